@@ -1,0 +1,122 @@
+// Package naming turns a layout and an item's facts into the path at which its
+// copy lands, in a form that every storage takes, and names clashes so that
+// the same content gets the same name on every try.
+package naming
+
+import (
+	"fmt"
+	"path"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"golang.org/x/text/unicode/norm"
+
+	"yardtide/core/media"
+)
+
+// maxName is how long one name on the path may be, in bytes: what most file
+// systems allow (255), less room for the mark of a clash.
+const maxName = 255 - len(" (0123456789)")
+
+// Item is what a layout can use.
+type Item struct {
+	Name    string // the file's own name
+	Device  string
+	Kind    media.Kind
+	TakenAt time.Time // in the zone of the place where it was taken
+}
+
+// Path fills a layout (core/plan has checked it). The result is relative, its
+// parts parted by slashes, each a safe name.
+func Path(layout string, it Item) string {
+	name := Safe(it.Name)
+	filled := strings.NewReplacer(
+		"{year}", fmt.Sprintf("%04d", it.TakenAt.Year()),
+		"{month}", fmt.Sprintf("%02d", it.TakenAt.Month()),
+		"{day}", fmt.Sprintf("%02d", it.TakenAt.Day()),
+		"{device}", Safe(it.Device),
+		"{kind}", string(it.Kind),
+		"{name}", "\x00",
+	).Replace(layout)
+	parts := strings.Split(filled, "/")
+	for i, part := range parts {
+		if strings.Contains(part, "\x00") {
+			part = strings.ReplaceAll(part, "\x00", name)
+		}
+		parts[i] = Safe(part)
+	}
+	return path.Join(parts...)
+}
+
+// Safe makes one name that every storage takes: valid UTF-8 in NFC, without
+// control characters, separators and what Windows shares refuse, not hidden,
+// not reserved, at most 255 bytes with room for a clash mark. Safe(Safe(s)) is
+// Safe(s).
+func Safe(s string) string {
+	s = norm.NFC.String(strings.ToValidUTF8(s, "_"))
+	s = strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || strings.ContainsRune(`/\:*?"<>|`, r) || r == utf8.RuneError {
+			return '_'
+		}
+		return r
+	}, s)
+	s = shorten(s, maxName)
+	s = strings.TrimRight(s, ". ")
+	s = strings.TrimLeft(s, " ")
+	if strings.HasPrefix(s, ".") {
+		s = "_" + s[1:]
+	}
+	if s == "" {
+		return "_"
+	}
+	stem, _, _ := strings.Cut(s, ".")
+	if reserved[strings.ToUpper(strings.TrimSpace(stem))] {
+		s = "_" + s
+	}
+	return shorten(s, maxName)
+}
+
+// reserved are device names that Windows refuses as the stem of a file name.
+var reserved = func() map[string]bool {
+	m := map[string]bool{"CON": true, "PRN": true, "AUX": true, "NUL": true}
+	for _, port := range []string{"COM", "LPT"} {
+		for n := '1'; n <= '9'; n++ {
+			m[port+string(n)] = true
+		}
+	}
+	return m
+}()
+
+// shorten cuts a name to n bytes at a letter's edge and keeps a short ending.
+func shorten(s string, n int) string {
+	if len(s) <= n {
+		return s
+	}
+	ext := path.Ext(s)
+	if len(ext) > 16 {
+		ext = ""
+	}
+	stem := s[:n-len(ext)]
+	for !utf8.ValidString(stem) {
+		stem = stem[:len(stem)-1]
+	}
+	return strings.TrimRight(stem, ". ") + ext
+}
+
+// Clash is the path for content that finds its own path taken by something
+// else. It is made from the content's SHA-256 (hex), so it is the same on
+// every try and on every device: "IMG_1 (3fa9c2d1).jpg". The second and later
+// steps take more of the hash.
+func Clash(p, sha256 string, step int) string {
+	dir, name := path.Split(p)
+	ext := path.Ext(name)
+	n := min(len(sha256), 8*max(1, step))
+	stem := strings.TrimSuffix(name, ext)
+	mark := " (" + sha256[:n] + ")"
+	if over := len(stem) + len(mark) + len(ext) - 255; over > 0 {
+		stem = shorten(stem, len(stem)-over)
+	}
+	return dir + stem + mark + ext
+}

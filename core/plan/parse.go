@@ -1,0 +1,512 @@
+package plan
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+
+	"yardtide/core/media"
+)
+
+// Problem is one mistake in a plan: where, what is wrong, what would be right.
+type Problem struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"`   // from 1
+	Column int    `json:"column"` // from 1, in characters
+	What   string `json:"what"`
+	Would  string `json:"would"`
+}
+
+// Error writes the problem as "file:line:column: what; what would be right".
+func (p Problem) Error() string {
+	return fmt.Sprintf("%s:%d:%d: %s; %s", p.File, p.Line, p.Column, p.What, p.Would)
+}
+
+// Problems are all mistakes of one plan, in the order of the document.
+type Problems []Problem
+
+// Error lists every problem, a line each.
+func (ps Problems) Error() string {
+	lines := make([]string, len(ps))
+	for i, p := range ps {
+		lines[i] = p.Error()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// MaxSize is the largest plan that is read, in bytes.
+const MaxSize = 1 << 20
+
+// Parse reads a plan. file is only used in messages. The error is Problems and
+// holds every mistake found, not only the first.
+func Parse(file string, text []byte) (*Plan, error) {
+	r := &reader{file: file}
+	p := r.document(text)
+	if len(r.problems) > 0 {
+		sort.SliceStable(r.problems, func(i, j int) bool {
+			a, b := r.problems[i], r.problems[j]
+			return a.Line < b.Line || a.Line == b.Line && a.Column < b.Column
+		})
+		return nil, r.problems
+	}
+	return p, nil
+}
+
+// reader walks the document and notes problems as it goes. Every method
+// returns something usable after a mistake, so that reading goes on.
+type reader struct {
+	file     string
+	problems Problems
+	links    []link // names to look up when everything is read
+}
+
+// link is a name that must point at something elsewhere in the plan.
+type link struct {
+	node ast.Node
+	kind string
+	name string
+}
+
+func (r *reader) note(n ast.Node, would, format string, args ...any) {
+	line, column := 1, 1
+	if n != nil && n.GetToken() != nil && n.GetToken().Position != nil {
+		line, column = n.GetToken().Position.Line, n.GetToken().Position.Column
+	}
+	r.problems = append(r.problems, Problem{r.file, line, column, fmt.Sprintf(format, args...), would})
+}
+
+func (r *reader) noteError(n ast.Node, err error) {
+	var m mistake
+	if errors.As(err, &m) {
+		r.note(n, m.would, "%s", m.what)
+		return
+	}
+	r.note(n, "would be written as the schema shows (yardtide plan schema)", "%s", err)
+}
+
+func (r *reader) document(text []byte) *Plan {
+	p := &Plan{Destinations: map[string]Destination{}, Devices: map[string]Device{}, Rules: map[string]Rule{}}
+	if len(text) > MaxSize {
+		r.note(nil, "would be at most 1 MiB", "the plan is %d bytes long", len(text))
+		return p
+	}
+	file, err := parser.ParseBytes(text, 0, parser.AllowDuplicateMapKey())
+	if err != nil {
+		var syntax *yaml.SyntaxError
+		problem := Problem{File: r.file, Line: 1, Column: 1, What: "this is not YAML", Would: "would be a mapping such as docs/plan.md shows"}
+		if errors.As(err, &syntax) {
+			problem.What = "this is not YAML: " + syntax.Message
+			if at := syntax.Token; at != nil && at.Position != nil {
+				problem.Line, problem.Column = at.Position.Line, at.Position.Column
+			}
+		}
+		r.problems = append(r.problems, problem)
+		return p
+	}
+	var bodies []ast.Node
+	for _, doc := range file.Docs {
+		if doc.Body != nil && doc.Body.Type() != ast.NullType && doc.Body.Type() != ast.CommentType {
+			bodies = append(bodies, doc.Body)
+		}
+	}
+	switch len(bodies) {
+	case 0:
+		r.note(nil, "would have yard, timezone, destinations, devices and rules (docs/plan.md)", "the plan is empty")
+		return p
+	case 1:
+	default:
+		r.note(bodies[1], "would be one document; take out the --- line", "a second document begins here")
+	}
+	r.mapping(bodies[0], "the plan", fields{
+		{"yard", true, func(n ast.Node) { p.Yard = r.text(n, "yard") }},
+		{"timezone", true, func(n ast.Node) { p.Timezone = r.zone(n) }},
+		{"destinations", true, func(n ast.Node) {
+			r.names(n, "destination", func(name string, n ast.Node) { p.Destinations[name] = r.destination(n, name) })
+		}},
+		{"devices", true, func(n ast.Node) {
+			r.names(n, "device", func(name string, n ast.Node) { p.Devices[name] = r.device(n, name) })
+		}},
+		{"rules", true, func(n ast.Node) {
+			r.names(n, "rule", func(name string, n ast.Node) { p.Rules[name] = r.rule(n, name) })
+		}},
+	})
+	r.follow(p)
+	return p
+}
+
+// follow looks up every name that was used.
+func (r *reader) follow(p *Plan) {
+	for _, l := range r.links {
+		var have []string
+		if l.kind == "destination" {
+			have = keys(p.Destinations)
+		} else {
+			have = keys(p.Rules)
+		}
+		if slices.Contains(have, l.name) {
+			continue
+		}
+		would := "would be one of " + strings.Join(have, ", ")
+		if len(have) == 0 {
+			would = "would be defined under " + l.kind + "s"
+		}
+		r.note(l.node, would, "there is no %s %q", l.kind, l.name)
+	}
+}
+
+func (r *reader) destination(n ast.Node, name string) Destination {
+	d := Destination{Layout: DefaultLayout}
+	at := map[string]ast.Node{}
+	word := func(field string, into *string) entry {
+		return entry{field, false, func(n ast.Node) { at[field] = n; *into = r.text(n, field) }}
+	}
+	var kind, secret string
+	f := fields{word("kind", &kind), word("path", &d.Path), word("url", &d.URL), word("user", &d.User), word("password-from", &secret), word("layout", &d.Layout)}
+	f[0].required = true
+	before := len(r.problems)
+	r.mapping(n, "destination "+name, f)
+	if len(r.problems) > before && at["kind"] == nil {
+		return d
+	}
+	d.Kind, d.PasswordFrom = DestinationKind(kind), Secret(secret)
+	check := func(field string, value string, check func(string) error) {
+		if value != "" && at[field] != nil {
+			if err := check(value); err != nil {
+				r.noteError(at[field], err)
+			}
+		}
+	}
+	check("url", d.URL, checkURL)
+	check("layout", d.Layout, checkLayout)
+	check("password-from", secret, checkSecret)
+	needs, refuses := map[DestinationKind]string{Folder: "path", WebDAV: "url"}[d.Kind], map[DestinationKind][]string{Folder: {"url", "user", "password-from"}, WebDAV: {"path"}}[d.Kind]
+	switch {
+	case needs == "":
+		if at["kind"] != nil && kind != "" {
+			r.note(at["kind"], "would be one of folder, webdav", "%q is not a kind of destination", kind)
+		}
+	case at[needs] == nil:
+		r.note(n, fmt.Sprintf("would have %s: …", needs), "destination %s is a %s and has no %s", name, kind, needs)
+	}
+	for _, field := range refuses {
+		if at[field] != nil {
+			r.note(at[field], "would be left out", "a %s destination has no %s", kind, field)
+		}
+	}
+	if d.Kind == Folder && d.Path != "" && !strings.HasPrefix(d.Path, "/") {
+		r.note(at["path"], "would begin with /, such as /media/locker", "the path %q is not absolute", d.Path)
+	}
+	if d.User != "" && secret == "" && d.Kind == WebDAV {
+		r.note(at["user"], "would have password-from: env:NAME or file:/path beside it", "destination %s has a user and no password", name)
+	}
+	return d
+}
+
+func (r *reader) device(n ast.Node, name string) Device {
+	var d Device
+	r.mapping(n, "device "+name, fields{
+		{"timezone", false, func(n ast.Node) { d.Timezone = r.zone(n) }},
+		{"sources", true, func(n ast.Node) {
+			r.list(n, "sources", func(n ast.Node) {
+				var s Source
+				folder := n
+				r.mapping(n, "a source of "+name, fields{
+					{"folder", true, func(n ast.Node) { folder = n; s.Folder = r.folder(n) }},
+					{"rule", true, func(n ast.Node) {
+						s.Rule = r.text(n, "rule")
+						r.links = append(r.links, link{n, "rule", s.Rule})
+					}},
+				})
+				for _, other := range d.Sources {
+					if s.Folder != "" && (Inside(s.Folder, other.Folder) || Inside(other.Folder, s.Folder)) {
+						r.note(folder, "would be a folder of its own, outside every other source of this device", "the source %q and the source %q of %s lie in one another", s.Folder, other.Folder, name)
+					}
+				}
+				d.Sources = append(d.Sources, s)
+			})
+		}},
+	})
+	return d
+}
+
+func (r *reader) folder(n ast.Node) string {
+	s := r.text(n, "folder")
+	s = strings.TrimPrefix(s, "~/")
+	switch {
+	case s == "~":
+		s = "."
+	case slices.Contains(strings.Split(s, "/"), ".."):
+		r.note(n, "would be written without ..", "the folder %q leaves the device's root", s)
+	}
+	if len(s) > 1 {
+		s = strings.TrimRight(s, "/")
+	}
+	return s
+}
+
+func (r *reader) rule(n ast.Node, name string) Rule {
+	var rule Rule
+	var lanesAt []ast.Node
+	r.mapping(n, "rule "+name, fields{
+		{"take", true, func(n ast.Node) { rule.Take = r.kinds(n) }},
+		{"to", true, func(n ast.Node) {
+			r.list(n, "to", func(n ast.Node) {
+				to := r.text(n, "destination")
+				if slices.Contains(rule.To, to) && to != "" {
+					r.note(n, "would name each destination once", "destination %q stands here twice", to)
+				}
+				rule.To = append(rule.To, to)
+				r.links = append(r.links, link{n, "destination", to})
+			})
+		}},
+		{"lanes", true, func(n ast.Node) {
+			r.list(n, "lanes", func(n ast.Node) {
+				rule.Lanes = append(rule.Lanes, r.lane(n))
+				lanesAt = append(lanesAt, n)
+			})
+		}},
+		{"gates", false, func(n ast.Node) { rule.Gates = r.gates(n) }},
+	})
+	for i, lane := range rule.Lanes {
+		for _, k := range lane.Take {
+			if len(rule.Take) > 0 && !slices.Contains(rule.Take, k) {
+				r.note(lanesAt[i], "would take what the rule takes, or less", "this lane takes %s, which rule %s does not", k, name)
+			}
+		}
+	}
+	return rule
+}
+
+func (r *reader) lane(n ast.Node) Lane {
+	var l Lane
+	var meteredAt, roamingAt ast.Node
+	r.mapping(n, "a lane", fields{
+		{"over", true, func(n ast.Node) {
+			l.Over = Network(r.text(n, "over"))
+			if over := l.Over; over != "" && over != WiFi && over != Wired && over != Cellular {
+				r.note(n, "would be one of wifi, wired, cellular", "%q is not a network", over)
+			}
+		}},
+		{"take", false, func(n ast.Node) { l.Take = r.kinds(n) }},
+		{"allowance", false, func(n ast.Node) { l.Allowance = value(r, n, "allowance", ParseAllowance) }},
+		{"metered", false, func(n ast.Node) { meteredAt, l.Metered = n, r.yesNo(n, "metered") }},
+		{"roaming", false, func(n ast.Node) { roamingAt, l.Roaming = n, r.yesNo(n, "roaming") }},
+		{"gates", false, func(n ast.Node) { l.Gates = r.gates(n) }},
+	})
+	if meteredAt != nil && l.Over == Cellular {
+		r.note(meteredAt, "would be left out", "a cellular lane always counts as metered")
+	}
+	if roamingAt != nil && (l.Over == WiFi || l.Over == Wired) {
+		r.note(roamingAt, "would stand on a cellular lane", "a lane over %s cannot roam", l.Over)
+	}
+	return l
+}
+
+func (r *reader) gates(n ast.Node) Gates {
+	var g Gates
+	r.mapping(n, "gates", fields{
+		{"power", false, func(n ast.Node) { g.Power = value(r, n, "power", ParsePower) }},
+		{"hours", false, func(n ast.Node) { g.Hours = value(r, n, "hours", ParseHours) }},
+		{"idle", false, func(n ast.Node) { g.Idle = r.yesNo(n, "idle") }},
+	})
+	return g
+}
+
+func (r *reader) kinds(n ast.Node) []media.Kind {
+	var kinds []media.Kind
+	r.list(n, "take", func(n ast.Node) {
+		k := media.Kind(r.text(n, "take"))
+		if k != "" && !slices.Contains(media.Kinds, k) {
+			r.note(n, "would be photo or video", "%q is not a kind of media", k)
+		}
+		kinds = append(kinds, k)
+	})
+	return kinds
+}
+
+func (r *reader) zone(n ast.Node) string {
+	s := r.text(n, "timezone")
+	if s == "" {
+		return "UTC"
+	}
+	if _, err := time.LoadLocation(s); err != nil || s == "Local" {
+		r.note(n, "would be a name such as Europe/Lisbon or UTC", "there is no time zone %q", s)
+		return "UTC"
+	}
+	return s
+}
+
+func value[T any](r *reader, n ast.Node, field string, parse func(string) (T, error)) T {
+	var zero T
+	s := r.text(n, field)
+	if s == "" {
+		return zero
+	}
+	v, err := parse(s)
+	if err != nil {
+		r.noteError(n, err)
+		return zero
+	}
+	return v
+}
+
+// The shapes of YAML.
+
+type entry struct {
+	name     string
+	required bool
+	read     func(ast.Node)
+}
+
+type fields []entry
+
+// mapping reads a mapping with known keys.
+func (r *reader) mapping(n ast.Node, where string, known fields) {
+	names := make([]string, len(known))
+	for i, f := range known {
+		names[i] = f.name
+	}
+	seen, ok := r.entries(n, where, func(key string, at, v ast.Node) {
+		i := slices.Index(names, key)
+		if i < 0 {
+			r.note(at, "would be one of "+strings.Join(names, ", "), "%s has no key %q", where, key)
+			return
+		}
+		known[i].read(v)
+	})
+	if !ok {
+		return
+	}
+	for _, f := range known {
+		if f.required && !seen[f.name] {
+			r.note(n, fmt.Sprintf("would have %s: …", f.name), "%s has no %s", where, f.name)
+		}
+	}
+}
+
+// names reads a mapping whose keys are the keeper's own names.
+func (r *reader) names(n ast.Node, kind string, read func(name string, n ast.Node)) {
+	seen, ok := r.entries(n, kind+"s", func(key string, at, v ast.Node) {
+		if !nameForm.MatchString(key) {
+			r.note(at, "would be letters, digits, dots and dashes, at most 63", "%q cannot be the name of a %s", key, kind)
+		}
+		read(key, v)
+	})
+	if ok && len(seen) == 0 {
+		r.note(n, "would have at least one "+kind, "there is no %s", kind)
+	}
+}
+
+// entries walks a mapping once, refusing doubled and odd keys.
+func (r *reader) entries(n ast.Node, where string, each func(key string, at, v ast.Node)) (seen map[string]bool, ok bool) {
+	var pairs []*ast.MappingValueNode
+	switch m := n.(type) {
+	case *ast.MappingNode:
+		pairs = m.Values
+	case *ast.MappingValueNode:
+		pairs = []*ast.MappingValueNode{m}
+	default:
+		r.note(n, "would be a mapping (key: value)", "%s is %s", where, shape(n))
+		return nil, false
+	}
+	seen = map[string]bool{}
+	for _, pair := range pairs {
+		var key string
+		switch k := pair.Key.(type) {
+		case *ast.StringNode:
+			key = k.Value
+		case *ast.MergeKeyNode:
+			r.note(pair.Key, "would be written out", "merge keys are not used in a plan")
+			continue
+		default:
+			key = pair.Key.String()
+		}
+		if seen[key] {
+			r.note(pair.Key, "would stand once", "the key %q stands twice in %s", key, where)
+			continue
+		}
+		seen[key] = true
+		each(key, pair.Key, pair.Value)
+	}
+	return seen, true
+}
+
+func (r *reader) list(n ast.Node, where string, each func(ast.Node)) {
+	seq, ok := n.(*ast.SequenceNode)
+	if !ok {
+		r.note(n, "would be a list such as [one, two]", "%s is %s", where, shape(n))
+		return
+	}
+	if len(seq.Values) == 0 {
+		r.note(n, "would have at least one entry", "%s is empty", where)
+	}
+	for _, v := range seq.Values {
+		each(v)
+	}
+}
+
+// text reads a word. Empty means a problem was noted.
+func (r *reader) text(n ast.Node, where string) string {
+	switch s := n.(type) {
+	case *ast.StringNode:
+		if strings.TrimSpace(s.Value) == "" {
+			r.note(n, "would have a value", "%s is empty", where)
+			return ""
+		}
+		if strings.ContainsFunc(s.Value, func(c rune) bool { return c < ' ' || c == 0x7f || c == '\uFFFD' }) {
+			r.note(n, "would be one line of plain text", "%s has a control character", where)
+			return ""
+		}
+		return s.Value
+	case *ast.NullNode:
+		r.note(n, "would have a value", "%s is empty", where)
+	default:
+		r.note(n, "would be text", "%s is %s", where, shape(n))
+	}
+	return ""
+}
+
+func (r *reader) yesNo(n ast.Node, where string) bool {
+	b, ok := n.(*ast.BoolNode)
+	if !ok {
+		r.note(n, "would be true or false", "%s is %s", where, shape(n))
+		return false
+	}
+	return b.Value
+}
+
+func shape(n ast.Node) string {
+	switch n.(type) {
+	case *ast.MappingNode, *ast.MappingValueNode:
+		return "a mapping"
+	case *ast.SequenceNode:
+		return "a list"
+	case *ast.NullNode, nil:
+		return "empty"
+	case *ast.BoolNode:
+		return "true or false"
+	case *ast.IntegerNode, *ast.FloatNode:
+		return "a number"
+	case *ast.AnchorNode, *ast.AliasNode:
+		return "an anchor or alias"
+	case *ast.LiteralNode:
+		return "a block of text"
+	}
+	return "text"
+}
+
+func keys[V any](m map[string]V) []string {
+	names := make([]string, 0, len(m))
+	for name := range m {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	return names
+}

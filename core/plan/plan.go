@@ -1,0 +1,224 @@
+// Package plan knows the plan: the YAML document that holds destinations,
+// devices, sources and rules. Parse reads it strictly and says line and column
+// of every mistake; Schema describes it to editors. It knows nothing of how a
+// plan is carried out: core/gate and the engine read its values.
+package plan
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"yardtide/core/media"
+)
+
+// Plan is a whole, checked plan: every name in it points somewhere.
+type Plan struct {
+	Yard         string                 `json:"yard" jsonschema:"description=The name of this household's installation."`
+	Timezone     string                 `json:"timezone" jsonschema:"description=IANA time zone that hours and allowances are decided in\\, unless a device has its own.,example=Europe/Lisbon"`
+	Destinations map[string]Destination `json:"destinations" jsonschema:"description=The storages that copies go to\\, by name."`
+	Devices      map[string]Device      `json:"devices" jsonschema:"description=Phones and computers whose folders are taken up\\, by name."`
+	Rules        map[string]Rule        `json:"rules" jsonschema:"description=How the items of a source are treated\\, by name."`
+}
+
+// DestinationKind names a driver.
+type DestinationKind string
+
+// The kinds of storage a plan can name.
+const (
+	Folder DestinationKind = "folder"
+	WebDAV DestinationKind = "webdav"
+)
+
+// Destination is one storage. It never holds a secret: PasswordFrom says where
+// the service finds it.
+type Destination struct {
+	Kind         DestinationKind `json:"kind" jsonschema:"enum=folder,enum=webdav"`
+	Path         string          `json:"path,omitempty" jsonschema:"description=folder: the absolute path of the folder."`
+	URL          string          `json:"url,omitempty" jsonschema:"description=webdav: the address of the collection that copies go into."`
+	User         string          `json:"user,omitempty" jsonschema:"description=webdav: the name to sign in with."`
+	PasswordFrom Secret          `json:"password-from,omitempty"`
+	Layout       string          `json:"layout,omitempty" jsonschema:"description=Where an item lands: {year} {month} {day} {name} {device} {kind}.,default={year}/{month}/{name}"`
+}
+
+// DefaultLayout is used by a destination that names none.
+const DefaultLayout = "{year}/{month}/{name}"
+
+// Networked tells whether copies to it cross a network: only then do network
+// gates apply and can bytes be metered.
+func (d Destination) Networked() bool { return d.Kind != Folder }
+
+// Secret says where a secret is kept: "env:NAME" or "file:/absolute/path".
+type Secret string
+
+// Device is a phone or computer with its sources.
+type Device struct {
+	Timezone string   `json:"timezone,omitempty" jsonschema:"description=Overrides the yard's time zone for this device."`
+	Sources  []Source `json:"sources"`
+}
+
+// Source is a folder on a device and the rule its items follow.
+type Source struct {
+	Folder string `json:"folder" jsonschema:"description=A folder below the device's own root (a phone's storage or a home folder)\\, or an absolute path."`
+	Rule   string `json:"rule"`
+}
+
+// Rule is how the items of a source are treated.
+type Rule struct {
+	Take  []media.Kind `json:"take" jsonschema:"enum=photo,enum=video,minItems=1"`
+	To    []string     `json:"to" jsonschema:"minItems=1,description=Destinations; an item is safe when every one of them has it."`
+	Lanes []Lane       `json:"lanes" jsonschema:"minItems=1,description=The allowed ways to send. The first open one is used."`
+	Gates Gates        `json:"gates,omitzero" jsonschema:"description=Conditions for every lane of this rule."`
+}
+
+// Lane is one allowed way to send, over one kind of network.
+type Lane struct {
+	Over      Network      `json:"over" jsonschema:"enum=wifi,enum=wired,enum=cellular,description=wifi is the home network\\, by radio or by cable; wired is cable only."`
+	Take      []media.Kind `json:"take,omitempty" jsonschema:"enum=photo,enum=video,description=Only these kinds go by this lane; all that the rule takes when left out."`
+	Allowance Allowance    `json:"allowance,omitzero"`
+	Metered   bool         `json:"metered,omitempty" jsonschema:"description=wifi and wired: also when the network is metered. Cellular always counts as metered."`
+	Roaming   bool         `json:"roaming,omitempty" jsonschema:"description=cellular: also while roaming."`
+	Gates     Gates        `json:"gates,omitzero" jsonschema:"description=Conditions of this lane alone; they replace the rule's of the same name."`
+}
+
+// Takes tells whether the lane carries a kind.
+func (l Lane) Takes(k media.Kind) bool { return len(l.Take) == 0 || slices.Contains(l.Take, k) }
+
+// Network is the kind of network a device is on.
+type Network string
+
+// The kinds of network a device can be on; a lane is over one of the last three.
+const (
+	NoNetwork Network = "none"
+	WiFi      Network = "wifi"
+	Wired     Network = "wired"
+	Cellular  Network = "cellular"
+)
+
+// Label is the network's name in a sentence.
+func (n Network) Label() string {
+	switch n {
+	case WiFi:
+		return "Wi-Fi"
+	case Wired:
+		return "a wired network"
+	case Cellular:
+		return "cellular"
+	}
+	return "no network"
+}
+
+// Gates are conditions; a zero gate is not set and always open.
+type Gates struct {
+	Power Power `json:"power,omitzero"`
+	Hours Hours `json:"hours,omitempty"`
+	Idle  bool  `json:"idle,omitempty" jsonschema:"description=Only while nobody uses the device."`
+}
+
+// Under returns the gates with those of a lane put in place of the same-named
+// ones.
+func (g Gates) Under(lane Gates) Gates {
+	if lane.Power != (Power{}) {
+		g.Power = lane.Power
+	}
+	if len(lane.Hours) > 0 {
+		g.Hours = lane.Hours
+	}
+	g.Idle = g.Idle || lane.Idle
+	return g
+}
+
+// Power is the power gate. With Both, the charger and the level are needed;
+// otherwise either is enough. AtLeast is in percent, 0 when the level does not
+// matter.
+type Power struct {
+	Charging bool
+	AtLeast  int
+	Both     bool
+}
+
+// String writes the gate as the plan has it.
+func (p Power) String() string {
+	switch {
+	case p.Charging && p.AtLeast > 0 && p.Both:
+		return fmt.Sprintf("charging and at least %d%%", p.AtLeast)
+	case p.Charging && p.AtLeast > 0:
+		return fmt.Sprintf("charging or at least %d%%", p.AtLeast)
+	case p.Charging:
+		return "charging"
+	case p.AtLeast > 0:
+		return fmt.Sprintf("at least %d%%", p.AtLeast)
+	}
+	return ""
+}
+
+// Hours are the windows of the day in which a lane is open.
+type Hours []Window
+
+// String writes the hours as the plan has them.
+func (h Hours) String() string {
+	parts := make([]string, len(h))
+	for i, w := range h {
+		parts[i] = w.String()
+	}
+	return strings.Join(parts, ", ")
+}
+
+// Window is a span of the day in minutes since midnight on the wall clock. It
+// goes over midnight when End is not after Start. End may be 1440.
+type Window struct{ Start, End int }
+
+// String writes the window as "06:00-23:00".
+func (w Window) String() string {
+	return fmt.Sprintf("%02d:%02d-%02d:%02d", w.Start/60, w.Start%60, w.End/60, w.End%60)
+}
+
+// Contains tells whether a minute of the day lies in the window.
+func (w Window) Contains(minute int) bool {
+	if w.Start < w.End {
+		return w.Start <= minute && minute < w.End
+	}
+	return minute >= w.Start || minute < w.End
+}
+
+// Allowance is how many bytes a lane may spend in a period; zero is no limit.
+type Allowance struct {
+	Bytes int64
+	Per   Period
+}
+
+// Period is the span after which an allowance begins anew, in the device's
+// time zone: a calendar day, a week from Monday, a calendar month.
+type Period string
+
+// The periods a plan can name.
+const (
+	Day   Period = "day"
+	Week  Period = "week"
+	Month Period = "month"
+)
+
+// Zone is the time zone a device's times are decided in.
+func (p *Plan) Zone(device string) *time.Location {
+	name := p.Timezone
+	if own := p.Devices[device].Timezone; own != "" {
+		name = own
+	}
+	zone, err := time.LoadLocation(name)
+	if err != nil { // Parse has refused unknown zones; a plan made by hand gets UTC.
+		return time.UTC
+	}
+	return zone
+}
+
+// LaneAccount names the account that a lane of a rule spends from. It is made
+// of names and not of positions, so that reordering lanes keeps what was spent.
+func LaneAccount(rule string, over Network) string { return rule + "/" + string(over) }
+
+// Inside tells whether folder a lies in folder b or is the same.
+func Inside(a, b string) bool {
+	a, b = path.Clean(a), path.Clean(b)
+	return a == b || b == "." || strings.HasPrefix(a, strings.TrimSuffix(b, "/")+"/")
+}

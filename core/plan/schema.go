@@ -1,0 +1,45 @@
+package plan
+
+import (
+	"encoding/json"
+	"fmt"
+
+	"github.com/invopop/jsonschema"
+)
+
+// Schema is the plan's JSON Schema (draft 2020-12) for editors. It knows
+// shapes and words; that names point somewhere only Parse can tell.
+func Schema() ([]byte, error) {
+	r := jsonschema.Reflector{ExpandedStruct: true, Anonymous: true}
+	s := r.Reflect(&Plan{})
+	s.Title = "Yard Tide plan"
+	text, err := json.MarshalIndent(s, "", "  ")
+	if err != nil {
+		return nil, fmt.Errorf("writing the plan's schema: %w", err)
+	}
+	return append(text, '\n'), nil
+}
+
+func form(pattern, description string, examples ...any) *jsonschema.Schema {
+	return &jsonschema.Schema{Type: "string", Pattern: pattern, Description: description, Examples: examples}
+}
+
+// JSONSchema describes an allowance as it stands in a plan.
+func (Allowance) JSONSchema() *jsonschema.Schema {
+	return form(allowanceForm.String(), "Bytes this lane may spend in a period.", "45 MB per day", "2 GB per month")
+}
+
+// JSONSchema describes hours as they stand in a plan.
+func (Hours) JSONSchema() *jsonschema.Schema {
+	return form(`^[0-9: ,–-]+$`, "The hours of the day in which to send, also over midnight.", "06:00-23:00", "22:00-06:00, 12:00-13:30")
+}
+
+// JSONSchema describes a power gate as it stands in a plan.
+func (Power) JSONSchema() *jsonschema.Schema {
+	return form(powerForm.String(), "What the charger and the battery must be.", "charging", "at least 40%", "charging or at least 40%")
+}
+
+// JSONSchema describes where a secret is kept.
+func (Secret) JSONSchema() *jsonschema.Schema {
+	return form(`^(env:.+|file:/.+)$`, "Where the password is kept; never the password itself.", "env:LOCKER_PASSWORD", "file:/home/me/.locker-password")
+}

@@ -1,0 +1,150 @@
+package plan
+
+import (
+	"fmt"
+	"net/url"
+	"path"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+)
+
+// This file reads the small languages inside the plan: sizes, hours, power.
+// Each parser returns an error that says what would be right.
+
+var (
+	allowanceForm = regexp.MustCompile(`^\s*([0-9][0-9.]*\s*[A-Za-z]+)\s+per\s+(day|week|month)\s*$`)
+	windowForm    = regexp.MustCompile(`^\s*([0-9]{1,2}):([0-9]{2})\s*[-–]\s*([0-9]{1,2}):([0-9]{2})\s*$`)
+	powerForm     = regexp.MustCompile(`^\s*(?:(charging)(?:\s+(or|and)\s+at least\s+([0-9]{1,3})\s*%)?|at least\s+([0-9]{1,3})\s*%)\s*$`)
+	placeholder   = regexp.MustCompile(`\{([^{}]*)\}`)
+	nameForm      = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
+)
+
+// mistake is a value's error: what is wrong and what would be right.
+type mistake struct{ what, would string }
+
+func (m mistake) Error() string { return m.what + "; " + m.would }
+
+func wrong(would, format string, args ...any) error {
+	return mistake{fmt.Sprintf(format, args...), would}
+}
+
+// ParseAllowance reads "45 MB per day".
+func ParseAllowance(s string) (Allowance, error) {
+	would := `would be a size and a period, such as "45 MB per day" (day, week or month)`
+	m := allowanceForm.FindStringSubmatch(s)
+	if m == nil {
+		return Allowance{}, wrong(would, "%q is not an allowance", s)
+	}
+	n, err := humanize.ParseBytes(m[1])
+	if err != nil || n == 0 || n > 1<<60 {
+		return Allowance{}, wrong(would, "%q is not a size", m[1])
+	}
+	return Allowance{Bytes: int64(n), Per: Period(m[2])}, nil
+}
+
+// ParseHours reads "06:00-23:00", or several windows with commas between.
+func ParseHours(s string) (Hours, error) {
+	would := `would be a window such as "06:00-23:00" or "22:00-06:00, 12:00-13:30"`
+	var hours Hours
+	for part := range strings.SplitSeq(s, ",") {
+		m := windowForm.FindStringSubmatch(part)
+		if m == nil {
+			return nil, wrong(would, "%q is not a window of hours", strings.TrimSpace(part))
+		}
+		var n [4]int
+		for i := range n {
+			n[i], _ = strconv.Atoi(m[i+1]) // two digits, by the form
+		}
+		w := Window{n[0]*60 + n[1], n[2]*60 + n[3]}
+		if n[1] > 59 || n[3] > 59 || w.Start >= 24*60 || w.End > 24*60 {
+			return nil, wrong("would run from 00:00 to 24:00", "%q is past the end of the day", strings.TrimSpace(part))
+		}
+		if w.Start == w.End {
+			return nil, wrong(would+", or no hours at all for the whole day", "%q is empty", strings.TrimSpace(part))
+		}
+		hours = append(hours, w)
+	}
+	return hours, nil
+}
+
+// ParsePower reads "charging", "at least 40%", or both with "or" or "and".
+func ParsePower(s string) (Power, error) {
+	would := `would be "charging", "at least 40%", "charging or at least 40%" or "charging and at least 20%"`
+	m := powerForm.FindStringSubmatch(s)
+	if m == nil {
+		return Power{}, wrong(would, "%q is not a power gate", s)
+	}
+	p := Power{Charging: m[1] != "", Both: m[2] == "and"}
+	if level := m[3] + m[4]; level != "" {
+		p.AtLeast, _ = strconv.Atoi(level) // digits, by the form
+		if p.AtLeast < 1 || p.AtLeast > 100 {
+			return Power{}, wrong("would be from 1% to 100%", "a battery cannot be at %d%%", p.AtLeast)
+		}
+	}
+	return p, nil
+}
+
+// LayoutFields are the placeholders a layout can use.
+var LayoutFields = []string{"year", "month", "day", "name", "device", "kind"}
+
+func checkLayout(s string) error {
+	fields := "{" + strings.Join(LayoutFields, "} {") + "}"
+	for _, m := range placeholder.FindAllStringSubmatch(s, -1) {
+		known := false
+		for _, f := range LayoutFields {
+			known = known || f == m[1]
+		}
+		if !known {
+			return wrong("would be of "+fields, "the layout has an unknown placeholder {%s}", m[1])
+		}
+	}
+	rest := placeholder.ReplaceAllString(s, "x")
+	switch {
+	case strings.ContainsAny(rest, "{}"):
+		return wrong("would pair every { with a }", "the layout has a loose brace")
+	case !strings.HasSuffix(s, "{name}"):
+		return wrong("would end with {name}, such as "+DefaultLayout, "the layout %q does not end with the item's name", s)
+	case strings.HasPrefix(s, "/"):
+		return wrong("would be relative to the destination, such as "+DefaultLayout, "the layout %q begins with a slash", s)
+	}
+	for part := range strings.SplitSeq(rest, "/") {
+		if part == "" || part == "." || part == ".." || strings.HasPrefix(part, ".") {
+			return wrong("would use plain folder names, such as "+DefaultLayout, "the layout %q has an empty or hidden folder", s)
+		}
+	}
+	return nil
+}
+
+func checkURL(s string) error {
+	would := `would be an address such as "https://storage.example/dav/"`
+	u, err := url.Parse(s)
+	switch {
+	case err != nil, u.Host == "", u.Scheme != "http" && u.Scheme != "https":
+		return wrong(would, "%q is not a web address", redact(s))
+	case u.User != nil:
+		return wrong(`would have the name under "user" and the password under "password-from"`, "the address holds a name or password")
+	case u.RawQuery != "" || u.Fragment != "":
+		return wrong(would, "the address has a query or a fragment")
+	}
+	return nil
+}
+
+// redact keeps what might be a password in a mistyped address out of messages.
+func redact(s string) string {
+	if at := strings.LastIndex(s, "@"); at >= 0 {
+		return "…" + s[at:]
+	}
+	return s
+}
+
+func checkSecret(s string) error {
+	where, what, _ := strings.Cut(s, ":")
+	if (where == "env" && what != "") || (where == "file" && path.IsAbs(what)) {
+		return nil
+	}
+	// The value itself may be a password put here by mistake: it is not repeated.
+	return wrong(`would be "env:NAME" or "file:/absolute/path"`, "password-from does not say where the password is kept")
+}
