@@ -1,0 +1,92 @@
+// Package destination is the face of storage: the few calls that every storage
+// can answer, abilities beside them, and errors told apart by what mends them.
+// The drivers lie below it; destinationtest.Run holds each against the same
+// promises.
+package destination
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"yardtide/core/queue"
+)
+
+// Driver reaches one storage. Paths are relative, parts parted by slashes, as
+// core/naming makes them. All methods are safe for concurrent use, obey the
+// context, and fail with an *Error.
+type Driver interface {
+	// Put writes exactly size bytes of body under a temporary name (see Temp),
+	// in place of what an earlier try left there. After an error the name may
+	// hold anything.
+	Put(ctx context.Context, temp string, body io.Reader, size int64) error
+	// Publish puts a temporary file in place in one step, making folders on
+	// the way. It never overwrites: if something has the name, the error is
+	// ErrExists and the temporary file stays.
+	Publish(ctx context.Context, temp, path string) error
+	// Size tells the length of the file at path, ErrNotFound without one.
+	Size(ctx context.Context, path string) (int64, error)
+	// Open reads the file at path, ErrNotFound without one.
+	Open(ctx context.Context, path string) (io.ReadCloser, error)
+	// Remove takes a temporary file away; nothing there is no error. Other
+	// names are refused.
+	Remove(ctx context.Context, temp string) error
+	// Close lets go of connections.
+	Close() error
+}
+
+// Spacer is a storage that can tell its space.
+type Spacer interface {
+	Space(ctx context.Context) (Space, error)
+}
+
+// Space is a storage's room in bytes; -1 is not known.
+type Space struct {
+	Free int64 `json:"free" doc:"Bytes, -1 when the storage does not tell"`
+	Used int64 `json:"used" doc:"Bytes, -1 when the storage does not tell"`
+}
+
+// TempDir is the folder at a destination that holds files on their way.
+const TempDir = ".yardtide"
+
+// Temp is the temporary name of one try of one copy. It is made of what the
+// records know, so that what a crash leaves can be found and removed.
+func Temp(device string, copy int64, try int) string {
+	return fmt.Sprintf("%s/%s-%d-%d.part", TempDir, device, copy, try)
+}
+
+// The answers that a caller decides on.
+var (
+	ErrNotFound = errors.New("there is nothing of that name")
+	ErrExists   = errors.New("there is something of that name already")
+)
+
+// Error is a failure at a storage with its cause.
+type Error struct {
+	Cause queue.Cause
+	// Says is the reason for people, without secrets.
+	Says string
+	// RetryAfter is what the storage asked for, or 0.
+	RetryAfter time.Duration
+	Err        error
+}
+
+func (e *Error) Error() string {
+	if e.Err == nil {
+		return e.Says
+	}
+	return e.Says + " (" + e.Err.Error() + ")"
+}
+
+func (e *Error) Unwrap() error { return e.Err }
+
+// CauseOf tells the cause of any error: that of an *Error, or Bug.
+func CauseOf(err error) queue.Cause {
+	var e *Error
+	if errors.As(err, &e) {
+		return e.Cause
+	}
+	return queue.Bug
+}

@@ -1,0 +1,207 @@
+// Package folder is the driver for a folder of this machine: a disk or a
+// mounted share. Files are put in place with a hard link, which never
+// overwrites; where the file system has none, with a rename that does not.
+package folder
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"syscall"
+
+	"yardtide/core/queue"
+	"yardtide/engine/destination"
+)
+
+// Driver writes below Root, which must exist: a folder that is not there may
+// be a disk that is not mounted, and is never made.
+type Driver struct{ Root string }
+
+var _ destination.Driver = Driver{}
+var _ destination.Spacer = Driver{}
+
+// Put implements destination.Driver. The bytes are on disk when it returns.
+func (d Driver) Put(ctx context.Context, temp string, body io.Reader, size int64) (err error) {
+	if err := d.isTemp(temp); err != nil {
+		return err
+	}
+	if err := d.mounted(); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(d.local(destination.TempDir), 0o755); err != nil {
+		return failure("making the folder for files on their way", err)
+	}
+	f, err := os.OpenFile(d.local(temp), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o644)
+	if err != nil {
+		return failure("making the temporary file", err)
+	}
+	defer func() {
+		if cerr := f.Close(); err == nil && cerr != nil {
+			err = failure("closing the temporary file", cerr)
+		}
+	}()
+	source := &sourceReader{ctx: ctx, r: body}
+	n, err := io.Copy(f, io.LimitReader(source, size))
+	switch {
+	case source.err != nil:
+		return source.err // the caller's own
+	case err != nil:
+		return failure("writing the temporary file", err)
+	case n != size:
+		return io.ErrUnexpectedEOF
+	}
+	if err := f.Sync(); err != nil {
+		return failure("writing the temporary file to disk", err)
+	}
+	return nil
+}
+
+// sourceReader keeps errors of the body apart from those of the disk.
+type sourceReader struct {
+	ctx context.Context
+	r   io.Reader
+	err error
+}
+
+func (s *sourceReader) Read(p []byte) (int, error) {
+	if s.err = context.Cause(s.ctx); s.err != nil {
+		return 0, s.err
+	}
+	n, err := s.r.Read(p)
+	if err != nil && !errors.Is(err, io.EOF) {
+		s.err = err
+	}
+	return n, err
+}
+
+// Publish implements destination.Driver.
+func (d Driver) Publish(_ context.Context, temp, to string) error {
+	if err := d.isTemp(temp); err != nil {
+		return err
+	}
+	dir := filepath.Dir(d.local(to))
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return failure("making the folder "+path.Dir(to), err)
+	}
+	err := os.Link(d.local(temp), d.local(to))
+	switch {
+	case errors.Is(err, fs.ErrExist):
+		return destination.ErrExists
+	case errors.Is(err, syscall.EPERM), errors.Is(err, syscall.ENOTSUP), errors.Is(err, syscall.ENOSYS), errors.Is(err, syscall.EMLINK):
+		if err := renameNoReplace(d.local(temp), d.local(to)); err != nil {
+			if errors.Is(err, fs.ErrExist) {
+				return destination.ErrExists
+			}
+			return failure("putting the file in place", err)
+		}
+	case err != nil:
+		return failure("putting the file in place", err)
+	default:
+		if err := os.Remove(d.local(temp)); err != nil {
+			return failure("removing the temporary name", err)
+		}
+	}
+	return syncDir(dir)
+}
+
+// syncDir brings a folder's entries to disk.
+func syncDir(dir string) error {
+	f, err := os.Open(dir)
+	if err != nil {
+		return failure("opening the folder", err)
+	}
+	err = f.Sync()
+	if cerr := f.Close(); err == nil {
+		err = cerr
+	}
+	if err != nil && !errors.Is(err, syscall.EINVAL) { // some shares cannot
+		return failure("writing the folder to disk", err)
+	}
+	return nil
+}
+
+// Size implements destination.Driver.
+func (d Driver) Size(_ context.Context, p string) (int64, error) {
+	if err := d.mounted(); err != nil {
+		return 0, err
+	}
+	info, err := os.Stat(d.local(p))
+	if err != nil {
+		return 0, failure("looking at "+p, err)
+	}
+	if !info.Mode().IsRegular() {
+		return 0, &destination.Error{Cause: queue.Refused, Says: fmt.Sprintf("%s is not a file", p)}
+	}
+	return info.Size(), nil
+}
+
+// Open implements destination.Driver.
+func (d Driver) Open(_ context.Context, p string) (io.ReadCloser, error) {
+	if err := d.mounted(); err != nil {
+		return nil, err
+	}
+	f, err := os.Open(d.local(p))
+	if err != nil {
+		return nil, failure("opening "+p, err)
+	}
+	return f, nil
+}
+
+// Remove implements destination.Driver.
+func (d Driver) Remove(_ context.Context, temp string) error {
+	if err := d.isTemp(temp); err != nil {
+		return err
+	}
+	if err := os.Remove(d.local(temp)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return failure("removing "+temp, err)
+	}
+	return nil
+}
+
+// Close implements destination.Driver.
+func (d Driver) Close() error { return nil }
+
+func (d Driver) local(p string) string { return filepath.Join(d.Root, filepath.FromSlash(p)) }
+
+func (d Driver) isTemp(p string) error {
+	if path.Dir(path.Clean(p)) != destination.TempDir {
+		return &destination.Error{Cause: queue.Bug, Says: fmt.Sprintf("%q is not a temporary name", p)}
+	}
+	return nil
+}
+
+func (d Driver) mounted() error {
+	info, err := os.Stat(d.Root)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) || err == nil && !info.IsDir():
+		return &destination.Error{Cause: queue.Misplaced, Says: fmt.Sprintf("the folder %s is not there", d.Root), Err: err}
+	case err != nil:
+		return failure("looking at "+d.Root, err)
+	}
+	return nil
+}
+
+// failure tells the cause of a file system's error.
+func failure(doing string, err error) error {
+	e := &destination.Error{Cause: queue.Busy, Says: doing + " failed", Err: err}
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return errors.Join(destination.ErrNotFound, err)
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT), errors.Is(err, syscall.EFBIG):
+		e.Cause, e.Says = queue.Full, "the disk is full"
+	case errors.Is(err, syscall.EROFS):
+		e.Cause, e.Says = queue.SignIn, "the disk is read-only"
+	case errors.Is(err, fs.ErrPermission):
+		e.Cause, e.Says = queue.SignIn, "writing to the folder is not permitted"
+	case errors.Is(err, syscall.ENAMETOOLONG), errors.Is(err, syscall.EINVAL), errors.Is(err, syscall.EILSEQ):
+		e.Cause, e.Says = queue.Refused, "the disk refuses the name"
+	case errors.Is(err, syscall.ENOTDIR):
+		e.Cause, e.Says = queue.Refused, "a file stands where a folder is needed"
+	}
+	return e
+}

@@ -1,0 +1,19 @@
+//go:build !linux
+
+package folder
+
+import (
+	"context"
+	"errors"
+
+	"yardtide/engine/destination"
+)
+
+// Space implements destination.Spacer: this system is not asked yet.
+func (d Driver) Space(context.Context) (destination.Space, error) {
+	return destination.Space{Free: -1, Used: -1}, nil
+}
+
+func renameNoReplace(string, string) error {
+	return errors.New("this file system has no hard links, which are needed to put files in place safely")
+}

@@ -1,0 +1,153 @@
+package webdav_test
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardtide/core/queue"
+	"yardtide/engine/destination"
+	"yardtide/engine/destination/destinationtest"
+	"yardtide/engine/destination/webdav"
+	"yardtide/standin"
+	"yardtide/standin/apache"
+)
+
+func driver(t *testing.T, o webdav.Options) *webdav.Driver {
+	t.Helper()
+	if o.Password == nil {
+		o.Password = func() (string, error) { return "tide & mud", nil }
+	}
+	d, err := webdav.New(o)
+	require.NoError(t, err)
+	return d
+}
+
+func storage(t *testing.T, s *standin.Storage) *standin.Storage {
+	t.Helper()
+	s.Dir, s.User, s.Password = t.TempDir(), "slip", "tide & mud"
+	require.NoError(t, s.Start("127.0.0.1:0"))
+	t.Cleanup(func() { assert.NoError(t, s.Close()) })
+	return s
+}
+
+func TestConformanceSimulated(t *testing.T) {
+	destinationtest.Run(t, func(t *testing.T) destination.Driver {
+		return driver(t, webdav.Options{URL: storage(t, &standin.Storage{Limit: 1 << 30}).URL(), User: "slip"})
+	})
+}
+
+func TestConformanceApache(t *testing.T) {
+	destinationtest.Run(t, func(t *testing.T) destination.Driver {
+		a, err := apache.Start(t.Context(), t.TempDir(), "slip", "tide & mud")
+		require.NoError(t, err)
+		t.Cleanup(func() { assert.NoError(t, a.Close()) })
+		return driver(t, webdav.Options{URL: a.URL(), User: "slip"})
+	})
+}
+
+func send(t *testing.T, d *webdav.Driver, n int) error {
+	t.Helper()
+	return d.Put(t.Context(), destination.Temp("dev", 1, 1), bytes.NewReader(bytes.Repeat([]byte("tide"), n/4)), int64(n))
+}
+
+func TestFailuresAreToldApart(t *testing.T) {
+	for name, c := range map[string]struct {
+		faults standin.Faults
+		cause  queue.Cause
+		says   string
+	}{
+		"an error":       {standin.Faults{Errors: 1}, queue.Busy, "500"},
+		"a reset":        {standin.Faults{Resets: 1}, queue.Unreachable, "the connection to"},
+		"a stall":        {standin.Faults{Stalls: 1}, queue.Unreachable, "no longer answers"},
+		"a short copy":   {standin.Faults{Truncate: 1}, queue.Different, "the storage kept"},
+		"a full storage": {standin.Faults{Full: true}, queue.Full, "the storage is full"},
+		"no sign-in":     {standin.Faults{Refuse: true}, queue.SignIn, "refuses the user or the password"},
+		"nobody there":   {standin.Faults{Away: true}, queue.Unreachable, "the connection to"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := storage(t, &standin.Storage{})
+			d := driver(t, webdav.Options{URL: s.URL(), User: "slip", Stall: 300 * time.Millisecond})
+			require.NoError(t, send(t, d, 4))
+			s.SetFaults(c.faults)
+			err := send(t, d, 2<<20)
+			require.Equal(t, c.cause, destination.CauseOf(err), "%v", err)
+			assert.ErrorContains(t, err, c.says)
+			assert.NotContains(t, err.Error(), "mud")
+			s.SetFaults(standin.Faults{})
+			require.NoError(t, send(t, d, 2<<20), "it goes on when the fault is gone")
+		})
+	}
+}
+
+func TestABusyStorageSaysWhenToComeBack(t *testing.T) {
+	s := storage(t, &standin.Storage{})
+	s.SetFaults(standin.Faults{Busy: 1})
+	var e *destination.Error
+	require.ErrorAs(t, send(t, driver(t, webdav.Options{URL: s.URL(), User: "slip"}), 4), &e)
+	assert.Equal(t, queue.Busy, e.Cause)
+	assert.Equal(t, time.Second, e.RetryAfter)
+}
+
+func TestAFlippedByteIsSeenOnlyByReadingBack(t *testing.T) {
+	s := storage(t, &standin.Storage{})
+	s.SetFaults(standin.Faults{Flip: 1})
+	d := driver(t, webdav.Options{URL: s.URL(), User: "slip"})
+	require.NoError(t, send(t, d, 40_000), "the storage acknowledges it")
+	r, err := d.Open(t.Context(), destination.Temp("dev", 1, 1))
+	require.NoError(t, err)
+	got, err := io.ReadAll(r)
+	require.NoError(t, err)
+	require.NoError(t, r.Close())
+	assert.NotEqual(t, bytes.Repeat([]byte("tide"), 10_000), got)
+}
+
+func TestNobodyListens(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	require.NoError(t, l.Close())
+	err = send(t, driver(t, webdav.Options{URL: "http://" + l.Addr().String() + "/dav/"}), 4)
+	assert.Equal(t, queue.Unreachable, destination.CauseOf(err))
+	assert.ErrorContains(t, err, "does not answer")
+}
+
+func TestTheAddressLeadsElsewhere(t *testing.T) {
+	s := storage(t, &standin.Storage{})
+	d := driver(t, webdav.Options{URL: s.URL() + "no/such/folder", User: "slip"})
+	assert.Equal(t, queue.Misplaced, destination.CauseOf(send(t, d, 4)))
+}
+
+func TestAPasswordThatCannotBeRead(t *testing.T) {
+	s := storage(t, &standin.Storage{})
+	d := driver(t, webdav.Options{URL: s.URL(), User: "slip", Password: func() (string, error) { return "", errors.New("no such file") }})
+	assert.Equal(t, queue.SignIn, destination.CauseOf(send(t, d, 4)))
+}
+
+func TestFoldersRemovedBehindItsBackAreMadeAgain(t *testing.T) {
+	s := storage(t, &standin.Storage{})
+	d := driver(t, webdav.Options{URL: s.URL(), User: "slip"})
+	require.NoError(t, send(t, d, 4))
+	require.NoError(t, d.Publish(t.Context(), destination.Temp("dev", 1, 1), "2026/a.jpg"))
+	require.NoError(t, os.RemoveAll(filepath.Join(s.Dir, "2026")))
+	require.NoError(t, send(t, d, 4))
+	require.NoError(t, d.Publish(t.Context(), destination.Temp("dev", 1, 1), "2026/b.jpg"))
+	assert.FileExists(t, filepath.Join(s.Dir, "2026/b.jpg"))
+}
+
+func TestSpaceIsToldByTheStorage(t *testing.T) {
+	s := storage(t, &standin.Storage{Limit: 1000})
+	d := driver(t, webdav.Options{URL: s.URL(), User: "slip"})
+	require.NoError(t, send(t, d, 400))
+	space, err := d.Space(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, destination.Space{Free: 600, Used: 400}, space)
+	assert.Equal(t, queue.Full, destination.CauseOf(send(t, d, 4000)))
+}

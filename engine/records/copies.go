@@ -1,0 +1,388 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"yardtide/core/queue"
+)
+
+// Copy is one item's way to one destination, with what is shown of its item.
+type Copy struct {
+	ID   int64 `db:"id"`
+	Item int64 `db:"item"`
+	queue.Class
+	State       queue.State `db:"state"`
+	Bytes       int64       `db:"bytes"`
+	TakenMS     int64       `db:"taken_at"`
+	Tries       int         `db:"tries"`
+	NotBeforeMS int64       `db:"not_before"`
+	Ordered     Order       `db:"ordered"`
+	Temp        string      `db:"temp"`
+	Remote      string      `db:"remote"`
+	SHA256      string      `db:"sha256"`
+	Proof       string      `db:"proof"`
+	ProvenMS    int64       `db:"proven_at"`
+	Says        string      `db:"says"`
+	Todo        string      `db:"todo"`
+	ChangedMS   int64       `db:"changed_at"`
+
+	Source    string `db:"source"`
+	Dir       string `db:"dir"`
+	Name      string `db:"name"`
+	TakenZone int    `db:"taken_zone"`
+	TakenFrom string `db:"taken_from"`
+	GoneMS    int64  `db:"gone_at"`
+}
+
+// Path is the item's path on its device, from its source on.
+func (c Copy) Path() string { return path.Join(c.Source, c.Dir, c.Name) }
+
+// Order is the keeper's word that a copy goes now, whatever its gates say.
+type Order string
+
+// Orders: none, over a network that costs nothing only, or at any cost.
+const (
+	NoOrder        Order = ""
+	OrderUnmetered Order = "unmetered"
+	OrderMetered   Order = "metered"
+)
+
+const selectCopy = `SELECT c.*, i.source, i.dir, i.name, i.taken_zone, i.taken_from, i.gone_at FROM copies c JOIN items i ON i.id = c.item `
+
+// Change is what a step changes beside the state; nil fields stay.
+type Change struct {
+	Says, Todo, Temp, Remote, SHA256, Proof *string
+	Tries                                   *int
+	NotBefore                               *time.Time
+	ProvenAt                                *time.Time
+	Order                                   *Order
+}
+
+// Step takes a copy from its state to the next, with a line in its story, in
+// one transaction. The copy is read anew: an illegal step is a
+// queue.StepError and changes nothing.
+func (r *Records) Step(ctx context.Context, id int64, to queue.State, story string, c Change, now time.Time) error {
+	return r.tx(ctx, fmt.Sprintf("taking copy %d to %s", id, to), func(tx *sqlx.Tx) error {
+		var from queue.State
+		if err := tx.Get(&from, `SELECT state FROM copies WHERE id = ?`, id); err != nil {
+			return err
+		}
+		if err := queue.Step(from, to); err != nil {
+			return err
+		}
+		set, args := []string{"state = ?", "changed_at = ?"}, []any{to, ms(now)}
+		put := func(column string, v any) { set, args = append(set, column+" = ?"), append(args, v) }
+		text := func(column string, v *string) {
+			if v != nil {
+				put(column, *v)
+			}
+		}
+		text("says", c.Says)
+		text("todo", c.Todo)
+		text("temp", c.Temp)
+		text("remote", c.Remote)
+		text("sha256", c.SHA256)
+		text("proof", c.Proof)
+		if c.Tries != nil {
+			put("tries", *c.Tries)
+		}
+		if c.NotBefore != nil {
+			put("not_before", ms(*c.NotBefore))
+		}
+		if c.ProvenAt != nil {
+			put("proven_at", ms(*c.ProvenAt))
+		}
+		if c.Order != nil {
+			put("ordered", *c.Order)
+		}
+		if _, err := tx.Exec(`UPDATE copies SET `+strings.Join(set, ", ")+` WHERE id = ?`, append(args, id)...); err != nil {
+			return err
+		}
+		if to == queue.Safe {
+			if _, err := tx.Exec(`UPDATE items SET sha256 = (SELECT sha256 FROM copies WHERE id = ?) WHERE id = (SELECT item FROM copies WHERE id = ?)`, id, id); err != nil {
+				return err
+			}
+		}
+		_, err := tx.Exec(`INSERT INTO events VALUES (?, ?, ?, ?)`, id, ms(now), to, story)
+		return err
+	})
+}
+
+// Note keeps what is about to happen at a destination without a step, so that
+// a crash right after finds it: the temporary name before anything is written
+// under it, the final path and hash before the file is put in place.
+func (r *Records) Note(ctx context.Context, id int64, temp, remote, sha256 string) error {
+	_, err := r.write.ExecContext(ctx, `UPDATE copies SET temp = ?, remote = ?, sha256 = ? WHERE id = ?`, temp, remote, sha256, id)
+	if err != nil {
+		return fmt.Errorf("noting where copy %d goes: %w", id, err)
+	}
+	return nil
+}
+
+// Counter is how many copies of a class stand in a state.
+type Counter struct {
+	queue.Class
+	State queue.State `db:"state"`
+	N     int64       `db:"n"`
+	Bytes int64       `db:"bytes"`
+}
+
+// Counters reads every counter that is not zero.
+func (r *Records) Counters(ctx context.Context) ([]Counter, error) {
+	var counters []Counter
+	if err := r.read.SelectContext(ctx, &counters, `SELECT * FROM counters WHERE n > 0`); err != nil {
+		return nil, fmt.Errorf("reading the counters: %w", err)
+	}
+	return counters, nil
+}
+
+// Pick finds the newest copy of a class in a state (waiting or proving) that
+// may go now and is at most fits bytes long; busy are left out. ok is false
+// when there is none.
+func (r *Records) Pick(ctx context.Context, class queue.Class, state queue.State, fits int64, busy []int64, now time.Time) (c Copy, ok bool, err error) {
+	query, args, err := without(selectCopy+`WHERE c.state = ? AND c.destination = ? AND c.rule = ? AND c.kind = ? AND c.not_before <= ? AND c.bytes <= ?`, busy,
+		state, class.Destination, class.Rule, class.Kind, ms(now), fits)
+	if err != nil {
+		return Copy{}, false, err
+	}
+	return r.one(ctx, query+` ORDER BY c.taken_at DESC, c.id DESC LIMIT 1`, args...)
+}
+
+// Orders lists copies that the keeper sent now and that still wait, the oldest
+// order first.
+func (r *Records) Orders(ctx context.Context, busy []int64, now time.Time) ([]Copy, error) {
+	query, args, err := without(selectCopy+`WHERE c.ordered <> '' AND c.state IN ('waiting', 'proving') AND c.not_before <= ?`, busy, ms(now))
+	if err != nil {
+		return nil, err
+	}
+	var copies []Copy
+	if err := r.read.SelectContext(ctx, &copies, query+` ORDER BY c.changed_at LIMIT 16`, args...); err != nil {
+		return nil, fmt.Errorf("reading the orders: %w", err)
+	}
+	return copies, nil
+}
+
+func without(query string, busy []int64, args ...any) (string, []any, error) {
+	if len(busy) == 0 {
+		return query, args, nil
+	}
+	in, more, err := sqlx.In(` AND c.id NOT IN (?)`, busy)
+	if err != nil {
+		return "", nil, fmt.Errorf("leaving out busy copies: %w", err)
+	}
+	return query + in, append(args, more...), nil
+}
+
+func (r *Records) one(ctx context.Context, query string, args ...any) (c Copy, ok bool, err error) {
+	err = r.read.GetContext(ctx, &c, query, args...)
+	if errors.Is(err, sql.ErrNoRows) {
+		return Copy{}, false, nil
+	}
+	if err != nil {
+		return Copy{}, false, fmt.Errorf("reading a copy: %w", err)
+	}
+	return c, true, nil
+}
+
+// Copy reads one copy; ok is false when there is none.
+func (r *Records) Copy(ctx context.Context, id int64) (Copy, bool, error) {
+	return r.one(ctx, selectCopy+`WHERE c.id = ?`, id)
+}
+
+// Smallest is the size of the smallest waiting copy of a class; ok is false
+// when none waits.
+func (r *Records) Smallest(ctx context.Context, class queue.Class) (bytes int64, ok bool, err error) {
+	err = r.read.GetContext(ctx, &bytes, `SELECT bytes FROM copies WHERE state = 'waiting' AND destination = ? AND rule = ? AND kind = ? ORDER BY bytes LIMIT 1`,
+		class.Destination, class.Rule, class.Kind)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, false, nil
+	}
+	if err != nil {
+		return 0, false, fmt.Errorf("reading the smallest copy: %w", err)
+	}
+	return bytes, true, nil
+}
+
+// NextRetry is the earliest time at which a waiting copy may try again, zero
+// when none waits for a time.
+func (r *Records) NextRetry(ctx context.Context, now time.Time) (time.Time, error) {
+	var at sql.NullInt64
+	err := r.read.GetContext(ctx, &at, `SELECT min(not_before) FROM copies WHERE not_before > ?`, ms(now))
+	if err != nil {
+		return time.Time{}, fmt.Errorf("reading the next retry: %w", err)
+	}
+	return FromMS(at.Int64), nil
+}
+
+// Retries counts waiting copies of a class that wait for their next try, and
+// the earliest such time.
+func (r *Records) Retries(ctx context.Context, class queue.Class, now time.Time) (n, bytes int64, next time.Time, err error) {
+	var row struct {
+		N     int64         `db:"n"`
+		Bytes sql.NullInt64 `db:"bytes"`
+		Next  sql.NullInt64 `db:"next"`
+	}
+	err = r.read.GetContext(ctx, &row, `SELECT count(*) n, sum(bytes) bytes, min(not_before) next FROM copies INDEXED BY copies_retry
+		WHERE not_before > ? AND state = 'waiting' AND destination = ? AND rule = ? AND kind = ?`, ms(now), class.Destination, class.Rule, class.Kind)
+	if err != nil {
+		return 0, 0, time.Time{}, fmt.Errorf("counting retries: %w", err)
+	}
+	return row.N, row.Bytes.Int64, FromMS(row.Next.Int64), nil
+}
+
+// SameSize tells whether another copy of the same size goes or went to the
+// destination: only then can one with the same content.
+func (r *Records) SameSize(ctx context.Context, c Copy) (bool, error) {
+	var n int
+	err := r.read.GetContext(ctx, &n, `SELECT count(*) FROM (SELECT 1 FROM copies WHERE destination = ? AND bytes = ? AND id <> ? AND state <> 'skipped' LIMIT 1)`,
+		c.Destination, c.Bytes, c.ID)
+	if err != nil {
+		return false, fmt.Errorf("looking for copies of the same size: %w", err)
+	}
+	return n > 0, nil
+}
+
+// SafeTwin finds a safe copy at the destination with the same content.
+func (r *Records) SafeTwin(ctx context.Context, destination string, bytes int64, sha256 string) (Copy, bool, error) {
+	return r.one(ctx, selectCopy+`WHERE c.destination = ? AND c.bytes = ? AND c.state = 'safe' AND c.sha256 = ? LIMIT 1`, destination, bytes, sha256)
+}
+
+// Event is one line of a copy's story.
+type Event struct {
+	AtMS  int64       `db:"at"`
+	State queue.State `db:"state"`
+	Says  string      `db:"says"`
+}
+
+// Story reads what happened to a copy, oldest first.
+func (r *Records) Story(ctx context.Context, id int64) ([]Event, error) {
+	var events []Event
+	if err := r.read.SelectContext(ctx, &events, `SELECT at, state, says FROM events WHERE copy = ? ORDER BY rowid`, id); err != nil {
+		return nil, fmt.Errorf("reading the story of copy %d: %w", id, err)
+	}
+	return events, nil
+}
+
+// Temps lists the temporary names that may lie at a destination and belong to
+// no copy that is being sent.
+func (r *Records) Temps(ctx context.Context, destination string) ([]Copy, error) {
+	var copies []Copy
+	if err := r.read.SelectContext(ctx, &copies, selectCopy+`WHERE c.destination = ? AND c.temp <> '' AND c.state IN ('safe', 'stuck', 'skipped')`, destination); err != nil {
+		return nil, fmt.Errorf("reading the temporary names: %w", err)
+	}
+	return copies, nil
+}
+
+// Retry takes stuck copies back to waiting at once: those named, or all.
+// It returns how many.
+func (r *Records) Retry(ctx context.Context, ids []int64, now time.Time) (n int64, err error) {
+	where, args := `state = 'stuck'`, []any(nil)
+	if ids != nil {
+		if where, args, err = sqlx.In(`(state = 'stuck' OR state = 'waiting' AND not_before > 0) AND id IN (?)`, append(ids, -1)); err != nil {
+			return 0, fmt.Errorf("retrying: %w", err)
+		}
+	}
+	err = r.tx(ctx, "retrying", func(tx *sqlx.Tx) error {
+		if err := tx.Get(&n, `SELECT count(*) FROM copies WHERE `+where, args...); err != nil {
+			return err
+		}
+		return moveAll(tx, now, queue.Waiting, "Retried by the keeper.", where, args...)
+	})
+	return n, err
+}
+
+// Order marks waiting and proving copies to go now. It returns how many.
+func (r *Records) Order(ctx context.Context, ids []int64, order Order, now time.Time) (n int64, err error) {
+	where, args, err := sqlx.In(`state IN ('waiting', 'proving') AND id IN (?)`, append(ids, -1))
+	if err != nil {
+		return 0, fmt.Errorf("ordering: %w", err)
+	}
+	err = r.tx(ctx, "ordering", func(tx *sqlx.Tx) error {
+		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, state, 'The keeper sends it now.' FROM copies WHERE `+where, append([]any{ms(now)}, args...)...); err != nil {
+			return err
+		}
+		res, err := tx.Exec(`UPDATE copies SET ordered = ?, not_before = 0, changed_at = ? WHERE `+where, append([]any{order, ms(now)}, args...)...)
+		if err != nil {
+			return err
+		}
+		n, err = res.RowsAffected()
+		return err
+	})
+	return n, err
+}
+
+// Bucket is one class in one state: a page is made of a few of them.
+type Bucket struct {
+	queue.Class
+	State queue.State
+}
+
+// Cursor is the place after which a page goes on; zero begins at the newest.
+type Cursor struct {
+	TakenMS int64
+	ID      int64
+}
+
+// Page lists copies of the buckets, newest first, after a cursor. Retrying
+// leaves only those that wait for their next try (true) or only the others
+// (false); nil takes both. Each bucket is a walk along one index.
+func (r *Records) Page(ctx context.Context, buckets []Bucket, retrying *bool, after Cursor, limit int, now time.Time) ([]Copy, error) {
+	var page []Copy
+	for _, b := range buckets {
+		query := selectCopy + `WHERE c.state = ? AND c.destination = ? AND c.rule = ? AND c.kind = ?`
+		args := []any{b.State, b.Destination, b.Rule, b.Kind}
+		if after != (Cursor{}) {
+			query += ` AND (c.taken_at, c.id) < (?, ?)`
+			args = append(args, after.TakenMS, after.ID)
+		}
+		if retrying != nil {
+			query += map[bool]string{true: ` AND c.not_before > ?`, false: ` AND c.not_before <= ?`}[*retrying]
+			args = append(args, ms(now))
+		}
+		var copies []Copy
+		if err := r.read.SelectContext(ctx, &copies, query+` ORDER BY c.taken_at DESC, c.id DESC LIMIT ?`, append(args, limit)...); err != nil {
+			return nil, fmt.Errorf("reading a page of copies: %w", err)
+		}
+		page = append(page, copies...)
+	}
+	slices.SortFunc(page, Newest)
+	return page[:min(len(page), limit)], nil
+}
+
+// Newest orders copies by capture time, the newest first.
+func Newest(a, b Copy) int {
+	switch {
+	case a.TakenMS != b.TakenMS:
+		return int(max(-1, min(1, b.TakenMS-a.TakenMS)))
+	default:
+		return int(max(-1, min(1, b.ID-a.ID)))
+	}
+}
+
+// Find lists copies of items with a name, a path from the source on, or part
+// of a name; exact ones first, at most limit.
+func (r *Records) Find(ctx context.Context, text string, limit int) ([]Copy, error) {
+	dir, name := path.Split(text)
+	dir = strings.TrimSuffix(dir, "/")
+	var copies []Copy
+	query := selectCopy + `WHERE i.name = ? AND (? = '' OR i.source || CASE i.dir WHEN '.' THEN '' ELSE '/' || i.dir END = ? OR i.dir = ?) ORDER BY i.gone_at, c.taken_at DESC LIMIT ?`
+	if err := r.read.SelectContext(ctx, &copies, query, name, dir, dir, dir, limit); err != nil {
+		return nil, fmt.Errorf("looking for %q: %w", text, err)
+	}
+	if len(copies) > 0 || text == "" || dir != "" {
+		return copies, nil
+	}
+	if err := r.read.SelectContext(ctx, &copies, selectCopy+`WHERE instr(lower(i.name), lower(?)) > 0 AND i.gone_at = 0 ORDER BY c.taken_at DESC LIMIT ?`, text, limit); err != nil {
+		return nil, fmt.Errorf("looking for %q: %w", text, err)
+	}
+	return copies, nil
+}

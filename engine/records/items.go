@@ -1,0 +1,215 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"path"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"yardtide/core/media"
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+)
+
+// Item is one file found in a source, as it was when it was last read.
+type Item struct {
+	ID          int64          `db:"id"`
+	Source      string         `db:"source"`
+	Dir         string         `db:"dir"` // relative to the source, "." for the source itself
+	Name        string         `db:"name"`
+	Size        int64          `db:"size"`
+	MTime       int64          `db:"mtime"` // nanoseconds since 1970
+	Inode       int64          `db:"inode"`
+	ContentType string         `db:"content_type"`
+	Kind        media.Kind     `db:"kind"` // "" for what is not media
+	TakenMS     int64          `db:"taken_at"`
+	TakenZone   int            `db:"taken_zone"` // seconds east of UTC
+	TakenFrom   media.TimeFrom `db:"taken_from"`
+	Problem     string         `db:"problem"`
+	SHA256      string         `db:"sha256"`
+	FoundMS     int64          `db:"found_at"`
+	GoneMS      int64          `db:"gone_at"`
+}
+
+// Path is the item's path below its source.
+func (i Item) Path() string { return path.Join(i.Dir, i.Name) }
+
+// TakenAt is the capture time in the zone where it was taken.
+func (i Item) TakenAt() time.Time {
+	return time.UnixMilli(i.TakenMS).In(time.FixedZone("", i.TakenZone))
+}
+
+// Dir lists what is known of one folder of a source, by name.
+func (r *Records) Dir(ctx context.Context, source, dir string) (map[string]Item, error) {
+	var items []Item
+	if err := r.read.SelectContext(ctx, &items, `SELECT * FROM items WHERE source = ? AND dir = ? AND gone_at = 0`, source, dir); err != nil {
+		return nil, fmt.Errorf("reading the items of %s/%s: %w", source, dir, err)
+	}
+	byName := make(map[string]Item, len(items))
+	for _, it := range items {
+		byName[it.Name] = it
+	}
+	return byName, nil
+}
+
+// Dirs lists the folders of a source in which items are known.
+func (r *Records) Dirs(ctx context.Context, source string) ([]string, error) {
+	var dirs []string
+	err := r.read.SelectContext(ctx, &dirs, `SELECT DISTINCT dir FROM items WHERE source = ? AND gone_at = 0`, source)
+	if err != nil {
+		return nil, fmt.Errorf("reading the folders of %s: %w", source, err)
+	}
+	return dirs, nil
+}
+
+const insertItem = `INSERT INTO items (source, dir, name, size, mtime, inode, content_type, kind, taken_at, taken_zone, taken_from, problem, sha256, found_at)
+ VALUES (:source, :dir, :name, :size, :mtime, :inode, :content_type, :kind, :taken_at, :taken_zone, :taken_from, :problem, :sha256, :found_at)`
+
+// Admit takes new or changed items in, in one transaction, with the copies
+// that the source's rule asks for. An item under a known path takes the place
+// of the earlier one, whose copies keep their story.
+func (r *Records) Admit(ctx context.Context, items []Item, rule string, p plan.Rule, now time.Time) error {
+	return r.tx(ctx, "taking in items", func(tx *sqlx.Tx) error {
+		var first int64
+		for _, it := range items {
+			if err := leave(tx, now, "The file was changed; its new content has a copy of its own.", `source = ? AND dir = ? AND name = ?`, it.Source, it.Dir, it.Name); err != nil {
+				return err
+			}
+			it.FoundMS = ms(now)
+			res, err := tx.NamedExec(insertItem, it)
+			if err != nil {
+				return fmt.Errorf("%q: %w", it.Path(), err)
+			}
+			id, err := res.LastInsertId()
+			if err != nil {
+				return err
+			}
+			if first == 0 {
+				first = id
+			}
+		}
+		return want(tx, now, items[0].Source, rule, p, first)
+	})
+}
+
+// Touch notes that a file's times changed and its content did not.
+func (r *Records) Touch(ctx context.Context, it Item) error {
+	_, err := r.write.NamedExecContext(ctx, `UPDATE items SET mtime = :mtime, inode = :inode, sha256 = :sha256 WHERE id = :id`, it)
+	if err != nil {
+		return fmt.Errorf("noting that %q was touched: %w", it.Path(), err)
+	}
+	return nil
+}
+
+// Gone notes that files are no longer there. Copies that were not sent are
+// skipped; what is safe stays safe.
+func (r *Records) Gone(ctx context.Context, source, dir string, names []string, now time.Time) error {
+	return r.tx(ctx, "noting what is gone", func(tx *sqlx.Tx) error {
+		for _, name := range names {
+			if err := leave(tx, now, "The file is no longer on the device.", `source = ? AND dir = ? AND name = ?`, source, dir, name); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// leave marks current items as gone and skips what they had waiting.
+func leave(tx *sqlx.Tx, now time.Time, says, where string, args ...any) error {
+	pick := `SELECT id FROM items WHERE gone_at = 0 AND ` + where
+	copies := `item IN (` + pick + `) AND state IN ('waiting', 'stuck')`
+	if err := moveAll(tx, now, queue.Skipped, says, copies, args...); err != nil {
+		return err
+	}
+	_, err := tx.Exec(`UPDATE items SET gone_at = ? WHERE id IN (`+pick+`)`, append([]any{ms(now)}, args...)...)
+	return err
+}
+
+// moveAll takes every copy that matches to a state, with a line in its story.
+func moveAll(tx *sqlx.Tx, now time.Time, to queue.State, says, where string, args ...any) error {
+	if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, ?, ? FROM copies WHERE `+where, append([]any{ms(now), to, says}, args...)...); err != nil {
+		return err
+	}
+	_, err := tx.Exec(`UPDATE copies SET state = ?, says = ?, todo = '', ordered = '', not_before = 0, tries = 0, changed_at = ? WHERE `+where, append([]any{to, says, ms(now)}, args...)...)
+	return err
+}
+
+// notAsked is said of copies that a plan no longer asks for; by it they are
+// found again when a later plan does.
+const notAsked = "The plan does not ask for this copy."
+
+// Apply brings the copies in line with the sources and rules of a plan: wanted
+// ones are made, or taken up again, the rest that had not been sent is skipped.
+func (r *Records) Apply(ctx context.Context, sources []plan.Source, rules map[string]plan.Rule, now time.Time) error {
+	return r.tx(ctx, "applying the plan", func(tx *sqlx.Tx) error {
+		for _, s := range sources {
+			if err := want(tx, now, s.Folder, s.Rule, rules[s.Rule], 0); err != nil {
+				return err
+			}
+		}
+		return unwant(tx, now, sources, rules)
+	})
+}
+
+// want makes the copies that a rule asks of a source's items, from an item id
+// on. Ids only grow.
+func want(tx *sqlx.Tx, now time.Time, source, rule string, p plan.Rule, from int64) error {
+	for _, destination := range p.To {
+		for _, kind := range p.Take {
+			here := `FROM items i WHERE i.id >= ? AND i.source = ? AND i.gone_at = 0 AND i.kind = ?`
+			_, err := tx.Exec(`INSERT INTO copies (item, destination, rule, kind, state, bytes, taken_at, says, changed_at)
+				SELECT i.id, ?, ?, i.kind, CASE WHEN i.problem = '' THEN 'waiting' ELSE 'skipped' END, i.size, i.taken_at, i.problem, ? `+here+`
+				AND NOT EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id AND c.destination = ?)`,
+				destination, rule, ms(now), from, source, kind, destination)
+			if err != nil {
+				return err
+			}
+			mine := `destination = ? AND item IN (SELECT i.id ` + here + `)`
+			if _, err := tx.Exec(`UPDATE copies SET rule = ? WHERE rule <> ? AND `+mine, rule, rule, destination, from, source, kind); err != nil {
+				return err
+			}
+			if err := moveAll(tx, now, queue.Waiting, "The plan asks for it again.", `state = 'skipped' AND says = ? AND `+mine, notAsked, destination, from, source, kind); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// unwant skips waiting and stuck copies that no source and rule ask for.
+func unwant(tx *sqlx.Tx, now time.Time, sources []plan.Source, rules map[string]plan.Rule) error {
+	if _, err := tx.Exec(`CREATE TEMP TABLE IF NOT EXISTS wanted (source TEXT, destination TEXT, kind TEXT, PRIMARY KEY (source, destination, kind)) WITHOUT ROWID`); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(`DELETE FROM wanted`); err != nil {
+		return err
+	}
+	for _, s := range sources {
+		for _, destination := range rules[s.Rule].To {
+			for _, kind := range rules[s.Rule].Take {
+				if _, err := tx.Exec(`INSERT OR IGNORE INTO wanted VALUES (?, ?, ?)`, s.Folder, destination, kind); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return moveAll(tx, now, queue.Skipped, notAsked, `id IN (SELECT c.id FROM copies c JOIN items i ON i.id = c.item
+		LEFT JOIN wanted w ON w.source = i.source AND w.destination = c.destination AND w.kind = c.kind
+		WHERE c.state IN ('waiting', 'stuck') AND w.source IS NULL)`)
+}
+
+// Item reads one item; ok is false when there is none.
+func (r *Records) Item(ctx context.Context, id int64) (it Item, ok bool, err error) {
+	err = r.read.GetContext(ctx, &it, `SELECT * FROM items WHERE id = ?`, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return Item{}, false, nil
+	}
+	if err != nil {
+		return Item{}, false, fmt.Errorf("reading item %d: %w", id, err)
+	}
+	return it, true, nil
+}

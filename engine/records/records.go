@@ -1,0 +1,162 @@
+// Package records keeps what one device knows: its items, its copies and their
+// stories, what it spent, and a few facts of its own, in one SQLite file.
+//
+// These always hold:
+//   - every step of a copy is one transaction, with its story and counters, and
+//     is legal by core/queue;
+//   - summaries read counters and never count rows;
+//   - a page or a pick costs the same however long the queue is;
+//   - a reservation is on disk before Reserve returns, and what was reserved
+//     and not settled counts as spent when the records are opened again.
+//
+// One process has a file open at a time; the service's lock sees to that.
+package records
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"time"
+
+	"database/sql"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver "sqlite"
+
+	"yardtide/core/queue"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Records is one device's file. Its methods are safe for concurrent use.
+type Records struct {
+	write *sqlx.DB // one connection: SQLite has one writer
+	read  *sqlx.DB
+}
+
+// Open opens or makes the file and takes up what a killed process left:
+// copies in between go on (queue.Resume), reservations count as spent.
+func Open(ctx context.Context, file string) (*Records, error) {
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return nil, fmt.Errorf("making the folder of the records: %w", err)
+	}
+	open := func(connections int) (*sqlx.DB, error) {
+		dsn := url.URL{Scheme: "file", Path: file, RawQuery: url.Values{
+			"_txlock": {"immediate"},
+			"_pragma": {"journal_mode(WAL)", "synchronous(NORMAL)", "busy_timeout(10000)", "foreign_keys(1)", "cache_size(-8000)", "temp_store(2)"},
+		}.Encode()}
+		db, err := sqlx.Open("sqlite", dsn.String())
+		if err != nil {
+			return nil, fmt.Errorf("opening the records %s: %w", file, err)
+		}
+		db.SetMaxOpenConns(connections)
+		db.SetMaxIdleConns(connections)
+		return db, nil
+	}
+	write, err := open(1)
+	if err != nil {
+		return nil, err
+	}
+	r := &Records{write: write}
+	if err := r.prepare(ctx); err != nil {
+		return nil, errors.Join(fmt.Errorf("opening the records %s: %w", file, err), r.Close())
+	}
+	if r.read, err = open(4); err != nil {
+		return nil, errors.Join(err, r.Close())
+	}
+	return r, nil
+}
+
+func (r *Records) prepare(ctx context.Context) error {
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	provider, err := goose.NewProvider(goose.DialectSQLite3, r.write.DB, sub)
+	if err != nil {
+		return fmt.Errorf("reading the migrations: %w", err)
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return fmt.Errorf("bringing the records up to date: %w", err)
+	}
+	return r.tx(ctx, "taking up what was left", func(tx *sqlx.Tx) error {
+		if err := settleAll(tx); err != nil {
+			return err
+		}
+		for _, s := range queue.States {
+			if to := queue.Resume(s); to != s {
+				if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, ?, 'Interrupted; begins again.' FROM copies WHERE state = ?`, ms(time.Now()), to, s); err != nil {
+					return err
+				}
+				if _, err := tx.Exec(`UPDATE copies SET state = ?, changed_at = ? WHERE state = ?`, to, ms(time.Now()), s); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+}
+
+// Close closes the file.
+func (r *Records) Close() error {
+	err := r.write.Close()
+	if r.read != nil {
+		err = errors.Join(err, r.read.Close())
+	}
+	return err
+}
+
+func (r *Records) tx(ctx context.Context, doing string, f func(*sqlx.Tx) error) error {
+	tx, err := r.write.BeginTxx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("%s: %w", doing, err)
+	}
+	if err := f(tx); err != nil {
+		return errors.Join(fmt.Errorf("%s: %w", doing, err), tx.Rollback())
+	}
+	if err := tx.Commit(); err != nil {
+		return fmt.Errorf("%s: %w", doing, err)
+	}
+	return nil
+}
+
+// SetFact keeps a small named value.
+func (r *Records) SetFact(ctx context.Context, name, value string) error {
+	_, err := r.write.ExecContext(ctx, `INSERT INTO facts VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value`, name, value)
+	if err != nil {
+		return fmt.Errorf("keeping %s: %w", name, err)
+	}
+	return nil
+}
+
+// Fact reads a value, "" when there is none.
+func (r *Records) Fact(ctx context.Context, name string) (string, error) {
+	var v string
+	err := r.read.GetContext(ctx, &v, `SELECT value FROM facts WHERE name = ?`, name)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return "", fmt.Errorf("reading %s: %w", name, err)
+	}
+	return v, nil
+}
+
+func ms(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixMilli()
+}
+
+// FromMS is the time of a stored value; 0 is the zero time.
+func FromMS(v int64) time.Time {
+	if v == 0 {
+		return time.Time{}
+	}
+	return time.UnixMilli(v)
+}
