@@ -20,7 +20,7 @@ import (
 type Driver interface {
 	// Put writes exactly size bytes of body under a temporary name (see Temp),
 	// in place of what an earlier try left there. After an error the name may
-	// hold anything.
+	// hold anything. The body is not read any more once Put has returned.
 	Put(ctx context.Context, temp string, body io.Reader, size int64) error
 	// Publish puts a temporary file in place in one step, making folders on
 	// the way. It never overwrites: if something has the name, the error is

@@ -128,6 +128,17 @@ func (r *Records) Note(ctx context.Context, id int64, temp, remote, sha256 strin
 	return nil
 }
 
+// Postpone leaves a copy in its state and notes why, and when it goes on.
+func (r *Records) Postpone(ctx context.Context, id int64, says string, tries int, until, now time.Time) error {
+	return r.tx(ctx, fmt.Sprintf("postponing copy %d", id), func(tx *sqlx.Tx) error {
+		if _, err := tx.Exec(`UPDATE copies SET says = ?, tries = ?, not_before = ?, changed_at = ? WHERE id = ?`, says, tries, ms(until), ms(now), id); err != nil {
+			return err
+		}
+		_, err := tx.Exec(`INSERT INTO events SELECT id, ?, state, ? FROM copies WHERE id = ?`, ms(now), says, id)
+		return err
+	})
+}
+
 // Counter is how many copies of a class stand in a state.
 type Counter struct {
 	queue.Class

@@ -112,6 +112,7 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, size int6
 				r.Header.Set("Expect", "100-continue")
 			}
 		})
+		source.stop()
 		if failed := source.failure(); failed != nil {
 			drain(res)
 			return failed // the caller's own
@@ -522,12 +523,22 @@ type countingBody struct {
 func (c *countingBody) Read(p []byte) (int, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	if c.r == nil {
+		return 0, io.ErrClosedPipe
+	}
 	n, err := c.r.Read(p)
 	c.n += int64(n)
 	if err != nil && !errors.Is(err, io.EOF) {
 		c.err = err
 	}
 	return n, err
+}
+
+// stop ends the reading: the transport may go on after its answer.
+func (c *countingBody) stop() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.r = nil
 }
 
 func (c *countingBody) failure() error {

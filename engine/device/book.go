@@ -1,0 +1,170 @@
+package device
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"mime"
+	"os"
+	"path"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"yardtide/core/media"
+	"yardtide/core/plan"
+	"yardtide/engine/probe"
+	"yardtide/engine/records"
+	"yardtide/engine/scan"
+)
+
+// book keeps what the scan of one source finds.
+type book struct {
+	d      *Device
+	source plan.Source
+	rule   plan.Rule
+	zone   *time.Location
+}
+
+var _ scan.Book = book{}
+
+func (b book) Dir(ctx context.Context, dir string) (map[string]scan.Known, error) {
+	items, err := b.d.Records.Dir(ctx, b.source.Folder, dir)
+	known := make(map[string]scan.Known, len(items))
+	for name, it := range items {
+		known[name] = scan.Known{Size: it.Size, MTime: it.MTime, Inode: it.Inode}
+	}
+	return known, err
+}
+
+func (b book) Dirs(ctx context.Context) ([]string, error) {
+	return b.d.Records.Dirs(ctx, b.source.Folder)
+}
+
+func (b book) Gone(ctx context.Context, dir string, names []string) error {
+	err := b.d.Records.Gone(ctx, b.source.Folder, dir, names, time.Now())
+	b.d.changed()
+	return err
+}
+
+func (b book) Scanned(problems []scan.Problem) {
+	b.d.mu.Lock()
+	if s := b.d.sources[b.source.Folder]; s != nil {
+		s.problems, s.scanned = problems, time.Now()
+	}
+	b.d.mu.Unlock()
+	b.d.Changed()
+}
+
+// Found probes files and takes them in.
+func (b book) Found(ctx context.Context, files []scan.File) error {
+	known, err := b.d.Records.Dir(ctx, b.source.Folder, files[0].Dir)
+	if err != nil {
+		return err
+	}
+	var items []records.Item
+	for _, f := range files {
+		if ctx.Err() != nil {
+			return nil
+		}
+		it, ok := b.probe(f)
+		if !ok {
+			continue // gone in between: the next look tells
+		}
+		if old, had := known[f.Name]; had && old.Size == it.Size && old.Problem == it.Problem && b.same(old, f) {
+			old.MTime, old.Inode = f.MTime, f.Inode
+			if err := b.d.Records.Touch(ctx, old); err != nil {
+				return err
+			}
+			continue
+		}
+		items = append(items, it)
+	}
+	if len(items) == 0 {
+		return nil
+	}
+	if err := b.d.Records.Admit(ctx, items, b.source.Rule, b.rule, time.Now()); err != nil {
+		return err
+	}
+	b.d.recovered()
+	b.d.changed()
+	return nil
+}
+
+// same tells whether a file whose times changed still has the content that
+// was proven. Without a proof there is nothing to compare with: it is new.
+func (b book) same(old records.Item, f scan.File) bool {
+	if old.SHA256 == "" {
+		return false
+	}
+	file, err := os.Open(filepath.Join(b.d.Folder(b.source.Folder), filepath.FromSlash(f.Path())))
+	if err != nil {
+		return false
+	}
+	defer file.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, file); err != nil {
+		return false
+	}
+	return hex.EncodeToString(h.Sum(nil)) == old.SHA256
+}
+
+// probe makes an item of a file. A file that cannot be read, or is empty, is
+// an item with a problem if its name says that it is media: it must not get
+// lost without a word.
+func (b book) probe(f scan.File) (records.Item, bool) {
+	it := records.Item{Source: b.source.Folder, Dir: f.Dir, Name: f.Name, Size: f.Size, MTime: f.MTime, Inode: f.Inode}
+	modified := time.Unix(0, f.MTime)
+	facts := media.Facts{TakenAt: modified.In(b.zone), TakenFrom: media.FromFile}
+	problem := ""
+	if f.Size == 0 {
+		problem = "The file is empty: it has 0 bytes."
+	} else {
+		read, err := b.read(f, modified)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			return it, false
+		case err != nil:
+			problem = "The file cannot be read: " + reason(err) + "."
+		default:
+			facts = read
+		}
+	}
+	if problem != "" {
+		byName := mime.TypeByExtension(path.Ext(f.Name))
+		if kind, ok := media.KindOf(byName); ok {
+			facts.ContentType, facts.Kind, it.Problem = byName, kind, problem
+		}
+	}
+	_, it.TakenZone = facts.TakenAt.Zone()
+	it.ContentType, it.Kind, it.TakenMS, it.TakenFrom = facts.ContentType, facts.Kind, facts.TakenAt.UnixMilli(), facts.TakenFrom
+	return it, true
+}
+
+func (b book) read(f scan.File, modified time.Time) (facts media.Facts, err error) {
+	file, err := os.Open(filepath.Join(b.d.Folder(b.source.Folder), filepath.FromSlash(f.Path())))
+	if err != nil {
+		return media.Facts{}, fmt.Errorf("opening it: %w", err)
+	}
+	defer file.Close()
+	facts, ok, err := probe.Read(file, f.Size, modified, b.zone)
+	if err != nil {
+		return media.Facts{}, err
+	}
+	if !ok {
+		return media.Facts{ContentType: facts.ContentType, TakenAt: modified.In(b.zone), TakenFrom: media.FromFile}, nil
+	}
+	return facts, nil
+}
+
+func reason(err error) string {
+	var number syscall.Errno
+	if errors.As(err, &number) {
+		return number.Error()
+	}
+	return err.Error()
+}

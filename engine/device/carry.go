@@ -1,0 +1,617 @@
+package device
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime/debug"
+	"sync/atomic"
+	"time"
+
+	"crypto/sha256"
+
+	"yardtide/core/allowance"
+	"yardtide/core/gate"
+	"yardtide/core/naming"
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+	"yardtide/engine/destination"
+	"yardtide/engine/records"
+)
+
+// carriage is one copy on its way.
+type carriage struct {
+	copy    records.Copy
+	lane    int
+	ordered bool // by the keeper: gates don't stop it
+	metered bool // its bytes cost, and are reserved
+	proving bool // only the proof is owed
+
+	account string
+	limit   plan.Allowance
+	period  time.Time
+
+	cancel  context.CancelCauseFunc
+	done    chan struct{} // closed at the end
+	started time.Time
+	meter   meter
+	hash    string // of the content, once it is known
+	blind   bool   // it is sent without knowing the hash: nothing of its size was there
+	driver  destination.Driver
+	item    records.Item
+	path    string // of the file
+}
+
+// Why a send is cut.
+var (
+	errShut     = errors.New("a gate shut")
+	errStopping = errors.New("the service stops")
+)
+
+// sourceError is a failure of the file, not of the storage.
+type sourceError struct {
+	cause queue.Cause
+	says  string
+}
+
+func (e sourceError) Error() string { return e.says }
+
+func text(s string) *string { return &s }
+
+// carry takes a copy as far as it goes and records how it ended.
+func (d *Device) carry(ctx context.Context, s *carriage) {
+	err := d.tryCarry(ctx, s)
+	// What follows must be recorded even when the send was cut.
+	ctx = context.WithoutCancel(ctx)
+	if serr := d.Records.Settle(ctx, s.copy.ID, s.meter.spent()); serr != nil {
+		d.Log.Error("what was spent could not be recorded; it counts as reserved until the next start", "device", d.Name, "copy", s.copy.ID, "err", serr)
+	}
+	if err == nil {
+		d.mended(s.copy.Destination)
+		return
+	}
+	if rerr := d.failed(ctx, s, err); rerr != nil {
+		d.Log.Error("a failure could not be recorded", "device", d.Name, "copy", s.copy.ID, "failure", err, "err", rerr)
+	}
+}
+
+func (d *Device) tryCarry(ctx context.Context, s *carriage) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			d.Log.Error("a send panicked", "device", d.Name, "copy", s.copy.ID, "panic", p, "stack", string(debug.Stack()))
+			err = fmt.Errorf("a fault in the program: %v", p)
+		}
+	}()
+	item, ok, err := d.Records.Item(ctx, s.copy.Item)
+	if err != nil || !ok {
+		return errors.Join(err, fmt.Errorf("the item of copy %d", s.copy.ID))
+	}
+	if item.GoneMS != 0 && !s.proving {
+		return sourceError{queue.Gone, "The file was changed or removed before it was sent."}
+	}
+	s.item, s.path = item, filepath.Join(d.Folder(item.Source), filepath.FromSlash(item.Path()))
+	if s.driver, err = d.Driver(s.copy.Destination); err != nil {
+		return err
+	}
+	if s.proving {
+		return d.prove(ctx, s)
+	}
+	if err := d.step(ctx, s, queue.Preparing, "", records.Change{Says: text("")}); err != nil {
+		return err
+	}
+	if there, err := d.alreadyThere(ctx, s); err != nil || there {
+		return err
+	}
+	if err := d.send(ctx, s); err != nil {
+		return err
+	}
+	return d.prove(ctx, s)
+}
+
+func (d *Device) step(ctx context.Context, s *carriage, to queue.State, story string, c records.Change) error {
+	if err := d.Records.Step(ctx, s.copy.ID, to, story, c, time.Now()); err != nil {
+		return err
+	}
+	d.mu.Lock()
+	s.copy.State = to
+	d.mu.Unlock()
+	d.Changed()
+	return nil
+}
+
+// alreadyThere looks whether the content is at the destination before it is
+// sent: put there by a try that was cut short, or as another item's copy. It
+// then goes on to the proof.
+func (d *Device) alreadyThere(ctx context.Context, s *carriage) (bool, error) {
+	if s.copy.Remote != "" && s.copy.SHA256 != "" {
+		n, err := s.driver.Size(ctx, s.copy.Remote)
+		switch {
+		case err == nil && n == s.copy.Bytes:
+			if err := d.step(ctx, s, queue.Proving, "An earlier try had put it in place as "+s.copy.Remote+".", records.Change{}); err != nil {
+				return false, err
+			}
+			return true, d.prove(ctx, s)
+		case err != nil && !errors.Is(err, destination.ErrNotFound):
+			return false, err
+		}
+	}
+	same, err := d.Records.SameSize(ctx, s.copy)
+	if err != nil {
+		return false, err
+	}
+	if !same {
+		d.mu.Lock()
+		s.blind = true
+		d.mu.Unlock()
+		return false, nil
+	}
+	sum, err := d.hashFile(ctx, s)
+	if err != nil {
+		return false, err
+	}
+	d.mu.Lock()
+	s.hash = sum
+	d.mu.Unlock()
+	if err := d.waitForTwin(ctx, s); err != nil {
+		return false, err
+	}
+	twin, ok, err := d.Records.SafeTwin(ctx, s.copy.Destination, s.copy.Bytes, s.hash)
+	if err != nil || !ok {
+		return false, err
+	}
+	return true, d.adopt(ctx, s, twin)
+}
+
+// adopt makes a copy safe by the proof of another with the same content.
+func (d *Device) adopt(ctx context.Context, s *carriage, twin records.Copy) error {
+	story := "The same content is there as " + twin.Remote + "; it is not sent again."
+	if err := d.step(ctx, s, queue.Proving, story, records.Change{Remote: &twin.Remote, SHA256: &twin.SHA256}); err != nil {
+		return err
+	}
+	at := records.FromMS(twin.ProvenMS)
+	return d.step(ctx, s, queue.Safe, "Proven with "+twin.Path()+".", records.Change{Proof: &twin.Proof, ProvenAt: &at, Says: text(""), Order: new(records.Order), NotBefore: &time.Time{}})
+}
+
+// waitForTwin waits while another send might carry the same content, so that
+// two never go at once. Between two, the one with the smaller id goes first.
+func (d *Device) waitForTwin(ctx context.Context, s *carriage) error {
+	for {
+		var other *carriage
+		d.mu.Lock()
+		for id, o := range d.active {
+			first := id < s.copy.ID || o.blind && id != s.copy.ID
+			if first && !o.proving && o.copy.Destination == s.copy.Destination && o.copy.Bytes == s.copy.Bytes && (o.hash == "" || o.hash == s.hash) {
+				other = o
+			}
+		}
+		d.mu.Unlock()
+		if other == nil {
+			return nil
+		}
+		select {
+		case <-other.done:
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+}
+
+// open opens the file and sees that it is the one that was found.
+func (d *Device) open(s *carriage) (*os.File, error) {
+	f, err := os.Open(s.path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, sourceError{queue.Gone, "The file is no longer on the device."}
+	case err != nil:
+		return nil, sourceError{queue.Unreadable, "The file cannot be read: " + reason(err) + "."}
+	}
+	if err := unchanged(f, s.item); err != nil {
+		_ = f.Close() // only read from
+		return nil, err
+	}
+	return f, nil
+}
+
+func unchanged(f *os.File, it records.Item) error {
+	info, err := f.Stat()
+	if err != nil {
+		return sourceError{queue.Unreadable, "The file cannot be looked at: " + reason(err) + "."}
+	}
+	if info.Size() != it.Size || info.ModTime().UnixNano() != it.MTime {
+		return sourceError{queue.Changed, "The file changed since it was found; it is looked at again."}
+	}
+	return nil
+}
+
+func (d *Device) hashFile(ctx context.Context, s *carriage) (string, error) {
+	f, err := d.open(s)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	n, err := io.CopyBuffer(h, contextReader{ctx, f}, make([]byte, 256<<10))
+	if cause := context.Cause(ctx); cause != nil {
+		return "", cause
+	}
+	if err != nil {
+		return "", sourceError{queue.Unreadable, "The file cannot be read to its end: " + reason(err) + "."}
+	}
+	if n != s.item.Size {
+		return "", sourceError{queue.Changed, "The file changed while it was read."}
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+type contextReader struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func (c contextReader) Read(p []byte) (int, error) {
+	if c.ctx.Err() != nil {
+		return 0, context.Cause(c.ctx)
+	}
+	return c.r.Read(p)
+}
+
+// send streams the file to a temporary name, hashing on the way, and puts it
+// in place.
+func (d *Device) send(ctx context.Context, s *carriage) error {
+	f, err := d.open(s)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	temp := destination.Temp(d.Name, s.copy.ID, 1)
+	if err := d.Records.Note(ctx, s.copy.ID, temp, "", ""); err != nil {
+		return err
+	}
+	if err := d.step(ctx, s, queue.Sending, d.way(s), records.Change{}); err != nil {
+		return err
+	}
+	body := &sendReader{ctx: ctx, f: f, meter: &s.meter, hash: newDigest(s.copy.Bytes)}
+	s.meter.began.Store(true)
+	err = s.driver.Put(ctx, temp, body, s.copy.Bytes)
+	sum := body.hash.sum()
+	if err != nil {
+		if body.failure != nil {
+			return body.failure
+		}
+		if errors.Is(err, io.ErrUnexpectedEOF) && body.n < s.copy.Bytes {
+			return sourceError{queue.Changed, "The file became shorter while it was sent."}
+		}
+		return err
+	}
+	if err := unchanged(f, s.item); err != nil {
+		return err
+	}
+	if info, err := os.Stat(s.path); err != nil || info.Size() != s.item.Size || info.ModTime().UnixNano() != s.item.MTime {
+		return sourceError{queue.Changed, "The file was replaced while it was sent."}
+	}
+	if s.hash != "" && s.hash != sum {
+		return sourceError{queue.Changed, "The file changed while it was sent."}
+	}
+	remote, err := d.publish(ctx, s, temp, sum)
+	if err != nil {
+		return err
+	}
+	story := fmt.Sprintf("Sent %s as %s.", gate.Bytes(s.copy.Bytes), remote)
+	d.mu.Lock()
+	s.copy.Remote, s.copy.SHA256 = remote, sum
+	d.mu.Unlock()
+	return d.step(ctx, s, queue.Proving, story, records.Change{Temp: text(""), Remote: &remote, SHA256: &sum})
+}
+
+func (d *Device) way(s *carriage) string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if !d.plan.Destinations[s.copy.Destination].Networked() {
+		return "To " + s.copy.Destination + "."
+	}
+	how := "Over " + d.now.Network.Label()
+	if s.metered {
+		how += ", counted as metered"
+	}
+	return how + "."
+}
+
+// publish puts the temporary file in place under the layout's path, or under a
+// name that tells it from something else which has that path. Content that is
+// there already is not put there twice.
+func (d *Device) publish(ctx context.Context, s *carriage, temp, sum string) (string, error) {
+	p := d.currentPlan()
+	base := naming.Path(p.Destinations[s.copy.Destination].Layout, naming.Item{Name: s.item.Name, Device: d.Name, Kind: s.item.Kind, TakenAt: s.item.TakenAt()})
+	for try := range 4 {
+		path := base
+		if try > 0 {
+			path = naming.Clash(base, sum, try)
+		}
+		if err := d.Records.Note(ctx, s.copy.ID, temp, path, sum); err != nil {
+			return "", err
+		}
+		err := s.driver.Publish(ctx, temp, path)
+		if err == nil {
+			return path, nil
+		}
+		if !errors.Is(err, destination.ErrExists) {
+			return "", err
+		}
+		same, err := d.sameThere(ctx, s, path, sum)
+		if err != nil {
+			return "", err
+		}
+		if same {
+			if err := s.driver.Remove(ctx, temp); err != nil {
+				return "", err
+			}
+			return path, nil
+		}
+	}
+	return "", &destination.Error{Cause: queue.Refused, Says: "every name for it is taken at the storage"}
+}
+
+// sameThere compares what has a path with a hash. Over a network that costs it
+// is not read back: the content then gets a name of its own.
+func (d *Device) sameThere(ctx context.Context, s *carriage, path, sum string) (bool, error) {
+	n, err := s.driver.Size(ctx, path)
+	if errors.Is(err, destination.ErrNotFound) || err == nil && n != s.copy.Bytes || s.metered {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	there, err := readBack(ctx, s, path)
+	return there == sum, err
+}
+
+func readBack(ctx context.Context, s *carriage, path string) (string, error) {
+	r, err := s.driver.Open(ctx, path)
+	if err != nil {
+		return "", err
+	}
+	h := sha256.New()
+	_, err = io.CopyBuffer(h, contextReader{ctx, r}, make([]byte, 256<<10))
+	if cerr := r.Close(); err == nil {
+		err = cerr
+	}
+	if cause := context.Cause(ctx); cause != nil {
+		return "", cause
+	}
+	if err != nil {
+		return "", fmt.Errorf("reading back %s: %w", path, err)
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// ReadBack is the proof by reading everything back and hashing it.
+const ReadBack = "read back, SHA-256"
+
+// prove reads the copy back and compares. Over a network that costs it does
+// nothing: the proof is owed, and the copy stays where it is.
+func (d *Device) prove(ctx context.Context, s *carriage) error {
+	d.mu.Lock()
+	owed := d.plan.Destinations[s.copy.Destination].Networked() && d.now.Costs()
+	s.proving = true
+	d.mu.Unlock()
+	if owed {
+		return nil
+	}
+	there, err := readBack(ctx, s, s.copy.Remote)
+	if errors.Is(err, destination.ErrNotFound) {
+		return &destination.Error{Cause: queue.Different, Says: s.copy.Remote + " is not at the storage although it was put there"}
+	}
+	if err != nil {
+		return err
+	}
+	if there != s.copy.SHA256 {
+		return &destination.Error{Cause: queue.Different, Says: "what lies at " + s.copy.Remote + " is not what was sent; it is left there and sent anew"}
+	}
+	now := time.Now()
+	return d.step(ctx, s, queue.Safe, "Read back whole.", records.Change{Proof: text(ReadBack), ProvenAt: &now, Says: text(""), Order: new(records.Order), NotBefore: &time.Time{}, Tries: new(int)})
+}
+
+// failed records what follows from a failure.
+func (d *Device) failed(ctx context.Context, s *carriage, err error) error {
+	cause, says, after := queue.Bug, err.Error(), time.Duration(0)
+	var fromStorage *destination.Error
+	var fromSource sourceError
+	switch {
+	case errors.Is(err, errShut):
+		cause, says = queue.Shut, "A gate shut while it was sent."
+	case errors.Is(err, errStopping):
+		cause, says = queue.Shut, "The service stopped."
+	case errors.As(err, &fromSource):
+		cause, says = fromSource.cause, fromSource.says
+	case errors.As(err, &fromStorage):
+		cause, says, after = fromStorage.Cause, sentence(fromStorage.Says), fromStorage.RetryAfter
+	case errors.Is(err, destination.ErrNotFound):
+		cause, says = queue.Busy, "The storage lost the file on its way."
+	}
+	if cause == queue.Bug {
+		d.Log.Error("a copy failed in a way that is not known", "device", d.Name, "copy", s.copy.ID, "err", err)
+	}
+	tries, now := s.copy.Tries+1, time.Now()
+	o := queue.Judge(cause, tries, d.Jitter(), after)
+	change := records.Change{Says: &says, Todo: text(o.Do), Tries: &tries, Temp: text(""), NotBefore: new(time.Time)}
+	switch {
+	case cause == queue.Shut:
+		change.Tries = &s.copy.Tries
+	case o.Destination:
+		d.trouble(s.copy.Destination, cause, says, now)
+		change.Tries = &s.copy.Tries
+	case o.Wait > 0:
+		at := now.Add(d.Wait(o.Wait))
+		change.NotBefore = &at
+	}
+	if cause == queue.Different || cause == queue.Changed {
+		change.Remote, change.SHA256 = text(""), text("") // what was sent does not count
+	}
+	if !d.clean(ctx, s) {
+		change.Temp = nil // it may still lie there: the next try writes over it
+	}
+	to := o.To
+	if s.copy.State == queue.Proving && to == queue.Waiting && cause != queue.Different {
+		return d.Records.Postpone(ctx, s.copy.ID, says, *change.Tries, *change.NotBefore, now)
+	}
+	return d.step(ctx, s, to, says, change)
+}
+
+// clean removes what a failed try left under its temporary name, if the
+// storage can be asked; it tells whether nothing is left.
+func (d *Device) clean(ctx context.Context, s *carriage) bool {
+	if s.driver == nil || s.proving {
+		return true
+	}
+	ctx, cancel := context.WithTimeout(ctx, time.Second)
+	defer cancel()
+	d.mu.Lock()
+	troubled := d.troubles[s.copy.Destination] != nil
+	costs := d.plan.Destinations[s.copy.Destination].Networked() && (d.now.Costs() || d.now.Network == plan.NoNetwork)
+	d.mu.Unlock()
+	if troubled || costs {
+		return false
+	}
+	return s.driver.Remove(ctx, destination.Temp(d.Name, s.copy.ID, 1)) == nil
+}
+
+func sentence(s string) string {
+	if s == "" {
+		return s
+	}
+	if c := s[0]; c >= 'a' && c <= 'z' {
+		s = string(c-'a'+'A') + s[1:]
+	}
+	return s + "."
+}
+
+// trouble notes that a destination fails for everything; sends that fail at
+// the same time count once.
+func (d *Device) trouble(name string, cause queue.Cause, says string, now time.Time) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	t := d.troubles[name]
+	if t == nil {
+		t = &trouble{since: now}
+		d.troubles[name] = t
+	} else if now.Before(t.until) {
+		return
+	}
+	t.tries++
+	o := queue.Judge(cause, t.tries, d.Jitter(), 0)
+	t.says, t.todo, t.you, t.until = says, o.Do, o.You, now.Add(d.Wait(o.Wait))
+	d.Log.Warn("a destination fails", "device", d.Name, "destination", name, "says", says, "next", t.until)
+}
+
+func (d *Device) mended(name string) {
+	d.mu.Lock()
+	t := d.troubles[name]
+	delete(d.troubles, name)
+	d.mu.Unlock()
+	if t != nil {
+		d.Log.Info("a destination works again", "device", d.Name, "destination", name)
+		d.changed()
+	}
+}
+
+// meter counts what a send took from its file, for the allowance and for the
+// progress that is shown.
+type meter struct {
+	n     atomic.Int64
+	began atomic.Bool // requests may have left
+}
+
+// spent is what may have left the device, never more than was reserved.
+func (m *meter) spent() int64 {
+	if !m.began.Load() {
+		return 0
+	}
+	return allowance.Cost(m.n.Load())
+}
+
+// sendReader is the body of a send: it reads, hashes and counts.
+type sendReader struct {
+	ctx     context.Context
+	f       io.Reader
+	meter   *meter
+	hash    *digest
+	n       int64
+	failure error
+}
+
+func (r *sendReader) Read(p []byte) (int, error) {
+	if r.ctx.Err() != nil {
+		return 0, context.Cause(r.ctx)
+	}
+	n, err := r.f.Read(p)
+	r.n += int64(n)
+	r.hash.write(p[:n])
+	r.meter.n.Add(int64(n))
+	if err != nil && !errors.Is(err, io.EOF) {
+		r.failure = sourceError{queue.Unreadable, "The file cannot be read to its end: " + reason(err) + "."}
+		return n, r.failure
+	}
+	return n, err
+}
+
+// digest hashes beside the sending when a file is large, so that a core that
+// is free is used.
+type digest struct {
+	h      hash.Hash
+	chunks chan []byte
+	free   chan []byte
+	done   chan struct{}
+}
+
+const (
+	largeFile  = 16 << 20
+	chunkSize  = 256 << 10
+	chunkCount = 8
+)
+
+func newDigest(size int64) *digest {
+	d := &digest{h: sha256.New()}
+	if size < largeFile {
+		return d
+	}
+	d.chunks, d.free, d.done = make(chan []byte, chunkCount), make(chan []byte, chunkCount), make(chan struct{})
+	for range chunkCount {
+		d.free <- make([]byte, chunkSize)
+	}
+	go func() {
+		defer close(d.done)
+		for c := range d.chunks {
+			d.h.Write(c)
+			d.free <- c[:chunkSize]
+		}
+	}()
+	return d
+}
+
+func (d *digest) write(p []byte) {
+	if d.chunks == nil {
+		d.h.Write(p)
+		return
+	}
+	for len(p) > 0 {
+		c := <-d.free
+		n := copy(c[:chunkSize], p)
+		d.chunks <- c[:n]
+		p = p[n:]
+	}
+}
+
+// sum ends the hashing; nothing may be written after it.
+func (d *digest) sum() string {
+	if d.chunks != nil {
+		close(d.chunks)
+		<-d.done
+	}
+	return hex.EncodeToString(d.h.Sum(nil))
+}

@@ -1,0 +1,268 @@
+// Package device runs one device: it scans the sources, decides by class,
+// prepares, sends and proves. It is the authority on its items and copies and
+// knows no interface: the service calls its methods.
+//
+// These always hold:
+//   - a copy is called safe only after the bytes at the destination were read
+//     back and have the hash of what was sent;
+//   - before something is written at a destination, the records know its name;
+//   - metered bytes are reserved before they leave; a proof is never read back
+//     over a network that costs;
+//   - when a gate shuts, what goes through it stops.
+package device
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"yardtide/core/gate"
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+	"yardtide/engine/destination"
+	"yardtide/engine/records"
+	"yardtide/engine/scan"
+	"yardtide/engine/sensor"
+)
+
+// Senders is how many copies go to one destination at the same time.
+const Senders = 4
+
+// Options make a device. All fields but the last four are needed.
+type Options struct {
+	Name    string
+	Root    string // relative folders of sources lie below it
+	Records *records.Records
+	Sensor  sensor.Sensor
+	// Driver gives the driver of a destination in the plan. It is asked for
+	// every send, and may answer the same one to several devices.
+	Driver func(name string) (destination.Driver, error)
+	// Changed is called, often and from anywhere, when something that Status
+	// or a page tells may have changed. It must not block.
+	Changed func()
+	Log     *slog.Logger
+	Scan    scan.Options
+	Grace   time.Duration                     // how long sends may end after a stop, 3 s
+	Jitter  func() float64                    // in [0,1)
+	Wait    func(time.Duration) time.Duration // stretches or shortens waits
+}
+
+// Device is one device. Its methods are safe for concurrent use.
+type Device struct {
+	Options
+
+	mu       sync.Mutex
+	plan     *plan.Plan
+	now      gate.Conditions
+	pause    gate.PauseState
+	ready    bool // the first conditions have come
+	verdicts map[queue.Class]gate.Verdict
+	troubles map[string]*trouble
+	active   map[int64]*carriage
+	sources  map[string]*source
+	problem  string // why the device itself cannot work
+
+	sends   sync.WaitGroup
+	planned chan struct{} // a new plan came
+	wake    chan struct{} // something changed: decide again
+}
+
+// trouble is a destination that fails for every copy.
+type trouble struct {
+	says, todo string
+	you        bool
+	since      time.Time
+	until      time.Time // of the next try
+	tries      int
+}
+
+// source is what is known of one scan.
+type source struct {
+	problems []scan.Problem
+	scanned  time.Time
+}
+
+// New makes a device and reads what it kept of its state.
+func New(ctx context.Context, o Options) (*Device, error) {
+	d := &Device{
+		Options: o, plan: &plan.Plan{}, verdicts: map[queue.Class]gate.Verdict{}, troubles: map[string]*trouble{},
+		active: map[int64]*carriage{}, sources: map[string]*source{}, planned: make(chan struct{}, 1), wake: make(chan struct{}, 1),
+	}
+	if d.Wait == nil {
+		d.Wait = func(w time.Duration) time.Duration { return w }
+	}
+	if d.Grace == 0 {
+		d.Grace = 3 * time.Second
+	}
+	for name, into := range map[string]any{"pause": &d.pause, "conditions": &d.now} {
+		text, err := o.Records.Fact(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		if text == "" {
+			continue
+		}
+		if err := json.Unmarshal([]byte(text), into); err != nil {
+			return nil, fmt.Errorf("reading the %s of %s: %w", name, o.Name, err)
+		}
+	}
+	return d, nil
+}
+
+// SetPlan gives the device a plan. It takes effect at once.
+func (d *Device) SetPlan(p *plan.Plan) {
+	d.mu.Lock()
+	d.plan = p
+	d.mu.Unlock()
+	nudge(d.planned)
+}
+
+// Run works until the context ends; sends under way then get the grace time.
+func (d *Device) Run(ctx context.Context) error {
+	g, ctx := errgroup.WithContext(ctx)
+	g.Go(func() error { return d.sense(ctx) })
+	g.Go(func() error { return d.follow(ctx) })
+	g.Go(func() error { return d.dispatch(ctx) })
+	if err := g.Wait(); err != nil && ctx.Err() == nil {
+		return fmt.Errorf("device %s: %w", d.Name, err)
+	} else if err != nil && !errors.Is(err, context.Canceled) {
+		return fmt.Errorf("device %s: %w", d.Name, err)
+	}
+	return nil
+}
+
+func nudge(c chan struct{}) {
+	select {
+	case c <- struct{}{}:
+	default:
+	}
+}
+
+func (d *Device) changed() {
+	nudge(d.wake)
+	d.Changed()
+}
+
+// sense follows the sensor.
+func (d *Device) sense(ctx context.Context) error {
+	err := d.Sensor.Watch(ctx, func(c gate.Conditions) {
+		d.mu.Lock()
+		d.now = c.Stamp(d.now, time.Now())
+		d.ready = true
+		now := d.now
+		d.mu.Unlock()
+		if err := d.keep(ctx, "conditions", now); err != nil && ctx.Err() == nil {
+			d.Log.Error("the conditions could not be kept", "device", d.Name, "err", err)
+		}
+		d.changed()
+	})
+	if err != nil {
+		return fmt.Errorf("the sensor failed: %w", err)
+	}
+	return nil
+}
+
+func (d *Device) keep(ctx context.Context, name string, v any) error {
+	text, err := json.Marshal(v)
+	if err != nil {
+		return fmt.Errorf("keeping %s: %w", name, err)
+	}
+	return d.Records.SetFact(ctx, name, string(text))
+}
+
+// follow brings the records in line with each plan and scans its sources.
+func (d *Device) follow(ctx context.Context) error {
+	var scans errgroup.Group
+	stop := func() {}
+	defer func() { stop(); _ = scans.Wait() }() // scans report their own errors
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-d.planned:
+		}
+		stop()
+		if err := scans.Wait(); err != nil {
+			return err
+		}
+		p := d.currentPlan()
+		for err := d.Records.Apply(ctx, p.Devices[d.Name].Sources, p.Rules, time.Now()); err != nil; err = d.Records.Apply(ctx, p.Devices[d.Name].Sources, p.Rules, time.Now()) {
+			if !d.rest(ctx, "the plan could not be applied", err) {
+				return nil
+			}
+		}
+		d.recovered()
+		scanCtx, cancel := context.WithCancel(ctx)
+		stop = cancel
+		sources := map[string]*source{}
+		for _, s := range p.Devices[d.Name].Sources {
+			sources[s.Folder] = &source{}
+			scans.Go(func() error {
+				b := book{d, s, p.Rules[s.Rule], p.Zone(d.Name)}
+				for {
+					err := scan.Run(scanCtx, d.Folder(s.Folder), b, d.Scan)
+					if err == nil || scanCtx.Err() != nil {
+						return nil
+					}
+					if !d.rest(scanCtx, "a scan failed", err) {
+						return nil
+					}
+				}
+			})
+		}
+		d.mu.Lock()
+		d.sources = sources
+		d.mu.Unlock()
+		d.changed()
+	}
+}
+
+// Folder is where a source lies on this machine.
+func (d *Device) Folder(source string) string {
+	if filepath.IsAbs(source) {
+		return source
+	}
+	return filepath.Join(d.Root, filepath.FromSlash(source))
+}
+
+func (d *Device) currentPlan() *plan.Plan {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.plan
+}
+
+// rest waits after a failure of the device's own records or disk, and shows
+// it; false when the context ended.
+func (d *Device) rest(ctx context.Context, what string, err error) bool {
+	if ctx.Err() != nil {
+		return false
+	}
+	d.Log.Error(what, "device", d.Name, "err", err)
+	d.mu.Lock()
+	d.problem = "Yard Tide cannot keep its records: " + err.Error() + ". Make room on the disk of the data directory and allow writing to it; it goes on by itself."
+	d.mu.Unlock()
+	d.Changed()
+	select {
+	case <-ctx.Done():
+		return false
+	case <-time.After(d.Wait(5 * time.Second)):
+		return true
+	}
+}
+
+func (d *Device) recovered() {
+	d.mu.Lock()
+	was := d.problem
+	d.problem = ""
+	d.mu.Unlock()
+	if was != "" {
+		d.Changed()
+	}
+}

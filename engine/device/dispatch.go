@@ -1,0 +1,327 @@
+package device
+
+import (
+	"context"
+	"errors"
+	"math"
+	"time"
+
+	"yardtide/core/allowance"
+	"yardtide/core/gate"
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+	"yardtide/engine/records"
+)
+
+// dispatch decides and sends until the context ends.
+func (d *Device) dispatch(ctx context.Context) error {
+	// Sends outlive the context by the grace time.
+	sendCtx, cut := context.WithCancelCause(context.WithoutCancel(ctx))
+	defer func() {
+		end := time.AfterFunc(d.Grace, func() { cut(errStopping) })
+		d.sends.Wait()
+		end.Stop()
+		cut(nil)
+	}()
+	timer := time.NewTimer(time.Hour)
+	defer timer.Stop()
+	for {
+		next, err := d.round(ctx, sendCtx)
+		if ctx.Err() != nil {
+			return nil
+		}
+		if err != nil {
+			if !d.rest(ctx, "deciding failed", err) {
+				return nil
+			}
+			continue
+		}
+		wait := time.Hour
+		if !next.IsZero() {
+			wait = min(wait, max(time.Until(next), 10*time.Millisecond))
+		}
+		timer.Reset(wait)
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-d.wake:
+		case <-timer.C:
+			d.Changed()
+		}
+	}
+}
+
+// round decides for every class and starts what may go. It returns when time
+// alone may change something.
+func (d *Device) round(ctx, sendCtx context.Context) (next time.Time, err error) {
+	counters, err := d.Records.Counters(ctx)
+	if err != nil {
+		return next, err
+	}
+	now := time.Now()
+	classes := map[queue.Class]bool{}
+	for _, c := range counters {
+		if c.State == queue.Waiting || c.State == queue.Proving || c.State == queue.Sending || c.State == queue.Preparing {
+			classes[c.Class] = true
+		}
+	}
+	d.mu.Lock()
+	for _, s := range d.active {
+		classes[s.copy.Class] = true
+	}
+	ready := d.ready
+	d.mu.Unlock()
+	if !ready {
+		return next, nil
+	}
+	verdicts := map[queue.Class]gate.Verdict{}
+	for class := range classes {
+		v, err := d.decide(ctx, class, now)
+		if err != nil {
+			return next, err
+		}
+		verdicts[class] = v
+		next = earlier(next, v.Until)
+	}
+	d.mu.Lock()
+	d.verdicts = verdicts
+	d.stopShut()
+	for _, t := range d.troubles {
+		next = earlier(next, t.until)
+	}
+	destinations := map[string]bool{}
+	for class := range classes {
+		destinations[class.Destination] = true
+	}
+	d.mu.Unlock()
+	for name := range destinations {
+		if err := d.fill(ctx, sendCtx, name); err != nil {
+			return next, err
+		}
+	}
+	d.recovered()
+	retry, err := d.Records.NextRetry(ctx, now)
+	return earlier(next, retry), err
+}
+
+func earlier(a, b time.Time) time.Time {
+	if a.IsZero() || !b.IsZero() && b.Before(a) {
+		return b
+	}
+	return a
+}
+
+// decide asks core/gate for one class, and looks whether an allowance's rest
+// can carry anything of it.
+func (d *Device) decide(ctx context.Context, class queue.Class, now time.Time) (gate.Verdict, error) {
+	d.mu.Lock()
+	p, conditions, pause := d.plan, d.now, d.pause
+	d.mu.Unlock()
+	rule, known := p.Rules[class.Rule]
+	dest, there := p.Destinations[class.Destination]
+	if !known || !there {
+		return gate.Verdict{Lane: -1, Holds: []gate.Hold{{Gate: gate.Kind, Says: "The plan no longer has its rule or destination."}}}, nil
+	}
+	zone := p.Zone(d.Name)
+	var accountErr error
+	v := gate.Decide(gate.Question{
+		Rule: rule, Kind: class.Kind, Networked: dest.Networked(), Now: conditions, Pause: pause, Time: now, Zone: zone,
+		Account: func(over plan.Network) allowance.Account {
+			lane := laneOver(rule, over)
+			start, _ := allowance.Period(lane.Allowance.Per, now, zone)
+			a, err := d.Records.Account(ctx, plan.LaneAccount(class.Rule, over), start)
+			accountErr = errors.Join(accountErr, err)
+			return a
+		},
+	})
+	if accountErr != nil {
+		return v, accountErr
+	}
+	if !v.Open() || v.Lanes[v.Lane].Left < 0 {
+		return v, nil
+	}
+	smallest, some, err := d.Records.Smallest(ctx, class)
+	if err != nil || !some || allowance.Cost(smallest) <= v.Lanes[v.Lane].Left {
+		return v, err
+	}
+	lane, left := rule.Lanes[v.Lane], v.Lanes[v.Lane].Left
+	hold := gate.TooLarge(lane, left, smallest, now, zone)
+	v.Lanes[v.Lane].Holds = []gate.Hold{hold}
+	v.Lane, v.Holds = -1, []gate.Hold{hold}
+	return v, nil
+}
+
+func laneOver(rule plan.Rule, over plan.Network) plan.Lane {
+	for _, l := range rule.Lanes {
+		if l.Over == over {
+			return l
+		}
+	}
+	return plan.Lane{}
+}
+
+// stopShut cancels sends whose lane has shut, or has begun to cost. A spent
+// allowance stops nothing: what is under way has its bytes reserved.
+func (d *Device) stopShut() {
+	for _, s := range d.active {
+		networked := d.plan.Destinations[s.copy.Destination].Networked()
+		costs := networked && d.now.Costs()
+		switch {
+		case s.ordered:
+			if networked && d.now.Network == plan.NoNetwork || costs && !s.metered {
+				s.cancel(errShut)
+			}
+			continue
+		case costs && !s.metered:
+			s.cancel(errShut)
+			continue
+		case s.proving:
+			continue
+		}
+		v := d.verdicts[s.copy.Class]
+		if s.lane >= len(v.Lanes) {
+			s.cancel(errShut)
+			continue
+		}
+		for _, h := range v.Lanes[s.lane].Holds {
+			if h.Gate != gate.Allowance {
+				s.cancel(errShut)
+				break
+			}
+		}
+	}
+}
+
+// fill starts sends to a destination while it has room for them: orders first,
+// then proofs that are owed, then the newest copy of any open class. A
+// destination in trouble gets one try when its wait is over.
+func (d *Device) fill(ctx, sendCtx context.Context, name string) error {
+	for ctx.Err() == nil {
+		d.mu.Lock()
+		room, now := Senders, time.Now()
+		if t := d.troubles[name]; t != nil {
+			room = 1
+			if now.Before(t.until) {
+				room = 0
+			}
+		}
+		var busy []int64
+		for id, s := range d.active {
+			busy = append(busy, id)
+			if s.copy.Destination == name {
+				room--
+			}
+		}
+		d.mu.Unlock()
+		if room <= 0 {
+			return nil
+		}
+		s, ok, err := d.choose(ctx, name, busy, now)
+		if err != nil || !ok {
+			return err
+		}
+		started, err := d.start(ctx, sendCtx, s)
+		if err != nil {
+			return err
+		}
+		if !started {
+			nudge(d.wake) // the allowance went to another: decide again
+			return nil
+		}
+	}
+	return nil
+}
+
+// choose picks what goes next to a destination.
+func (d *Device) choose(ctx context.Context, name string, busy []int64, now time.Time) (*carriage, bool, error) {
+	d.mu.Lock()
+	networked, conditions, p, pause := d.plan.Destinations[name].Networked(), d.now, d.plan, d.pause
+	verdicts := d.verdicts
+	d.mu.Unlock()
+	costs := networked && conditions.Costs()
+
+	orders, err := d.Records.Orders(ctx, busy, now)
+	if err != nil {
+		return nil, false, err
+	}
+	for _, c := range orders {
+		if c.Destination != name || networked && conditions.Network == plan.NoNetwork {
+			continue
+		}
+		if c.State == queue.Proving && !costs || c.State == queue.Waiting && (!costs || c.Ordered == records.OrderMetered) {
+			return &carriage{copy: c, ordered: true, metered: costs, proving: c.State == queue.Proving,
+				account: plan.LaneAccount(c.Rule, conditions.Network), period: d.periodOf(p, c.Rule, conditions.Network, now)}, true, nil
+		}
+	}
+
+	var best *carriage
+	for class, v := range verdicts {
+		if class.Destination != name {
+			continue
+		}
+		if !costs && !pause.Active(now) && (!networked || conditions.Network != plan.NoNetwork) {
+			c, ok, err := d.Records.Pick(ctx, class, queue.Proving, math.MaxInt64, busy, now)
+			if err != nil {
+				return nil, false, err
+			}
+			if ok {
+				return &carriage{copy: c, proving: true}, true, nil
+			}
+		}
+		if !v.Open() {
+			continue
+		}
+		rule := p.Rules[class.Rule]
+		lane := rule.Lanes[v.Lane]
+		fits := int64(math.MaxInt64)
+		if left := v.Lanes[v.Lane].Left; left >= 0 {
+			fits = (left - allowance.Overhead) * 50 / 51
+		}
+		c, ok, err := d.Records.Pick(ctx, class, queue.Waiting, fits, busy, now)
+		if err != nil {
+			return nil, false, err
+		}
+		if ok && (best == nil || records.Newest(c, best.copy) < 0) {
+			best = &carriage{copy: c, lane: v.Lane, metered: costs,
+				account: plan.LaneAccount(class.Rule, lane.Over), limit: lane.Allowance, period: d.periodOf(p, class.Rule, lane.Over, now)}
+		}
+	}
+	return best, best != nil, nil
+}
+
+// periodOf is the first instant of the allowance's period that now lies in; a
+// lane without an allowance counts by the month.
+func (d *Device) periodOf(p *plan.Plan, rule string, over plan.Network, now time.Time) time.Time {
+	per := laneOver(p.Rules[rule], over).Allowance.Per
+	if per == "" {
+		per = plan.Month
+	}
+	start, _ := allowance.Period(per, now, p.Zone(d.Name))
+	return start
+}
+
+// start reserves what a send may cost and lets it go. started is false when
+// the allowance no longer has room.
+func (d *Device) start(ctx, sendCtx context.Context, s *carriage) (started bool, err error) {
+	if s.metered && !s.proving {
+		ok, err := d.Records.Reserve(ctx, s.copy.ID, s.account, s.limit, s.period, allowance.Cost(s.copy.Bytes))
+		if err != nil || !ok {
+			return false, err
+		}
+	}
+	ctx, cancel := context.WithCancelCause(sendCtx)
+	s.cancel, s.done, s.started = cancel, make(chan struct{}), time.Now()
+	d.mu.Lock()
+	d.active[s.copy.ID] = s
+	d.mu.Unlock()
+	d.sends.Go(func() {
+		d.carry(ctx, s)
+		cancel(nil)
+		d.mu.Lock()
+		delete(d.active, s.copy.ID)
+		d.mu.Unlock()
+		close(s.done)
+		d.changed()
+	})
+	return true, nil
+}

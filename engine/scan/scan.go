@@ -1,0 +1,432 @@
+// Package scan walks one source and then watches it: it tells a Book which
+// files are new or changed and quiet, and which are gone. It opens no file.
+//
+// These always hold:
+//   - a file whose size or time still moves is left until it has been quiet;
+//   - a folder that cannot be read is told as a problem, stops nothing else,
+//     and makes nothing gone;
+//   - a source that is missing, or suddenly empty, makes nothing gone;
+//   - links are not followed, hidden files and folders are left alone;
+//   - memory grows with the number of folders and of files being written.
+package scan
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/fsnotify/fsnotify"
+)
+
+// File is what a folder's entry tells of a file.
+type File struct {
+	Dir, Name string // below the source; "." is the source itself
+	Size      int64
+	MTime     int64 // nanoseconds since 1970
+	Inode     int64
+}
+
+// Path is the file's path below the source.
+func (f File) Path() string { return path.Join(f.Dir, f.Name) }
+
+// Known is what the book knows of a file.
+type Known struct{ Size, MTime, Inode int64 }
+
+// Book keeps what was found.
+type Book interface {
+	// Dir tells the known files of a folder by name; Dirs, all folders with
+	// known files.
+	Dir(ctx context.Context, dir string) (map[string]Known, error)
+	Dirs(ctx context.Context) ([]string, error)
+	// Found takes new and changed files of one folder, at most Batch at a time.
+	Found(ctx context.Context, files []File) error
+	// Gone notes that known files are no longer there.
+	Gone(ctx context.Context, dir string, names []string) error
+	// Scanned is called after every full walk, with what could not be read.
+	Scanned(problems []Problem)
+}
+
+// Batch is how many files Found gets at most.
+const Batch = 200
+
+// Problem is something in a source that cannot be read.
+type Problem struct {
+	Path string `json:"path"`
+	Says string `json:"says"`
+	Todo string `json:"todo"`
+}
+
+// Options tune a scan; zero values are the defaults.
+type Options struct {
+	Quiet time.Duration // how long a file must rest, 2 s
+	Again time.Duration // how often everything is walked anew, 1 h
+	Poll  time.Duration // the same where the system cannot watch, or the source is missing, 30 s
+}
+
+type scanner struct {
+	Options
+	root     string
+	book     Book
+	watcher  *fsnotify.Watcher // nil when the system cannot watch
+	blind    bool              // some folder is not watched
+	dirs     map[string]bool   // folders that were walked
+	moving   map[string]moving // files being written, by path
+	problems []Problem
+}
+
+type moving struct {
+	size, mtime int64
+	since       time.Time
+}
+
+// Run walks and watches the folder root until the context ends (nil) or the
+// book fails.
+func Run(ctx context.Context, root string, book Book, o Options) (err error) {
+	s := &scanner{Options: o, root: root, book: book, moving: map[string]moving{}}
+	s.Quiet = orElse(s.Quiet, 2*time.Second)
+	s.Again = orElse(s.Again, time.Hour)
+	s.Poll = orElse(s.Poll, 30*time.Second)
+	if s.watcher, err = fsnotify.NewWatcher(); err != nil {
+		s.watcher = nil // no more watchers on this system: it is polled
+	} else {
+		defer func() { err = errors.Join(err, s.watcher.Close()) }()
+	}
+	err = s.run(ctx)
+	if ctx.Err() != nil {
+		return nil
+	}
+	return err
+}
+
+func orElse(d, other time.Duration) time.Duration {
+	if d == 0 {
+		return other
+	}
+	return d
+}
+
+func (s *scanner) run(ctx context.Context) error {
+	if err := s.walkAll(ctx); err != nil {
+		return err
+	}
+	const settle = 100 * time.Millisecond // events of one folder are gathered
+	dirty := map[string]bool{}
+	flush, full := time.NewTimer(time.Hour), time.NewTimer(s.next())
+	flush.Stop()
+	defer flush.Stop()
+	defer full.Stop()
+	var events chan fsnotify.Event
+	var failures chan error
+	if s.watcher != nil {
+		events, failures = s.watcher.Events, s.watcher.Errors
+	}
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case e := <-events:
+			if e.Op == fsnotify.Chmod {
+				continue
+			}
+			dir, err := filepath.Rel(s.resolved(), filepath.Dir(e.Name))
+			if err != nil || strings.HasPrefix(dir, "..") {
+				full.Reset(settle) // the source itself was moved or removed
+				continue
+			}
+			if e.Has(fsnotify.Create) {
+				s.forget(path.Join(filepath.ToSlash(dir), filepath.Base(e.Name))) // a new folder under an old name is walked anew
+			}
+			if len(dirty) == 0 {
+				flush.Reset(settle)
+			}
+			dirty[filepath.ToSlash(dir)] = true
+		case err := <-failures:
+			if errors.Is(err, fsnotify.ErrEventOverflow) {
+				full.Reset(settle)
+				continue
+			}
+			s.blind = true
+			full.Reset(s.next())
+		case <-flush.C:
+			now := dirty
+			dirty = map[string]bool{}
+			for dir := range now {
+				if err := s.walk(ctx, dir); err != nil {
+					return err
+				}
+			}
+		case <-full.C:
+			if err := s.walkAll(ctx); err != nil {
+				return err
+			}
+			full.Reset(s.next())
+		}
+		if len(s.moving) > 0 && len(dirty) == 0 {
+			for p := range s.moving {
+				dirty[path.Dir(p)] = true
+			}
+			flush.Reset(s.Quiet)
+		}
+	}
+}
+
+// next is when everything is walked again.
+func (s *scanner) next() time.Duration {
+	if s.watcher == nil || s.blind || len(s.problems) > 0 {
+		return s.Poll
+	}
+	if len(s.moving) > 0 {
+		return s.Quiet
+	}
+	return s.Again
+}
+
+func (s *scanner) resolved() string {
+	if root, err := filepath.EvalSymlinks(s.root); err == nil {
+		return root
+	}
+	return s.root
+}
+
+func (s *scanner) local(dir string) string {
+	return filepath.Join(s.resolved(), filepath.FromSlash(dir))
+}
+
+func (s *scanner) problem(dir, says, todo string) {
+	s.problems = append(s.problems, Problem{Path: filepath.Join(s.root, filepath.FromSlash(dir)), Says: says, Todo: todo})
+}
+
+// walkAll walks the whole source and then looks for folders that are gone.
+func (s *scanner) walkAll(ctx context.Context) error {
+	s.problems, s.dirs, s.blind = nil, map[string]bool{}, false
+	defer func() { s.book.Scanned(slices.Clone(s.problems)) }()
+	if !s.usable(ctx) {
+		return nil
+	}
+	if err := s.walk(ctx, "."); err != nil {
+		return err
+	}
+	known, err := s.book.Dirs(ctx)
+	if err != nil {
+		return err
+	}
+	for _, dir := range known {
+		if s.dirs[dir] || s.unreadable(dir) {
+			continue
+		}
+		if err := s.goneDir(ctx, dir); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// usable tells whether the source can be walked; else it notes the problem.
+func (s *scanner) usable(ctx context.Context) bool {
+	info, err := os.Stat(s.root)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		s.problem(".", "The folder is not there.", "Make it, mount its disk, or correct the plan. What was found before is kept.")
+		return false
+	case err != nil:
+		s.problem(".", "The folder cannot be looked at: "+reason(err)+".", "Allow reading it.")
+		return false
+	case !info.IsDir():
+		s.problem(".", "This is a file and not a folder.", "Name a folder in the plan.")
+		return false
+	}
+	entries, err := os.ReadDir(s.root)
+	if err != nil {
+		s.problem(".", "The folder cannot be read: "+reason(err)+".", "Allow reading it.")
+		return false
+	}
+	if known, err := s.book.Dirs(ctx); err == nil && len(entries) == 0 && len(known) > 0 {
+		s.problem(".", "The folder is suddenly empty.", "Mount its disk if it is on one. If you emptied it, nothing needs doing: what was found before is kept.")
+		s.watch(".")
+		return false
+	}
+	return true
+}
+
+func (s *scanner) unreadable(dir string) bool {
+	p := filepath.Join(s.root, filepath.FromSlash(dir))
+	return slices.ContainsFunc(s.problems, func(bad Problem) bool {
+		return p == bad.Path || strings.HasPrefix(p, bad.Path+string(filepath.Separator))
+	})
+}
+
+func reason(err error) string {
+	var number syscall.Errno
+	if errors.As(err, &number) {
+		return number.Error()
+	}
+	return err.Error()
+}
+
+func (s *scanner) watch(dir string) {
+	if s.watcher == nil {
+		return
+	}
+	if err := s.watcher.Add(s.local(dir)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		s.blind = true // most likely the limit of watches: it is polled
+	}
+}
+
+// walk looks at one folder and goes down into those it has not seen. The watch
+// comes first, so that nothing made in between is lost.
+func (s *scanner) walk(ctx context.Context, dir string) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	s.watch(dir)
+	entries, err := os.ReadDir(s.local(dir))
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		delete(s.dirs, dir)
+		if _, err := os.Stat(s.root); err != nil {
+			return nil // the source itself went away: its next walk says so
+		}
+		return s.goneTree(ctx, dir)
+	case err != nil:
+		s.problem(dir, "The folder cannot be read: "+reason(err)+".", "Allow reading it. Everything else goes on.")
+		return nil
+	}
+	if dir == "." && len(entries) == 0 {
+		return nil // suddenly empty: the next full walk says so
+	}
+	s.dirs[dir] = true
+	known, err := s.book.Dir(ctx, dir)
+	if err != nil {
+		return err
+	}
+	var below []string
+	var found []File
+	tell := func(all bool) error {
+		if len(found) == 0 || !all && len(found) < Batch {
+			return nil
+		}
+		batch := found
+		found = nil
+		return s.book.Found(ctx, batch)
+	}
+	for _, e := range entries {
+		name := e.Name()
+		switch {
+		case strings.HasPrefix(name, ".") || onItsWay(name):
+		case e.IsDir():
+			if sub := path.Join(dir, name); !s.dirs[sub] {
+				below = append(below, sub)
+			}
+		case e.Type().IsRegular():
+			info, err := e.Info()
+			if err != nil {
+				continue // removed in between
+			}
+			f := File{Dir: dir, Name: name, Size: info.Size(), MTime: info.ModTime().UnixNano(), Inode: inode(info)}
+			k, had := known[name]
+			delete(known, name)
+			if had && k == (Known{f.Size, f.MTime, f.Inode}) || !s.quiet(f) {
+				continue
+			}
+			found = append(found, f)
+			if err := tell(false); err != nil {
+				return err
+			}
+		}
+	}
+	if err := tell(true); err != nil {
+		return err
+	}
+	if err := s.gone(ctx, dir, known); err != nil {
+		return err
+	}
+	for _, sub := range below {
+		if err := s.walk(ctx, sub); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// onItsWay tells names that programs give to files they have not finished.
+func onItsWay(name string) bool {
+	switch strings.ToLower(path.Ext(name)) {
+	case ".part", ".partial", ".tmp", ".temp", ".crdownload", ".download":
+		return true
+	}
+	return false
+}
+
+// quiet tells whether a file rests. One whose time lies long enough back does;
+// another must have been seen the same before.
+func (s *scanner) quiet(f File) bool {
+	now, p := time.Now(), f.Path()
+	age := now.Sub(time.Unix(0, f.MTime))
+	before, seen := s.moving[p]
+	switch {
+	case age >= s.Quiet && !seen,
+		seen && before.size == f.Size && before.mtime == f.MTime && now.Sub(before.since) >= s.Quiet*9/10:
+		delete(s.moving, p)
+		return true
+	case !seen || before.size != f.Size || before.mtime != f.MTime:
+		s.moving[p] = moving{f.Size, f.MTime, now}
+	}
+	return false
+}
+
+func (s *scanner) gone(ctx context.Context, dir string, known map[string]Known) error {
+	if len(known) == 0 {
+		return nil
+	}
+	names := make([]string, 0, len(known))
+	for name := range known {
+		names = append(names, name)
+		delete(s.moving, path.Join(dir, name))
+	}
+	return s.book.Gone(ctx, dir, names)
+}
+
+func (s *scanner) goneDir(ctx context.Context, dir string) error {
+	known, err := s.book.Dir(ctx, dir)
+	if err != nil {
+		return err
+	}
+	return s.gone(ctx, dir, known)
+}
+
+func (s *scanner) goneTree(ctx context.Context, top string) error {
+	known, err := s.book.Dirs(ctx)
+	if err != nil {
+		return err
+	}
+	for p := range s.moving {
+		if strings.HasPrefix(p, top+"/") {
+			delete(s.moving, p)
+		}
+	}
+	s.forget(top)
+	for _, dir := range known {
+		if dir == top || strings.HasPrefix(dir, top+"/") {
+			if err := s.goneDir(ctx, dir); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// forget makes a folder and those below it be walked anew.
+func (s *scanner) forget(top string) {
+	for dir := range s.dirs {
+		if dir == top || strings.HasPrefix(dir, top+"/") {
+			delete(s.dirs, dir)
+		}
+	}
+}
