@@ -63,9 +63,9 @@ type Conditions struct {
 	Battery  int          `json:"battery" minimum:"-1" maximum:"100" doc:"Percent, -1 when the device has no battery"`
 	Use      Use          `json:"use" enum:"unknown,in use,idle"`
 
-	NetworkSince time.Time `json:"networkSince"`
-	PowerSince   time.Time `json:"powerSince"`
-	UseSince     time.Time `json:"useSince"`
+	NetworkSince time.Time `json:"networkSince,omitzero"`
+	PowerSince   time.Time `json:"powerSince,omitzero"`
+	UseSince     time.Time `json:"useSince,omitzero"`
 }
 
 // Costs tells whether bytes sent now are metered.
@@ -90,8 +90,8 @@ func (c Conditions) Stamp(before Conditions, now time.Time) Conditions {
 // until it is resumed.
 type PauseState struct {
 	On    bool      `json:"on"`
-	Since time.Time `json:"since"`
-	Until time.Time `json:"until"`
+	Since time.Time `json:"since,omitzero"`
+	Until time.Time `json:"until,omitzero" doc:"Absent: until it is resumed"`
 }
 
 // Active tells whether the pause holds at now.
@@ -103,8 +103,8 @@ func (p PauseState) Active(now time.Time) bool {
 type Hold struct {
 	Gate  Name      `json:"gate" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof"`
 	Says  string    `json:"says" doc:"The reason, as a sentence"`
-	Since time.Time `json:"since"`
-	Opens time.Time `json:"opens" doc:"When the gate opens; the year 1 when that cannot be known"`
+	Since time.Time `json:"since,omitzero"`
+	Opens time.Time `json:"opens,omitzero" doc:"When the gate opens; absent when that cannot be known"`
 	You   bool      `json:"needsYou" doc:"It does not mend itself: the keeper must do something"`
 }
 
@@ -137,7 +137,7 @@ type Verdict struct {
 	// Holds are those of the lane that is nearest to open, the first one first.
 	Holds []Hold `json:"holds"`
 	// Until is when time alone may change the verdict, zero when it cannot.
-	Until time.Time `json:"until"`
+	Until time.Time `json:"until,omitzero"`
 }
 
 // Open tells whether a lane is open.
@@ -243,26 +243,22 @@ func decideLane(q Question, lane plan.Lane) (LaneVerdict, time.Time) {
 			v.Holds = append(v.Holds, h)
 		}
 	}
-	if lane.Allowance.Bytes > 0 && q.Networked {
+	if lane.Allowance = q.Rule.AllowanceOver(lane.Over); lane.Allowance.Bytes > 0 && q.Networked {
 		_, end := allowance.Period(lane.Allowance.Per, q.Time, q.Zone)
 		account := q.Account(lane.Over)
 		v.Left = allowance.Left(lane.Allowance, account)
 		until = earlier(until, end)
 		if v.Left <= allowance.Overhead {
-			v.Holds = append(v.Holds, Spent(lane, account, q.Time, q.Zone))
+			v.Holds = append(v.Holds, spent(lane, q.Time, q.Zone))
 		}
 	}
 	return v, until
 }
 
-// Spent is the hold of a lane whose allowance is used up, or too small for
-// what waits.
-func Spent(lane plan.Lane, a allowance.Account, now time.Time, zone *time.Location) Hold {
+// spent is the hold of a lane whose allowance is used up.
+func spent(lane plan.Lane, now time.Time, zone *time.Location) Hold {
 	start, end := allowance.Period(lane.Allowance.Per, now, zone)
 	says := fmt.Sprintf("The allowance of %s per %s on %s is used up.", Bytes(lane.Allowance.Bytes), lane.Allowance.Per, lane.Over.Label())
-	if left := allowance.Left(lane.Allowance, a); left > allowance.Overhead {
-		says = fmt.Sprintf("What waits is larger than the rest of the allowance of %s per %s on %s.", Bytes(lane.Allowance.Bytes), lane.Allowance.Per, lane.Over.Label())
-	}
 	return Hold{Gate: Allowance, Says: says, Since: start, Opens: end}
 }
 

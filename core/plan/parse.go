@@ -274,7 +274,12 @@ func (r *reader) rule(n ast.Node, name string) Rule {
 		}},
 		{"gates", false, func(n ast.Node) { rule.Gates = r.gates(n) }},
 	})
+	limited := map[Network]bool{}
 	for i, lane := range rule.Lanes {
+		if lane.Allowance.Bytes > 0 && limited[lane.Over] {
+			r.note(lanesAt[i], "would share the first one: leave this one's allowance out", "rule %s has a second allowance over %s", name, lane.Over)
+		}
+		limited[lane.Over] = limited[lane.Over] || lane.Allowance.Bytes > 0
 		for _, k := range lane.Take {
 			if len(rule.Take) > 0 && !slices.Contains(rule.Take, k) {
 				r.note(lanesAt[i], "would take what the rule takes, or less", "this lane takes %s, which rule %s does not", k, name)

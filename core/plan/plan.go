@@ -222,3 +222,14 @@ func Inside(a, b string) bool {
 	a, b = path.Clean(a), path.Clean(b)
 	return a == b || b == "." || strings.HasPrefix(a, strings.TrimSuffix(b, "/")+"/")
 }
+
+// AllowanceOver is the rule's allowance over a network, zero without one. All
+// its lanes over that network spend from it.
+func (r Rule) AllowanceOver(n Network) Allowance {
+	for _, l := range r.Lanes {
+		if l.Over == n && l.Allowance.Bytes > 0 {
+			return l.Allowance
+		}
+	}
+	return Allowance{}
+}

@@ -127,8 +127,7 @@ func (d *Device) decide(ctx context.Context, class queue.Class, now time.Time) (
 	v := gate.Decide(gate.Question{
 		Rule: rule, Kind: class.Kind, Networked: dest.Networked(), Now: conditions, Pause: pause, Time: now, Zone: zone,
 		Account: func(over plan.Network) allowance.Account {
-			lane := laneOver(rule, over)
-			start, _ := allowance.Period(lane.Allowance.Per, now, zone)
+			start, _ := allowance.Period(rule.AllowanceOver(over).Per, now, zone)
 			a, err := d.Records.Account(ctx, plan.LaneAccount(class.Rule, over), start)
 			accountErr = errors.Join(accountErr, err)
 			return a
@@ -145,19 +144,11 @@ func (d *Device) decide(ctx context.Context, class queue.Class, now time.Time) (
 		return v, err
 	}
 	lane, left := rule.Lanes[v.Lane], v.Lanes[v.Lane].Left
+	lane.Allowance = rule.AllowanceOver(lane.Over)
 	hold := gate.TooLarge(lane, left, smallest, now, zone)
 	v.Lanes[v.Lane].Holds = []gate.Hold{hold}
 	v.Lane, v.Holds = -1, []gate.Hold{hold}
 	return v, nil
-}
-
-func laneOver(rule plan.Rule, over plan.Network) plan.Lane {
-	for _, l := range rule.Lanes {
-		if l.Over == over {
-			return l
-		}
-	}
-	return plan.Lane{}
 }
 
 // stopShut cancels sends whose lane has shut, or has begun to cost. A spent
@@ -283,7 +274,7 @@ func (d *Device) choose(ctx context.Context, name string, busy []int64, now time
 		}
 		if ok && (best == nil || records.Newest(c, best.copy) < 0) {
 			best = &carriage{copy: c, lane: v.Lane, metered: costs,
-				account: plan.LaneAccount(class.Rule, lane.Over), limit: lane.Allowance, period: d.periodOf(p, class.Rule, lane.Over, now)}
+				account: plan.LaneAccount(class.Rule, lane.Over), limit: rule.AllowanceOver(lane.Over), period: d.periodOf(p, class.Rule, lane.Over, now)}
 		}
 	}
 	return best, best != nil, nil
@@ -292,7 +283,7 @@ func (d *Device) choose(ctx context.Context, name string, busy []int64, now time
 // periodOf is the first instant of the allowance's period that now lies in; a
 // lane without an allowance counts by the month.
 func (d *Device) periodOf(p *plan.Plan, rule string, over plan.Network, now time.Time) time.Time {
-	per := laneOver(p.Rules[rule], over).Allowance.Per
+	per := p.Rules[rule].AllowanceOver(over).Per
 	if per == "" {
 		per = plan.Month
 	}

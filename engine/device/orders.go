@@ -70,13 +70,13 @@ func (d *Device) CostOf(ctx context.Context, ids []int64) (Cost, error) {
 		c.Metered = true
 		c.Spends += allowance.Cost(copy.Bytes)
 		account := plan.LaneAccount(copy.Rule, now.Network)
-		if lane := laneOver(p.Rules[copy.Rule], now.Network); lane.Allowance.Bytes > 0 && !accounts[account] {
+		if limit := p.Rules[copy.Rule].AllowanceOver(now.Network); limit.Bytes > 0 && !accounts[account] {
 			accounts[account] = true
 			a, err := d.Records.Account(ctx, account, d.periodOf(p, copy.Rule, now.Network, time.Now()))
 			if err != nil {
 				return c, err
 			}
-			c.Left = max(c.Left, 0) + allowance.Left(lane.Allowance, a)
+			c.Left = max(c.Left, 0) + allowance.Left(limit, a)
 		}
 	}
 	c.Says = costSays(c, networked && now.Network == plan.NoNetwork)

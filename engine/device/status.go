@@ -54,7 +54,7 @@ type Send struct {
 	State       queue.State `json:"state"`
 	Bytes       int64       `json:"bytes"`
 	Sent        int64       `json:"sent"`
-	Rate        int64       `json:"rate" doc:"Bytes a second since it began"`
+	Rate        int64       `json:"rate" doc:"Bytes a second since it began, 0 while it is not known"`
 	Metered     bool        `json:"metered"`
 }
 
@@ -76,7 +76,7 @@ type SourceStatus struct {
 	Folder   string         `json:"folder"`
 	Path     string         `json:"path"`
 	Rule     string         `json:"rule"`
-	Scanned  time.Time      `json:"scanned" doc:"The year 1 before the first scan ended"`
+	Scanned  time.Time      `json:"scanned,omitzero" doc:"Absent before the first scan ended"`
 	Problems []scan.Problem `json:"problems"`
 }
 
@@ -88,7 +88,7 @@ func (d *Device) Status(ctx context.Context) (Status, error) {
 		return Status{}, err
 	}
 	now := time.Now()
-	s := Status{Name: d.Name, States: map[queue.State]Amount{}, Sends: d.sending(now)}
+	s := Status{Name: d.Name, States: map[queue.State]Amount{}, Holds: []HoldGroup{}, Sends: d.sending(now), Sources: []SourceStatus{}}
 	d.mu.Lock()
 	s.Conditions, s.Pause, s.Problem = d.now, d.pause, d.problem
 	s.Pause.On = s.Pause.Active(now)
@@ -240,14 +240,15 @@ func (d *Device) lanes(ctx context.Context, p *plan.Plan, now time.Time) ([]Lane
 					if !lane.Takes(kind) {
 						continue
 					}
-					one := LaneStatus{Rule: src.Rule, Kind: kind, Destination: destination, Over: lane.Over, Limit: lane.Allowance.Bytes, Per: lane.Allowance.Per, Holds: []gate.Hold{}}
+					limit := rule.AllowanceOver(lane.Over)
+					one := LaneStatus{Rule: src.Rule, Kind: kind, Destination: destination, Over: lane.Over, Limit: limit.Bytes, Per: limit.Per, Holds: []gate.Hold{}}
 					if i < len(v.Lanes) {
 						one.Holds = append(one.Holds, v.Lanes[i].Holds...)
 					} else {
 						one.Holds = append(one.Holds, v.Holds...) // paused
 					}
 					one.Open = len(one.Holds) == 0
-					if lane.Allowance.Bytes > 0 {
+					if limit.Bytes > 0 {
 						a, err := d.Records.Account(ctx, plan.LaneAccount(src.Rule, lane.Over), d.periodOf(p, src.Rule, lane.Over, now))
 						if err != nil {
 							return nil, err
@@ -308,5 +309,7 @@ func (d *Device) tooLarge(c records.Copy, now time.Time) []gate.Hold {
 	if v.Lane >= len(lanes) {
 		return nil
 	}
-	return []gate.Hold{gate.TooLarge(lanes[v.Lane], v.Lanes[v.Lane].Left, c.Bytes, now, p.Zone(d.Name))}
+	lane := lanes[v.Lane]
+	lane.Allowance = p.Rules[c.Rule].AllowanceOver(lane.Over)
+	return []gate.Hold{gate.TooLarge(lane, v.Lanes[v.Lane].Left, c.Bytes, now, p.Zone(d.Name))}
 }

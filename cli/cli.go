@@ -1,0 +1,190 @@
+// Package cli holds the commands. Each command is one value with its help on
+// top; help is made from the values. They talk to a service through client/.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+
+	"yardtide/client"
+)
+
+// command is one command: its help, its flags and what it does.
+type command struct {
+	name  string
+	usage string // what follows the name
+	short string // one line
+	long  string
+	// setup declares the flags and returns what runs with them.
+	setup func(*flag.FlagSet) func(ctx context.Context, e env, args []string) error
+}
+
+// env is where a command reads and writes.
+type env struct {
+	in       io.Reader
+	out, err io.Writer
+	getenv   func(string) string
+}
+
+func commands() []command {
+	return []command{
+		statusCommand(), queueCommand(), whyCommand(), watchCommand(),
+		pauseCommand(), resumeCommand(), sendNowCommand(), retryCommand(),
+		planCommand(), linkCommand(), serveCommand(), demoCommand(),
+	}
+}
+
+// misuse is an error of how a command was called: it exits with 2.
+type misuse struct{ says string }
+
+func (m misuse) Error() string { return m.says }
+
+func wrongUse(format string, args ...any) error { return misuse{fmt.Sprintf(format, args...)} }
+
+// Main runs a command and returns the exit code: 0 done, 1 failed, 2 used
+// wrongly.
+func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
+	e := env{in, out, errOut, os.Getenv}
+	if len(args) == 0 {
+		overview(errOut)
+		return 2
+	}
+	name, args := args[0], args[1:]
+	if name == "help" || name == "-h" || name == "-help" || name == "--help" {
+		return help(e, args)
+	}
+	c, ok := find(name)
+	if !ok {
+		fmt.Fprintf(errOut, "yardtide: there is no command %q; yardtide help lists them\n", name)
+		return 2
+	}
+	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	fs.SetOutput(io.Discard)
+	run := c.setup(fs)
+	args, err := parse(fs, args)
+	if errors.Is(err, flag.ErrHelp) {
+		return help(e, []string{name})
+	}
+	if err == nil {
+		err = run(ctx, e, args)
+	} else {
+		err = misuse{err.Error()}
+	}
+	var bad misuse
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &bad):
+		fmt.Fprintf(errOut, "yardtide %s: %s\nusage: yardtide %s %s\n", c.name, bad.says, c.name, c.usage)
+		return 2
+	case errors.Is(err, context.Canceled):
+		return 0
+	}
+	fmt.Fprintf(errOut, "yardtide %s: %s\n", c.name, err)
+	return 1
+}
+
+// parse takes flags before and after arguments alike.
+func parse(fs *flag.FlagSet, args []string) (rest []string, err error) {
+	for {
+		if err := fs.Parse(args); err != nil {
+			return nil, err
+		}
+		args = fs.Args()
+		if len(args) == 0 {
+			return rest, nil
+		}
+		rest, args = append(rest, args[0]), args[1:]
+	}
+}
+
+func find(name string) (command, bool) {
+	all := commands()
+	i := slices.IndexFunc(all, func(c command) bool { return c.name == name })
+	if i < 0 {
+		return command{}, false
+	}
+	return all[i], true
+}
+
+func help(e env, args []string) int {
+	if len(args) == 0 {
+		overview(e.out)
+		return 0
+	}
+	c, ok := find(args[0])
+	if !ok {
+		fmt.Fprintf(e.err, "yardtide: there is no command %q; yardtide help lists them\n", args[0])
+		return 2
+	}
+	fmt.Fprintf(e.out, "usage: yardtide %s %s\n\n%s\n\n%s\n", c.name, c.usage, c.short, strings.TrimSpace(c.long))
+	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	c.setup(fs)
+	var flags strings.Builder
+	fs.SetOutput(&flags)
+	fs.PrintDefaults()
+	if flags.Len() > 0 {
+		fmt.Fprintf(e.out, "\nflags:\n%s", flags.String())
+	}
+	return 0
+}
+
+func overview(w io.Writer) {
+	fmt.Fprint(w, "Yard Tide takes what is in chosen folders to storage, by your rules,\nand shows what is safe, what waits, and why.\n\nusage: yardtide COMMAND [flags]\n\n")
+	for _, c := range commands() {
+		fmt.Fprintf(w, "  %-9s %s\n", c.name, c.short)
+	}
+	fmt.Fprint(w, "\nyardtide help COMMAND tells more. Commands that ask a service find it by\n-url and -token, or YARDTIDE_URL and YARDTIDE_TOKEN. Exit codes: 0 done,\n1 failed, 2 used wrongly.\n")
+}
+
+// reach are the flags of commands that ask a service.
+type reach struct {
+	url, token string
+	json       bool
+}
+
+const defaultURL = "http://127.0.0.1:7400"
+
+func (r *reach) flags(fs *flag.FlagSet, reads bool) {
+	fs.StringVar(&r.url, "url", "", "the service's `address` (default $YARDTIDE_URL or "+defaultURL+")")
+	fs.StringVar(&r.token, "token", "", "the service's `token` (default $YARDTIDE_TOKEN)")
+	if reads {
+		fs.BoolVar(&r.json, "json", false, "print JSON")
+	}
+}
+
+func (r *reach) client(e env) client.Client {
+	or := func(values ...string) string {
+		for _, v := range values {
+			if v != "" {
+				return v
+			}
+		}
+		return ""
+	}
+	return client.Client{URL: or(r.url, e.getenv("YARDTIDE_URL"), defaultURL), Token: strings.TrimSpace(or(r.token, e.getenv("YARDTIDE_TOKEN")))}
+}
+
+// asJSON prints what the API answered.
+func asJSON(w io.Writer, v any) error {
+	enc := json.NewEncoder(w)
+	enc.SetIndent("", "  ")
+	if err := enc.Encode(v); err != nil {
+		return fmt.Errorf("writing JSON: %w", err)
+	}
+	return nil
+}
+
+func noArguments(args []string) error {
+	if len(args) > 0 {
+		return wrongUse("%q is one word too many", args[0])
+	}
+	return nil
+}

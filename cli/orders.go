@@ -1,0 +1,202 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"time"
+
+	"yardtide/client"
+)
+
+func pauseCommand() command {
+	return command{
+		name: "pause", usage: "[-for TIME] [-device DEVICE]", short: "hold everything",
+		long: `Sends that are under way stop and go on later. Without -for it lasts until
+yardtide resume.`,
+		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+			var r reach
+			r.flags(fs, false)
+			device := fs.String("device", "", "only this `device`")
+			span := fs.Duration("for", 0, "how long, such as 45m or 2h")
+			return func(ctx context.Context, e env, args []string) error {
+				if err := noArguments(args); err != nil {
+					return err
+				}
+				if *span < 0 {
+					return wrongUse("-for cannot be negative")
+				}
+				var until time.Time
+				if *span > 0 {
+					until = time.Now().Add(*span)
+				}
+				if err := r.client(e).Pause(ctx, *device, until); err != nil {
+					return err
+				}
+				if until.IsZero() {
+					fmt.Fprintln(e.out, "paused until yardtide resume")
+					return nil
+				}
+				fmt.Fprintf(e.out, "paused until %s\n", when(until, time.Now()))
+				return nil
+			}
+		},
+	}
+}
+
+func resumeCommand() command {
+	return command{
+		name: "resume", usage: "[-device DEVICE]", short: "end a pause",
+		long: "What waits goes on as its gates allow.",
+		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+			var r reach
+			r.flags(fs, false)
+			device := fs.String("device", "", "only this `device`")
+			return func(ctx context.Context, e env, args []string) error {
+				if err := noArguments(args); err != nil {
+					return err
+				}
+				if err := r.client(e).Resume(ctx, *device); err != nil {
+					return err
+				}
+				fmt.Fprintln(e.out, "resumed")
+				return nil
+			}
+		},
+	}
+}
+
+func sendNowCommand() command {
+	return command{
+		name: "send-now", usage: "ITEM [-metered]", short: "send an item whatever its gates say",
+		long: `ITEM is named as for yardtide why. Over a network that costs it says what it
+would take and sends nothing, unless -metered is given.`,
+		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+			var r reach
+			r.flags(fs, false)
+			metered := fs.Bool("metered", false, "also over a network that costs")
+			return func(ctx context.Context, e env, args []string) error {
+				if len(args) != 1 {
+					return wrongUse("name one item")
+				}
+				c := r.client(e)
+				picks, err := picks(ctx, c, args[0], "waiting", "proving")
+				if err != nil {
+					return err
+				}
+				for _, p := range picks {
+					cost, err := c.Cost(ctx, p)
+					if err != nil {
+						return err
+					}
+					if cost.Metered && !*metered {
+						return fmt.Errorf("%s: %s Nothing was sent; add -metered to send it all the same", p.Device, cost.Says)
+					}
+					if cost, err = c.SendNow(ctx, p, *metered); err != nil {
+						return err
+					}
+					fmt.Fprintf(e.out, "%s: %d ordered. %s\n", p.Device, cost.N, cost.Says)
+				}
+				return nil
+			}
+		},
+	}
+}
+
+// picks names an item's copies in some states, device by device.
+func picks(ctx context.Context, c client.Client, text string, states ...string) ([]client.Pick, error) {
+	copies, err := item(ctx, c, text)
+	if err != nil {
+		return nil, err
+	}
+	var picks []client.Pick
+	for _, one := range copies {
+		fits := false
+		for _, s := range states {
+			fits = fits || one.State == s
+		}
+		if !fits {
+			continue
+		}
+		if n := len(picks); n == 0 || picks[n-1].Device != one.Device {
+			picks = append(picks, client.Pick{Device: one.Device})
+		}
+		last := &picks[len(picks)-1]
+		last.Copies = append(last.Copies, one.ID)
+	}
+	if len(picks) == 0 {
+		return nil, fmt.Errorf("%q is %s; there is nothing to do", text, copies[0].State)
+	}
+	return picks, nil
+}
+
+func retryCommand() command {
+	return command{
+		name: "retry", usage: "[ITEM]", short: "take stuck copies up again",
+		long: `Without ITEM, all that are stuck, and destinations in trouble are tried at
+once. ITEM is named as for yardtide why.`,
+		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+			var r reach
+			r.flags(fs, false)
+			return func(ctx context.Context, e env, args []string) error {
+				c := r.client(e)
+				total := int64(0)
+				switch len(args) {
+				case 0:
+					n, err := c.Retry(ctx, "", nil)
+					if err != nil {
+						return err
+					}
+					total = n.N
+				case 1:
+					picks, err := picks(ctx, c, args[0], "stuck", "waiting")
+					if err != nil {
+						return err
+					}
+					for _, p := range picks {
+						n, err := c.Retry(ctx, p.Device, p.Copies)
+						if err != nil {
+							return err
+						}
+						total += n.N
+					}
+				default:
+					return wrongUse("name one item, or none for all")
+				}
+				fmt.Fprintf(e.out, "%d taken up again\n", total)
+				return nil
+			}
+		},
+	}
+}
+
+func linkCommand() command {
+	return command{
+		name: "link", usage: "[flags]", short: "print a one-time link to the console",
+		long: "The link is good once, within an hour. The browser then stays signed in.",
+		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+			var r reach
+			r.flags(fs, false)
+			return func(ctx context.Context, e env, args []string) error {
+				if err := noArguments(args); err != nil {
+					return err
+				}
+				url, err := r.client(e).Link(ctx)
+				if err == nil {
+					fmt.Fprintln(e.out, url)
+				}
+				return err
+			}
+		},
+	}
+}
+
+// lineJSON prints a value as one line.
+func lineJSON(w io.Writer, v any) error {
+	if err := json.NewEncoder(w).Encode(v); err != nil {
+		return fmt.Errorf("writing JSON: %w", err)
+	}
+	return nil
+}

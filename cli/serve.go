@@ -1,0 +1,121 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"yardtide/console"
+	"yardtide/engine/sensor"
+	"yardtide/service"
+	"yardtide/service/api"
+)
+
+func serveCommand() command {
+	return command{
+		name: "serve", usage: "[flags]", short: "run the service, with this computer as a device",
+		long: `Runs until interrupted. The data directory holds the plan, the records and
+the token; one process uses it at a time. This computer is the device of the
+plan that -device names. The console's one-time link is printed at the start;
+yardtide link prints another.`,
+		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+			data := fs.String("data", defaultData(), "the data `directory`")
+			listen := fs.String("listen", "127.0.0.1:7400", "the loopback `address` to listen on")
+			name := fs.String("device", hostName(), "this computer's `name` in the plan")
+			root := fs.String("root", homeDir(), "the `folder` below which relative sources lie")
+			return func(ctx context.Context, e env, args []string) error {
+				if err := noArguments(args); err != nil {
+					return err
+				}
+				if !deviceName.MatchString(*name) {
+					return wrongUse("%q cannot be the name of a device: use letters, digits, dots and dashes", *name)
+				}
+				absolute, err := filepath.Abs(*root)
+				if err != nil {
+					return fmt.Errorf("finding the root: %w", err)
+				}
+				log := slog.New(slog.NewTextHandler(e.err, nil))
+				return serve(ctx, e, *listen, service.Options{Dir: *data, Log: log, Members: []service.Member{{Name: *name, Root: absolute, Sensor: sensor.Linux{}}}}, func(s *service.Service, url string) error {
+					fmt.Fprintf(e.out, "device    %s, sources below %s\n", *name, absolute)
+					if s.PlanText() == "" {
+						fmt.Fprintln(e.out, "plan      none yet: yardtide plan apply FILE")
+					}
+					return nil
+				})
+			}
+		},
+	}
+}
+
+var deviceName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
+
+func defaultData() string {
+	if dir := os.Getenv("XDG_DATA_HOME"); dir != "" {
+		return filepath.Join(dir, "yardtide")
+	}
+	return filepath.Join(homeDir(), ".local", "share", "yardtide")
+}
+
+func homeDir() string {
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "."
+	}
+	return home
+}
+
+func hostName() string {
+	name, err := os.Hostname()
+	if err != nil {
+		return "computer"
+	}
+	short, _, _ := strings.Cut(name, ".")
+	return short
+}
+
+// serve runs a service until it is interrupted. begin runs once everything
+// is open, before the devices start.
+func serve(ctx context.Context, e env, listen string, o service.Options, begin func(s *service.Service, url string) error) (err error) {
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	s, err := service.Open(ctx, o)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, s.Close()) }()
+	files, err := console.Files()
+	if err != nil {
+		return fmt.Errorf("reading the console: %w", err)
+	}
+	l, err := api.Listen(listen)
+	if err != nil {
+		return err
+	}
+	url := "http://" + l.Addr().String()
+	if err := begin(s, url); err != nil {
+		return errors.Join(err, l.Close())
+	}
+	fmt.Fprintf(e.out, "service   %s, data in %s\n", url, o.Dir)
+	fmt.Fprintf(e.out, "terminal  export YARDTIDE_URL=%s YARDTIDE_TOKEN=$(cat %s)\n", url, filepath.Join(o.Dir, "token"))
+	fmt.Fprintf(e.out, "console   %s/open?code=%s\n", url, s.NewLink(time.Now()))
+	server := api.New(s, files, o.Log)
+	g, ctx := errgroup.WithContext(ctx)
+	g.Go(func() error { return s.Run(ctx) })
+	g.Go(func() error { return server.Serve(ctx, l) })
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	fmt.Fprintln(e.out, "stopped")
+	return nil
+}

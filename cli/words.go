@@ -1,0 +1,79 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+	"unicode"
+
+	"yardtide/core/gate"
+	"yardtide/core/plan"
+)
+
+// This file turns values into the words of the terminal.
+
+func bytes(n int64) string { return gate.Bytes(n) }
+
+// plain makes a name safe to print: no control character reaches the terminal.
+func plain(s string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return '·'
+		}
+		return r
+	}, strings.ToValidUTF8(s, "·"))
+}
+
+// when is a time near now: the clock today, with the day otherwise.
+func when(t, now time.Time) string {
+	t, now = t.Local(), now.Local()
+	switch {
+	case t.IsZero():
+		return ""
+	case t.YearDay() == now.YearDay() && t.Year() == now.Year():
+		return t.Format("15:04:05")
+	case t.After(now) && t.Sub(now) < 7*24*time.Hour:
+		return t.Format("Mon 15:04")
+	}
+	return t.Format("2 Jan 2006 15:04")
+}
+
+// opens tells when a hold opens, if that is known.
+func opens(h gate.Hold, now time.Time) string {
+	switch {
+	case h.You:
+		return "needs you"
+	case h.Opens.IsZero():
+		return ""
+	}
+	return "until " + when(h.Opens, now)
+}
+
+func conditions(c gate.Conditions) string {
+	parts := []string{"on " + c.Network.Label()}
+	if c.Network == plan.NoNetwork || c.Network == "" {
+		parts[0] = "no network"
+	}
+	if c.Roaming {
+		parts = append(parts, "roaming")
+	}
+	if c.Metered && c.Network != plan.Cellular {
+		parts = append(parts, "metered")
+	}
+	switch {
+	case c.Battery < 0:
+		parts = append(parts, "mains")
+	case c.Charging:
+		parts = append(parts, fmt.Sprintf("battery %d%%, charging", c.Battery))
+	default:
+		parts = append(parts, fmt.Sprintf("battery %d%%", c.Battery))
+	}
+	return strings.Join(parts, ", ")
+}
+
+func count(n int64, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
+}

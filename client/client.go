@@ -1,0 +1,231 @@
+// Package client is the typed client of a service's API, for the command line
+// and for devices. It holds no state but the address and the token.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"yardtide/engine/device"
+)
+
+// Client reaches one service.
+type Client struct {
+	URL   string // such as "http://127.0.0.1:7400"
+	Token string
+}
+
+// Problem is an answer that is not success (RFC 9457).
+type Problem struct {
+	Status int             `json:"status"`
+	Title  string          `json:"title"`
+	Detail string          `json:"detail"`
+	Errors []ProblemDetail `json:"errors"`
+}
+
+// ProblemDetail is one of several mistakes.
+type ProblemDetail struct {
+	Message  string `json:"message"`
+	Location string `json:"location"`
+}
+
+func (p *Problem) Error() string {
+	lines := []string{p.Detail}
+	if p.Detail == "" {
+		lines[0] = p.Title
+	}
+	for _, e := range p.Errors {
+		lines = append(lines, strings.TrimPrefix(e.Location+": "+e.Message, ": "))
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Status asks how the yard stands.
+func (c Client) Status(ctx context.Context) (s Status, err error) {
+	return s, c.do(ctx, http.MethodGet, "/api/v1/status", nil, &s)
+}
+
+// Filter narrows Copies; empty fields take everything.
+type Filter struct {
+	Device, State, Kind, Hold string
+	After                     string // Page.Next of the page before
+	Limit                     int
+}
+
+// Copies asks for a page of the queue.
+func (c Client) Copies(ctx context.Context, f Filter) (p Page, err error) {
+	q := url.Values{}
+	for name, v := range map[string]string{"device": f.Device, "state": f.State, "kind": f.Kind, "hold": f.Hold, "after": f.After} {
+		if v != "" {
+			q.Set(name, v)
+		}
+	}
+	if f.Limit > 0 {
+		q.Set("limit", strconv.Itoa(f.Limit))
+	}
+	return p, c.do(ctx, http.MethodGet, "/api/v1/copies?"+q.Encode(), nil, &p)
+}
+
+// Find asks for copies of items by name, path or part of a name.
+func (c Client) Find(ctx context.Context, text string) (p Page, err error) {
+	return p, c.do(ctx, http.MethodGet, "/api/v1/find?text="+url.QueryEscape(text), nil, &p)
+}
+
+// Story asks for one copy and its story.
+func (c Client) Story(ctx context.Context, device string, id int64) (s Story, err error) {
+	return s, c.do(ctx, http.MethodGet, fmt.Sprintf("/api/v1/copies/%s/%d", url.PathEscape(device), id), nil, &s)
+}
+
+// Pause holds a device, or all with "", until a time or, when it is zero,
+// until Resume.
+func (c Client) Pause(ctx context.Context, device string, until time.Time) error {
+	body := map[string]any{}
+	if device != "" {
+		body["device"] = device
+	}
+	if !until.IsZero() {
+		body["until"] = until
+	}
+	return c.do(ctx, http.MethodPost, "/api/v1/pause", body, nil)
+}
+
+// Resume ends the pause of a device, or of all with "".
+func (c Client) Resume(ctx context.Context, device string) error {
+	body := map[string]any{}
+	if device != "" {
+		body["device"] = device
+	}
+	return c.do(ctx, http.MethodPost, "/api/v1/resume", body, nil)
+}
+
+// Cost asks what sending copies now would take.
+func (c Client) Cost(ctx context.Context, p Pick) (cost device.Cost, err error) {
+	return cost, c.do(ctx, http.MethodPost, "/api/v1/send-now/cost", p, &cost)
+}
+
+// SendNow sends copies whatever their gates say. Where that costs, metered
+// must be true.
+func (c Client) SendNow(ctx context.Context, p Pick, metered bool) (cost device.Cost, err error) {
+	return cost, c.do(ctx, http.MethodPost, "/api/v1/send-now", map[string]any{"device": p.Device, "copies": p.Copies, "metered": metered}, &cost)
+}
+
+// Retry takes stuck copies up again: those named, or all of a device without
+// any, or of every device with "".
+func (c Client) Retry(ctx context.Context, device string, ids []int64) (n Count, err error) {
+	body := map[string]any{}
+	if device != "" {
+		body["device"] = device
+	}
+	if len(ids) > 0 {
+		body["copies"] = ids
+	}
+	return n, c.do(ctx, http.MethodPost, "/api/v1/retry", body, &n)
+}
+
+// Plan asks for the plan in force.
+func (c Client) Plan(ctx context.Context) (p PlanText, err error) {
+	return p, c.do(ctx, http.MethodGet, "/api/v1/plan", nil, &p)
+}
+
+// ApplyPlan puts a plan in force.
+func (c Client) ApplyPlan(ctx context.Context, p PlanText) error {
+	return c.do(ctx, http.MethodPut, "/api/v1/plan", p, nil)
+}
+
+// Link asks for a new one-time link to the console.
+func (c Client) Link(ctx context.Context) (string, error) {
+	var out struct {
+		URL string `json:"url"`
+	}
+	err := c.do(ctx, http.MethodPost, "/api/v1/links", map[string]any{}, &out)
+	return out.URL, err
+}
+
+// Watch calls see with the status now and at each change, until see fails or
+// the context or the connection ends.
+func (c Client) Watch(ctx context.Context, see func(Status) error) error {
+	res, err := c.send(ctx, http.MethodGet, "/api/v1/events", nil)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	lines := bufio.NewScanner(res.Body)
+	lines.Buffer(nil, 16<<20)
+	for lines.Scan() {
+		data, ok := strings.CutPrefix(lines.Text(), "data: ")
+		if !ok {
+			continue
+		}
+		var s Status
+		if err := json.Unmarshal([]byte(data), &s); err != nil {
+			return fmt.Errorf("reading an event: %w", err)
+		}
+		if err := see(s); err != nil {
+			return err
+		}
+	}
+	if ctx.Err() != nil {
+		return nil
+	}
+	return errors.Join(errors.New("the service ended the connection"), lines.Err())
+}
+
+func (c Client) do(ctx context.Context, method, path string, body, answer any) error {
+	res, err := c.send(ctx, method, path, body)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if answer == nil {
+		return nil
+	}
+	if err := json.NewDecoder(res.Body).Decode(answer); err != nil {
+		return fmt.Errorf("reading the service's answer: %w", err)
+	}
+	return nil
+}
+
+func (c Client) send(ctx context.Context, method, path string, body any) (*http.Response, error) {
+	var payload io.Reader
+	if body != nil {
+		text, err := json.Marshal(body)
+		if err != nil {
+			return nil, fmt.Errorf("writing the request: %w", err)
+		}
+		payload = bytes.NewReader(text)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(c.URL, "/")+path, payload)
+	if err != nil {
+		return nil, fmt.Errorf("%q is not the address of a service: %w", c.URL, err)
+	}
+	req.Header.Set("Authorization", "Bearer "+c.Token)
+	if body != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return nil, fmt.Errorf("no service answers at %s; is it started (yardtide serve)? %w", c.URL, err)
+	}
+	if res.StatusCode/100 == 2 {
+		return res, nil
+	}
+	defer res.Body.Close()
+	p := &Problem{Status: res.StatusCode, Title: res.Status}
+	if err := json.NewDecoder(io.LimitReader(res.Body, 1<<20)).Decode(p); err != nil {
+		return nil, fmt.Errorf("the service at %s answered %s, which is not Yard Tide's", c.URL, res.Status)
+	}
+	if res.StatusCode == http.StatusUnauthorized {
+		return nil, fmt.Errorf("%s Give it with -token or YARDTIDE_TOKEN; it is in the file token of the data directory", p.Detail)
+	}
+	return nil, p
+}

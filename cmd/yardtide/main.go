@@ -1,0 +1,13 @@
+// Command yardtide is the one binary: it picks a command of package cli.
+package main
+
+import (
+	"context"
+	"os"
+
+	"yardtide/cli"
+)
+
+func main() {
+	os.Exit(cli.Main(context.Background(), os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
+}

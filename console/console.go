@@ -1,0 +1,15 @@
+// Package console holds the built web console, for the service to serve. Its
+// sources are in src/; `make build` builds it into dist/.
+package console
+
+import (
+	"embed"
+	"io/fs"
+)
+
+//go:embed all:dist
+var dist embed.FS
+
+// Files are the built files, with index.html at the top; only a marker file
+// when the console was not built.
+func Files() (fs.FS, error) { return fs.Sub(dist, "dist") }

@@ -1,0 +1,152 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+	"yardtide/engine/destination"
+	"yardtide/engine/destination/folder"
+	"yardtide/engine/destination/webdav"
+)
+
+// drivers makes a driver for each destination of the plan and shares it
+// between the devices of this process: so two of them never race for a name.
+type drivers struct {
+	plan func() *plan.Plan
+	tell func()
+
+	mu     sync.Mutex
+	made   map[string]made
+	spaces map[string]spaceKnown
+	asking sync.WaitGroup
+	closed bool
+}
+
+type made struct {
+	driver destination.Driver
+	from   plan.Destination
+}
+
+type spaceKnown struct {
+	space destination.Space
+	at    time.Time
+}
+
+// get is the driver of a destination.
+func (d *drivers) get(name string) (destination.Driver, error) {
+	p := d.plan()
+	if p == nil {
+		return nil, &destination.Error{Cause: queue.Misplaced, Says: "there is no plan"}
+	}
+	want, ok := p.Destinations[name]
+	if !ok {
+		return nil, &destination.Error{Cause: queue.Misplaced, Says: fmt.Sprintf("the plan has no destination %q", name)}
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if m, ok := d.made[name]; ok && m.from == want {
+		return m.driver, nil
+	}
+	driver, err := open(want)
+	if err != nil {
+		return nil, err
+	}
+	// An earlier driver is not closed: sends may be using it. Its idle
+	// connections end by themselves.
+	d.made[name] = made{driver, want}
+	return driver, nil
+}
+
+func open(d plan.Destination) (destination.Driver, error) {
+	switch d.Kind {
+	case plan.Folder:
+		return folder.Driver{Root: d.Path}, nil
+	case plan.WebDAV:
+		return webdav.New(webdav.Options{URL: d.URL, User: d.User, Password: func() (string, error) { return secret(d.PasswordFrom) }})
+	}
+	return nil, &destination.Error{Cause: queue.Misplaced, Says: fmt.Sprintf("%q is not a kind of destination", d.Kind)}
+}
+
+// secret reads a secret from where the plan says it is. It is read at every
+// use and kept nowhere.
+func secret(from plan.Secret) (string, error) {
+	where, what, _ := strings.Cut(string(from), ":")
+	if where == "file" {
+		text, err := os.ReadFile(what)
+		if err != nil {
+			return "", fmt.Errorf("reading the password: %w", err)
+		}
+		return strings.TrimRight(string(text), "\r\n"), nil
+	}
+	v, ok := os.LookupEnv(what)
+	if !ok {
+		return "", fmt.Errorf("the environment variable %s is not set", what)
+	}
+	return v, nil
+}
+
+const (
+	spaceLife = 20 * time.Second // how long an answer about space is good
+	spaceWait = 10 * time.Second // how long a storage may take to answer
+)
+
+// space tells what is known of a destination's room, and asks anew in the
+// background when that is old: a status never waits for a storage.
+func (d *drivers) space(name string) destination.Space {
+	d.mu.Lock()
+	known, ok := d.spaces[name]
+	fresh := ok && time.Since(known.at) < spaceLife
+	if !ok {
+		known.space = destination.Space{Free: -1, Used: -1}
+	}
+	if !fresh && !d.closed {
+		d.spaces[name] = spaceKnown{known.space, time.Now()}
+		d.asking.Go(func() { d.ask(name) })
+	}
+	d.mu.Unlock()
+	return known.space
+}
+
+func (d *drivers) ask(name string) {
+	driver, err := d.get(name)
+	if err != nil {
+		return // sending says so, with what to do
+	}
+	s, ok := driver.(destination.Spacer)
+	if !ok {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), spaceWait)
+	defer cancel()
+	space, err := s.Space(ctx)
+	if err != nil {
+		return // the same
+	}
+	d.mu.Lock()
+	before := d.spaces[name].space
+	d.spaces[name] = spaceKnown{space, time.Now()}
+	d.mu.Unlock()
+	if before != space {
+		d.tell()
+	}
+}
+
+// close waits for questions under way and closes the drivers.
+func (d *drivers) close() error {
+	d.mu.Lock()
+	d.closed = true
+	d.mu.Unlock()
+	d.asking.Wait()
+	var err error
+	for _, m := range d.made {
+		err = errors.Join(err, m.driver.Close())
+	}
+	return err
+}

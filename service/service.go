@@ -1,0 +1,373 @@
+// Package service is the long-running service: it holds the plan, runs the
+// devices of this process, shares drivers between them, and tells who listens
+// when something changes. Its API is in service/api.
+//
+// One data directory has one process: a lock sees to that.
+package service
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	mathrand "math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gofrs/flock"
+	"golang.org/x/sync/errgroup"
+
+	"yardtide/client"
+	"yardtide/core/gate"
+	"yardtide/core/plan"
+	"yardtide/engine/device"
+	"yardtide/engine/records"
+	"yardtide/engine/scan"
+	"yardtide/engine/sensor"
+)
+
+// Member is a device that runs in this process.
+type Member struct {
+	Name   string
+	Root   string
+	Sensor sensor.Sensor
+}
+
+// Options make a service.
+type Options struct {
+	Dir     string // the data directory
+	Members []Member
+	Log     *slog.Logger
+	Standin Standin // nil outside the demo
+	Scan    scan.Options
+	Wait    func(time.Duration) time.Duration // of devices; nil is as it is
+}
+
+// Standin is what simulates phones, if anything does.
+type Standin interface {
+	Phones() []client.Phone
+	SetPhone(ctx context.Context, device string, conditions gate.Conditions) error
+	FollowTimeline(ctx context.Context, device string) error
+	TakePicture(ctx context.Context, device string) error
+}
+
+// Service is one yard's service.
+type Service struct {
+	Options
+	lock    *flock.Flock
+	token   string
+	devices []*device.Device
+	records []*records.Records
+	drivers drivers
+
+	mu    sync.Mutex
+	plan  *plan.Plan // nil before the first
+	text  string
+	links map[string]time.Time // one-time codes and when they end
+
+	Changes Changes
+}
+
+// ErrInUse is the refusal of a data directory that another process has.
+var ErrInUse = errors.New("another Yard Tide process uses it; stop that one first, or name another with -data")
+
+// Open takes the data directory and opens everything in it.
+func Open(ctx context.Context, o Options) (s *Service, err error) {
+	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
+		return nil, fmt.Errorf("making the data directory: %w", err)
+	}
+	s = &Service{Options: o, lock: flock.New(filepath.Join(o.Dir, "lock"), flock.SetPermissions(0o600)), links: map[string]time.Time{}}
+	locked, err := s.lock.TryLock()
+	if err != nil {
+		return nil, fmt.Errorf("locking the data directory %s: %w", o.Dir, err)
+	}
+	if !locked {
+		return nil, fmt.Errorf("the data directory %s: %w", o.Dir, ErrInUse)
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, s.Close())
+		}
+	}()
+	if s.token, err = token(filepath.Join(o.Dir, "token")); err != nil {
+		return nil, err
+	}
+	if err := s.loadPlan(); err != nil {
+		return nil, err
+	}
+	s.drivers = drivers{plan: s.Plan, tell: s.Changes.Tell, made: map[string]made{}, spaces: map[string]spaceKnown{}}
+	for _, m := range o.Members {
+		r, err := records.Open(ctx, filepath.Join(o.Dir, "devices", m.Name, "records.db"))
+		if err != nil {
+			return nil, fmt.Errorf("device %s: %w", m.Name, err)
+		}
+		s.records = append(s.records, r)
+		d, err := device.New(ctx, device.Options{
+			Name: m.Name, Root: m.Root, Records: r, Sensor: m.Sensor, Driver: s.drivers.get, Changed: s.Changes.Tell,
+			Log: o.Log, Scan: o.Scan, Jitter: mathrand.Float64, Wait: o.Wait,
+		})
+		if err != nil {
+			return nil, err
+		}
+		s.devices = append(s.devices, d)
+		d.SetPlan(s.planOrEmpty())
+	}
+	return s, nil
+}
+
+// Run runs the devices until the context ends; sends under way get a moment.
+func (s *Service) Run(ctx context.Context) error {
+	g, ctx := errgroup.WithContext(ctx)
+	for _, d := range s.devices {
+		g.Go(func() error { return d.Run(ctx) })
+	}
+	g.Go(func() error { <-ctx.Done(); return nil })
+	return g.Wait()
+}
+
+// Close lets go of the data directory.
+func (s *Service) Close() error {
+	err := s.drivers.close()
+	for _, r := range s.records {
+		err = errors.Join(err, r.Close())
+	}
+	return errors.Join(err, s.lock.Close())
+}
+
+// token reads the service's token, making it at the first start.
+func token(file string) (string, error) {
+	text, err := os.ReadFile(file)
+	if err == nil {
+		t := strings.TrimSpace(string(text))
+		if len(t) < 32 {
+			return "", fmt.Errorf("the token in %s is shorter than 32 characters; remove the file and a new one is made", file)
+		}
+		return t, nil
+	}
+	if !errors.Is(err, fs.ErrNotExist) {
+		return "", fmt.Errorf("reading the token: %w", err)
+	}
+	t := random()
+	if err := writeFile(file, t+"\n"); err != nil {
+		return "", fmt.Errorf("keeping the token: %w", err)
+	}
+	return t, nil
+}
+
+func random() string {
+	b := make([]byte, 32)
+	_, _ = rand.Read(b) // it never fails (crypto/rand)
+	return hex.EncodeToString(b)
+}
+
+// writeFile replaces a file in one step, readable by its owner only.
+func writeFile(file, content string) error {
+	f, err := os.CreateTemp(filepath.Dir(file), ".new-*") // mode 0600
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(content)
+	if err == nil {
+		err = f.Sync()
+	}
+	if cerr := f.Close(); err == nil {
+		err = cerr
+	}
+	if err == nil {
+		err = os.Rename(f.Name(), file)
+	}
+	if err != nil {
+		return errors.Join(err, os.Remove(f.Name()))
+	}
+	return nil
+}
+
+// Authorized tells whether a bearer token is the service's.
+func (s *Service) Authorized(bearer string) bool {
+	return hmac.Equal([]byte(bearer), []byte(s.token))
+}
+
+// Cookie is what a browser holds after it opened a one-time link. It is made
+// from the token, so that it outlives a restart and ends with the token.
+func (s *Service) Cookie() string {
+	h := hmac.New(sha256.New, []byte(s.token))
+	h.Write([]byte("console"))
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+// IsCookie tells whether a browser's cookie is good.
+func (s *Service) IsCookie(value string) bool {
+	return hmac.Equal([]byte(value), []byte(s.Cookie()))
+}
+
+// linkLife is how long a one-time link may wait to be opened.
+const linkLife = time.Hour
+
+// NewLink makes the code of a one-time link.
+func (s *Service) NewLink(now time.Time) string {
+	code := random()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for c, end := range s.links {
+		if now.After(end) {
+			delete(s.links, c)
+		}
+	}
+	s.links[code] = now.Add(linkLife)
+	return code
+}
+
+// UseLink tells whether a code is good, once.
+func (s *Service) UseLink(code string, now time.Time) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	end, ok := s.links[code]
+	delete(s.links, code)
+	return ok && now.Before(end)
+}
+
+// Devices are the devices of this process.
+func (s *Service) Devices() []*device.Device { return s.devices }
+
+// Device finds one by name; ok is false when this process has none of it.
+func (s *Service) Device(name string) (*device.Device, bool) {
+	i := slices.IndexFunc(s.devices, func(d *device.Device) bool { return d.Name == name })
+	if i < 0 {
+		return nil, false
+	}
+	return s.devices[i], true
+}
+
+func (s *Service) planFile() string { return filepath.Join(s.Dir, "plan.yaml") }
+
+func (s *Service) loadPlan() error {
+	text, err := os.ReadFile(s.planFile())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("reading the plan: %w", err)
+	}
+	p, err := plan.Parse(s.planFile(), text)
+	if err != nil {
+		return fmt.Errorf("the plan in force has mistakes:\n%w", err)
+	}
+	s.plan, s.text = p, string(text)
+	return nil
+}
+
+// Plan is the plan in force, nil before the first.
+func (s *Service) Plan() *plan.Plan {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.plan
+}
+
+// PlanText is the plan in force as it was written, "" before the first.
+func (s *Service) PlanText() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text
+}
+
+func (s *Service) planOrEmpty() *plan.Plan {
+	if p := s.Plan(); p != nil {
+		return p
+	}
+	return &plan.Plan{}
+}
+
+// ApplyPlan checks a plan, keeps it and puts it in force. The error is
+// plan.Problems when the plan has mistakes; nothing is changed then.
+func (s *Service) ApplyPlan(file, text string) error {
+	p, err := plan.Parse(file, []byte(text))
+	if err != nil {
+		return err
+	}
+	if err := writeFile(s.planFile(), text); err != nil {
+		return fmt.Errorf("keeping the plan: %w", err)
+	}
+	s.mu.Lock()
+	s.plan, s.text = p, text
+	s.mu.Unlock()
+	for _, d := range s.devices {
+		d.SetPlan(p)
+	}
+	s.Log.Info("a plan was applied", "yard", p.Yard)
+	s.Changes.Tell()
+	return nil
+}
+
+// Status tells how the yard stands.
+func (s *Service) Status(ctx context.Context) (client.Status, error) {
+	p := s.Plan()
+	st := client.Status{Time: time.Now(), Devices: []device.Status{}, Absent: []string{}, Destinations: []client.DestinationStatus{}, Standin: s.Standin != nil}
+	for _, d := range s.devices {
+		one, err := d.Status(ctx)
+		if err != nil {
+			return st, err
+		}
+		st.Devices = append(st.Devices, one)
+	}
+	if p == nil {
+		st.Problem = "There is no plan yet. Write one (docs/plan.md) and put it in force with: yardtide plan apply FILE"
+		return st, nil
+	}
+	st.Yard = p.Yard
+	for name := range p.Devices {
+		if _, here := s.Device(name); !here {
+			st.Absent = append(st.Absent, name)
+		}
+	}
+	slices.Sort(st.Absent)
+	for _, d := range s.devices {
+		if _, named := p.Devices[d.Name]; !named {
+			st.Problem = fmt.Sprintf("The plan names no device %q, which is what this computer is called here. Name it so under devices, or start the service with -device NAME.", d.Name)
+		}
+	}
+	for name, d := range p.Destinations {
+		where := d.URL
+		if where == "" {
+			where = d.Path
+		}
+		st.Destinations = append(st.Destinations, client.DestinationStatus{Name: name, Kind: d.Kind, Where: where, Space: s.drivers.space(name)})
+	}
+	slices.SortFunc(st.Destinations, func(a, b client.DestinationStatus) int { return strings.Compare(a.Name, b.Name) })
+	return st, nil
+}
+
+// Changes tells many listeners that something changed, without ever waiting
+// for them. The zero value is ready.
+type Changes struct {
+	mu   sync.Mutex
+	next chan struct{}
+}
+
+// Tell wakes everybody who waits.
+func (c *Changes) Tell() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.next != nil {
+		close(c.next)
+		c.next = nil
+	}
+}
+
+// Next is closed at the next change.
+func (c *Changes) Next() <-chan struct{} {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.next == nil {
+		c.next = make(chan struct{})
+	}
+	return c.next
+}

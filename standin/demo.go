@@ -1,0 +1,222 @@
+package standin
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"yardtide/core/gate"
+	"yardtide/core/plan"
+	"yardtide/engine/sensor"
+)
+
+// Demo is the demo yard: a household that restores old boats in a tidal yard,
+// with a phone, a computer and a storage. It is made once; a later start finds
+// it as it was left.
+type Demo struct {
+	Storage  Storage
+	Phone    Phone
+	Computer Computer
+	Plan     string // YAML
+	Items    int
+}
+
+// Computer is the demo's computer: a real folder of this machine, on mains and
+// a wire.
+type Computer struct {
+	Name   string
+	Root   string
+	Sensor sensor.Set
+}
+
+// DemoOptions tune the demo.
+type DemoOptions struct {
+	Dir     string
+	Items   int    // about how many; 120 when 0
+	Listen  string // of the storage
+	Rate    int64  // bytes a second that the storage takes; 0 is no limit
+	Log     *slog.Logger
+	NoClips bool
+}
+
+const demoPlan = `# The plan of the demo yard. docs/plan.md tells every key.
+yard: Saltmarsh Slip
+timezone: Europe/Lisbon
+
+destinations:
+  north-locker:
+    kind: webdav
+    url: %s
+    user: slip
+    password-from: file:%s
+    layout: "{year}/{month}/{name}"
+
+devices:
+  galley-phone:
+    sources:
+      - folder: DCIM
+        rule: everyday
+  chart-table:
+    sources:
+      - folder: Restoration
+        rule: bench
+
+rules:
+  everyday:
+    take: [photo, video]
+    to: [north-locker]
+    lanes:
+      - over: wifi
+      - over: cellular
+        take: [photo]
+        allowance: 6 MB per day
+    gates:
+      power: charging or at least 40%%
+  bench:
+    take: [photo, video]
+    to: [north-locker]
+    lanes:
+      - over: wifi
+        take: [photo]
+      - over: wifi
+        take: [video]
+        gates:
+          hours: 22:00-06:00
+`
+
+// StartDemo makes the yard where it is missing and starts its storage.
+func StartDemo(ctx context.Context, o DemoOptions) (*Demo, error) {
+	if o.Items == 0 {
+		o.Items = 120
+	}
+	dir, err := filepath.Abs(o.Dir)
+	if err != nil {
+		return nil, fmt.Errorf("finding the demo's folder: %w", err)
+	}
+	d := &Demo{
+		Storage:  Storage{Dir: filepath.Join(dir, "north-locker"), User: "slip", Password: "low tide at six", Limit: 400e6, Rate: o.Rate},
+		Phone:    Phone{Name: "galley-phone", Root: filepath.Join(dir, "galley-phone"), Timeline: day},
+		Computer: Computer{Name: "chart-table", Root: filepath.Join(dir, "chart-table")},
+		Items:    o.Items,
+	}
+	d.Phone.Set(gate.Conditions{Network: plan.Cellular, Battery: 64, Use: gate.InUse})
+	d.Computer.Sensor.Put(gate.Conditions{Network: plan.Wired, Charging: true, Battery: -1, Use: gate.UseUnknown})
+	if err := d.make(ctx, dir, o); err != nil {
+		return nil, fmt.Errorf("making the demo yard in %s: %w", dir, err)
+	}
+	if err := d.Storage.Start(o.Listen); err != nil {
+		return nil, err
+	}
+	secret := filepath.Join(dir, "north-locker.password")
+	if err := os.WriteFile(secret, []byte(d.Storage.Password+"\n"), 0o600); err != nil {
+		return nil, errors.Join(fmt.Errorf("keeping the storage's password: %w", err), d.Storage.Close())
+	}
+	d.Plan = fmt.Sprintf(demoPlan, d.Storage.URL(), secret)
+	return d, nil
+}
+
+// Close stops the storage and the phone.
+func (d *Demo) Close() error {
+	d.Phone.Close()
+	return d.Storage.Close()
+}
+
+var boats = []string{"Curlew", "Grey Wagtail", "Samphire", "Old Margery"}
+var jobs = []string{"hull", "planks", "deck", "mast", "varnish"}
+
+// make generates the pictures, unless an earlier start finished that.
+func (d *Demo) make(ctx context.Context, dir string, o DemoOptions) error {
+	mark := filepath.Join(dir, "made")
+	if _, err := os.Stat(mark); err == nil {
+		return nil
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	camera := filepath.Join(d.Phone.Root, "DCIM", "Camera")
+	bench := filepath.Join(d.Computer.Root, "Restoration")
+	if err := errors.Join(os.MkdirAll(camera, 0o755), os.MkdirAll(bench, 0o755)); err != nil {
+		return err
+	}
+	zone := time.FixedZone("", 3600)
+	start := time.Date(2026, 8, 14, 9, 12, 0, 0, zone)
+	clips := !o.NoClips
+	if _, err := exec.LookPath("ffmpeg"); err != nil && clips {
+		clips = false
+		o.Log.Warn("the demo has no video clips: ffmpeg is not installed (Debian: apt-get install ffmpeg)")
+	}
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(4)
+	write := func(file string, taken time.Time, content func() ([]byte, error)) {
+		g.Go(func() error {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			b, err := content()
+			if err != nil {
+				return err
+			}
+			if err := errors.Join(os.MkdirAll(filepath.Dir(file), 0o755), os.WriteFile(file, b, 0o644)); err != nil {
+				return err
+			}
+			return os.Chtimes(file, taken, taken)
+		})
+	}
+	clip := func(file string, n int, taken time.Time) {
+		g.Go(func() error {
+			if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+				return err
+			}
+			if err := Clip(file, n, 640, 36+n%3*12, taken); err != nil {
+				return err
+			}
+			return os.Chtimes(file, taken, taken)
+		})
+	}
+	half := o.Items / 2
+	for i := range half {
+		taken := start.Add(time.Duration(i) * 37 * time.Hour)
+		switch {
+		case i%10 == 7 && clips:
+			clip(filepath.Join(camera, fmt.Sprintf("MOV_%04d.mp4", 310+i)), i, taken)
+		case i%15 == 4:
+			write(filepath.Join(d.Phone.Root, "DCIM", "Screens", fmt.Sprintf("tide-table-%02d.png", i)), taken, func() ([]byte, error) { return PNG(i, 480) })
+		default:
+			write(filepath.Join(camera, fmt.Sprintf("IMG_%04d.jpg", 4000+i)), taken, func() ([]byte, error) { return JPEG(i, 1200, taken) })
+		}
+	}
+	for i := range o.Items - half {
+		n := 500 + i
+		taken := start.Add(-time.Duration(i)*53*time.Hour - 400*time.Hour)
+		boat, job := boats[i%len(boats)], jobs[i%len(jobs)]
+		folder := filepath.Join(bench, boat)
+		switch {
+		case i%12 == 5 && clips:
+			clip(filepath.Join(folder, fmt.Sprintf("%s-launch-%02d.mp4", job, i)), n, taken)
+		case i%20 == 9:
+			write(filepath.Join(folder, fmt.Sprintf("lines-plan-%02d.png", i)), taken, func() ([]byte, error) { return PNG(n, 640) })
+		default:
+			write(filepath.Join(folder, fmt.Sprintf("%s-%02d.jpg", job, i)), taken, func() ([]byte, error) { return JPEG(n, 1400, taken) })
+		}
+	}
+	// What a real folder also holds: the same picture twice, two pictures of
+	// one name in one month, an empty file, and notes.
+	june := time.Date(2026, 6, 9, 8, 0, 0, 0, zone)
+	for i, folder := range []string{"For the club", "Found on the old card"} {
+		write(filepath.Join(bench, folder, "keel.jpg"), june, func() ([]byte, error) { return JPEG(901+i, 1400, june) })
+		write(filepath.Join(bench, folder, "stern.jpg"), june, func() ([]byte, error) { return JPEG(905, 1400, june) })
+	}
+	write(filepath.Join(bench, "Found on the old card", "lost.jpg"), june, func() ([]byte, error) { return nil, nil })
+	write(filepath.Join(bench, "notes.txt"), june, func() ([]byte, error) { return []byte("Ask about larch for the Curlew.\n"), nil })
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	return os.WriteFile(mark, []byte("The demo's pictures are complete. Remove this folder to begin anew.\n"), 0o644)
+}
