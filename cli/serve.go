@@ -98,6 +98,7 @@ func serve(ctx context.Context, e env, listen string, o service.Options, begin f
 	if err != nil {
 		return fmt.Errorf("reading the console: %w", err)
 	}
+	server := api.New(s, files, o.Log)
 	l, err := api.Listen(listen)
 	if err != nil {
 		return err
@@ -109,7 +110,6 @@ func serve(ctx context.Context, e env, listen string, o service.Options, begin f
 	fmt.Fprintf(e.out, "service   %s, data in %s\n", url, o.Dir)
 	fmt.Fprintf(e.out, "terminal  export YARDTIDE_URL=%s YARDTIDE_TOKEN=$(cat %s)\n", url, filepath.Join(o.Dir, "token"))
 	fmt.Fprintf(e.out, "console   %s/open?code=%s\n", url, s.NewLink(time.Now()))
-	server := api.New(s, files, o.Log)
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() error { return s.Run(ctx) })
 	g.Go(func() error { return server.Serve(ctx, l) })

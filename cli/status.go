@@ -39,7 +39,7 @@ that can be known; then each destination with its room.`,
 	}
 }
 
-func printStatus(w io.Writer, s client.Status) {
+func printStatus(w io.Writer, s client.Yard) {
 	name := s.Yard
 	if name == "" {
 		name = "A yard without a plan"
@@ -69,7 +69,7 @@ func room(d client.DestinationStatus) string {
 	return fmt.Sprintf("%s free, %s used", bytes(d.Space.Free), bytes(d.Space.Used))
 }
 
-func printDevice(w io.Writer, d device.Status, s client.Status) {
+func printDevice(w io.Writer, d device.Status, s client.Yard) {
 	fmt.Fprintf(w, "\n%s: %s\n", d.Name, conditions(d.Conditions))
 	if d.Problem != "" {
 		fmt.Fprintf(w, "  ! %s\n", plain(d.Problem))

@@ -30,7 +30,7 @@ elsewhere one status after the other. With -json, one line of JSON a change.`,
 				ctx, done := context.WithCancel(ctx)
 				defer done()
 				seen := 0
-				return r.client(e).Watch(ctx, func(s client.Status) error {
+				return r.client(e).Watch(ctx, func(s client.Yard) error {
 					if seen++; *n > 0 && seen >= *n {
 						defer done()
 					}

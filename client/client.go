@@ -51,8 +51,8 @@ func (p *Problem) Error() string {
 }
 
 // Status asks how the yard stands.
-func (c Client) Status(ctx context.Context) (s Status, err error) {
-	return s, c.do(ctx, http.MethodGet, "/api/v1/status", nil, &s)
+func (c Client) Status(ctx context.Context) (y Yard, err error) {
+	return y, c.do(ctx, http.MethodGet, "/api/v1/status", nil, &y)
 }
 
 // Filter narrows Copies; empty fields take everything.
@@ -89,23 +89,12 @@ func (c Client) Story(ctx context.Context, device string, id int64) (s Story, er
 // Pause holds a device, or all with "", until a time or, when it is zero,
 // until Resume.
 func (c Client) Pause(ctx context.Context, device string, until time.Time) error {
-	body := map[string]any{}
-	if device != "" {
-		body["device"] = device
-	}
-	if !until.IsZero() {
-		body["until"] = until
-	}
-	return c.do(ctx, http.MethodPost, "/api/v1/pause", body, nil)
+	return c.do(ctx, http.MethodPost, "/api/v1/pause", PauseOrder{device, until}, nil)
 }
 
 // Resume ends the pause of a device, or of all with "".
 func (c Client) Resume(ctx context.Context, device string) error {
-	body := map[string]any{}
-	if device != "" {
-		body["device"] = device
-	}
-	return c.do(ctx, http.MethodPost, "/api/v1/resume", body, nil)
+	return c.do(ctx, http.MethodPost, "/api/v1/resume", ResumeOrder{device}, nil)
 }
 
 // Cost asks what sending copies now would take.
@@ -116,20 +105,13 @@ func (c Client) Cost(ctx context.Context, p Pick) (cost device.Cost, err error) 
 // SendNow sends copies whatever their gates say. Where that costs, metered
 // must be true.
 func (c Client) SendNow(ctx context.Context, p Pick, metered bool) (cost device.Cost, err error) {
-	return cost, c.do(ctx, http.MethodPost, "/api/v1/send-now", map[string]any{"device": p.Device, "copies": p.Copies, "metered": metered}, &cost)
+	return cost, c.do(ctx, http.MethodPost, "/api/v1/send-now", SendNowOrder{p, metered}, &cost)
 }
 
 // Retry takes stuck copies up again: those named, or all of a device without
 // any, or of every device with "".
 func (c Client) Retry(ctx context.Context, device string, ids []int64) (n Count, err error) {
-	body := map[string]any{}
-	if device != "" {
-		body["device"] = device
-	}
-	if len(ids) > 0 {
-		body["copies"] = ids
-	}
-	return n, c.do(ctx, http.MethodPost, "/api/v1/retry", body, &n)
+	return n, c.do(ctx, http.MethodPost, "/api/v1/retry", RetryOrder{device, ids}, &n)
 }
 
 // Plan asks for the plan in force.
@@ -144,16 +126,14 @@ func (c Client) ApplyPlan(ctx context.Context, p PlanText) error {
 
 // Link asks for a new one-time link to the console.
 func (c Client) Link(ctx context.Context) (string, error) {
-	var out struct {
-		URL string `json:"url"`
-	}
-	err := c.do(ctx, http.MethodPost, "/api/v1/links", map[string]any{}, &out)
+	var out Link
+	err := c.do(ctx, http.MethodPost, "/api/v1/links", nil, &out)
 	return out.URL, err
 }
 
 // Watch calls see with the status now and at each change, until see fails or
 // the context or the connection ends.
-func (c Client) Watch(ctx context.Context, see func(Status) error) error {
+func (c Client) Watch(ctx context.Context, see func(Yard) error) error {
 	res, err := c.send(ctx, http.MethodGet, "/api/v1/events", nil)
 	if err != nil {
 		return err
@@ -166,11 +146,11 @@ func (c Client) Watch(ctx context.Context, see func(Status) error) error {
 		if !ok {
 			continue
 		}
-		var s Status
-		if err := json.Unmarshal([]byte(data), &s); err != nil {
+		var y Yard
+		if err := json.Unmarshal([]byte(data), &y); err != nil {
 			return fmt.Errorf("reading an event: %w", err)
 		}
-		if err := see(s); err != nil {
+		if err := see(y); err != nil {
 			return err
 		}
 	}

@@ -9,8 +9,8 @@ import (
 	"yardtide/engine/device"
 )
 
-// Status is the yard at one moment.
-type Status struct {
+// Yard is the whole yard at one moment.
+type Yard struct {
 	Yard         string              `json:"yard" doc:"Empty before there is a plan"`
 	Time         time.Time           `json:"time"`
 	Devices      []device.Status     `json:"devices" doc:"Those that run in this service"`
@@ -78,6 +78,29 @@ type Pick struct {
 	Copies []int64 `json:"copies" minItems:"1" maxItems:"1000"`
 }
 
+// SendNowOrder sends copies whatever their gates say.
+type SendNowOrder struct {
+	Pick
+	Metered bool `json:"metered,omitempty" doc:"It may cost; without it, a call that would is refused"`
+}
+
+// PauseOrder holds everything.
+type PauseOrder struct {
+	Device string    `json:"device,omitempty" doc:"All when left out"`
+	Until  time.Time `json:"until,omitzero" doc:"Until it is resumed when left out"`
+}
+
+// ResumeOrder ends a pause.
+type ResumeOrder struct {
+	Device string `json:"device,omitempty" doc:"All when left out"`
+}
+
+// RetryOrder takes stuck copies up again.
+type RetryOrder struct {
+	Device string  `json:"device,omitempty" doc:"All when left out"`
+	Copies []int64 `json:"copies,omitempty" maxItems:"1000" doc:"All stuck ones when left out"`
+}
+
 // PlanText is a plan as the keeper wrote it.
 type PlanText struct {
 	Text string `json:"text" doc:"YAML"`
@@ -89,6 +112,11 @@ type Phone struct {
 	Device     string          `json:"device"`
 	Conditions gate.Conditions `json:"conditions"`
 	Timeline   bool            `json:"timeline" doc:"It follows its timeline"`
+}
+
+// Link is a one-time link to the console.
+type Link struct {
+	URL string `json:"url"`
 }
 
 // Count is how many copies an order reached.

@@ -93,11 +93,11 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if !locked {
 		return nil, fmt.Errorf("the data directory %s: %w", o.Dir, ErrInUse)
 	}
-	defer func() {
+	defer func(opened *Service) {
 		if err != nil {
-			err = errors.Join(err, s.Close())
+			err = errors.Join(err, opened.Close())
 		}
-	}()
+	}(s)
 	if s.token, err = token(filepath.Join(o.Dir, "token")); err != nil {
 		return nil, err
 	}
@@ -308,9 +308,9 @@ func (s *Service) ApplyPlan(file, text string) error {
 }
 
 // Status tells how the yard stands.
-func (s *Service) Status(ctx context.Context) (client.Status, error) {
+func (s *Service) Status(ctx context.Context) (client.Yard, error) {
 	p := s.Plan()
-	st := client.Status{Time: time.Now(), Devices: []device.Status{}, Absent: []string{}, Destinations: []client.DestinationStatus{}, Standin: s.Standin != nil}
+	st := client.Yard{Time: time.Now(), Devices: []device.Status{}, Absent: []string{}, Destinations: []client.DestinationStatus{}, Standin: s.Standin != nil}
 	for _, d := range s.devices {
 		one, err := d.Status(ctx)
 		if err != nil {

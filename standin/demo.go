@@ -174,7 +174,11 @@ func (d *Demo) make(ctx context.Context, dir string, o DemoOptions) error {
 			if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 				return err
 			}
-			if err := Clip(file, n, 640, 36+n%3*12, taken); err != nil {
+			frames := 30 + n%3*9
+			if n%20 == 7 {
+				frames = 260 // some are long
+			}
+			if err := Clip(file, n, 480, frames, taken); err != nil {
 				return err
 			}
 			return os.Chtimes(file, taken, taken)
@@ -189,7 +193,7 @@ func (d *Demo) make(ctx context.Context, dir string, o DemoOptions) error {
 		case i%15 == 4:
 			write(filepath.Join(d.Phone.Root, "DCIM", "Screens", fmt.Sprintf("tide-table-%02d.png", i)), taken, func() ([]byte, error) { return PNG(i, 480) })
 		default:
-			write(filepath.Join(camera, fmt.Sprintf("IMG_%04d.jpg", 4000+i)), taken, func() ([]byte, error) { return JPEG(i, 1200, taken) })
+			write(filepath.Join(camera, fmt.Sprintf("IMG_%04d.jpg", 4000+i)), taken, func() ([]byte, error) { return JPEG(i, 1100, taken) })
 		}
 	}
 	for i := range o.Items - half {
@@ -203,7 +207,7 @@ func (d *Demo) make(ctx context.Context, dir string, o DemoOptions) error {
 		case i%20 == 9:
 			write(filepath.Join(folder, fmt.Sprintf("lines-plan-%02d.png", i)), taken, func() ([]byte, error) { return PNG(n, 640) })
 		default:
-			write(filepath.Join(folder, fmt.Sprintf("%s-%02d.jpg", job, i)), taken, func() ([]byte, error) { return JPEG(n, 1400, taken) })
+			write(filepath.Join(folder, fmt.Sprintf("%s-%02d.jpg", job, i)), taken, func() ([]byte, error) { return JPEG(n, 1200, taken) })
 		}
 	}
 	// What a real folder also holds: the same picture twice, two pictures of

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"image"
 	"image/color"
-	"image/draw"
 	"image/jpeg"
 	"image/png"
 	"io"
@@ -54,21 +53,33 @@ func (s scene) draw(w, h int, at float64) *image.RGBA {
 	r := rand.New(rand.NewPCG(uint64(s.n), uint64(1000*at)))
 	horizon := int(float64(h) * 0.48)
 	shore := int(float64(h) * (0.62 + 0.3*s.tide))
+	noise := make([]int8, 1<<14)
+	for i := range noise {
+		noise[i] = int8(r.Uint32()%13) - 6
+	}
+	swell := make([]float64, w)
+	for x := range swell {
+		swell[x] = math.Sin(float64(x)*0.02+8*at) * 5
+	}
 	for y := range h {
+		c := mix(s.sky, s.low, float64(y)/float64(horizon))
+		water := y > horizon && y <= shore
+		switch {
+		case y > shore:
+			c = s.mud
+		case water:
+			c = mix(s.low, s.water, 0.55+0.35*float64(y-horizon)/float64(h-horizon))
+		}
+		crest := mix(c, color.RGBA{255, 255, 255, 255}, 0.25)
+		from := int(r.Uint32())
 		for x := range w {
-			c := mix(s.sky, s.low, float64(y)/float64(horizon))
-			switch {
-			case y > shore:
-				c = s.mud
-			case y > horizon:
-				c = mix(s.low, s.water, 0.55+0.35*float64(y-horizon)/float64(h-horizon))
-				if math.Sin(float64(y)*0.7+math.Sin(float64(x)*0.02+8*at)*5) > 0.86 {
-					c = mix(c, color.RGBA{255, 255, 255, 255}, 0.25)
-				}
+			one := c
+			if phase := float64(y)*0.7 + swell[x]; water && phase-6.2832*math.Floor(phase/6.2832) < 1 {
+				one = crest
 			}
-			grain := int(r.Uint32()%13) - 6
+			grain := int(noise[(from+x*7)&(len(noise)-1)])
 			i := img.PixOffset(x, y)
-			img.Pix[i], img.Pix[i+1], img.Pix[i+2], img.Pix[i+3] = clamp(c.R, grain), clamp(c.G, grain), clamp(c.B, grain), 255
+			img.Pix[i], img.Pix[i+1], img.Pix[i+2], img.Pix[i+3] = clamp(one.R, grain), clamp(one.G, grain), clamp(one.B, grain), 255
 		}
 	}
 	fw, fh := float32(w), float32(h)
@@ -101,18 +112,27 @@ func (s scene) draw(w, h int, at float64) *image.RGBA {
 
 type point struct{ x, y float32 }
 
+// fill paints a shape; only its own rectangle is rasterized.
 func fill(img *image.RGBA, c color.RGBA, points ...point) {
-	b := img.Bounds()
-	r := vector.NewRasterizer(b.Dx(), b.Dy())
+	low, high := points[0], points[0]
+	for _, p := range points {
+		low, high = point{min(low.x, p.x), min(low.y, p.y)}, point{max(high.x, p.x), max(high.y, p.y)}
+	}
+	box := image.Rect(int(low.x), int(low.y), int(high.x)+1, int(high.y)+1).Intersect(img.Bounds())
+	if box.Empty() {
+		return
+	}
+	r := vector.NewRasterizer(box.Dx(), box.Dy())
 	for i, p := range points {
+		x, y := p.x-float32(box.Min.X), p.y-float32(box.Min.Y)
 		if i == 0 {
-			r.MoveTo(p.x, p.y)
+			r.MoveTo(x, y)
 		} else {
-			r.LineTo(p.x, p.y)
+			r.LineTo(x, y)
 		}
 	}
 	r.ClosePath()
-	r.Draw(img, b, image.NewUniform(c), image.Point{})
+	r.Draw(img, box, image.NewUniform(c), image.Point{})
 }
 
 func disc(x, y, radius float32) []point {
@@ -170,7 +190,9 @@ func PNG(n, width int) ([]byte, error) {
 	var b bytes.Buffer
 	src := newScene(n).draw(width, width*3/4, 0)
 	flat := image.NewPaletted(src.Bounds(), palette())
-	draw.FloydSteinberg.Draw(flat, flat.Bounds(), src, image.Point{})
+	for i := range flat.Pix {
+		flat.Pix[i] = src.Pix[4*i]/43*36 + src.Pix[4*i+1]/43*6 + src.Pix[4*i+2]/43
+	}
 	if err := png.Encode(&b, flat); err != nil {
 		return nil, fmt.Errorf("encoding a picture: %w", err)
 	}

@@ -80,8 +80,23 @@ func (s *Storage) Start(addr string) error {
 	s.SetFaults(Faults{})
 	dav := &webdav.Handler{Prefix: "/dav", FileSystem: room{webdav.Dir(s.Dir), s}, LockSystem: webdav.NewMemLS()}
 	s.server = &http.Server{Handler: s.guard(dav), ReadHeaderTimeout: 10 * time.Second}
+	if s.Rate > 0 {
+		listener = narrow{listener}
+	}
 	go func() { s.served <- s.server.Serve(listener) }()
 	return nil
+}
+
+// narrow gives connections a small receive buffer: a slow storage takes little
+// at a time.
+type narrow struct{ net.Listener }
+
+func (n narrow) Accept() (net.Conn, error) {
+	c, err := n.Listener.Accept()
+	if t, ok := c.(*net.TCPConn); ok {
+		err = errors.Join(err, t.SetReadBuffer(16<<10))
+	}
+	return c, err
 }
 
 // URL is the address of the storage's collection.

@@ -262,6 +262,17 @@ func spent(lane plan.Lane, now time.Time, zone *time.Location) Hold {
 	return Hold{Gate: Allowance, Says: says, Since: start, Opens: end}
 }
 
+// NoneFits is the hold of a class of which not even the smallest copy fits into
+// the rest of an allowance.
+func NoneFits(lane plan.Lane, left, smallest int64, now time.Time, zone *time.Location) Hold {
+	h := TooLarge(lane, left, smallest, now, zone)
+	h.Says = fmt.Sprintf("Each is larger than the %s that are left of the allowance of %s per %s on %s.", Bytes(left), Bytes(lane.Allowance.Bytes), lane.Allowance.Per, lane.Over.Label())
+	if h.Opens.IsZero() {
+		h.Says = fmt.Sprintf("Each is larger than the whole allowance of %s per %s on %s; they wait for another lane.", Bytes(lane.Allowance.Bytes), lane.Allowance.Per, lane.Over.Label())
+	}
+	return h
+}
+
 // TooLarge is the hold of a single copy that the rest of an allowance cannot
 // carry now, or that the whole of it never will.
 func TooLarge(lane plan.Lane, left, size int64, now time.Time, zone *time.Location) Hold {

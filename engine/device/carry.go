@@ -42,7 +42,7 @@ type carriage struct {
 	started time.Time
 	meter   meter
 	hash    string // of the content, once it is known
-	blind   bool   // it is sent without knowing the hash: nothing of its size was there
+	cleared bool   // it may be sent: no other send carries the same content
 	driver  destination.Driver
 	item    records.Item
 	path    string // of the file
@@ -102,7 +102,7 @@ func (d *Device) tryCarry(ctx context.Context, s *carriage) (err error) {
 	if s.proving {
 		return d.prove(ctx, s)
 	}
-	if err := d.step(ctx, s, queue.Preparing, "", records.Change{Says: text("")}); err != nil {
+	if err := d.step(ctx, s, queue.Preparing, "Begins.", records.Change{Says: text("")}); err != nil {
 		return err
 	}
 	if there, err := d.alreadyThere(ctx, s); err != nil || there {
@@ -147,7 +147,7 @@ func (d *Device) alreadyThere(ctx context.Context, s *carriage) (bool, error) {
 	}
 	if !same {
 		d.mu.Lock()
-		s.blind = true
+		s.cleared = true
 		d.mu.Unlock()
 		return false, nil
 	}
@@ -178,18 +178,18 @@ func (d *Device) adopt(ctx context.Context, s *carriage, twin records.Copy) erro
 	return d.step(ctx, s, queue.Safe, "Proven with "+twin.Path()+".", records.Change{Proof: &twin.Proof, ProvenAt: &at, Says: text(""), Order: new(records.Order), NotBefore: &time.Time{}})
 }
 
-// waitForTwin waits while another send might carry the same content, so that
-// two never go at once. Between two, the one with the smaller id goes first.
+// waitForTwin waits while another send may carry the same content, so that two
+// never go at once. A send whose hash is not known yet may.
 func (d *Device) waitForTwin(ctx context.Context, s *carriage) error {
 	for {
 		var other *carriage
 		d.mu.Lock()
-		for id, o := range d.active {
-			first := id < s.copy.ID || o.blind && id != s.copy.ID
-			if first && !o.proving && o.copy.Destination == s.copy.Destination && o.copy.Bytes == s.copy.Bytes && (o.hash == "" || o.hash == s.hash) {
+		for _, o := range d.active {
+			if o.cleared && o.copy.Destination == s.copy.Destination && o.copy.Bytes == s.copy.Bytes && (o.hash == "" || o.hash == s.hash) {
 				other = o
 			}
 		}
+		s.cleared = other == nil
 		d.mu.Unlock()
 		if other == nil {
 			return nil

@@ -145,7 +145,7 @@ func (d *Device) decide(ctx context.Context, class queue.Class, now time.Time) (
 	}
 	lane, left := rule.Lanes[v.Lane], v.Lanes[v.Lane].Left
 	lane.Allowance = rule.AllowanceOver(lane.Over)
-	hold := gate.TooLarge(lane, left, smallest, now, zone)
+	hold := gate.NoneFits(lane, left, smallest, now, zone)
 	v.Lanes[v.Lane].Holds = []gate.Hold{hold}
 	v.Lane, v.Holds = -1, []gate.Hold{hold}
 	return v, nil

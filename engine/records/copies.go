@@ -227,7 +227,7 @@ func (r *Records) Smallest(ctx context.Context, class queue.Class) (bytes int64,
 // when none waits for a time.
 func (r *Records) NextRetry(ctx context.Context, now time.Time) (time.Time, error) {
 	var at sql.NullInt64
-	err := r.read.GetContext(ctx, &at, `SELECT min(not_before) FROM copies WHERE not_before > ?`, ms(now))
+	err := r.read.GetContext(ctx, &at, `SELECT min(not_before) FROM copies WHERE not_before > 0 AND not_before > ?`, ms(now))
 	if err != nil {
 		return time.Time{}, fmt.Errorf("reading the next retry: %w", err)
 	}
@@ -243,7 +243,7 @@ func (r *Records) Retries(ctx context.Context, class queue.Class, now time.Time)
 		Next  sql.NullInt64 `db:"next"`
 	}
 	err = r.read.GetContext(ctx, &row, `SELECT count(*) n, sum(bytes) bytes, min(not_before) next FROM copies INDEXED BY copies_retry
-		WHERE not_before > ? AND state = 'waiting' AND destination = ? AND rule = ? AND kind = ?`, ms(now), class.Destination, class.Rule, class.Kind)
+		WHERE not_before > 0 AND not_before > ? AND state = 'waiting' AND destination = ? AND rule = ? AND kind = ?`, ms(now), class.Destination, class.Rule, class.Kind)
 	if err != nil {
 		return 0, 0, time.Time{}, fmt.Errorf("counting retries: %w", err)
 	}

@@ -44,6 +44,10 @@ type Records struct {
 // Open opens or makes the file and takes up what a killed process left:
 // copies in between go on (queue.Resume), reservations count as spent.
 func Open(ctx context.Context, file string) (*Records, error) {
+	file, err := filepath.Abs(file)
+	if err != nil {
+		return nil, fmt.Errorf("finding the records: %w", err)
+	}
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder of the records: %w", err)
 	}

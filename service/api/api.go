@@ -62,9 +62,15 @@ func New(s *service.Service, console fs.FS, log *slog.Logger) *Server {
 		"cookie": {Type: "apiKey", In: "cookie", Name: cookieName},
 	}
 	config.Security = []map[string][]string{{"token": {}}, {"cookie": {}}}
+	huma.DefaultArrayNullable = false // lists are never null here
 	srv.api = huma.NewAPI(config, adapter{srv.app})
 	srv.routes()
 	srv.app.Get("/api/v1/events", srv.events)
+	srv.api.OpenAPI().AddOperation(&huma.Operation{
+		OperationID: "events", Method: http.MethodGet, Path: "/api/v1/events", Summary: "The status now, at every change, and while something is sent",
+		Description: "A stream of server-sent events named status; the data of each is what GET /api/v1/status answers.",
+		Responses:   map[string]*huma.Response{"200": {Description: "OK", Content: map[string]*huma.MediaType{"text/event-stream": {}}}},
+	})
 	srv.app.Get("/open", srv.open)
 	srv.app.Get("/api/*", func(fiber.Ctx) error { return fiber.NewError(http.StatusNotFound, "There is no such call.") })
 	srv.app.Get("/*", files(console))

@@ -42,34 +42,24 @@ func call[I, O any](s *Server, id, method, path, summary string, handler func(co
 	})
 }
 
-type oneDevice struct {
-	Device string `json:"device,omitempty" doc:"All when left out"`
-}
-
 func (s *Server) routes() {
-	call(s, "status", http.MethodGet, "/status", "How the yard stands", func(ctx context.Context, _ *struct{}) (*answer[client.Status], error) {
+	call(s, "status", http.MethodGet, "/status", "How the yard stands", func(ctx context.Context, _ *struct{}) (*answer[client.Yard], error) {
 		st, err := s.service.Status(ctx)
-		return &answer[client.Status]{st}, err
+		return &answer[client.Yard]{st}, err
 	})
 	call(s, "copies", http.MethodGet, "/copies", "A page of the queue, newest first", s.page)
 	call(s, "find", http.MethodGet, "/find", "Copies of items by name, path or part of a name", s.find)
 	call(s, "story", http.MethodGet, "/copies/{device}/{id}", "A copy and all that happened to it", s.story)
-	call(s, "pause", http.MethodPost, "/pause", "Hold everything", func(ctx context.Context, in *request[struct {
-		oneDevice
-		Until time.Time `json:"until,omitzero" doc:"Until it is resumed when left out"`
-	}]) (*answer[client.Count], error) {
+	call(s, "pause", http.MethodPost, "/pause", "Hold everything", func(ctx context.Context, in *request[client.PauseOrder]) (*answer[client.Count], error) {
 		if until := in.Body.Until; !until.IsZero() && !until.After(time.Now()) {
 			return nil, huma.Error422UnprocessableEntity("The end of the pause lies in the past.")
 		}
 		return s.eachDevice(in.Body.Device, func(d *device.Device) (int64, error) { return 1, d.Pause(ctx, in.Body.Until) })
 	})
-	call(s, "resume", http.MethodPost, "/resume", "End a pause", func(ctx context.Context, in *request[oneDevice]) (*answer[client.Count], error) {
+	call(s, "resume", http.MethodPost, "/resume", "End a pause", func(ctx context.Context, in *request[client.ResumeOrder]) (*answer[client.Count], error) {
 		return s.eachDevice(in.Body.Device, func(d *device.Device) (int64, error) { return 1, d.Resume(ctx) })
 	})
-	call(s, "retry", http.MethodPost, "/retry", "Take stuck copies up again", func(ctx context.Context, in *request[struct {
-		oneDevice
-		Copies []int64 `json:"copies,omitempty" maxItems:"1000" doc:"All stuck ones when left out"`
-	}]) (*answer[client.Count], error) {
+	call(s, "retry", http.MethodPost, "/retry", "Take stuck copies up again", func(ctx context.Context, in *request[client.RetryOrder]) (*answer[client.Count], error) {
 		if len(in.Body.Copies) > 0 && in.Body.Device == "" {
 			return nil, huma.Error422UnprocessableEntity("Copies are numbered by device: name it too.")
 		}
@@ -83,10 +73,7 @@ func (s *Server) routes() {
 		cost, err := d.CostOf(ctx, in.Body.Copies)
 		return &answer[device.Cost]{cost}, err
 	})
-	call(s, "send-now", http.MethodPost, "/send-now", "Send copies whatever their gates say", func(ctx context.Context, in *request[struct {
-		client.Pick
-		Metered bool `json:"metered,omitempty" doc:"It may cost; without it, a call that would is refused"`
-	}]) (*answer[device.Cost], error) {
+	call(s, "send-now", http.MethodPost, "/send-now", "Send copies whatever their gates say", func(ctx context.Context, in *request[client.SendNowOrder]) (*answer[device.Cost], error) {
 		d, err := s.device(in.Body.Device)
 		if err != nil {
 			return nil, err
@@ -100,14 +87,8 @@ func (s *Server) routes() {
 	})
 	call(s, "link", http.MethodPost, "/links", "A new one-time link to the console", func(_ context.Context, in *struct {
 		Host string `header:"Host"`
-	}) (*answer[struct {
-		URL string `json:"url"`
-	}], error) {
-		out := &answer[struct {
-			URL string `json:"url"`
-		}]{}
-		out.Body.URL = fmt.Sprintf("http://%s/open?code=%s", in.Host, s.service.NewLink(time.Now()))
-		return out, nil
+	}) (*answer[client.Link], error) {
+		return &answer[client.Link]{client.Link{URL: fmt.Sprintf("http://%s/open?code=%s", in.Host, s.service.NewLink(time.Now()))}}, nil
 	})
 	s.planRoutes()
 	s.standinRoutes()
@@ -333,8 +314,8 @@ func (s *Server) standinRoutes() {
 		return out, nil
 	})
 	call(s, "set-phone", http.MethodPut, "/standin/phones/{device}", "Set a simulated phone's network and power", func(ctx context.Context, in *struct {
-		onePhone
-		Body gate.Conditions
+		Device string `path:"device"`
+		Body   gate.Conditions
 	}) (*answer[[]client.Phone], error) {
 		return s.standin(func(st service.Standin) error { return st.SetPhone(ctx, in.Device, in.Body) })
 	})

@@ -69,7 +69,7 @@ func New(o Options) (*Driver, error) {
 	if o.Connections == 0 {
 		o.Connections = 8
 	}
-	dialer := &net.Dialer{Timeout: 15 * time.Second}
+	dialer := &net.Dialer{Timeout: 15 * time.Second, Control: keepUnsentShort}
 	transport := &http.Transport{
 		Proxy:                 http.ProxyFromEnvironment,
 		DialContext:           dialer.DialContext,
