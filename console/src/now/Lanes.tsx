@@ -1,0 +1,57 @@
+import { DoorClosed, DoorOpen } from "lucide-react";
+import type { Lane } from "../api";
+import { Meter } from "../parts/Meter";
+import { bytes, opens } from "../words";
+
+const over: Record<string, string> = { wifi: "Wi-Fi or wired", wired: "Wired", cellular: "Cellular" };
+
+/** Every lane with its gates: open, or shut and why; its allowance as a bar. */
+export function Lanes({ lanes }: { lanes: Lane[] }) {
+  if (lanes.length === 0) return null;
+  return (
+    <details className="group mt-5" open>
+      <summary className="cursor-pointer font-head font-semibold">Gates</summary>
+      <ul className="mt-2 space-y-2">
+        {lanes.map((l) => (
+          <li
+            key={`${l.rule}/${l.kind}/${l.destination}/${l.over}`}
+            className="grid grid-cols-[1.25rem_1fr] gap-x-2"
+          >
+            {l.open ? (
+              <DoorOpen aria-hidden className="mt-0.5 size-5 text-safe" />
+            ) : (
+              <DoorClosed aria-hidden className="mt-0.5 size-5 text-waits" />
+            )}
+            <div>
+              <p>
+                <span className="font-semibold">
+                  {l.kind === "photo" ? "Photos" : "Videos"} over {over[l.over]}:
+                </span>{" "}
+                {l.open ? "open" : "shut"}
+              </p>
+              {l.holds.map((h) => (
+                <p key={h.gate} className="text-sm text-quiet">
+                  {h.says} {h.opens && `(${opens(h)})`}
+                </p>
+              ))}
+              {l.limit > 0 && (
+                <div className="mt-1 flex items-center gap-3 text-sm text-quiet">
+                  <div className="w-32 shrink-0">
+                    <Meter
+                      label={`Allowance over ${over[l.over]}`}
+                      value={l.spent}
+                      max={l.limit}
+                      text={`${bytes(l.spent)} of ${bytes(l.limit)} spent`}
+                      tone="bg-waits"
+                    />
+                  </div>
+                  {bytes(l.spent)} of {bytes(l.limit)} this {l.per}
+                </div>
+              )}
+            </div>
+          </li>
+        ))}
+      </ul>
+    </details>
+  );
+}

@@ -1,0 +1,111 @@
+import { Field, Label, Radio, RadioGroup, Switch } from "@headlessui/react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { api, body, type Conditions, type Phone } from "../api";
+import { Button } from "../parts/Button";
+
+const networks: { label: string; is: Pick<Conditions, "network" | "roaming"> }[] = [
+  { label: "Wi-Fi", is: { network: "wifi", roaming: false } },
+  { label: "Cellular", is: { network: "cellular", roaming: false } },
+  { label: "Roaming", is: { network: "cellular", roaming: true } },
+  { label: "None", is: { network: "none", roaming: false } },
+];
+
+/** The panel of the demo: what the simulated phone senses. Nothing here exists outside the demo. */
+export function StandinPhones() {
+  const phones = useQuery({
+    queryKey: ["phones"],
+    queryFn: () => body(api.GET("/api/v1/standin/phones")),
+    refetchInterval: 2000,
+  });
+  return (
+    <section aria-labelledby="standin" className="rounded-lg border-2 border-dashed border-rest p-5">
+      <h2 id="standin" className="text-lg font-semibold">
+        Stand-in: a simulated phone
+      </h2>
+      <p className="mb-4 text-sm text-quiet">
+        Part of the demo only. Set what the phone senses and watch its gates.
+      </p>
+      {phones.isError && <p role="alert">{phones.error.message}</p>}
+      {phones.data?.map((p) => (
+        <PhonePanel key={p.device} phone={p} />
+      ))}
+    </section>
+  );
+}
+
+function PhonePanel({ phone }: { phone: Phone }) {
+  const client = useQueryClient();
+  const put = (phones: Phone[]) => client.setQueryData(["phones"], phones);
+  const params = { path: { device: phone.device } };
+  const set = useMutation({
+    mutationFn: (change: Partial<Conditions>) =>
+      body(api.PUT("/api/v1/standin/phones/{device}", { params, body: { ...phone.conditions, ...change } })),
+    onSuccess: put,
+  });
+  const follow = useMutation({
+    mutationFn: () => body(api.POST("/api/v1/standin/phones/{device}/timeline", { params })),
+    onSuccess: put,
+  });
+  const picture = useMutation({
+    mutationFn: () => body(api.POST("/api/v1/standin/phones/{device}/pictures", { params })),
+    onSuccess: put,
+  });
+  const c = phone.conditions;
+  const current = networks.find((n) => n.is.network === c.network && n.is.roaming === c.roaming);
+  return (
+    <div className="space-y-4">
+      <RadioGroup
+        value={current?.label ?? ""}
+        onChange={(label: string) => set.mutate(networks.find((n) => n.label === label)?.is ?? {})}
+        aria-label={`Network of ${phone.device}`}
+        className="flex flex-wrap gap-2"
+      >
+        {networks.map((n) => (
+          <Radio
+            key={n.label}
+            value={n.label}
+            className="cursor-pointer rounded-md border border-line bg-plank px-3 py-1.5 data-checked:border-tide data-checked:bg-wash data-checked:font-semibold"
+          >
+            {n.label}
+          </Radio>
+        ))}
+      </RadioGroup>
+      <div className="flex flex-wrap items-center gap-x-6 gap-y-3">
+        <Field className="flex items-center gap-2">
+          <Switch
+            checked={c.charging}
+            onChange={(charging) => set.mutate({ charging })}
+            className="group inline-flex h-6 w-11 items-center rounded-full bg-rest data-checked:bg-tide"
+          >
+            <span
+              aria-hidden
+              className="size-4 translate-x-1 rounded-full bg-plank transition group-data-checked:translate-x-6"
+            />
+          </Switch>
+          <Label>Charger</Label>
+        </Field>
+        <label className="flex items-center gap-2">
+          Battery
+          <input
+            type="range"
+            min={1}
+            max={100}
+            value={c.battery}
+            onChange={(e) => set.mutate({ battery: e.target.valueAsNumber })}
+            className="accent-tide"
+          />
+          <span className="w-12">{c.battery}%</span>
+        </label>
+      </div>
+      <div className="flex flex-wrap gap-2">
+        <Button onClick={() => picture.mutate()} disabled={picture.isPending}>
+          Take a picture
+        </Button>
+        <Button onClick={() => follow.mutate()} disabled={phone.timeline || follow.isPending}>
+          {phone.timeline ? "Following its day" : "Follow a day in two minutes"}
+        </Button>
+      </div>
+      {(set.isError || picture.isError) && <p role="alert">{set.error?.message ?? picture.error?.message}</p>}
+    </div>
+  );
+}

@@ -1,0 +1,22 @@
+import { createRootRoute, createRoute, createRouter } from "@tanstack/react-router";
+import { Frame, NotFound } from "./parts/Frame";
+import { NowPage } from "./now/NowPage";
+import { QueuePage } from "./queue/QueuePage";
+import { readSearch } from "./queue/search";
+
+const root = createRootRoute({ component: Frame, notFoundComponent: NotFound });
+const now = createRoute({ getParentRoute: () => root, path: "/", component: NowPage });
+const queue = createRoute({
+  getParentRoute: () => root,
+  path: "/queue",
+  component: QueuePage,
+  validateSearch: readSearch,
+});
+
+export const router = createRouter({ routeTree: root.addChildren([now, queue]) });
+
+declare module "@tanstack/react-router" {
+  interface Register {
+    router: typeof router;
+  }
+}

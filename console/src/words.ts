@@ -1,0 +1,67 @@
+import type { Conditions, Hold } from "./api";
+
+/** Sizes, times and conditions in words; one form of each for every page. */
+
+const units = ["B", "kB", "MB", "GB", "TB", "PB"];
+
+export function bytes(n: number): string {
+  let unit = 0;
+  while (n >= 999.5 && unit < units.length - 1) {
+    n /= 1000;
+    unit++;
+  }
+  return `${unit > 0 && n < 9.95 ? n.toFixed(1) : Math.round(n)} ${units[unit]}`;
+}
+
+export function count(n: number, one: string, many = one + "s"): string {
+  return `${n.toLocaleString("en-GB")} ${n === 1 ? one : many}`;
+}
+
+const clock = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit" });
+const exact = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit", second: "2-digit" });
+const dayClock = new Intl.DateTimeFormat("en-GB", { weekday: "short", hour: "2-digit", minute: "2-digit" });
+const date = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short", year: "numeric" });
+
+/** A time near now: the clock today, the weekday within a week, else the date. */
+export function when(text: string, now = new Date()): string {
+  const at = new Date(text);
+  if (at.toDateString() === now.toDateString()) {
+    return Math.abs(at.getTime() - now.getTime()) < 3600_000 ? exact.format(at) : clock.format(at);
+  }
+  if (Math.abs(at.getTime() - now.getTime()) < 6 * 86400_000) return dayClock.format(at);
+  return date.format(at);
+}
+
+/** A capture time as the camera's wall clock had it. */
+export function taken(text: string): string {
+  const [day = "", rest = ""] = text.split("T");
+  const [y, m, d] = day.split("-").map(Number);
+  return `${date.format(new Date(y ?? 0, (m ?? 1) - 1, d ?? 1))}, ${rest.slice(0, 5)}`;
+}
+
+export function network(c: Conditions): string {
+  const name = { none: "no network", wifi: "Wi-Fi", wired: "wired network", cellular: "cellular" }[c.network];
+  const notes = [c.roaming && "roaming", c.metered && c.network !== "cellular" && "metered"].filter(Boolean);
+  return notes.length > 0 ? `${name}, ${notes.join(", ")}` : name;
+}
+
+export function power(c: Conditions): string {
+  if (c.battery < 0) return "mains";
+  return `battery ${c.battery}%, ${c.charging ? "charging" : "not charging"}`;
+}
+
+/** When a hold opens, in words. */
+export function opens(h: Hold): string {
+  if (h.opens) return `${h.gate === "retry" || h.gate === "trouble" ? "next try" : "opens"} ${when(h.opens)}`;
+  return h.needsYou ? "needs you" : "no time known";
+}
+
+export const stateWords: Record<string, string> = {
+  waiting: "waiting",
+  preparing: "preparing",
+  sending: "sending",
+  proving: "proving",
+  safe: "safe",
+  stuck: "stuck",
+  skipped: "skipped",
+};
