@@ -136,7 +136,7 @@ func (d *Device) sending(now time.Time) []Send {
 	for id, c := range d.active {
 		sent := c.meter.n.Load()
 		s := Send{Copy: id, Name: c.copy.Name, Kind: c.copy.Kind, Destination: c.copy.Destination, State: c.copy.State, Bytes: c.copy.Bytes, Sent: sent, Metered: c.metered}
-		if took := now.Sub(c.started).Seconds(); took > 0.05 && !c.proving {
+		if took := now.Sub(c.started).Seconds(); took > 0.5 && !c.proving {
 			s.Rate = int64(float64(sent) / took)
 		}
 		sends = append(sends, s)

@@ -94,7 +94,7 @@ func Start(ctx context.Context, dir, user, password string) (*Server, error) {
 			return s, res.Body.Close()
 		}
 	}
-	return nil, fmt.Errorf("Apache did not start: %w\n%s", s.Close(), s.out)
+	return nil, fmt.Errorf("starting Apache: %w\n%s", s.Close(), s.out)
 }
 
 // open lets Apache's own user through to its folders: temporary folders of

@@ -3,7 +3,9 @@ import type { Lane } from "../api";
 import { Meter } from "../parts/Meter";
 import { bytes, opens } from "../words";
 
-const over: Record<string, string> = { wifi: "Wi-Fi or wired", wired: "Wired", cellular: "Cellular" };
+const over: Record<string, string> = { wifi: "Wi-Fi or wired", wired: "wired", cellular: "cellular" };
+
+const spans: Record<string, string> = { day: "today", week: "this week", month: "this month" };
 
 /** Every lane with its gates: open, or shut and why; its allowance as a bar. */
 export function Lanes({ lanes }: { lanes: Lane[] }) {
@@ -45,7 +47,7 @@ export function Lanes({ lanes }: { lanes: Lane[] }) {
                       tone="bg-waits"
                     />
                   </div>
-                  {bytes(l.spent)} of {bytes(l.limit)} this {l.per}
+                  {bytes(l.spent)} of {bytes(l.limit)} {spans[l.per]}
                 </div>
               )}
             </div>

@@ -33,7 +33,7 @@ function SendRow({ send: s }: { send: Send }) {
     <li>
       <div className="mb-1 flex justify-between gap-3">
         <span className="min-w-0 truncate">{s.name}</span>
-        <span className="shrink-0 text-sm text-quiet">
+        <span className="shrink-0 text-sm text-quiet tabular-nums">
           {text}
           {s.state === "sending" && s.rate > 0 && `, ${bytes(s.rate)}/s`}
           {s.metered && ", metered"}

@@ -4,7 +4,8 @@ import { bytes } from "../words";
 
 const parts = [
   { name: "safe", states: ["safe"], fill: "fill-safe", dot: "bg-safe" },
-  { name: "on the way", states: ["preparing", "sending", "proving"], fill: "fill-moving", dot: "bg-moving" },
+  { name: "on the way", states: ["preparing", "sending"], fill: "fill-moving", dot: "bg-moving" },
+  { name: "proving", states: ["proving"], fill: "fill-owed", dot: "bg-owed" },
   { name: "waiting", states: ["waiting"], fill: "fill-waits", dot: "bg-waits" },
   { name: "stuck", states: ["stuck"], fill: "fill-stuck", dot: "bg-stuck" },
 ];

@@ -3,7 +3,7 @@ import { useEffect, useLayoutEffect, useRef, useState } from "react";
 import type { Copy } from "../api";
 import { Button } from "../parts/Button";
 import { StateMark } from "../parts/StateMark";
-import { bytes, opens, taken } from "../words";
+import { bytes, count, opens, taken } from "../words";
 import type { useCopies } from "./queries";
 
 const rowHeight = 76;
@@ -43,8 +43,9 @@ export function CopyList({ pages, open, clear }: Props) {
   return (
     <>
       <p className="text-sm text-quiet" role="status">
-        {rows.length.toLocaleString("en-GB")}
-        {hasNextPage ? " of more" : ""} shown, newest first
+        {hasNextPage ? "The newest " : ""}
+        {count(rows.length, "copy", "copies")}
+        {hasNextPage ? "; more come as you scroll" : ", newest first"}
       </p>
       <ul
         ref={list}

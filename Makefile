@@ -1,0 +1,60 @@
+# Yard Tide. `make demo` shows it, `make test` proves it; both install what they
+# need. `make help` lists the rest.
+SHELL := /bin/bash
+GO := CGO_ENABLED=0 go
+NPM := npm --prefix console --no-fund --no-audit --loglevel=error
+SOURCES := $(shell find cmd cli client console/console.go core engine service standin -name '*.go' -o -name '*.sql')
+CONSOLE := $(shell find console/src console/public -type f) console/index.html console/package-lock.json console/vite.config.js
+
+.PHONY: help demo test check build types shots bench clean
+help: ## this list
+	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 10
+
+demo: bin/yardtide ## run the demo yard; Ctrl-C ends it
+	@./packages.sh ffmpeg
+	./bin/yardtide demo
+
+test: bin/yardtide ## every test, the Go ones under the race detector
+	./packages.sh chromium apache2 ffmpeg
+	CGO_ENABLED=1 go test -race -timeout 20m ./...
+
+check: console/node_modules/.package-lock.json types ## formatting, vet, staticcheck, eslint, types, generated files up to date
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "gofmt would change:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	GOOS=darwin $(GO) build -o /dev/null ./cmd/yardtide
+	GOOS=windows $(GO) build -o /dev/null ./cmd/yardtide
+	$(NPM) run --silent format
+	$(NPM) run --silent lint
+	$(NPM) run --silent typecheck
+	@git diff --exit-code --stat -- docs/openapi.json docs/plan.schema.json console/src/api.gen.ts || { echo "generated files were not up to date; commit them"; exit 1; }
+
+build: bin/yardtide ## the binary, console included
+
+types: console/node_modules/.package-lock.json ## generate the API document, the plan's schema and the console's types
+	@go run ./service/api/openapi > docs/openapi.json.new && mv docs/openapi.json.new docs/openapi.json
+	@go run ./cmd/yardtide plan schema > docs/plan.schema.json.new && mv docs/plan.schema.json.new docs/plan.schema.json
+	@$(NPM) run --silent types > /dev/null
+
+shots: bin/yardtide ## take docs/screenshots from the demo
+	./packages.sh chromium ffmpeg xvfb xterm imagemagick
+	go run ./e2e/shots
+
+bench: bin/yardtide ## speed and size against references in the same run (about 10 minutes)
+	./packages.sh apache2 curl
+	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./bench
+	go test -run '^$$' -bench . ./core/gate
+
+clean: ## remove what was built
+	rm -rf bin .demo console/node_modules console/dist/assets console/dist/*.html console/dist/*.svg
+
+bin/yardtide: $(SOURCES) go.mod go.sum console/dist/index.html
+	$(GO) build -trimpath -ldflags '-s -w' -o $@ ./cmd/yardtide
+
+console/dist/index.html: $(CONSOLE) console/node_modules/.package-lock.json
+	$(NPM) run --silent build > /dev/null
+
+console/node_modules/.package-lock.json: console/package-lock.json
+	@command -v go >/dev/null || { echo "Go is missing: install Go 1.26 or later (https://go.dev/dl)"; exit 1; }
+	@command -v npm >/dev/null || { echo "npm is missing: install Node.js 20 or later"; exit 1; }
+	$(NPM) ci

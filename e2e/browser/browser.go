@@ -1,0 +1,130 @@
+// Package browser drives the console in headless Chromium, as a person would:
+// by what stands on buttons, with a real pointer and real keys.
+package browser
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+)
+
+// Browser is one tab of a Chromium.
+type Browser struct {
+	ctx    context.Context
+	cancel func()
+	dir    string
+}
+
+// Start starts Chromium (Debian's package chromium).
+func Start(parent context.Context) (*Browser, error) {
+	dir, err := os.MkdirTemp("", "yardtide-chromium-")
+	if err != nil {
+		return nil, fmt.Errorf("making the browser's folder: %w", err)
+	}
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(dir), chromedp.ExecPath("/usr/bin/chromium"),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("lang", "en-GB"))
+	allocated, endBrowser := chromedp.NewExecAllocator(parent, opts...)
+	ctx, endTab := chromedp.NewContext(allocated)
+	b := &Browser{ctx: ctx, dir: dir, cancel: func() { endTab(); endBrowser() }}
+	if err := chromedp.Do(ctx, chromedp.Navigate("about:blank")); err != nil {
+		return nil, errors.Join(fmt.Errorf("starting Chromium (Debian: apt-get install chromium): %w", err), b.Close())
+	}
+	return b, b.Size(1280, 800)
+}
+
+// Close ends the browser.
+func (b *Browser) Close() error {
+	b.cancel()
+	var err error
+	for range 50 { // its children still write for a moment
+		if err = os.RemoveAll(b.dir); err == nil {
+			return nil
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return err
+}
+
+const patience = 15 * time.Second
+
+func (b *Browser) do(steps ...chromedp.Action[chromedp.Void]) error {
+	ctx, cancel := context.WithTimeout(b.ctx, patience)
+	defer cancel()
+	return chromedp.Do(ctx, steps...)
+}
+
+// Size sets the window's inner size in pixels.
+func (b *Browser) Size(w, h int64) error { return b.do(chromedp.EmulateViewport(w, h)) }
+
+// Scheme sets the colour scheme that the person prefers: "light" or "dark".
+func (b *Browser) Scheme(scheme string) error {
+	ctx, cancel := context.WithTimeout(b.ctx, patience)
+	defer cancel()
+	_, err := chromedp.Call(ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}})
+	return err
+}
+
+// Open goes to an address.
+func (b *Browser) Open(url string) error { return b.do(chromedp.Navigate(url)) }
+
+// Shot takes a picture of the window.
+func (b *Browser) Shot() ([]byte, error) {
+	ctx, cancel := context.WithTimeout(b.ctx, patience)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.CaptureScreenshot())
+}
+
+// Eval runs a script and returns its value.
+func Eval[T any](b *Browser, script string) (T, error) {
+	ctx, cancel := context.WithTimeout(b.ctx, patience)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.Evaluate[T](script, chromedp.EvalAwaitPromise))
+}
+
+// Text is what the page says.
+func (b *Browser) Text() (string, error) {
+	return Eval[string](b, `document.body.innerText`)
+}
+
+// Press presses a key, such as kb.Escape.
+func (b *Browser) Press(keys string) error { return b.do(chromedp.KeyEvent(keys)) }
+
+// finder looks for what can be clicked by its label: exactly, else by its
+// beginning; scrolls it into sight and tells its middle.
+const finder = `(label => {
+  const named = [...document.querySelectorAll('button, a, [role=option], [role=menuitem], [role=radio], [role=switch], summary')]
+    .filter(e => e.getClientRects().length > 0)
+    .map(e => [e, (e.getAttribute('aria-label') || e.labels?.[0]?.innerText || e.innerText || '').trim()]);
+  const hit = named.find(([, n]) => n === label) || named.find(([, n]) => n.startsWith(label));
+  if (!hit) return null;
+  hit[0].scrollIntoView({ block: 'center' });
+  const r = hit[0].getBoundingClientRect();
+  return { X: r.x + r.width / 2, Y: r.y + r.height / 2 };
+})(%s)`
+
+// Click clicks on what has a label, waiting for it to appear.
+func (b *Browser) Click(label string) error {
+	quoted, err := json.Marshal(label)
+	if err != nil {
+		return err
+	}
+	for deadline := time.Now().Add(patience); ; time.Sleep(50 * time.Millisecond) {
+		at, err := Eval[*struct{ X, Y float64 }](b, fmt.Sprintf(finder, quoted))
+		if err != nil {
+			return err
+		}
+		if at != nil {
+			return b.do(chromedp.MouseClickXY(at.X, at.Y))
+		}
+		if time.Now().After(deadline) {
+			text, _ := b.Text() // only for the message
+			return fmt.Errorf("nothing to click is labelled %q on a page that says:\n%s", label, text)
+		}
+	}
+}

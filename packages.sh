@@ -1,0 +1,30 @@
+#!/bin/bash
+# Installs the Debian packages named that are missing: at once as root, else it
+# says the command to run. Elsewhere than on Debian it only says what is missing.
+set -euo pipefail
+missing=()
+for package in "$@"; do
+  case $package in
+    apache2) program=/usr/sbin/apache2 ;;
+    xvfb) program=Xvfb ;;
+    imagemagick) program=import ;;
+    *) program=$package ;;
+  esac
+  command -v "$program" >/dev/null || missing+=("$package")
+done
+[ ${#missing[@]} -eq 0 ] && exit 0
+if ! command -v apt-get >/dev/null; then
+  echo "missing: ${missing[*]}; install them with this system's package manager, then run make again" >&2
+  exit 1
+fi
+if [ "$(id -u)" -ne 0 ]; then
+  echo "missing: ${missing[*]}; run: sudo apt-get install --no-install-recommends ${missing[*]}, then make again" >&2
+  exit 1
+fi
+export DEBIAN_FRONTEND=noninteractive
+apt-get -o DPkg::Lock::Timeout=300 update -qq
+# A web server is only needed as a program: its own service is not started.
+printf '#!/bin/sh\nexit 101\n' > /usr/sbin/policy-rc.d.yardtide && chmod +x /usr/sbin/policy-rc.d.yardtide
+[ -e /usr/sbin/policy-rc.d ] || { mv /usr/sbin/policy-rc.d.yardtide /usr/sbin/policy-rc.d; trap 'rm -f /usr/sbin/policy-rc.d' EXIT; }
+rm -f /usr/sbin/policy-rc.d.yardtide
+apt-get -o DPkg::Lock::Timeout=300 install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
