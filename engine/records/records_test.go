@@ -1,0 +1,315 @@
+package records_test
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"path/filepath"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"yardtide/core/media"
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+	"yardtide/engine/records"
+)
+
+var (
+	everyday = plan.Rule{Take: []media.Kind{media.Photo, media.Video}, To: []string{"locker"}, Lanes: []plan.Lane{{Over: plan.WiFi}}}
+	class    = queue.Class{Rule: "everyday", Kind: media.Photo, Destination: "locker"}
+	start    = time.UnixMilli(1_790_000_000_000)
+)
+
+func open(t testing.TB, file string) *records.Records {
+	t.Helper()
+	r, err := records.Open(t.Context(), file)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = r.Close() }) // some tests close it earlier
+	return r
+}
+
+func items(n int, name string) []records.Item {
+	list := make([]records.Item, n)
+	for i := range list {
+		list[i] = records.Item{Source: "DCIM", Dir: ".", Name: fmt.Sprintf("%s%03d.jpg", name, i), Size: int64(100 + i), MTime: int64(i), Inode: int64(i),
+			ContentType: "image/jpeg", Kind: media.Photo, TakenMS: int64(i) * 1000, TakenFrom: media.FromHeader}
+	}
+	return list
+}
+
+func admit(t testing.TB, r *records.Records, list []records.Item) {
+	t.Helper()
+	require.NoError(t, r.Admit(t.Context(), list, "everyday", everyday, start))
+}
+
+func page(t testing.TB, r *records.Records, states ...queue.State) []records.Copy {
+	t.Helper()
+	var buckets []records.Bucket
+	for _, s := range states {
+		for _, k := range media.Kinds {
+			buckets = append(buckets, records.Bucket{Class: queue.Class{Rule: "everyday", Kind: k, Destination: "locker"}, State: s})
+		}
+	}
+	list, err := r.Page(t.Context(), buckets, nil, records.Cursor{}, 10_000, start)
+	require.NoError(t, err)
+	return list
+}
+
+func step(t testing.TB, r *records.Records, id int64, to ...queue.State) {
+	t.Helper()
+	for _, s := range to {
+		require.NoError(t, r.Step(t.Context(), id, s, "", records.Change{}, start))
+	}
+}
+
+func TestNewestGoesFirst(t *testing.T) {
+	r := open(t, filepath.Join(t.TempDir(), "r.db"))
+	admit(t, r, items(5, "a"))
+	var order []string
+	var busy []int64
+	for {
+		c, ok, err := r.Pick(t.Context(), class, queue.Waiting, math.MaxInt64, busy, start)
+		require.NoError(t, err)
+		if !ok {
+			break
+		}
+		busy, order = append(busy, c.ID), append(order, c.Name)
+	}
+	assert.Equal(t, []string{"a004.jpg", "a003.jpg", "a002.jpg", "a001.jpg", "a000.jpg"}, order)
+	c, ok, err := r.Pick(t.Context(), class, queue.Waiting, 101, nil, start)
+	require.NoError(t, err)
+	assert.True(t, ok)
+	assert.Equal(t, "a001.jpg", c.Name, "the newest that fits into an allowance's rest")
+	smallest, _, err := r.Smallest(t.Context(), class)
+	require.NoError(t, err)
+	assert.EqualValues(t, 100, smallest)
+}
+
+func TestAnIllegalStepChangesNothing(t *testing.T) {
+	r := open(t, filepath.Join(t.TempDir(), "r.db"))
+	admit(t, r, items(1, "a"))
+	id := page(t, r, queue.Waiting)[0].ID
+	err := r.Step(t.Context(), id, queue.Safe, "no", records.Change{}, start)
+	assert.ErrorAs(t, err, new(queue.StepError))
+	story, err := r.Story(t.Context(), id)
+	require.NoError(t, err)
+	assert.Empty(t, story)
+	assert.Len(t, page(t, r, queue.Waiting), 1)
+}
+
+// Whatever happens to copies, the counters are what counting would give.
+func TestCountersNeverDrift(t *testing.T) {
+	dir := t.TempDir()
+	n := 0
+	rapid.Check(t, func(rt *rapid.T) {
+		n++
+		file := filepath.Join(dir, fmt.Sprintf("%d.db", n))
+		r := open(t, file)
+		made := 0
+		for range rapid.IntRange(1, 25).Draw(rt, "steps") {
+			switch rapid.IntRange(0, 5).Draw(rt, "what") {
+			case 0:
+				admit(t, r, items(rapid.IntRange(1, 4).Draw(rt, "n"), fmt.Sprintf("b%d-", made)))
+				made++
+			case 1:
+				require.NoError(rt, r.Gone(t.Context(), "DCIM", ".", []string{fmt.Sprintf("b%d-000.jpg", rapid.IntRange(0, 3).Draw(rt, "which"))}, start))
+			case 2:
+				rules := map[string]plan.Rule{"everyday": everyday}
+				if rapid.Bool().Draw(rt, "dropped") {
+					rules["everyday"] = plan.Rule{Take: []media.Kind{media.Video}, To: []string{"locker"}}
+				}
+				require.NoError(rt, r.Apply(t.Context(), []plan.Source{{Folder: "DCIM", Rule: "everyday"}}, rules, start))
+			case 3:
+				require.NoError(rt, r.Close())
+				r = open(t, file)
+			default:
+				all := page(t, r, queue.States...)
+				if len(all) == 0 {
+					continue
+				}
+				c := rapid.SampledFrom(all).Draw(rt, "copy")
+				to := rapid.SampledFrom(queue.States).Draw(rt, "to")
+				if err := r.Step(t.Context(), c.ID, to, "x", records.Change{}, start); queue.Step(c.State, to) == nil {
+					require.NoError(rt, err)
+				} else {
+					require.Error(rt, err)
+				}
+			}
+			counters, err := r.Counters(t.Context())
+			require.NoError(rt, err)
+			type key struct {
+				c queue.Class
+				s queue.State
+			}
+			got, want := map[key]records.Counter{}, map[key]records.Counter{}
+			for _, c := range counters {
+				got[key{c.Class, c.State}] = c
+			}
+			for _, c := range page(t, r, queue.States...) {
+				k := key{c.Class, c.State}
+				want[k] = records.Counter{Class: c.Class, State: c.State, N: want[k].N + 1, Bytes: want[k].Bytes + c.Bytes}
+			}
+			require.Equal(rt, want, got)
+		}
+		require.NoError(rt, r.Close())
+	})
+}
+
+func TestWhatAKillInterruptsBeginsAgain(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "r.db")
+	r := open(t, file)
+	admit(t, r, items(4, "a"))
+	all := page(t, r, queue.Waiting)
+	step(t, r, all[0].ID, queue.Preparing)
+	step(t, r, all[1].ID, queue.Preparing, queue.Sending)
+	step(t, r, all[2].ID, queue.Preparing, queue.Sending, queue.Proving)
+	step(t, r, all[3].ID, queue.Preparing, queue.Sending, queue.Proving, queue.Safe)
+	require.NoError(t, r.Close())
+	r = open(t, file)
+	assert.Len(t, page(t, r, queue.Waiting), 2)
+	assert.Len(t, page(t, r, queue.Proving), 1)
+	assert.Len(t, page(t, r, queue.Safe), 1)
+	story, err := r.Story(t.Context(), all[1].ID)
+	require.NoError(t, err)
+	assert.Equal(t, "Interrupted; begins again.", story[len(story)-1].Says)
+}
+
+func TestSpendSurvivesAKillAsSpent(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "r.db")
+	r := open(t, file)
+	admit(t, r, items(3, "a"))
+	limit := plan.Allowance{Bytes: 1000, Per: plan.Day}
+	reserve := func(copy, bytes int64) bool {
+		ok, err := r.Reserve(t.Context(), copy, "everyday/cellular", limit, start, bytes)
+		require.NoError(t, err)
+		return ok
+	}
+	require.True(t, reserve(1, 400))
+	require.True(t, reserve(2, 500))
+	assert.False(t, reserve(3, 101), "it does not fit")
+	require.NoError(t, r.Settle(t.Context(), 1, 150))
+	require.NoError(t, r.Settle(t.Context(), 1, 150), "settling twice counts once")
+	require.NoError(t, r.Close())
+
+	r = open(t, file)
+	a, err := r.Account(t.Context(), "everyday/cellular", start)
+	require.NoError(t, err)
+	assert.EqualValues(t, 650, a.Spent, "what was under way counts in full")
+	assert.Zero(t, a.Reserved)
+	other, err := r.Account(t.Context(), "everyday/cellular", start.AddDate(0, 0, 1))
+	require.NoError(t, err)
+	assert.Zero(t, other.Spent, "a new period begins at nothing")
+	ok, err := r.Reserve(t.Context(), 3, "everyday/cellular", plan.Allowance{}, start, 5000)
+	require.NoError(t, err)
+	assert.True(t, ok, "an order of the keeper's is counted and not limited")
+}
+
+func TestPagesGoOnWhereTheyEnded(t *testing.T) {
+	r := open(t, filepath.Join(t.TempDir(), "r.db"))
+	list := items(25, "a")
+	for i := range list {
+		list[i].TakenMS = int64(i / 5) // many taken at one time
+		if i%3 == 0 {
+			list[i].Kind = media.Video
+		}
+	}
+	admit(t, r, list)
+	buckets := []records.Bucket{{Class: class, State: queue.Waiting}, {Class: queue.Class{Rule: "everyday", Kind: media.Video, Destination: "locker"}, State: queue.Waiting}}
+	seen := map[int64]bool{}
+	var all []records.Copy
+	for after := (records.Cursor{}); ; {
+		p, err := r.Page(t.Context(), buckets, nil, after, 4, start)
+		require.NoError(t, err)
+		for _, c := range p {
+			require.False(t, seen[c.ID], "twice")
+			seen[c.ID] = true
+		}
+		all = append(all, p...)
+		if len(p) < 4 {
+			break
+		}
+		after = records.Cursor{TakenMS: p[3].TakenMS, ID: p[3].ID}
+	}
+	assert.Len(t, all, 25)
+	assert.True(t, slices.IsSortedFunc(all, records.Newest))
+}
+
+func TestAChangedPlanSkipsAndTakesUpAgain(t *testing.T) {
+	r := open(t, filepath.Join(t.TempDir(), "r.db"))
+	admit(t, r, items(3, "a"))
+	first := page(t, r, queue.Waiting)[0]
+	step(t, r, first.ID, queue.Preparing, queue.Sending, queue.Proving, queue.Safe)
+	source := []plan.Source{{Folder: "DCIM", Rule: "everyday"}}
+	apply := func(rules map[string]plan.Rule) {
+		t.Helper()
+		require.NoError(t, r.Apply(t.Context(), source, rules, start))
+	}
+	apply(map[string]plan.Rule{"everyday": {Take: []media.Kind{media.Video}, To: []string{"locker"}}})
+	assert.Len(t, page(t, r, queue.Skipped), 2)
+	assert.Len(t, page(t, r, queue.Safe), 1, "what is safe stays safe")
+	apply(map[string]plan.Rule{"everyday": everyday})
+	assert.Len(t, page(t, r, queue.Waiting), 2)
+	second := everyday
+	second.To = []string{"locker", "loft"}
+	apply(map[string]plan.Rule{"everyday": second})
+	counters, err := r.Counters(t.Context())
+	require.NoError(t, err)
+	n := map[string]int64{}
+	for _, c := range counters {
+		n[c.Destination] += c.N
+	}
+	assert.Equal(t, map[string]int64{"locker": 3, "loft": 3}, n, "a second destination gets copies of its own")
+	source[0].Rule = "slow"
+	apply(map[string]plan.Rule{"slow": second})
+	counters, err = r.Counters(t.Context())
+	require.NoError(t, err)
+	for _, c := range counters {
+		if c.State == queue.Waiting {
+			assert.Equal(t, "slow", c.Rule)
+		}
+	}
+}
+
+func TestAChangedFileIsANewItemAndKeepsTheOldStory(t *testing.T) {
+	r := open(t, filepath.Join(t.TempDir(), "r.db"))
+	admit(t, r, items(1, "a"))
+	step(t, r, page(t, r, queue.Waiting)[0].ID, queue.Preparing, queue.Sending, queue.Proving, queue.Safe)
+	changed := items(1, "a")
+	changed[0].Size = 999
+	admit(t, r, changed)
+	assert.Len(t, page(t, r, queue.Safe), 1)
+	waiting := page(t, r, queue.Waiting)
+	require.Len(t, waiting, 1)
+	assert.EqualValues(t, 999, waiting[0].Bytes)
+	dir, err := r.Dir(t.Context(), "DCIM", ".")
+	require.NoError(t, err)
+	assert.Len(t, dir, 1, "one current item a path")
+}
+
+func TestOddNamesComeBackAsTheyWere(t *testing.T) {
+	r := open(t, filepath.Join(t.TempDir(), "r.db"))
+	list := items(4, "a")
+	list[0].Name, list[1].Name, list[2].Name, list[3].Name = "bad\xff\xfe.jpg", "new\nline's \"q\" 50%.jpg", "tide 🌊.jpg", "cafe\u0301.jpg"
+	admit(t, r, list)
+	dir, err := r.Dir(t.Context(), "DCIM", ".")
+	require.NoError(t, err)
+	for _, it := range list {
+		assert.Contains(t, dir, it.Name)
+	}
+	found, err := r.Find(t.Context(), "DCIM/bad\xff\xfe.jpg", 5)
+	require.NoError(t, err)
+	assert.Len(t, found, 1)
+	found, err = r.Find(t.Context(), "TIDE", 5)
+	require.NoError(t, err)
+	assert.Len(t, found, 1, "part of a name, whatever its case")
+}
+
+func TestOneFileThatIsNotRecordsIsRefused(t *testing.T) {
+	_, err := records.Open(context.Background(), "/dev/null/records.db")
+	assert.ErrorContains(t, err, "making the folder of the records")
+}

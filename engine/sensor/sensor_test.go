@@ -1,0 +1,100 @@
+package sensor_test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardtide/core/gate"
+	"yardtide/core/plan"
+	"yardtide/engine/sensor"
+)
+
+// sys makes a sysfs of one's own.
+func sys(t testing.TB, files map[string]string) string {
+	t.Helper()
+	root := t.TempDir()
+	for name, content := range files {
+		file := filepath.Join(root, "class", name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(content+"\n"), 0o644))
+	}
+	return root
+}
+
+func first(t testing.TB, s sensor.Sensor) gate.Conditions {
+	t.Helper()
+	ctx, cancel := context.WithCancel(t.Context())
+	var got gate.Conditions
+	require.NoError(t, s.Watch(ctx, func(c gate.Conditions) { got = c; cancel() }))
+	return got
+}
+
+func TestLinux(t *testing.T) {
+	wifi := map[string]string{"net/lo/type": "772", "net/lo/operstate": "unknown", "net/wlan0/type": "1", "net/wlan0/operstate": "up", "net/wlan0/uevent": "DEVTYPE=wlan", "net/wlan0/device/x": ""}
+	with := func(base map[string]string, more map[string]string) map[string]string {
+		all := map[string]string{}
+		for _, m := range []map[string]string{base, more} {
+			for k, v := range m {
+				all[k] = v
+			}
+		}
+		return all
+	}
+	battery := map[string]string{"power_supply/BAT0/type": "Battery", "power_supply/BAT0/capacity": "37", "power_supply/BAT0/status": "Discharging", "power_supply/AC/type": "Mains", "power_supply/AC/online": "0"}
+	for name, c := range map[string]struct {
+		files map[string]string
+		want  gate.Conditions
+	}{
+		"nothing":            {nil, gate.Conditions{Network: plan.NoNetwork, Charging: true, Battery: -1}},
+		"loopback only":      {map[string]string{"net/lo/type": "772", "net/lo/operstate": "unknown", "net/lo/carrier": "1"}, gate.Conditions{Network: plan.NoNetwork, Charging: true, Battery: -1}},
+		"Wi-Fi":              {wifi, gate.Conditions{Network: plan.WiFi, Charging: true, Battery: -1}},
+		"Wi-Fi and a cable":  {with(wifi, map[string]string{"net/eth0/type": "1", "net/eth0/operstate": "up", "net/eth0/device/x": ""}), gate.Conditions{Network: plan.Wired, Charging: true, Battery: -1}},
+		"the cable is out":   {with(wifi, map[string]string{"net/eth0/type": "1", "net/eth0/operstate": "down", "net/eth0/device/x": ""}), gate.Conditions{Network: plan.WiFi, Charging: true, Battery: -1}},
+		"a bridge only":      {map[string]string{"net/docker0/type": "1", "net/docker0/operstate": "up"}, gate.Conditions{Network: plan.NoNetwork, Charging: true, Battery: -1}},
+		"a modem":            {map[string]string{"net/wwan0/type": "1", "net/wwan0/operstate": "unknown", "net/wwan0/carrier": "1", "net/wwan0/uevent": "DEVTYPE=wwan", "net/wwan0/device/x": ""}, gate.Conditions{Network: plan.Cellular, Charging: true, Battery: -1}},
+		"on battery":         {with(wifi, battery), gate.Conditions{Network: plan.WiFi, Battery: 37}},
+		"on the charger":     {with(with(wifi, battery), map[string]string{"power_supply/AC/online": "1"}), gate.Conditions{Network: plan.WiFi, Charging: true, Battery: 37}},
+		"charging, no mains": {with(with(wifi, battery), map[string]string{"power_supply/BAT0/status": "Charging"}), gate.Conditions{Network: plan.WiFi, Charging: true, Battery: 37}},
+		"a mouse's battery":  {with(wifi, map[string]string{"power_supply/m/type": "Battery", "power_supply/m/scope": "Device", "power_supply/m/capacity": "9"}), gate.Conditions{Network: plan.WiFi, Charging: true, Battery: -1}},
+		"garbage":            {with(wifi, map[string]string{"power_supply/BAT0/type": "Battery", "power_supply/BAT0/capacity": "lots"}), gate.Conditions{Network: plan.WiFi, Charging: true, Battery: -1}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			c.want.Use = gate.UseUnknown
+			assert.Equal(t, c.want, first(t, sensor.Linux{Root: sys(t, c.files)}))
+		})
+	}
+}
+
+func TestChangesAreTold(t *testing.T) {
+	root := sys(t, map[string]string{"net/wlan0/type": "1", "net/wlan0/operstate": "up", "net/wlan0/uevent": "DEVTYPE=wlan"})
+	var set sensor.Set
+	for name, c := range map[string]struct {
+		s      sensor.Sensor
+		change func()
+		want   plan.Network
+	}{
+		"sysfs":   {sensor.Linux{Root: root, Every: 5 * time.Millisecond}, func() { _ = os.WriteFile(filepath.Join(root, "class/net/wlan0/operstate"), []byte("down"), 0o644) }, plan.NoNetwork},
+		"by hand": {&set, func() { set.Put(gate.Conditions{Network: plan.Cellular}) }, plan.Cellular},
+	} {
+		t.Run(name, func(t *testing.T) {
+			ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+			defer cancel()
+			var told []plan.Network
+			require.NoError(t, c.s.Watch(ctx, func(now gate.Conditions) {
+				if told = append(told, now.Network); len(told) == 1 {
+					c.change()
+				} else {
+					cancel()
+				}
+			}))
+			require.Len(t, told, 2, "the present one, and the change")
+			assert.Equal(t, c.want, told[1])
+		})
+	}
+}
