@@ -306,6 +306,19 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
+	folders := map[string]bool{}
+	for _, e := range entries {
+		if e.IsDir() {
+			folders[path.Join(dir, e.Name())] = true
+		}
+	}
+	for sub := range s.dirs {
+		if sub != "." && path.Dir(sub) == dir && !folders[sub] { // removed or moved away
+			if err := s.goneTree(ctx, sub); err != nil {
+				return err
+			}
+		}
+	}
 	var below []string
 	var found []File
 	tell := func(all bool) error {
@@ -427,6 +440,9 @@ func (s *scanner) forget(top string) {
 	for dir := range s.dirs {
 		if dir == top || strings.HasPrefix(dir, top+"/") {
 			delete(s.dirs, dir)
+			if s.watcher != nil {
+				_ = s.watcher.Remove(s.local(dir)) // it may be gone with the folder
+			}
 		}
 	}
 }

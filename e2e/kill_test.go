@@ -1,0 +1,93 @@
+package e2e
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardtide/client"
+	"yardtide/core/media"
+	"yardtide/core/queue"
+	"yardtide/engine/records"
+)
+
+// 200 SIGKILLs at random moments while two devices send: nothing is lost,
+// nothing lies there twice, no half file has a final name.
+func TestKilledTwoHundredTimes(t *testing.T) {
+	dir := t.TempDir()
+	s := demo(t, dir, "-items", "90", "-clips=false", "-rate", "9000000")
+	s.stop()
+	// The phone begins on Wi-Fi here: everything may go.
+	for n := range 200 {
+		s.start()
+		if n == 0 || n%50 == 0 {
+			s.phone(onWiFi)
+		}
+		time.Sleep(time.Duration(rand.IntN(120)) * time.Millisecond)
+		s.kill()
+		if n%20 == 0 {
+			halves(t, dir)
+		}
+	}
+	s.start()
+	s.phone(onWiFi)
+	s.until("all safe", func(y client.Yard) bool {
+		return settled(y) && total(y, queue.Waiting, queue.Preparing, queue.Sending, queue.Proving, queue.Stuck) == 0
+	})
+	halves(t, dir)
+	there := stored(t, dir+"/north-locker")
+	want := sources(t, dir)
+	for sum, file := range want {
+		assert.Contains(t, there, sum, "lost: %s", file)
+	}
+	assert.Len(t, there, len(want), "something lies there that nobody sent")
+	s.stop()
+	for _, name := range []string{"galley-phone", "chart-table"} {
+		r, err := records.Open(t.Context(), filepath.Join(dir, "data/devices", name, "records.db"))
+		require.NoError(t, err)
+		counters, err := r.Counters(t.Context())
+		require.NoError(t, err)
+		for _, c := range counters {
+			assert.Contains(t, []queue.State{queue.Safe, queue.Skipped}, c.State, name)
+			assert.Contains(t, media.Kinds, c.Kind)
+		}
+		require.NoError(t, r.Close())
+	}
+}
+
+// sources are the demo's pictures by hash.
+func sources(t testing.TB, dir string) map[string]string {
+	t.Helper()
+	byHash := map[string]string{}
+	for _, root := range []string{dir + "/galley-phone/DCIM", dir + "/chart-table/Restoration"} {
+		require.NoError(t, filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() || strings.HasSuffix(p, ".txt") {
+				return err
+			}
+			content, err := os.ReadFile(p)
+			if sum := sha256.Sum256(content); len(content) > 0 {
+				byHash[hex.EncodeToString(sum[:])] = p
+			}
+			return err
+		}))
+	}
+	return byHash
+}
+
+// halves sees that whatever has a final name is one of the pictures, whole.
+func halves(t testing.TB, dir string) {
+	t.Helper()
+	want := sources(t, dir)
+	for sum, file := range stored(t, dir+"/north-locker") {
+		assert.Contains(t, want, sum, "half a file has a final name: %s", file)
+	}
+}
