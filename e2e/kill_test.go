@@ -1,8 +1,10 @@
 package e2e
 
 import (
+	crand "crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
+	"fmt"
 	"io/fs"
 	"math/rand/v2"
 	"os"
@@ -18,32 +20,48 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/queue"
 	"yardtide/engine/records"
+	"yardtide/standin"
 )
 
 // 200 SIGKILLs at random moments while two devices send: nothing is lost,
 // nothing lies there twice, no half file has a final name.
 func TestKilledTwoHundredTimes(t *testing.T) {
 	dir := t.TempDir()
-	s := demo(t, dir, "-items", "90", "-clips=false", "-rate", "9000000")
+	s := demo(t, dir, "-items", "30", "-clips=false", "-rate", "6000000")
 	s.stop()
-	// The phone begins on Wi-Fi here: everything may go.
+	base, err := standin.JPEG(1, 200, time.Date(2026, 2, 3, 4, 5, 6, 0, time.UTC))
+	require.NoError(t, err)
+	underWay := 0
 	for n := range 200 {
-		s.start()
-		if n == 0 || n%50 == 0 {
-			s.phone(onWiFi)
+		for i := range 3 { // there is always something to send
+			tail := make([]byte, 20_000+rand.IntN(120_000))
+			_, _ = crand.Read(tail) // it never fails
+			file := fmt.Sprintf("%s/chart-table/Restoration/more/%d-%d.jpg", dir, n, i)
+			require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+			require.NoError(t, os.WriteFile(file, append(base[:len(base):len(base)], tail...), 0o644))
+			past := time.Now().Add(-time.Hour)
+			require.NoError(t, os.Chtimes(file, past, past))
 		}
-		time.Sleep(time.Duration(rand.IntN(120)) * time.Millisecond)
+		s.start()
+		time.Sleep(time.Duration(rand.IntN(200)) * time.Millisecond)
 		s.kill()
+		if left, err := filepath.Glob(dir + "/north-locker/.yardtide/*.part"); assert.NoError(t, err) && len(left) > 0 {
+			underWay++
+		}
 		if n%20 == 0 {
 			halves(t, dir)
 		}
 	}
+	assert.Greater(t, underWay, 50, "most kills should come while something is sent")
 	s.start()
 	s.phone(onWiFi)
 	s.until("all safe", func(y client.Yard) bool {
 		return settled(y) && total(y, queue.Waiting, queue.Preparing, queue.Sending, queue.Proving, queue.Stuck) == 0
 	})
 	halves(t, dir)
+	left, err := filepath.Glob(dir + "/north-locker/.yardtide/*")
+	require.NoError(t, err)
+	assert.Empty(t, left, "temporary files are left")
 	there := stored(t, dir+"/north-locker")
 	want := sources(t, dir)
 	for sum, file := range want {

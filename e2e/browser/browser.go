@@ -8,9 +8,12 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"sync"
 	"time"
 
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 )
 
@@ -19,6 +22,9 @@ type Browser struct {
 	ctx    context.Context
 	cancel func()
 	dir    string
+
+	mu         sync.Mutex
+	complaints []string
 }
 
 // Start starts Chromium (Debian's package chromium).
@@ -35,7 +41,29 @@ func Start(parent context.Context) (*Browser, error) {
 	if err := chromedp.Do(ctx, chromedp.Navigate("about:blank")); err != nil {
 		return nil, errors.Join(fmt.Errorf("starting Chromium (Debian: apt-get install chromium): %w", err), b.Close())
 	}
-	return b, b.Size(1280, 800)
+	err = chromedp.Listen(ctx, func(ev any) {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		switch e := ev.(type) {
+		case *runtime.EventExceptionThrown:
+			b.complaints = append(b.complaints, fmt.Sprintf("%+v", e.ExceptionDetails))
+		case *log.EventEntryAdded:
+			if e.Entry.Level == "error" {
+				b.complaints = append(b.complaints, e.Entry.Text+" "+e.Entry.URL)
+			}
+		}
+	})
+	return b, errors.Join(err, b.Size(1280, 800))
+}
+
+// Complaints are the errors that pages wrote to the browser's console, among
+// them breaches of the Content-Security-Policy, since the last call.
+func (b *Browser) Complaints() []string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	c := b.complaints
+	b.complaints = nil
+	return c
 }
 
 // Close ends the browser.
@@ -89,19 +117,19 @@ func Eval[T any](b *Browser, script string) (T, error) {
 
 // Text is what the page says.
 func (b *Browser) Text() (string, error) {
-	return Eval[string](b, `document.body.innerText`)
+	return Eval[string](b, `document.body?.innerText ?? ""`)
 }
 
 // Press presses a key, such as kb.Escape.
 func (b *Browser) Press(keys string) error { return b.do(chromedp.KeyEvent(keys)) }
 
 // finder looks for what can be clicked by its label: exactly, else by its
-// beginning; scrolls it into sight and tells its middle.
+// beginning or a part; scrolls it into sight and tells its middle.
 const finder = `(label => {
   const named = [...document.querySelectorAll('button, a, [role=option], [role=menuitem], [role=radio], [role=switch], summary')]
     .filter(e => e.getClientRects().length > 0)
     .map(e => [e, (e.getAttribute('aria-label') || e.labels?.[0]?.innerText || e.innerText || '').trim()]);
-  const hit = named.find(([, n]) => n === label) || named.find(([, n]) => n.startsWith(label));
+  const hit = named.find(([, n]) => n === label) || named.find(([, n]) => n.startsWith(label)) || named.find(([, n]) => n.includes(label));
   if (!hit) return null;
   hit[0].scrollIntoView({ block: 'center' });
   const r = hit[0].getBoundingClientRect();

@@ -1,0 +1,262 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardtide/client"
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+	"yardtide/e2e/browser"
+)
+
+// keeper is a person at the console.
+type keeper struct {
+	t *testing.T
+	b *browser.Browser
+	s *service
+}
+
+// atTheConsole opens the console by its one-time link.
+func atTheConsole(t *testing.T, s *service) keeper {
+	t.Helper()
+	b, err := browser.Start(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, b.Close()) })
+	k := keeper{t, b, s}
+	require.NoError(t, b.Open(s.link))
+	return k
+}
+
+func (k keeper) click(labels ...string) {
+	k.t.Helper()
+	for _, l := range labels {
+		require.NoError(k.t, k.b.Click(l))
+	}
+}
+
+// sees waits until the page says something.
+func (k keeper) sees(parts ...string) {
+	k.t.Helper()
+	var text string
+	for _, part := range parts {
+		found := false
+		for deadline := time.Now().Add(30 * time.Second); !found && time.Now().Before(deadline); time.Sleep(30 * time.Millisecond) {
+			var err error
+			text, err = k.b.Text()
+			require.NoError(k.t, err)
+			found = strings.Contains(text, part)
+		}
+		require.True(k.t, found, "the page never said %q but:\n%s", part, text)
+	}
+}
+
+func (k keeper) text() string {
+	k.t.Helper()
+	text, err := k.b.Text()
+	require.NoError(k.t, err)
+	return text
+}
+
+func TestTheKeeperAtTheConsole(t *testing.T) {
+	s := demo(t, t.TempDir())
+	k := atTheConsole(t, s)
+	k.sees("Saltmarsh Slip", "galley-phone", "chart-table", "Gates", "Stand-in: a simulated phone", "are safe")
+
+	// The phone loses its network: its gates shut, and say why.
+	k.click("None")
+	k.sees("no network")
+	k.click("Take a picture")
+	k.sees("Waits for a network; the device has none.")
+
+	// Paused, what waits says so; and the pause is the phone's alone.
+	k.click("Pause galley-phone", "for an hour")
+	k.sees("paused until", "Paused by you.")
+	assert.False(t, s.yard().Devices[1].Pause.On)
+	k.click("Resume")
+	k.sees("Waits for a network; the device has none.")
+
+	// From a hold to its copies, to one copy's story.
+	k.click("Queue", "Held by", "network")
+	k.sees("IMG_")
+	assert.NotContains(t, k.text(), "safe\n")
+	k.click("IMG_")
+	k.sees("Its story", "Found on galley-phone.", "The device has no network; it goes first when there is one.")
+	require.NoError(t, k.b.Press(kb.Escape))
+
+	// Home again: everything goes, the story goes on by itself.
+	s.phone(onWiFi)
+	k.click("Now")
+	s.until("the phone is safe", func(y client.Yard) bool {
+		p := y.Devices[0]
+		return p.States[queue.Waiting].N+p.States[queue.Proving].N+p.States[queue.Sending].N+p.States[queue.Preparing].N == 0
+	})
+	k.click("Queue", "State", "safe")
+	k.sees("north-locker: 20")
+	k.click("IMG_")
+	k.sees("Read back whole.", "read back, SHA-256")
+	assert.Empty(t, k.b.Complaints(), "the browser has nothing to complain about, the security policy among it")
+}
+
+func TestSendNowSaysItsCostInTheConsole(t *testing.T) {
+	s := demo(t, t.TempDir())
+	k := atTheConsole(t, s)
+	k.sees("Waits for Wi-Fi; the device is on cellular.")
+	k.click("Queue", "Kind", "video", "MOV_")
+	k.sees("of metered data over cellular")
+	k.click("Send now")
+	k.sees("Send it all the same?")
+	assert.Equal(t, queue.Waiting, videoState(s), "asking sends nothing")
+	k.click("Leave it waiting", "Send now", "Send 4")
+	s.until("sent", func(client.Yard) bool { return videoState(s) == queue.Proving })
+	k.sees("Sent 4", "its proof is read back when a network is there that costs nothing")
+}
+
+func videoState(s *service) queue.State {
+	s.t.Helper()
+	p, err := s.client().Copies(s.t.Context(), client.Filter{Device: "galley-phone", Kind: "video"})
+	require.NoError(s.t, err)
+	require.Len(s.t, p.Copies, 1)
+	return queue.State(p.Copies[0].State)
+}
+
+func TestStuckIsShownWithWhatToDo(t *testing.T) {
+	dir := t.TempDir()
+	s := demo(t, dir, "-clips=false")
+	s.phone(offline)
+	s.until("offline", func(y client.Yard) bool { return y.Devices[0].Conditions.Network == plan.NoNetwork })
+	// Its name is taken by a folder at the storage: what the storage refuses.
+	require.NoError(t, os.RemoveAll(dir+"/north-locker/2027"))
+	require.NoError(t, os.WriteFile(dir+"/north-locker/2027", []byte("in the way"), 0o644))
+	at := time.Date(2027, 5, 5, 5, 5, 5, 0, time.UTC)
+	file := dir + "/galley-phone/DCIM/Camera/stuck.png"
+	png, err := os.ReadFile(firstPNG(t, dir))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, append(png, 'x'), 0o644))
+	require.NoError(t, os.Chtimes(file, at, at))
+	s.phone(onWiFi)
+	k := atTheConsole(t, s)
+	s.until("found", func(client.Yard) bool {
+		p, err := s.client().Find(t.Context(), "stuck.png")
+		require.NoError(t, err)
+		return len(p.Copies) == 1 && p.Copies[0].Tries+len(p.Copies[0].Holds) > 0 || len(p.Copies) == 1 && p.Copies[0].State == "stuck"
+	})
+	k.click("Queue")
+	k.sees("stuck.png")
+	k.click("stuck.png")
+	k.sees("Its story", "2027")
+	require.NoError(t, os.Remove(dir+"/north-locker/2027"))
+	s.ok("retry")
+	s.until("mended", func(client.Yard) bool { return strings.Contains(s.ok("why", "stuck.png"), "Read back whole.") })
+	k.sees("Read back whole.")
+}
+
+func firstPNG(t testing.TB, dir string) string {
+	t.Helper()
+	entries, err := os.ReadDir(dir + "/galley-phone/DCIM/Screens")
+	require.NoError(t, err)
+	require.NotEmpty(t, entries)
+	return dir + "/galley-phone/DCIM/Screens/" + entries[0].Name()
+}
+
+func TestALostServiceIsSaidAndFoundAgain(t *testing.T) {
+	s := demo(t, t.TempDir(), "-clips=false")
+	k := atTheConsole(t, s)
+	k.sees("Live", "galley-phone")
+	s.kill()
+	k.sees("The service does not answer since", "galley-phone")
+	s.start()
+	k.sees("Live")
+	assert.NotContains(t, k.text(), "does not answer")
+}
+
+func TestAStrangerSeesHowToSignIn(t *testing.T) {
+	s := demo(t, t.TempDir(), "-clips=false")
+	b, err := browser.Start(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, b.Close()) })
+	k := keeper{t, b, s}
+	require.NoError(t, b.Open(s.url))
+	k.sees("This browser is not signed in", "yardtide link")
+	assert.NotContains(t, k.text(), "chart-table")
+	require.NoError(t, b.Open(strings.TrimSpace(s.ok("link"))))
+	k.sees("chart-table")
+}
+
+func TestByKeyboardAlone(t *testing.T) {
+	s := demo(t, t.TempDir(), "-clips=false")
+	k := atTheConsole(t, s)
+	k.sees("galley-phone")
+	focused := func() string {
+		t.Helper()
+		label, err := browser.Eval[string](k.b, `(e => e.getAttribute('aria-label') || e.innerText)(document.activeElement)`)
+		require.NoError(t, err)
+		return label
+	}
+	reach := func(label string) {
+		t.Helper()
+		for range 60 {
+			if strings.HasPrefix(focused(), label) {
+				return
+			}
+			require.NoError(t, k.b.Press(kb.Tab))
+		}
+		require.Fail(t, "the keyboard does not reach "+label)
+	}
+	require.NoError(t, k.b.Press(kb.Tab))
+	assert.Equal(t, "Skip to the content", focused())
+	reach("Pause galley-phone")
+	require.NoError(t, k.b.Press(kb.Enter))
+	k.sees("until I resume")
+	require.NoError(t, k.b.Press(kb.ArrowDown))
+	require.NoError(t, k.b.Press(kb.ArrowDown))
+	require.NoError(t, k.b.Press(kb.Enter))
+	k.sees("paused until you resume")
+	assert.True(t, s.yard().Devices[0].Pause.On)
+}
+
+// axe-core, as the package ships it, run in the page.
+func TestAxeFindsNothing(t *testing.T) {
+	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	require.NoError(t, err, "make build installs it")
+	s := demo(t, t.TempDir())
+	k := atTheConsole(t, s)
+	check := func(what string) {
+		t.Helper()
+		_, err := browser.Eval[bool](k.b, string(axe)+"; true")
+		require.NoError(t, err)
+		found, err := browser.Eval[string](k.b, `axe.run().then(r => JSON.stringify(r.violations.map(v => [v.id, v.help, v.nodes.map(n => n.html.slice(0, 200))])))`)
+		require.NoError(t, err)
+		var violations []any
+		require.NoError(t, json.Unmarshal([]byte(found), &violations))
+		assert.Empty(t, violations, "%s", what)
+	}
+	for _, scheme := range []string{"light", "dark"} {
+		for _, width := range []int64{1280, 390} {
+			require.NoError(t, k.b.Scheme(scheme))
+			require.NoError(t, k.b.Size(width, 844))
+			name := fmt.Sprintf("%s at %d", scheme, width)
+			k.click("Now")
+			k.sees("Destinations")
+			check("Now, " + name)
+			k.click("Queue")
+			k.sees("newest first")
+			check("Queue, " + name)
+			k.click("IMG_")
+			k.sees("Its story")
+			check("a story, " + name)
+			require.NoError(t, k.b.Press(kb.Escape))
+			wide, err := browser.Eval[bool](k.b, `document.documentElement.scrollWidth > innerWidth`)
+			require.NoError(t, err)
+			assert.False(t, wide, "it scrolls sideways, %s", name)
+		}
+	}
+}
