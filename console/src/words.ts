@@ -53,7 +53,7 @@ export function power(c: Conditions): string {
 /** When a hold opens, in words. */
 export function opens(h: Hold): string {
   if (h.opens) return `${h.gate === "retry" || h.gate === "trouble" ? "next try" : "opens"} ${when(h.opens)}`;
-  return h.needsYou ? "needs you" : "no time known";
+  return h.needsYou ? "needs you" : "no opening time known";
 }
 
 export const stateWords: Record<string, string> = {

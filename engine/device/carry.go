@@ -69,7 +69,9 @@ func (d *Device) carry(ctx context.Context, s *carriage) {
 	err := d.tryCarry(ctx, s)
 	// What follows must be recorded even when the send was cut.
 	ctx = context.WithoutCancel(ctx)
-	if serr := d.Records.Settle(ctx, s.copy.ID, s.meter.spent()); serr != nil {
+	if !s.metered {
+		// nothing was reserved
+	} else if serr := d.Records.Settle(ctx, s.copy.ID, s.meter.spent()); serr != nil {
 		d.Log.Error("what was spent could not be recorded; it counts as reserved until the next start", "device", d.Name, "copy", s.copy.ID, "err", serr)
 	}
 	if err == nil {
@@ -95,7 +97,9 @@ func (d *Device) tryCarry(ctx context.Context, s *carriage) (err error) {
 	if item.GoneMS != 0 && !s.proving {
 		return sourceError{queue.Gone, "The file was changed or removed before it was sent."}
 	}
+	d.mu.Lock()
 	s.item, s.path = item, filepath.Join(d.Folder(item.Source), filepath.FromSlash(item.Path()))
+	d.mu.Unlock()
 	if s.driver, err = d.Driver(s.copy.Destination); err != nil {
 		return err
 	}
@@ -141,7 +145,7 @@ func (d *Device) alreadyThere(ctx context.Context, s *carriage) (bool, error) {
 			return false, err
 		}
 	}
-	same, err := d.Records.SameSize(ctx, s.copy)
+	same, err := d.Records.SameLook(ctx, s.copy, s.item.Look)
 	if err != nil {
 		return false, err
 	}
@@ -185,7 +189,7 @@ func (d *Device) waitForTwin(ctx context.Context, s *carriage) error {
 		var other *carriage
 		d.mu.Lock()
 		for _, o := range d.active {
-			if o.cleared && o.copy.Destination == s.copy.Destination && o.copy.Bytes == s.copy.Bytes && (o.hash == "" || o.hash == s.hash) {
+			if o.cleared && o.copy.Destination == s.copy.Destination && o.copy.Bytes == s.copy.Bytes && o.item.Look == s.item.Look && (o.hash == "" || o.hash == s.hash) {
 				other = o
 			}
 		}
@@ -270,10 +274,8 @@ func (d *Device) send(ctx context.Context, s *carriage) error {
 	}
 	defer f.Close()
 	temp := destination.Temp(d.Name, s.copy.ID, 1)
-	if err := d.Records.Note(ctx, s.copy.ID, temp, "", ""); err != nil {
-		return err
-	}
-	if err := d.step(ctx, s, queue.Sending, d.way(s), records.Change{}); err != nil {
+	// The temporary name is on record before anything is written under it.
+	if err := d.step(ctx, s, queue.Sending, d.way(s), records.Change{Temp: &temp, Remote: text(""), SHA256: text("")}); err != nil {
 		return err
 	}
 	body := &sendReader{ctx: ctx, f: f, meter: &s.meter, hash: newDigest(s.copy.Bytes)}
@@ -571,8 +573,8 @@ type digest struct {
 
 const (
 	largeFile  = 16 << 20
-	chunkSize  = 256 << 10
-	chunkCount = 8
+	chunkSize  = 64 << 10
+	chunkCount = 64
 )
 
 func newDigest(size int64) *digest {

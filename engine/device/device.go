@@ -68,6 +68,7 @@ type Device struct {
 	active   map[int64]*carriage
 	sources  map[string]*source
 	problem  string // why the device itself cannot work
+	ordered  bool   // there may be orders of the keeper's to look for
 
 	sends   sync.WaitGroup
 	planned chan struct{} // a new plan came
@@ -93,7 +94,7 @@ type source struct {
 func New(ctx context.Context, o Options) (*Device, error) {
 	d := &Device{
 		Options: o, plan: &plan.Plan{}, verdicts: map[queue.Class]gate.Verdict{}, troubles: map[string]*trouble{},
-		active: map[int64]*carriage{}, sources: map[string]*source{}, planned: make(chan struct{}, 1), wake: make(chan struct{}, 1),
+		active: map[int64]*carriage{}, sources: map[string]*source{}, ordered: true, planned: make(chan struct{}, 1), wake: make(chan struct{}, 1),
 	}
 	if d.Wait == nil {
 		d.Wait = func(w time.Duration) time.Duration { return w }

@@ -94,8 +94,14 @@ func (d *Device) round(ctx, sendCtx context.Context) (next time.Time, err error)
 		destinations[class.Destination] = true
 	}
 	d.mu.Unlock()
+	owed := map[queue.Class]int64{}
+	for _, c := range counters {
+		if c.State == queue.Proving {
+			owed[c.Class] = c.N
+		}
+	}
 	for name := range destinations {
-		if err := d.fill(ctx, sendCtx, name); err != nil {
+		if err := d.fill(ctx, sendCtx, name, owed); err != nil {
 			return next, err
 		}
 	}
@@ -186,7 +192,7 @@ func (d *Device) stopShut() {
 // fill starts sends to a destination while it has room for them: orders first,
 // then proofs that are owed, then the newest copy of any open class. A
 // destination in trouble gets one try when its wait is over.
-func (d *Device) fill(ctx, sendCtx context.Context, name string) error {
+func (d *Device) fill(ctx, sendCtx context.Context, name string, owed map[queue.Class]int64) error {
 	for ctx.Err() == nil {
 		d.mu.Lock()
 		room, now := Senders, time.Now()
@@ -207,7 +213,7 @@ func (d *Device) fill(ctx, sendCtx context.Context, name string) error {
 		if room <= 0 {
 			return nil
 		}
-		s, ok, err := d.choose(ctx, name, busy, now)
+		s, ok, err := d.choose(ctx, name, busy, owed, now)
 		if err != nil || !ok {
 			return err
 		}
@@ -223,17 +229,21 @@ func (d *Device) fill(ctx, sendCtx context.Context, name string) error {
 	return nil
 }
 
-// choose picks what goes next to a destination.
-func (d *Device) choose(ctx context.Context, name string, busy []int64, now time.Time) (*carriage, bool, error) {
+// choose picks what goes next to a destination. owed is how many copies of each
+// class are proving, those under way among them.
+func (d *Device) choose(ctx context.Context, name string, busy []int64, owed map[queue.Class]int64, now time.Time) (*carriage, bool, error) {
 	d.mu.Lock()
 	networked, conditions, p, pause := d.plan.Destinations[name].Networked(), d.now, d.plan, d.pause
-	verdicts := d.verdicts
+	verdicts, ordered := d.verdicts, d.ordered
 	d.mu.Unlock()
 	costs := networked && conditions.Costs()
 
-	orders, err := d.Records.Orders(ctx, busy, now)
-	if err != nil {
-		return nil, false, err
+	var orders []records.Copy
+	if ordered {
+		var err error
+		if orders, err = d.Records.Orders(ctx, busy, now); err != nil {
+			return nil, false, err
+		}
 	}
 	for _, c := range orders {
 		if c.Destination != name || networked && conditions.Network == plan.NoNetwork {
@@ -250,7 +260,7 @@ func (d *Device) choose(ctx context.Context, name string, busy []int64, now time
 		if class.Destination != name {
 			continue
 		}
-		if !costs && !pause.Active(now) && (!networked || conditions.Network != plan.NoNetwork) {
+		if owed[class] > 0 && !costs && !pause.Active(now) && (!networked || conditions.Network != plan.NoNetwork) {
 			c, ok, err := d.Records.Pick(ctx, class, queue.Proving, math.MaxInt64, busy, now)
 			if err != nil {
 				return nil, false, err

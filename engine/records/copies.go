@@ -158,9 +158,9 @@ func (r *Records) Counters(ctx context.Context) ([]Counter, error) {
 
 // Pick finds the newest copy of a class in a state (waiting or proving) that
 // may go now and is at most fits bytes long; busy are left out. ok is false
-// when there is none.
+// when there is none. (The plus signs keep SQLite on the class's index.)
 func (r *Records) Pick(ctx context.Context, class queue.Class, state queue.State, fits int64, busy []int64, now time.Time) (c Copy, ok bool, err error) {
-	query, args, err := without(selectCopy+`WHERE c.state = ? AND c.destination = ? AND c.rule = ? AND c.kind = ? AND c.not_before <= ? AND c.bytes <= ?`, busy,
+	query, args, err := without(selectCopy+`WHERE c.state = ? AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND +c.bytes <= ?`, busy,
 		state, class.Destination, class.Rule, class.Kind, ms(now), fits)
 	if err != nil {
 		return Copy{}, false, err
@@ -171,7 +171,7 @@ func (r *Records) Pick(ctx context.Context, class queue.Class, state queue.State
 // Orders lists copies that the keeper sent now and that still wait, the oldest
 // order first.
 func (r *Records) Orders(ctx context.Context, busy []int64, now time.Time) ([]Copy, error) {
-	query, args, err := without(selectCopy+`WHERE c.ordered <> '' AND c.state IN ('waiting', 'proving') AND c.not_before <= ?`, busy, ms(now))
+	query, args, err := without(selectCopy+`WHERE c.ordered <> '' AND +c.state IN ('waiting', 'proving') AND +c.not_before <= ?`, busy, ms(now))
 	if err != nil {
 		return nil, err
 	}
@@ -250,14 +250,14 @@ func (r *Records) Retries(ctx context.Context, class queue.Class, now time.Time)
 	return row.N, row.Bytes.Int64, FromMS(row.Next.Int64), nil
 }
 
-// SameSize tells whether another copy of the same size goes or went to the
-// destination: only then can one with the same content.
-func (r *Records) SameSize(ctx context.Context, c Copy) (bool, error) {
+// SameLook tells whether another copy of the same size and look goes or went to
+// the destination: only then can one with the same content.
+func (r *Records) SameLook(ctx context.Context, c Copy, look string) (bool, error) {
 	var n int
-	err := r.read.GetContext(ctx, &n, `SELECT count(*) FROM (SELECT 1 FROM copies WHERE destination = ? AND bytes = ? AND id <> ? AND state <> 'skipped' LIMIT 1)`,
-		c.Destination, c.Bytes, c.ID)
+	err := r.read.GetContext(ctx, &n, `SELECT count(*) FROM (SELECT 1 FROM items i CROSS JOIN copies c ON c.item = i.id AND c.destination = ?
+		WHERE i.size = ? AND i.look = ? AND c.id <> ? AND c.state <> 'skipped' LIMIT 1)`, c.Destination, c.Bytes, look, c.ID)
 	if err != nil {
-		return false, fmt.Errorf("looking for copies of the same size: %w", err)
+		return false, fmt.Errorf("looking for copies that look the same: %w", err)
 	}
 	return n > 0, nil
 }
@@ -356,7 +356,7 @@ func (r *Records) Page(ctx context.Context, buckets []Bucket, retrying *bool, af
 			args = append(args, after.TakenMS, after.ID)
 		}
 		if retrying != nil {
-			query += map[bool]string{true: ` AND c.not_before > ?`, false: ` AND c.not_before <= ?`}[*retrying]
+			query += map[bool]string{true: ` AND +c.not_before > ?`, false: ` AND +c.not_before <= ?`}[*retrying]
 			args = append(args, ms(now))
 		}
 		var copies []Copy

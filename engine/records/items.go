@@ -29,6 +29,7 @@ type Item struct {
 	TakenMS     int64          `db:"taken_at"`
 	TakenZone   int            `db:"taken_zone"` // seconds east of UTC
 	TakenFrom   media.TimeFrom `db:"taken_from"`
+	Look        string         `db:"look"` // of its first and last bytes: files that differ here differ
 	Problem     string         `db:"problem"`
 	SHA256      string         `db:"sha256"`
 	FoundMS     int64          `db:"found_at"`
@@ -66,8 +67,8 @@ func (r *Records) Dirs(ctx context.Context, source string) ([]string, error) {
 	return dirs, nil
 }
 
-const insertItem = `INSERT INTO items (source, dir, name, size, mtime, inode, content_type, kind, taken_at, taken_zone, taken_from, problem, sha256, found_at)
- VALUES (:source, :dir, :name, :size, :mtime, :inode, :content_type, :kind, :taken_at, :taken_zone, :taken_from, :problem, :sha256, :found_at)`
+const insertItem = `INSERT INTO items (source, dir, name, size, mtime, inode, content_type, kind, taken_at, taken_zone, taken_from, look, problem, sha256, found_at)
+ VALUES (:source, :dir, :name, :size, :mtime, :inode, :content_type, :kind, :taken_at, :taken_zone, :taken_from, :look, :problem, :sha256, :found_at)`
 
 // Admit takes new or changed items in, in one transaction, with the copies
 // that the source's rule asks for. An item under a known path takes the place
@@ -75,12 +76,20 @@ const insertItem = `INSERT INTO items (source, dir, name, size, mtime, inode, co
 func (r *Records) Admit(ctx context.Context, items []Item, rule string, p plan.Rule, now time.Time) error {
 	return r.tx(ctx, "taking in items", func(tx *sqlx.Tx) error {
 		var first int64
+		insert, err := tx.PrepareNamed(insertItem)
+		if err != nil {
+			return err
+		}
+		here, err := tx.Preparex(itemHere)
+		if err != nil {
+			return err
+		}
 		for _, it := range items {
-			if err := leave(tx, now, "The file was changed; its new content has a copy of its own.", `source = ? AND dir = ? AND name = ?`, it.Source, it.Dir, it.Name); err != nil {
+			if err := leave(tx, here, now, "The file was changed; its new content has a copy of its own.", it.Source, it.Dir, it.Name); err != nil {
 				return err
 			}
 			it.FoundMS = ms(now)
-			res, err := tx.NamedExec(insertItem, it)
+			res, err := insert.Exec(it)
 			if err != nil {
 				return fmt.Errorf("%q: %w", it.Path(), err)
 			}
@@ -109,8 +118,12 @@ func (r *Records) Touch(ctx context.Context, it Item) error {
 // skipped; what is safe stays safe.
 func (r *Records) Gone(ctx context.Context, source, dir string, names []string, now time.Time) error {
 	return r.tx(ctx, "noting what is gone", func(tx *sqlx.Tx) error {
+		here, err := tx.Preparex(itemHere)
+		if err != nil {
+			return err
+		}
 		for _, name := range names {
-			if err := leave(tx, now, "The file is no longer on the device.", `source = ? AND dir = ? AND name = ?`, source, dir, name); err != nil {
+			if err := leave(tx, here, now, "The file is no longer on the device.", source, dir, name); err != nil {
 				return err
 			}
 		}
@@ -118,14 +131,23 @@ func (r *Records) Gone(ctx context.Context, source, dir string, names []string, 
 	})
 }
 
-// leave marks current items as gone and skips what they had waiting.
-func leave(tx *sqlx.Tx, now time.Time, says, where string, args ...any) error {
-	pick := `SELECT id FROM items WHERE gone_at = 0 AND ` + where
-	copies := `item IN (` + pick + `) AND state IN ('waiting', 'stuck')`
-	if err := moveAll(tx, now, queue.Skipped, says, copies, args...); err != nil {
+const itemHere = `SELECT id FROM items WHERE source = ? AND dir = ? AND name = ? AND gone_at = 0`
+
+// leave marks the current item of a path, if there is one, as gone and skips
+// what it had waiting.
+func leave(tx *sqlx.Tx, here *sqlx.Stmt, now time.Time, says, source, dir, name string) error {
+	var id int64
+	err := here.Get(&id, source, dir, name)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	if err != nil {
 		return err
 	}
-	_, err := tx.Exec(`UPDATE items SET gone_at = ? WHERE id IN (`+pick+`)`, append([]any{ms(now)}, args...)...)
+	if err := moveAll(tx, now, queue.Skipped, says, `item = ? AND +state IN ('waiting', 'stuck')`, id); err != nil {
+		return err
+	}
+	_, err = tx.Exec(`UPDATE items SET gone_at = ? WHERE id = ?`, ms(now), id)
 	return err
 }
 
@@ -156,17 +178,21 @@ func (r *Records) Apply(ctx context.Context, sources []plan.Source, rules map[st
 }
 
 // want makes the copies that a rule asks of a source's items, from an item id
-// on. Ids only grow.
+// on. Ids only grow. From 0 on, copies that are there already are brought in
+// line too; new items have none.
 func want(tx *sqlx.Tx, now time.Time, source, rule string, p plan.Rule, from int64) error {
 	for _, destination := range p.To {
 		for _, kind := range p.Take {
-			here := `FROM items i WHERE i.id >= ? AND i.source = ? AND i.gone_at = 0 AND i.kind = ?`
+			here := `FROM items i WHERE i.id >= ? AND +i.source = ? AND i.gone_at = 0 AND i.kind = ?`
 			_, err := tx.Exec(`INSERT INTO copies (item, destination, rule, kind, state, bytes, taken_at, says, changed_at)
 				SELECT i.id, ?, ?, i.kind, CASE WHEN i.problem = '' THEN 'waiting' ELSE 'skipped' END, i.size, i.taken_at, i.problem, ? `+here+`
 				AND NOT EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id AND c.destination = ?)`,
 				destination, rule, ms(now), from, source, kind, destination)
 			if err != nil {
 				return err
+			}
+			if from > 0 {
+				continue
 			}
 			mine := `destination = ? AND item IN (SELECT i.id ` + here + `)`
 			if _, err := tx.Exec(`UPDATE copies SET rule = ? WHERE rule <> ? AND `+mine, rule, rule, destination, from, source, kind); err != nil {

@@ -14,11 +14,13 @@ CREATE TABLE items (
   taken_at     INTEGER NOT NULL,
   taken_zone   INTEGER NOT NULL,          -- seconds east of UTC
   taken_from   TEXT NOT NULL,
+  look         TEXT NOT NULL DEFAULT '',  -- of its first and last bytes: who differs here differs
   problem      TEXT NOT NULL DEFAULT '',  -- why it is not taken although it is media
   sha256       TEXT NOT NULL DEFAULT '',
   found_at     INTEGER NOT NULL,
   gone_at      INTEGER NOT NULL DEFAULT 0
 );
+CREATE INDEX items_look ON items (size, look);
 CREATE UNIQUE INDEX items_here ON items (source, dir, name) WHERE gone_at = 0;
 
 CREATE TABLE copies (
