@@ -90,7 +90,6 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 	if err := b.d.Records.Admit(ctx, items, b.source.Rule, b.rule, time.Now()); err != nil {
 		return err
 	}
-	b.d.recovered()
 	b.d.changed()
 	return nil
 }

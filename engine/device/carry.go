@@ -78,8 +78,12 @@ func (d *Device) carry(ctx context.Context, s *carriage) {
 		d.mended(s.copy.Destination)
 		return
 	}
+	if records.IsFailure(err) {
+		d.unrecorded("the records could not be written", err)
+		return
+	}
 	if rerr := d.failed(ctx, s, err); rerr != nil {
-		d.Log.Error("a failure could not be recorded", "device", d.Name, "copy", s.copy.ID, "failure", err, "err", rerr)
+		d.unrecorded("a failure could not be recorded", rerr)
 	}
 }
 

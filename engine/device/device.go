@@ -67,8 +67,9 @@ type Device struct {
 	troubles map[string]*trouble
 	active   map[int64]*carriage
 	sources  map[string]*source
-	problem  string // why the device itself cannot work
-	ordered  bool   // there may be orders of the keeper's to look for
+	problem  string    // why the device itself cannot work
+	broken   time.Time // the records could not be written: when they are tried again
+	ordered  bool      // there may be orders of the keeper's to look for
 
 	sends   sync.WaitGroup
 	planned chan struct{} // a new plan came
@@ -199,7 +200,6 @@ func (d *Device) follow(ctx context.Context) error {
 				return nil
 			}
 		}
-		d.recovered()
 		scanCtx, cancel := context.WithCancel(ctx)
 		stop = cancel
 		sources := map[string]*source{}
@@ -245,23 +245,56 @@ func (d *Device) rest(ctx context.Context, what string, err error) bool {
 	if ctx.Err() != nil {
 		return false
 	}
-	d.Log.Error(what, "device", d.Name, "err", err)
-	d.mu.Lock()
-	d.problem = "Yard Tide cannot keep its records: " + err.Error() + ". Make room on the disk of the data directory and allow writing to it; it goes on by itself."
-	d.mu.Unlock()
-	d.Changed()
+	d.unrecorded(what, err)
 	select {
 	case <-ctx.Done():
 		return false
-	case <-time.After(d.Wait(5 * time.Second)):
+	case <-time.After(d.Wait(recordsWait)):
 		return true
 	}
+}
+
+// recordsWait is how long the records rest after they could not be written.
+const recordsWait = 5 * time.Second
+
+// unrecorded shows that the records could not be written and lets nothing new
+// begin for a while.
+func (d *Device) unrecorded(what string, err error) {
+	d.mu.Lock()
+	if d.problem == "" {
+		d.Log.Error(what, "device", d.Name, "err", err)
+	}
+	d.problem = "Yard Tide cannot keep its records: " + err.Error() + ". Make room on the disk of the data directory and allow writing to it; it goes on by itself."
+	d.broken = time.Now().Add(d.Wait(recordsWait))
+	d.mu.Unlock()
+	d.Changed()
+}
+
+// mendRecords tries the records again after they could not be written, and
+// takes up what could not be recorded. It returns when to try next, zero when
+// all is well.
+func (d *Device) mendRecords(ctx context.Context, now time.Time) (time.Time, error) {
+	d.mu.Lock()
+	until := d.broken
+	var carried []int64
+	for id := range d.active {
+		carried = append(carried, id)
+	}
+	d.mu.Unlock()
+	if until.IsZero() || now.Before(until) {
+		return until, nil
+	}
+	if err := d.Records.TakeUp(ctx, carried, now); err != nil {
+		return time.Time{}, err
+	}
+	d.recovered()
+	return time.Time{}, nil
 }
 
 func (d *Device) recovered() {
 	d.mu.Lock()
 	was := d.problem
-	d.problem = ""
+	d.problem, d.broken = "", time.Time{}
 	d.mu.Unlock()
 	if was != "" {
 		d.Changed()

@@ -54,11 +54,14 @@ func (d *Device) dispatch(ctx context.Context) error {
 // round decides for every class and starts what may go. It returns when time
 // alone may change something.
 func (d *Device) round(ctx, sendCtx context.Context) (next time.Time, err error) {
+	now := time.Now()
+	if next, err = d.mendRecords(ctx, now); err != nil || !next.IsZero() {
+		return next, err
+	}
 	counters, err := d.Records.Counters(ctx)
 	if err != nil {
 		return next, err
 	}
-	now := time.Now()
 	classes := map[queue.Class]bool{}
 	for _, c := range counters {
 		if c.State == queue.Waiting || c.State == queue.Proving || c.State == queue.Sending || c.State == queue.Preparing {
@@ -105,7 +108,6 @@ func (d *Device) round(ctx, sendCtx context.Context) (next time.Time, err error)
 			return next, err
 		}
 	}
-	d.recovered()
 	retry, err := d.Records.NextRetry(ctx, now)
 	return earlier(next, retry), err
 }

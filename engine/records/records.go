@@ -27,7 +27,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
-	_ "modernc.org/sqlite" // the driver "sqlite"
+	"modernc.org/sqlite" // the driver "sqlite"
 
 	"yardtide/core/queue"
 )
@@ -50,6 +50,14 @@ func Open(ctx context.Context, file string) (*Records, error) {
 	}
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder of the records: %w", err)
+	}
+	// SQLite's own message about a file that cannot be written is of no help.
+	probe, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("opening the records: %w; the data directory must be writable", err)
+	}
+	if err := probe.Close(); err != nil {
+		return nil, fmt.Errorf("opening the records: %w", err)
 	}
 	open := func(connections int) (*sqlx.DB, error) {
 		dsn := url.URL{Scheme: "file", Path: file, RawQuery: url.Values{
@@ -90,22 +98,43 @@ func (r *Records) prepare(ctx context.Context) error {
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("bringing the records up to date: %w", err)
 	}
+	return r.TakeUp(ctx, nil, time.Now())
+}
+
+// TakeUp takes up copies that stand in between and that nobody carries: after
+// a kill, or after their end could not be recorded. They go on by
+// queue.Resume; what was reserved for them counts as spent.
+func (r *Records) TakeUp(ctx context.Context, carried []int64, now time.Time) error {
+	carried = append(carried, -1)
 	return r.tx(ctx, "taking up what was left", func(tx *sqlx.Tx) error {
-		if err := settleAll(tx); err != nil {
+		if err := settleAll(tx, carried); err != nil {
 			return err
 		}
 		for _, s := range queue.States {
-			if to := queue.Resume(s); to != s {
-				if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, ?, 'Interrupted; begins again.' FROM copies WHERE state = ?`, ms(time.Now()), to, s); err != nil {
-					return err
-				}
-				if _, err := tx.Exec(`UPDATE copies SET state = ?, changed_at = ? WHERE state = ?`, to, ms(time.Now()), s); err != nil {
-					return err
-				}
+			to := queue.Resume(s)
+			if to == s {
+				continue
+			}
+			where, args, err := sqlx.In(` WHERE state = ? AND id NOT IN (?)`, s, carried)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, ?, 'Interrupted; begins again.' FROM copies`+where, append([]any{ms(now), to}, args...)...); err != nil {
+				return err
+			}
+			if _, err := tx.Exec(`UPDATE copies SET state = ?, changed_at = ?`+where, append([]any{to, ms(now)}, args...)...); err != nil {
+				return err
 			}
 		}
 		return nil
 	})
+}
+
+// IsFailure tells whether an error is one of the file itself: a full or broken
+// disk, and not what was asked of it.
+func IsFailure(err error) bool {
+	var e *sqlite.Error
+	return errors.As(err, &e)
 }
 
 // Close closes the file.

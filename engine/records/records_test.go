@@ -2,6 +2,7 @@ package records_test
 
 import (
 	"context"
+	"flag"
 	"fmt"
 	"math"
 	"path/filepath"
@@ -106,6 +107,7 @@ func TestAnIllegalStepChangesNothing(t *testing.T) {
 func TestCountersNeverDrift(t *testing.T) {
 	dir := t.TempDir()
 	n := 0
+	require.NoError(t, flag.Set("rapid.checks", "12")) // each makes files of its own
 	rapid.Check(t, func(rt *rapid.T) {
 		n++
 		file := filepath.Join(dir, fmt.Sprintf("%d.db", n))

@@ -111,10 +111,15 @@ func settle(tx *sqlx.Tx, copy int64, actual *int64) error {
 	return err
 }
 
-// settleAll counts whatever a killed process had reserved as spent in full.
-func settleAll(tx *sqlx.Tx) error {
+// settleAll counts what is reserved for copies that nobody carries as spent in
+// full.
+func settleAll(tx *sqlx.Tx, carried []int64) error {
+	query, args, err := sqlx.In(`SELECT copy FROM reservations WHERE copy NOT IN (?)`, carried)
+	if err != nil {
+		return err
+	}
 	var copies []int64
-	if err := tx.Select(&copies, `SELECT copy FROM reservations`); err != nil {
+	if err := tx.Select(&copies, query, args...); err != nil {
 		return err
 	}
 	for _, c := range copies {
