@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"yardtide/client"
+	"yardtide/core/plan"
 )
 
 // command is one command: its help, its flags and what it does.
@@ -78,9 +79,13 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 		err = misuse{err.Error()}
 	}
 	var bad misuse
+	var problems plan.Problems
 	switch {
 	case err == nil:
 		return 0
+	case errors.As(err, &problems): // each line begins with its place, for editors
+		fmt.Fprintln(errOut, problems)
+		return 1
 	case errors.As(err, &bad):
 		fmt.Fprintf(errOut, "yardtide %s: %s\nusage: yardtide %s %s\n", c.name, bad.says, c.name, c.usage)
 		return 2

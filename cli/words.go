@@ -31,6 +31,9 @@ func when(t, now time.Time) string {
 	case t.IsZero():
 		return ""
 	case t.YearDay() == now.YearDay() && t.Year() == now.Year():
+		if t.Second() == 0 {
+			return t.Format("15:04")
+		}
 		return t.Format("15:04:05")
 	case t.After(now) && t.Sub(now) < 7*24*time.Hour:
 		return t.Format("Mon 15:04")

@@ -59,11 +59,11 @@ function Body({ story }: { story: Story }) {
       {c.holds.length === 0 && c.says && <p>{c.says}</p>}
       {c.todo && <p className="rounded-md bg-alarm p-3 font-semibold">{c.todo}</p>}
       <Actions story={story} />
-      <dl className="grid grid-cols-[5rem_1fr] gap-x-3 gap-y-1.5">
+      <dl className="grid grid-cols-[5rem_minmax(0,1fr)] gap-x-3 gap-y-1.5">
         {facts.map(([name, value]) => (
           <div key={name} className="contents">
             <dt className="text-quiet">{name}</dt>
-            <dd className="break-words">{value}</dd>
+            <dd className="min-w-0 wrap-anywhere">{value}</dd>
           </div>
         ))}
       </dl>

@@ -7,7 +7,7 @@ import (
 )
 
 // notSent is how many bytes the system may hold back unsent.
-const notSent = 1 << 20
+const notSent = 128 << 10
 
 // keepUnsentShort makes writes wait while much is unsent, so that what is
 // counted has really left, and little goes out after a gate shuts.
