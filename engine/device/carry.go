@@ -460,7 +460,10 @@ func (d *Device) failed(ctx context.Context, s *carriage, err error) error {
 		change.Remote, change.SHA256 = text(""), text("") // what was sent does not count
 	}
 	if !d.clean(ctx, s) {
-		change.Temp = nil // it may still lie there: the next try writes over it
+		change.Temp = nil // it may still lie there: the next try writes over it, or a sweep removes it
+		d.mu.Lock()
+		d.littered[s.copy.Destination] = true
+		d.mu.Unlock()
 	}
 	to := o.To
 	if s.copy.State == queue.Proving && to == queue.Waiting && cause != queue.Different {

@@ -14,7 +14,6 @@ package device
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"log/slog"
 	"path/filepath"
@@ -67,9 +66,10 @@ type Device struct {
 	troubles map[string]*trouble
 	active   map[int64]*carriage
 	sources  map[string]*source
-	problem  string    // why the device itself cannot work
-	broken   time.Time // the records could not be written: when they are tried again
-	ordered  bool      // there may be orders of the keeper's to look for
+	problem  string          // why the device itself cannot work
+	broken   time.Time       // the records could not be written: when they are tried again
+	littered map[string]bool // destinations where temporary files may be left over
+	ordered  bool            // there may be orders of the keeper's to look for
 
 	sends   sync.WaitGroup
 	planned chan struct{} // a new plan came
@@ -95,7 +95,7 @@ type source struct {
 func New(ctx context.Context, o Options) (*Device, error) {
 	d := &Device{
 		Options: o, plan: &plan.Plan{}, verdicts: map[queue.Class]gate.Verdict{}, troubles: map[string]*trouble{},
-		active: map[int64]*carriage{}, sources: map[string]*source{}, ordered: true, planned: make(chan struct{}, 1), wake: make(chan struct{}, 1),
+		active: map[int64]*carriage{}, sources: map[string]*source{}, ordered: true, littered: map[string]bool{}, planned: make(chan struct{}, 1), wake: make(chan struct{}, 1),
 	}
 	if d.Wait == nil {
 		d.Wait = func(w time.Duration) time.Duration { return w }
@@ -122,6 +122,9 @@ func New(ctx context.Context, o Options) (*Device, error) {
 func (d *Device) SetPlan(p *plan.Plan) {
 	d.mu.Lock()
 	d.plan = p
+	for name := range p.Destinations {
+		d.littered[name] = true
+	}
 	d.mu.Unlock()
 	nudge(d.planned)
 }
@@ -132,9 +135,7 @@ func (d *Device) Run(ctx context.Context) error {
 	g.Go(func() error { return d.sense(ctx) })
 	g.Go(func() error { return d.follow(ctx) })
 	g.Go(func() error { return d.dispatch(ctx) })
-	if err := g.Wait(); err != nil && ctx.Err() == nil {
-		return fmt.Errorf("device %s: %w", d.Name, err)
-	} else if err != nil && !errors.Is(err, context.Canceled) {
+	if err := g.Wait(); err != nil {
 		return fmt.Errorf("device %s: %w", d.Name, err)
 	}
 	return nil

@@ -570,6 +570,28 @@ func TestOddFiles(t *testing.T) {
 	y.until("filled, it goes too", counts(queue.Safe, 9))
 }
 
+func TestWhatATryLeftBehindIsRemovedLater(t *testing.T) {
+	y := setup(t, home)
+	y.storage.SetFaults(standin.Faults{Stalls: 1})
+	file := y.file("long.jpg", append(jpeg(t), make([]byte, 8<<20)...))
+	y.until("under way", counts(queue.Sending, 1))
+	y.storage.SetFaults(standin.Faults{Away: true})
+	y.until("cut", heldBy(gate.Trouble, 1))
+	require.NoError(t, os.Remove(file))
+	y.until("no longer wanted", counts(queue.Skipped, 1))
+	parts := func() []string {
+		left, err := filepath.Glob(y.dir + "/locker/" + destination.TempDir + "/*")
+		require.NoError(t, err)
+		return left
+	}
+	require.Len(t, parts(), 1)
+	y.storage.SetFaults(standin.Faults{})
+	require.Eventually(t, func() bool {
+		_, err := y.device.Retry(t.Context(), nil) // the keeper looks at it
+		return assert.NoError(t, err) && len(parts()) == 0
+	}, 20*time.Second, 20*time.Millisecond)
+}
+
 func TestAStopInTheMiddleGoesOn(t *testing.T) {
 	y := setup(t, home)
 	y.storage.SetFaults(standin.Faults{Stalls: 1})

@@ -90,13 +90,18 @@ func (d *Device) round(ctx, sendCtx context.Context) (next time.Time, err error)
 	d.verdicts = verdicts
 	d.stopShut()
 	for _, t := range d.troubles {
-		next = earlier(next, t.until)
+		if t.until.After(now) { // a wait that is over makes no hurry: there may be nothing to try
+			next = earlier(next, t.until)
+		}
 	}
 	destinations := map[string]bool{}
 	for class := range classes {
 		destinations[class.Destination] = true
 	}
 	d.mu.Unlock()
+	if err := d.sweep(ctx, sendCtx, now); err != nil {
+		return next, err
+	}
 	owed := map[queue.Class]int64{}
 	for _, c := range counters {
 		if c.State == queue.Proving {

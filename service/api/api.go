@@ -25,6 +25,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
+	recoverer "github.com/gofiber/fiber/v3/middleware/recover"
 
 	"yardtide/service"
 )
@@ -51,6 +52,7 @@ func New(s *service.Service, console fs.FS, log *slog.Logger) *Server {
 		IdleTimeout:  2 * time.Minute,
 		ErrorHandler: problem,
 	})
+	srv.app.Use(recoverer.New()) // a panic would end the process
 	srv.app.Use(srv.guard)
 	config := huma.DefaultConfig("Yard Tide", Version)
 	config.Info.Description = "What is safe, what waits, why, and until when. Times are RFC 3339; sizes are bytes."
