@@ -15,7 +15,7 @@ demo: bin/yardtide ## run the demo yard; Ctrl-C ends it
 	./bin/yardtide demo
 
 test: bin/yardtide ## every test, the Go ones under the race detector
-	./packages.sh chromium apache2 ffmpeg
+	./packages.sh chromium apache2 openssh-server ffmpeg
 	CGO_ENABLED=1 go test -race -timeout 20m ./...
 
 check: console/node_modules/.package-lock.json types ## formatting, vet, staticcheck, eslint, types, generated files up to date

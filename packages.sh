@@ -6,6 +6,7 @@ missing=()
 for package in "$@"; do
   case $package in
     apache2) program=/usr/sbin/apache2 ;;
+    openssh-server) program=/usr/sbin/sshd ;;
     xvfb) program=Xvfb ;;
     imagemagick) program=import ;;
     *) program=$package ;;

@@ -184,6 +184,15 @@ rules:
 	assert.Contains(t, s.ok("why", "leap.jpg"), "safe")
 }
 
+func TestAStopRightAfterTheStartIsAStop(t *testing.T) {
+	dir := t.TempDir()
+	s := demo(t, dir, "-clips=false", "-items", "2")
+	for range 20 {
+		s.stop()
+		s.start()
+	}
+}
+
 func TestCommandsUsedWrongly(t *testing.T) {
 	env := []string{"YARDTIDE_URL=http://127.0.0.1:1", "HOME=" + t.TempDir()}
 	for _, c := range []struct {

@@ -13,6 +13,7 @@ import (
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/folder"
+	"yardtide/engine/destination/sftp"
 	"yardtide/engine/destination/webdav"
 )
 
@@ -70,6 +71,15 @@ func open(d plan.Destination) (destination.Driver, error) {
 		return folder.Driver{Root: d.Path}, nil
 	case plan.WebDAV:
 		return webdav.New(webdav.Options{URL: d.URL, User: d.User, Password: func() (string, error) { return secret(d.PasswordFrom) }})
+	case plan.SFTP:
+		o := sftp.Options{Address: d.Address, Path: d.Path, User: d.User, HostKey: d.HostKey}
+		if d.PasswordFrom != "" {
+			o.Password = func() (string, error) { return secret(d.PasswordFrom) }
+		}
+		if d.KeyFrom != "" {
+			o.Key = func() ([]byte, error) { key, err := secret(d.KeyFrom); return []byte(key), err }
+		}
+		return sftp.New(o), nil
 	}
 	return nil, &destination.Error{Cause: queue.Misplaced, Says: fmt.Sprintf("%q is not a kind of destination", d.Kind)}
 }
@@ -81,7 +91,7 @@ func secret(from plan.Secret) (string, error) {
 	if where == "file" {
 		text, err := os.ReadFile(what)
 		if err != nil {
-			return "", fmt.Errorf("reading the password: %w", err)
+			return "", fmt.Errorf("reading the secret: %w", err)
 		}
 		return strings.TrimRight(string(text), "\r\n"), nil
 	}

@@ -336,8 +336,11 @@ func (s *Service) Status(ctx context.Context) (client.Yard, error) {
 	}
 	for name, d := range p.Destinations {
 		where := d.URL
-		if where == "" {
+		switch d.Kind {
+		case plan.Folder:
 			where = d.Path
+		case plan.SFTP:
+			where = d.User + "@" + d.Address + ":" + d.Path
 		}
 		st.Destinations = append(st.Destinations, client.DestinationStatus{Name: name, Kind: d.Kind, Where: where, Space: s.drivers.space(name)})
 	}

@@ -167,46 +167,61 @@ func (r *reader) destination(n ast.Node, name string) Destination {
 	word := func(field string, into *string) entry {
 		return entry{field, false, func(n ast.Node) { at[field] = n; *into = r.text(n, field) }}
 	}
-	var kind, secret string
-	f := fields{word("kind", &kind), word("path", &d.Path), word("url", &d.URL), word("user", &d.User), word("password-from", &secret), word("layout", &d.Layout)}
+	var kind, password, key string
+	f := fields{word("kind", &kind), word("path", &d.Path), word("url", &d.URL), word("address", &d.Address), word("host-key", &d.HostKey),
+		word("user", &d.User), word("password-from", &password), word("key-from", &key), word("layout", &d.Layout)}
 	f[0].required = true
 	before := len(r.problems)
 	r.mapping(n, "destination "+name, f)
 	if len(r.problems) > before && at["kind"] == nil {
 		return d
 	}
-	d.Kind, d.PasswordFrom = DestinationKind(kind), Secret(secret)
-	check := func(field string, value string, check func(string) error) {
-		if value != "" && at[field] != nil {
-			if err := check(value); err != nil {
-				r.noteError(at[field], err)
-			}
+	d.Kind, d.PasswordFrom, d.KeyFrom = DestinationKind(kind), Secret(password), Secret(key)
+	for _, c := range []struct {
+		field, value string
+		check        func(string) error
+	}{{"url", d.URL, checkURL}, {"address", d.Address, checkAddress}, {"host-key", d.HostKey, checkHostKey}, {"layout", d.Layout, checkLayout}, {"password-from", password, checkSecret}, {"key-from", key, checkSecret}} {
+		if c.value == "" {
+			continue
+		}
+		if err := c.check(c.value); err != nil {
+			r.noteError(at[c.field], err)
 		}
 	}
-	check("url", d.URL, checkURL)
-	check("layout", d.Layout, checkLayout)
-	check("password-from", secret, checkSecret)
-	needs, refuses := map[DestinationKind]string{Folder: "path", WebDAV: "url"}[d.Kind], map[DestinationKind][]string{Folder: {"url", "user", "password-from"}, WebDAV: {"path"}}[d.Kind]
+	shape, known := shapes[d.Kind]
+	if !known {
+		if kind != "" {
+			r.note(at["kind"], "would be one of folder, webdav, sftp", "%q is not a kind of destination", kind)
+		}
+		return d
+	}
+	for _, field := range shape.needs {
+		if at[field] == nil {
+			r.note(n, fmt.Sprintf("would have %s: …", field), "destination %s is a %s and has no %s", name, kind, field)
+		}
+	}
+	for field, v := range at {
+		if field != "kind" && field != "layout" && !slices.Contains(shape.needs, field) && !slices.Contains(shape.may, field) {
+			r.note(v, "would be left out", "a %s destination has no %s", kind, field)
+		}
+	}
 	switch {
-	case needs == "":
-		if at["kind"] != nil && kind != "" {
-			r.note(at["kind"], "would be one of folder, webdav", "%q is not a kind of destination", kind)
-		}
-	case at[needs] == nil:
-		r.note(n, fmt.Sprintf("would have %s: …", needs), "destination %s is a %s and has no %s", name, kind, needs)
-	}
-	for _, field := range refuses {
-		if at[field] != nil {
-			r.note(at[field], "would be left out", "a %s destination has no %s", kind, field)
-		}
-	}
-	if d.Kind == Folder && d.Path != "" && !strings.HasPrefix(d.Path, "/") {
+	case d.Kind == Folder && d.Path != "" && !strings.HasPrefix(d.Path, "/"):
 		r.note(at["path"], "would begin with /, such as /media/locker", "the path %q is not absolute", d.Path)
-	}
-	if d.User != "" && secret == "" && d.Kind == WebDAV {
+	case d.Kind == WebDAV && d.User != "" && password == "":
 		r.note(at["user"], "would have password-from: env:NAME or file:/path beside it", "destination %s has a user and no password", name)
+	case d.Kind == SFTP && password == "" && key == "":
+		r.note(n, "would have key-from: file:/path or password-from: env:NAME", "destination %s has no password-from and no key-from", name)
 	}
 	return d
+}
+
+// shapes are the keys that a kind of destination needs and may have, beside
+// kind and layout.
+var shapes = map[DestinationKind]struct{ needs, may []string }{
+	Folder: {needs: []string{"path"}},
+	WebDAV: {needs: []string{"url"}, may: []string{"user", "password-from"}},
+	SFTP:   {needs: []string{"address", "host-key", "user"}, may: []string{"path", "password-from", "key-from"}},
 }
 
 func (r *reader) device(n ast.Node, name string) Device {

@@ -30,16 +30,20 @@ type DestinationKind string
 const (
 	Folder DestinationKind = "folder"
 	WebDAV DestinationKind = "webdav"
+	SFTP   DestinationKind = "sftp"
 )
 
 // Destination is one storage. It never holds a secret: PasswordFrom says where
 // the service finds it.
 type Destination struct {
-	Kind         DestinationKind `json:"kind" jsonschema:"enum=folder,enum=webdav"`
-	Path         string          `json:"path,omitempty" jsonschema:"description=folder: the absolute path of the folder."`
+	Kind         DestinationKind `json:"kind" jsonschema:"enum=folder,enum=webdav,enum=sftp"`
+	Path         string          `json:"path,omitempty" jsonschema:"description=folder: the absolute path of the folder. sftp: of the folder that copies go into\\, relative to the user's home."`
+	Address      string          `json:"address,omitempty" jsonschema:"description=sftp: the server as host:port."`
+	HostKey      string          `json:"host-key,omitempty" jsonschema:"description=sftp: the fingerprint of the server's key as ssh-keygen -l prints it.,pattern=^SHA256:[A-Za-z0-9+/]{43}$"`
 	URL          string          `json:"url,omitempty" jsonschema:"description=webdav: the address of the collection that copies go into."`
-	User         string          `json:"user,omitempty" jsonschema:"description=webdav: the name to sign in with."`
+	User         string          `json:"user,omitempty" jsonschema:"description=webdav and sftp: the name to sign in with."`
 	PasswordFrom Secret          `json:"password-from,omitempty"`
+	KeyFrom      Secret          `json:"key-from,omitempty"`
 	Layout       string          `json:"layout,omitempty" jsonschema:"description=Where an item lands: {year} {month} {day} {name} {device} {kind}.,default={year}/{month}/{name}"`
 }
 

@@ -41,5 +41,5 @@ func (Power) JSONSchema() *jsonschema.Schema {
 
 // JSONSchema describes where a secret is kept.
 func (Secret) JSONSchema() *jsonschema.Schema {
-	return form(`^(env:.+|file:/.+)$`, "Where the password is kept; never the password itself.", "env:LOCKER_PASSWORD", "file:/home/me/.locker-password")
+	return form(`^(env:.+|file:/.+)$`, "Where the password or the private key is kept; never the secret itself.", "env:LOCKER_PASSWORD", "file:/home/me/.locker-password")
 }

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"net"
 	"net/url"
 	"path"
 	"regexp"
@@ -140,11 +141,28 @@ func redact(s string) string {
 	return s
 }
 
+var hostKeyForm = regexp.MustCompile(`^SHA256:[A-Za-z0-9+/]{43}$`)
+
+func checkHostKey(s string) error {
+	if hostKeyForm.MatchString(s) {
+		return nil
+	}
+	return wrong(`would be such as "SHA256:" and 43 letters: what ssh-keyscan HOST | ssh-keygen -lf - prints`, "%q is not the fingerprint of a host key", s)
+}
+
+func checkAddress(s string) error {
+	host, port, err := net.SplitHostPort(s)
+	if n, perr := strconv.Atoi(port); err != nil || host == "" || perr != nil || n < 1 || n > 65535 {
+		return wrong(`would be host:port, such as "shed.example:22"`, "%q is not an address", redact(s))
+	}
+	return nil
+}
+
 func checkSecret(s string) error {
 	where, what, _ := strings.Cut(s, ":")
 	if (where == "env" && what != "") || (where == "file" && path.IsAbs(what)) {
 		return nil
 	}
 	// The value itself may be a password put here by mistake: it is not repeated.
-	return wrong(`would be "env:NAME" or "file:/absolute/path"`, "password-from does not say where the password is kept")
+	return wrong(`would be "env:NAME" or "file:/absolute/path"`, "this does not say where the secret is kept")
 }

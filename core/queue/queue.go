@@ -81,6 +81,7 @@ const (
 	Busy        Cause = "busy"        // the storage answered an error of its own (5xx, 429)
 	Full        Cause = "full"        // no space left
 	SignIn      Cause = "sign-in"     // password or permission refused for everything
+	Identity    Cause = "identity"    // what answers is not the storage that the plan names
 	Misplaced   Cause = "misplaced"   // the destination's own folder or address is not there
 	Refused     Cause = "refused"     // this one name or request is refused
 	Different   Cause = "different"   // what lies there is not what was sent
@@ -127,6 +128,8 @@ func Judge(c Cause, tries int, r float64, retryAfter time.Duration) Outcome {
 		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute), Do: "Make room at the storage or enlarge it; sending goes on by itself."}
 	case SignIn:
 		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute), Do: "Check the user and the password that the plan points to; sending goes on by itself when they are right."}
+	case Identity:
+		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute), Do: "If the storage was set up anew, put the new fingerprint into the plan. If not, somebody else answers in its place: find out who. Nothing is sent until then."}
 	case Misplaced:
 		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute), Do: "Check the destination's address or path in the plan; sending goes on by itself when it is there."}
 	case Refused:

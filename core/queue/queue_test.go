@@ -45,7 +45,7 @@ func TestEveryStateCanBeReachedAndLeft(t *testing.T) {
 }
 
 func TestWhatMendsItselfWaitsAndWhatDoesNotSaysWhatToDo(t *testing.T) {
-	causes := []queue.Cause{queue.Unreachable, queue.Busy, queue.Full, queue.SignIn, queue.Misplaced, queue.Refused, queue.Different,
+	causes := []queue.Cause{queue.Unreachable, queue.Busy, queue.Full, queue.SignIn, queue.Identity, queue.Misplaced, queue.Refused, queue.Different,
 		queue.Changed, queue.Gone, queue.Unreadable, queue.Shut, queue.Bug, "something new"}
 	rapid.Check(t, func(t *rapid.T) {
 		c := rapid.SampledFrom(causes).Draw(t, "cause")

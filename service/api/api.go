@@ -131,6 +131,11 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	if err := s.app.ShutdownWithContext(limit); err != nil && !errors.Is(err, context.DeadlineExceeded) {
 		return fmt.Errorf("ending the answers: %w", err)
 	}
+	// A stop that comes before the server has begun would find nothing to
+	// shut down: without its listener it ends all the same.
+	if err := l.Close(); err != nil && !errors.Is(err, net.ErrClosed) {
+		return fmt.Errorf("closing the listener: %w", err)
+	}
 	<-served
 	return nil
 }

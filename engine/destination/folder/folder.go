@@ -27,7 +27,7 @@ var _ destination.Spacer = Driver{}
 
 // Put implements destination.Driver. The bytes are on disk when it returns.
 func (d Driver) Put(ctx context.Context, temp string, body io.Reader, size int64) (err error) {
-	if err := d.isTemp(temp); err != nil {
+	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
 	if err := d.mounted(); err != nil {
@@ -45,11 +45,12 @@ func (d Driver) Put(ctx context.Context, temp string, body io.Reader, size int64
 			err = failure("closing the temporary file", cerr)
 		}
 	}()
-	source := &sourceReader{ctx: ctx, r: body}
-	n, err := io.Copy(f, io.LimitReader(source, size))
+	source := destination.NewBody(ctx, body, size)
+	n, err := io.Copy(f, source)
+	_, own := source.Stop()
 	switch {
-	case source.err != nil:
-		return source.err // the caller's own
+	case own != nil:
+		return own
 	case err != nil:
 		return failure("writing the temporary file", err)
 	case n != size:
@@ -61,27 +62,9 @@ func (d Driver) Put(ctx context.Context, temp string, body io.Reader, size int64
 	return nil
 }
 
-// sourceReader keeps errors of the body apart from those of the disk.
-type sourceReader struct {
-	ctx context.Context
-	r   io.Reader
-	err error
-}
-
-func (s *sourceReader) Read(p []byte) (int, error) {
-	if s.err = context.Cause(s.ctx); s.err != nil {
-		return 0, s.err
-	}
-	n, err := s.r.Read(p)
-	if err != nil && !errors.Is(err, io.EOF) {
-		s.err = err
-	}
-	return n, err
-}
-
 // Publish implements destination.Driver.
 func (d Driver) Publish(_ context.Context, temp, to string) error {
-	if err := d.isTemp(temp); err != nil {
+	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
 	dir := filepath.Dir(d.local(to))
@@ -154,7 +137,7 @@ func (d Driver) Open(_ context.Context, p string) (io.ReadCloser, error) {
 
 // Remove implements destination.Driver.
 func (d Driver) Remove(_ context.Context, temp string) error {
-	if err := d.isTemp(temp); err != nil {
+	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
 	if err := os.Remove(d.local(temp)); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -167,13 +150,6 @@ func (d Driver) Remove(_ context.Context, temp string) error {
 func (d Driver) Close() error { return nil }
 
 func (d Driver) local(p string) string { return filepath.Join(d.Root, filepath.FromSlash(p)) }
-
-func (d Driver) isTemp(p string) error {
-	if path.Dir(path.Clean(p)) != destination.TempDir {
-		return &destination.Error{Cause: queue.Bug, Says: fmt.Sprintf("%q is not a temporary name", p)}
-	}
-	return nil
-}
 
 func (d Driver) mounted() error {
 	info, err := os.Stat(d.Root)

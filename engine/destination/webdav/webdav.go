@@ -95,14 +95,14 @@ const expectFrom = 1 << 20
 
 // Put implements destination.Driver.
 func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, size int64) error {
-	if err := isTemp(temp); err != nil {
+	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
 	for try := 0; ; try++ {
 		if err := d.makeFolders(ctx, destination.TempDir); err != nil {
 			return err
 		}
-		source := &countingBody{r: io.LimitReader(body, size)}
+		source := destination.NewBody(ctx, body, size)
 		res, err := d.do(ctx, http.MethodPut, temp, source, func(r *http.Request) {
 			r.ContentLength = size
 			if size == 0 {
@@ -112,10 +112,10 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, size int6
 				r.Header.Set("Expect", "100-continue")
 			}
 		})
-		source.stop()
-		if failed := source.failure(); failed != nil {
+		taken, own := source.Stop()
+		if own != nil {
 			drain(res)
-			return failed // the caller's own
+			return own
 		}
 		if err != nil {
 			return err
@@ -126,7 +126,7 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, size int6
 			return d.checkLength(ctx, temp, size)
 		case res.StatusCode == http.StatusConflict || res.StatusCode == http.StatusNotFound:
 			d.forget() // somebody removed the folder for files on their way
-			if try > 0 || source.count() > 0 {
+			if try > 0 || taken > 0 {
 				return &destination.Error{Cause: queue.Busy, Says: "the storage lost the folder for files on their way"}
 			}
 		default:
@@ -149,7 +149,7 @@ func (d *Driver) checkLength(ctx context.Context, temp string, size int64) error
 // Publish implements destination.Driver. Some servers let two MOVEs onto one
 // name both win, so publishing onto one name is one at a time in this process.
 func (d *Driver) Publish(ctx context.Context, temp, to string) error {
-	if err := isTemp(temp); err != nil {
+	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
 	defer d.lock(to)()
@@ -253,7 +253,7 @@ func (r *readBack) Read(p []byte) (int, error) {
 
 // Remove implements destination.Driver.
 func (d *Driver) Remove(ctx context.Context, temp string) error {
-	if err := isTemp(temp); err != nil {
+	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
 	res, err := d.do(ctx, http.MethodDelete, temp, nil, nil)
@@ -473,13 +473,6 @@ func retryAfter(value string, now time.Time) time.Duration {
 	return max(0, min(wait, time.Hour))
 }
 
-func isTemp(p string) error {
-	if path.Dir(path.Clean(p)) != destination.TempDir {
-		return &destination.Error{Cause: queue.Bug, Says: fmt.Sprintf("%q is not a temporary name", p)}
-	}
-	return nil
-}
-
 // drain reads the rest of a short answer, so that the connection is kept.
 func drain(res *http.Response) {
 	if res == nil {
@@ -509,46 +502,4 @@ type watchedBody struct {
 func (w watchedBody) Close() error {
 	w.end()
 	return w.body.Close()
-}
-
-// countingBody keeps the body's own errors, and whether any of it was taken.
-// The transport may still read while do returns, so it is locked.
-type countingBody struct {
-	mu  sync.Mutex
-	r   io.Reader
-	n   int64
-	err error
-}
-
-func (c *countingBody) Read(p []byte) (int, error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.r == nil {
-		return 0, io.ErrClosedPipe
-	}
-	n, err := c.r.Read(p)
-	c.n += int64(n)
-	if err != nil && !errors.Is(err, io.EOF) {
-		c.err = err
-	}
-	return n, err
-}
-
-// stop ends the reading: the transport may go on after its answer.
-func (c *countingBody) stop() {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.r = nil
-}
-
-func (c *countingBody) failure() error {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.err
-}
-
-func (c *countingBody) count() int64 {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.n
 }

@@ -1,0 +1,402 @@
+// Package sftp is the driver for storage reached by SSH file transfer (the
+// draft draft-ietf-secsh-filexfer-02 that servers speak, with OpenSSH's
+// extensions for hard links, free space and fsync).
+//
+// The server's host key is pinned: another one is never talked to. A file is
+// put in place with a hard link, which never overwrites. One connection is
+// shared and made anew after it was lost.
+package sftp
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path"
+	"sync"
+	"time"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+
+	"yardtide/core/queue"
+	"yardtide/engine/destination"
+)
+
+// Options say where the storage is and how to sign in.
+type Options struct {
+	Address  string // host:port
+	Path     string // of the folder that copies go into; relative to the user's home
+	User     string
+	HostKey  string                 // its fingerprint, "SHA256:…" as ssh-keygen -l prints it
+	Password func() (string, error) // nil without one
+	Key      func() ([]byte, error) // a private key in PEM; nil without one
+	Stall    time.Duration          // how long nothing may move, 60 s when zero
+}
+
+// Driver implements destination.Driver.
+type Driver struct {
+	o Options
+
+	mu      sync.Mutex
+	client  *sftp.Client
+	conn    *ssh.Client
+	folders map[string]bool // known to exist
+}
+
+var _ destination.Driver = (*Driver)(nil)
+var _ destination.Spacer = (*Driver)(nil)
+
+// New makes a driver; it does not connect yet.
+func New(o Options) *Driver {
+	if o.Stall == 0 {
+		o.Stall = time.Minute
+	}
+	return &Driver{o: o, folders: map[string]bool{}}
+}
+
+// identityError tells that the server is not the one that the plan names.
+type identityError struct{ seen string }
+
+func (e identityError) Error() string { return "its host key has the fingerprint " + e.seen }
+
+// connect returns the shared client, making it when there is none.
+func (d *Driver) connect(ctx context.Context) (*sftp.Client, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.client != nil {
+		return d.client, nil
+	}
+	var methods []ssh.AuthMethod
+	if d.o.Key != nil {
+		pem, err := d.o.Key()
+		if err != nil {
+			return nil, &destination.Error{Cause: queue.SignIn, Says: "the key cannot be read", Err: err}
+		}
+		signer, err := ssh.ParsePrivateKey(pem)
+		if err != nil { // the parser's message may hold parts of the key
+			return nil, &destination.Error{Cause: queue.SignIn, Says: "the key file is not a private key without a passphrase"}
+		}
+		methods = append(methods, ssh.PublicKeys(signer))
+	}
+	if d.o.Password != nil {
+		password, err := d.o.Password()
+		if err != nil {
+			return nil, &destination.Error{Cause: queue.SignIn, Says: "the password cannot be read", Err: err}
+		}
+		methods = append(methods, ssh.Password(password))
+	}
+	dialer := &net.Dialer{Timeout: 15 * time.Second}
+	raw, err := dialer.DialContext(ctx, "tcp", d.o.Address)
+	if err != nil {
+		if why := context.Cause(ctx); why != nil {
+			return nil, why
+		}
+		return nil, &destination.Error{Cause: queue.Unreachable, Says: d.o.Address + " does not answer", Err: err}
+	}
+	config := &ssh.ClientConfig{User: d.o.User, Auth: methods, Timeout: 15 * time.Second, HostKeyCallback: d.identify}
+	link, channels, requests, err := ssh.NewClientConn(watched{raw, d.o.Stall}, d.o.Address, config)
+	if err != nil {
+		return nil, errors.Join(handshake(err, d.o.Address), closed(raw))
+	}
+	conn := ssh.NewClient(link, channels, requests)
+	client, err := sftp.NewClient(conn, sftp.UseConcurrentWrites(true), sftp.MaxPacketUnchecked(packet), sftp.MaxConcurrentRequestsPerFile(inFlight))
+	if err != nil {
+		return nil, errors.Join(&destination.Error{Cause: queue.Misplaced, Says: d.o.Address + " offers no file transfer over SSH", Err: err}, conn.Close())
+	}
+	d.conn, d.client, d.folders = conn, client, map[string]bool{}
+	return client, nil
+}
+
+// What is under way for one file: 16 packets of 128 KiB.
+const (
+	packet   = 128 << 10
+	inFlight = 16
+)
+
+func (d *Driver) identify(_ string, _ net.Addr, key ssh.PublicKey) error {
+	if seen := ssh.FingerprintSHA256(key); seen != d.o.HostKey {
+		return identityError{key.Type() + " " + seen}
+	}
+	return nil
+}
+
+// handshake tells why signing in failed.
+func handshake(err error, address string) error {
+	var other identityError
+	var op *net.OpError
+	switch {
+	case errors.As(err, &other):
+		return &destination.Error{Cause: queue.Identity, Says: address + " is not the storage that the plan names: " + other.Error()}
+	case errors.As(err, &op), errors.Is(err, io.EOF), errors.Is(err, os.ErrDeadlineExceeded):
+		return &destination.Error{Cause: queue.Unreachable, Says: "the connection to " + address + " was lost", Err: err}
+	}
+	return &destination.Error{Cause: queue.SignIn, Says: address + " refuses the user, the password or the key", Err: err}
+}
+
+func closed(c io.Closer) error {
+	if err := c.Close(); err != nil && !errors.Is(err, net.ErrClosed) {
+		return err
+	}
+	return nil
+}
+
+// watched ends a connection on which nothing moves.
+type watched struct {
+	net.Conn
+	stall time.Duration
+}
+
+func (w watched) Read(p []byte) (int, error) {
+	if err := w.SetReadDeadline(time.Now().Add(w.stall)); err != nil {
+		return 0, err
+	}
+	return w.Conn.Read(p)
+}
+
+func (w watched) Write(p []byte) (int, error) {
+	if err := w.SetWriteDeadline(time.Now().Add(w.stall)); err != nil {
+		return 0, err
+	}
+	return w.Conn.Write(p)
+}
+
+// failure tells the cause of an error of the protocol, and lets go of a
+// connection that was lost.
+func (d *Driver) failure(ctx context.Context, client *sftp.Client, doing string, err error) error {
+	if why := context.Cause(ctx); why != nil {
+		return why
+	}
+	var answer *sftp.StatusError
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return errors.Join(destination.ErrNotFound, err)
+	case errors.Is(err, os.ErrPermission):
+		return &destination.Error{Cause: queue.SignIn, Says: "the storage does not permit " + doing, Err: err}
+	case errors.As(err, &answer):
+		return &destination.Error{Cause: d.refusal(client), Says: doing + " failed at the storage", Err: err}
+	}
+	d.mu.Lock()
+	if d.client == client {
+		_ = d.conn.Close() // it is lost
+		d.client, d.conn = nil, nil
+	}
+	d.mu.Unlock()
+	return &destination.Error{Cause: queue.Unreachable, Says: "the connection to " + d.o.Address + " was lost", Err: err}
+}
+
+// refusal tells whether a failure without a reason comes from a full disk: the
+// protocol has no word for it.
+func (d *Driver) refusal(client *sftp.Client) queue.Cause {
+	if s, err := client.StatVFS(d.base()); err == nil && s.Bavail*s.Frsize < 1<<16 {
+		return queue.Full
+	}
+	return queue.Busy
+}
+
+func (d *Driver) base() string {
+	if d.o.Path == "" {
+		return "."
+	}
+	return d.o.Path
+}
+
+func (d *Driver) remote(p string) string { return path.Join(d.base(), p) }
+
+// Put implements destination.Driver.
+func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, size int64) error {
+	if err := destination.CheckTemp(temp); err != nil {
+		return err
+	}
+	client, err := d.connect(ctx)
+	if err != nil {
+		return err
+	}
+	if info, err := client.Stat(d.base()); errors.Is(err, os.ErrNotExist) || err == nil && !info.IsDir() {
+		return &destination.Error{Cause: queue.Misplaced, Says: "the storage has no folder " + d.base(), Err: err}
+	}
+	if err := d.makeFolders(ctx, client, destination.TempDir); err != nil {
+		return err
+	}
+	f, err := client.OpenFile(d.remote(temp), os.O_CREATE|os.O_TRUNC|os.O_WRONLY)
+	if errors.Is(err, os.ErrNotExist) { // somebody removed the folder for files on their way
+		d.forget()
+		if err = d.makeFolders(ctx, client, destination.TempDir); err == nil {
+			f, err = client.OpenFile(d.remote(temp), os.O_CREATE|os.O_TRUNC|os.O_WRONLY)
+		}
+	}
+	if err != nil {
+		return d.failure(ctx, client, "making the temporary file", err)
+	}
+	source := destination.NewBody(ctx, body, size)
+	n, err := f.ReadFromWithConcurrency(source, inFlight)
+	_, own := source.Stop()
+	if _, can := client.HasExtension("fsync@openssh.com"); err == nil && can {
+		err = f.Sync()
+	}
+	if cerr := f.Close(); err == nil {
+		err = cerr
+	}
+	switch {
+	case own != nil:
+		return own
+	case err != nil:
+		return d.failure(ctx, client, "sending", err)
+	case n != size:
+		return io.ErrUnexpectedEOF
+	}
+	kept, err := d.Size(ctx, temp)
+	if err == nil && kept != size {
+		err = &destination.Error{Cause: queue.Different, Says: fmt.Sprintf("the storage kept %d of %d bytes", kept, size)}
+	}
+	return err
+}
+
+// Publish implements destination.Driver.
+func (d *Driver) Publish(ctx context.Context, temp, to string) error {
+	if err := destination.CheckTemp(temp); err != nil {
+		return err
+	}
+	client, err := d.connect(ctx)
+	if err != nil {
+		return err
+	}
+	for try := 0; ; try++ {
+		if err := d.makeFolders(ctx, client, path.Dir(to)); err != nil {
+			return err
+		}
+		err := client.Link(d.remote(temp), d.remote(to))
+		if err == nil {
+			if err := client.Remove(d.remote(temp)); err != nil {
+				return d.failure(ctx, client, "removing the temporary name", err)
+			}
+			return nil
+		}
+		if _, serr := client.Lstat(d.remote(to)); serr == nil {
+			return destination.ErrExists
+		}
+		if _, serr := client.Lstat(d.remote(temp)); errors.Is(serr, os.ErrNotExist) {
+			return destination.ErrNotFound
+		}
+		if try > 0 {
+			return d.failure(ctx, client, "putting the file in place", err)
+		}
+		d.forget() // a folder on the way may have been removed
+	}
+}
+
+// Size implements destination.Driver.
+func (d *Driver) Size(ctx context.Context, p string) (int64, error) {
+	client, err := d.connect(ctx)
+	if err != nil {
+		return 0, err
+	}
+	info, err := client.Stat(d.remote(p))
+	if err != nil {
+		return 0, d.failure(ctx, client, "looking at "+p, err)
+	}
+	if !info.Mode().IsRegular() {
+		return 0, &destination.Error{Cause: queue.Refused, Says: p + " is not a file"}
+	}
+	return info.Size(), nil
+}
+
+// Open implements destination.Driver.
+func (d *Driver) Open(ctx context.Context, p string) (io.ReadCloser, error) {
+	client, err := d.connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	f, err := client.Open(d.remote(p))
+	if err != nil {
+		return nil, d.failure(ctx, client, "opening "+p, err)
+	}
+	return &readBack{File: f, ctx: ctx, d: d, client: client}, nil
+}
+
+// readBack turns errors of the connection into the driver's own.
+type readBack struct {
+	*sftp.File
+	ctx    context.Context
+	d      *Driver
+	client *sftp.Client
+}
+
+func (r *readBack) Read(p []byte) (int, error) {
+	n, err := r.File.Read(p)
+	if err != nil && !errors.Is(err, io.EOF) {
+		err = r.d.failure(r.ctx, r.client, "reading back", err)
+	}
+	return n, err
+}
+
+// Remove implements destination.Driver.
+func (d *Driver) Remove(ctx context.Context, temp string) error {
+	if err := destination.CheckTemp(temp); err != nil {
+		return err
+	}
+	client, err := d.connect(ctx)
+	if err != nil {
+		return err
+	}
+	if err := client.Remove(d.remote(temp)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return d.failure(ctx, client, "removing "+temp, err)
+	}
+	return nil
+}
+
+// Space implements destination.Spacer by statvfs@openssh.com.
+func (d *Driver) Space(ctx context.Context) (destination.Space, error) {
+	unknown := destination.Space{Free: -1, Used: -1}
+	client, err := d.connect(ctx)
+	if err != nil {
+		return unknown, err
+	}
+	s, err := client.StatVFS(d.base())
+	if err != nil {
+		var answer *sftp.StatusError
+		if errors.As(err, &answer) {
+			return unknown, nil // a server without the extension
+		}
+		return unknown, d.failure(ctx, client, "asking for its space", err)
+	}
+	return destination.Space{Free: int64(s.Bavail * s.Frsize), Used: int64((s.Blocks - s.Bfree) * s.Frsize)}, nil
+}
+
+// Close implements destination.Driver.
+func (d *Driver) Close() error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.client == nil {
+		return nil
+	}
+	err := errors.Join(closed(d.client), closed(d.conn))
+	d.client, d.conn = nil, nil
+	return err
+}
+
+// makeFolders makes the folders on the way to p, once each.
+func (d *Driver) makeFolders(ctx context.Context, client *sftp.Client, p string) error {
+	d.mu.Lock()
+	known := d.folders[p]
+	d.mu.Unlock()
+	if known {
+		return nil
+	}
+	if err := client.MkdirAll(d.remote(p)); err != nil {
+		return d.failure(ctx, client, "making the folder "+p, err)
+	}
+	d.mu.Lock()
+	d.folders[p] = true
+	d.mu.Unlock()
+	return nil
+}
+
+// forget drops what is known of folders, after one was found missing.
+func (d *Driver) forget() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.folders = map[string]bool{}
+}
