@@ -6,8 +6,10 @@ package sshd
 import (
 	"bytes"
 	"context"
+	"crypto"
 	"crypto/ed25519"
 	"crypto/rand"
+	"crypto/rsa"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -27,6 +29,7 @@ type Server struct {
 	User    string
 	Key     []byte // a private key that it lets in, PEM
 	HostKey string // its own key's fingerprint
+	RSA     string // that of its other key
 	dir     string
 	cmd     *exec.Cmd
 	out     *bytes.Buffer
@@ -34,6 +37,7 @@ type Server struct {
 
 const conf = `ListenAddress %s
 HostKey %s/host
+HostKey %s/rsa
 AuthorizedKeysFile %s/authorized
 PidFile none
 UsePAM no
@@ -56,11 +60,15 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
+	other, otherPEM, err := newRSAKey()
+	if err != nil {
+		return nil, err
+	}
 	mine, minePEM, err := newKey()
 	if err != nil {
 		return nil, err
 	}
-	s.Key, s.HostKey = minePEM, ssh.FingerprintSHA256(host)
+	s.Key, s.HostKey, s.RSA = minePEM, ssh.FingerprintSHA256(host), ssh.FingerprintSHA256(other)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, fmt.Errorf("finding a port for sshd: %w", err)
@@ -68,8 +76,9 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 	s.Address = l.Addr().String()
 	err = errors.Join(l.Close(),
 		os.WriteFile(filepath.Join(dir, "host"), hostPEM, 0o600),
+		os.WriteFile(filepath.Join(dir, "rsa"), otherPEM, 0o600),
 		os.WriteFile(filepath.Join(dir, "authorized"), ssh.MarshalAuthorizedKey(mine), 0o600),
-		os.WriteFile(filepath.Join(dir, "sshd_config"), fmt.Appendf(nil, conf, s.Address, dir, dir), 0o600))
+		os.WriteFile(filepath.Join(dir, "sshd_config"), fmt.Appendf(nil, conf, s.Address, dir, dir, dir), 0o600))
 	if err != nil {
 		return nil, fmt.Errorf("setting sshd up: %w", err)
 	}
@@ -112,6 +121,18 @@ func newKey() (ssh.PublicKey, []byte, error) {
 	if err != nil {
 		return nil, nil, fmt.Errorf("making a key: %w", err)
 	}
+	return written(public, private)
+}
+
+func newRSAKey() (ssh.PublicKey, []byte, error) {
+	private, err := rsa.GenerateKey(rand.Reader, 2048)
+	if err != nil {
+		return nil, nil, fmt.Errorf("making a key: %w", err)
+	}
+	return written(&private.PublicKey, private)
+}
+
+func written(public crypto.PublicKey, private crypto.PrivateKey) (ssh.PublicKey, []byte, error) {
 	block, err := ssh.MarshalPrivateKey(private, "throw-away")
 	if err != nil {
 		return nil, nil, fmt.Errorf("writing a key: %w", err)

@@ -88,6 +88,43 @@ func (d *Driver) connect(ctx context.Context) (*sftp.Client, error) {
 		}
 		methods = append(methods, ssh.Password(password))
 	}
+	// A server has a key of each of several kinds and shows one that both know.
+	// The pinned one may be any of them, so each kind is asked for.
+	var conn *ssh.Client
+	var err error
+	for _, kind := range hostKeyKinds {
+		var other error
+		if conn, other = d.dial(ctx, methods, kind); other == nil {
+			err = nil
+			break
+		}
+		if err == nil || destination.CauseOf(err) == queue.Misplaced {
+			err = other // the first key that was seen is the one to show
+		}
+		if cause := destination.CauseOf(other); cause != queue.Identity && cause != queue.Misplaced {
+			break
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	client, err := sftp.NewClient(conn, sftp.UseConcurrentWrites(true), sftp.MaxPacketUnchecked(packet), sftp.MaxConcurrentRequestsPerFile(inFlight))
+	if err != nil {
+		return nil, errors.Join(&destination.Error{Cause: queue.Misplaced, Says: d.o.Address + " offers no file transfer over SSH", Err: err}, conn.Close())
+	}
+	d.conn, d.client, d.folders = conn, client, map[string]bool{}
+	return client, nil
+}
+
+// hostKeyKinds are the kinds of host keys, the best first.
+var hostKeyKinds = [][]string{
+	{ssh.KeyAlgoED25519},
+	{ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521},
+	{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256},
+}
+
+// dial connects and signs in, taking a host key of some kinds only.
+func (d *Driver) dial(ctx context.Context, methods []ssh.AuthMethod, kinds []string) (*ssh.Client, error) {
 	dialer := &net.Dialer{Timeout: 15 * time.Second}
 	raw, err := dialer.DialContext(ctx, "tcp", d.o.Address)
 	if err != nil {
@@ -96,18 +133,12 @@ func (d *Driver) connect(ctx context.Context) (*sftp.Client, error) {
 		}
 		return nil, &destination.Error{Cause: queue.Unreachable, Says: d.o.Address + " does not answer", Err: err}
 	}
-	config := &ssh.ClientConfig{User: d.o.User, Auth: methods, Timeout: 15 * time.Second, HostKeyCallback: d.identify}
+	config := &ssh.ClientConfig{User: d.o.User, Auth: methods, Timeout: 15 * time.Second, HostKeyCallback: d.identify, HostKeyAlgorithms: kinds}
 	link, channels, requests, err := ssh.NewClientConn(watched{raw, d.o.Stall}, d.o.Address, config)
 	if err != nil {
 		return nil, errors.Join(handshake(err, d.o.Address), closed(raw))
 	}
-	conn := ssh.NewClient(link, channels, requests)
-	client, err := sftp.NewClient(conn, sftp.UseConcurrentWrites(true), sftp.MaxPacketUnchecked(packet), sftp.MaxConcurrentRequestsPerFile(inFlight))
-	if err != nil {
-		return nil, errors.Join(&destination.Error{Cause: queue.Misplaced, Says: d.o.Address + " offers no file transfer over SSH", Err: err}, conn.Close())
-	}
-	d.conn, d.client, d.folders = conn, client, map[string]bool{}
-	return client, nil
+	return ssh.NewClient(link, channels, requests), nil
 }
 
 // What is under way for one file: 16 packets of 128 KiB.
@@ -127,7 +158,10 @@ func (d *Driver) identify(_ string, _ net.Addr, key ssh.PublicKey) error {
 func handshake(err error, address string) error {
 	var other identityError
 	var op *net.OpError
+	var none *ssh.AlgorithmNegotiationError
 	switch {
+	case errors.As(err, &none):
+		return &destination.Error{Cause: queue.Misplaced, Says: address + " and this program have no way to talk in common", Err: err}
 	case errors.As(err, &other):
 		return &destination.Error{Cause: queue.Identity, Says: address + " is not the storage that the plan names: " + other.Error()}
 	case errors.As(err, &op), errors.Is(err, io.EOF), errors.Is(err, os.ErrDeadlineExceeded):

@@ -51,10 +51,21 @@ func TestAnotherHostKeyIsNeverTalkedTo(t *testing.T) {
 	err := send(t, sftp.New(o))
 	assert.Equal(t, queue.Identity, destination.CauseOf(err), "%v", err)
 	assert.ErrorContains(t, err, "is not the storage that the plan names: its host key has the fingerprint ssh-ed25519 "+s.HostKey)
-	assert.True(t, asked)
+	assert.True(t, asked, "the password is at hand, and is not sent")
 	entries, rerr := os.ReadDir(o.Path)
 	require.NoError(t, rerr)
 	assert.Empty(t, entries)
+}
+
+func TestAnyOfTheServersKeysMayBePinned(t *testing.T) {
+	s := server(t)
+	for _, pinned := range []string{s.HostKey, s.RSA} {
+		o := options(s, t.TempDir())
+		o.HostKey = pinned
+		d := sftp.New(o)
+		assert.NoError(t, send(t, d))
+		assert.NoError(t, d.Close())
+	}
 }
 
 func TestFailuresAreToldApart(t *testing.T) {
