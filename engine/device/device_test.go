@@ -274,7 +274,7 @@ func TestGatesHoldAndLetGo(t *testing.T) {
 
 func TestAPauseEndsByItselfAndOutlivesARestart(t *testing.T) {
 	y := setup(t, home)
-	require.NoError(t, y.device.Pause(t.Context(), time.Now().Add(1500*time.Millisecond)))
+	require.NoError(t, y.device.Pause(t.Context(), time.Now().Add(6*time.Second)))
 	y.picture("1.jpg", 1)
 	y.until("paused", heldBy(gate.Pause, 1))
 	y.stop()
