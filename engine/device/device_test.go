@@ -574,16 +574,16 @@ func TestWhatATryLeftBehindIsRemovedLater(t *testing.T) {
 	y := setup(t, home)
 	y.storage.SetFaults(standin.Faults{Stalls: 1})
 	file := y.file("long.jpg", append(jpeg(t), make([]byte, 8<<20)...))
-	y.until("under way", counts(queue.Sending, 1))
-	y.storage.SetFaults(standin.Faults{Away: true})
-	y.until("cut", heldBy(gate.Trouble, 1))
-	require.NoError(t, os.Remove(file))
-	y.until("no longer wanted", counts(queue.Skipped, 1))
 	parts := func() []string {
 		left, err := filepath.Glob(y.dir + "/locker/" + destination.TempDir + "/*")
 		require.NoError(t, err)
 		return left
 	}
+	y.until("half there", func(device.Status) bool { return len(parts()) == 1 })
+	y.storage.SetFaults(standin.Faults{Away: true})
+	y.until("cut", heldBy(gate.Trouble, 1))
+	require.NoError(t, os.Remove(file))
+	y.until("no longer wanted", counts(queue.Skipped, 1))
 	require.Len(t, parts(), 1)
 	y.storage.SetFaults(standin.Faults{})
 	require.Eventually(t, func() bool {
