@@ -60,9 +60,10 @@ func TestKilledTwoHundredTimes(t *testing.T) {
 		return settled(y) && total(y, queue.Waiting, queue.Preparing, queue.Sending, queue.Proving, queue.Stuck) == 0
 	})
 	halves(t, dir)
-	left, err := filepath.Glob(dir + "/north-locker/.yardtide/*")
-	require.NoError(t, err)
-	assert.Empty(t, left, "temporary files are left")
+	require.Eventually(t, func() bool {
+		left, err := filepath.Glob(dir + "/north-locker/.yardtide/*")
+		return assert.NoError(t, err) && len(left) == 0
+	}, 10*time.Second, 50*time.Millisecond, "temporary files are left")
 	there := stored(t, dir+"/north-locker")
 	want := sources(t, dir)
 	for sum, file := range want {

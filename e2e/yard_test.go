@@ -16,6 +16,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -46,7 +47,25 @@ type service struct {
 	link  string
 	cmd   *exec.Cmd
 	lines []string
-	log   *bytes.Buffer
+	log   *lockedBuffer
+}
+
+// lockedBuffer may be read while the process still writes to it.
+type lockedBuffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (l *lockedBuffer) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.Write(p)
+}
+
+func (l *lockedBuffer) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.String()
 }
 
 func freePort(t testing.TB) string {
@@ -71,7 +90,7 @@ func demo(t *testing.T, dir string, more ...string) *service {
 // start runs the process until it prints the console's address.
 func (s *service) start() {
 	s.t.Helper()
-	s.cmd, s.log = exec.Command(binary, s.args...), &bytes.Buffer{}
+	s.cmd, s.log = exec.Command(binary, s.args...), &lockedBuffer{}
 	s.cmd.Stderr = s.log
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	out, err := s.cmd.StdoutPipe()

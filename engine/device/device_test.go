@@ -592,6 +592,28 @@ func TestWhatATryLeftBehindIsRemovedLater(t *testing.T) {
 	}, 20*time.Second, 20*time.Millisecond)
 }
 
+func TestWhatACutTryLeftIsRemovedWhenItsContentIsThereAlready(t *testing.T) {
+	y := setup(t, home)
+	content := append(jpeg(t), make([]byte, 8<<20)...)
+	y.storage.SetFaults(standin.Faults{Stalls: 1})
+	y.file("first.jpg", content)
+	left := func() int {
+		parts, err := filepath.Glob(y.dir + "/locker/" + destination.TempDir + "/*")
+		require.NoError(t, err)
+		return len(parts)
+	}
+	y.until("half there", func(device.Status) bool { return left() == 1 })
+	y.sensor.Put(none) // it is cut where it cannot clean up
+	y.until("cut", heldBy(gate.Network, 1))
+	y.storage.SetFaults(standin.Faults{})
+	y.file("second.jpg", content)
+	y.until("both wait", heldBy(gate.Network, 2))
+	y.sensor.Put(home)
+	y.until("both safe", counts(queue.Safe, 2))
+	require.Eventually(t, func() bool { return left() == 0 }, 10*time.Second, 10*time.Millisecond)
+	y.whole()
+}
+
 func TestAStopInTheMiddleGoesOn(t *testing.T) {
 	y := setup(t, home)
 	y.storage.SetFaults(standin.Faults{Stalls: 1})
