@@ -67,6 +67,9 @@ func text(s string) *string { return &s }
 // carry takes a copy as far as it goes and records how it ended.
 func (d *Device) carry(ctx context.Context, s *carriage) {
 	err := d.tryCarry(ctx, s)
+	if why := context.Cause(ctx); err != nil && why != nil {
+		err = why // whatever failed, it failed as the send was cut
+	}
 	// What follows must be recorded even when the send was cut.
 	ctx = context.WithoutCancel(ctx)
 	if !s.metered {
@@ -127,7 +130,10 @@ func (d *Device) tryCarry(ctx context.Context, s *carriage) (err error) {
 	return d.prove(ctx, s)
 }
 
+// step records a step even when the send is cut meanwhile: what has happened at
+// the storage must be known here. The cut shows at the next thing that is done.
 func (d *Device) step(ctx context.Context, s *carriage, to queue.State, story string, c records.Change) error {
+	ctx = context.WithoutCancel(ctx)
 	if err := d.Records.Step(ctx, s.copy.ID, to, story, c, time.Now()); err != nil {
 		return err
 	}

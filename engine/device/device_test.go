@@ -360,6 +360,24 @@ func jpeg(t *testing.T) []byte {
 	return content
 }
 
+func TestGatesThatFlapLeaveNothingStuck(t *testing.T) {
+	y := setup(t, none)
+	for i := range 40 {
+		y.picture(fmt.Sprintf("%02d.jpg", i), i)
+	}
+	y.until("found", heldBy(gate.Network, 40))
+	for i := range 150 {
+		y.sensor.Put([]gate.Conditions{home, away, none}[i%3])
+		time.Sleep(time.Duration(i%7) * time.Millisecond)
+	}
+	y.sensor.Put(home)
+	y.until("all safe", func(s device.Status) bool {
+		require.Zero(t, s.States[queue.Stuck].N, "a gate is no reason to be stuck")
+		return s.States[queue.Safe].N == 40
+	})
+	y.whole()
+}
+
 func TestTheSameContentIsSentOnce(t *testing.T) {
 	y := setup(t, none)
 	y.picture("a/one.jpg", 1)
