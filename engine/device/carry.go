@@ -78,11 +78,6 @@ func (d *Device) carry(ctx context.Context, s *carriage) {
 		d.Log.Error("what was spent could not be recorded; it counts as reserved until the next start", "device", d.Name, "copy", s.copy.ID, "err", serr)
 	}
 	if err == nil {
-		if s.copy.Temp != "" && !s.meter.began.Load() { // a try before this one left it, and this one sent nothing over it
-			d.mu.Lock()
-			d.littered[s.copy.Destination] = true
-			d.mu.Unlock()
-		}
 		d.mended(s.copy.Destination)
 		return
 	}
@@ -472,9 +467,6 @@ func (d *Device) failed(ctx context.Context, s *carriage, err error) error {
 	}
 	if !d.clean(ctx, s) {
 		change.Temp = nil // it may still lie there: the next try writes over it, or a sweep removes it
-		d.mu.Lock()
-		d.littered[s.copy.Destination] = true
-		d.mu.Unlock()
 	}
 	to := o.To
 	if s.copy.State == queue.Proving && to == queue.Waiting && cause != queue.Different {

@@ -57,19 +57,20 @@ type Options struct {
 type Device struct {
 	Options
 
-	mu       sync.Mutex
-	plan     *plan.Plan
-	now      gate.Conditions
-	pause    gate.PauseState
-	ready    bool // the first conditions have come
-	verdicts map[queue.Class]gate.Verdict
-	troubles map[string]*trouble
-	active   map[int64]*carriage
-	sources  map[string]*source
-	problem  string          // why the device itself cannot work
-	broken   time.Time       // the records could not be written: when they are tried again
-	littered map[string]bool // destinations where temporary files may be left over
-	ordered  bool            // there may be orders of the keeper's to look for
+	mu         sync.Mutex
+	plan       *plan.Plan
+	now        gate.Conditions
+	pause      gate.PauseState
+	ready      bool // the first conditions have come
+	verdicts   map[queue.Class]gate.Verdict
+	troubles   map[string]*trouble
+	active     map[int64]*carriage
+	sources    map[string]*source
+	problem    string               // why the device itself cannot work
+	broken     time.Time            // the records could not be written: when they are tried again
+	sweeping   map[string]bool      // destinations whose left-over temporary files are being removed
+	sweepAfter map[string]time.Time // when those are tried again that could not be
+	ordered    bool                 // there may be orders of the keeper's to look for
 
 	sends   sync.WaitGroup
 	planned chan struct{} // a new plan came
@@ -95,7 +96,7 @@ type source struct {
 func New(ctx context.Context, o Options) (*Device, error) {
 	d := &Device{
 		Options: o, plan: &plan.Plan{}, verdicts: map[queue.Class]gate.Verdict{}, troubles: map[string]*trouble{},
-		active: map[int64]*carriage{}, sources: map[string]*source{}, ordered: true, littered: map[string]bool{}, planned: make(chan struct{}, 1), wake: make(chan struct{}, 1),
+		active: map[int64]*carriage{}, sources: map[string]*source{}, ordered: true, sweeping: map[string]bool{}, sweepAfter: map[string]time.Time{}, planned: make(chan struct{}, 1), wake: make(chan struct{}, 1),
 	}
 	if d.Wait == nil {
 		d.Wait = func(w time.Duration) time.Duration { return w }
@@ -122,9 +123,6 @@ func New(ctx context.Context, o Options) (*Device, error) {
 func (d *Device) SetPlan(p *plan.Plan) {
 	d.mu.Lock()
 	d.plan = p
-	for name := range p.Destinations {
-		d.littered[name] = true
-	}
 	d.mu.Unlock()
 	nudge(d.planned)
 }

@@ -99,9 +99,11 @@ func (d *Device) round(ctx, sendCtx context.Context) (next time.Time, err error)
 		destinations[class.Destination] = true
 	}
 	d.mu.Unlock()
-	if err := d.sweep(ctx, sendCtx, now); err != nil {
+	sweepNext, err := d.sweep(ctx, sendCtx, now)
+	if err != nil {
 		return next, err
 	}
+	next = earlier(next, sweepNext)
 	owed := map[queue.Class]int64{}
 	for _, c := range counters {
 		if c.State == queue.Proving {

@@ -8,17 +8,23 @@ import (
 	"yardtide/engine/records"
 )
 
+// sweepWait is how long a destination rests after a sweep that failed.
+const sweepWait = time.Minute
+
 // sweep removes temporary files of copies that rest: their last try could not
 // clean up, as the storage was away or the network cost. It runs beside sends
-// and ends with them.
-func (d *Device) sweep(ctx, sendCtx context.Context, now time.Time) error {
+// and ends with them. It returns when to look again after a failure.
+func (d *Device) sweep(ctx, sendCtx context.Context, now time.Time) (next time.Time, err error) {
 	d.mu.Lock()
 	var names []string
-	for name := range d.littered {
-		dest, known := d.plan.Destinations[name]
-		t := d.troubles[name]
-		shut := dest.Networked() && (d.now.Costs() || d.now.Network == plan.NoNetwork) || d.pause.Active(now)
-		if known && !shut && (t == nil || !now.Before(t.until)) {
+	for name, dest := range d.plan.Destinations {
+		after, t := d.sweepAfter[name], d.troubles[name]
+		shut := dest.Networked() && (d.now.Costs() || d.now.Network == plan.NoNetwork) || d.pause.Active(now) || t != nil && now.Before(t.until)
+		switch {
+		case d.sweeping[name] || shut:
+		case now.Before(after):
+			next = earlier(next, after)
+		default:
 			names = append(names, name)
 		}
 	}
@@ -26,33 +32,43 @@ func (d *Device) sweep(ctx, sendCtx context.Context, now time.Time) error {
 	for _, name := range names {
 		left, err := d.Records.Temps(ctx, name)
 		if err != nil {
-			return err
+			return next, err
+		}
+		if len(left) == 0 {
+			continue
 		}
 		d.mu.Lock()
-		delete(d.littered, name)
+		d.sweeping[name] = true
 		d.mu.Unlock()
-		if len(left) > 0 {
-			d.sends.Go(func() { d.removeTemps(sendCtx, name, left) })
+		d.sends.Go(func() {
+			err := d.removeTemps(sendCtx, name, left)
+			d.mu.Lock()
+			d.sweeping[name] = false
+			if err != nil {
+				d.sweepAfter[name] = time.Now().Add(d.Wait(sweepWait))
+			}
+			d.mu.Unlock()
+			if err != nil {
+				d.Log.Warn("temporary files are left for now", "device", d.Name, "destination", name, "err", err)
+			}
+			d.changed()
+		})
+	}
+	return next, nil
+}
+
+func (d *Device) removeTemps(ctx context.Context, name string, left []records.Copy) error {
+	driver, err := d.Driver(name)
+	if err != nil {
+		return err
+	}
+	for _, c := range left {
+		if err := driver.Remove(ctx, c.Temp); err != nil {
+			return err
+		}
+		if err := d.Records.Note(context.WithoutCancel(ctx), c.ID, "", c.Remote, c.SHA256); err != nil {
+			return err
 		}
 	}
 	return nil
-}
-
-func (d *Device) removeTemps(ctx context.Context, name string, left []records.Copy) {
-	driver, err := d.Driver(name)
-	for _, c := range left {
-		if err == nil {
-			err = driver.Remove(ctx, c.Temp)
-		}
-		if err == nil {
-			err = d.Records.Note(ctx, c.ID, "", c.Remote, c.SHA256)
-		}
-		if err != nil {
-			d.Log.Warn("temporary files are left for now", "device", d.Name, "destination", name, "err", err)
-			d.mu.Lock()
-			d.littered[name] = true
-			d.mu.Unlock()
-			return
-		}
-	}
 }

@@ -283,11 +283,11 @@ func (r *Records) Story(ctx context.Context, id int64) ([]Event, error) {
 	return events, nil
 }
 
-// Temps lists the temporary names that may lie at a destination and belong to
-// no copy that is being sent.
+// Temps lists the copies that rest and whose temporary file may still lie at a
+// destination. There are few, and an index of their own finds them.
 func (r *Records) Temps(ctx context.Context, destination string) ([]Copy, error) {
 	var copies []Copy
-	if err := r.read.SelectContext(ctx, &copies, selectCopy+`WHERE c.destination = ? AND c.temp <> '' AND c.state IN ('safe', 'stuck', 'skipped')`, destination); err != nil {
+	if err := r.read.SelectContext(ctx, &copies, selectCopy+`WHERE c.destination = ? AND c.temp <> '' AND +c.state IN ('safe', 'stuck', 'skipped')`, destination); err != nil {
 		return nil, fmt.Errorf("reading the temporary names: %w", err)
 	}
 	return copies, nil

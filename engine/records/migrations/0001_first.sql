@@ -49,6 +49,7 @@ CREATE TABLE copies (
 CREATE INDEX copies_class ON copies (state, destination, rule, kind, taken_at DESC, id DESC);
 CREATE INDEX copies_size ON copies (destination, bytes);
 CREATE INDEX copies_waiting_size ON copies (destination, rule, kind, bytes) WHERE state = 'waiting';
+CREATE INDEX copies_temp ON copies (destination) WHERE temp <> '';
 CREATE INDEX copies_ordered ON copies (ordered) WHERE ordered <> '';
 CREATE INDEX copies_retry ON copies (not_before) WHERE not_before > 0;
 
