@@ -47,15 +47,14 @@ func (k keeper) click(labels ...string) {
 func (k keeper) sees(parts ...string) {
 	k.t.Helper()
 	var text string
+	var err error
 	for _, part := range parts {
 		found := false
 		for deadline := time.Now().Add(30 * time.Second); !found && time.Now().Before(deadline); time.Sleep(30 * time.Millisecond) {
-			var err error
-			text, err = k.b.Text()
-			require.NoError(k.t, err)
-			found = strings.Contains(text, part)
+			text, err = k.b.Text() // it fails while the page changes to another
+			found = err == nil && strings.Contains(text, part)
 		}
-		require.True(k.t, found, "the page never said %q but:\n%s", part, text)
+		require.True(k.t, found, "the page never said %q but (%v):\n%s", part, err, text)
 	}
 }
 

@@ -144,15 +144,12 @@ func (b *Browser) Click(label string) error {
 	}
 	for deadline := time.Now().Add(patience); ; time.Sleep(50 * time.Millisecond) {
 		at, err := Eval[*struct{ X, Y float64 }](b, fmt.Sprintf(finder, quoted))
-		if err != nil {
-			return err
-		}
-		if at != nil {
+		if err == nil && at != nil { // it fails while the page changes to another
 			return b.do(chromedp.MouseClickXY(at.X, at.Y))
 		}
 		if time.Now().After(deadline) {
 			text, _ := b.Text() // only for the message
-			return fmt.Errorf("nothing to click is labelled %q on a page that says:\n%s", label, text)
+			return fmt.Errorf("nothing to click is labelled %q (%v) on a page that says:\n%s", label, err, text)
 		}
 	}
 }
