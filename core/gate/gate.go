@@ -157,7 +157,7 @@ func Decide(q Question) Verdict {
 			v.Lane = len(v.Lanes)
 		}
 		v.Lanes = append(v.Lanes, lv)
-		v.Until = earlier(v.Until, until)
+		v.Until = Earlier(v.Until, until)
 	}
 	if v.Lane < 0 {
 		v.Holds = nearest(v.Lanes)
@@ -238,7 +238,7 @@ func decideLane(q Question, lane plan.Lane) (LaneVerdict, time.Time) {
 	}
 	if len(gates.Hours) > 0 {
 		h, shut, next := hours(gates.Hours, q.Time, q.Zone)
-		until = earlier(until, next)
+		until = Earlier(until, next)
 		if shut {
 			v.Holds = append(v.Holds, h)
 		}
@@ -247,7 +247,7 @@ func decideLane(q Question, lane plan.Lane) (LaneVerdict, time.Time) {
 		_, end := allowance.Period(lane.Allowance.Per, q.Time, q.Zone)
 		account := q.Account(lane.Over)
 		v.Left = allowance.Left(lane.Allowance, account)
-		until = earlier(until, end)
+		until = Earlier(until, end)
 		if v.Left <= allowance.Overhead {
 			v.Holds = append(v.Holds, spent(lane, q.Time, q.Zone))
 		}
@@ -389,7 +389,8 @@ func turn(h plan.Hours, t time.Time, zone *time.Location, want bool, direction i
 	return best
 }
 
-func earlier(a, b time.Time) time.Time {
+// Earlier is the earlier of two times, where the zero time is none.
+func Earlier(a, b time.Time) time.Time {
 	if a.IsZero() || !b.IsZero() && b.Before(a) {
 		return b
 	}

@@ -12,7 +12,6 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"syscall"
 	"time"
 
 	"yardtide/core/media"
@@ -129,7 +128,7 @@ func (b book) probe(f scan.File) (records.Item, bool) {
 		case errors.Is(err, fs.ErrNotExist):
 			return it, false
 		case err != nil:
-			problem = "The file cannot be read: " + reason(err) + "."
+			problem = "The file cannot be read: " + scan.Reason(err) + "."
 		default:
 			facts = read
 		}
@@ -176,12 +175,4 @@ func lookOf(file io.ReaderAt, size int64) (string, error) {
 		}
 	}
 	return hex.EncodeToString(h.Sum(nil)[:12]), nil
-}
-
-func reason(err error) string {
-	var number syscall.Errno
-	if errors.As(err, &number) {
-		return number.Error()
-	}
-	return err.Error()
 }

@@ -23,6 +23,7 @@ import (
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
+	"yardtide/engine/scan"
 )
 
 // carriage is one copy on its way.
@@ -223,7 +224,7 @@ func (d *Device) open(s *carriage) (*os.File, error) {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, sourceError{queue.Gone, "The file is no longer on the device."}
 	case err != nil:
-		return nil, sourceError{queue.Unreadable, "The file cannot be read: " + reason(err) + "."}
+		return nil, sourceError{queue.Unreadable, "The file cannot be read: " + scan.Reason(err) + "."}
 	}
 	if err := unchanged(f, s.item); err != nil {
 		_ = f.Close() // only read from
@@ -235,7 +236,7 @@ func (d *Device) open(s *carriage) (*os.File, error) {
 func unchanged(f *os.File, it records.Item) error {
 	info, err := f.Stat()
 	if err != nil {
-		return sourceError{queue.Unreadable, "The file cannot be looked at: " + reason(err) + "."}
+		return sourceError{queue.Unreadable, "The file cannot be looked at: " + scan.Reason(err) + "."}
 	}
 	if info.Size() != it.Size || info.ModTime().UnixNano() != it.MTime {
 		return sourceError{queue.Changed, "The file changed since it was found; it is looked at again."}
@@ -255,7 +256,7 @@ func (d *Device) hashFile(ctx context.Context, s *carriage) (string, error) {
 		return "", cause
 	}
 	if err != nil {
-		return "", sourceError{queue.Unreadable, "The file cannot be read to its end: " + reason(err) + "."}
+		return "", sourceError{queue.Unreadable, "The file cannot be read to its end: " + scan.Reason(err) + "."}
 	}
 	if n != s.item.Size {
 		return "", sourceError{queue.Changed, "The file changed while it was read."}
@@ -566,7 +567,7 @@ func (r *sendReader) Read(p []byte) (int, error) {
 	r.hash.write(p[:n])
 	r.meter.n.Add(int64(n))
 	if err != nil && !errors.Is(err, io.EOF) {
-		r.failure = sourceError{queue.Unreadable, "The file cannot be read to its end: " + reason(err) + "."}
+		r.failure = sourceError{queue.Unreadable, "The file cannot be read to its end: " + scan.Reason(err) + "."}
 		return n, r.failure
 	}
 	return n, err

@@ -84,14 +84,14 @@ func (d *Device) round(ctx, sendCtx context.Context) (next time.Time, err error)
 			return next, err
 		}
 		verdicts[class] = v
-		next = earlier(next, v.Until)
+		next = gate.Earlier(next, v.Until)
 	}
 	d.mu.Lock()
 	d.verdicts = verdicts
 	d.stopShut()
 	for _, t := range d.troubles {
 		if t.until.After(now) { // a wait that is over makes no hurry: there may be nothing to try
-			next = earlier(next, t.until)
+			next = gate.Earlier(next, t.until)
 		}
 	}
 	destinations := map[string]bool{}
@@ -103,7 +103,7 @@ func (d *Device) round(ctx, sendCtx context.Context) (next time.Time, err error)
 	if err != nil {
 		return next, err
 	}
-	next = earlier(next, sweepNext)
+	next = gate.Earlier(next, sweepNext)
 	owed := map[queue.Class]int64{}
 	for _, c := range counters {
 		if c.State == queue.Proving {
@@ -116,14 +116,7 @@ func (d *Device) round(ctx, sendCtx context.Context) (next time.Time, err error)
 		}
 	}
 	retry, err := d.Records.NextRetry(ctx, now)
-	return earlier(next, retry), err
-}
-
-func earlier(a, b time.Time) time.Time {
-	if a.IsZero() || !b.IsZero() && b.Before(a) {
-		return b
-	}
-	return a
+	return gate.Earlier(next, retry), err
 }
 
 // decide asks core/gate for one class, and looks whether an allowance's rest

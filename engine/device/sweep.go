@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/engine/records"
 )
@@ -23,7 +24,7 @@ func (d *Device) sweep(ctx, sendCtx context.Context, now time.Time) (next time.T
 		switch {
 		case d.sweeping[name] || shut:
 		case now.Before(after):
-			next = earlier(next, after)
+			next = gate.Earlier(next, after)
 		default:
 			names = append(names, name)
 		}

@@ -236,7 +236,7 @@ func (s *scanner) usable(ctx context.Context) bool {
 		s.problem(".", "The folder is not there.", "Make it, mount its disk, or correct the plan. What was found before is kept.")
 		return false
 	case err != nil:
-		s.problem(".", "The folder cannot be looked at: "+reason(err)+".", "Allow reading it.")
+		s.problem(".", "The folder cannot be looked at: "+Reason(err)+".", "Allow reading it.")
 		return false
 	case !info.IsDir():
 		s.problem(".", "This is a file and not a folder.", "Name a folder in the plan.")
@@ -244,7 +244,7 @@ func (s *scanner) usable(ctx context.Context) bool {
 	}
 	entries, err := os.ReadDir(s.root)
 	if err != nil {
-		s.problem(".", "The folder cannot be read: "+reason(err)+".", "Allow reading it.")
+		s.problem(".", "The folder cannot be read: "+Reason(err)+".", "Allow reading it.")
 		return false
 	}
 	if known, err := s.book.Dirs(ctx); err == nil && len(entries) == 0 && len(known) > 0 {
@@ -262,7 +262,8 @@ func (s *scanner) unreadable(dir string) bool {
 	})
 }
 
-func reason(err error) string {
+// Reason is why the system refused, in its own few words and without the path.
+func Reason(err error) string {
 	var number syscall.Errno
 	if errors.As(err, &number) {
 		return number.Error()
@@ -295,7 +296,7 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 		}
 		return s.goneTree(ctx, dir)
 	case err != nil:
-		s.problem(dir, "The folder cannot be read: "+reason(err)+".", "Allow reading it. Everything else goes on.")
+		s.problem(dir, "The folder cannot be read: "+Reason(err)+".", "Allow reading it. Everything else goes on.")
 		return nil
 	}
 	if dir == "." && len(entries) == 0 {
