@@ -10,12 +10,12 @@ CONSOLE := $(shell find console/src console/public -type f) console/index.html c
 help: ## this list
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 10
 
-demo: bin/yardtide ## run the demo yard; Ctrl-C ends it
-	@./packages.sh ffmpeg
+demo: bin/yardtide bin/versitygw ## run the demo yard; Ctrl-C ends it
+	@./packages.sh ffmpeg openssh-server
 	./bin/yardtide demo
 
-test: bin/yardtide ## every test, the Go ones under the race detector
-	./packages.sh chromium apache2 openssh-server ffmpeg
+test: bin/yardtide bin/versitygw ## every test, the Go ones under the race detector
+	./packages.sh chromium apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server ffmpeg
 	CGO_ENABLED=1 go test -race -timeout 20m ./...
 
 check: console/node_modules/.package-lock.json types ## formatting, vet, staticcheck, eslint, types, generated files up to date
@@ -36,12 +36,12 @@ types: console/node_modules/.package-lock.json ## generate the API document, the
 	@go run ./cmd/yardtide plan schema > docs/plan.schema.json.new && mv docs/plan.schema.json.new docs/plan.schema.json
 	@$(NPM) run --silent types > /dev/null
 
-shots: bin/yardtide ## take docs/screenshots from the demo
-	./packages.sh chromium ffmpeg xvfb xterm imagemagick
+shots: bin/yardtide bin/versitygw ## take docs/screenshots from the demo
+	./packages.sh chromium ffmpeg openssh-server xvfb xterm imagemagick
 	go run ./e2e/shots
 
-bench: bin/yardtide ## speed and size against references in the same run (about 10 minutes)
-	./packages.sh apache2 curl
+bench: bin/yardtide bin/versitygw ## speed and size against references in the same run (about 10 minutes)
+	./packages.sh apache2 openssh-server curl
 	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./bench
 	go test -run '^$$' -bench . ./core/gate
 
@@ -50,6 +50,10 @@ clean: ## remove what was built
 
 bin/yardtide: $(SOURCES) go.mod go.sum console/dist/index.html
 	$(GO) build -trimpath -ldflags '-s -w' -o $@ ./cmd/yardtide
+
+# An S3 gateway over a folder, for the demo and the tests; the product does not hold it.
+bin/versitygw: tools/go.mod tools/go.sum
+	cd tools && $(GO) build -trimpath -ldflags '-s -w' -o ../$@ github.com/versity/versitygw/cmd/versitygw
 
 console/dist/index.html: $(CONSOLE) console/node_modules/.package-lock.json
 	$(NPM) run --silent build > /dev/null

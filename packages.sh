@@ -5,13 +5,17 @@ set -euo pipefail
 missing=()
 for package in "$@"; do
   case $package in
+    nginx-light) program=/usr/sbin/nginx ;;
+    libnginx-mod-http-dav-ext) program=/usr/lib/nginx/modules/ngx_http_dav_ext_module.so ;;
+    lighttpd) program=/usr/sbin/lighttpd ;;
+    lighttpd-mod-webdav) program=/usr/lib/lighttpd/mod_webdav.so ;;
     apache2) program=/usr/sbin/apache2 ;;
     openssh-server) program=/usr/sbin/sshd ;;
     xvfb) program=Xvfb ;;
     imagemagick) program=import ;;
     *) program=$package ;;
   esac
-  command -v "$program" >/dev/null || missing+=("$package")
+  [ -e "$program" ] || command -v "$program" >/dev/null || missing+=("$package")
 done
 [ ${#missing[@]} -eq 0 ] && exit 0
 if ! command -v apt-get >/dev/null; then

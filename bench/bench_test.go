@@ -68,7 +68,7 @@ func fill(b *testing.B, file string, size int64) {
 func startApache(b *testing.B, dir string) *apache.Server {
 	b.Helper()
 	require.NoError(b, os.MkdirAll(dir, 0o755))
-	a, err := apache.Start(b.Context(), dir, "", "")
+	a, err := apache.Start(b.Context(), dir, apache.Options{})
 	require.NoError(b, err)
 	b.Cleanup(func() { require.NoError(b, a.Close()) })
 	return a
@@ -142,8 +142,8 @@ func BenchmarkThousandFiles(b *testing.B) {
 			fill(b, files[i], 1<<20)
 		}
 		a := startApache(b, dir+"/apache")
-		reference := curl(b, a.URL(), files...)
-		sent, safe := upload(b, dir, a.URL(), 1000)
+		reference := curl(b, a.URL, files...)
+		sent, safe := upload(b, dir, a.URL, 1000)
 		b.ReportMetric(reference.Seconds(), "curl-s")
 		b.ReportMetric(sent.Seconds()/reference.Seconds(), "sent/curl")
 		b.ReportMetric(safe.Seconds()/reference.Seconds(), "safe/curl")
@@ -161,11 +161,11 @@ func BenchmarkTwoGiB(b *testing.B) {
 		a := startApache(b, dir+"/apache")
 		var reference []time.Duration
 		for range 3 {
-			reference = append(reference, curl(b, a.URL(), file))
+			reference = append(reference, curl(b, a.URL, file))
 		}
 		slices.Sort(reference)
 		require.NoError(b, os.WriteFile("/proc/self/clear_refs", []byte("5"), 0)) // the peak begins anew
-		sent, safe := upload(b, dir, a.URL(), 1)
+		sent, safe := upload(b, dir, a.URL, 1)
 		b.ReportMetric(reference[1].Seconds(), "curl-s")
 		b.ReportMetric(sent.Seconds()/reference[1].Seconds(), "sent/curl")
 		b.ReportMetric(safe.Seconds()/reference[1].Seconds(), "safe/curl")

@@ -47,6 +47,13 @@ func (b *Body) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// Taken tells how many bytes were read so far.
+func (b *Body) Taken() int64 {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.n
+}
+
 // Stop ends the reading and tells how many bytes were taken, and the body's
 // own error, if that is what ended it.
 func (b *Body) Stop() (n int64, err error) {
@@ -63,4 +70,21 @@ func CheckTemp(temp string) error {
 		return &Error{Cause: queue.Bug, Says: fmt.Sprintf("%q is not a temporary name", temp)}
 	}
 	return nil
+}
+
+// ReadBack is a file being read from a storage, whose errors are made the
+// driver's own.
+func ReadBack(r io.ReadCloser, failure func(error) error) io.ReadCloser { return readBack{r, failure} }
+
+type readBack struct {
+	io.ReadCloser
+	failure func(error) error
+}
+
+func (r readBack) Read(p []byte) (int, error) {
+	n, err := r.ReadCloser.Read(p)
+	if err != nil && !errors.Is(err, io.EOF) {
+		err = r.failure(err)
+	}
+	return n, err
 }

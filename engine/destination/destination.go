@@ -18,10 +18,12 @@ import (
 // core/naming makes them. All methods are safe for concurrent use, obey the
 // context, and fail with an *Error.
 type Driver interface {
-	// Put writes exactly size bytes of body under a temporary name (see Temp),
-	// in place of what an earlier try left there. After an error the name may
-	// hold anything. The body is not read any more once Put has returned.
-	Put(ctx context.Context, temp string, body io.Reader, size int64) error
+	// Put writes a file of exactly size bytes under a temporary name (see
+	// Temp). body holds its bytes from offset from on: 0 writes in place of what
+	// an earlier try left there, any other is what Resumer.Kept told. After an
+	// error the name may hold anything. The body is not read any more once Put
+	// has returned.
+	Put(ctx context.Context, temp string, body io.Reader, from, size int64) error
 	// Publish puts a temporary file in place in one step, making folders on
 	// the way. It never overwrites: if something has the name, the error is
 	// ErrExists and the temporary file stays.
@@ -37,6 +39,45 @@ type Driver interface {
 	Close() error
 }
 
+// Resumer is a storage on which a send that was cut can go on.
+type Resumer interface {
+	// Kept tells how many bytes an earlier Put left under a temporary name that
+	// the next can build on: what is there was compared with local, the whole
+	// file of size bytes. 0 is none.
+	Kept(ctx context.Context, temp string, local io.ReaderAt, size int64) (int64, error)
+	// Resumes tells whether a large file goes on after a cut; false also while
+	// that is not known.
+	Resumes() bool
+}
+
+// Prover is a storage that computes a hash of what it holds.
+type Prover interface {
+	// Prove compares the file at path with a SHA-256 (hex) and its size. way is
+	// how it was proven, for people; "" when the storage cannot tell of this
+	// file, which is then read back. The error is ErrNotFound when nothing is
+	// there and of cause queue.Different when something else is.
+	Prove(ctx context.Context, path, sha256 string, size int64) (way string, err error)
+}
+
+// Browser is a storage whose folders can be looked at.
+type Browser interface {
+	// List tells what lies in a folder, in no order; ErrNotFound without one.
+	// "" is the destination itself.
+	List(ctx context.Context, dir string) ([]Entry, error)
+	// MakeFolder makes a folder and those on the way; one that is there is no
+	// error.
+	MakeFolder(ctx context.Context, dir string) error
+	// Tidy removes the folder for files on their way if nothing is in it.
+	Tidy(ctx context.Context) error
+}
+
+// Entry is a file or folder at a storage.
+type Entry struct {
+	Name   string `json:"name"`
+	Folder bool   `json:"folder"`
+	Size   int64  `json:"size" doc:"Bytes, 0 for a folder"`
+}
+
 // Spacer is a storage that can tell its space.
 type Spacer interface {
 	Space(ctx context.Context) (Space, error)
@@ -46,6 +87,11 @@ type Spacer interface {
 type Space struct {
 	Free int64 `json:"free" doc:"Bytes, -1 when the storage does not tell"`
 	Used int64 `json:"used" doc:"Bytes, -1 when the storage does not tell"`
+}
+
+// Differs is the error of Prove when something else has the path.
+func Differs(path string) error {
+	return &Error{Cause: queue.Different, Says: "what lies at " + path + " is not what was sent"}
 }
 
 // TempDir is the folder at a destination that holds files on their way.

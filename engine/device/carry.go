@@ -291,7 +291,7 @@ func (d *Device) send(ctx context.Context, s *carriage) error {
 	}
 	body := &sendReader{ctx: ctx, f: f, meter: &s.meter, hash: newDigest(s.copy.Bytes)}
 	s.meter.began.Store(true)
-	err = s.driver.Put(ctx, temp, body, s.copy.Bytes)
+	err = s.driver.Put(ctx, temp, body, 0, s.copy.Bytes)
 	sum := body.hash.sum()
 	if err != nil {
 		if body.failure != nil {

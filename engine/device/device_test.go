@@ -21,6 +21,7 @@ import (
 	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
+	"yardtide/engine/destination/web"
 	"yardtide/engine/destination/webdav"
 	"yardtide/engine/device"
 	"yardtide/engine/records"
@@ -91,7 +92,7 @@ func (y *yard) start() {
 	var err error
 	y.records, err = records.Open(context.Background(), y.dir+"/data/records.db")
 	require.NoError(y.t, err)
-	driver, err := webdav.New(webdav.Options{URL: y.storage.URL(), User: "u", Password: func() (string, error) { return "p", nil }, Stall: 500 * time.Millisecond})
+	driver, err := webdav.New(webdav.Options{URL: y.storage.URL(), User: "u", Password: func() (string, error) { return "p", nil }, Web: web.Options{Stall: 500 * time.Millisecond}})
 	require.NoError(y.t, err)
 	y.device, err = device.New(context.Background(), device.Options{
 		Name: "phone", Root: y.dir + "/phone", Records: y.records, Sensor: y.sensor,

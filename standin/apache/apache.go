@@ -3,25 +3,32 @@
 package apache
 
 import (
-	"bytes"
 	"context"
+	"crypto/md5"
 	"crypto/sha1"
 	"encoding/base64"
+	"encoding/hex"
 	"fmt"
-	"net"
-	"net/http"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"time"
+
+	"yardtide/standin/server"
 )
 
-// Server is a running Apache.
+// Options are how it serves; the zero value lets everybody in over http.
+type Options struct {
+	User, Password string
+	Digest         bool // sign-in by RFC 7616 (MD5, which is what Apache has) and not by RFC 7617
+	Certificate    server.Certificate
+}
+
+// Server is an Apache over the folder Root.
 type Server struct {
-	Root string // the folder that it serves as /dav/
-	url  string
-	cmd  *exec.Cmd
-	out  *bytes.Buffer
+	Root    string // served as /dav/
+	URL     string
+	conf    string
+	address string
+	process *server.Process
 }
 
 const conf = `ServerRoot %[1]q
@@ -36,91 +43,78 @@ LoadModule authn_file_module /usr/lib/apache2/modules/mod_authn_file.so
 LoadModule authz_core_module /usr/lib/apache2/modules/mod_authz_core.so
 LoadModule authz_user_module /usr/lib/apache2/modules/mod_authz_user.so
 LoadModule auth_basic_module /usr/lib/apache2/modules/mod_auth_basic.so
+LoadModule auth_digest_module /usr/lib/apache2/modules/mod_auth_digest.so
+LoadModule ssl_module /usr/lib/apache2/modules/mod_ssl.so
 LoadModule dav_module /usr/lib/apache2/modules/mod_dav.so
 LoadModule dav_fs_module /usr/lib/apache2/modules/mod_dav_fs.so
-User %[3]s
-Group %[4]s
+LoadModule dav_lock_module /usr/lib/apache2/modules/mod_dav_lock.so
+User www-data
+Group www-data
 KeepAlive On
 MaxKeepAliveRequests 0
 DavLockDB %[1]s/lock
 DocumentRoot %[1]s/www
+%[4]s
 <Location /dav/>
   Dav On
   LimitRequestBody 0
-  %[5]s
+  %[3]s
 </Location>
 `
 
-// Start serves the folder dir/www/dav until Close. With a user it asks for the
-// password.
-func Start(ctx context.Context, dir, user, password string) (*Server, error) {
-	s := &Server{Root: filepath.Join(dir, "www", "dav"), out: &bytes.Buffer{}}
+// Start serves the folder dir/www/dav until Close.
+func Start(ctx context.Context, dir string, o Options) (*Server, error) {
+	s := &Server{Root: filepath.Join(dir, "www", "dav"), conf: filepath.Join(dir, "httpd.conf")}
 	if err := os.MkdirAll(s.Root, 0o777); err != nil {
 		return nil, fmt.Errorf("making Apache's folder: %w", err)
 	}
-	asUser, asGroup := "www-data", "www-data"
-	if err := open(dir, s.Root); err != nil {
+	if err := server.Open(dir, s.Root); err != nil {
 		return nil, err
 	}
-	signIn := "Require all granted"
-	if user != "" {
-		sum := sha1.Sum([]byte(password)) // the form that Apache's password file has: RFC 2307 {SHA}
-		line := user + ":{SHA}" + base64.StdEncoding.EncodeToString(sum[:]) + "\n"
-		if err := os.WriteFile(filepath.Join(dir, "users"), []byte(line), 0o644); err != nil {
-			return nil, fmt.Errorf("writing Apache's users: %w", err)
+	var err error
+	if s.address, err = server.Port(); err != nil {
+		return nil, err
+	}
+	signIn, tls, scheme := "Require all granted", "", "http"
+	if o.User != "" {
+		if err := s.SetPassword(o); err != nil {
+			return nil, err
 		}
-		signIn = fmt.Sprintf("AuthType Basic\n  AuthName yard\n  AuthUserFile %s/users\n  Require valid-user", dir)
+		kind := "Basic"
+		if o.Digest {
+			kind = "Digest\n  AuthDigestProvider file"
+		}
+		signIn = fmt.Sprintf("AuthType %s\n  AuthName yard\n  AuthUserFile %s/users\n  Require valid-user", kind, dir)
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return nil, fmt.Errorf("finding a port for Apache: %w", err)
+	if o.Certificate.File != "" {
+		scheme, tls = "https", fmt.Sprintf("SSLEngine on\nSSLCertificateFile %s\nSSLCertificateKeyFile %s", o.Certificate.File, o.Certificate.Key)
 	}
-	addr := l.Addr().String()
-	if err := l.Close(); err != nil {
-		return nil, fmt.Errorf("finding a port for Apache: %w", err)
-	}
-	file := filepath.Join(dir, "httpd.conf")
-	if err := os.WriteFile(file, fmt.Appendf(nil, conf, dir, addr, asUser, asGroup, signIn), 0o644); err != nil {
+	if err := os.WriteFile(s.conf, fmt.Appendf(nil, conf, dir, s.address, signIn, tls), 0o644); err != nil {
 		return nil, fmt.Errorf("writing Apache's configuration: %w", err)
 	}
-	s.url = "http://" + addr + "/dav/"
-	s.cmd = exec.Command("/usr/sbin/apache2", "-f", file, "-DFOREGROUND")
-	s.cmd.Stdout, s.cmd.Stderr = s.out, s.out
-	if err := s.cmd.Start(); err != nil {
-		return nil, fmt.Errorf("starting Apache (Debian: apt-get install apache2): %w", err)
-	}
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline) && ctx.Err() == nil; time.Sleep(20 * time.Millisecond) {
-		if res, err := http.Get(s.url); err == nil {
-			return s, res.Body.Close()
-		}
-	}
-	return nil, fmt.Errorf("starting Apache: %w\n%s", s.Close(), s.out)
+	s.URL = scheme + "://" + s.address + "/dav/"
+	return s, s.Begin(ctx)
 }
 
-// open lets Apache's own user through to its folders: temporary folders of
-// tests are closed to others.
-func open(dir, root string) error {
-	for p := dir; len(p) > len(os.TempDir()); p = filepath.Dir(p) {
-		if err := os.Chmod(p, 0o755); err != nil {
-			return fmt.Errorf("opening Apache's folder: %w", err)
-		}
+// SetPassword lets a user in with another password from now on.
+func (s *Server) SetPassword(o Options) error {
+	sum := sha1.Sum([]byte(o.Password)) // the form that Apache's password file has: RFC 2307 {SHA}
+	line := o.User + ":{SHA}" + base64.StdEncoding.EncodeToString(sum[:]) + "\n"
+	if o.Digest { // and that of its digest file: RFC 7616, 3.4.2
+		sum := md5.Sum([]byte(o.User + ":yard:" + o.Password))
+		line = o.User + ":yard:" + hex.EncodeToString(sum[:]) + "\n"
 	}
-	for _, p := range []string{dir, root} {
-		if err := os.Chmod(p, 0o777); err != nil {
-			return fmt.Errorf("opening Apache's folder: %w", err)
-		}
+	if err := os.WriteFile(filepath.Join(filepath.Dir(s.conf), "users"), []byte(line), 0o644); err != nil {
+		return fmt.Errorf("writing Apache's users: %w", err)
 	}
 	return nil
 }
 
-// URL is the address of the collection.
-func (s *Server) URL() string { return s.url }
+// Begin starts the server, again after a Close, under the same address.
+func (s *Server) Begin(ctx context.Context) (err error) {
+	s.process, err = server.Start(ctx, s.address, "Debian: apt-get install apache2", "/usr/sbin/apache2", "-f", s.conf, "-DFOREGROUND")
+	return err
+}
 
 // Close stops the server at once.
-func (s *Server) Close() error {
-	if err := s.cmd.Process.Signal(os.Interrupt); err != nil {
-		return fmt.Errorf("stopping Apache: %w", err)
-	}
-	_ = s.cmd.Wait() // it ends by the signal
-	return nil
-}
+func (s *Server) Close() error { return s.process.Stop() }

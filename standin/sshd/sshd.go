@@ -4,7 +4,6 @@
 package sshd
 
 import (
-	"bytes"
 	"context"
 	"crypto"
 	"crypto/ed25519"
@@ -13,14 +12,13 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
-	"net"
 	"os"
-	"os/exec"
 	"os/user"
 	"path/filepath"
-	"time"
 
 	"golang.org/x/crypto/ssh"
+
+	"yardtide/standin/server"
 )
 
 // Server is a running sshd.
@@ -31,8 +29,7 @@ type Server struct {
 	HostKey string // its own key's fingerprint
 	RSA     string // that of its other key
 	dir     string
-	cmd     *exec.Cmd
-	out     *bytes.Buffer
+	process *server.Process
 }
 
 const conf = `ListenAddress %s
@@ -47,15 +44,22 @@ KbdInteractiveAuthentication no
 PermitRootLogin yes
 LogLevel ERROR
 Subsystem sftp internal-sftp
+%s
 `
 
+// Options are how it serves.
+type Options struct {
+	TransferOnly bool   // no programs run, only file transfer
+	Address      string // a free one when empty
+}
+
 // Start serves until Close. Keys and configuration are kept in dir.
-func Start(ctx context.Context, dir string) (*Server, error) {
+func Start(ctx context.Context, dir string, o Options) (*Server, error) {
 	me, err := user.Current()
 	if err != nil {
 		return nil, fmt.Errorf("finding the user: %w", err)
 	}
-	s := &Server{User: me.Username, dir: dir, out: &bytes.Buffer{}}
+	s := &Server{User: me.Username, dir: dir}
 	host, hostPEM, err := newKey()
 	if err != nil {
 		return nil, err
@@ -69,16 +73,20 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 		return nil, err
 	}
 	s.Key, s.HostKey, s.RSA = minePEM, ssh.FingerprintSHA256(host), ssh.FingerprintSHA256(other)
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return nil, fmt.Errorf("finding a port for sshd: %w", err)
+	if s.Address = o.Address; s.Address == "" {
+		if s.Address, err = server.Port(); err != nil {
+			return nil, err
+		}
 	}
-	s.Address = l.Addr().String()
-	err = errors.Join(l.Close(),
+	only := ""
+	if o.TransferOnly {
+		only = "ForceCommand internal-sftp"
+	}
+	err = errors.Join(
 		os.WriteFile(filepath.Join(dir, "host"), hostPEM, 0o600),
 		os.WriteFile(filepath.Join(dir, "rsa"), otherPEM, 0o600),
 		os.WriteFile(filepath.Join(dir, "authorized"), ssh.MarshalAuthorizedKey(mine), 0o600),
-		os.WriteFile(filepath.Join(dir, "sshd_config"), fmt.Appendf(nil, conf, s.Address, dir, dir, dir), 0o600))
+		os.WriteFile(filepath.Join(dir, "sshd_config"), fmt.Appendf(nil, conf, s.Address, dir, dir, dir, only), 0o600))
 	if err != nil {
 		return nil, fmt.Errorf("setting sshd up: %w", err)
 	}
@@ -87,34 +95,19 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 
 // Begin starts the server, again after a Close, under the same address and
 // keys.
-func (s *Server) Begin(ctx context.Context) error {
+func (s *Server) Begin(ctx context.Context) (err error) {
 	if os.Geteuid() == 0 { // where it separates privileges
 		if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
 			return fmt.Errorf("setting sshd up: %w", err)
 		}
 	}
-	s.cmd = exec.Command("/usr/sbin/sshd", "-D", "-e", "-f", filepath.Join(s.dir, "sshd_config"))
-	s.cmd.Stdout, s.cmd.Stderr = s.out, s.out
-	if err := s.cmd.Start(); err != nil {
-		return fmt.Errorf("starting sshd (Debian: apt-get install openssh-server): %w", err)
-	}
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline) && ctx.Err() == nil; time.Sleep(20 * time.Millisecond) {
-		if c, err := net.Dial("tcp", s.Address); err == nil {
-			return c.Close()
-		}
-	}
-	return fmt.Errorf("starting sshd: %w\n%s", s.Close(), s.out)
+	s.process, err = server.Start(ctx, s.Address, "Debian: apt-get install openssh-server", "/usr/sbin/sshd", "-D", "-e", "-f", filepath.Join(s.dir, "sshd_config"))
+	return err
 }
 
 // Close stops the server; connections that are open stay, as they do when
 // sshd is restarted.
-func (s *Server) Close() error {
-	if err := s.cmd.Process.Kill(); err != nil {
-		return fmt.Errorf("stopping sshd: %w", err)
-	}
-	_ = s.cmd.Wait() // killed
-	return nil
-}
+func (s *Server) Close() error { return s.process.Kill() }
 
 func newKey() (ssh.PublicKey, []byte, error) {
 	public, private, err := ed25519.GenerateKey(rand.Reader)

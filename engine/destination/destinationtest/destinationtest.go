@@ -7,9 +7,12 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/hex"
 	"errors"
+	"fmt"
 	"io"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -19,12 +22,15 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardtide/core/naming"
+	"yardtide/core/queue"
 	"yardtide/engine/destination"
 )
 
 // Run holds one storage against the promises. open makes a driver for an
-// empty storage.
-func Run(t *testing.T, open func(t *testing.T) destination.Driver) {
+// empty storage. It returns what the storage was found to be able to do, by the
+// names in Abilities.
+func Run(t *testing.T, open func(t *testing.T) destination.Driver) map[string]string {
+	found := map[string]string{}
 	for _, p := range promises {
 		t.Run(p.name, func(t *testing.T) {
 			d := open(t)
@@ -34,6 +40,25 @@ func Run(t *testing.T, open func(t *testing.T) destination.Driver) {
 			p.check(ctx, t, d)
 		})
 	}
+	for name, see := range Abilities {
+		t.Run(name, func(t *testing.T) {
+			d := open(t)
+			t.Cleanup(func() { assert.NoError(t, d.Close()) })
+			ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+			t.Cleanup(cancel)
+			found[name] = see(ctx, t, d)
+		})
+	}
+	return found
+}
+
+// Abilities are what storages differ in; each tells in a few words what was
+// found.
+var Abilities = map[string]func(context.Context, *testing.T, destination.Driver) string{
+	"goes on after a cut": goesOn,
+	"proof":               proves,
+	"tells its space":     space,
+	"folders":             browses,
 }
 
 var promises = []struct {
@@ -50,12 +75,11 @@ var promises = []struct {
 	{"a send can be cancelled", cancelled},
 	{"what is not there is not found", notFound},
 	{"only temporary files are removed", removal},
-	{"space is told or not known", space},
 }
 
 func put(ctx context.Context, t *testing.T, d destination.Driver, temp string, content []byte) {
 	t.Helper()
-	require.NoError(t, d.Put(ctx, temp, bytes.NewReader(content), int64(len(content))))
+	require.NoError(t, d.Put(ctx, temp, bytes.NewReader(content), 0, int64(len(content))))
 }
 
 func read(ctx context.Context, t *testing.T, d destination.Driver, path string) []byte {
@@ -157,7 +181,7 @@ func sendAgain(ctx context.Context, t *testing.T, d destination.Driver) {
 func bodyFails(ctx context.Context, t *testing.T, d destination.Driver) {
 	own := errors.New("the card was pulled")
 	body := io.MultiReader(bytes.NewReader(noise(200_000)), failing{own})
-	err := d.Put(ctx, destination.Temp("dev", 1, 1), body, 400_000)
+	err := d.Put(ctx, destination.Temp("dev", 1, 1), body, 0, 400_000)
 	assert.ErrorIs(t, err, own)
 	put(ctx, t, d, destination.Temp("dev", 1, 1), []byte("again"))
 	assert.Equal(t, "again", string(read(ctx, t, d, destination.Temp("dev", 1, 1))))
@@ -169,7 +193,7 @@ func (f failing) Read([]byte) (int, error) { return 0, f.err }
 
 func bodyShort(ctx context.Context, t *testing.T, d destination.Driver) {
 	for _, size := range []int64{400_000, 2 << 20} {
-		assert.Error(t, d.Put(ctx, destination.Temp("dev", size, 1), bytes.NewReader(noise(200_000)), size))
+		assert.Error(t, d.Put(ctx, destination.Temp("dev", size, 1), bytes.NewReader(noise(200_000)), 0, size))
 	}
 }
 
@@ -182,7 +206,7 @@ func cancelled(ctx context.Context, t *testing.T, d destination.Driver) {
 		cancel(why)
 		_ = pw.CloseWithError(why)
 	}()
-	assert.ErrorIs(t, d.Put(ctx, destination.Temp("dev", 1, 1), pr, 2<<20), why)
+	assert.ErrorIs(t, d.Put(ctx, destination.Temp("dev", 1, 1), pr, 0, 2<<20), why)
 }
 
 func notFound(ctx context.Context, t *testing.T, d destination.Driver) {
@@ -210,13 +234,106 @@ func removal(ctx context.Context, t *testing.T, d destination.Driver) {
 	assert.ErrorIs(t, err, destination.ErrNotFound)
 }
 
-func space(ctx context.Context, t *testing.T, d destination.Driver) {
+func space(ctx context.Context, t *testing.T, d destination.Driver) string {
 	s, ok := d.(destination.Spacer)
 	if !ok {
-		t.Skip("this driver cannot tell")
+		return "no"
 	}
 	room, err := s.Space(ctx)
 	require.NoError(t, err)
 	assert.GreaterOrEqual(t, room.Free, int64(-1))
 	assert.GreaterOrEqual(t, room.Used, int64(-1))
+	if room.Free < 0 {
+		return "no"
+	}
+	return "yes"
+}
+
+// goesOn cuts a large send, as a lost network does, and goes on.
+func goesOn(ctx context.Context, t *testing.T, d destination.Driver) string {
+	const size, cut = 40 << 20, 35 << 20
+	r, ok := d.(destination.Resumer)
+	if !ok {
+		return "begins anew"
+	}
+	content := noise(size)
+	temp, lost := destination.Temp("dev", 1, 1), errors.New("the network went")
+	assert.ErrorIs(t, d.Put(ctx, temp, io.MultiReader(bytes.NewReader(content[:cut]), failing{lost}), 0, size), lost)
+
+	kept, err := r.Kept(ctx, temp, bytes.NewReader(noise(size + 1)[:size]), size)
+	require.NoError(t, err)
+	assert.Zero(t, kept, "nothing is built on another file's bytes")
+
+	kept, err = r.Kept(ctx, temp, bytes.NewReader(content), size)
+	require.NoError(t, err)
+	require.LessOrEqual(t, kept, int64(cut))
+	require.NoError(t, d.Put(ctx, temp, bytes.NewReader(content[kept:]), kept, size))
+	assert.Equal(t, sha256.Sum256(content), sha256.Sum256(read(ctx, t, d, temp)))
+	require.NoError(t, d.Remove(ctx, temp))
+	if kept == 0 {
+		assert.False(t, r.Resumes())
+		return "begins anew"
+	}
+	assert.True(t, r.Resumes())
+	assert.GreaterOrEqual(t, kept, int64(cut-16<<20), "at most one part goes twice")
+	return "yes"
+}
+
+func proves(ctx context.Context, t *testing.T, d destination.Driver) string {
+	p, ok := d.(destination.Prover)
+	if !ok {
+		return "read back"
+	}
+	ways := map[string]bool{}
+	for i, size := range []int{1, 100_000, 20 << 20} {
+		content := noise(size)
+		sum, wrong := sha256.Sum256(content), sha256.Sum256([]byte("something else"))
+		temp, path := destination.Temp("dev", int64(i), 1), fmt.Sprintf("it's \"%d\" $HOME.jpg", i)
+		put(ctx, t, d, temp, content)
+		require.NoError(t, d.Publish(ctx, temp, path))
+		way, err := p.Prove(ctx, path, hex.EncodeToString(sum[:]), int64(size))
+		require.NoError(t, err)
+		ways[way] = true
+		_, err = p.Prove(ctx, path, hex.EncodeToString(sum[:]), int64(size)+1)
+		assert.Equal(t, queue.Different, destination.CauseOf(err), "another length: %v", err)
+		if way != "" {
+			_, err = p.Prove(ctx, path, hex.EncodeToString(wrong[:]), int64(size))
+			assert.Equal(t, queue.Different, destination.CauseOf(err), "another content: %v", err)
+		}
+	}
+	_, err := p.Prove(ctx, "nothing.jpg", strings.Repeat("0", 64), 1)
+	assert.ErrorIs(t, err, destination.ErrNotFound)
+	require.Len(t, ways, 1)
+	if ways[""] {
+		return "read back"
+	}
+	return "by the storage"
+}
+
+func browses(ctx context.Context, t *testing.T, d destination.Driver) string {
+	b, ok := d.(destination.Browser)
+	if !ok {
+		return "no"
+	}
+	_, err := b.List(ctx, "nothing")
+	assert.ErrorIs(t, err, destination.ErrNotFound)
+	require.NoError(t, b.Tidy(ctx), "nothing to tidy is no error")
+	require.NoError(t, b.MakeFolder(ctx, "Boats/Old ones"))
+	require.NoError(t, b.MakeFolder(ctx, "Boats"), "it is there already")
+	temp := destination.Temp("dev", 1, 1)
+	put(ctx, t, d, temp, []byte("keel"))
+	require.NoError(t, b.Tidy(ctx))
+	assert.Equal(t, "keel", string(read(ctx, t, d, temp)), "what is on its way is left alone")
+	require.NoError(t, d.Publish(ctx, temp, "Boats/50% ü.jpg"))
+	require.NoError(t, b.Tidy(ctx))
+	top, err := b.List(ctx, "")
+	require.NoError(t, err)
+	assert.Equal(t, []destination.Entry{{Name: "Boats", Folder: true}}, top, "only what is the keeper's is left")
+	in, err := b.List(ctx, "Boats")
+	require.NoError(t, err)
+	assert.Contains(t, in, destination.Entry{Name: "50% ü.jpg", Size: 4})
+	if slices.Contains(in, destination.Entry{Name: "Old ones", Folder: true}) {
+		return "yes"
+	}
+	return "by name only"
 }

@@ -23,10 +23,12 @@ import (
 type Driver struct{ Root string }
 
 var _ destination.Driver = Driver{}
+var _ destination.Resumer = Driver{}
+var _ destination.Browser = Driver{}
 var _ destination.Spacer = Driver{}
 
 // Put implements destination.Driver. The bytes are on disk when it returns.
-func (d Driver) Put(ctx context.Context, temp string, body io.Reader, size int64) (err error) {
+func (d Driver) Put(ctx context.Context, temp string, body io.Reader, from, size int64) (err error) {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
@@ -36,7 +38,7 @@ func (d Driver) Put(ctx context.Context, temp string, body io.Reader, size int64
 	if err := os.MkdirAll(d.local(destination.TempDir), 0o755); err != nil {
 		return failure("making the folder for files on their way", err)
 	}
-	f, err := os.OpenFile(d.local(temp), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o644)
+	f, err := os.OpenFile(d.local(temp), os.O_CREATE|os.O_WRONLY, 0o644)
 	if err != nil {
 		return failure("making the temporary file", err)
 	}
@@ -45,7 +47,13 @@ func (d Driver) Put(ctx context.Context, temp string, body io.Reader, size int64
 			err = failure("closing the temporary file", cerr)
 		}
 	}()
-	source := destination.NewBody(ctx, body, size)
+	if err := f.Truncate(from); err != nil {
+		return failure("cutting the temporary file", err)
+	}
+	if _, err := f.Seek(from, io.SeekStart); err != nil {
+		return failure("going on in the temporary file", err)
+	}
+	source := destination.NewBody(ctx, body, size-from)
 	n, err := io.Copy(f, source)
 	_, own := source.Stop()
 	switch {
@@ -53,7 +61,7 @@ func (d Driver) Put(ctx context.Context, temp string, body io.Reader, size int64
 		return own
 	case err != nil:
 		return failure("writing the temporary file", err)
-	case n != size:
+	case n != size-from:
 		return io.ErrUnexpectedEOF
 	}
 	if err := f.Sync(); err != nil {
@@ -61,6 +69,27 @@ func (d Driver) Put(ctx context.Context, temp string, body io.Reader, size int64
 	}
 	return nil
 }
+
+// Kept implements destination.Resumer. The last bytes of a file that was being
+// written may not have reached the disk: it goes on some way before its end.
+func (d Driver) Kept(ctx context.Context, temp string, local io.ReaderAt, size int64) (int64, error) {
+	f, err := os.Open(d.local(temp))
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, failure("opening the temporary file", err)
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return 0, failure("looking at the temporary file", err)
+	}
+	return destination.KeptTail(f, info.Size(), local, size)
+}
+
+// Resumes implements destination.Resumer.
+func (d Driver) Resumes() bool { return true }
 
 // Publish implements destination.Driver.
 func (d Driver) Publish(_ context.Context, temp, to string) error {
@@ -144,6 +173,54 @@ func (d Driver) Remove(_ context.Context, temp string) error {
 		return failure("removing "+temp, err)
 	}
 	return nil
+}
+
+// List implements destination.Browser.
+func (d Driver) List(_ context.Context, dir string) ([]destination.Entry, error) {
+	if err := d.mounted(); err != nil {
+		return nil, err
+	}
+	found, err := os.ReadDir(d.local(dir))
+	if err != nil {
+		return nil, failure("listing "+dir, err)
+	}
+	var entries []destination.Entry
+	for _, e := range found {
+		info, err := e.Info()
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, failure("looking at "+e.Name(), err)
+		}
+		switch {
+		case info.IsDir():
+			entries = append(entries, destination.Entry{Name: e.Name(), Folder: true})
+		case info.Mode().IsRegular():
+			entries = append(entries, destination.Entry{Name: e.Name(), Size: info.Size()})
+		}
+	}
+	return entries, nil
+}
+
+// MakeFolder implements destination.Browser.
+func (d Driver) MakeFolder(_ context.Context, dir string) error {
+	if err := d.mounted(); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(d.local(dir), 0o755); err != nil {
+		return failure("making the folder "+dir, err)
+	}
+	return nil
+}
+
+// Tidy implements destination.Browser.
+func (d Driver) Tidy(context.Context) error {
+	err := os.Remove(d.local(destination.TempDir))
+	if err == nil || errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTEMPTY) || errors.Is(err, syscall.EEXIST) {
+		return nil
+	}
+	return failure("removing the folder for files on their way", err)
 }
 
 // Close implements destination.Driver.

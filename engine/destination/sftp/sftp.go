@@ -15,6 +15,7 @@ import (
 	"net"
 	"os"
 	"path"
+	"strings"
 	"sync"
 	"time"
 
@@ -44,10 +45,16 @@ type Driver struct {
 	client  *sftp.Client
 	conn    *ssh.Client
 	folders map[string]bool // known to exist
+	mute    bool            // this connection's server runs no programs
+
+	watching sync.WaitGroup // of connections
 }
 
 var _ destination.Driver = (*Driver)(nil)
 var _ destination.Spacer = (*Driver)(nil)
+var _ destination.Resumer = (*Driver)(nil)
+var _ destination.Prover = (*Driver)(nil)
+var _ destination.Browser = (*Driver)(nil)
 
 // New makes a driver; it does not connect yet.
 func New(o Options) *Driver {
@@ -112,8 +119,42 @@ func (d *Driver) connect(ctx context.Context) (*sftp.Client, error) {
 	if err != nil {
 		return nil, errors.Join(&destination.Error{Cause: queue.Misplaced, Says: d.o.Address + " offers no file transfer over SSH", Err: err}, conn.Close())
 	}
-	d.conn, d.client, d.folders = conn, client, map[string]bool{}
+	d.conn, d.client, d.folders, d.mute = conn, client, map[string]bool{}, false
+	d.watch(conn, client)
 	return client, nil
+}
+
+// watch keeps a connection from ending while nothing is asked of it, and lets
+// go of one that ended.
+func (d *Driver) watch(conn *ssh.Client, client *sftp.Client) {
+	ended := make(chan struct{})
+	d.watching.Go(func() {
+		_ = conn.Wait() // why it ended shows where it is used
+		close(ended)
+		d.drop(client)
+	})
+	d.watching.Go(func() {
+		tick := time.NewTicker(d.o.Stall / 3)
+		defer tick.Stop()
+		for {
+			select {
+			case <-ended:
+				return
+			case <-tick.C:
+				_, _, _ = conn.SendRequest("keepalive@openssh.com", true, nil) // any answer will do
+			}
+		}
+	})
+}
+
+// drop lets go of a connection that was lost.
+func (d *Driver) drop(client *sftp.Client) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.client == client {
+		_ = d.conn.Close() // it is lost
+		d.client, d.conn = nil, nil
+	}
 }
 
 // hostKeyKinds are the kinds of host keys, the best first.
@@ -212,12 +253,7 @@ func (d *Driver) failure(ctx context.Context, client *sftp.Client, doing string,
 	case errors.As(err, &answer):
 		return &destination.Error{Cause: d.refusal(client), Says: doing + " failed at the storage", Err: err}
 	}
-	d.mu.Lock()
-	if d.client == client {
-		_ = d.conn.Close() // it is lost
-		d.client, d.conn = nil, nil
-	}
-	d.mu.Unlock()
+	d.drop(client)
 	return &destination.Error{Cause: queue.Unreachable, Says: "the connection to " + d.o.Address + " was lost", Err: err}
 }
 
@@ -240,7 +276,7 @@ func (d *Driver) base() string {
 func (d *Driver) remote(p string) string { return path.Join(d.base(), p) }
 
 // Put implements destination.Driver.
-func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, size int64) error {
+func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, from, size int64) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
@@ -254,17 +290,23 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, size int6
 	if err := d.makeFolders(ctx, client, destination.TempDir); err != nil {
 		return err
 	}
-	f, err := client.OpenFile(d.remote(temp), os.O_CREATE|os.O_TRUNC|os.O_WRONLY)
+	f, err := client.OpenFile(d.remote(temp), os.O_CREATE|os.O_WRONLY)
 	if errors.Is(err, os.ErrNotExist) { // somebody removed the folder for files on their way
 		d.forget()
 		if err = d.makeFolders(ctx, client, destination.TempDir); err == nil {
-			f, err = client.OpenFile(d.remote(temp), os.O_CREATE|os.O_TRUNC|os.O_WRONLY)
+			f, err = client.OpenFile(d.remote(temp), os.O_CREATE|os.O_WRONLY)
 		}
 	}
 	if err != nil {
 		return d.failure(ctx, client, "making the temporary file", err)
 	}
-	source := destination.NewBody(ctx, body, size)
+	if err := f.Truncate(from); err != nil {
+		return errors.Join(d.failure(ctx, client, "cutting the temporary file", err), closed(f))
+	}
+	if _, err := f.Seek(from, io.SeekStart); err != nil {
+		return errors.Join(d.failure(ctx, client, "going on in the temporary file", err), closed(f))
+	}
+	source := destination.NewBody(ctx, body, size-from)
 	n, err := f.ReadFromWithConcurrency(source, inFlight)
 	_, own := source.Stop()
 	if _, can := client.HasExtension("fsync@openssh.com"); err == nil && can {
@@ -278,7 +320,7 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, size int6
 		return own
 	case err != nil:
 		return d.failure(ctx, client, "sending", err)
-	case n != size:
+	case n != size-from:
 		return io.ErrUnexpectedEOF
 	}
 	kept, err := d.Size(ctx, temp)
@@ -287,6 +329,136 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, size int6
 	}
 	return err
 }
+
+// Kept implements destination.Resumer: writes go out of order within a window
+// that is smaller than what is sent again.
+func (d *Driver) Kept(ctx context.Context, temp string, local io.ReaderAt, size int64) (int64, error) {
+	client, err := d.connect(ctx)
+	if err != nil {
+		return 0, err
+	}
+	f, err := client.Open(d.remote(temp))
+	if errors.Is(err, os.ErrNotExist) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, d.failure(ctx, client, "opening the temporary file", err)
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return 0, d.failure(ctx, client, "looking at the temporary file", err)
+	}
+	kept, err := destination.KeptTail(f, info.Size(), local, size)
+	if err != nil {
+		return 0, d.failure(ctx, client, "reading the temporary file", err)
+	}
+	return kept, nil
+}
+
+// Prove implements destination.Prover with sha256sum, where the server lets the
+// user run programs.
+func (d *Driver) Prove(ctx context.Context, p, sum string, size int64) (string, error) {
+	n, err := d.Size(ctx, p)
+	if err != nil {
+		return "", err
+	}
+	if n != size {
+		return "", destination.Differs(p)
+	}
+	d.mu.Lock()
+	conn, mute := d.conn, d.mute
+	d.mu.Unlock()
+	if conn == nil || mute {
+		return "", nil
+	}
+	there, err := remoteSum(ctx, conn, d.remote(p))
+	if why := context.Cause(ctx); why != nil {
+		return "", why
+	}
+	if err != nil || len(there) != len(sum) { // it may not run programs, or has none: asked once a connection
+		d.mu.Lock()
+		d.mute = d.mute || d.conn == conn
+		d.mu.Unlock()
+		return "", nil
+	}
+	if there != sum {
+		return "", destination.Differs(p)
+	}
+	return "SHA-256 by the storage", nil
+}
+
+// remoteSum runs sha256sum at the server. Nothing of the file's name can be
+// taken for anything else: it is quoted, and comes after "--".
+func remoteSum(ctx context.Context, conn *ssh.Client, file string) (string, error) {
+	session, err := conn.NewSession()
+	if err != nil {
+		return "", err
+	}
+	defer session.Close()
+	stop := context.AfterFunc(ctx, func() { _ = session.Close() }) // ends the wait below
+	defer stop()
+	out, err := session.Output("sha256sum -b -- '" + strings.ReplaceAll(file, "'", `'\''`) + "'")
+	if err != nil {
+		return "", err
+	}
+	sum, _, _ := strings.Cut(strings.TrimPrefix(string(out), `\`), " ") // the mark of an escaped name
+	return sum, nil
+}
+
+// List implements destination.Browser.
+func (d *Driver) List(ctx context.Context, dir string) ([]destination.Entry, error) {
+	client, err := d.connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	found, err := client.ReadDirContext(ctx, d.remote(dir))
+	if err != nil {
+		return nil, d.failure(ctx, client, "listing "+dir, err)
+	}
+	var entries []destination.Entry
+	for _, e := range found {
+		switch {
+		case e.IsDir():
+			entries = append(entries, destination.Entry{Name: e.Name(), Folder: true})
+		case e.Mode().IsRegular():
+			entries = append(entries, destination.Entry{Name: e.Name(), Size: e.Size()})
+		}
+	}
+	return entries, nil
+}
+
+// MakeFolder implements destination.Browser.
+func (d *Driver) MakeFolder(ctx context.Context, dir string) error {
+	client, err := d.connect(ctx)
+	if err != nil {
+		return err
+	}
+	return d.makeFolders(ctx, client, dir)
+}
+
+// Tidy implements destination.Browser.
+func (d *Driver) Tidy(ctx context.Context) error {
+	client, err := d.connect(ctx)
+	if err != nil {
+		return err
+	}
+	there, err := client.ReadDirContext(ctx, d.remote(destination.TempDir))
+	if errors.Is(err, os.ErrNotExist) || err == nil && len(there) > 0 {
+		return nil
+	}
+	if err == nil {
+		err = client.RemoveDirectory(d.remote(destination.TempDir))
+	}
+	if err != nil {
+		return d.failure(ctx, client, "removing the folder for files on their way", err)
+	}
+	d.forget()
+	return nil
+}
+
+// Resumes implements destination.Resumer.
+func (d *Driver) Resumes() bool { return true }
 
 // Publish implements destination.Driver.
 func (d *Driver) Publish(ctx context.Context, temp, to string) error {
@@ -347,23 +519,7 @@ func (d *Driver) Open(ctx context.Context, p string) (io.ReadCloser, error) {
 	if err != nil {
 		return nil, d.failure(ctx, client, "opening "+p, err)
 	}
-	return &readBack{File: f, ctx: ctx, d: d, client: client}, nil
-}
-
-// readBack turns errors of the connection into the driver's own.
-type readBack struct {
-	*sftp.File
-	ctx    context.Context
-	d      *Driver
-	client *sftp.Client
-}
-
-func (r *readBack) Read(p []byte) (int, error) {
-	n, err := r.File.Read(p)
-	if err != nil && !errors.Is(err, io.EOF) {
-		err = r.d.failure(r.ctx, r.client, "reading back", err)
-	}
-	return n, err
+	return destination.ReadBack(f, func(err error) error { return d.failure(ctx, client, "reading back", err) }), nil
 }
 
 // Remove implements destination.Driver.
@@ -402,12 +558,14 @@ func (d *Driver) Space(ctx context.Context) (destination.Space, error) {
 // Close implements destination.Driver.
 func (d *Driver) Close() error {
 	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.client == nil {
+	client, conn := d.client, d.conn
+	d.client, d.conn = nil, nil
+	d.mu.Unlock()
+	if client == nil {
 		return nil
 	}
-	err := errors.Join(closed(d.client), closed(d.conn))
-	d.client, d.conn = nil, nil
+	err := errors.Join(closed(client), closed(conn))
+	d.watching.Wait()
 	return err
 }
 

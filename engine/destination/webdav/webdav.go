@@ -1,5 +1,5 @@
 // Package webdav is the driver for WebDAV storage (RFC 4918, with the quota of
-// RFC 4331 and basic sign-in of RFC 7617).
+// RFC 4331 and sign-in by RFC 7617 or 7616).
 //
 // A file goes up under a temporary name, its length is checked, and MOVE with
 // "Overwrite: F" puts it in place. No server is relied on for more than that:
@@ -12,9 +12,7 @@ import (
 	"encoding/xml"
 	"errors"
 	"fmt"
-	"hash/fnv"
 	"io"
-	"net"
 	"net/http"
 	"net/url"
 	"path"
@@ -23,8 +21,11 @@ import (
 	"sync"
 	"time"
 
+	"github.com/icholy/digest"
+
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
+	"yardtide/engine/destination/web"
 )
 
 // Options say where the storage is and how to sign in.
@@ -32,11 +33,7 @@ type Options struct {
 	URL      string // of the collection that copies go into
 	User     string
 	Password func() (string, error) // asked at every request, so that a mended one counts at once
-	// Stall is how long the storage may take without a byte moving; 60 s when
-	// zero. There is no limit to a whole request: a large file takes long.
-	Stall time.Duration
-	// Connections is how many are kept; 8 when zero.
-	Connections int
+	Web      web.Options
 }
 
 // Driver implements destination.Driver.
@@ -44,17 +41,24 @@ type Driver struct {
 	base     *url.URL
 	user     string
 	password func() (string, error)
-	stall    time.Duration
 	http     *http.Client
 
 	mu      sync.Mutex
 	folders map[string]bool // known to exist
 
-	publishing [64]sync.Mutex // by hash of the final name
+	basic     bool              // the server asked for basic sign-in
+	challenge *digest.Challenge // the server asked for digest sign-in
+	uses      int               // of its nonce
+
+	publishing [16]sync.Mutex // by hash of the final name
+
+	locks, ranges ability
 }
 
 var _ destination.Driver = (*Driver)(nil)
 var _ destination.Spacer = (*Driver)(nil)
+var _ destination.Resumer = (*Driver)(nil)
+var _ destination.Browser = (*Driver)(nil)
 
 // New makes a driver; it does not connect yet.
 func New(o Options) (*Driver, error) {
@@ -63,27 +67,9 @@ func New(o Options) (*Driver, error) {
 		return nil, &destination.Error{Cause: queue.Misplaced, Says: "the address is not a web address", Err: err}
 	}
 	base.Path = strings.TrimSuffix(base.Path, "/") + "/"
-	if o.Stall == 0 {
-		o.Stall = time.Minute
-	}
-	if o.Connections == 0 {
-		o.Connections = 8
-	}
-	dialer := &net.Dialer{Timeout: 15 * time.Second, Control: keepUnsentShort}
-	transport := &http.Transport{
-		Proxy:                 http.ProxyFromEnvironment,
-		DialContext:           dialer.DialContext,
-		MaxIdleConnsPerHost:   o.Connections,
-		MaxConnsPerHost:       o.Connections,
-		IdleConnTimeout:       90 * time.Second,
-		TLSHandshakeTimeout:   15 * time.Second,
-		ExpectContinueTimeout: 2 * time.Second,
-		WriteBufferSize:       256 << 10,
-		ReadBufferSize:        64 << 10,
-		DisableCompression:    true,
-	}
+	transport := web.New(o.Web)
 	return &Driver{
-		base: base, user: o.User, password: o.Password, stall: o.Stall,
+		base: base, user: o.User, password: o.Password,
 		http:    &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
 		folders: map[string]bool{"": true},
 	}, nil
@@ -94,28 +80,60 @@ func New(o Options) (*Driver, error) {
 const expectFrom = 1 << 20
 
 // Put implements destination.Driver.
-func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, size int64) error {
+func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, from, size int64) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	for try := 0; ; try++ {
-		if err := d.makeFolders(ctx, destination.TempDir); err != nil {
+	if err := d.makeFolders(ctx, destination.TempDir); err != nil {
+		return err
+	}
+	step := size
+	if size > segment {
+		able, err := d.knowsRanges(ctx, temp)
+		if err != nil {
 			return err
 		}
-		source := destination.NewBody(ctx, body, size)
-		res, err := d.do(ctx, http.MethodPut, temp, source, func(r *http.Request) {
-			r.ContentLength = size
-			if size == 0 {
+		if able {
+			step = segment
+		}
+	}
+	source := destination.NewBody(ctx, body, size-from)
+	for at, first := from, true; first || at < size; first = false {
+		n := min(step, size-at)
+		if err := d.putPart(ctx, temp, source, at, n, size); err != nil {
+			if _, own := source.Stop(); own != nil {
+				return own
+			}
+			return err
+		}
+		at += n
+	}
+	if _, own := source.Stop(); own != nil {
+		return own
+	}
+	return d.checkLength(ctx, temp, size)
+}
+
+// putPart sends n bytes: a file's first ones by a plain PUT, others into the
+// file that is there.
+func (d *Driver) putPart(ctx context.Context, temp string, source *destination.Body, at, n, size int64) error {
+	for try := 0; ; try++ {
+		before := source.Taken()
+		res, err := d.do(ctx, http.MethodPut, temp, io.LimitReader(source, n), func(r *http.Request) {
+			r.ContentLength = n
+			if n == 0 {
 				r.Body = http.NoBody
 			}
-			if size >= expectFrom {
+			if n >= expectFrom && at == 0 {
 				r.Header.Set("Expect", "100-continue")
 			}
+			if at > 0 {
+				r.Header.Set("Content-Range", fmt.Sprintf("bytes %d-%d/%d", at, at+n-1, size))
+			}
 		})
-		taken, own := source.Stop()
-		if own != nil {
-			drain(res)
-			return own
+		untouched := source.Taken() == before && try == 0
+		if errors.Is(err, errAnew) && untouched {
+			continue
 		}
 		if err != nil {
 			return err
@@ -123,11 +141,14 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, size int6
 		drain(res)
 		switch {
 		case res.StatusCode/100 == 2:
-			return d.checkLength(ctx, temp, size)
+			return nil
 		case res.StatusCode == http.StatusConflict || res.StatusCode == http.StatusNotFound:
 			d.forget() // somebody removed the folder for files on their way
-			if try > 0 || taken > 0 {
+			if !untouched || at > 0 {
 				return &destination.Error{Cause: queue.Busy, Says: "the storage lost the folder for files on their way"}
+			}
+			if err := d.makeFolders(ctx, destination.TempDir); err != nil {
+				return err
 			}
 		default:
 			return status("sending", res)
@@ -147,12 +168,17 @@ func (d *Driver) checkLength(ctx context.Context, temp string, size int64) error
 }
 
 // Publish implements destination.Driver. Some servers let two MOVEs onto one
-// name both win, so publishing onto one name is one at a time in this process.
+// name both win: publishing onto one name is one at a time in this process, and
+// between processes where the server has locks.
 func (d *Driver) Publish(ctx context.Context, temp, to string) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	defer d.lock(to)()
+	unlock, err := d.lock(ctx, to)
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	for try := 0; ; try++ {
 		if err := d.makeFolders(ctx, path.Dir(to)); err != nil {
 			return err
@@ -178,15 +204,6 @@ func (d *Driver) Publish(ctx context.Context, temp, to string) error {
 			return status("putting the file in place", res)
 		}
 	}
-}
-
-// lock takes the name's lock and returns what lets go of it.
-func (d *Driver) lock(name string) func() {
-	h := fnv.New32a()
-	_, _ = io.WriteString(h, name) // a hash takes everything
-	l := &d.publishing[h.Sum32()%uint32(len(d.publishing))]
-	l.Lock()
-	return l.Unlock
 }
 
 // Size implements destination.Driver.
@@ -224,31 +241,18 @@ func (d *Driver) Open(ctx context.Context, p string) (io.ReadCloser, error) {
 	}
 	switch res.StatusCode {
 	case http.StatusOK:
-		return &readBack{ReadCloser: res.Body, ctx: ctx, host: d.base.Host}, nil
+		return destination.ReadBack(res.Body, func(err error) error {
+			if why := context.Cause(ctx); why != nil {
+				return why
+			}
+			return web.Failure(err, d.base.Host)
+		}), nil
 	case http.StatusNotFound:
 		drain(res)
 		return nil, destination.ErrNotFound
 	}
 	drain(res)
 	return nil, status("reading back", res)
-}
-
-// readBack turns errors of the connection into the driver's own.
-type readBack struct {
-	io.ReadCloser
-	ctx  context.Context
-	host string
-}
-
-func (r *readBack) Read(p []byte) (int, error) {
-	n, err := r.ReadCloser.Read(p)
-	if err != nil && !errors.Is(err, io.EOF) {
-		if why := context.Cause(r.ctx); why != nil {
-			return n, why
-		}
-		return n, unreachable(err, nil, r.host)
-	}
-	return n, err
 }
 
 // Remove implements destination.Driver.
@@ -295,40 +299,136 @@ type properties struct {
 	Length string `xml:"DAV: getcontentlength"`
 	Free   string `xml:"DAV: quota-available-bytes"`
 	Used   string `xml:"DAV: quota-used-bytes"`
+	Type   struct {
+		Collection *struct{} `xml:"DAV: collection"`
+	} `xml:"DAV: resourcetype"`
+}
+
+// member is one resource of an answer to PROPFIND.
+type member struct {
+	Href string `xml:"DAV: href"`
+	Stat []struct {
+		Status string     `xml:"DAV: status"`
+		Prop   properties `xml:"DAV: prop"`
+	} `xml:"DAV: propstat"`
+}
+
+func (m member) properties() properties {
+	for _, s := range m.Stat {
+		if strings.Contains(s.Status, " 200 ") {
+			return s.Prop
+		}
+	}
+	return properties{}
 }
 
 func (d *Driver) props(ctx context.Context, p string, names ...string) (properties, error) {
+	members, err := d.propfind(ctx, p, "0", 1<<20, names...)
+	if err != nil || len(members) == 0 {
+		return properties{}, err
+	}
+	return members[0].properties(), nil
+}
+
+// propfind asks for properties (RFC 4918, 9.1) and reads at most limit bytes of
+// the answer.
+func (d *Driver) propfind(ctx context.Context, p, depth string, limit int64, names ...string) ([]member, error) {
 	ask := `<?xml version="1.0"?><propfind xmlns="DAV:"><prop><` + strings.Join(names, "/><") + `/></prop></propfind>`
 	res, err := d.do(ctx, "PROPFIND", p, strings.NewReader(ask), func(r *http.Request) {
-		r.Header.Set("Depth", "0")
+		r.Header.Set("Depth", depth)
 		r.Header.Set("Content-Type", "application/xml")
 	})
 	if err != nil {
-		return properties{}, err
+		return nil, err
 	}
 	defer drain(res)
 	switch res.StatusCode {
 	case http.StatusMultiStatus:
 	case http.StatusNotFound:
-		return properties{}, destination.ErrNotFound
+		return nil, destination.ErrNotFound
 	default:
-		return properties{}, status("asking for properties", res)
+		return nil, status("asking for properties", res)
 	}
 	var answer struct {
-		Stat []struct {
-			Status string     `xml:"DAV: status"`
-			Prop   properties `xml:"DAV: prop"`
-		} `xml:"DAV: response>propstat"`
+		Members []member `xml:"DAV: response"`
 	}
-	if err := xml.NewDecoder(io.LimitReader(res.Body, 1<<20)).Decode(&answer); err != nil {
-		return properties{}, &destination.Error{Cause: queue.Busy, Says: "the storage's answer is not WebDAV", Err: err}
+	if err := xml.NewDecoder(io.LimitReader(res.Body, limit)).Decode(&answer); err != nil {
+		return nil, &destination.Error{Cause: queue.Busy, Says: "the storage's answer is not WebDAV", Err: err}
 	}
-	for _, s := range answer.Stat {
-		if strings.Contains(s.Status, " 200 ") {
-			return s.Prop, nil
+	return answer.Members, nil
+}
+
+// List implements destination.Browser.
+func (d *Driver) List(ctx context.Context, dir string) ([]destination.Entry, error) {
+	at := dir
+	if at != "" {
+		at += "/"
+	}
+	members, err := d.propfind(ctx, at, "1", 256<<20, "resourcetype", "getcontentlength")
+	if err != nil {
+		return nil, err
+	}
+	own := strings.TrimSuffix(d.url(at).Path, "/")
+	var entries []destination.Entry
+	for _, m := range members {
+		u, err := url.Parse(m.Href)
+		if err != nil {
+			continue // not a name that could be asked for
+		}
+		p := strings.TrimSuffix(u.Path, "/")
+		name, inside := strings.CutPrefix(p, own+"/")
+		if !inside || name == "" || strings.Contains(name, "/") {
+			continue
+		}
+		props := m.properties()
+		if props.Type.Collection != nil {
+			entries = append(entries, destination.Entry{Name: name, Folder: true})
+			continue
+		}
+		n, err := strconv.ParseInt(strings.TrimSpace(props.Length), 10, 64)
+		if err != nil {
+			continue // no file whose bytes could be read
+		}
+		entries = append(entries, destination.Entry{Name: name, Size: n})
+	}
+	return entries, nil
+}
+
+// MakeFolder implements destination.Browser.
+func (d *Driver) MakeFolder(ctx context.Context, dir string) error {
+	d.forget()
+	return d.makeFolders(ctx, dir)
+}
+
+// Tidy implements destination.Browser.
+func (d *Driver) Tidy(ctx context.Context) error {
+	there, err := d.List(ctx, destination.TempDir)
+	if errors.Is(err, destination.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for _, e := range there {
+		if e.Folder || !strings.HasPrefix(e.Name, lockName) {
+			return nil
 		}
 	}
-	return properties{}, nil
+	for _, e := range there {
+		if err := d.Remove(ctx, destination.TempDir+"/"+e.Name); err != nil {
+			return err
+		}
+	}
+	d.forget()
+	res, err := d.do(ctx, http.MethodDelete, destination.TempDir+"/", nil, nil)
+	if err != nil {
+		return err
+	}
+	drain(res)
+	if res.StatusCode/100 == 2 || res.StatusCode == http.StatusNotFound {
+		return nil
+	}
+	return status("removing the folder for files on their way", res)
 }
 
 // makeFolders makes the folders on the way to p, once each.
@@ -380,64 +480,88 @@ func (d *Driver) url(p string) *url.URL {
 	return &u
 }
 
-// errStalled is the cause when no byte moved for too long.
-var errStalled = errors.New("no byte moved for too long")
-
-// do sends a request, and gives up when nothing moves for the stall time. The
-// answer's body goes on being watched until it is closed.
+// do sends a request and signs in.
 func (d *Driver) do(ctx context.Context, method, p string, body io.Reader, prepare func(*http.Request)) (*http.Response, error) {
-	ctx, cancel := context.WithCancelCause(ctx)
-	watch := time.AfterFunc(d.stall, func() { cancel(errStalled) })
-	moved := func() { watch.Reset(d.stall) }
-	if body != nil {
-		body = watchedReader{body, moved}
-	}
-	end := func() { watch.Stop(); cancel(nil) }
-	req, err := http.NewRequestWithContext(ctx, method, d.url(p).String(), body)
-	if err != nil {
-		end()
-		return nil, &destination.Error{Cause: queue.Refused, Says: "the name cannot be asked for", Err: err}
-	}
-	if d.user != "" {
-		password, err := d.password()
+	for try := 0; ; try++ {
+		req, err := http.NewRequestWithContext(ctx, method, d.url(p).String(), body)
 		if err != nil {
-			end()
-			return nil, &destination.Error{Cause: queue.SignIn, Says: "the password cannot be read", Err: err}
+			return nil, &destination.Error{Cause: queue.Refused, Says: "the name cannot be asked for", Err: err}
 		}
-		req.SetBasicAuth(d.user, password)
-	}
-	if prepare != nil {
-		prepare(req)
-	}
-	res, err := d.http.Do(req)
-	if err != nil {
-		why := context.Cause(ctx)
-		end()
-		if why != nil && !errors.Is(why, errStalled) {
-			return nil, why // the caller's own
+		if prepare != nil {
+			prepare(req)
 		}
-		return nil, unreachable(err, why, d.base.Host)
+		if err := d.signIn(req); err != nil {
+			return nil, err
+		}
+		res, err := d.http.Do(req)
+		if err != nil {
+			if why := context.Cause(ctx); why != nil {
+				return nil, why
+			}
+			return nil, web.Failure(err, d.base.Host)
+		}
+		if res.StatusCode != http.StatusUnauthorized || try > 0 || !d.challenged(res) {
+			return res, nil
+		}
+		drain(res)
+		// Once more by the way that the server asks for, if the body can be sent
+		// again.
+		switch again := body.(type) {
+		case nil:
+		case *strings.Reader:
+			if _, err := again.Seek(0, io.SeekStart); err != nil {
+				return nil, fmt.Errorf("sending a question again: %w", err)
+			}
+		default:
+			return nil, errAnew
+		}
 	}
-	moved()
-	res.Body = watchedBody{watchedReader{res.Body, moved}, res.Body, end}
-	return res, nil
 }
 
-func unreachable(err, why error, host string) error {
-	e := &destination.Error{Cause: queue.Unreachable, Says: fmt.Sprintf("%s cannot be reached", host), Err: err}
-	var dns *net.DNSError
-	var op *net.OpError
-	switch {
-	case why != nil:
-		e.Says = fmt.Sprintf("%s no longer answers", host)
-	case errors.As(err, &dns):
-		e.Says = fmt.Sprintf("the name %s cannot be looked up", host)
-	case errors.As(err, &op) && op.Op == "dial":
-		e.Says = fmt.Sprintf("%s does not answer", host)
-	default:
-		e.Says = fmt.Sprintf("the connection to %s was lost", host)
+// errAnew tells that a body must be sent again with another sign-in.
+var errAnew = &destination.Error{Cause: queue.Busy, Says: "the storage asks to sign in anew"}
+
+// signIn adds the user and the password by the way that the server asked for:
+// before it has, the password does not leave.
+func (d *Driver) signIn(req *http.Request) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.user == "" || !d.basic && d.challenge == nil {
+		return nil
 	}
-	return e
+	password, err := d.password()
+	if err != nil {
+		return &destination.Error{Cause: queue.SignIn, Says: "the password cannot be read", Err: err}
+	}
+	if d.challenge == nil {
+		req.SetBasicAuth(d.user, password)
+		return nil
+	}
+	d.uses++
+	answer, err := digest.Digest(d.challenge, digest.Options{Method: req.Method, URI: req.URL.RequestURI(), Count: d.uses, Username: d.user, Password: password})
+	if err != nil {
+		return &destination.Error{Cause: queue.SignIn, Says: "the storage asks for a sign-in of a kind that is not known", Err: err}
+	}
+	req.Header.Set("Authorization", answer.String())
+	return nil
+}
+
+// challenged notes how a server wants a sign-in: by digest (RFC 7616) where it
+// offers that, else by RFC 7617. It tells whether that is news.
+func (d *Driver) challenged(res *http.Response) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.user == "" {
+		return false
+	}
+	if challenge, err := digest.FindChallenge(res.Header); err == nil && digest.CanDigest(challenge) {
+		news := d.challenge == nil || d.challenge.Nonce != challenge.Nonce
+		d.challenge, d.basic, d.uses = challenge, false, 0
+		return news
+	}
+	news := !d.basic
+	d.challenge, d.basic = nil, true
+	return news
 }
 
 // status turns an answer that is not success into an error.
@@ -451,7 +575,7 @@ func status(doing string, res *http.Response) error {
 	case code == http.StatusInsufficientStorage:
 		e.Cause, e.Says = queue.Full, "the storage is full"
 	case code == http.StatusTooManyRequests, code == http.StatusServiceUnavailable:
-		e.RetryAfter = retryAfter(res.Header.Get("Retry-After"), time.Now())
+		e.RetryAfter = web.RetryAfter(res.Header.Get("Retry-After"), time.Now())
 	case code == http.StatusLocked, code == http.StatusRequestTimeout, code/100 == 5:
 	case code == http.StatusMethodNotAllowed, code/100 == 3:
 		e.Cause, e.Says = queue.Misplaced, fmt.Sprintf("what answers at the address is not WebDAV storage (%d %s)", code, http.StatusText(code))
@@ -461,18 +585,6 @@ func status(doing string, res *http.Response) error {
 	return e
 }
 
-// retryAfter reads the header (RFC 9110, 10.2.3): seconds or a date, at most
-// an hour.
-func retryAfter(value string, now time.Time) time.Duration {
-	var wait time.Duration
-	if n, err := strconv.Atoi(value); err == nil {
-		wait = time.Duration(n) * time.Second
-	} else if at, err := http.ParseTime(value); err == nil {
-		wait = at.Sub(now)
-	}
-	return max(0, min(wait, time.Hour))
-}
-
 // drain reads the rest of a short answer, so that the connection is kept.
 func drain(res *http.Response) {
 	if res == nil {
@@ -480,26 +592,4 @@ func drain(res *http.Response) {
 	}
 	_, _ = io.CopyN(io.Discard, res.Body, 64<<10) // the answer's own text does not matter
 	_ = res.Body.Close()
-}
-
-type watchedReader struct {
-	r     io.Reader
-	moved func()
-}
-
-func (w watchedReader) Read(p []byte) (int, error) {
-	n, err := w.r.Read(p)
-	w.moved()
-	return n, err
-}
-
-type watchedBody struct {
-	io.Reader
-	body io.Closer
-	end  func()
-}
-
-func (w watchedBody) Close() error {
-	w.end()
-	return w.body.Close()
 }

@@ -15,10 +15,9 @@ import (
 
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
-	"yardtide/engine/destination/destinationtest"
+	"yardtide/engine/destination/web"
 	"yardtide/engine/destination/webdav"
 	"yardtide/standin"
-	"yardtide/standin/apache"
 )
 
 func driver(t *testing.T, o webdav.Options) *webdav.Driver {
@@ -39,24 +38,9 @@ func storage(t *testing.T, s *standin.Storage) *standin.Storage {
 	return s
 }
 
-func TestConformanceSimulated(t *testing.T) {
-	destinationtest.Run(t, func(t *testing.T) destination.Driver {
-		return driver(t, webdav.Options{URL: storage(t, &standin.Storage{Limit: 1 << 30}).URL(), User: "slip"})
-	})
-}
-
-func TestConformanceApache(t *testing.T) {
-	destinationtest.Run(t, func(t *testing.T) destination.Driver {
-		a, err := apache.Start(t.Context(), t.TempDir(), "slip", "tide & mud")
-		require.NoError(t, err)
-		t.Cleanup(func() { assert.NoError(t, a.Close()) })
-		return driver(t, webdav.Options{URL: a.URL(), User: "slip"})
-	})
-}
-
 func send(t *testing.T, d *webdav.Driver, n int) error {
 	t.Helper()
-	return d.Put(t.Context(), destination.Temp("dev", 1, 1), bytes.NewReader(bytes.Repeat([]byte("tide"), n/4)), int64(n))
+	return d.Put(t.Context(), destination.Temp("dev", 1, 1), bytes.NewReader(bytes.Repeat([]byte("tide"), n/4)), 0, int64(n))
 }
 
 func TestFailuresAreToldApart(t *testing.T) {
@@ -75,7 +59,7 @@ func TestFailuresAreToldApart(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := storage(t, &standin.Storage{})
-			d := driver(t, webdav.Options{URL: s.URL(), User: "slip", Stall: 300 * time.Millisecond})
+			d := driver(t, webdav.Options{URL: s.URL(), User: "slip", Web: web.Options{Stall: 300 * time.Millisecond}})
 			require.NoError(t, send(t, d, 4))
 			s.SetFaults(c.faults)
 			err := send(t, d, 2<<20)

@@ -1,6 +1,6 @@
 //go:build !linux
 
-package webdav
+package web
 
 import "syscall"
 

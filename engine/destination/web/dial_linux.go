@@ -1,4 +1,4 @@
-package webdav
+package web
 
 import (
 	"syscall"
