@@ -61,7 +61,7 @@ func TestKilledTwoHundredTimes(t *testing.T) {
 	})
 	halves(t, dir)
 	require.Eventually(t, func() bool {
-		left, err := filepath.Glob(dir + "/north-locker/.yardtide/*")
+		left, err := filepath.Glob(dir + "/north-locker/.yardtide/*.part")
 		return assert.NoError(t, err) && len(left) == 0
 	}, 10*time.Second, 50*time.Millisecond, "temporary files are left")
 	there := stored(t, dir+"/north-locker")

@@ -13,15 +13,19 @@ import (
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/folder"
+	"yardtide/engine/destination/s3"
 	"yardtide/engine/destination/sftp"
+	"yardtide/engine/destination/web"
 	"yardtide/engine/destination/webdav"
+	"yardtide/engine/device"
 )
 
 // drivers makes a driver for each destination of the plan and shares it
 // between the devices of this process: so two of them never race for a name.
 type drivers struct {
-	plan func() *plan.Plan
-	tell func()
+	plan  func() *plan.Plan
+	tell  func()
+	fleet *device.Fleet
 
 	mu     sync.Mutex
 	made   map[string]made
@@ -66,15 +70,19 @@ func (d *drivers) get(name string) (destination.Driver, error) {
 }
 
 func open(d plan.Destination) (destination.Driver, error) {
+	password := func() (string, error) { return secret(d.PasswordFrom) }
+	overWeb := web.Options{Authority: d.Authority, Certificate: d.Certificate}
 	switch d.Kind {
 	case plan.Folder:
 		return folder.Driver{Root: d.Path}, nil
 	case plan.WebDAV:
-		return webdav.New(webdav.Options{URL: d.URL, User: d.User, Password: func() (string, error) { return secret(d.PasswordFrom) }})
+		return webdav.New(webdav.Options{URL: d.URL, User: d.User, Password: password, Web: overWeb})
+	case plan.S3:
+		return s3.New(s3.Options{URL: d.URL, Bucket: d.Bucket, Path: d.Path, Region: d.Region, User: d.User, Password: password, Web: overWeb})
 	case plan.SFTP:
 		o := sftp.Options{Address: d.Address, Path: d.Path, User: d.User, HostKey: d.HostKey}
 		if d.PasswordFrom != "" {
-			o.Password = func() (string, error) { return secret(d.PasswordFrom) }
+			o.Password = password
 		}
 		if d.KeyFrom != "" {
 			o.Key = func() ([]byte, error) { key, err := secret(d.KeyFrom); return []byte(key), err }
@@ -129,22 +137,78 @@ func (d *drivers) ask(name string) {
 	if err != nil {
 		return // sending says so, with what to do
 	}
-	s, ok := driver.(destination.Spacer)
-	if !ok {
-		return
-	}
 	ctx, cancel := context.WithTimeout(context.Background(), spaceWait)
 	defer cancel()
-	space, err := s.Space(ctx)
+	space, err := d.measure(ctx, name, driver)
 	if err != nil {
 		return // the same
 	}
+	d.fleet.SetSpace(name, space)
 	d.mu.Lock()
 	before := d.spaces[name].space
 	d.spaces[name] = spaceKnown{space, time.Now()}
 	d.mu.Unlock()
 	if before != space {
 		d.tell()
+	}
+}
+
+// measure asks a storage for its space. Where it does not tell, the size that
+// the keeper states counts, less what is known to be there.
+func (d *drivers) measure(ctx context.Context, name string, driver destination.Driver) (destination.Space, error) {
+	space := destination.Space{Free: -1, Used: -1}
+	if s, ok := driver.(destination.Spacer); ok {
+		var err error
+		if space, err = s.Space(ctx); err != nil {
+			return space, err
+		}
+	}
+	size := int64(d.plan().Destinations[name].Size)
+	if space.Free >= 0 || size == 0 {
+		return space, nil
+	}
+	there, _, err := d.fleet.Shares(ctx, name)
+	if err != nil {
+		return space, err
+	}
+	space.Used = 0
+	for _, share := range there {
+		space.Used += share.Bytes
+	}
+	space.Free = max(0, size-space.Used)
+	return space, nil
+}
+
+// watch asks every destination for its space from time to time, so that a send
+// knows the room there is before it starts.
+func (d *drivers) watch(ctx context.Context) {
+	tick := time.NewTicker(spaceLife)
+	defer tick.Stop()
+	for {
+		if p := d.plan(); p != nil {
+			for name := range p.Destinations {
+				d.space(name)
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+// forget lets every destination be asked for its space anew.
+func (d *drivers) forget() {
+	d.mu.Lock()
+	for name, known := range d.spaces {
+		d.spaces[name] = spaceKnown{space: known.space}
+	}
+	d.mu.Unlock()
+	if p := d.plan(); p != nil {
+		for name := range p.Destinations {
+			d.space(name)
+		}
 	}
 }
 

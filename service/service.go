@@ -68,6 +68,7 @@ type Service struct {
 	devices []*device.Device
 	records []*records.Records
 	drivers drivers
+	fleet   device.Fleet
 
 	mu    sync.Mutex
 	plan  *plan.Plan // nil before the first
@@ -104,7 +105,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if err := s.loadPlan(); err != nil {
 		return nil, err
 	}
-	s.drivers = drivers{plan: s.Plan, tell: s.Changes.Tell, made: map[string]made{}, spaces: map[string]spaceKnown{}}
+	s.drivers = drivers{plan: s.Plan, tell: s.Changes.Tell, fleet: &s.fleet, made: map[string]made{}, spaces: map[string]spaceKnown{}}
 	for _, m := range o.Members {
 		r, err := records.Open(ctx, filepath.Join(o.Dir, "devices", m.Name, "records.db"))
 		if err != nil {
@@ -113,7 +114,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		s.records = append(s.records, r)
 		d, err := device.New(ctx, device.Options{
 			Name: m.Name, Root: m.Root, Records: r, Sensor: m.Sensor, Driver: s.drivers.get, Changed: s.Changes.Tell,
-			Log: o.Log, Scan: o.Scan, Jitter: mathrand.Float64, Wait: o.Wait,
+			Log: o.Log, Scan: o.Scan, Jitter: mathrand.Float64, Wait: o.Wait, Fleet: &s.fleet,
 		})
 		if err != nil {
 			return nil, err
@@ -130,7 +131,7 @@ func (s *Service) Run(ctx context.Context) error {
 	for _, d := range s.devices {
 		g.Go(func() error { return d.Run(ctx) })
 	}
-	g.Go(func() error { <-ctx.Done(); return nil })
+	g.Go(func() error { s.drivers.watch(ctx); return nil })
 	return g.Wait()
 }
 
@@ -305,6 +306,14 @@ func (s *Service) ApplyPlan(file, text string) error {
 	s.Log.Info("a plan was applied", "yard", p.Yard)
 	s.Changes.Tell()
 	return nil
+}
+
+// Retry takes stuck copies up again, on one device or on all, and asks every
+// destination for its space anew.
+func (s *Service) Retry(ctx context.Context, d *device.Device, ids []int64) (int64, error) {
+	n, err := d.Retry(ctx, ids)
+	s.drivers.forget()
+	return n, err
 }
 
 // Status tells how the yard stands.

@@ -448,7 +448,7 @@ export interface components {
         };
         Hold: {
             /** @enum {string} */
-            gate: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof";
+            gate: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space";
             /** @description It does not mend itself: the keeper must do something */
             needsYou: boolean;
             /**
@@ -465,7 +465,7 @@ export interface components {
             /** Format: int64 */
             bytes: number;
             /** @enum {string} */
-            gate: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof";
+            gate: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space";
             /** Format: int64 */
             n: number;
             /** @description It does not mend itself: the keeper must do something */
@@ -561,6 +561,8 @@ export interface components {
             device?: string;
         };
         Send: {
+            /** @description It is large, and this storage cannot go on after a cut: it would begin anew */
+            beginsAnew: boolean;
             /** Format: int64 */
             bytes: number;
             /** Format: int64 */
@@ -663,7 +665,7 @@ export interface operations {
                 state?: "waiting" | "preparing" | "sending" | "proving" | "safe" | "stuck" | "skipped";
                 kind?: "photo" | "video";
                 /** @description Copies that this gate holds */
-                hold?: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof";
+                hold?: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space";
                 /** @description The cursor of the page before */
                 after?: string;
                 limit?: number;

@@ -25,9 +25,9 @@ import (
 // Name names a gate.
 type Name string
 
-// The gates. The last four are not set by a lane: the keeper's pause, a
-// destination in trouble, a copy's own wait after a failure, and the proof of
-// what was sent.
+// The gates. The last five are not set by a lane: the keeper's pause, a
+// destination in trouble, a copy's own wait after a failure, the proof of what
+// was sent, and room at the destination.
 const (
 	Network   Name = "network"
 	Metered   Name = "metered"
@@ -41,6 +41,7 @@ const (
 	Trouble   Name = "trouble"
 	Retry     Name = "retry"
 	Proof     Name = "proof"
+	Space     Name = "space"
 )
 
 // Use tells whether somebody uses the device.
@@ -101,7 +102,7 @@ func (p PauseState) Active(now time.Time) bool {
 
 // Hold is why a copy waits. Opens is zero when nobody can know.
 type Hold struct {
-	Gate  Name      `json:"gate" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof"`
+	Gate  Name      `json:"gate" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof,space"`
 	Says  string    `json:"says" doc:"The reason, as a sentence"`
 	Since time.Time `json:"since,omitzero"`
 	Opens time.Time `json:"opens,omitzero" doc:"When the gate opens; absent when that cannot be known"`

@@ -168,8 +168,12 @@ func (r *reader) destination(n ast.Node, name string) Destination {
 		return entry{field, false, func(n ast.Node) { at[field] = n; *into = r.text(n, field) }}
 	}
 	var kind, password, key string
-	f := fields{word("kind", &kind), word("path", &d.Path), word("url", &d.URL), word("address", &d.Address), word("host-key", &d.HostKey),
-		word("user", &d.User), word("password-from", &password), word("key-from", &key), word("layout", &d.Layout)}
+	f := fields{word("kind", &kind), word("path", &d.Path), word("url", &d.URL), word("bucket", &d.Bucket), word("region", &d.Region), word("address", &d.Address), word("host-key", &d.HostKey),
+		word("authority", &d.Authority), word("certificate", &d.Certificate),
+		word("user", &d.User), word("password-from", &password), word("key-from", &key), word("layout", &d.Layout),
+		{"senders", false, func(n ast.Node) { d.Senders = r.number(n, "senders", 1, 16) }},
+		{"keep-free", false, func(n ast.Node) { d.KeepFree = value(r, n, "keep-free", ParseSize) }},
+		{"size", false, func(n ast.Node) { d.Size = value(r, n, "size", ParseSize) }}}
 	f[0].required = true
 	before := len(r.problems)
 	r.mapping(n, "destination "+name, f)
@@ -180,7 +184,7 @@ func (r *reader) destination(n ast.Node, name string) Destination {
 	for _, c := range []struct {
 		field, value string
 		check        func(string) error
-	}{{"url", d.URL, checkURL}, {"address", d.Address, checkAddress}, {"host-key", d.HostKey, checkHostKey}, {"layout", d.Layout, checkLayout}, {"password-from", password, checkSecret}, {"key-from", key, checkSecret}} {
+	}{{"url", d.URL, checkURL}, {"address", d.Address, checkAddress}, {"host-key", d.HostKey, checkHostKey}, {"layout", d.Layout, checkLayout}, {"bucket", d.Bucket, checkBucket}, {"authority", d.Authority, checkAuthority}, {"certificate", d.Certificate, checkCertificate}, {"password-from", password, checkSecret}, {"key-from", key, checkSecret}} {
 		if c.value == "" {
 			continue
 		}
@@ -191,7 +195,7 @@ func (r *reader) destination(n ast.Node, name string) Destination {
 	shape, known := shapes[d.Kind]
 	if !known {
 		if kind != "" {
-			r.note(at["kind"], "would be one of folder, webdav, sftp", "%q is not a kind of destination", kind)
+			r.note(at["kind"], "would be one of folder, webdav, sftp, s3", "%q is not a kind of destination", kind)
 		}
 		return d
 	}
@@ -209,7 +213,7 @@ func (r *reader) destination(n ast.Node, name string) Destination {
 	case d.Kind == Folder && d.Path != "" && !strings.HasPrefix(d.Path, "/"):
 		r.note(at["path"], "would begin with /, such as /media/locker", "the path %q is not absolute", d.Path)
 	case d.Kind == WebDAV && d.User != "" && password == "":
-		r.note(at["user"], "would have password-from: env:NAME or file:/path beside it", "destination %s has a user and no password", name)
+		r.note(at["user"], "would have password-from: kept:NAME, env:NAME or file:/path beside it", "destination %s has a user and no password", name)
 	case d.Kind == SFTP && password == "" && key == "":
 		r.note(n, "would have key-from: file:/path or password-from: env:NAME", "destination %s has no password-from and no key-from", name)
 	}
@@ -220,7 +224,8 @@ func (r *reader) destination(n ast.Node, name string) Destination {
 // kind and layout.
 var shapes = map[DestinationKind]struct{ needs, may []string }{
 	Folder: {needs: []string{"path"}},
-	WebDAV: {needs: []string{"url"}, may: []string{"user", "password-from"}},
+	WebDAV: {needs: []string{"url"}, may: []string{"user", "password-from", "authority", "certificate"}},
+	S3:     {needs: []string{"url", "bucket", "user", "password-from"}, may: []string{"path", "region", "authority", "certificate"}},
 	SFTP:   {needs: []string{"address", "host-key", "user"}, may: []string{"path", "password-from", "key-from"}},
 }
 
@@ -228,6 +233,7 @@ func (r *reader) device(n ast.Node, name string) Device {
 	var d Device
 	r.mapping(n, "device "+name, fields{
 		{"timezone", false, func(n ast.Node) { d.Timezone = r.zone(n) }},
+		{"limit", false, func(n ast.Node) { d.Limit = value(r, n, "limit", ParseLimits) }},
 		{"sources", true, func(n ast.Node) {
 			r.list(n, "sources", func(n ast.Node) {
 				var s Source
@@ -288,6 +294,13 @@ func (r *reader) rule(n ast.Node, name string) Rule {
 			})
 		}},
 		{"gates", false, func(n ast.Node) { rule.Gates = r.gates(n) }},
+		{"order", false, func(n ast.Node) {
+			rule.Order = Order(r.text(n, "order"))
+			if o := rule.Order; o != "" && o != NewestFirst && o != OldestFirst && o != SmallestFirst {
+				r.note(n, "would be newest, oldest or smallest", "%q is not an order", o)
+			}
+		}},
+		{"store-each", false, func(n ast.Node) { rule.StoreEach = r.yesNo(n, "store-each") }},
 	})
 	limited := map[Network]bool{}
 	for i, lane := range rule.Lanes {
@@ -491,6 +504,17 @@ func (r *reader) text(n ast.Node, where string) string {
 		r.note(n, "would be text", "%s is %s", where, shape(n))
 	}
 	return ""
+}
+
+func (r *reader) number(n ast.Node, where string, low, high int) int {
+	i, ok := n.(*ast.IntegerNode)
+	if ok {
+		if v, isInt := i.GetValue().(uint64); isInt && v >= uint64(low) && v <= uint64(high) {
+			return int(v)
+		}
+	}
+	r.note(n, fmt.Sprintf("would be a number from %d to %d", low, high), "%s is not such a number", where)
+	return low
 }
 
 func (r *reader) yesNo(n ast.Node, where string) bool {

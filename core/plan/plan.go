@@ -31,21 +31,34 @@ const (
 	Folder DestinationKind = "folder"
 	WebDAV DestinationKind = "webdav"
 	SFTP   DestinationKind = "sftp"
+	S3     DestinationKind = "s3"
 )
 
 // Destination is one storage. It never holds a secret: PasswordFrom says where
 // the service finds it.
 type Destination struct {
-	Kind         DestinationKind `json:"kind" jsonschema:"enum=folder,enum=webdav,enum=sftp"`
-	Path         string          `json:"path,omitempty" jsonschema:"description=folder: the absolute path of the folder. sftp: of the folder that copies go into\\, relative to the user's home."`
+	Kind         DestinationKind `json:"kind" jsonschema:"enum=folder,enum=webdav,enum=sftp,enum=s3"`
+	Path         string          `json:"path,omitempty" jsonschema:"description=folder: the absolute path of the folder. sftp: of the folder that copies go into\\, relative to the user's home. s3: what the names of all objects begin with."`
 	Address      string          `json:"address,omitempty" jsonschema:"description=sftp: the server as host:port."`
 	HostKey      string          `json:"host-key,omitempty" jsonschema:"description=sftp: the fingerprint of the server's key as ssh-keygen -l prints it.,pattern=^SHA256:[A-Za-z0-9+/]{43}$"`
-	URL          string          `json:"url,omitempty" jsonschema:"description=webdav: the address of the collection that copies go into."`
-	User         string          `json:"user,omitempty" jsonschema:"description=webdav and sftp: the name to sign in with."`
-	PasswordFrom Secret          `json:"password-from,omitempty"`
-	KeyFrom      Secret          `json:"key-from,omitempty"`
+	URL          string          `json:"url,omitempty" jsonschema:"description=webdav: the address of the collection that copies go into. s3: that of the storage."`
+	Bucket       string          `json:"bucket,omitempty" jsonschema:"description=s3: the bucket that copies go into; it must be there."`
+	Region       string          `json:"region,omitempty" jsonschema:"description=s3: the region\\, if the storage has several.,default=us-east-1"`
+	Authority    string          `json:"authority,omitempty" jsonschema:"description=webdav and s3 over https: a PEM file with certificates that are trusted beside the system's."`
+	Certificate  string          `json:"certificate,omitempty" jsonschema:"description=webdav and s3 over https: the fingerprint of the one certificate that is trusted.,pattern=^SHA256:[0-9a-fA-F]{64}$"`
+	User         string          `json:"user,omitempty" jsonschema:"description=webdav and sftp: the name to sign in with. s3: the access key."`
+	PasswordFrom Secret          `json:"password-from,omitempty" jsonschema:"description=Where the password (s3: the secret key) is kept: kept:NAME\\, env:NAME or file:/absolute/path."`
+	KeyFrom      Secret          `json:"key-from,omitempty" jsonschema:"description=sftp: where the private key is kept\\, in the same way."`
 	Layout       string          `json:"layout,omitempty" jsonschema:"description=Where an item lands: {year} {month} {day} {name} {device} {kind}.,default={year}/{month}/{name}"`
+	Senders      int             `json:"senders,omitempty" jsonschema:"description=How many copies each device sends here at the same time.,minimum=1,maximum=16,default=4"`
+	// KeepFree is room that is never filled; Size is how much it holds in all,
+	// for storage that does not tell its space.
+	KeepFree Size `json:"keep-free,omitempty"`
+	Size     Size `json:"size,omitempty"`
 }
+
+// Size is a number of bytes, written as "20 GB".
+type Size int64
 
 // DefaultLayout is used by a destination that names none.
 const DefaultLayout = "{year}/{month}/{name}"
@@ -54,12 +67,14 @@ const DefaultLayout = "{year}/{month}/{name}"
 // gates apply and can bytes be metered.
 func (d Destination) Networked() bool { return d.Kind != Folder }
 
-// Secret says where a secret is kept: "env:NAME" or "file:/absolute/path".
+// Secret says where a secret is kept: "kept:NAME" (encrypted in the service's
+// data directory), "env:NAME" or "file:/absolute/path".
 type Secret string
 
 // Device is a phone or computer with its sources.
 type Device struct {
 	Timezone string   `json:"timezone,omitempty" jsonschema:"description=Overrides the yard's time zone for this device."`
+	Limit    Limits   `json:"limit,omitempty"`
 	Sources  []Source `json:"sources"`
 }
 
@@ -75,6 +90,42 @@ type Rule struct {
 	To    []string     `json:"to" jsonschema:"minItems=1,description=Destinations; an item is safe when every one of them has it."`
 	Lanes []Lane       `json:"lanes" jsonschema:"minItems=1,description=The allowed ways to send. The first open one is used."`
 	Gates Gates        `json:"gates,omitzero" jsonschema:"description=Conditions for every lane of this rule."`
+	Order Order        `json:"order,omitempty" jsonschema:"enum=newest,enum=oldest,enum=smallest,default=newest,description=What goes first."`
+	// StoreEach stores equal files from several places each under a name of its
+	// own; otherwise a destination holds the same bytes once.
+	StoreEach bool `json:"store-each,omitempty" jsonschema:"description=Also store a file whose same bytes are at the destination already."`
+}
+
+// Order is what of a rule's items goes first.
+type Order string
+
+// The orders a rule can name.
+const (
+	NewestFirst   Order = "newest"
+	OldestFirst   Order = "oldest"
+	SmallestFirst Order = "smallest"
+)
+
+// Limits are how fast a device may send, over all its destinations. The first
+// one whose hours it is counts; without one there is no limit.
+type Limits []Limit
+
+// Limit is one limit in bytes a second, for some hours or for always.
+type Limit struct {
+	Rate int64
+	At   Hours
+}
+
+// RateAt is the limit at a time in bytes a second, 0 without one.
+func (l Limits) RateAt(t time.Time, zone *time.Location) int64 {
+	t = t.In(zone)
+	minute := t.Hour()*60 + t.Minute()
+	for _, one := range l {
+		if len(one.At) == 0 || slices.ContainsFunc(one.At, func(w Window) bool { return w.Contains(minute) }) {
+			return one.Rate
+		}
+	}
+	return 0
 }
 
 // Lane is one allowed way to send, over one kind of network.

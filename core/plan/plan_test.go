@@ -49,7 +49,7 @@ func TestParseSaysEveryMistakeAtOnceAndWhere(t *testing.T) {
 		`yard.yaml:2:11: there is no time zone "Europe/Lisboa"; `,
 		`yard.yaml:6:10: "ftp://127.0.0.1/dav/" is not a web address; would be an address such as `,
 		`yard.yaml:7:13: the layout has an unknown placeholder {moon}; would be of {year} `,
-		`yard.yaml:8:5: destination north-locker has no key "passwort"; would be one of kind, path, url, address, host-key, user, password-from, key-from, layout`,
+		`yard.yaml:8:5: destination north-locker has no key "passwort"; would be one of kind, path, url, bucket, region, address, host-key, authority, certificate, user, password-from, key-from, layout, senders, keep-free, size`,
 		`yard.yaml:13:15: there is no rule "sometimes"; would be one of everyday`,
 		`yard.yaml:14:17: the source "DCIM/Camera" and the source "DCIM" of galley-phone lie in one another; `,
 		`yard.yaml:18:19: "sound" is not a kind of media; would be photo or video`,

@@ -41,5 +41,16 @@ func (Power) JSONSchema() *jsonschema.Schema {
 
 // JSONSchema describes where a secret is kept.
 func (Secret) JSONSchema() *jsonschema.Schema {
-	return form(`^(env:.+|file:/.+)$`, "Where the password or the private key is kept; never the secret itself.", "env:LOCKER_PASSWORD", "file:/home/me/.locker-password")
+	return form(`^(kept:.+|env:.+|file:/.+)$`, "Where the password or the private key is kept; never the secret itself.", "kept:north-locker", "env:LOCKER_PASSWORD", "file:/home/me/.locker-password")
+}
+
+// JSONSchema describes a size as it stands in a plan: keep-free is room that is
+// never filled, size what a storage holds that does not tell.
+func (Size) JSONSchema() *jsonschema.Schema {
+	return form(sizeForm.String(), "Bytes. keep-free: room that is never filled. size: what the storage holds in all, where it does not tell its space.", "20 GB", "2 TB")
+}
+
+// JSONSchema describes limits as they stand in a plan.
+func (Limits) JSONSchema() *jsonschema.Schema {
+	return form(`^.+/s.*$`, "How fast the device may send, over all its destinations; with hours, the first that fits counts.", "2 MB/s", "1 MB/s at 08:00-22:00; 5 MB/s")
 }

@@ -17,6 +17,7 @@ import (
 
 var (
 	allowanceForm = regexp.MustCompile(`^\s*([0-9][0-9.]*\s*[A-Za-z]+)\s+per\s+(day|week|month)\s*$`)
+	sizeForm      = regexp.MustCompile(`^\s*[0-9][0-9.]*\s*[A-Za-z]+\s*$`)
 	windowForm    = regexp.MustCompile(`^\s*([0-9]{1,2}):([0-9]{2})\s*[-–]\s*([0-9]{1,2}):([0-9]{2})\s*$`)
 	powerForm     = regexp.MustCompile(`^\s*(?:(charging)(?:\s+(or|and)\s+at least\s+([0-9]{1,3})\s*%)?|at least\s+([0-9]{1,3})\s*%)\s*$`)
 	placeholder   = regexp.MustCompile(`\{([^{}]*)\}`)
@@ -44,6 +45,39 @@ func ParseAllowance(s string) (Allowance, error) {
 		return Allowance{}, wrong(would, "%q is not a size", m[1])
 	}
 	return Allowance{Bytes: int64(n), Per: Period(m[2])}, nil
+}
+
+// ParseSize reads "20 GB".
+func ParseSize(s string) (Size, error) {
+	n, err := humanize.ParseBytes(s)
+	if err != nil || n == 0 || n > 1<<60 || !sizeForm.MatchString(s) {
+		return 0, wrong(`would be a size such as "20 GB"`, "%q is not a size", s)
+	}
+	return Size(n), nil
+}
+
+// ParseLimits reads "2 MB/s", or "1 MB/s at 08:00-22:00; 5 MB/s".
+func ParseLimits(s string) (Limits, error) {
+	would := `would be such as "2 MB/s" or "1 MB/s at 08:00-22:00; 5 MB/s"`
+	var limits Limits
+	for part := range strings.SplitSeq(s, ";") {
+		rate, hours, timed := strings.Cut(part, " at ")
+		size, found := strings.CutSuffix(strings.TrimSpace(rate), "/s")
+		n, err := ParseSize(size)
+		if !found || err != nil {
+			return nil, wrong(would, "%q is not a limit", strings.TrimSpace(part))
+		}
+		limit := Limit{Rate: int64(n)}
+		if timed {
+			if limit.At, err = ParseHours(hours); err != nil {
+				return nil, err
+			}
+		} else if len(limits) > 0 && len(limits[len(limits)-1].At) == 0 {
+			return nil, wrong("would have hours on all but the last limit", "the limit before %q is for always", strings.TrimSpace(part))
+		}
+		limits = append(limits, limit)
+	}
+	return limits, nil
 }
 
 // ParseHours reads "06:00-23:00", or several windows with commas between.
@@ -150,6 +184,32 @@ func checkHostKey(s string) error {
 	return wrong(`would be such as "SHA256:" and 43 letters: what ssh-keyscan HOST | ssh-keygen -lf - prints`, "%q is not the fingerprint of a host key", s)
 }
 
+var (
+	certificateForm = regexp.MustCompile(`^SHA256:[0-9a-fA-F]{64}$`)
+	bucketForm      = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{1,61}[a-z0-9]$`)
+)
+
+func checkCertificate(s string) error {
+	if certificateForm.MatchString(s) {
+		return nil
+	}
+	return wrong(`would be "SHA256:" and 64 hex digits: what yardtide destination test shows`, "%q is not the fingerprint of a certificate", s)
+}
+
+func checkBucket(s string) error {
+	if bucketForm.MatchString(s) {
+		return nil
+	}
+	return wrong("would be 3 to 63 small letters, digits, dots and dashes", "%q is not the name of a bucket", s)
+}
+
+func checkAuthority(s string) error {
+	if path.IsAbs(s) {
+		return nil
+	}
+	return wrong("would begin with /, such as /etc/yard/authority.pem", "the path %q is not absolute", s)
+}
+
 func checkAddress(s string) error {
 	host, port, err := net.SplitHostPort(s)
 	if n, perr := strconv.Atoi(port); err != nil || host == "" || perr != nil || n < 1 || n > 65535 {
@@ -160,9 +220,9 @@ func checkAddress(s string) error {
 
 func checkSecret(s string) error {
 	where, what, _ := strings.Cut(s, ":")
-	if (where == "env" && what != "") || (where == "file" && path.IsAbs(what)) {
+	if where == "env" && what != "" || where == "file" && path.IsAbs(what) || where == "kept" && nameForm.MatchString(what) {
 		return nil
 	}
 	// The value itself may be a password put here by mistake: it is not repeated.
-	return wrong(`would be "env:NAME" or "file:/absolute/path"`, "this does not say where the secret is kept")
+	return wrong(`would be "kept:NAME", "env:NAME" or "file:/absolute/path"`, "this does not say where the secret is kept")
 }

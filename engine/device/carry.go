@@ -16,6 +16,8 @@ import (
 
 	"crypto/sha256"
 
+	"golang.org/x/time/rate"
+
 	"yardtide/core/allowance"
 	"yardtide/core/gate"
 	"yardtide/core/naming"
@@ -43,7 +45,8 @@ type carriage struct {
 	started time.Time
 	meter   meter
 	hash    string // of the content, once it is known
-	cleared bool   // it may be sent: no other send carries the same content
+	cleared bool   // it may be sent: no other send carries the same content (Fleet.mu)
+	landed  bool   // its bytes take room at the destination
 	driver  destination.Driver
 	item    records.Item
 	path    string // of the file
@@ -108,9 +111,13 @@ func (d *Device) tryCarry(ctx context.Context, s *carriage) (err error) {
 	d.mu.Lock()
 	s.item, s.path = item, filepath.Join(d.Folder(item.Source), filepath.FromSlash(item.Path()))
 	d.mu.Unlock()
-	if s.driver, err = d.Driver(s.copy.Destination); err != nil {
+	driver, err := d.Driver(s.copy.Destination)
+	if err != nil {
 		return err
 	}
+	d.mu.Lock()
+	s.driver = driver
+	d.mu.Unlock()
 	if s.proving {
 		return d.prove(ctx, s)
 	}
@@ -141,8 +148,8 @@ func (d *Device) step(ctx context.Context, s *carriage, to queue.State, story st
 }
 
 // alreadyThere looks whether the content is at the destination before it is
-// sent: put there by a try that was cut short, or as another item's copy. It
-// then goes on to the proof.
+// sent: put there by a try that was cut short, as another item's copy, of any
+// device here, or before Yard Tide came. It then goes on to the proof.
 func (d *Device) alreadyThere(ctx context.Context, s *carriage) (bool, error) {
 	if s.copy.Remote != "" && s.copy.SHA256 != "" {
 		n, err := s.driver.Size(ctx, s.copy.Remote)
@@ -156,14 +163,19 @@ func (d *Device) alreadyThere(ctx context.Context, s *carriage) (bool, error) {
 			return false, err
 		}
 	}
-	same, err := d.Records.SameLook(ctx, s.copy, s.item.Look)
+	if d.currentPlan().Rules[s.copy.Rule].StoreEach {
+		return false, nil
+	}
+	same, err := d.Fleet.sameLook(ctx, d, s)
 	if err != nil {
 		return false, err
 	}
-	if !same {
-		d.mu.Lock()
-		s.cleared = true
-		d.mu.Unlock()
+	found, err := d.Fleet.found(ctx, s.copy.Destination, s.copy.Bytes)
+	if err != nil {
+		return false, err
+	}
+	if !same && len(found) == 0 {
+		d.Fleet.clear(s)
 		return false, nil
 	}
 	sum, err := d.hashFile(ctx, s)
@@ -173,48 +185,85 @@ func (d *Device) alreadyThere(ctx context.Context, s *carriage) (bool, error) {
 	d.mu.Lock()
 	s.hash = sum
 	d.mu.Unlock()
-	if err := d.waitForTwin(ctx, s); err != nil {
+	if err := d.Fleet.waitForTwin(ctx, s); err != nil {
 		return false, err
 	}
-	twin, ok, err := d.Records.SafeTwin(ctx, s.copy.Destination, s.copy.Bytes, s.hash)
-	if err != nil || !ok {
+	twin, device, ok, err := d.Fleet.twin(ctx, s)
+	if err != nil {
 		return false, err
 	}
-	return true, d.adopt(ctx, s, twin)
+	if ok {
+		return true, d.joinTwin(ctx, s, twin, device)
+	}
+	return d.joinFound(ctx, s, found)
 }
 
-// adopt makes a copy safe by the proof of another with the same content.
-func (d *Device) adopt(ctx context.Context, s *carriage, twin records.Copy) error {
+// joinTwin lets a copy rest on another's with the same content: it is safe by
+// that one's proof, or shares the one that is owed.
+func (d *Device) joinTwin(ctx context.Context, s *carriage, twin records.Copy, device string) error {
 	story := "The same content is there as " + twin.Remote + "; it is not sent again."
 	if err := d.step(ctx, s, queue.Proving, story, records.Change{Remote: &twin.Remote, SHA256: &twin.SHA256}); err != nil {
 		return err
 	}
-	at := records.FromMS(twin.ProvenMS)
-	return d.step(ctx, s, queue.Safe, "Proven with "+twin.Path()+".", records.Change{Proof: &twin.Proof, ProvenAt: &at, Says: text(""), Order: new(records.Order), NotBefore: &time.Time{}})
+	if twin.State != queue.Safe {
+		d.mu.Lock()
+		s.copy.Remote, s.copy.SHA256 = twin.Remote, twin.SHA256
+		d.mu.Unlock()
+		return d.prove(ctx, s)
+	}
+	from := twin.Path()
+	if device != d.Name {
+		from += " of " + device
+	}
+	return d.safe(ctx, s, "Proven with "+from+".", twin.Proof, records.FromMS(twin.ProvenMS))
 }
 
-// waitForTwin waits while another send may carry the same content, so that two
-// never go at once. A send whose hash is not known yet may.
-func (d *Device) waitForTwin(ctx context.Context, s *carriage) error {
-	for {
-		var other *carriage
-		d.mu.Lock()
-		for _, o := range d.active {
-			if o.cleared && o.copy.Destination == s.copy.Destination && o.copy.Bytes == s.copy.Bytes && o.item.Look == s.item.Look && (o.hash == "" || o.hash == s.hash) {
-				other = o
+// errCompare tells that a file of the same size at the destination must be
+// read first, which the network does not allow now.
+var errCompare = errors.New("a file of its size is at the destination")
+
+// joinFound compares with files of the same size that were at the destination
+// before Yard Tide came. Each is read once.
+func (d *Device) joinFound(ctx context.Context, s *carriage, found []foundAt) (bool, error) {
+	for _, f := range found {
+		sum, at := f.SHA256, records.FromMS(f.HashedMS)
+		if sum == "" {
+			if s.metered {
+				return false, errCompare
+			}
+			var err error
+			at = time.Now()
+			sum, err = readBack(ctx, s, f.Path)
+			if err != nil && !errors.Is(err, destination.ErrNotFound) {
+				return false, err
+			}
+			if err := f.at.Records.SetFound(ctx, f.Destination, f.Path, sum, at); err != nil {
+				return false, err
 			}
 		}
-		s.cleared = other == nil
-		d.mu.Unlock()
-		if other == nil {
-			return nil
+		if sum != s.hash {
+			continue
 		}
-		select {
-		case <-other.done:
-		case <-ctx.Done():
-			return context.Cause(ctx)
+		if n, err := s.driver.Size(ctx, f.Path); err != nil || n != s.copy.Bytes {
+			if err == nil || errors.Is(err, destination.ErrNotFound) {
+				err = f.at.Records.SetFound(ctx, f.Destination, f.Path, "", at)
+			}
+			if err != nil {
+				return false, err
+			}
+			continue
 		}
+		if err := d.step(ctx, s, queue.Proving, "It was at the storage before, as "+f.Path+"; it is not sent.", records.Change{Remote: &f.Path, SHA256: &sum}); err != nil {
+			return false, err
+		}
+		return true, d.safe(ctx, s, "Read back whole.", ReadBack, at)
 	}
+	return false, nil
+}
+
+// safe records a proof.
+func (d *Device) safe(ctx context.Context, s *carriage, story, way string, at time.Time) error {
+	return d.step(ctx, s, queue.Safe, story, records.Change{Proof: &way, ProvenAt: &at, Says: text(""), Order: new(records.Order), NotBefore: &time.Time{}, Tries: new(int)})
 }
 
 // open opens the file and sees that it is the one that was found.
@@ -276,6 +325,22 @@ func (c contextReader) Read(p []byte) (int, error) {
 	return c.r.Read(p)
 }
 
+// resumeFrom is the size from which a send that was cut goes on.
+const resumeFrom = 8 << 20
+
+// kept asks what an earlier try left that can be built on.
+func (d *Device) kept(ctx context.Context, s *carriage, temp string, f *os.File) (int64, error) {
+	r, able := s.driver.(destination.Resumer)
+	if !able || s.copy.Temp != temp || s.copy.Bytes < resumeFrom {
+		return 0, nil
+	}
+	kept, err := r.Kept(ctx, temp, f, s.copy.Bytes)
+	if errors.Is(err, fs.ErrClosed) || errors.Is(err, io.EOF) {
+		return 0, nil
+	}
+	return kept, err
+}
+
 // send streams the file to a temporary name, hashing on the way, and puts it
 // in place.
 func (d *Device) send(ctx context.Context, s *carriage) error {
@@ -285,13 +350,26 @@ func (d *Device) send(ctx context.Context, s *carriage) error {
 	}
 	defer f.Close()
 	temp := destination.Temp(d.Name, s.copy.ID, 1)
-	// The temporary name is on record before anything is written under it.
-	if err := d.step(ctx, s, queue.Sending, d.way(s), records.Change{Temp: &temp, Remote: text(""), SHA256: text("")}); err != nil {
+	from, err := d.kept(ctx, s, temp, f)
+	if err != nil {
 		return err
 	}
-	body := &sendReader{ctx: ctx, f: f, meter: &s.meter, hash: newDigest(s.copy.Bytes)}
+	story := d.way(s)
+	if from > 0 {
+		story += fmt.Sprintf(" It goes on after %s that are there.", gate.Bytes(from))
+	}
+	// The temporary name is on record before anything is written under it.
+	if err := d.step(ctx, s, queue.Sending, story, records.Change{Temp: &temp, Remote: text(""), SHA256: text("")}); err != nil {
+		return err
+	}
+	body := &sendReader{ctx: ctx, f: f, meter: &s.meter, hash: newDigest(s.copy.Bytes), pace: d.pace}
+	if err := body.skip(from); err != nil {
+		body.hash.sum()
+		return err
+	}
+	s.meter.from.Store(from)
 	s.meter.began.Store(true)
-	err = s.driver.Put(ctx, temp, body, 0, s.copy.Bytes)
+	err = s.driver.Put(ctx, temp, body, from, s.copy.Bytes)
 	sum := body.hash.sum()
 	if err != nil {
 		if body.failure != nil {
@@ -315,11 +393,15 @@ func (d *Device) send(ctx context.Context, s *carriage) error {
 	if err != nil {
 		return err
 	}
-	story := fmt.Sprintf("Sent %s as %s.", gate.Bytes(s.copy.Bytes), remote)
+	sent := s.copy.Sent + s.meter.n.Load()
+	story = fmt.Sprintf("Sent %s as %s.", gate.Bytes(s.copy.Bytes), remote)
+	if twice := sent - s.copy.Bytes; twice > 0 {
+		story = fmt.Sprintf("Sent %s as %s, %s of it twice.", gate.Bytes(s.copy.Bytes), remote, gate.Bytes(twice))
+	}
 	d.mu.Lock()
-	s.copy.Remote, s.copy.SHA256 = remote, sum
+	s.copy.Remote, s.copy.SHA256, s.landed = remote, sum, true
 	d.mu.Unlock()
-	return d.step(ctx, s, queue.Proving, story, records.Change{Temp: text(""), Remote: &remote, SHA256: &sum})
+	return d.step(ctx, s, queue.Proving, story, records.Change{Temp: text(""), Remote: &remote, SHA256: &sum, Sent: &sent})
 }
 
 func (d *Device) way(s *carriage) string {
@@ -341,10 +423,15 @@ func (d *Device) way(s *carriage) string {
 func (d *Device) publish(ctx context.Context, s *carriage, temp, sum string) (string, error) {
 	p := d.currentPlan()
 	base := naming.Path(p.Destinations[s.copy.Destination].Layout, naming.Item{Name: s.item.Name, Device: d.Name, Kind: s.item.Kind, TakenAt: s.item.TakenAt()})
+	mark, each := sum, p.Rules[s.copy.Rule].StoreEach
+	if each { // equal files are told apart by where they come from
+		of := sha256.Sum256([]byte(sum + "\x00" + d.Name + "\x00" + s.copy.Path()))
+		mark = hex.EncodeToString(of[:])
+	}
 	for try := range 4 {
 		path := base
 		if try > 0 {
-			path = naming.Clash(base, sum, try)
+			path = naming.Clash(base, mark, try)
 		}
 		if err := d.Records.Note(ctx, s.copy.ID, temp, path, sum); err != nil {
 			return "", err
@@ -355,6 +442,9 @@ func (d *Device) publish(ctx context.Context, s *carriage, temp, sum string) (st
 		}
 		if !errors.Is(err, destination.ErrExists) {
 			return "", err
+		}
+		if each && s.copy.Remote != path {
+			continue
 		}
 		same, err := d.sameThere(ctx, s, path, sum)
 		if err != nil {
@@ -370,18 +460,49 @@ func (d *Device) publish(ctx context.Context, s *carriage, temp, sum string) (st
 	return "", &destination.Error{Cause: queue.Refused, Says: "every name for it is taken at the storage"}
 }
 
-// sameThere compares what has a path with a hash. Over a network that costs it
-// is not read back: the content then gets a name of its own.
+// sameThere compares what has a path with a hash. What the storage cannot tell
+// is not read back over a network that costs: the content then gets a name of
+// its own.
 func (d *Device) sameThere(ctx context.Context, s *carriage, path, sum string) (bool, error) {
-	n, err := s.driver.Size(ctx, path)
-	if errors.Is(err, destination.ErrNotFound) || err == nil && n != s.copy.Bytes || s.metered {
+	_, err := compare(ctx, s, path, sum, !s.metered)
+	switch {
+	case err == nil:
+		return true, nil
+	case errors.Is(err, destination.ErrNotFound), errors.Is(err, errUnproven), destination.CauseOf(err) == queue.Different:
 		return false, nil
 	}
-	if err != nil {
-		return false, err
+	return false, err
+}
+
+// errUnproven tells that a proof would have to be read back, which was not
+// allowed.
+var errUnproven = errors.New("the storage cannot tell its hash")
+
+// compare proves that a path has the content with a hash: by one that the
+// storage computed, else by reading it back, if that is allowed. It returns
+// the way.
+func compare(ctx context.Context, s *carriage, path, sum string, mayRead bool) (string, error) {
+	if p, able := s.driver.(destination.Prover); able {
+		if way, err := p.Prove(ctx, path, sum, s.copy.Bytes); err != nil || way != "" {
+			return way, err
+		}
+	}
+	if !mayRead {
+		return "", errUnproven
+	}
+	if n, err := s.driver.Size(ctx, path); err != nil {
+		return "", err
+	} else if n != s.copy.Bytes {
+		return "", destination.Differs(path)
 	}
 	there, err := readBack(ctx, s, path)
-	return there == sum, err
+	if err != nil {
+		return "", err
+	}
+	if there != sum {
+		return "", destination.Differs(path)
+	}
+	return ReadBack, nil
 }
 
 func readBack(ctx context.Context, s *carriage, path string) (string, error) {
@@ -406,28 +527,33 @@ func readBack(ctx context.Context, s *carriage, path string) (string, error) {
 // ReadBack is the proof by reading everything back and hashing it.
 const ReadBack = "read back, SHA-256"
 
-// prove reads the copy back and compares. Over a network that costs it does
-// nothing: the proof is owed, and the copy stays where it is.
+// prove takes the best proof that the destination allows. Over a network that
+// costs nothing is read back: unless the storage itself can tell, the proof is
+// owed, and the copy stays where it is.
 func (d *Device) prove(ctx context.Context, s *carriage) error {
 	d.mu.Lock()
-	owed := d.plan.Destinations[s.copy.Destination].Networked() && d.now.Costs()
+	costs := d.plan.Destinations[s.copy.Destination].Networked() && d.now.Costs()
 	s.proving = true
 	d.mu.Unlock()
-	if owed {
+	if costs && !s.metered {
 		return nil
 	}
-	there, err := readBack(ctx, s, s.copy.Remote)
-	if errors.Is(err, destination.ErrNotFound) {
+	way, err := compare(ctx, s, s.copy.Remote, s.copy.SHA256, !costs)
+	switch {
+	case errors.Is(err, errUnproven):
+		return nil
+	case errors.Is(err, destination.ErrNotFound):
 		return &destination.Error{Cause: queue.Different, Says: s.copy.Remote + " is not at the storage although it was put there"}
-	}
-	if err != nil {
+	case err != nil && destination.CauseOf(err) == queue.Different:
+		return &destination.Error{Cause: queue.Different, Says: "what lies at " + s.copy.Remote + " is not what was sent; it is left there and sent anew"}
+	case err != nil:
 		return err
 	}
-	if there != s.copy.SHA256 {
-		return &destination.Error{Cause: queue.Different, Says: "what lies at " + s.copy.Remote + " is not what was sent; it is left there and sent anew"}
+	story := "Read back whole."
+	if way != ReadBack {
+		story = "The storage has the same SHA-256."
 	}
-	now := time.Now()
-	return d.step(ctx, s, queue.Safe, "Read back whole.", records.Change{Proof: text(ReadBack), ProvenAt: &now, Says: text(""), Order: new(records.Order), NotBefore: &time.Time{}, Tries: new(int)})
+	return d.safe(ctx, s, story, way, time.Now())
 }
 
 // failed records what follows from a failure.
@@ -440,6 +566,8 @@ func (d *Device) failed(ctx context.Context, s *carriage, err error) error {
 		cause, says = queue.Shut, "A gate shut while it was sent."
 	case errors.Is(err, errStopping):
 		cause, says = queue.Shut, "The service stopped."
+	case errors.Is(err, errCompare):
+		cause, says = queue.Shut, "A file of its size is at the storage; the two are compared when a network is there that costs nothing."
 	case errors.As(err, &fromSource):
 		cause, says = fromSource.cause, fromSource.says
 	case errors.As(err, &fromStorage):
@@ -453,7 +581,12 @@ func (d *Device) failed(ctx context.Context, s *carriage, err error) error {
 	tries, now := s.copy.Tries+1, time.Now()
 	o := queue.Judge(cause, tries, d.Jitter(), after)
 	change := records.Change{Says: &says, Todo: text(o.Do), Tries: &tries, Temp: text(""), NotBefore: new(time.Time)}
+	sent := s.copy.Sent + s.meter.n.Load()
+	change.Sent = &sent
 	switch {
+	case errors.Is(err, errCompare):
+		at := now.Add(d.Wait(compareWait))
+		change.Tries, change.NotBefore = &s.copy.Tries, &at
 	case cause == queue.Shut:
 		change.Tries = &s.copy.Tries
 	case o.Destination:
@@ -466,7 +599,10 @@ func (d *Device) failed(ctx context.Context, s *carriage, err error) error {
 	if cause == queue.Different || cause == queue.Changed {
 		change.Remote, change.SHA256 = text(""), text("") // what was sent does not count
 	}
-	if !d.clean(ctx, s) {
+	if cause == queue.Different || cause == queue.Changed {
+		change.Sent = new(int64) // it begins anew
+	}
+	if keepsPart(s, cause) || !d.clean(ctx, s) {
 		change.Temp = nil // it may still lie there: the next try writes over it, or a sweep removes it
 	}
 	to := o.To
@@ -474,6 +610,16 @@ func (d *Device) failed(ctx context.Context, s *carriage, err error) error {
 		return d.Records.Postpone(ctx, s.copy.ID, says, *change.Tries, *change.NotBefore, now)
 	}
 	return d.step(ctx, s, to, says, change)
+}
+
+// compareWait is how long a copy waits that is to be compared with what is at
+// the storage.
+const compareWait = 10 * time.Minute
+
+// keepsPart tells whether what a failed try left is of use to the next.
+func keepsPart(s *carriage, cause queue.Cause) bool {
+	r, able := s.driver.(destination.Resumer)
+	return able && r.Resumes() && s.meter.from.Load()+s.meter.n.Load() >= resumeFrom && (cause == queue.Unreachable || cause == queue.Busy || cause == queue.Shut)
 }
 
 // clean removes what a failed try left under its temporary name, if the
@@ -537,7 +683,8 @@ func (d *Device) mended(name string) {
 // progress that is shown.
 type meter struct {
 	n     atomic.Int64
-	began atomic.Bool // requests may have left
+	from  atomic.Int64 // what was there already and is not counted in n
+	began atomic.Bool  // requests may have left
 }
 
 // spent is what may have left the device, never more than was reserved.
@@ -548,30 +695,64 @@ func (m *meter) spent() int64 {
 	return allowance.Cost(m.n.Load())
 }
 
-// sendReader is the body of a send: it reads, hashes and counts.
+// sendReader is the body of a send: it reads, hashes and counts, as fast as the
+// device may send.
 type sendReader struct {
 	ctx     context.Context
 	f       io.Reader
 	meter   *meter
 	hash    *digest
-	n       int64
+	pace    *rate.Limiter
+	n       int64 // how far it has read, with what was skipped
 	failure error
 }
 
-func (r *sendReader) Read(p []byte) (int, error) {
+// skip reads what is at the storage already, for the hash only.
+func (r *sendReader) skip(n int64) error {
+	if n == 0 {
+		return nil
+	}
+	buffer := make([]byte, 256<<10)
+	for r.n < n {
+		got, err := r.take(buffer[:min(int64(len(buffer)), n-r.n)])
+		if err != nil && got == 0 {
+			if errors.Is(err, io.EOF) {
+				return sourceError{queue.Changed, "The file became shorter while it was sent."}
+			}
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *sendReader) take(p []byte) (int, error) {
 	if r.ctx.Err() != nil {
 		return 0, context.Cause(r.ctx)
 	}
 	n, err := r.f.Read(p)
 	r.n += int64(n)
 	r.hash.write(p[:n])
-	r.meter.n.Add(int64(n))
 	if err != nil && !errors.Is(err, io.EOF) {
 		r.failure = sourceError{queue.Unreadable, "The file cannot be read to its end: " + scan.Reason(err) + "."}
 		return n, r.failure
 	}
 	return n, err
 }
+
+// Read implements io.Reader.
+func (r *sendReader) Read(p []byte) (int, error) {
+	n, err := r.take(p[:min(len(p), paceStep)])
+	r.meter.n.Add(int64(n))
+	if r.pace.Limit() != rate.Inf && n > 0 {
+		if perr := r.pace.WaitN(r.ctx, n); perr != nil && r.ctx.Err() != nil {
+			return 0, context.Cause(r.ctx)
+		}
+	}
+	return n, err
+}
+
+// paceStep is how much is read at once, and may go at once under a limit.
+const paceStep = 256 << 10
 
 // digest hashes beside the sending when a file is large, so that a core that
 // is free is used.

@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/time/rate"
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
@@ -34,7 +35,7 @@ import (
 // Senders is how many copies go to one destination at the same time.
 const Senders = 4
 
-// Options make a device. All fields but the last four are needed.
+// Options make a device. All fields but the last five are needed.
 type Options struct {
 	Name    string
 	Root    string // relative folders of sources lie below it
@@ -51,6 +52,7 @@ type Options struct {
 	Grace   time.Duration                     // how long sends may end after a stop, 3 s
 	Jitter  func() float64                    // in [0,1)
 	Wait    func(time.Duration) time.Duration // stretches or shortens waits
+	Fleet   *Fleet                            // of all devices of the process; one of its own without
 }
 
 // Device is one device. Its methods are safe for concurrent use.
@@ -70,7 +72,13 @@ type Device struct {
 	broken     time.Time            // the records could not be written: when they are tried again
 	sweeping   map[string]bool      // destinations whose left-over temporary files are being removed
 	sweepAfter map[string]time.Time // when those are tried again that could not be
-	ordered    bool                 // there may be orders of the keeper's to look for
+
+	recording   map[string]bool // destinations whose open record is being written
+	recordAfter map[string]time.Time
+	reproving   map[string]bool // destinations whose proofs are being taken again
+	ordered     bool            // there may be orders of the keeper's to look for
+
+	pace *rate.Limiter // of all sends
 
 	sends   sync.WaitGroup
 	planned chan struct{} // a new plan came
@@ -96,7 +104,13 @@ type source struct {
 func New(ctx context.Context, o Options) (*Device, error) {
 	d := &Device{
 		Options: o, plan: &plan.Plan{}, verdicts: map[queue.Class]gate.Verdict{}, troubles: map[string]*trouble{},
-		active: map[int64]*carriage{}, sources: map[string]*source{}, ordered: true, sweeping: map[string]bool{}, sweepAfter: map[string]time.Time{}, planned: make(chan struct{}, 1), wake: make(chan struct{}, 1),
+		active: map[int64]*carriage{}, sources: map[string]*source{}, ordered: true, sweeping: map[string]bool{}, sweepAfter: map[string]time.Time{},
+		recording: map[string]bool{}, recordAfter: map[string]time.Time{}, reproving: map[string]bool{},
+		planned: make(chan struct{}, 1), wake: make(chan struct{}, 1),
+	}
+	d.pace = rate.NewLimiter(rate.Inf, paceStep)
+	if d.Fleet == nil {
+		d.Fleet = &Fleet{}
 	}
 	if d.Wait == nil {
 		d.Wait = func(w time.Duration) time.Duration { return w }
@@ -116,7 +130,27 @@ func New(ctx context.Context, o Options) (*Device, error) {
 			return nil, fmt.Errorf("reading the %s of %s: %w", name, o.Name, err)
 		}
 	}
+	d.Fleet.join(d)
 	return d, nil
+}
+
+// setPace lets the sends go as fast as the plan allows now. It returns when
+// that may change.
+func (d *Device) setPace(now time.Time) time.Time {
+	d.mu.Lock()
+	limits, zone := d.plan.Devices[d.Name].Limit, d.plan.Zone(d.Name)
+	d.mu.Unlock()
+	limit := rate.Inf
+	if perSecond := limits.RateAt(now, zone); perSecond > 0 {
+		limit = rate.Limit(perSecond)
+	}
+	if d.pace.Limit() != limit {
+		d.pace.SetLimit(limit)
+	}
+	if len(limits) == 0 {
+		return time.Time{}
+	}
+	return now.Truncate(time.Minute).Add(time.Minute) // hours are of whole minutes
 }
 
 // SetPlan gives the device a plan. It takes effect at once.

@@ -294,7 +294,7 @@ func TestCellularStaysWithinItsAllowance(t *testing.T) {
 	}
 	require.Greater(t, total, int64(300_000), "more than the allowance")
 	s := y.until("spent", func(s device.Status) bool {
-		return heldBy(gate.Allowance, s.States[queue.Waiting].N)(s) && s.States[queue.Proving].N > 3
+		return heldBy(gate.Allowance, s.States[queue.Waiting].N)(s) && s.States[queue.Proving].N > 3 && len(s.Sends) == 0
 	})
 	assert.Zero(t, s.States[queue.Safe].N, "a proof is not read back over a network that costs")
 	assert.True(t, heldBy(gate.Proof, s.States[queue.Proving].N)(s))
@@ -594,7 +594,7 @@ func TestWhatATryLeftBehindIsRemovedLater(t *testing.T) {
 	y.storage.SetFaults(standin.Faults{Stalls: 1})
 	file := y.file("long.jpg", append(jpeg(t), make([]byte, 8<<20)...))
 	parts := func() []string {
-		left, err := filepath.Glob(y.dir + "/locker/" + destination.TempDir + "/*")
+		left, err := filepath.Glob(y.dir + "/locker/" + destination.TempDir + "/*.part")
 		require.NoError(t, err)
 		return left
 	}
@@ -617,7 +617,7 @@ func TestWhatACutTryLeftIsRemovedWhenItsContentIsThereAlready(t *testing.T) {
 	y.storage.SetFaults(standin.Faults{Stalls: 1})
 	y.file("first.jpg", content)
 	left := func() int {
-		parts, err := filepath.Glob(y.dir + "/locker/" + destination.TempDir + "/*")
+		parts, err := filepath.Glob(y.dir + "/locker/" + destination.TempDir + "/*.part")
 		require.NoError(t, err)
 		return len(parts)
 	}

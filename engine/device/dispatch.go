@@ -8,6 +8,7 @@ import (
 
 	"yardtide/core/allowance"
 	"yardtide/core/gate"
+	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/records"
@@ -103,7 +104,15 @@ func (d *Device) round(ctx, sendCtx context.Context) (next time.Time, err error)
 	if err != nil {
 		return next, err
 	}
-	next = gate.Earlier(next, sweepNext)
+	next = gate.Earlier(gate.Earlier(next, sweepNext), d.setPace(now))
+	if err := d.reprove(ctx, sendCtx, now); err != nil {
+		return next, err
+	}
+	recordNext, err := d.record(ctx, sendCtx, destinations, now)
+	if err != nil {
+		return next, err
+	}
+	next = gate.Earlier(next, recordNext)
 	owed := map[queue.Class]int64{}
 	for _, c := range counters {
 		if c.State == queue.Proving {
@@ -144,12 +153,22 @@ func (d *Device) decide(ctx context.Context, class queue.Class, now time.Time) (
 	if accountErr != nil {
 		return v, accountErr
 	}
-	if !v.Open() || v.Lanes[v.Lane].Left < 0 {
+	if !v.Open() {
 		return v, nil
 	}
 	smallest, some, err := d.Records.Smallest(ctx, class)
-	if err != nil || !some || allowance.Cost(smallest) <= v.Lanes[v.Lane].Left {
+	if err != nil || !some {
 		return v, err
+	}
+	if hold, shut := d.spaceHold(class, smallest); shut {
+		for i := range v.Lanes {
+			v.Lanes[i].Holds = append(v.Lanes[i].Holds, hold)
+		}
+		v.Lane, v.Holds = -1, []gate.Hold{hold}
+		return v, nil
+	}
+	if v.Lanes[v.Lane].Left < 0 || allowance.Cost(smallest) <= v.Lanes[v.Lane].Left {
+		return v, nil
 	}
 	lane, left := rule.Lanes[v.Lane], v.Lanes[v.Lane].Left
 	lane.Allowance = rule.AllowanceOver(lane.Over)
@@ -183,7 +202,7 @@ func (d *Device) stopShut() {
 			continue
 		}
 		for _, h := range v.Lanes[s.lane].Holds {
-			if h.Gate != gate.Allowance {
+			if h.Gate != gate.Allowance && h.Gate != gate.Space { // what is under way has its bytes reserved
 				s.cancel(errShut)
 				break
 			}
@@ -197,7 +216,10 @@ func (d *Device) stopShut() {
 func (d *Device) fill(ctx, sendCtx context.Context, name string, owed map[queue.Class]int64) error {
 	for ctx.Err() == nil {
 		d.mu.Lock()
-		room, now := Senders, time.Now()
+		room, now := d.plan.Destinations[name].Senders, time.Now()
+		if room == 0 {
+			room = Senders
+		}
 		if t := d.troubles[name]; t != nil {
 			room = 1
 			if now.Before(t.until) {
@@ -257,13 +279,14 @@ func (d *Device) choose(ctx context.Context, name string, busy []int64, owed map
 		}
 	}
 
+	videos := d.videosUnderWay(name)
 	var best *carriage
 	for class, v := range verdicts {
 		if class.Destination != name {
 			continue
 		}
 		if owed[class] > 0 && !costs && !pause.Active(now) && (!networked || conditions.Network != plan.NoNetwork) {
-			c, ok, err := d.Records.Pick(ctx, class, queue.Proving, math.MaxInt64, busy, now)
+			c, ok, err := d.Records.Pick(ctx, class, queue.Proving, plan.NewestFirst, math.MaxInt64, busy, now)
 			if err != nil {
 				return nil, false, err
 			}
@@ -280,16 +303,42 @@ func (d *Device) choose(ctx context.Context, name string, busy []int64, owed map
 		if left := v.Lanes[v.Lane].Left; left >= 0 {
 			fits = (left - allowance.Overhead) * 50 / 51
 		}
-		c, ok, err := d.Records.Pick(ctx, class, queue.Waiting, fits, busy, now)
+		c, ok, err := d.Records.Pick(ctx, class, queue.Waiting, rule.Order, d.fitting(name, fits), busy, now)
 		if err != nil {
 			return nil, false, err
 		}
-		if ok && (best == nil || records.Newest(c, best.copy) < 0) {
+		if ok && (best == nil || before(c, best.copy, videos)) {
 			best = &carriage{copy: c, lane: v.Lane, metered: costs,
 				account: plan.LaneAccount(class.Rule, lane.Over), limit: rule.AllowanceOver(lane.Over), period: d.periodOf(p, class.Rule, lane.Over, now)}
 		}
 	}
 	return best, best != nil, nil
+}
+
+// videosUnderWay tells whether videos have their share of the senders of a
+// destination: half of them, so that a long one never keeps photos waiting.
+func (d *Device) videosUnderWay(name string) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	n, senders := 0, d.plan.Destinations[name].Senders
+	if senders == 0 {
+		senders = Senders
+	}
+	for _, s := range d.active {
+		if s.copy.Destination == name && s.copy.Kind == media.Video {
+			n++
+		}
+	}
+	return n >= max(1, senders/2)
+}
+
+// before tells which of two classes' first copies goes: a photo while videos
+// have their share, else the newer one.
+func before(a, b records.Copy, videos bool) bool {
+	if videos && a.Kind != b.Kind {
+		return b.Kind == media.Video
+	}
+	return records.Newest(a, b) < 0
 }
 
 // periodOf is the first instant of the allowance's period that now lies in; a
@@ -306,12 +355,20 @@ func (d *Device) periodOf(p *plan.Plan, rule string, over plan.Network, now time
 // start reserves what a send may cost and lets it go. started is false when
 // the allowance no longer has room.
 func (d *Device) start(ctx, sendCtx context.Context, s *carriage) (started bool, err error) {
+	d.mu.Lock()
+	keep := int64(d.plan.Destinations[s.copy.Destination].KeepFree)
+	d.mu.Unlock()
+	if !s.proving && !d.Fleet.take(s.copy.Destination, s.copy.Bytes, keep) {
+		return false, nil
+	}
 	if s.metered && !s.proving {
 		ok, err := d.Records.Reserve(ctx, s.copy.ID, s.account, s.limit, s.period, allowance.Cost(s.copy.Bytes))
 		if err != nil || !ok {
+			d.Fleet.give(s.copy.Destination, s.copy.Bytes, false)
 			return false, err
 		}
 	}
+	reserved := !s.proving
 	ctx, cancel := context.WithCancelCause(sendCtx)
 	s.cancel, s.done, s.started = cancel, make(chan struct{}), time.Now()
 	d.mu.Lock()
@@ -320,6 +377,9 @@ func (d *Device) start(ctx, sendCtx context.Context, s *carriage) (started bool,
 	d.sends.Go(func() {
 		d.carry(ctx, s)
 		cancel(nil)
+		if reserved {
+			d.Fleet.give(s.copy.Destination, s.copy.Bytes, s.landed)
+		}
 		d.mu.Lock()
 		delete(d.active, s.copy.ID)
 		d.mu.Unlock()

@@ -12,6 +12,7 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
+	"yardtide/engine/destination"
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
 )
@@ -56,7 +57,11 @@ type Send struct {
 	Sent        int64       `json:"sent"`
 	Rate        int64       `json:"rate" doc:"Bytes a second since it began, 0 while it is not known"`
 	Metered     bool        `json:"metered"`
+	BeginsAnew  bool        `json:"beginsAnew" doc:"It is large, and this storage cannot go on after a cut: it would begin anew"`
 }
+
+// largeSend is the size from which a send says that it cannot go on.
+const largeSend = 32 << 20
 
 // LaneStatus is one lane of a rule for one kind and whether it is open now.
 type LaneStatus struct {
@@ -134,10 +139,13 @@ func (d *Device) sending(now time.Time) []Send {
 	defer d.mu.Unlock()
 	sends := []Send{}
 	for id, c := range d.active {
-		sent := c.meter.n.Load()
+		sent := c.meter.from.Load() + c.meter.n.Load()
 		s := Send{Copy: id, Name: c.copy.Name, Kind: c.copy.Kind, Destination: c.copy.Destination, State: c.copy.State, Bytes: c.copy.Bytes, Sent: sent, Metered: c.metered}
 		if took := now.Sub(c.started).Seconds(); took > 0.5 && !c.proving {
-			s.Rate = int64(float64(sent) / took)
+			s.Rate = int64(float64(c.meter.n.Load()) / took)
+		}
+		if r, able := c.driver.(destination.Resumer); s.Bytes >= largeSend && s.State == queue.Sending {
+			s.BeginsAnew = !able || !r.Resumes()
 		}
 		sends = append(sends, s)
 	}
@@ -192,6 +200,8 @@ func (d *Device) holds(class queue.Class, now time.Time) (holds []gate.Hold, tod
 	v, decided := d.verdicts[class]
 	t := d.troubles[class.Destination]
 	switch {
+	case decided && !v.Open() && len(v.Holds) > 0 && v.Holds[0].Gate == gate.Space:
+		return v.Holds, spaceTodo
 	case decided && !v.Open():
 		return v.Holds, ""
 	case t != nil:

@@ -12,6 +12,10 @@ import (
 // sweepWait is how long a destination rests after a sweep that failed.
 const sweepWait = time.Minute
 
+// tempLife is how long a part of a file may lie at a destination while its copy
+// waits to go on.
+const tempLife = 20 * time.Hour
+
 // sweep removes temporary files of copies that rest: their last try could not
 // clean up, as the storage was away or the network cost. It runs beside sends
 // and ends with them. It returns when to look again after a failure.
@@ -31,7 +35,7 @@ func (d *Device) sweep(ctx, sendCtx context.Context, now time.Time) (next time.T
 	}
 	d.mu.Unlock()
 	for _, name := range names {
-		left, err := d.Records.Temps(ctx, name)
+		left, err := d.Records.Temps(ctx, name, now.Add(-tempLife))
 		if err != nil {
 			return next, err
 		}

@@ -12,6 +12,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"yardtide/core/plan"
 	"yardtide/core/queue"
 )
 
@@ -31,6 +32,9 @@ type Copy struct {
 	SHA256      string      `db:"sha256"`
 	Proof       string      `db:"proof"`
 	ProvenMS    int64       `db:"proven_at"`
+	Sent        int64       `db:"sent"` // bytes handed to the storage, in all tries
+	Recorded    int64       `db:"recorded"`
+	Reprove     bool        `db:"reprove"`
 	Says        string      `db:"says"`
 	Todo        string      `db:"todo"`
 	ChangedMS   int64       `db:"changed_at"`
@@ -41,6 +45,14 @@ type Copy struct {
 	TakenZone int    `db:"taken_zone"`
 	TakenFrom string `db:"taken_from"`
 	GoneMS    int64  `db:"gone_at"`
+}
+
+// SentTwice is how many bytes went more than once, as a send was cut.
+func (c Copy) SentTwice() int64 {
+	if c.State != queue.Proving && c.State != queue.Safe {
+		return 0
+	}
+	return max(0, c.Sent-c.Bytes)
 }
 
 // Path is the item's path on its device, from its source on.
@@ -65,6 +77,7 @@ type Change struct {
 	NotBefore                               *time.Time
 	ProvenAt                                *time.Time
 	Order                                   *Order
+	Sent                                    *int64
 }
 
 // Step takes a copy from its state to the next, with a line in its story, in
@@ -103,6 +116,9 @@ func (r *Records) Step(ctx context.Context, id int64, to queue.State, story stri
 		}
 		if c.Order != nil {
 			put("ordered", *c.Order)
+		}
+		if c.Sent != nil {
+			put("sent", *c.Sent)
 		}
 		if _, err := tx.Exec(`UPDATE copies SET `+strings.Join(set, ", ")+` WHERE id = ?`, append(args, id)...); err != nil {
 			return err
@@ -156,16 +172,27 @@ func (r *Records) Counters(ctx context.Context) ([]Counter, error) {
 	return counters, nil
 }
 
-// Pick finds the newest copy of a class in a state (waiting or proving) that
+// inOrder are the walks along an index by which a rule's copies go.
+var inOrder = map[plan.Order]string{
+	"":                 ` ORDER BY c.taken_at DESC, c.id DESC LIMIT 1`,
+	plan.NewestFirst:   ` ORDER BY c.taken_at DESC, c.id DESC LIMIT 1`,
+	plan.OldestFirst:   ` ORDER BY c.taken_at, c.id LIMIT 1`,
+	plan.SmallestFirst: ` ORDER BY c.bytes LIMIT 1`,
+}
+
+// Pick finds the first copy of a class in a state (waiting or proving) that
 // may go now and is at most fits bytes long; busy are left out. ok is false
 // when there is none. (The plus signs keep SQLite on the class's index.)
-func (r *Records) Pick(ctx context.Context, class queue.Class, state queue.State, fits int64, busy []int64, now time.Time) (c Copy, ok bool, err error) {
-	query, args, err := without(selectCopy+`WHERE c.state = ? AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND +c.bytes <= ?`, busy,
-		state, class.Destination, class.Rule, class.Kind, ms(now), fits)
+func (r *Records) Pick(ctx context.Context, class queue.Class, state queue.State, order plan.Order, fits int64, busy []int64, now time.Time) (c Copy, ok bool, err error) {
+	where := selectCopy + `WHERE c.state = ? AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND +c.bytes <= ?`
+	if order == plan.SmallestFirst && state == queue.Waiting { // the index of waiting sizes
+		where = selectCopy + `WHERE c.state = 'waiting' AND c.state = ? AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND c.bytes <= ?`
+	}
+	query, args, err := without(where, busy, state, class.Destination, class.Rule, class.Kind, ms(now), fits)
 	if err != nil {
 		return Copy{}, false, err
 	}
-	return r.one(ctx, query+` ORDER BY c.taken_at DESC, c.id DESC LIMIT 1`, args...)
+	return r.one(ctx, query+inOrder[order], args...)
 }
 
 // Orders lists copies that the keeper sent now and that still wait, the oldest
@@ -262,9 +289,10 @@ func (r *Records) SameLook(ctx context.Context, c Copy, look string) (bool, erro
 	return n > 0, nil
 }
 
-// SafeTwin finds a safe copy at the destination with the same content.
-func (r *Records) SafeTwin(ctx context.Context, destination string, bytes int64, sha256 string) (Copy, bool, error) {
-	return r.one(ctx, selectCopy+`WHERE c.destination = ? AND c.bytes = ? AND c.state = 'safe' AND c.sha256 = ? LIMIT 1`, destination, bytes, sha256)
+// Twin finds a copy with the same content that is at the destination: a safe
+// one, else one whose proof is owed.
+func (r *Records) Twin(ctx context.Context, destination string, bytes int64, sha256 string) (Copy, bool, error) {
+	return r.one(ctx, selectCopy+`WHERE c.destination = ? AND c.bytes = ? AND c.state IN ('safe', 'proving') AND c.sha256 = ? AND c.remote <> '' ORDER BY c.state DESC LIMIT 1`, destination, bytes, sha256)
 }
 
 // Event is one line of a copy's story.
@@ -283,11 +311,12 @@ func (r *Records) Story(ctx context.Context, id int64) ([]Event, error) {
 	return events, nil
 }
 
-// Temps lists the copies that rest and whose temporary file may still lie at a
-// destination. There are few, and an index of their own finds them.
-func (r *Records) Temps(ctx context.Context, destination string) ([]Copy, error) {
+// Temps lists the copies whose temporary file may still lie at a destination
+// and is of no use: they rest, or have waited since before a time. There are
+// few, and an index of their own finds them.
+func (r *Records) Temps(ctx context.Context, destination string, before time.Time) ([]Copy, error) {
 	var copies []Copy
-	if err := r.read.SelectContext(ctx, &copies, selectCopy+`WHERE c.destination = ? AND c.temp <> '' AND +c.state IN ('safe', 'stuck', 'skipped')`, destination); err != nil {
+	if err := r.read.SelectContext(ctx, &copies, selectCopy+`WHERE c.destination = ? AND c.temp <> '' AND (+c.state IN ('safe', 'stuck', 'skipped') OR +c.state = 'waiting' AND c.changed_at < ?)`, destination, ms(before)); err != nil {
 		return nil, fmt.Errorf("reading the temporary names: %w", err)
 	}
 	return copies, nil

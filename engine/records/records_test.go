@@ -68,21 +68,32 @@ func step(t testing.TB, r *records.Records, id int64, to ...queue.State) {
 	}
 }
 
-func TestNewestGoesFirst(t *testing.T) {
+func TestCopiesGoInTheOrderOfTheirRule(t *testing.T) {
+	r := open(t, filepath.Join(t.TempDir(), "r.db"))
+	list := items(5, "a")
+	for i := range list {
+		list[i].Size = int64(100 + (i*3)%5)
+	}
+	admit(t, r, list)
+	for order, want := range map[plan.Order]string{"": "43210", plan.NewestFirst: "43210", plan.OldestFirst: "01234", plan.SmallestFirst: "02413"} {
+		var got string
+		var busy []int64
+		for {
+			c, ok, err := r.Pick(t.Context(), class, queue.Waiting, order, math.MaxInt64, busy, start)
+			require.NoError(t, err)
+			if !ok {
+				break
+			}
+			busy, got = append(busy, c.ID), got+c.Name[3:4]
+		}
+		assert.Equal(t, want, got, "%q", order)
+	}
+}
+
+func TestWhatFitsIsPicked(t *testing.T) {
 	r := open(t, filepath.Join(t.TempDir(), "r.db"))
 	admit(t, r, items(5, "a"))
-	var order []string
-	var busy []int64
-	for {
-		c, ok, err := r.Pick(t.Context(), class, queue.Waiting, math.MaxInt64, busy, start)
-		require.NoError(t, err)
-		if !ok {
-			break
-		}
-		busy, order = append(busy, c.ID), append(order, c.Name)
-	}
-	assert.Equal(t, []string{"a004.jpg", "a003.jpg", "a002.jpg", "a001.jpg", "a000.jpg"}, order)
-	c, ok, err := r.Pick(t.Context(), class, queue.Waiting, 101, nil, start)
+	c, ok, err := r.Pick(t.Context(), class, queue.Waiting, plan.NewestFirst, 101, nil, start)
 	require.NoError(t, err)
 	assert.True(t, ok)
 	assert.Equal(t, "a001.jpg", c.Name, "the newest that fits into an allowance's rest")

@@ -63,7 +63,7 @@ func (s *Server) routes() {
 		if len(in.Body.Copies) > 0 && in.Body.Device == "" {
 			return nil, huma.Error422UnprocessableEntity("Copies are numbered by device: name it too.")
 		}
-		return s.eachDevice(in.Body.Device, func(d *device.Device) (int64, error) { return d.Retry(ctx, in.Body.Copies) })
+		return s.eachDevice(in.Body.Device, func(d *device.Device) (int64, error) { return s.service.Retry(ctx, d, in.Body.Copies) })
 	})
 	call(s, "send-now-cost", http.MethodPost, "/send-now/cost", "What sending copies now would take", func(ctx context.Context, in *request[client.Pick]) (*answer[device.Cost], error) {
 		d, err := s.device(in.Body.Device)
@@ -134,7 +134,7 @@ type pageQuery struct {
 	Device string `query:"device" doc:"All when left out"`
 	State  string `query:"state" enum:"waiting,preparing,sending,proving,safe,stuck,skipped"`
 	Kind   string `query:"kind" enum:"photo,video"`
-	Hold   string `query:"hold" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof" doc:"Copies that this gate holds"`
+	Hold   string `query:"hold" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof,space" doc:"Copies that this gate holds"`
 	After  string `query:"after" doc:"The cursor of the page before"`
 	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
 }

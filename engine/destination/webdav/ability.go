@@ -135,7 +135,7 @@ const lockName = "lock-"
 
 // Of locks: how long one lasts if its holder dies, and how long another waits.
 const (
-	lockLife = 60 * time.Second
+	lockLife = 20 * time.Second
 	lockWait = 30 * time.Second
 )
 
@@ -158,16 +158,25 @@ func (d *Driver) lock(ctx context.Context, name string) (func(), error) {
 	}
 	return func() {
 		defer d.publishing[i].Unlock()
-		if token == "" {
-			return
-		}
-		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
-		defer cancel()
-		// A lock that stays ends by itself.
-		if res, err := d.do(ctx, "UNLOCK", file, nil, func(r *http.Request) { r.Header.Set("Lock-Token", token) }); err == nil {
-			drain(res)
+		if token != "" {
+			d.unlock(context.WithoutCancel(ctx), file, token)
 		}
 	}, nil
+}
+
+// unlock lets go of a lock. One that cannot be let go of ends by itself.
+func (d *Driver) unlock(ctx context.Context, file, token string) {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	for range 3 {
+		res, err := d.do(ctx, "UNLOCK", file, nil, func(r *http.Request) { r.Header.Set("Lock-Token", token) })
+		if err == nil {
+			drain(res)
+			if res.StatusCode/100 != 5 {
+				return
+			}
+		}
+	}
 }
 
 // lockAt takes a lock at the server; the token is "" where it has none.
@@ -179,15 +188,22 @@ func (d *Driver) lockAt(ctx context.Context, file string) (string, error) {
 		return "", nil
 	}
 	for deadline := time.Now().Add(lockWait); ; {
-		res, err := d.do(ctx, "LOCK", file, strings.NewReader(lockAsk), func(r *http.Request) {
+		if ctx.Err() != nil {
+			return "", context.Cause(ctx)
+		}
+		// The question is not cut short: a lock whose token is lost lasts.
+		asking, cancel := context.WithTimeout(context.WithoutCancel(ctx), lockLife)
+		res, err := d.do(asking, "LOCK", file, strings.NewReader(lockAsk), func(r *http.Request) {
 			r.Header.Set("Timeout", fmt.Sprintf("Second-%d", int(lockLife.Seconds())))
 			r.Header.Set("Depth", "0")
 			r.Header.Set("Content-Type", "application/xml")
 		})
 		if err != nil {
+			cancel()
 			return "", err
 		}
 		drain(res)
+		cancel()
 		token := res.Header.Get("Lock-Token")
 		switch code := res.StatusCode; {
 		case code/100 == 2 && token != "":

@@ -547,21 +547,23 @@ func (d *Driver) signIn(req *http.Request) error {
 }
 
 // challenged notes how a server wants a sign-in: by digest (RFC 7616) where it
-// offers that, else by RFC 7617. It tells whether that is news.
+// offers that, else by RFC 7617. It tells whether the request had come with
+// another one.
 func (d *Driver) challenged(res *http.Response) bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.user == "" {
 		return false
 	}
+	came := res.Request.Header.Get("Authorization")
 	if challenge, err := digest.FindChallenge(res.Header); err == nil && digest.CanDigest(challenge) {
-		news := d.challenge == nil || d.challenge.Nonce != challenge.Nonce
-		d.challenge, d.basic, d.uses = challenge, false, 0
-		return news
+		if d.challenge == nil || d.challenge.Nonce != challenge.Nonce {
+			d.challenge, d.basic, d.uses = challenge, false, 0
+		}
+		return !strings.Contains(came, challenge.Nonce)
 	}
-	news := !d.basic
 	d.challenge, d.basic = nil, true
-	return news
+	return !strings.HasPrefix(came, "Basic ")
 }
 
 // status turns an answer that is not success into an error.

@@ -1,0 +1,273 @@
+package device
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"sync"
+
+	"yardtide/core/gate"
+	"yardtide/core/media"
+	"yardtide/core/queue"
+	"yardtide/engine/destination"
+	"yardtide/engine/records"
+)
+
+// Fleet is the devices of one process. Here they agree on what one alone
+// cannot know: that a file's bytes are at a destination by another, and how
+// much room is left there. The zero value is ready.
+type Fleet struct {
+	mu      sync.Mutex
+	devices []*Device
+	rooms   map[string]*room
+}
+
+// room is what is known of a destination's space.
+type room struct {
+	space    destination.Space
+	landed   int64 // bytes put there since
+	underway int64 // bytes reserved by sends
+}
+
+func (f *Fleet) join(d *Device) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.devices = append(f.devices, d)
+	slices.SortFunc(f.devices, func(a, b *Device) int { return cmp.Compare(a.Name, b.Name) })
+}
+
+func (f *Fleet) all() []*Device {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return slices.Clone(f.devices)
+}
+
+// sameLook tells whether another copy of the same size and look goes or went to
+// the destination, from any device.
+func (f *Fleet) sameLook(ctx context.Context, own *Device, s *carriage) (bool, error) {
+	for _, d := range f.all() {
+		c := s.copy
+		if d != own {
+			c.ID = -1 // numbered by device: none of its copies is this one
+		}
+		if same, err := d.Records.SameLook(ctx, c, s.item.Look); err != nil || same {
+			return same, err
+		}
+	}
+	return false, nil
+}
+
+// twin finds a copy with the same content at the destination, and its device.
+func (f *Fleet) twin(ctx context.Context, s *carriage) (records.Copy, string, bool, error) {
+	for _, d := range f.all() {
+		if c, ok, err := d.Records.Twin(ctx, s.copy.Destination, s.copy.Bytes, s.hash); err != nil || ok {
+			return c, d.Name, ok, err
+		}
+	}
+	return records.Copy{}, "", false, nil
+}
+
+// foundAt is a file that was at a destination before, and the device that has
+// it in its records.
+type foundAt struct {
+	records.Found
+	at *Device
+}
+
+func (f *Fleet) found(ctx context.Context, name string, size int64) ([]foundAt, error) {
+	var all []foundAt
+	for _, d := range f.all() {
+		found, err := d.Records.FoundOf(ctx, name, size)
+		if err != nil {
+			return nil, err
+		}
+		for _, one := range found {
+			all = append(all, foundAt{one, d})
+		}
+	}
+	return all, nil
+}
+
+// clear lets a copy be sent whatever others send.
+func (f *Fleet) clear(s *carriage) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	s.cleared = true
+}
+
+// waitForTwin waits while another send may carry the same content, so that two
+// never go at once. A send whose hash is not known yet may.
+func (f *Fleet) waitForTwin(ctx context.Context, s *carriage) error {
+	for {
+		other := f.clearUnless(s)
+		if other == nil {
+			return nil
+		}
+		select {
+		case <-other.done:
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+}
+
+// clearUnless lets a copy be sent unless another send may carry its content.
+func (f *Fleet) clearUnless(s *carriage) *carriage {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, d := range f.devices {
+		d.mu.Lock()
+		for _, o := range d.active {
+			if o != s && o.cleared && o.copy.Destination == s.copy.Destination && o.copy.Bytes == s.copy.Bytes && o.item.Look == s.item.Look && (o.hash == "" || o.hash == s.hash) {
+				d.mu.Unlock()
+				return o
+			}
+		}
+		d.mu.Unlock()
+	}
+	s.cleared = true
+	return nil
+}
+
+// SetSpace notes what a destination has told of its space.
+func (f *Fleet) SetSpace(name string, s destination.Space) {
+	f.mu.Lock()
+	r := f.roomOf(name)
+	changed := r.space != s || r.landed > 0
+	r.space, r.landed = s, 0
+	f.mu.Unlock()
+	if changed {
+		for _, d := range f.all() {
+			nudge(d.wake)
+		}
+	}
+}
+
+func (f *Fleet) roomOf(name string) *room {
+	if f.rooms == nil {
+		f.rooms = map[string]*room{}
+	}
+	if f.rooms[name] == nil {
+		f.rooms[name] = &room{space: destination.Space{Free: -1, Used: -1}}
+	}
+	return f.rooms[name]
+}
+
+// Left is how many bytes may still be sent to a destination that keeps some
+// room free, beside what is under way; -1 when nobody knows. It errs on the
+// side of too little: what is under way may have been counted by the storage
+// already.
+func (f *Fleet) Left(name string, keep int64) int64 {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.roomOf(name).left(keep)
+}
+
+func (r *room) left(keep int64) int64 {
+	if r.space.Free < 0 {
+		return -1
+	}
+	return max(0, r.space.Free-keep-r.landed-r.underway)
+}
+
+// take reserves room for a send; false when it is not there.
+func (f *Fleet) take(name string, bytes, keep int64) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	r := f.roomOf(name)
+	if left := r.left(keep); left >= 0 && bytes > left {
+		return false
+	}
+	r.underway += bytes
+	return true
+}
+
+// give ends a reservation; landed tells that the bytes are there now.
+func (f *Fleet) give(name string, bytes int64, landed bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	r := f.roomOf(name)
+	r.underway -= bytes
+	if landed {
+		r.landed += bytes
+	}
+}
+
+// spaceHold is the hold of a class of which not even the smallest copy fits.
+func (d *Device) spaceHold(class queue.Class, smallest int64) (gate.Hold, bool) {
+	d.mu.Lock()
+	dest := d.plan.Destinations[class.Destination]
+	d.mu.Unlock()
+	left := d.Fleet.Left(class.Destination, int64(dest.KeepFree))
+	if left < 0 || smallest <= left {
+		return gate.Hold{}, false
+	}
+	says := fmt.Sprintf("%s has room for %s more", class.Destination, gate.Bytes(left))
+	if left == 0 {
+		says = class.Destination + " has no room left"
+	}
+	if dest.KeepFree > 0 {
+		says += fmt.Sprintf(" (%s are kept free)", gate.Bytes(int64(dest.KeepFree)))
+	}
+	return gate.Hold{Gate: gate.Space, Says: says + fmt.Sprintf("; the smallest of these is %s.", gate.Bytes(smallest)), You: true}, true
+}
+
+const spaceTodo = "Make room there, enlarge it, or change what the plan sends there; sending goes on by itself."
+
+// fitting narrows what may be picked to what there is room for.
+func (d *Device) fitting(name string, fits int64) int64 {
+	d.mu.Lock()
+	keep := int64(d.plan.Destinations[name].KeepFree)
+	d.mu.Unlock()
+	if left := d.Fleet.Left(name, keep); left >= 0 {
+		return min(fits, left)
+	}
+	return fits
+}
+
+// Share is what one device has, or has still to come, at a destination.
+type Share struct {
+	Device string     `json:"device"`
+	Rule   string     `json:"rule"`
+	Kind   media.Kind `json:"kind"`
+	Amount
+}
+
+// Shares tells what is at a destination and what is still to come, by device,
+// rule and kind. It reads counters only.
+func (f *Fleet) Shares(ctx context.Context, name string) (there, coming []Share, err error) {
+	there, coming = []Share{}, []Share{}
+	add := func(list []Share, d *Device, c records.Counter) []Share {
+		for i := range list {
+			if list[i].Device == d.Name && list[i].Rule == c.Rule && list[i].Kind == c.Kind {
+				list[i].Amount = list[i].plus(c.N, c.Bytes)
+				return list
+			}
+		}
+		return append(list, Share{Device: d.Name, Rule: c.Rule, Kind: c.Kind, Amount: Amount{c.N, c.Bytes}})
+	}
+	for _, d := range f.all() {
+		counters, err := d.Records.Counters(ctx)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, c := range counters {
+			if c.Destination != name {
+				continue
+			}
+			switch c.State {
+			case queue.Safe, queue.Proving:
+				there = add(there, d, c)
+			case queue.Waiting, queue.Preparing, queue.Sending, queue.Stuck:
+				coming = add(coming, d, c)
+			}
+		}
+	}
+	bySize := func(a, b Share) int {
+		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Device, b.Device), cmp.Compare(a.Rule, b.Rule), cmp.Compare(a.Kind, b.Kind))
+	}
+	slices.SortFunc(there, bySize)
+	slices.SortFunc(coming, bySize)
+	return there, coming, nil
+}

@@ -1,0 +1,261 @@
+package device
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"yardtide/core/gate"
+	"yardtide/core/naming"
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+	"yardtide/engine/destination"
+	"yardtide/engine/records"
+)
+
+// The open record at a destination says what is there without Yard Tide: see
+// docs/record.md. It is written in parts, which are never changed, each beside
+// those of other devices and services: so it costs little, and nobody writes
+// over anybody's.
+
+// RecordDir is the folder at a destination that holds the open records.
+const RecordDir = "records"
+
+// When a part is written: when so many copies are proven, or the oldest has
+// waited so long, or nothing more is to come for a little while.
+const (
+	recordFull  = 2000
+	recordAge   = time.Hour
+	recordQuiet = 30 * time.Second
+)
+
+// Entry is one line of the index in the open record (docs/record.schema.json).
+type Entry struct {
+	Path    string    `json:"path" jsonschema:"description=Below the destination."`
+	Size    int64     `json:"size" jsonschema:"description=Bytes.,minimum=0"`
+	SHA256  string    `json:"sha256" jsonschema:"pattern=^[0-9a-f]{64}$"`
+	TakenAt time.Time `json:"takenAt" jsonschema:"description=When it was taken\\, in the zone of the place."`
+	Kind    string    `json:"kind" jsonschema:"enum=photo,enum=video"`
+	Device  string    `json:"device"`
+	From    string    `json:"from" jsonschema:"description=Where it was on the device."`
+	Proof   string    `json:"proof" jsonschema:"description=How it was proven that the destination holds these bytes."`
+	Proven  time.Time `json:"provenAt"`
+}
+
+// record writes what is due of the records at destinations; busy are those that
+// something still goes to. It returns when to look again.
+func (d *Device) record(ctx, sendCtx context.Context, busy map[string]bool, now time.Time) (next time.Time, err error) {
+	d.mu.Lock()
+	var names []string
+	for name, dest := range d.plan.Destinations {
+		shut := dest.Networked() && (d.now.Costs() || d.now.Network == plan.NoNetwork) || d.pause.Active(now) || d.troubles[name] != nil
+		if !shut && !d.recording[name] && !now.Before(d.recordAfter[name]) {
+			names = append(names, name)
+		}
+	}
+	d.mu.Unlock()
+	for _, name := range names {
+		n, since, err := d.Records.Unrecorded(ctx, name)
+		if err != nil {
+			return next, err
+		}
+		if n == 0 {
+			continue
+		}
+		due := since.Add(d.Wait(recordAge))
+		if !busy[name] {
+			due = since.Add(d.Wait(recordQuiet))
+		}
+		if n < recordFull && now.Before(due) {
+			next = gate.Earlier(next, due)
+			continue
+		}
+		d.mu.Lock()
+		d.recording[name] = true
+		d.mu.Unlock()
+		d.sends.Go(func() {
+			err := d.writeRecord(sendCtx, name)
+			d.mu.Lock()
+			d.recording[name] = false
+			if err != nil {
+				d.recordAfter[name] = time.Now().Add(d.Wait(sweepWait))
+			}
+			d.mu.Unlock()
+			if err != nil {
+				d.Log.Warn("the record at a destination could not be written; it is tried again", "device", d.Name, "destination", name, "err", err)
+			}
+			d.changed()
+		})
+	}
+	return next, nil
+}
+
+// writeRecord writes one part of the record at a destination: an index in JSON
+// Lines and checksums as sha256sum reads them.
+func (d *Device) writeRecord(ctx context.Context, name string) error {
+	copies, err := d.Records.ToRecord(ctx, name, recordFull)
+	if err != nil || len(copies) == 0 {
+		return err
+	}
+	dir, err := d.recordDir(ctx)
+	if err != nil {
+		return err
+	}
+	fact := "record " + name
+	text, err := d.Records.Fact(ctx, fact)
+	if err != nil {
+		return err
+	}
+	last, _ := strconv.ParseInt(text, 10, 64) // "" is 0
+	var index, sums bytes.Buffer
+	lines := json.NewEncoder(&index)
+	lines.SetEscapeHTML(false)
+	ids := make([]int64, len(copies))
+	for i, c := range copies {
+		ids[i] = c.ID
+		taken := time.UnixMilli(c.TakenMS).In(time.FixedZone("", c.TakenZone))
+		err := lines.Encode(Entry{Path: c.Remote, Size: c.Bytes, SHA256: c.SHA256, TakenAt: taken, Kind: string(c.Kind), Device: d.Name, From: c.Path(), Proof: c.Proof, Proven: records.FromMS(c.ProvenMS).UTC()})
+		if err != nil {
+			return fmt.Errorf("writing the index: %w", err)
+		}
+		sums.WriteString(sumLine(c.SHA256, c.Remote))
+	}
+	driver, err := d.Driver(name)
+	if err != nil {
+		return err
+	}
+	for part := last + 1; ; part++ {
+		// The number is on record first: whatever happens, the next part has
+		// another.
+		if err := d.Records.SetFact(ctx, fact, strconv.FormatInt(part, 10)); err != nil {
+			return err
+		}
+		err := d.putRecord(ctx, driver, fmt.Sprintf("%s/index-%06d.jsonl", dir, part), index.Bytes())
+		if errors.Is(err, destination.ErrExists) {
+			continue
+		}
+		if err == nil {
+			err = d.putRecord(ctx, driver, fmt.Sprintf("%s/SHA256SUMS-%06d", dir, part), sums.Bytes())
+		}
+		if err != nil {
+			return err
+		}
+		return d.Records.SetRecorded(context.WithoutCancel(ctx), ids, part)
+	}
+}
+
+// putRecord puts one file of the record in place.
+func (d *Device) putRecord(ctx context.Context, driver destination.Driver, path string, content []byte) error {
+	temp := destination.Temp(d.Name+"-record", 0, 1)
+	if err := driver.Put(ctx, temp, bytes.NewReader(content), 0, int64(len(content))); err != nil {
+		return err
+	}
+	return driver.Publish(ctx, temp, path)
+}
+
+// recordDir is this device's own folder for records. Its mark is made once, so
+// that two services with a device of one name have two.
+func (d *Device) recordDir(ctx context.Context) (string, error) {
+	mark, err := d.Records.Fact(ctx, "mark")
+	if err != nil {
+		return "", err
+	}
+	if mark == "" {
+		b := make([]byte, 4)
+		_, _ = rand.Read(b) // it never fails (crypto/rand)
+		mark = hex.EncodeToString(b)
+		if err := d.Records.SetFact(ctx, "mark", mark); err != nil {
+			return "", err
+		}
+	}
+	return RecordDir + "/" + naming.Safe(d.Name) + "-" + mark, nil
+}
+
+// sumLine is a line that `sha256sum -c` reads. A name with a line break or a
+// backslash is escaped, which a backslash before the hash tells (GNU coreutils,
+// "md5sum invocation").
+func sumLine(sum, path string) string {
+	escaped := strings.NewReplacer("\\", `\\`, "\n", `\n`, "\r", `\r`).Replace(path)
+	if escaped != path {
+		return `\` + sum + "  " + escaped + "\n"
+	}
+	return sum + "  " + path + "\n"
+}
+
+// Adopted is what was found at a destination that was there before.
+type Adopted struct {
+	Files   int64 `json:"files"`
+	Bytes   int64 `json:"bytes"`
+	Compare int64 `json:"compare" doc:"Waiting copies that have the size of a file that is there; they are compared before they are sent"`
+}
+
+// Adopt lists what is at a destination and was not put there by a device of
+// this process, so that it is not sent again. A file is read back when
+// something of its size is to be sent, once, over a network that costs nothing.
+func (d *Device) Adopt(ctx context.Context, name string) (Adopted, error) {
+	var a Adopted
+	d.mu.Lock()
+	costs := d.plan.Destinations[name].Networked() && d.now.Costs()
+	d.mu.Unlock()
+	if costs {
+		return a, &destination.Error{Cause: queue.Shut, Says: "the network costs; this is done over one that does not"}
+	}
+	driver, err := d.Driver(name)
+	if err != nil {
+		return a, err
+	}
+	b, able := driver.(destination.Browser)
+	if !able {
+		return a, &destination.Error{Cause: queue.Misplaced, Says: "this storage cannot be listed"}
+	}
+	ours := map[string]bool{}
+	for _, member := range d.Fleet.all() {
+		own, err := member.Records.Ours(ctx, name)
+		if err != nil {
+			return a, err
+		}
+		for p := range own {
+			ours[p] = true
+		}
+	}
+	dirs := []string{""}
+	for len(dirs) > 0 {
+		dir := dirs[len(dirs)-1]
+		dirs = dirs[:len(dirs)-1]
+		entries, err := b.List(ctx, dir)
+		if err != nil && !errors.Is(err, destination.ErrNotFound) {
+			return a, fmt.Errorf("listing %q: %w", dir, err)
+		}
+		var found []records.Found
+		for _, e := range entries {
+			p := strings.TrimPrefix(dir+"/"+e.Name, "/")
+			switch {
+			case p == destination.TempDir || p == RecordDir || ours[p]:
+			case e.Folder:
+				dirs = append(dirs, p)
+			case e.Size > 0:
+				found = append(found, records.Found{Destination: name, Path: p, Size: e.Size})
+				a.Files, a.Bytes = a.Files+1, a.Bytes+e.Size
+			}
+		}
+		if err := d.Records.AddFound(ctx, found); err != nil {
+			return a, err
+		}
+	}
+	for _, member := range d.Fleet.all() {
+		n, err := member.Records.Matching(ctx, name)
+		if err != nil {
+			return a, err
+		}
+		a.Compare += n
+	}
+	d.changed()
+	return a, nil
+}

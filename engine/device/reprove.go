@@ -1,0 +1,121 @@
+package device
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+	"yardtide/engine/destination"
+	"yardtide/engine/records"
+)
+
+// Reprove has the proofs of safe copies taken again: of a sample, or of all
+// with 0; at one destination, or at all with "". It is done beside the sends,
+// one at a time for each destination, over networks that cost nothing. It
+// returns how many are to be proven.
+func (d *Device) Reprove(ctx context.Context, name string, sample int64) (int64, error) {
+	n, err := d.Records.Reprove(ctx, name, sample)
+	d.changed()
+	return n, err
+}
+
+// reprove starts what is due of the proofs that the keeper wants again.
+func (d *Device) reprove(ctx, sendCtx context.Context, now time.Time) error {
+	d.mu.Lock()
+	var names []string
+	for name, dest := range d.plan.Destinations {
+		t := d.troubles[name]
+		shut := dest.Networked() && (d.now.Costs() || d.now.Network == plan.NoNetwork) || d.pause.Active(now) || t != nil && now.Before(t.until)
+		if !shut && !d.reproving[name] {
+			names = append(names, name)
+		}
+	}
+	d.mu.Unlock()
+	for _, name := range names {
+		if _, some, err := d.Records.ToReprove(ctx, name); err != nil || !some {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		d.mu.Lock()
+		d.reproving[name] = true
+		d.mu.Unlock()
+		d.sends.Go(func() {
+			d.reproveAll(sendCtx, ctx, name)
+			d.mu.Lock()
+			d.reproving[name] = false
+			d.mu.Unlock()
+			d.changed()
+		})
+	}
+	return nil
+}
+
+// reproveAll takes proofs at one destination until there are none to take, or
+// the destination fails, or a gate shuts.
+func (d *Device) reproveAll(ctx, life context.Context, name string) {
+	driver, err := d.Driver(name)
+	if err != nil {
+		return // sending says so, with what to do
+	}
+	for life.Err() == nil {
+		d.mu.Lock()
+		dest := d.plan.Destinations[name]
+		shut := dest.Networked() && (d.now.Costs() || d.now.Network == plan.NoNetwork) || d.pause.Active(time.Now())
+		d.mu.Unlock()
+		c, some, err := d.Records.ToReprove(life, name)
+		if err != nil || !some || shut {
+			return
+		}
+		if err := d.proveAgain(ctx, driver, c); err != nil {
+			if ctx.Err() == nil && !records.IsFailure(err) {
+				cause, says := destination.CauseOf(err), err.Error()
+				var own *destination.Error
+				if errors.As(err, &own) {
+					says = sentence(own.Says)
+				}
+				if cause == queue.Bug {
+					d.Log.Error("a proof failed in a way that is not known", "device", d.Name, "copy", c.ID, "err", err)
+				}
+				d.trouble(name, cause, says, time.Now())
+			}
+			return
+		}
+		d.mended(name)
+		d.Changed()
+	}
+}
+
+// proveAgain takes one proof again and records what it shows.
+func (d *Device) proveAgain(ctx context.Context, driver destination.Driver, c records.Copy) error {
+	s := &carriage{copy: c, driver: driver}
+	way, err := compare(ctx, s, c.Remote, c.SHA256, true)
+	after := context.WithoutCancel(ctx)
+	says, todo := "", ""
+	switch {
+	case err == nil:
+		return d.Records.Proven(after, c.ID, way, time.Now())
+	case ctx.Err() != nil:
+		return context.Cause(ctx)
+	case errors.Is(err, destination.ErrNotFound):
+		says, todo = c.Remote+" is no longer at the storage.", "Find out who removed it. Retry sends it again while the file is on the device."
+	case destination.CauseOf(err) == queue.Different:
+		says, todo = "What lies at "+c.Remote+" is no longer what was proven.", "Check the storage's disk and who changed it. Retry sends it again, beside what is there."
+	default:
+		return err
+	}
+	n := int64(0)
+	for _, member := range d.Fleet.all() {
+		lost, err := member.Records.Lost(after, c.Destination, c.Remote, says, todo, time.Now())
+		if err != nil {
+			return err
+		}
+		n += lost
+		member.Changed()
+	}
+	d.Log.Error("a copy that was safe is lost", "device", d.Name, "destination", c.Destination, "path", c.Remote, "copies", n, "says", says)
+	return nil
+}

@@ -1,0 +1,179 @@
+package records
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"yardtide/core/queue"
+)
+
+// Reprove marks safe copies to be proven again: a sample of so many, taken at
+// random, or all with 0. An empty destination is every one. It returns how many
+// are marked.
+func (r *Records) Reprove(ctx context.Context, destination string, sample int64) (n int64, err error) {
+	query := `UPDATE copies SET reprove = 1 WHERE id IN (SELECT id FROM copies WHERE state = 'safe' AND (? = '' OR destination = ?) ORDER BY random() LIMIT ?)`
+	if sample <= 0 {
+		sample = -1
+	}
+	res, err := r.write.ExecContext(ctx, query, destination, destination, sample)
+	if err == nil {
+		n, err = res.RowsAffected()
+	}
+	if err != nil {
+		return 0, fmt.Errorf("marking what is to be proven again: %w", err)
+	}
+	return n, nil
+}
+
+// ToReprove finds the next copy at a destination that is to be proven again.
+func (r *Records) ToReprove(ctx context.Context, destination string) (Copy, bool, error) {
+	return r.one(ctx, selectCopy+`WHERE c.destination = ? AND c.reprove = 1 AND c.state = 'safe' ORDER BY c.id LIMIT 1`, destination)
+}
+
+// Reproving counts the copies that are to be proven again.
+func (r *Records) Reproving(ctx context.Context) (n int64, err error) {
+	if err := r.read.GetContext(ctx, &n, `SELECT count(*) FROM copies WHERE reprove = 1 AND +state = 'safe'`); err != nil {
+		return 0, fmt.Errorf("counting what is to be proven again: %w", err)
+	}
+	return n, nil
+}
+
+// Proven notes that a proof was taken again and held.
+func (r *Records) Proven(ctx context.Context, id int64, way string, now time.Time) error {
+	return r.tx(ctx, fmt.Sprintf("noting the proof of copy %d", id), func(tx *sqlx.Tx) error {
+		if _, err := tx.Exec(`UPDATE copies SET reprove = 0, proof = ?, proven_at = ? WHERE id = ?`, way, ms(now), id); err != nil {
+			return err
+		}
+		_, err := tx.Exec(`INSERT INTO events VALUES (?, ?, 'safe', ?)`, id, ms(now), "Proven again: "+way+".")
+		return err
+	})
+}
+
+// Lost takes every safe copy that has a path at a destination to stuck: what
+// lies there is not what was proven. It returns how many.
+func (r *Records) Lost(ctx context.Context, destination, remote, says, todo string, now time.Time) (n int64, err error) {
+	const where = `state = 'safe' AND destination = ? AND remote = ?`
+	err = r.tx(ctx, "noting a loss", func(tx *sqlx.Tx) error {
+		if err := queue.Step(queue.Safe, queue.Stuck); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, 'stuck', ? FROM copies WHERE `+where, ms(now), says, destination, remote); err != nil {
+			return err
+		}
+		res, err := tx.Exec(`UPDATE copies SET state = 'stuck', says = ?, todo = ?, reprove = 0, recorded = 0, remote = '', sha256 = '', proof = '', proven_at = 0, sent = 0, tries = 0, not_before = 0, changed_at = ? WHERE `+where,
+			says, todo, ms(now), destination, remote)
+		if err != nil {
+			return err
+		}
+		n, err = res.RowsAffected()
+		return err
+	})
+	return n, err
+}
+
+// Unrecorded counts the safe copies that do not stand in the open record at a
+// destination yet, and tells since when the oldest has not.
+func (r *Records) Unrecorded(ctx context.Context, destination string) (n int64, since time.Time, err error) {
+	var row struct {
+		N  int64 `db:"n"`
+		MS int64 `db:"since"`
+	}
+	if err := r.read.GetContext(ctx, &row, `SELECT count(*) n, coalesce(min(proven_at), 0) since FROM copies WHERE state = 'safe' AND recorded = 0 AND destination = ?`, destination); err != nil {
+		return 0, time.Time{}, fmt.Errorf("counting what is not in the record at %s: %w", destination, err)
+	}
+	return row.N, FromMS(row.MS), nil
+}
+
+// ToRecord lists the safe copies that do not stand in the open record at a
+// destination yet, at most limit.
+func (r *Records) ToRecord(ctx context.Context, destination string, limit int) ([]Copy, error) {
+	var copies []Copy
+	if err := r.read.SelectContext(ctx, &copies, selectCopy+`WHERE c.state = 'safe' AND c.recorded = 0 AND c.destination = ? ORDER BY c.proven_at LIMIT ?`, destination, limit); err != nil {
+		return nil, fmt.Errorf("reading what is not in the record at %s: %w", destination, err)
+	}
+	return copies, nil
+}
+
+// SetRecorded notes that copies stand in a part of the open record.
+func (r *Records) SetRecorded(ctx context.Context, ids []int64, part int64) error {
+	query, args, err := sqlx.In(`UPDATE copies SET recorded = ? WHERE id IN (?) AND state = 'safe'`, part, append(ids, -1))
+	if err == nil {
+		_, err = r.write.ExecContext(ctx, query, args...)
+	}
+	if err != nil {
+		return fmt.Errorf("noting what is in the record: %w", err)
+	}
+	return nil
+}
+
+// Found is a file that was at a destination before Yard Tide came.
+type Found struct {
+	Destination string `db:"destination"`
+	Path        string `db:"path"`
+	Size        int64  `db:"size"`
+	SHA256      string `db:"sha256"` // "" before it was needed
+	HashedMS    int64  `db:"hashed_at"`
+}
+
+// AddFound keeps a batch of files that are at a destination. One that is known
+// keeps its hash if its size is the same.
+func (r *Records) AddFound(ctx context.Context, found []Found) error {
+	return r.tx(ctx, "keeping what is at the destination", func(tx *sqlx.Tx) error {
+		for _, f := range found {
+			_, err := tx.NamedExec(`INSERT INTO found VALUES (:destination, :path, :size, '', 0)
+				ON CONFLICT DO UPDATE SET size = excluded.size, sha256 = '', hashed_at = 0 WHERE size <> excluded.size`, f)
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// FoundOf lists the files at a destination that have a size.
+func (r *Records) FoundOf(ctx context.Context, destination string, size int64) ([]Found, error) {
+	var found []Found
+	if err := r.read.SelectContext(ctx, &found, `SELECT * FROM found WHERE destination = ? AND size = ? ORDER BY path`, destination, size); err != nil {
+		return nil, fmt.Errorf("reading what is at %s: %w", destination, err)
+	}
+	return found, nil
+}
+
+// SetFound keeps the hash of a file that was read; "" forgets the file, as it
+// is no longer there.
+func (r *Records) SetFound(ctx context.Context, destination, path, sha256 string, now time.Time) error {
+	query, args := `UPDATE found SET sha256 = ?, hashed_at = ? WHERE destination = ? AND path = ?`, []any{sha256, ms(now), destination, path}
+	if sha256 == "" {
+		query, args = `DELETE FROM found WHERE destination = ? AND path = ?`, []any{destination, path}
+	}
+	if _, err := r.write.ExecContext(ctx, query, args...); err != nil {
+		return fmt.Errorf("keeping the hash of %s: %w", path, err)
+	}
+	return nil
+}
+
+// Ours lists the paths at a destination that copies have.
+func (r *Records) Ours(ctx context.Context, destination string) (map[string]bool, error) {
+	var paths []string
+	if err := r.read.SelectContext(ctx, &paths, `SELECT DISTINCT remote FROM copies WHERE destination = ? AND remote <> ''`, destination); err != nil {
+		return nil, fmt.Errorf("reading the paths at %s: %w", destination, err)
+	}
+	ours := make(map[string]bool, len(paths))
+	for _, p := range paths {
+		ours[p] = true
+	}
+	return ours, nil
+}
+
+// Matching counts what of the files found at a destination has the size of an
+// item whose copy waits.
+func (r *Records) Matching(ctx context.Context, destination string) (n int64, err error) {
+	err = r.read.GetContext(ctx, &n, `SELECT count(*) FROM copies c WHERE c.state = 'waiting' AND c.destination = ? AND EXISTS (SELECT 1 FROM found f WHERE f.destination = c.destination AND f.size = c.bytes)`, destination)
+	if err != nil {
+		return 0, fmt.Errorf("comparing sizes at %s: %w", destination, err)
+	}
+	return n, nil
+}
