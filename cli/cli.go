@@ -38,7 +38,7 @@ func commands() []command {
 	return []command{
 		statusCommand(), queueCommand(), whyCommand(), watchCommand(),
 		pauseCommand(), resumeCommand(), sendNowCommand(), retryCommand(),
-		planCommand(), linkCommand(), serveCommand(), demoCommand(),
+		destinationCommand(), proveCommand(), planCommand(), linkCommand(), serveCommand(), demoCommand(),
 	}
 }
 
@@ -144,7 +144,7 @@ func help(e env, args []string) int {
 func overview(w io.Writer) {
 	fmt.Fprint(w, "Yard Tide takes what is in chosen folders to storage, by your rules,\nand shows what is safe, what waits, and why.\n\nusage: yardtide COMMAND [flags]\n\n")
 	for _, c := range commands() {
-		fmt.Fprintf(w, "  %-9s %s\n", c.name, c.short)
+		fmt.Fprintf(w, "  %-11s %s\n", c.name, c.short)
 	}
 	fmt.Fprint(w, "\nyardtide help COMMAND tells more. Commands that ask a service find it by\n-url and -token, or YARDTIDE_URL and YARDTIDE_TOKEN. Exit codes: 0 done,\n1 failed, 2 used wrongly.\n")
 }

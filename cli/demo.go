@@ -19,9 +19,10 @@ func demoCommand() command {
 	return command{
 		name: "demo", usage: "[flags]", short: "run a demo yard with a simulated phone and storage",
 		long: `Makes a household's demo yard, once, and runs it until interrupted: a
-computer (a real folder), a simulated phone with a gallery, and a simulated
-WebDAV storage. The phone's network and power are set in the console. Remove
-the folder to begin anew.`,
+computer (a real folder), a simulated phone with a gallery, a simulated WebDAV
+storage, a shed behind a real SSH server and a bucket of a real S3 gateway
+(folders, where this machine has no such servers). The phone's network and
+power are set in the console. Remove the folder to begin anew.`,
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
 			dir := fs.String("dir", ".demo", "the demo's `folder`")
 			listen := fs.String("listen", "127.0.0.1:7400", "the loopback `address` of the service")
@@ -29,6 +30,7 @@ the folder to begin anew.`,
 			rate := fs.Int64("rate", 1_500_000, "bytes a second that the storage takes, 0 for no limit")
 			items := fs.Int("items", 120, "about how many pictures and clips")
 			clips := fs.Bool("clips", true, "make video clips, with ffmpeg")
+			alone := fs.Bool("alone", false, "only the simulated storage, without the shed and the bucket")
 			return func(ctx context.Context, e env, args []string) (err error) {
 				if err := noArguments(args); err != nil {
 					return err
@@ -38,7 +40,7 @@ the folder to begin anew.`,
 				}
 				log := slog.New(slog.NewTextHandler(e.err, &slog.HandlerOptions{Level: slog.LevelWarn}))
 				fmt.Fprintf(e.out, "making the demo yard in %s\n", *dir)
-				d, err := standin.StartDemo(ctx, standin.DemoOptions{Dir: *dir, Items: *items, Listen: *storage, Rate: *rate, Log: log, NoClips: !*clips})
+				d, err := standin.StartDemo(ctx, standin.DemoOptions{Dir: *dir, Items: *items, Listen: *storage, Rate: *rate, Log: log, NoClips: !*clips, Alone: *alone})
 				if err != nil {
 					return err
 				}
@@ -52,6 +54,9 @@ the folder to begin anew.`,
 				}
 				return serve(ctx, e, *listen, o, func(s *service.Service, _ string) error {
 					fmt.Fprintf(e.out, "storage   %s, simulated, keeps files in %s\n", d.Storage.URL(), d.Storage.Dir)
+					if !*alone {
+						fmt.Fprintf(e.out, "storage   tool-shed (%s) and sail-loft (%s), in %s\n", d.Others.Shed.Kind, d.Others.Bucket.Kind, *dir)
+					}
 					fmt.Fprintf(e.out, "phone     %s, simulated, gallery in %s\n", d.Phone.Name, filepath.Join(d.Phone.Root, "DCIM"))
 					fmt.Fprintf(e.out, "computer  %s, copy a photo into %s\n", d.Computer.Name, filepath.Join(d.Computer.Root, "Restoration"))
 					if s.PlanText() != "" {

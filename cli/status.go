@@ -56,17 +56,24 @@ func printStatus(w io.Writer, s client.Yard) {
 	}
 	for _, d := range s.Destinations {
 		fmt.Fprintf(w, "\n%s (%s, %s)\n  %s\n", d.Name, d.Kind, d.Where, room(d))
+		if d.Says != "" {
+			fmt.Fprintf(w, "  ! %s\n", d.Says)
+		}
 	}
 }
 
 func room(d client.DestinationStatus) string {
+	kept := ""
+	if d.KeepFree > 0 {
+		kept = fmt.Sprintf(", %s of it kept so", bytes(d.KeepFree))
+	}
 	switch {
 	case d.Space.Free < 0 && d.Space.Used < 0:
 		return "does not tell how much room it has"
 	case d.Space.Used < 0:
-		return bytes(d.Space.Free) + " free"
+		return bytes(d.Space.Free) + " free" + kept
 	}
-	return fmt.Sprintf("%s free, %s used", bytes(d.Space.Free), bytes(d.Space.Used))
+	return fmt.Sprintf("%s free%s, %s used", bytes(d.Space.Free), kept, bytes(d.Space.Used))
 }
 
 func printDevice(w io.Writer, d device.Status, s client.Yard) {
@@ -86,6 +93,9 @@ func printDevice(w io.Writer, d device.Status, s client.Yard) {
 	fmt.Fprintf(w, "  %s\n", strings.Join(parts, ", "))
 	for _, one := range d.Sends {
 		fmt.Fprintf(w, "  %-9s %s  %s of %s%s\n", one.State, plain(one.Name), bytes(one.Sent), bytes(one.Bytes), rate(one))
+		if one.BeginsAnew {
+			fmt.Fprintf(w, "            %s cannot go on after a cut: it would begin anew\n", one.Destination)
+		}
 	}
 	if d.Going.N > 0 {
 		fmt.Fprintf(w, "  next in line: %d (%s)\n", d.Going.N, bytes(d.Going.Bytes))

@@ -80,3 +80,10 @@ func count(n int64, one string) string {
 	}
 	return fmt.Sprintf("%d %ss", n, one)
 }
+
+func copies(n int64) string {
+	if n == 1 {
+		return "1 copy"
+	}
+	return fmt.Sprintf("%d copies", n)
+}

@@ -124,6 +124,51 @@ func (c Client) ApplyPlan(ctx context.Context, p PlanText) error {
 	return c.do(ctx, http.MethodPut, "/api/v1/plan", p, nil)
 }
 
+// Try tries a destination that is being set up.
+func (c Client) Try(ctx context.Context, d Draft) (t Trial, err error) {
+	return t, c.do(ctx, http.MethodPost, "/api/v1/destinations/try", d, &t)
+}
+
+// Browse asks what lies in a folder of a storage that is being set up.
+func (c Client) Browse(ctx context.Context, b Browse) (l Listing, err error) {
+	return l, c.do(ctx, http.MethodPost, "/api/v1/destinations/browse", b, &l)
+}
+
+// AddDestination puts a destination into the plan.
+func (c Client) AddDestination(ctx context.Context, d Draft) (out DestinationDetail, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/v1/destinations", d, &out)
+}
+
+// Destination asks for all of one destination.
+func (c Client) Destination(ctx context.Context, name string) (d DestinationDetail, err error) {
+	return d, c.do(ctx, http.MethodGet, "/api/v1/destinations/"+url.PathEscape(name), nil, &d)
+}
+
+// TestDestination tries a destination of the plan.
+func (c Client) TestDestination(ctx context.Context, name string) (t Trial, err error) {
+	return t, c.do(ctx, http.MethodPost, "/api/v1/destinations/"+url.PathEscape(name)+"/test", nil, &t)
+}
+
+// RemoveDestination takes a destination out of the plan.
+func (c Client) RemoveDestination(ctx context.Context, name string) error {
+	return c.do(ctx, http.MethodDelete, "/api/v1/destinations/"+url.PathEscape(name), nil, nil)
+}
+
+// Adopt lists what was at a destination before, so that it is not sent again.
+func (c Client) Adopt(ctx context.Context, name string) (a device.Adopted, err error) {
+	return a, c.do(ctx, http.MethodPost, "/api/v1/destinations/"+url.PathEscape(name)+"/adopt", nil, &a)
+}
+
+// Prove has proofs taken again.
+func (c Client) Prove(ctx context.Context, o ProveOrder) (n Count, err error) {
+	return n, c.do(ctx, http.MethodPost, "/api/v1/prove", o, &n)
+}
+
+// Proving asks how far the proofs are that are taken again.
+func (c Client) Proving(ctx context.Context) (p Proving, err error) {
+	return p, c.do(ctx, http.MethodGet, "/api/v1/prove", nil, &p)
+}
+
 // Link asks for a new one-time link to the console.
 func (c Client) Link(ctx context.Context) (string, error) {
 	var out Link

@@ -22,10 +22,81 @@ type Yard struct {
 
 // DestinationStatus is a storage and the room it has.
 type DestinationStatus struct {
-	Name  string               `json:"name"`
-	Kind  plan.DestinationKind `json:"kind"`
-	Where string               `json:"where"`
-	Space destination.Space    `json:"space"`
+	Name     string               `json:"name"`
+	Kind     plan.DestinationKind `json:"kind"`
+	Where    string               `json:"where"`
+	Space    destination.Space    `json:"space"`
+	KeepFree int64                `json:"keepFree" doc:"Bytes that are never filled"`
+	There    []device.Share       `json:"there" doc:"What is there, by device, rule and kind, the largest first"`
+	Coming   []device.Share       `json:"coming" doc:"What is still to come, the largest first"`
+	Short    int64                `json:"short" doc:"Bytes by which what is still to come does not fit, 0 when it does or nobody knows"`
+	Says     string               `json:"says" doc:"What does not fit, as a sentence, else empty"`
+}
+
+// Draft is a destination as the keeper sets it up. A secret in it is kept
+// encrypted, under the destination's name, and never given back.
+type Draft struct {
+	Name        string           `json:"name"`
+	Destination plan.Destination `json:"destination"`
+	Password    string           `json:"password,omitempty" doc:"webdav, sftp: the password; s3: the secret key" writeOnly:"true"`
+	Key         string           `json:"key,omitempty" doc:"sftp: a private key, PEM" writeOnly:"true"`
+	MakeFolder  bool             `json:"makeFolder,omitempty" doc:"Make the folder if it is not there"`
+}
+
+// Trial is what was tried at a destination, in order.
+type Trial struct {
+	OK    bool               `json:"ok"`
+	Steps []TrialStep        `json:"steps"`
+	Asks  *TrialQuestion     `json:"asks,omitempty" doc:"What the keeper must decide first"`
+	Space *destination.Space `json:"space,omitempty"`
+}
+
+// TrialStep is one thing that was tried.
+type TrialStep struct {
+	Name string `json:"name"`
+	OK   bool   `json:"ok"`
+	Says string `json:"says"`
+	Todo string `json:"todo" doc:"What the keeper can do, empty when it went well"`
+}
+
+// TrialQuestion asks whether a fingerprint is to be trusted.
+type TrialQuestion struct {
+	Field       string `json:"field" enum:"certificate,host-key" doc:"Where the fingerprint goes in the destination"`
+	Fingerprint string `json:"fingerprint"`
+	Says        string `json:"says"`
+}
+
+// Browse asks what lies in a folder of a storage that is being set up.
+type Browse struct {
+	Draft
+	Folder string `json:"folder" doc:"Below the storage's first folder, which is empty"`
+	Make   bool   `json:"make,omitempty" doc:"Make it first"`
+}
+
+// Listing is what lies in a folder.
+type Listing struct {
+	Entries []destination.Entry `json:"entries" doc:"Folders first, by name"`
+}
+
+// DestinationDetail is a destination of the plan.
+type DestinationDetail struct {
+	Destination plan.Destination  `json:"destination"`
+	Status      DestinationStatus `json:"status"`
+	Rules       []string          `json:"rules" doc:"The rules that send there"`
+}
+
+// ProveOrder has proofs taken again.
+type ProveOrder struct {
+	Device      string `json:"device,omitempty" doc:"All when left out"`
+	Destination string `json:"destination,omitempty" doc:"All when left out"`
+	Sample      int64  `json:"sample,omitempty" minimum:"0" doc:"So many of each device, taken at random; all when left out"`
+}
+
+// Proving is how far the proofs are that are taken again.
+type Proving struct {
+	Left  int64 `json:"left" doc:"Copies whose proof is still to be taken again"`
+	Held  int64 `json:"held" doc:"Those of them that wait for a network that costs nothing, a pause, or their destination"`
+	Stuck int64 `json:"stuck" doc:"Copies that are stuck, for this or another reason"`
 }
 
 // Copy is one item's way to one destination.
@@ -44,6 +115,7 @@ type Copy struct {
 	Tries       int         `json:"tries"`
 	Remote      string      `json:"remote" doc:"Path at the destination, empty before it is sent"`
 	SHA256      string      `json:"sha256"`
+	SentTwice   int64       `json:"sentTwice" doc:"Bytes that went more than once, as a send was cut"`
 	Proof       string      `json:"proof"`
 	ProvenAt    time.Time   `json:"provenAt,omitzero"`
 	Says        string      `json:"says" doc:"Why it is where it is"`

@@ -81,7 +81,7 @@ func demo(t *testing.T, dir string, more ...string) *service {
 	t.Helper()
 	addr := freePort(t)
 	s := &service{t: t, url: "http://" + addr, data: filepath.Join(dir, "data"),
-		args: append([]string{"demo", "-dir", dir, "-listen", addr, "-storage", freePort(t), "-items", "16", "-rate", "0"}, more...)}
+		args: append([]string{"demo", "-dir", dir, "-listen", addr, "-storage", freePort(t), "-items", "16", "-rate", "0", "-alone"}, more...)}
 	s.start()
 	t.Cleanup(s.stop)
 	return s

@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"strings"
 	"sync"
 	"time"
 
@@ -23,9 +21,11 @@ import (
 // drivers makes a driver for each destination of the plan and shares it
 // between the devices of this process: so two of them never race for a name.
 type drivers struct {
-	plan  func() *plan.Plan
-	tell  func()
-	fleet *device.Fleet
+	plan    func() *plan.Plan
+	tell    func()
+	fleet   *device.Fleet
+	secret  reader
+	markers markers
 
 	mu     sync.Mutex
 	made   map[string]made
@@ -59,9 +59,13 @@ func (d *drivers) get(name string) (destination.Driver, error) {
 	if m, ok := d.made[name]; ok && m.from == want {
 		return m.driver, nil
 	}
-	driver, err := open(want)
+	driver, err := open(want, d.secret)
 	if err != nil {
 		return nil, err
+	}
+	if f, ok := driver.(folder.Driver); ok {
+		f.Marker = d.markers.of(name, f.Root)
+		driver = f
 	}
 	// An earlier driver is not closed: sends may be using it. Its idle
 	// connections end by themselves.
@@ -69,7 +73,10 @@ func (d *drivers) get(name string) (destination.Driver, error) {
 	return driver, nil
 }
 
-func open(d plan.Destination) (destination.Driver, error) {
+// reader reads a secret from where a plan says it is.
+type reader func(plan.Secret) (string, error)
+
+func open(d plan.Destination, secret reader) (destination.Driver, error) {
 	password := func() (string, error) { return secret(d.PasswordFrom) }
 	overWeb := web.Options{Authority: d.Authority, Certificate: d.Certificate}
 	switch d.Kind {
@@ -90,24 +97,6 @@ func open(d plan.Destination) (destination.Driver, error) {
 		return sftp.New(o), nil
 	}
 	return nil, &destination.Error{Cause: queue.Misplaced, Says: fmt.Sprintf("%q is not a kind of destination", d.Kind)}
-}
-
-// secret reads a secret from where the plan says it is. It is read at every
-// use and kept nowhere.
-func secret(from plan.Secret) (string, error) {
-	where, what, _ := strings.Cut(string(from), ":")
-	if where == "file" {
-		text, err := os.ReadFile(what)
-		if err != nil {
-			return "", fmt.Errorf("reading the secret: %w", err)
-		}
-		return strings.TrimRight(string(text), "\r\n"), nil
-	}
-	v, ok := os.LookupEnv(what)
-	if !ok {
-		return "", fmt.Errorf("the environment variable %s is not set", what)
-	}
-	return v, nil
 }
 
 const (

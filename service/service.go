@@ -70,6 +70,8 @@ type Service struct {
 	drivers drivers
 	fleet   device.Fleet
 
+	adding sync.Mutex // the plan is changed by one at a time
+
 	mu    sync.Mutex
 	plan  *plan.Plan // nil before the first
 	text  string
@@ -105,7 +107,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if err := s.loadPlan(); err != nil {
 		return nil, err
 	}
-	s.drivers = drivers{plan: s.Plan, tell: s.Changes.Tell, fleet: &s.fleet, made: map[string]made{}, spaces: map[string]spaceKnown{}}
+	s.drivers = drivers{plan: s.Plan, tell: s.Changes.Tell, fleet: &s.fleet, secret: vault{o.Dir}.read, markers: markers{filepath.Join(o.Dir, "markers")}, made: map[string]made{}, spaces: map[string]spaceKnown{}}
 	for _, m := range o.Members {
 		r, err := records.Open(ctx, filepath.Join(o.Dir, "devices", m.Name, "records.db"))
 		if err != nil {
@@ -344,14 +346,11 @@ func (s *Service) Status(ctx context.Context) (client.Yard, error) {
 		}
 	}
 	for name, d := range p.Destinations {
-		where := d.URL
-		switch d.Kind {
-		case plan.Folder:
-			where = d.Path
-		case plan.SFTP:
-			where = d.User + "@" + d.Address + ":" + d.Path
+		one, err := s.destinationStatus(ctx, name, d)
+		if err != nil {
+			return st, err
 		}
-		st.Destinations = append(st.Destinations, client.DestinationStatus{Name: name, Kind: d.Kind, Where: where, Space: s.drivers.space(name)})
+		st.Destinations = append(st.Destinations, one)
 	}
 	slices.SortFunc(st.Destinations, func(a, b client.DestinationStatus) int { return strings.Compare(a.Name, b.Name) })
 	return st, nil

@@ -26,6 +26,7 @@ type Demo struct {
 	Phone    Phone
 	Computer Computer
 	Plan     string // YAML
+	Others   *Others
 	Items    int
 }
 
@@ -45,6 +46,7 @@ type DemoOptions struct {
 	Rate    int64  // bytes a second that the storage takes; 0 is no limit
 	Log     *slog.Logger
 	NoClips bool
+	Alone   bool // only the simulated storage
 }
 
 const demoPlan = `# The plan of the demo yard. docs/plan.md tells every key.
@@ -120,13 +122,23 @@ func StartDemo(ctx context.Context, o DemoOptions) (*Demo, error) {
 		return nil, errors.Join(fmt.Errorf("keeping the storage's password: %w", err), d.Storage.Close())
 	}
 	d.Plan = fmt.Sprintf(demoPlan, d.Storage.URL(), secret)
+	d.Others = &Others{}
+	if o.Alone {
+		return d, nil
+	}
+	if d.Others, err = startOthers(ctx, dir, o.Log); err == nil {
+		d.Plan, err = withOthers(d.Plan, d.Others)
+	}
+	if err != nil {
+		return nil, errors.Join(err, d.Storage.Close())
+	}
 	return d, nil
 }
 
-// Close stops the storage and the phone.
+// Close stops the storages and the phone.
 func (d *Demo) Close() error {
 	d.Phone.Close()
-	return d.Storage.Close()
+	return errors.Join(d.Storage.Close(), d.Others.Close())
 }
 
 var boats = []string{"Curlew", "Grey Wagtail", "Samphire", "Old Margery"}

@@ -21,14 +21,38 @@ func (d *Device) Reprove(ctx context.Context, name string, sample int64) (int64,
 	return n, err
 }
 
+// Reproving counts the proofs that are still to be taken again, and how many of
+// them something holds: the network, a pause, or the destination.
+func (d *Device) Reproving(ctx context.Context) (left, held int64, err error) {
+	counts, err := d.Records.Reproving(ctx)
+	if err != nil {
+		return 0, 0, err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for name, n := range counts {
+		left += n
+		if d.provingShut(name, time.Now()) {
+			held += n
+		}
+	}
+	return left, held, nil
+}
+
+// provingShut tells whether proofs cannot be taken at a destination now. The
+// caller has the lock.
+func (d *Device) provingShut(name string, now time.Time) bool {
+	dest, there := d.plan.Destinations[name]
+	t := d.troubles[name]
+	return !there || dest.Networked() && (d.now.Costs() || d.now.Network == plan.NoNetwork) || d.pause.Active(now) || t != nil && now.Before(t.until)
+}
+
 // reprove starts what is due of the proofs that the keeper wants again.
 func (d *Device) reprove(ctx, sendCtx context.Context, now time.Time) error {
 	d.mu.Lock()
 	var names []string
-	for name, dest := range d.plan.Destinations {
-		t := d.troubles[name]
-		shut := dest.Networked() && (d.now.Costs() || d.now.Network == plan.NoNetwork) || d.pause.Active(now) || t != nil && now.Before(t.until)
-		if !shut && !d.reproving[name] {
+	for name := range d.plan.Destinations {
+		if !d.provingShut(name, now) && !d.reproving[name] {
 			names = append(names, name)
 		}
 	}
@@ -63,8 +87,7 @@ func (d *Device) reproveAll(ctx, life context.Context, name string) {
 	}
 	for life.Err() == nil {
 		d.mu.Lock()
-		dest := d.plan.Destinations[name]
-		shut := dest.Networked() && (d.now.Costs() || d.now.Network == plan.NoNetwork) || d.pause.Active(time.Now())
+		shut := d.provingShut(name, time.Now())
 		d.mu.Unlock()
 		c, some, err := d.Records.ToReprove(life, name)
 		if err != nil || !some || shut {

@@ -33,12 +33,20 @@ func (r *Records) ToReprove(ctx context.Context, destination string) (Copy, bool
 	return r.one(ctx, selectCopy+`WHERE c.destination = ? AND c.reprove = 1 AND c.state = 'safe' ORDER BY c.id LIMIT 1`, destination)
 }
 
-// Reproving counts the copies that are to be proven again.
-func (r *Records) Reproving(ctx context.Context) (n int64, err error) {
-	if err := r.read.GetContext(ctx, &n, `SELECT count(*) FROM copies WHERE reprove = 1 AND +state = 'safe'`); err != nil {
-		return 0, fmt.Errorf("counting what is to be proven again: %w", err)
+// Reproving counts the copies that are to be proven again, by destination.
+func (r *Records) Reproving(ctx context.Context) (map[string]int64, error) {
+	var rows []struct {
+		Destination string `db:"destination"`
+		N           int64  `db:"n"`
 	}
-	return n, nil
+	if err := r.read.SelectContext(ctx, &rows, `SELECT destination, count(*) n FROM copies WHERE reprove = 1 AND +state = 'safe' GROUP BY destination`); err != nil {
+		return nil, fmt.Errorf("counting what is to be proven again: %w", err)
+	}
+	counts := map[string]int64{}
+	for _, row := range rows {
+		counts[row.Destination] = row.N
+	}
+	return counts, nil
 }
 
 // Proven notes that a proof was taken again and held.

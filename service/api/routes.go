@@ -91,6 +91,7 @@ func (s *Server) routes() {
 		return &answer[client.Link]{client.Link{URL: fmt.Sprintf("http://%s/open?code=%s", in.Host, s.service.NewLink(time.Now()))}}, nil
 	})
 	s.planRoutes()
+	s.destinationRoutes()
 	s.standinRoutes()
 }
 
@@ -250,7 +251,7 @@ func present(d *device.Device, c records.Copy) client.Copy {
 	return client.Copy{
 		ID: c.ID, Device: d.Name, Name: c.Name, Path: c.Path(), Kind: string(c.Kind), Rule: c.Rule, Destination: c.Destination,
 		State: string(c.State), Bytes: c.Bytes, TakenAt: time.UnixMilli(c.TakenMS).In(time.FixedZone("", c.TakenZone)), TakenFrom: c.TakenFrom,
-		Tries: c.Tries, Remote: c.Remote, SHA256: c.SHA256, Proof: c.Proof, ProvenAt: records.FromMS(c.ProvenMS),
+		Tries: c.Tries, Remote: c.Remote, SHA256: c.SHA256, SentTwice: c.SentTwice(), Proof: c.Proof, ProvenAt: records.FromMS(c.ProvenMS),
 		Says: c.Says, Todo: todo, Holds: holds, ChangedAt: records.FromMS(c.ChangedMS),
 	}
 }

@@ -21,7 +21,7 @@ type Server struct {
 	Certificate server.Certificate
 	Program     string // found beside the sources, or the demo's binary, when empty
 
-	address string
+	Address string // a free one when empty
 	process *server.Process
 }
 
@@ -67,8 +67,8 @@ func (s *Server) Start(ctx context.Context, bucket string) (err error) {
 			return err
 		}
 	}
-	if s.address == "" {
-		if s.address, err = server.Port(); err != nil {
+	if s.Address == "" {
+		if s.Address, err = server.Port(); err != nil {
 			return err
 		}
 	}
@@ -77,14 +77,14 @@ func (s *Server) Start(ctx context.Context, bucket string) (err error) {
 
 // Begin starts the program, again after a Close, under the same address.
 func (s *Server) Begin(ctx context.Context) (err error) {
-	args := []string{"--access", s.User, "--secret", s.Password, "--port", s.address, "--keep-alive", "--quiet"}
-	s.Endpoint = "http://" + s.address
+	args := []string{"--access", s.User, "--secret", s.Password, "--port", s.Address, "--keep-alive", "--quiet"}
+	s.Endpoint = "http://" + s.Address
 	if s.Certificate.File != "" {
-		args, s.Endpoint = append(args, "--cert", s.Certificate.File, "--key", s.Certificate.Key), "https://"+s.address
+		args, s.Endpoint = append(args, "--cert", s.Certificate.File, "--key", s.Certificate.Key), "https://"+s.Address
 	}
 	// What a file system cannot keep in attributes lies in a folder beside.
 	args = append(args, "posix", "--sidecar", filepath.Join(s.Root, "facts"), filepath.Join(s.Root, "files"))
-	s.process, err = server.Start(ctx, s.address, "make bin/versitygw", s.Program, args...)
+	s.process, err = server.Start(ctx, s.Address, "make bin/versitygw", s.Program, args...)
 	return err
 }
 

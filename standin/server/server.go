@@ -48,6 +48,7 @@ func (o *output) String() string {
 func Start(ctx context.Context, address, hint, program string, args ...string) (*Process, error) {
 	p := &Process{cmd: exec.Command(program, args...)}
 	p.cmd.Stdout, p.cmd.Stderr = &p.out, &p.out
+	p.cmd.SysProcAttr = endsWithUs()
 	if err := p.cmd.Start(); err != nil {
 		return nil, fmt.Errorf("starting %s (%s): %w", filepath.Base(program), hint, err)
 	}

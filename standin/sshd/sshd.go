@@ -26,6 +26,7 @@ type Server struct {
 	Address string
 	User    string
 	Key     []byte // a private key that it lets in, PEM
+	KeyFile string // where that is
 	HostKey string // its own key's fingerprint
 	RSA     string // that of its other key
 	dir     string
@@ -53,38 +54,41 @@ type Options struct {
 	Address      string // a free one when empty
 }
 
-// Start serves until Close. Keys and configuration are kept in dir.
+// Start serves until Close. Keys and configuration are kept in dir, and those
+// of an earlier start used again.
 func Start(ctx context.Context, dir string, o Options) (*Server, error) {
 	me, err := user.Current()
 	if err != nil {
 		return nil, fmt.Errorf("finding the user: %w", err)
 	}
-	s := &Server{User: me.Username, dir: dir}
-	host, hostPEM, err := newKey()
-	if err != nil {
-		return nil, err
-	}
-	other, otherPEM, err := newRSAKey()
-	if err != nil {
-		return nil, err
-	}
-	mine, minePEM, err := newKey()
-	if err != nil {
-		return nil, err
-	}
-	s.Key, s.HostKey, s.RSA = minePEM, ssh.FingerprintSHA256(host), ssh.FingerprintSHA256(other)
+	s := &Server{User: me.Username, dir: dir, KeyFile: filepath.Join(dir, "key")}
 	if s.Address = o.Address; s.Address == "" {
 		if s.Address, err = server.Port(); err != nil {
 			return nil, err
 		}
 	}
+	ed := func() (crypto.Signer, error) { _, key, err := ed25519.GenerateKey(rand.Reader); return key, err }
+	host, err := key(filepath.Join(dir, "host"), ed)
+	if err != nil {
+		return nil, err
+	}
+	other, err := key(filepath.Join(dir, "rsa"), func() (crypto.Signer, error) { return rsa.GenerateKey(rand.Reader, 2048) })
+	if err != nil {
+		return nil, err
+	}
+	mine, err := key(s.KeyFile, ed)
+	if err != nil {
+		return nil, err
+	}
+	if s.Key, err = os.ReadFile(s.KeyFile); err != nil {
+		return nil, fmt.Errorf("reading a key: %w", err)
+	}
+	s.HostKey, s.RSA = ssh.FingerprintSHA256(host), ssh.FingerprintSHA256(other)
 	only := ""
 	if o.TransferOnly {
 		only = "ForceCommand internal-sftp"
 	}
 	err = errors.Join(
-		os.WriteFile(filepath.Join(dir, "host"), hostPEM, 0o600),
-		os.WriteFile(filepath.Join(dir, "rsa"), otherPEM, 0o600),
 		os.WriteFile(filepath.Join(dir, "authorized"), ssh.MarshalAuthorizedKey(mine), 0o600),
 		os.WriteFile(filepath.Join(dir, "sshd_config"), fmt.Appendf(nil, conf, s.Address, dir, dir, dir, only), 0o600))
 	if err != nil {
@@ -109,27 +113,29 @@ func (s *Server) Begin(ctx context.Context) (err error) {
 // sshd is restarted.
 func (s *Server) Close() error { return s.process.Kill() }
 
-func newKey() (ssh.PublicKey, []byte, error) {
-	public, private, err := ed25519.GenerateKey(rand.Reader)
-	if err != nil {
-		return nil, nil, fmt.Errorf("making a key: %w", err)
+// key reads a private key, or makes it, and returns its public half.
+func key(file string, create func() (crypto.Signer, error)) (ssh.PublicKey, error) {
+	if text, err := os.ReadFile(file); err == nil {
+		signer, err := ssh.ParsePrivateKey(text)
+		if err != nil {
+			return nil, fmt.Errorf("reading the key %s: %w", file, err)
+		}
+		return signer.PublicKey(), nil
 	}
-	return written(public, private)
-}
-
-func newRSAKey() (ssh.PublicKey, []byte, error) {
-	private, err := rsa.GenerateKey(rand.Reader, 2048)
+	private, err := create()
 	if err != nil {
-		return nil, nil, fmt.Errorf("making a key: %w", err)
+		return nil, fmt.Errorf("making a key: %w", err)
 	}
-	return written(&private.PublicKey, private)
-}
-
-func written(public crypto.PublicKey, private crypto.PrivateKey) (ssh.PublicKey, []byte, error) {
 	block, err := ssh.MarshalPrivateKey(private, "throw-away")
 	if err != nil {
-		return nil, nil, fmt.Errorf("writing a key: %w", err)
+		return nil, fmt.Errorf("writing a key: %w", err)
 	}
-	key, err := ssh.NewPublicKey(public)
-	return key, pem.EncodeToMemory(block), err
+	if err := os.WriteFile(file, pem.EncodeToMemory(block), 0o600); err != nil {
+		return nil, fmt.Errorf("writing a key: %w", err)
+	}
+	public, err := ssh.NewPublicKey(private.Public())
+	if err != nil {
+		return nil, fmt.Errorf("making a key: %w", err)
+	}
+	return public, nil
 }

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"strings"
 	"syscall"
 
 	"yardtide/core/queue"
@@ -20,7 +21,16 @@ import (
 
 // Driver writes below Root, which must exist: a folder that is not there may
 // be a disk that is not mounted, and is never made.
-type Driver struct{ Root string }
+type Driver struct {
+	Root string
+	// Marker tells what the file MarkerName in Root must hold, so that the
+	// empty folder under a disk that is not mounted is not filled; nil, or ""
+	// from it, asks for none.
+	Marker func() (string, error)
+}
+
+// MarkerName is the file that tells a destination's folder.
+const MarkerName = ".yardtide-marker"
 
 var _ destination.Driver = Driver{}
 var _ destination.Resumer = Driver{}
@@ -96,6 +106,9 @@ func (d Driver) Publish(_ context.Context, temp, to string) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
+	if err := d.mounted(); err != nil {
+		return err
+	}
 	dir := filepath.Dir(d.local(to))
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return failure("making the folder "+path.Dir(to), err)
@@ -169,6 +182,9 @@ func (d Driver) Remove(_ context.Context, temp string) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
+	if err := d.mounted(); err != nil {
+		return err
+	}
 	if err := os.Remove(d.local(temp)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return failure("removing "+temp, err)
 	}
@@ -186,6 +202,9 @@ func (d Driver) List(_ context.Context, dir string) ([]destination.Entry, error)
 	}
 	var entries []destination.Entry
 	for _, e := range found {
+		if e.Name() == MarkerName {
+			continue
+		}
 		info, err := e.Info()
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
@@ -235,6 +254,19 @@ func (d Driver) mounted() error {
 		return &destination.Error{Cause: queue.Misplaced, Says: fmt.Sprintf("the folder %s is not there", d.Root), Err: err}
 	case err != nil:
 		return failure("looking at "+d.Root, err)
+	case d.Marker == nil:
+		return nil
+	}
+	want, err := d.Marker()
+	if err != nil || want == "" {
+		return err
+	}
+	has, err := os.ReadFile(filepath.Join(d.Root, MarkerName))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return failure("reading the marker", err)
+	}
+	if strings.TrimSpace(string(has)) != want {
+		return &destination.Error{Cause: queue.Misplaced, Says: fmt.Sprintf("the folder %s is not the one that was there: its disk is not mounted, or it is another disk (a file %s with the line %s tells the right one)", d.Root, MarkerName, want)}
 	}
 	return nil
 }

@@ -182,6 +182,19 @@ func (d *Driver) dial(ctx context.Context, methods []ssh.AuthMethod, kinds []str
 	return ssh.NewClient(link, channels, requests), nil
 }
 
+// Peek tells the host key that the server at an address shows, as its kind and
+// fingerprint. Nothing else is said to it.
+func Peek(ctx context.Context, address string) (kind, fingerprint string, err error) {
+	d := New(Options{Address: address})
+	_, err = d.dial(ctx, nil, nil)
+	var other identityError
+	if errors.As(err, &other) {
+		kind, fingerprint, _ = strings.Cut(other.seen, " ")
+		return kind, fingerprint, nil
+	}
+	return "", "", err
+}
+
 // What is under way for one file: 16 packets of 128 KiB.
 const (
 	packet   = 128 << 10
@@ -204,7 +217,7 @@ func handshake(err error, address string) error {
 	case errors.As(err, &none):
 		return &destination.Error{Cause: queue.Misplaced, Says: address + " and this program have no way to talk in common", Err: err}
 	case errors.As(err, &other):
-		return &destination.Error{Cause: queue.Identity, Says: address + " is not the storage that the plan names: " + other.Error()}
+		return &destination.Error{Cause: queue.Identity, Says: address + " is not the storage that the plan names: " + other.Error(), Err: other}
 	case errors.As(err, &op), errors.Is(err, io.EOF), errors.Is(err, os.ErrDeadlineExceeded):
 		return &destination.Error{Cause: queue.Unreachable, Says: "the connection to " + address + " was lost", Err: err}
 	}

@@ -124,6 +124,21 @@ func verify(o Options, c tls.ConnectionState) error {
 	return nil
 }
 
+// Peek connects to an https server at host:port and tells the certificate that
+// it shows and whether it is trusted: the error is then nil, else an Untrusted
+// or one of the connection.
+func Peek(ctx context.Context, address string, o Options) (fingerprint string, err error) {
+	dialer := &tls.Dialer{NetDialer: &net.Dialer{Timeout: 15 * time.Second}, Config: &tls.Config{InsecureSkipVerify: true, VerifyConnection: func(c tls.ConnectionState) error {
+		fingerprint = Fingerprint(c.PeerCertificates[0].Raw)
+		return verify(o, c)
+	}}}
+	conn, err := dialer.DialContext(ctx, "tcp", address)
+	if err != nil {
+		return fingerprint, err
+	}
+	return fingerprint, conn.Close()
+}
+
 // errStalled is the cause when no byte moved for too long.
 var errStalled = errors.New("no byte moved for too long")
 

@@ -1,0 +1,318 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"strings"
+
+	"yardtide/client"
+	"yardtide/core/plan"
+)
+
+// draftFlags describe a destination that is being set up.
+type draftFlags struct {
+	d              plan.Destination
+	kind           string
+	password, key  string
+	passwordIn     bool
+	keepFree, size string
+	trust          string
+	makeFolder     bool
+}
+
+func (f *draftFlags) flags(fs *flag.FlagSet) {
+	fs.StringVar(&f.kind, "kind", "", "what it is: `folder`, webdav, sftp or s3")
+	fs.StringVar(&f.d.URL, "address", "", "where it is: a web `address` (webdav, s3) or host:port (sftp)")
+	fs.StringVar(&f.d.Path, "path", "", "the `folder` there (folder, sftp), or what names begin with (s3)")
+	fs.StringVar(&f.d.Bucket, "bucket", "", "s3: the `bucket`")
+	fs.StringVar(&f.d.Region, "region", "", "s3: the `region`, if the storage has several")
+	fs.StringVar(&f.d.User, "user", "", "the `name` to sign in with; s3: the access key")
+	fs.BoolVar(&f.passwordIn, "password-stdin", false, "read the password (s3: the secret key) from the standard input's first line; it is kept encrypted")
+	fs.StringVar(&f.password, "password-from", "", "where the password is kept instead: env:`NAME` or file:/path, read by the service")
+	fs.StringVar(&f.key, "key-file", "", "sftp: a private key's `file`; it is kept encrypted")
+	fs.StringVar(&f.d.Authority, "authority", "", "a PEM `file` with a certificate authority of your own")
+	fs.StringVar(&f.trust, "trust", "", "trust the certificate or host key with this `fingerprint` without asking")
+	fs.StringVar(&f.d.Layout, "layout", "", "where items land, such as `{year}/{month}/{name}`")
+	fs.StringVar(&f.keepFree, "keep-free", "", "room that is never filled, such as `20GB`")
+	fs.StringVar(&f.size, "size", "", "how much it holds, for storage that does not tell, such as `2TB`")
+	fs.BoolVar(&f.makeFolder, "make", false, "make the folder if it is not there")
+}
+
+// draft makes of the flags what the service is asked with.
+func (f *draftFlags) draft(name string, in *bufio.Reader) (client.Draft, error) {
+	d := f.d
+	d.Kind = plan.DestinationKind(f.kind)
+	if d.Kind == plan.SFTP {
+		d.Address, d.URL = d.URL, ""
+	}
+	for _, s := range []struct {
+		flag, text string
+		into       *plan.Size
+	}{{"keep-free", f.keepFree, &d.KeepFree}, {"size", f.size, &d.Size}} {
+		if s.text == "" {
+			continue
+		}
+		n, err := plan.ParseSize(s.text)
+		if err != nil {
+			return client.Draft{}, wrongUse("-%s: %s", s.flag, err)
+		}
+		*s.into = n
+	}
+	draft := client.Draft{Name: name, Destination: d, MakeFolder: f.makeFolder}
+	if f.password != "" {
+		draft.Destination.PasswordFrom = plan.Secret(f.password)
+	}
+	if f.passwordIn {
+		line, err := in.ReadString('\n')
+		if err != nil && err != io.EOF || strings.TrimRight(line, "\r\n") == "" {
+			return draft, fmt.Errorf("reading the password: the standard input has no line; give it as in: yardtide destination add … -password-stdin < FILE")
+		}
+		draft.Password = strings.TrimRight(line, "\r\n")
+	}
+	if f.key != "" {
+		key, err := os.ReadFile(f.key)
+		if err != nil {
+			return draft, fmt.Errorf("reading the key: %w", err)
+		}
+		draft.Key = string(key)
+	}
+	return draft, nil
+}
+
+func destinationCommand() command {
+	return command{
+		name: "destination", usage: "list | show NAME | test NAME | add NAME -kind KIND … | browse [FOLDER] -kind KIND … | remove NAME | adopt NAME",
+		short: "set up, test and look at the storages",
+		long: `list and show tell of the storages in the plan. add tries one, step by step,
+and puts it into the plan if all went well; a certificate or host key that is
+not known is shown, and asked about unless -trust names it. Passwords and keys
+are kept encrypted. browse lists a folder of a storage that is being set up;
+with -make it makes it first. test tries one of the plan; it leaves nothing
+behind. remove takes one out of the plan; what is stored there stays. adopt
+lists what was there before, so that it is not sent again.
+
+  yardtide destination add loft -kind folder -path /media/loft
+  yardtide destination add locker -kind webdav -address https://locker.example/dav/ -user me -password-stdin
+  yardtide destination add shed -kind sftp -address shed.example:22 -user me -key-file ~/.ssh/id_ed25519 -path yard -make
+  yardtide destination add bucket -kind s3 -address https://s3.example -bucket yard -user KEY -password-stdin`,
+		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+			var r reach
+			r.flags(fs, true)
+			var f draftFlags
+			f.flags(fs)
+			return func(ctx context.Context, e env, args []string) error {
+				if len(args) == 0 {
+					return wrongUse("say list, show, test, add, browse, remove or adopt")
+				}
+				verb, args := args[0], args[1:]
+				c, in := r.client(e), bufio.NewReader(e.in)
+				switch {
+				case verb == "list":
+					if err := noArguments(args); err != nil {
+						return err
+					}
+					return listDestinations(ctx, e, c, r.json)
+				case verb == "browse" && len(args) <= 1:
+					return browse(ctx, e, c, f, in, path.Join(args...), r.json)
+				case len(args) != 1:
+					return wrongUse("name one destination")
+				}
+				switch name := args[0]; verb {
+				case "show":
+					return showDestination(ctx, e, c, name, r.json)
+				case "test":
+					t, err := c.TestDestination(ctx, name)
+					if err != nil {
+						return err
+					}
+					return tried(e, t, r.json)
+				case "add":
+					return addDestination(ctx, e, c, name, f, in)
+				case "remove":
+					if err := c.RemoveDestination(ctx, name); err != nil {
+						return err
+					}
+					fmt.Fprintf(e.out, "%s is no longer in the plan. What is stored there stays.\n", name)
+					return nil
+				case "adopt":
+					return adopt(ctx, e, c, name, r.json)
+				}
+				return wrongUse("there is no %q; say list, show, test, add, browse, remove or adopt", verb)
+			}
+		},
+	}
+}
+
+func listDestinations(ctx context.Context, e env, c client.Client, json bool) error {
+	y, err := c.Status(ctx)
+	if err != nil {
+		return err
+	}
+	if json {
+		return asJSON(e.out, y.Destinations)
+	}
+	if len(y.Destinations) == 0 {
+		fmt.Fprintln(e.out, "There is no destination yet. Add one: yardtide help destination")
+	}
+	for _, d := range y.Destinations {
+		fmt.Fprintf(e.out, "%-16s %-7s %s\n%16s %s\n", d.Name, d.Kind, plain(d.Where), "", room(d))
+		if d.Says != "" {
+			fmt.Fprintf(e.out, "%16s ! %s\n", "", d.Says)
+		}
+	}
+	return nil
+}
+
+func showDestination(ctx context.Context, e env, c client.Client, name string, json bool) error {
+	d, err := c.Destination(ctx, name)
+	if err != nil {
+		return err
+	}
+	if json {
+		return asJSON(e.out, d)
+	}
+	fmt.Fprintf(e.out, "%s (%s, %s)\n  %s\n", name, d.Status.Kind, plain(d.Status.Where), room(d.Status))
+	if len(d.Rules) > 0 {
+		fmt.Fprintf(e.out, "  rules that send there: %s\n", strings.Join(d.Rules, ", "))
+	} else {
+		fmt.Fprintln(e.out, "  no rule sends there yet: name it under \"to\" of a rule (yardtide plan apply)")
+	}
+	if from := d.Destination.PasswordFrom; from != "" {
+		fmt.Fprintf(e.out, "  password: %s\n", from)
+	}
+	if from := d.Destination.KeyFrom; from != "" {
+		fmt.Fprintf(e.out, "  key: %s\n", from)
+	}
+	for _, s := range d.Status.There {
+		fmt.Fprintf(e.out, "  there:    %-14s %-5s %-12s %6d, %s\n", s.Device, s.Kind, s.Rule, s.N, bytes(s.Bytes))
+	}
+	for _, s := range d.Status.Coming {
+		fmt.Fprintf(e.out, "  to come:  %-14s %-5s %-12s %6d, %s\n", s.Device, s.Kind, s.Rule, s.N, bytes(s.Bytes))
+	}
+	if d.Status.Says != "" {
+		fmt.Fprintf(e.out, "  ! %s\n", d.Status.Says)
+	}
+	return nil
+}
+
+// tried prints a trial; one that failed is an error.
+func tried(e env, t client.Trial, json bool) error {
+	if json {
+		if err := asJSON(e.out, t); err != nil {
+			return err
+		}
+	} else {
+		for _, s := range t.Steps {
+			mark := "ok"
+			if !s.OK {
+				mark = "no"
+			}
+			fmt.Fprintf(e.out, "  %-2s  %-12s %s\n", mark, s.Name, plain(s.Says))
+			if s.Todo != "" {
+				fmt.Fprintf(e.out, "      %-12s %s\n", "", s.Todo)
+			}
+		}
+	}
+	if !t.OK {
+		return fmt.Errorf("it does not work yet: the step marked \"no\" tells why")
+	}
+	return nil
+}
+
+func addDestination(ctx context.Context, e env, c client.Client, name string, f draftFlags, in *bufio.Reader) error {
+	draft, err := f.draft(name, in)
+	if err != nil {
+		return err
+	}
+	for {
+		t, err := c.Try(ctx, draft)
+		if err != nil {
+			return err
+		}
+		if t.Asks == nil {
+			if err := tried(e, t, false); err != nil {
+				return fmt.Errorf("%s was not added: %w", name, err)
+			}
+			break
+		}
+		q := t.Asks
+		if f.trust != q.Fingerprint {
+			if f.trust != "" {
+				return fmt.Errorf("%s was not added: it shows %s, which is not the fingerprint after -trust", name, q.Fingerprint)
+			}
+			fmt.Fprintf(e.out, "%s\n\n  %s\n\nTrust it? (yes or no) ", plain(q.Says), q.Fingerprint)
+			line, _ := in.ReadString('\n') // no answer is no
+			if strings.TrimSpace(strings.ToLower(line)) != "yes" {
+				return fmt.Errorf("%s was not added: its fingerprint is not trusted; -trust %s trusts it", name, q.Fingerprint)
+			}
+		}
+		if q.Field == "host-key" {
+			draft.Destination.HostKey = q.Fingerprint
+		} else {
+			draft.Destination.Certificate = q.Fingerprint
+		}
+	}
+	d, err := c.AddDestination(ctx, draft)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(e.out, "%s is in the plan.", name)
+	if len(d.Rules) == 0 {
+		fmt.Fprint(e.out, " No rule sends there yet: name it under \"to\" of a rule (yardtide plan show, yardtide plan apply FILE).")
+	}
+	fmt.Fprintln(e.out)
+	return nil
+}
+
+func browse(ctx context.Context, e env, c client.Client, f draftFlags, in *bufio.Reader, folder string, json bool) error {
+	make := f.makeFolder
+	f.makeFolder = false
+	draft, err := f.draft("", in)
+	if err != nil {
+		return err
+	}
+	if draft.Destination.Kind == plan.SFTP && draft.Destination.HostKey == "" {
+		if f.trust == "" {
+			return wrongUse("name the host key's fingerprint with -trust; destination add shows it")
+		}
+		draft.Destination.HostKey = f.trust
+	} else if f.trust != "" {
+		draft.Destination.Certificate = f.trust
+	}
+	l, err := c.Browse(ctx, client.Browse{Draft: draft, Folder: folder, Make: make})
+	if err != nil {
+		return err
+	}
+	if json {
+		return asJSON(e.out, l)
+	}
+	if len(l.Entries) == 0 {
+		fmt.Fprintln(e.out, "Nothing lies there.")
+	}
+	for _, one := range l.Entries {
+		if one.Folder {
+			fmt.Fprintf(e.out, "%s/\n", plain(one.Name))
+			continue
+		}
+		fmt.Fprintf(e.out, "%s  %s\n", plain(one.Name), bytes(one.Size))
+	}
+	return nil
+}
+
+func adopt(ctx context.Context, e env, c client.Client, name string, json bool) error {
+	a, err := c.Adopt(ctx, name)
+	if err != nil {
+		return err
+	}
+	if json {
+		return asJSON(e.out, a)
+	}
+	fmt.Fprintf(e.out, "%s holds %s (%s) that Yard Tide did not put there.\n", name, count(a.Files, "file"), bytes(a.Bytes))
+	fmt.Fprintf(e.out, "%s have the size of one of them. Each is compared, by reading that file back once,\nover a network that costs nothing, before it is sent; what is the same is safe and not sent.\n", count(a.Compare, "waiting item"))
+	return nil
+}

@@ -1,0 +1,189 @@
+package plan
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+)
+
+// This file changes a plan's text where the keeper asked for it and leaves the
+// rest, comments too, as it was written.
+
+// EditError tells that a plan's text cannot be changed by program.
+type EditError struct{ Says string }
+
+func (e EditError) Error() string { return e.Says }
+
+// WithDestination adds a destination to a plan's text. The result is not
+// checked: Parse does that. The error is an EditError.
+func WithDestination(text, name string, d Destination) (string, error) {
+	lines, at, end, indent, err := destinations(text)
+	if err != nil {
+		return "", err
+	}
+	if _, there := at[name]; there {
+		return "", EditError{fmt.Sprintf("the plan has a destination %q already", name)}
+	}
+	pad := strings.Repeat(" ", indent)
+	block := []string{pad + name + ":"}
+	for _, f := range written(d) {
+		block = append(block, pad+"  "+f[0]+": "+quoted(f[1]))
+	}
+	return strings.Join(slices.Insert(lines, end, block...), "\n"), nil
+}
+
+// WithoutDestination takes a destination out of a plan's text. The error is an
+// EditError.
+func WithoutDestination(text, name string) (string, error) {
+	lines, at, end, _, err := destinations(text)
+	if err != nil {
+		return "", err
+	}
+	from, there := at[name]
+	if !there {
+		return "", EditError{fmt.Sprintf("the plan has no destination %q", name)}
+	}
+	to := end
+	for _, line := range at {
+		if line > from && line < to {
+			to = line
+		}
+	}
+	for to > from && blank(lines[to-1]) { // what stands above the next one belongs to it
+		to--
+	}
+	return strings.Join(slices.Delete(lines, from, to), "\n"), nil
+}
+
+func blank(line string) bool {
+	line = strings.TrimSpace(line)
+	return line == "" || strings.HasPrefix(line, "#")
+}
+
+// destinations finds the lines (from 0) of the destinations of a plan's text,
+// the line after the last one, and how far they are indented.
+func destinations(text string) (lines []string, at map[string]int, end, indent int, err error) {
+	lines = strings.Split(text, "\n")
+	file, perr := parser.ParseBytes([]byte(text), parser.ParseComments, parser.AllowDuplicateMapKey())
+	if perr != nil || len(file.Docs) == 0 {
+		return nil, nil, 0, 0, EditError{"the plan is not YAML that can be changed by program; write the destination into it by hand (docs/plan.md)"}
+	}
+	at = map[string]int{}
+	end = len(lines)
+	found := false
+	for _, pair := range pairs(file.Docs[0].Body) {
+		line := pair.Key.GetToken().Position.Line - 1
+		switch {
+		case found && line < end:
+			end = line
+		case pair.Key.String() != "destinations":
+			continue
+		}
+		if pair.Key.String() != "destinations" {
+			continue
+		}
+		found = true
+		for _, one := range pairs(pair.Value) {
+			position := one.Key.GetToken().Position
+			if position.Line-1 == line {
+				return nil, nil, 0, 0, EditError{"the plan has its destinations on one line; write each on lines of its own, then this can add one"}
+			}
+			at[one.Key.String()], indent = position.Line-1, position.Column-1
+		}
+	}
+	if !found || len(at) == 0 {
+		return nil, nil, 0, 0, EditError{"the plan has no destinations to stand beside; write the first one by hand (docs/plan.md)"}
+	}
+	for end > 0 && blank(lines[end-1]) {
+		end--
+	}
+	return lines, at, end, indent, nil
+}
+
+func pairs(n ast.Node) []*ast.MappingValueNode {
+	switch m := n.(type) {
+	case *ast.MappingNode:
+		return m.Values
+	case *ast.MappingValueNode:
+		return []*ast.MappingValueNode{m}
+	}
+	return nil
+}
+
+// written is a destination as a plan has it, key by key.
+func written(d Destination) [][2]string {
+	var fields [][2]string
+	add := func(key, value string) {
+		if value != "" {
+			fields = append(fields, [2]string{key, value})
+		}
+	}
+	size := func(n Size) string {
+		if n == 0 {
+			return ""
+		}
+		for _, unit := range []struct {
+			n    Size
+			name string
+		}{{1e12, "TB"}, {1e9, "GB"}, {1e6, "MB"}, {1e3, "kB"}} {
+			if n%unit.n == 0 {
+				return fmt.Sprintf("%d %s", n/unit.n, unit.name)
+			}
+		}
+		return fmt.Sprintf("%d B", n)
+	}
+	add("kind", string(d.Kind))
+	add("url", d.URL)
+	add("bucket", d.Bucket)
+	add("region", d.Region)
+	add("address", d.Address)
+	add("host-key", d.HostKey)
+	add("path", d.Path)
+	add("authority", d.Authority)
+	add("certificate", d.Certificate)
+	add("user", d.User)
+	add("password-from", string(d.PasswordFrom))
+	add("key-from", string(d.KeyFrom))
+	add("layout", d.Layout)
+	if d.Senders > 0 {
+		add("senders", strconv.Itoa(d.Senders))
+	}
+	add("keep-free", size(d.KeepFree))
+	add("size", size(d.Size))
+	return fields
+}
+
+// plainForm is text that YAML reads as that text without quotes.
+var plainForm = regexp.MustCompile(`^[A-Za-z/][A-Za-z0-9+/._@-]*(:[A-Za-z0-9+/._@-]+)*( [A-Za-z]+)*$|^[0-9]+ [kMGT]?B$`)
+
+// quoted writes a value so that YAML reads the same text.
+func quoted(s string) string {
+	if _, err := strconv.Atoi(s); err == nil || plainForm.MatchString(s) {
+		return s
+	}
+	return strconv.QuoteToGraphic(s)
+}
+
+// First is the text of a household's first plan, around its first destination:
+// everything in one folder of one device goes there over Wi-Fi.
+func First(yard, zone, device, folder, name string, d Destination) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "# The plan of this yard. docs/plan.md tells every key.\nyard: %s\ntimezone: %s\n\ndestinations:\n  %s:\n", quoted(yard), zone, name)
+	for _, f := range written(d) {
+		fmt.Fprintf(&b, "    %s: %s\n", f[0], quoted(f[1]))
+	}
+	fmt.Fprintf(&b, "\ndevices:\n  %s:\n    sources:\n      - folder: %s\n        rule: everything\n\nrules:\n  everything:\n    take: [photo, video]\n    to: [%s]\n    lanes:\n      - over: wifi\n", device, quoted(folder), name)
+	return b.String()
+}
+
+// CheckDestination finds the mistakes of one destination, as Parse would in a
+// plan. The error is Problems.
+func CheckDestination(name string, d Destination) error {
+	_, err := Parse("the destination", []byte(First("x", "UTC", "device", "x", name, d)))
+	return err
+}

@@ -1,0 +1,116 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yardtide/client"
+	"yardtide/core/plan"
+	"yardtide/engine/destination"
+	"yardtide/engine/device"
+	"yardtide/service"
+)
+
+type named struct {
+	Name string `path:"name"`
+}
+
+func (s *Server) destinationRoutes() {
+	call(s, "try-destination", http.MethodPost, "/destinations/try", "Try a destination step by step, leaving nothing behind", func(ctx context.Context, in *request[client.Draft]) (*answer[client.Trial], error) {
+		return &answer[client.Trial]{s.service.Try(ctx, in.Body)}, nil
+	})
+	call(s, "browse-destination", http.MethodPost, "/destinations/browse", "What lies in a folder of a storage that is being set up", func(ctx context.Context, in *request[client.Browse]) (*answer[client.Listing], error) {
+		listing, err := s.service.Browse(ctx, in.Body)
+		return &answer[client.Listing]{listing}, storageProblem(err)
+	})
+	call(s, "add-destination", http.MethodPost, "/destinations", "Put a destination into the plan", func(ctx context.Context, in *request[client.Draft]) (*answer[client.DestinationDetail], error) {
+		if err := s.service.AddDestination(in.Body); err != nil {
+			return nil, destinationProblem(err)
+		}
+		detail, err := s.service.Destination(ctx, in.Body.Name)
+		return &answer[client.DestinationDetail]{detail}, err
+	})
+	call(s, "destination", http.MethodGet, "/destinations/{name}", "All of one destination", func(ctx context.Context, in *named) (*answer[client.DestinationDetail], error) {
+		detail, err := s.service.Destination(ctx, in.Name)
+		return &answer[client.DestinationDetail]{detail}, s.noDestination(in.Name, err)
+	})
+	call(s, "test-destination", http.MethodPost, "/destinations/{name}/test", "Try a destination of the plan", func(ctx context.Context, in *named) (*answer[client.Trial], error) {
+		detail, err := s.service.Destination(ctx, in.Name)
+		if err != nil {
+			return nil, s.noDestination(in.Name, err)
+		}
+		return &answer[client.Trial]{s.service.Try(ctx, client.Draft{Name: in.Name, Destination: detail.Destination})}, nil
+	})
+	call(s, "remove-destination", http.MethodDelete, "/destinations/{name}", "Take a destination out of the plan; what is stored there stays", func(_ context.Context, in *named) (*struct{}, error) {
+		return nil, s.noDestination(in.Name, destinationProblem(s.service.RemoveDestination(in.Name)))
+	})
+	call(s, "adopt-destination", http.MethodPost, "/destinations/{name}/adopt", "List what was there before, so that it is not sent again", func(ctx context.Context, in *named) (*answer[device.Adopted], error) {
+		adopted, err := s.service.Adopt(ctx, in.Name)
+		return &answer[device.Adopted]{adopted}, s.noDestination(in.Name, storageProblem(err))
+	})
+	call(s, "prove", http.MethodPost, "/prove", "Have the proofs of safe copies taken again", func(ctx context.Context, in *request[client.ProveOrder]) (*answer[client.Count], error) {
+		if name := in.Body.Destination; name != "" {
+			if _, err := s.service.Destination(ctx, name); err != nil {
+				return nil, s.noDestination(name, err)
+			}
+		}
+		return s.eachDevice(in.Body.Device, func(d *device.Device) (int64, error) { return d.Reprove(ctx, in.Body.Destination, in.Body.Sample) })
+	})
+	call(s, "proving", http.MethodGet, "/prove", "How far the proofs are that are taken again", func(ctx context.Context, _ *struct{}) (*answer[client.Proving], error) {
+		p, err := s.service.Proving(ctx)
+		return &answer[client.Proving]{p}, err
+	})
+}
+
+// noDestination says which destinations there are when one was not found.
+func (s *Server) noDestination(name string, err error) error {
+	if !errors.Is(err, service.ErrNoDestination) {
+		return err
+	}
+	var names []string
+	if p := s.service.Plan(); p != nil {
+		for n := range p.Destinations {
+			names = append(names, n)
+		}
+	}
+	slices.Sort(names)
+	there := "it has none"
+	if len(names) > 0 {
+		there = "it has " + strings.Join(names, ", ")
+	}
+	return huma.Error404NotFound(fmt.Sprintf("The plan has no destination %q; %s.", name, there))
+}
+
+// destinationProblem writes why a destination cannot stand in the plan.
+func destinationProblem(err error) error {
+	var edit plan.EditError
+	var problems plan.Problems
+	var used service.InUse
+	switch {
+	case errors.As(err, &problems):
+		return planProblem(err)
+	case errors.As(err, &edit):
+		return huma.Error409Conflict(edit.Says)
+	case errors.As(err, &used):
+		return huma.Error409Conflict(used.Error())
+	}
+	return err
+}
+
+// storageProblem writes what a storage answered.
+func storageProblem(err error) error {
+	var own *destination.Error
+	switch {
+	case errors.As(err, &own):
+		return huma.Error422UnprocessableEntity("The storage did not do it: " + own.Says)
+	case errors.Is(err, destination.ErrNotFound):
+		return huma.Error404NotFound("There is no such folder.")
+	}
+	return err
+}
