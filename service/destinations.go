@@ -145,7 +145,9 @@ func (s *Service) Destination(ctx context.Context, name string) (client.Destinat
 // destinationStatus tells what is at a destination, what is still to come, and
 // whether that fits.
 func (s *Service) destinationStatus(ctx context.Context, name string, d plan.Destination) (client.DestinationStatus, error) {
-	st := client.DestinationStatus{Name: name, Kind: d.Kind, Where: where(d), Space: s.drivers.space(name), KeepFree: int64(d.KeepFree)}
+	st := client.DestinationStatus{Name: name, Kind: d.Kind, Where: where(d), KeepFree: int64(d.KeepFree)}
+	s.drivers.refresh(name)
+	st.Space = s.fleet.SpaceNow(name)
 	var err error
 	if st.There, st.Coming, err = s.fleet.Shares(ctx, name); err != nil {
 		return st, err

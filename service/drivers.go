@@ -29,7 +29,7 @@ type drivers struct {
 
 	mu     sync.Mutex
 	made   map[string]made
-	spaces map[string]spaceKnown
+	asked  map[string]time.Time // for its space
 	asking sync.WaitGroup
 	closed bool
 }
@@ -37,11 +37,6 @@ type drivers struct {
 type made struct {
 	driver destination.Driver
 	from   plan.Destination
-}
-
-type spaceKnown struct {
-	space destination.Space
-	at    time.Time
 }
 
 // get is the driver of a destination.
@@ -104,21 +99,16 @@ const (
 	spaceWait = 10 * time.Second // how long a storage may take to answer
 )
 
-// space tells what is known of a destination's room, and asks anew in the
-// background when that is old: a status never waits for a storage.
-func (d *drivers) space(name string) destination.Space {
+// refresh asks a destination for its room in the background, when what is known
+// of it is old: a status never waits for a storage.
+func (d *drivers) refresh(name string) {
 	d.mu.Lock()
-	known, ok := d.spaces[name]
-	fresh := ok && time.Since(known.at) < spaceLife
-	if !ok {
-		known.space = destination.Space{Free: -1, Used: -1}
+	defer d.mu.Unlock()
+	if d.closed || time.Since(d.asked[name]) < spaceLife {
+		return
 	}
-	if !fresh && !d.closed {
-		d.spaces[name] = spaceKnown{known.space, time.Now()}
-		d.asking.Go(func() { d.ask(name) })
-	}
-	d.mu.Unlock()
-	return known.space
+	d.asked[name] = time.Now()
+	d.asking.Go(func() { d.ask(name) })
 }
 
 func (d *drivers) ask(name string) {
@@ -133,13 +123,7 @@ func (d *drivers) ask(name string) {
 		return // the same
 	}
 	d.fleet.SetSpace(name, space)
-	d.mu.Lock()
-	before := d.spaces[name].space
-	d.spaces[name] = spaceKnown{space, time.Now()}
-	d.mu.Unlock()
-	if before != space {
-		d.tell()
-	}
+	d.tell()
 }
 
 // measure asks a storage for its space. Where it does not tell, the size that
@@ -176,7 +160,7 @@ func (d *drivers) watch(ctx context.Context) {
 	for {
 		if p := d.plan(); p != nil {
 			for name := range p.Destinations {
-				d.space(name)
+				d.refresh(name)
 			}
 		}
 		select {
@@ -187,16 +171,14 @@ func (d *drivers) watch(ctx context.Context) {
 	}
 }
 
-// forget lets every destination be asked for its space anew.
+// forget has every destination asked for its space anew.
 func (d *drivers) forget() {
 	d.mu.Lock()
-	for name, known := range d.spaces {
-		d.spaces[name] = spaceKnown{space: known.space}
-	}
+	clear(d.asked)
 	d.mu.Unlock()
 	if p := d.plan(); p != nil {
 		for name := range p.Destinations {
-			d.space(name)
+			d.refresh(name)
 		}
 	}
 }

@@ -107,7 +107,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if err := s.loadPlan(); err != nil {
 		return nil, err
 	}
-	s.drivers = drivers{plan: s.Plan, tell: s.Changes.Tell, fleet: &s.fleet, secret: vault{o.Dir}.read, markers: markers{filepath.Join(o.Dir, "markers")}, made: map[string]made{}, spaces: map[string]spaceKnown{}}
+	s.drivers = drivers{plan: s.Plan, tell: s.Changes.Tell, fleet: &s.fleet, secret: vault{o.Dir}.read, markers: markers{filepath.Join(o.Dir, "markers")}, made: map[string]made{}, asked: map[string]time.Time{}}
 	for _, m := range o.Members {
 		r, err := records.Open(ctx, filepath.Join(o.Dir, "devices", m.Name, "records.db"))
 		if err != nil {

@@ -60,6 +60,7 @@ destinations:
     user: slip
     password-from: file:%s
     layout: "{year}/{month}/{name}"
+    keep-free: 8 MB
 
 devices:
   galley-phone:
@@ -104,7 +105,7 @@ func StartDemo(ctx context.Context, o DemoOptions) (*Demo, error) {
 		return nil, fmt.Errorf("finding the demo's folder: %w", err)
 	}
 	d := &Demo{
-		Storage:  Storage{Dir: filepath.Join(dir, "north-locker"), User: "slip", Password: "low tide at six", Limit: 400e6, Rate: o.Rate},
+		Storage:  Storage{Dir: filepath.Join(dir, "north-locker"), User: "slip", Password: "low tide at six", Limit: 40e6, Rate: o.Rate},
 		Phone:    Phone{Name: "galley-phone", Root: filepath.Join(dir, "galley-phone"), Timeline: day},
 		Computer: Computer{Name: "chart-table", Root: filepath.Join(dir, "chart-table")},
 		Items:    o.Items,

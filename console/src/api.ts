@@ -11,6 +11,9 @@ export type Lane = Schemas["LaneStatus"];
 export type Copy = Schemas["Copy"];
 export type Story = Schemas["Story"];
 export type Destination = Schemas["DestinationStatus"];
+export type Share = Schemas["Share"];
+export type Draft = Schemas["Draft"];
+export type Trial = Schemas["Trial"];
 export type Conditions = Schemas["Conditions"];
 export type Phone = Schemas["Phone"];
 

@@ -1,5 +1,6 @@
 import { createRootRoute, createRoute, createRouter } from "@tanstack/react-router";
 import { Frame, NotFound } from "./parts/Frame";
+import { DestinationsPage } from "./destinations/DestinationsPage";
 import { NowPage } from "./now/NowPage";
 import { QueuePage } from "./queue/QueuePage";
 import { readSearch } from "./queue/search";
@@ -12,8 +13,13 @@ const queue = createRoute({
   component: QueuePage,
   validateSearch: readSearch,
 });
+const destinations = createRoute({
+  getParentRoute: () => root,
+  path: "/destinations",
+  component: DestinationsPage,
+});
 
-export const router = createRouter({ routeTree: root.addChildren([now, queue]) });
+export const router = createRouter({ routeTree: root.addChildren([now, queue, destinations]) });
 
 declare module "@tanstack/react-router" {
   interface Register {

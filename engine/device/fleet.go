@@ -144,6 +144,22 @@ func (f *Fleet) SetSpace(name string, s destination.Space) {
 	}
 }
 
+// SpaceNow is what a destination told of its space, with what was put there
+// since.
+func (f *Fleet) SpaceNow(name string) destination.Space {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	r := f.roomOf(name)
+	s := r.space
+	if s.Free >= 0 {
+		s.Free = max(0, s.Free-r.landed)
+	}
+	if s.Used >= 0 {
+		s.Used += r.landed
+	}
+	return s
+}
+
 func (f *Fleet) roomOf(name string) *room {
 	if f.rooms == nil {
 		f.rooms = map[string]*room{}

@@ -20,6 +20,7 @@ export function DestinationRoom({ destination: d }: { destination: Destination }
       {known && (
         <Meter label={`Room at ${d.name}`} value={used} max={used + free} text={text} tone="bg-tide" />
       )}
+      {d.says && <p className="mt-2 rounded-md bg-alarm p-2">{d.says}</p>}
       <p className="mt-1 text-sm break-all text-quiet">
         {d.kind}, {d.where}
       </p>

@@ -45,6 +45,11 @@ function SendRow({ send: s }: { send: Send }) {
         max={s.bytes}
         text={text}
       />
+      {s.beginsAnew && (
+        <p className="mt-1 text-sm text-quiet">
+          {s.destination} cannot go on after a cut: this file would begin anew.
+        </p>
+      )}
     </li>
   );
 }

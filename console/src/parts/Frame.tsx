@@ -31,6 +31,9 @@ export function Frame() {
             <Link to="/queue" className={tab}>
               Queue
             </Link>
+            <Link to="/destinations" className={tab}>
+              Destinations
+            </Link>
           </nav>
           <p className="ml-auto hidden text-sm text-quiet sm:block" role="status">
             {link.state === "live" ? "Live" : link.state === "lost" ? "Not connected" : "Signed out"}

@@ -45,6 +45,7 @@ function Body({ story }: { story: Story }) {
     [c.remote ? "At" : "Goes to", c.remote ? `${c.destination}: ${c.remote}` : c.destination],
   ];
   if (c.proof) facts.push(["Proof", `${c.proof}${c.provenAt ? `, ${when(c.provenAt)}` : ""}`]);
+  if (c.sentTwice > 0) facts.push(["Sent twice", `${bytes(c.sentTwice)}, as the send was cut`]);
   if (c.sha256) facts.push(["SHA-256", c.sha256]);
   return (
     <div className="space-y-5">

@@ -24,4 +24,5 @@ export const gates = [
   "trouble",
   "retry",
   "proof",
+  "space",
 ] as const;

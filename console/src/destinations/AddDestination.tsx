@@ -1,0 +1,245 @@
+import {
+  Dialog,
+  DialogBackdrop,
+  DialogPanel,
+  DialogTitle,
+  Field,
+  Input,
+  Label,
+  Radio,
+  RadioGroup,
+} from "@headlessui/react";
+import { X } from "lucide-react";
+import { useState } from "react";
+import type { Draft } from "../api";
+import { Button } from "../parts/Button";
+import { Folders } from "./Folders";
+import { useAdd, useTry } from "./queries";
+import { TrialSteps } from "./TrialSteps";
+
+type Kind = "folder" | "webdav" | "sftp" | "s3";
+
+const kinds: { kind: Kind; label: string }[] = [
+  { kind: "folder", label: "Folder or disk" },
+  { kind: "webdav", label: "WebDAV" },
+  { kind: "sftp", label: "SSH (SFTP)" },
+  { kind: "s3", label: "S3 bucket" },
+];
+
+/** The fields of each kind, by their name in the form. */
+const fields: Record<
+  Kind,
+  { name: string; label: string; hint: string; secret?: boolean; optional?: boolean }[]
+> = {
+  folder: [{ name: "path", label: "Folder", hint: "/media/loft" }],
+  webdav: [
+    { name: "address", label: "Address", hint: "https://locker.example/dav/" },
+    { name: "user", label: "User", hint: "", optional: true },
+    { name: "password", label: "Password", hint: "", secret: true, optional: true },
+  ],
+  sftp: [
+    { name: "address", label: "Address", hint: "shed.example:22" },
+    { name: "user", label: "User", hint: "" },
+    { name: "password", label: "Password", hint: "", secret: true, optional: true },
+    { name: "path", label: "Folder", hint: "yard", optional: true },
+  ],
+  s3: [
+    { name: "address", label: "Address", hint: "https://s3.example" },
+    { name: "bucket", label: "Bucket", hint: "yard" },
+    { name: "user", label: "Access key", hint: "" },
+    { name: "password", label: "Secret key", hint: "", secret: true },
+    { name: "path", label: "Names begin with", hint: "", optional: true },
+  ],
+};
+
+function draftOf(
+  kind: Kind,
+  v: Record<string, string>,
+  trusted: Record<string, string>,
+  makeFolder: boolean,
+): Draft {
+  const name = v.name ?? "";
+  const text = (field: string) => v[field]?.trim() || undefined;
+  return {
+    name,
+    makeFolder,
+    password: v.password || undefined,
+    key: v.key || undefined,
+    destination: {
+      kind,
+      path: text("path"),
+      url: kind === "webdav" || kind === "s3" ? text("address") : undefined,
+      address: kind === "sftp" ? text("address") : undefined,
+      bucket: text("bucket"),
+      user: text("user"),
+      "password-from": v.password ? `kept:${name || "new"}` : undefined,
+      "key-from": v.key ? `kept:${name || "new"}.key` : undefined,
+      ...trusted,
+    },
+  };
+}
+
+/** Sets a new destination up: what it is, a trial, and into the plan. */
+export function AddDestination({ close }: { close: () => void }) {
+  const [kind, setKind] = useState<Kind>("folder");
+  const [values, setValues] = useState<Record<string, string>>({});
+  const [trusted, setTrusted] = useState<Record<string, string>>({});
+  const [makeFolder, setMakeFolder] = useState(false);
+  const trial = useTry();
+  const add = useAdd();
+  const draft = draftOf(kind, values, trusted, makeFolder);
+  const set = (name: string, value: string) => {
+    trial.reset();
+    setValues((v) => ({ ...v, [name]: value }));
+  };
+  const asks = trial.data?.asks;
+  const failure = trial.error ?? add.error;
+  return (
+    <Dialog open onClose={close} className="relative z-20">
+      <DialogBackdrop className="fixed inset-0 bg-tide-deep/50" />
+      <DialogPanel className="fixed inset-y-0 right-0 w-full max-w-lg overflow-y-auto border-l border-line bg-plank p-5">
+        <div className="mb-4 flex items-start justify-between gap-3">
+          <DialogTitle className="text-xl font-semibold">Add a destination</DialogTitle>
+          <Button onClick={close} aria-label="Close">
+            <X aria-hidden className="size-4" />
+          </Button>
+        </div>
+        <form
+          className="space-y-4"
+          onSubmit={(e) => {
+            e.preventDefault();
+            trial.mutate(draft);
+          }}
+        >
+          <RadioGroup
+            value={kind}
+            onChange={(k: Kind) => {
+              trial.reset();
+              setTrusted({});
+              setKind(k);
+            }}
+            aria-label="What it is"
+            className="flex flex-wrap gap-2"
+          >
+            {kinds.map((k) => (
+              <Radio
+                key={k.kind}
+                value={k.kind}
+                className="cursor-pointer rounded-md border border-line bg-plank px-3 py-1.5 data-checked:border-tide data-checked:bg-wash data-checked:font-semibold"
+              >
+                {k.label}
+              </Radio>
+            ))}
+          </RadioGroup>
+          <Text label="Name" hint="loft" value={values.name} change={(v) => set("name", v)} required />
+          {fields[kind].map((f) => (
+            <Text
+              key={f.name}
+              label={f.label}
+              hint={f.hint}
+              value={values[f.name]}
+              change={(v) => set(f.name, v)}
+              secret={f.secret}
+              required={!f.optional}
+            />
+          ))}
+          {kind === "sftp" && (
+            <Field>
+              <Label className="mb-1 block text-sm text-quiet">Private key (kept encrypted)</Label>
+              <textarea
+                aria-label="Private key"
+                rows={3}
+                value={values.key ?? ""}
+                onChange={(e) => set("key", e.target.value)}
+                className="w-full rounded-md border border-line bg-paper px-3 py-1.5 font-mono text-sm"
+              />
+            </Field>
+          )}
+          {kind !== "s3" && (
+            <Folders
+              draft={draft}
+              pick={(folder) => {
+                if (kind === "webdav") {
+                  set("address", `${(values.address ?? "").replace(/\/*$/, "/")}${encodeURI(folder)}/`);
+                } else {
+                  set("path", kind === "folder" ? `/${folder}` : folder);
+                }
+              }}
+            />
+          )}
+          <label className="flex items-center gap-2">
+            <input
+              type="checkbox"
+              checked={makeFolder}
+              onChange={(e) => setMakeFolder(e.target.checked)}
+              className="size-4 accent-tide"
+            />
+            Make the folder if it is not there
+          </label>
+          <Button type="submit" strong={!trial.data?.ok} disabled={trial.isPending}>
+            {trial.isPending ? "Testing…" : "Test it"}
+          </Button>
+        </form>
+        <div className="mt-4 space-y-4" aria-live="polite">
+          {failure && <p className="rounded-md bg-alarm p-3 whitespace-pre-line">{failure.message}</p>}
+          {trial.data && <TrialSteps trial={trial.data} />}
+          {asks && (
+            <div role="group" aria-label="Trust it?" className="rounded-md bg-lamp p-3">
+              <p className="mb-2">{asks.says}</p>
+              <p className="mb-3 font-mono text-sm break-all">{asks.fingerprint}</p>
+              <Button
+                strong
+                onClick={() => {
+                  const more = { ...trusted, [asks.field]: asks.fingerprint };
+                  setTrusted(more);
+                  trial.mutate(draftOf(kind, values, more, makeFolder));
+                }}
+              >
+                Trust it and go on
+              </Button>
+            </div>
+          )}
+          {trial.data?.ok && (
+            <Button strong disabled={add.isPending} onClick={() => add.mutate(draft, { onSuccess: close })}>
+              Put it into the plan
+            </Button>
+          )}
+        </div>
+      </DialogPanel>
+    </Dialog>
+  );
+}
+
+function Text({
+  label,
+  hint,
+  value,
+  change,
+  secret,
+  required,
+}: {
+  label: string;
+  hint: string;
+  value?: string;
+  change: (v: string) => void;
+  secret?: boolean;
+  required?: boolean;
+}) {
+  return (
+    <Field>
+      <Label className="mb-1 block text-sm text-quiet">
+        {label}
+        {secret && " (kept encrypted)"}
+      </Label>
+      <Input
+        type={secret ? "password" : "text"}
+        autoComplete={secret ? "new-password" : "off"}
+        placeholder={hint && `such as ${hint}`}
+        required={required}
+        value={value ?? ""}
+        onChange={(e) => change(e.target.value)}
+        className="w-full rounded-md border border-line bg-paper px-3 py-1.5 placeholder:text-quiet"
+      />
+    </Field>
+  );
+}
