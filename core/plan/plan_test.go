@@ -5,6 +5,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/goccy/go-yaml"
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -171,5 +172,21 @@ func TestSchemaTakesTheGoodPlanAndRefusesTheBad(t *testing.T) {
 	require.Error(t, err)
 	for _, mistake := range []string{"passwort", "/take/1", "/lanes/0/over", "per fortnight"} {
 		assert.ErrorContains(t, err, mistake)
+	}
+}
+
+func TestLimitsAreReadAndHoldAtTheirHours(t *testing.T) {
+	limits, err := plan.ParseLimits("1 MB/s at 08:00-22:00; 5 MB/s")
+	require.NoError(t, err)
+	at := func(hour int) time.Time { return time.Date(2026, 3, 1, hour, 30, 0, 0, time.UTC) }
+	assert.EqualValues(t, 1e6, limits.RateAt(at(8), time.UTC))
+	assert.EqualValues(t, 5e6, limits.RateAt(at(23), time.UTC))
+	assert.EqualValues(t, 5e6, limits.RateAt(at(8), time.FixedZone("", 14*3600)), "in the device's zone")
+	limits, err = plan.ParseLimits("2 MB/s at 08:00-22:00")
+	require.NoError(t, err)
+	assert.Zero(t, limits.RateAt(at(3), time.UTC), "no limit outside")
+	for text, says := range map[string]string{"2 MB": "is not a limit", "fast": "is not a limit", "1 MB/s at noon": "is not a window", "1 MB/s; 2 MB/s": "is for always", "0 B/s": "is not a limit", "": "is not a limit"} {
+		_, err := plan.ParseLimits(text)
+		assert.ErrorContains(t, err, says, text)
 	}
 }
