@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path"
+	"slices"
 	"strings"
 
 	"yardtide/client"
@@ -47,6 +48,9 @@ func (f *draftFlags) flags(fs *flag.FlagSet) {
 func (f *draftFlags) draft(name string, in *bufio.Reader) (client.Draft, error) {
 	d := f.d
 	d.Kind = plan.DestinationKind(f.kind)
+	if !slices.Contains([]plan.DestinationKind{plan.Folder, plan.WebDAV, plan.SFTP, plan.S3}, d.Kind) {
+		return client.Draft{}, wrongUse("-kind is folder, webdav, sftp or s3, and not %q", f.kind)
+	}
 	if d.Kind == plan.SFTP {
 		d.Address, d.URL = d.URL, ""
 	}

@@ -39,14 +39,8 @@ func (e InUse) Error() string {
 func (s *Service) AddDestination(draft client.Draft) error {
 	s.adding.Lock()
 	defer s.adding.Unlock()
-	d := draft.Destination
+	d := withSecrets(draft).Destination
 	v := vault{s.Dir}
-	if draft.Password != "" {
-		d.PasswordFrom = plan.Secret("kept:" + draft.Name)
-	}
-	if draft.Key != "" {
-		d.KeyFrom = plan.Secret("kept:" + draft.Name + ".key")
-	}
 	if err := plan.CheckDestination(draft.Name, d); err != nil {
 		return err
 	}
@@ -181,6 +175,7 @@ func short(st client.DestinationStatus, coming int64) string {
 
 // Browse tells what lies in a folder of a storage that is being set up.
 func (s *Service) Browse(ctx context.Context, ask client.Browse) (client.Listing, error) {
+	ask.Draft = withSecrets(ask.Draft)
 	d := ask.Destination
 	if d.Kind == plan.Folder && d.Path == "" {
 		d.Path = "/"

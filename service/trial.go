@@ -37,9 +37,22 @@ type trial struct {
 func (s *Service) Try(ctx context.Context, draft client.Draft) client.Trial {
 	ctx, cancel := context.WithTimeout(ctx, trialTime)
 	defer cancel()
+	draft = withSecrets(draft)
 	t := trial{d: draft.Destination, secret: s.draftSecrets(draft), make: draft.MakeFolder, result: client.Trial{Steps: []client.TrialStep{}}}
 	t.result.OK = t.run(ctx)
 	return t.result
+}
+
+// withSecrets points a draft's destination at the secrets that came with it,
+// where they will be kept.
+func withSecrets(draft client.Draft) client.Draft {
+	if draft.Password != "" {
+		draft.Destination.PasswordFrom = plan.Secret("kept:" + draft.Name)
+	}
+	if draft.Key != "" {
+		draft.Destination.KeyFrom = plan.Secret("kept:" + draft.Name + ".key")
+	}
+	return draft
 }
 
 // draftSecrets reads secrets that were given with a draft, and others from
@@ -270,6 +283,9 @@ func (t *trial) use(ctx context.Context) (ok bool) {
 	content := []byte("Yard Tide tries this storage and removes this again.\n" + rand.Text() + "\n")
 	temp := func(n int64) string { return destination.Temp("trial-"+random()[:8], n, 1) }
 	first, second, third := temp(1), temp(2), temp(3)
+	b := t.driver.(destination.Browser) // enter has seen that it is one
+	_, err := b.List(ctx, destination.TempDir)
+	fresh := errors.Is(err, destination.ErrNotFound)
 	defer func() {
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 20*time.Second)
 		defer cancel()
@@ -277,8 +293,8 @@ func (t *trial) use(ctx context.Context) (ok bool) {
 		for _, p := range []string{first, second, third} {
 			err = errors.Join(err, t.driver.Remove(ctx, p))
 		}
-		if err == nil {
-			err = t.driver.(destination.Browser).Tidy(ctx) // enter has seen that it is one
+		if err == nil && fresh {
+			err = b.Tidy(ctx)
 		}
 		ok = t.step("tidied", err, "Nothing of the trial is left.") && ok
 	}()
@@ -306,10 +322,7 @@ func (t *trial) use(ctx context.Context) (ok bool) {
 	if !t.step("no overwrite", err, "A file that is there is not written over.") {
 		return false
 	}
-	if !t.resume(ctx, second) {
-		return false
-	}
-	return t.space(ctx)
+	return t.space(ctx) && t.resume(ctx, second)
 }
 
 func (t *trial) read(ctx context.Context, p string) ([]byte, error) {
@@ -323,6 +336,9 @@ func (t *trial) read(ctx context.Context, p string) ([]byte, error) {
 	}
 	return back, err
 }
+
+// resumeTime is how long a trial may take to see whether a send can go on.
+const resumeTime = 30 * time.Second
 
 // errCut cuts the send of a trial.
 var errCut = errors.New("cut by the trial")
@@ -350,7 +366,15 @@ func (t *trial) resume(ctx context.Context, temp string) bool {
 	if !able {
 		return t.step("resume", nil, "A send that is cut begins anew.")
 	}
-	err := t.driver.Put(ctx, temp, &cutReader{n: large - 1<<20}, 0, large)
+	if t.result.Space != nil && t.result.Space.Free < 3*large {
+		return t.step("resume", nil, "Not tried: there is too little room to send a large file.")
+	}
+	slow, cancel := context.WithTimeout(ctx, resumeTime)
+	defer cancel()
+	err := t.driver.Put(slow, temp, &cutReader{n: large - 1<<20}, 0, large)
+	if slow.Err() != nil && ctx.Err() == nil {
+		return t.step("resume", nil, "Not tried: the line is too slow to send a large file in %s.", resumeTime)
+	}
 	if !errors.Is(err, errCut) {
 		return t.step("resume", err, "")
 	}

@@ -123,6 +123,25 @@ func (b *Browser) Text() (string, error) {
 // Press presses a key, such as kb.Escape.
 func (b *Browser) Press(keys string) error { return b.do(chromedp.KeyEvent(keys)) }
 
+// Type puts text into the field that has a label, in place of what it holds.
+func (b *Browser) Type(label, text string) error {
+	args, err := json.Marshal([]string{label, text})
+	if err != nil {
+		return err
+	}
+	found, err := Eval[bool](b, fmt.Sprintf(`(([label, text]) => {
+  const field = [...document.querySelectorAll('input, textarea')].find(e => (e.getAttribute('aria-label') || e.labels?.[0]?.innerText || '').trim().startsWith(label));
+  if (!field) return false;
+  field.focus();
+  field.select();
+  return document.execCommand('insertText', false, text);
+})(%s)`, args))
+	if err == nil && !found {
+		err = fmt.Errorf("no field is labelled %q", label)
+	}
+	return err
+}
+
 // finder looks for what can be clicked by its label: exactly, else by its
 // beginning or a part; scrolls it into sight and tells its middle.
 const finder = `(label => {

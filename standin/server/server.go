@@ -49,6 +49,7 @@ func Start(ctx context.Context, address, hint, program string, args ...string) (
 	p := &Process{cmd: exec.Command(program, args...)}
 	p.cmd.Stdout, p.cmd.Stderr = &p.out, &p.out
 	p.cmd.SysProcAttr = endsWithUs()
+	p.cmd.WaitDelay = time.Second // what a server started for a connection may outlive it
 	if err := p.cmd.Start(); err != nil {
 		return nil, fmt.Errorf("starting %s (%s): %w", filepath.Base(program), hint, err)
 	}

@@ -72,8 +72,6 @@ function draftOf(
       address: kind === "sftp" ? text("address") : undefined,
       bucket: text("bucket"),
       user: text("user"),
-      "password-from": v.password ? `kept:${name || "new"}` : undefined,
-      "key-from": v.key ? `kept:${name || "new"}.key` : undefined,
       ...trusted,
     },
   };

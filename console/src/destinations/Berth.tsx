@@ -34,14 +34,14 @@ export function Berth({ destination: d }: { destination: Destination }) {
         <Button
           onClick={() => prove.mutate()}
           disabled={prove.isPending}
-          aria-label={`Prove ${d.name} again`}
+          aria-label={`Prove again at ${d.name}`}
         >
           Prove again
         </Button>
         <Button
           onClick={() => adopt.mutate()}
           disabled={adopt.isPending}
-          aria-label={`Adopt what is at ${d.name}`}
+          aria-label={`Adopt what is there at ${d.name}`}
         >
           {adopt.isPending ? "Listing…" : "Adopt what is there"}
         </Button>

@@ -186,11 +186,16 @@ func (d *Driver) dial(ctx context.Context, methods []ssh.AuthMethod, kinds []str
 // fingerprint. Nothing else is said to it.
 func Peek(ctx context.Context, address string) (kind, fingerprint string, err error) {
 	d := New(Options{Address: address})
-	_, err = d.dial(ctx, nil, nil)
-	var other identityError
-	if errors.As(err, &other) {
-		kind, fingerprint, _ = strings.Cut(other.seen, " ")
-		return kind, fingerprint, nil
+	for _, kinds := range hostKeyKinds {
+		_, err = d.dial(ctx, nil, kinds)
+		var other identityError
+		if errors.As(err, &other) {
+			kind, fingerprint, _ = strings.Cut(other.seen, " ")
+			return kind, fingerprint, nil
+		}
+		if destination.CauseOf(err) != queue.Misplaced { // it has no key of this kind
+			break
+		}
 	}
 	return "", "", err
 }
