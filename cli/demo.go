@@ -28,6 +28,7 @@ power are set in the console. Remove the folder to begin anew.`,
 			listen := fs.String("listen", "127.0.0.1:7400", "the loopback `address` of the service")
 			storage := fs.String("storage", "127.0.0.1:7480", "the loopback `address` of the simulated storage")
 			rate := fs.Int64("rate", 1_500_000, "bytes a second that the storage takes, 0 for no limit")
+			room := fs.Int64("room", 40_000_000, "bytes that the simulated storage holds")
 			items := fs.Int("items", 120, "about how many pictures and clips")
 			clips := fs.Bool("clips", true, "make video clips, with ffmpeg")
 			alone := fs.Bool("alone", false, "only the simulated storage, without the shed and the bucket")
@@ -35,12 +36,12 @@ power are set in the console. Remove the folder to begin anew.`,
 				if err := noArguments(args); err != nil {
 					return err
 				}
-				if *items < 1 || *rate < 0 {
-					return wrongUse("-items and -rate cannot be negative")
+				if *items < 1 || *rate < 0 || *room < 0 {
+					return wrongUse("-items, -rate and -room cannot be negative")
 				}
 				log := slog.New(slog.NewTextHandler(e.err, &slog.HandlerOptions{Level: slog.LevelWarn}))
 				fmt.Fprintf(e.out, "making the demo yard in %s\n", *dir)
-				d, err := standin.StartDemo(ctx, standin.DemoOptions{Dir: *dir, Items: *items, Listen: *storage, Rate: *rate, Log: log, NoClips: !*clips, Alone: *alone})
+				d, err := standin.StartDemo(ctx, standin.DemoOptions{Dir: *dir, Items: *items, Listen: *storage, Rate: *rate, Log: log, NoClips: !*clips, Alone: *alone, Room: *room})
 				if err != nil {
 					return err
 				}

@@ -81,7 +81,7 @@ func demo(t *testing.T, dir string, more ...string) *service {
 	t.Helper()
 	addr := freePort(t)
 	s := &service{t: t, url: "http://" + addr, data: filepath.Join(dir, "data"),
-		args: append([]string{"demo", "-dir", dir, "-listen", addr, "-storage", freePort(t), "-items", "16", "-rate", "0", "-alone"}, more...)}
+		args: append([]string{"demo", "-dir", dir, "-listen", addr, "-storage", freePort(t), "-items", "16", "-rate", "0", "-room", "4000000000", "-alone"}, more...)}
 	s.start()
 	t.Cleanup(s.stop)
 	return s
@@ -208,7 +208,7 @@ func stored(t testing.TB, root string) map[string]string {
 	t.Helper()
 	byHash := map[string]string{}
 	require.NoError(t, filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || strings.Contains(p, "/.yardtide") || strings.Contains(p, root+"/records/") {
+		if err != nil || d.IsDir() || strings.Contains(p, "/.yardtide") || strings.Contains(p, "/.sgwtmp/") || strings.Contains(p, root+"/records/") {
 			return err
 		}
 		content, err := os.ReadFile(p)

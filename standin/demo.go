@@ -46,7 +46,8 @@ type DemoOptions struct {
 	Rate    int64  // bytes a second that the storage takes; 0 is no limit
 	Log     *slog.Logger
 	NoClips bool
-	Alone   bool // only the simulated storage
+	Alone   bool  // only the simulated storage
+	Room    int64 // what that holds, in bytes
 }
 
 const demoPlan = `# The plan of the demo yard. docs/plan.md tells every key.
@@ -105,7 +106,7 @@ func StartDemo(ctx context.Context, o DemoOptions) (*Demo, error) {
 		return nil, fmt.Errorf("finding the demo's folder: %w", err)
 	}
 	d := &Demo{
-		Storage:  Storage{Dir: filepath.Join(dir, "north-locker"), User: "slip", Password: "low tide at six", Limit: 40e6, Rate: o.Rate},
+		Storage:  Storage{Dir: filepath.Join(dir, "north-locker"), User: "slip", Password: "low tide at six", Limit: o.Room, Rate: o.Rate},
 		Phone:    Phone{Name: "galley-phone", Root: filepath.Join(dir, "galley-phone"), Timeline: day},
 		Computer: Computer{Name: "chart-table", Root: filepath.Join(dir, "chart-table")},
 		Items:    o.Items,

@@ -349,7 +349,7 @@ func (d *Device) send(ctx context.Context, s *carriage) error {
 		return err
 	}
 	defer f.Close()
-	temp := destination.Temp(d.Name, s.copy.ID, 1)
+	temp := d.temp(s.copy.ID)
 	from, err := d.kept(ctx, s, temp, f)
 	if err != nil {
 		return err
@@ -579,6 +579,11 @@ func (d *Device) failed(ctx context.Context, s *carriage, err error) error {
 		d.Log.Error("a copy failed in a way that is not known", "device", d.Name, "copy", s.copy.ID, "err", err)
 	}
 	tries, now := s.copy.Tries+1, time.Now()
+	if s.meter.began.Load() { // what was under way may still arrive
+		d.mu.Lock()
+		d.listAt[s.copy.Destination] = now.Add(d.Wait(sweepWait))
+		d.mu.Unlock()
+	}
 	o := queue.Judge(cause, tries, d.Jitter(), after)
 	change := records.Change{Says: &says, Todo: text(o.Do), Tries: &tries, Temp: text(""), NotBefore: new(time.Time)}
 	sent := s.copy.Sent + s.meter.n.Load()
@@ -637,7 +642,7 @@ func (d *Device) clean(ctx context.Context, s *carriage) bool {
 	if troubled || costs {
 		return false
 	}
-	return s.driver.Remove(ctx, destination.Temp(d.Name, s.copy.ID, 1)) == nil
+	return s.driver.Remove(ctx, d.temp(s.copy.ID)) == nil
 }
 
 func sentence(s string) string {
@@ -655,6 +660,7 @@ func sentence(s string) string {
 func (d *Device) trouble(name string, cause queue.Cause, says string, now time.Time) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	d.listAt[name] = now.Add(d.Wait(sweepWait))
 	t := d.troubles[name]
 	if t == nil {
 		t = &trouble{since: now}

@@ -73,6 +73,9 @@ type Device struct {
 	sweeping   map[string]bool      // destinations whose left-over temporary files are being removed
 	sweepAfter map[string]time.Time // when those are tried again that could not be
 
+	mark   string               // tells this device from others of its name
+	listAt map[string]time.Time // when what is on its way at a destination is looked through
+
 	recording   map[string]bool // destinations whose open record is being written
 	recordAfter map[string]time.Time
 	reproving   map[string]bool // destinations whose proofs are being taken again
@@ -105,7 +108,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 	d := &Device{
 		Options: o, plan: &plan.Plan{}, verdicts: map[queue.Class]gate.Verdict{}, troubles: map[string]*trouble{},
 		active: map[int64]*carriage{}, sources: map[string]*source{}, ordered: true, sweeping: map[string]bool{}, sweepAfter: map[string]time.Time{},
-		recording: map[string]bool{}, recordAfter: map[string]time.Time{}, reproving: map[string]bool{},
+		listAt: map[string]time.Time{}, recording: map[string]bool{}, recordAfter: map[string]time.Time{}, reproving: map[string]bool{},
 		planned: make(chan struct{}, 1), wake: make(chan struct{}, 1),
 	}
 	d.pace = rate.NewLimiter(rate.Inf, paceStep)
@@ -129,6 +132,9 @@ func New(ctx context.Context, o Options) (*Device, error) {
 		if err := json.Unmarshal([]byte(text), into); err != nil {
 			return nil, fmt.Errorf("reading the %s of %s: %w", name, o.Name, err)
 		}
+	}
+	if err := d.readMark(ctx); err != nil {
+		return nil, err
 	}
 	d.Fleet.join(d)
 	return d, nil

@@ -146,7 +146,7 @@ func (y *yard) status() device.Status {
 func (y *yard) until(what string, is func(device.Status) bool) device.Status {
 	y.t.Helper()
 	var last device.Status
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
+	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
 		if last = y.status(); is(last) {
 			return last
 		}
@@ -202,7 +202,7 @@ func (y *yard) stored() map[string]string {
 	byHash := map[string]string{}
 	root := y.dir + "/locker"
 	require.NoError(y.t, filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || strings.Contains(p, destination.TempDir) {
+		if err != nil || d.IsDir() || strings.Contains(p, destination.TempDir) || strings.Contains(p, "/"+device.RecordDir+"/") {
 			return err
 		}
 		content, err := os.ReadFile(p)

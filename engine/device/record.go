@@ -104,10 +104,7 @@ func (d *Device) writeRecord(ctx context.Context, name string) error {
 	if err != nil || len(copies) == 0 {
 		return err
 	}
-	dir, err := d.recordDir(ctx)
-	if err != nil {
-		return err
-	}
+	dir := d.recordDir()
 	fact := "record " + name
 	text, err := d.Records.Fact(ctx, fact)
 	if err != nil {
@@ -153,29 +150,29 @@ func (d *Device) writeRecord(ctx context.Context, name string) error {
 
 // putRecord puts one file of the record in place.
 func (d *Device) putRecord(ctx context.Context, driver destination.Driver, path string, content []byte) error {
-	temp := destination.Temp(d.Name+"-record", 0, 1)
+	temp := d.temp(0) // no copy has this number
 	if err := driver.Put(ctx, temp, bytes.NewReader(content), 0, int64(len(content))); err != nil {
 		return err
 	}
 	return driver.Publish(ctx, temp, path)
 }
 
-// recordDir is this device's own folder for records. Its mark is made once, so
-// that two services with a device of one name have two.
-func (d *Device) recordDir(ctx context.Context) (string, error) {
-	mark, err := d.Records.Fact(ctx, "mark")
-	if err != nil {
-		return "", err
+// recordDir is this device's own folder for records.
+func (d *Device) recordDir() string { return RecordDir + "/" + naming.Safe(d.Name) + "-" + d.mark }
+
+// temp is the temporary name of a copy. It has the device's mark, so that two
+// services with a device of one name never meet in it.
+func (d *Device) temp(copy int64) string { return destination.Temp(d.Name+"-"+d.mark, copy, 1) }
+
+// readMark reads the device's mark, making it at the first start.
+func (d *Device) readMark(ctx context.Context) (err error) {
+	if d.mark, err = d.Records.Fact(ctx, "mark"); err != nil || d.mark != "" {
+		return err
 	}
-	if mark == "" {
-		b := make([]byte, 4)
-		_, _ = rand.Read(b) // it never fails (crypto/rand)
-		mark = hex.EncodeToString(b)
-		if err := d.Records.SetFact(ctx, "mark", mark); err != nil {
-			return "", err
-		}
-	}
-	return RecordDir + "/" + naming.Safe(d.Name) + "-" + mark, nil
+	b := make([]byte, 4)
+	_, _ = rand.Read(b) // it never fails (crypto/rand)
+	d.mark = hex.EncodeToString(b)
+	return d.Records.SetFact(ctx, "mark", d.mark)
 }
 
 // sumLine is a line that `sha256sum -c` reads. A name with a line break or a

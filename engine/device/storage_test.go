@@ -225,10 +225,14 @@ func TestAPartIsNotBuiltOnWhenTheFileWasReplaced(t *testing.T) {
 	h.file("phone", "long.jpg", second) // of the same size and time
 	h.plan = fast
 	h.start()
-	h.until("phone", "safe", func(s device.Status) bool { return s.States[queue.Safe].N == 1 && len(s.Sends) == 0 })
+	want := hash(second)
+	h.until("phone", "safe", func(s device.Status) bool {
+		c := h.copy("phone", "long.jpg")
+		return c.State == queue.Safe && c.SHA256 == want
+	})
 	there, err := os.ReadFile(filepath.Join(root, h.copy("phone", "long.jpg").Remote))
 	require.NoError(t, err)
-	assert.Equal(t, hash(second), hash(there))
+	assert.Equal(t, want, hash(there))
 }
 
 func inFolder(t *testing.T) (func() destination.Driver, string) { return real["folder"](t) }
@@ -277,6 +281,9 @@ func TestRoomIsReservedBeforeSending(t *testing.T) {
 	for i := range 6 {
 		h.file("phone", fmt.Sprintf("a%d.jpg", i), long(t, 100_000+i))
 		h.file("tablet", fmt.Sprintf("b%d.jpg", i), long(t, 100_100+i))
+	}
+	for _, on := range []string{"phone", "tablet"} {
+		h.until(on, "found", func(s device.Status) bool { return s.States[queue.Waiting].N+s.States[queue.Safe].N == 6 })
 	}
 	safe := func() (n int64) {
 		for _, on := range []string{"phone", "tablet"} {

@@ -2,10 +2,17 @@ package device
 
 import (
 	"context"
+	"errors"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
+	"yardtide/core/queue"
+	"yardtide/engine/destination"
 	"yardtide/engine/records"
 )
 
@@ -39,7 +46,9 @@ func (d *Device) sweep(ctx, sendCtx context.Context, now time.Time) (next time.T
 		if err != nil {
 			return next, err
 		}
-		if len(left) == 0 {
+		list, at := d.listDue(name, now)
+		next = gate.Earlier(next, at)
+		if len(left) == 0 && !list {
 			continue
 		}
 		d.mu.Lock()
@@ -47,8 +56,14 @@ func (d *Device) sweep(ctx, sendCtx context.Context, now time.Time) (next time.T
 		d.mu.Unlock()
 		d.sends.Go(func() {
 			err := d.removeTemps(sendCtx, name, left)
+			if err == nil && list {
+				err = d.removeStrays(sendCtx, name)
+			}
 			d.mu.Lock()
 			d.sweeping[name] = false
+			if list && err == nil && !d.listAt[name].After(now) {
+				d.listAt[name] = time.Now().Add(d.Wait(listWait))
+			}
 			if err != nil {
 				d.sweepAfter[name] = time.Now().Add(d.Wait(sweepWait))
 			}
@@ -76,4 +91,70 @@ func (d *Device) removeTemps(ctx context.Context, name string, left []records.Co
 		}
 	}
 	return nil
+}
+
+// listWait is how often what is on its way at a destination is looked through.
+const listWait = 6 * time.Hour
+
+// listDue tells whether to look through what is on its way at a destination
+// now, and else when: nothing of ours may be under way there.
+func (d *Device) listDue(name string, now time.Time) (due bool, at time.Time) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, s := range d.active {
+		if s.copy.Destination == name {
+			return false, time.Time{} // its end wakes
+		}
+	}
+	if at = d.listAt[name]; at.After(now) {
+		return false, at
+	}
+	return true, time.Time{}
+}
+
+// removeStrays removes temporary files of this device that no record knows: a
+// request that was given up can arrive late, after its copy went another way.
+func (d *Device) removeStrays(ctx context.Context, name string) error {
+	driver, err := d.Driver(name)
+	if err != nil {
+		return err
+	}
+	b, able := driver.(destination.Browser)
+	if !able {
+		return nil
+	}
+	there, err := b.List(ctx, destination.TempDir)
+	if errors.Is(err, destination.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for _, e := range there {
+		rest, ours := strings.CutPrefix(e.Name, d.Name+"-"+d.mark+"-")
+		number, _, _ := strings.Cut(rest, "-")
+		id, err := strconv.ParseInt(number, 10, 64)
+		if !ours || err != nil || d.carries(id) {
+			continue
+		}
+		path := destination.TempDir + "/" + e.Name
+		c, known, err := d.Records.Copy(ctx, id)
+		if err != nil {
+			return err
+		}
+		if known && c.Temp == path && c.State == queue.Waiting {
+			continue // it goes on from there
+		}
+		if err := driver.Remove(ctx, path); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (d *Device) carries(id int64) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	_, carried := d.active[id]
+	return carried || id == 0 && slices.Contains(slices.Collect(maps.Values(d.recording)), true)
 }

@@ -355,6 +355,10 @@ func (d *Driver) copy(ctx context.Context, temp, to string, size int64) error {
 		_, err := d.core.PutObject(ctx, d.o.Bucket, d.key(to), bytes.NewReader(nil), 0, "", hex.EncodeToString(sha256.New().Sum(nil)), ifNone())
 		return d.taken(ctx, err)
 	}
+	// A process that was killed here left what it had begun.
+	if err := d.abort(ctx, to); err != nil {
+		return err
+	}
 	id, err := d.core.NewMultipartUpload(ctx, d.o.Bucket, d.key(to), composite())
 	if err != nil {
 		return d.failure(ctx, "putting the file in place", err)
@@ -449,18 +453,26 @@ func (d *Driver) Remove(ctx context.Context, temp string) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	ids, err := d.uploads(ctx, temp)
-	if err != nil {
+	if err := d.abort(ctx, temp); err != nil {
 		return err
-	}
-	for _, id := range ids {
-		if err := d.core.AbortMultipartUpload(ctx, d.o.Bucket, d.key(temp), id); err != nil && minio.ToErrorResponse(err).StatusCode != http.StatusNotFound {
-			return d.failure(ctx, "ending what was begun", err)
-		}
 	}
 	if err := d.core.RemoveObject(ctx, d.o.Bucket, d.key(temp), minio.RemoveObjectOptions{}); err != nil {
 		if err := d.failure(ctx, "removing the temporary file", err); !errors.Is(err, destination.ErrNotFound) {
 			return err
+		}
+	}
+	return nil
+}
+
+// abort ends every upload in parts that was begun under a name.
+func (d *Driver) abort(ctx context.Context, p string) error {
+	ids, err := d.uploads(ctx, p)
+	if err != nil {
+		return err
+	}
+	for _, id := range ids {
+		if err := d.core.AbortMultipartUpload(ctx, d.o.Bucket, d.key(p), id); err != nil && minio.ToErrorResponse(err).StatusCode != http.StatusNotFound {
+			return d.failure(ctx, "ending what was begun", err)
 		}
 	}
 	return nil
@@ -498,6 +510,15 @@ func (d *Driver) List(ctx context.Context, dir string) ([]destination.Entry, err
 			break
 		}
 		next = page.NextContinuationToken
+	}
+	if dir == destination.TempDir { // what is under way is no object yet
+		begun, err := d.core.ListMultipartUploads(ctx, d.o.Bucket, prefix, "", "", "", 1000)
+		if err != nil {
+			return nil, d.failure(ctx, "listing what is under way", err)
+		}
+		for _, u := range begun.Uploads {
+			entries = append(entries, destination.Entry{Name: strings.TrimPrefix(u.Key, prefix)})
+		}
 	}
 	if len(entries) == 0 && dir != "" {
 		return nil, destination.ErrNotFound

@@ -259,6 +259,11 @@ func (w watched) Write(p []byte) (int, error) {
 // failure tells the cause of an error of the protocol, and lets go of a
 // connection that was lost.
 func (d *Driver) failure(ctx context.Context, client *sftp.Client, doing string, err error) error {
+	return d.failureOf(ctx, client, doing, err, 0)
+}
+
+// failureOf is failure for what needs so many bytes of room.
+func (d *Driver) failureOf(ctx context.Context, client *sftp.Client, doing string, err error, need int64) error {
 	if why := context.Cause(ctx); why != nil {
 		return why
 	}
@@ -269,7 +274,11 @@ func (d *Driver) failure(ctx context.Context, client *sftp.Client, doing string,
 	case errors.Is(err, os.ErrPermission):
 		return &destination.Error{Cause: queue.SignIn, Says: "the storage does not permit " + doing, Err: err}
 	case errors.As(err, &answer):
-		return &destination.Error{Cause: d.refusal(client), Says: doing + " failed at the storage", Err: err}
+		e := &destination.Error{Cause: d.refusal(client, need), Says: doing + " failed at the storage", Err: err}
+		if e.Cause == queue.Full {
+			e.Says = "the storage is full"
+		}
+		return e
 	}
 	d.drop(client)
 	return &destination.Error{Cause: queue.Unreachable, Says: "the connection to " + d.o.Address + " was lost", Err: err}
@@ -277,8 +286,8 @@ func (d *Driver) failure(ctx context.Context, client *sftp.Client, doing string,
 
 // refusal tells whether a failure without a reason comes from a full disk: the
 // protocol has no word for it.
-func (d *Driver) refusal(client *sftp.Client) queue.Cause {
-	if s, err := client.StatVFS(d.base()); err == nil && s.Bavail*s.Frsize < 1<<16 {
+func (d *Driver) refusal(client *sftp.Client, need int64) queue.Cause {
+	if s, err := client.StatVFS(d.base()); err == nil && int64(s.Bavail*s.Frsize) < max(need, 1<<16) {
 		return queue.Full
 	}
 	return queue.Busy
@@ -337,7 +346,7 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, from, siz
 	case own != nil:
 		return own
 	case err != nil:
-		return d.failure(ctx, client, "sending", err)
+		return d.failureOf(ctx, client, "sending", err, size)
 	case n != size-from:
 		return io.ErrUnexpectedEOF
 	}

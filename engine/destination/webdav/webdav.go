@@ -132,8 +132,14 @@ func (d *Driver) putPart(ctx context.Context, temp string, source *destination.B
 			}
 		})
 		untouched := source.Taken() == before && try == 0
-		if errors.Is(err, errAnew) && untouched {
-			continue
+		if errors.Is(err, errAnew) {
+			// A question without a body tells whether the password is still good.
+			if _, serr := d.Size(ctx, temp); serr != nil && !errors.Is(serr, destination.ErrNotFound) {
+				return serr
+			}
+			if untouched {
+				continue
+			}
 		}
 		if err != nil {
 			return err

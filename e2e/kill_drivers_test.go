@@ -1,0 +1,113 @@
+package e2e
+
+import (
+	crand "crypto/rand"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardtide/client"
+	"yardtide/core/queue"
+	"yardtide/standin"
+	"yardtide/standin/apache"
+	"yardtide/standin/gateway"
+	"yardtide/standin/sshd"
+)
+
+// 200 SIGKILLs at random moments while everything goes to four storages at
+// once, each by its own driver and to a real server: small files, and some
+// that go in parts.
+func TestKilledTwoHundredTimesWithEveryDriver(t *testing.T) {
+	dir := t.TempDir()
+	in := dir + "/yard/chart-table/in" // the demo's computer is on a network, whatever this machine is on
+	for _, d := range []string{in, dir + "/disk", dir + "/shed"} {
+		require.NoError(t, os.MkdirAll(d, 0o755))
+	}
+	dav, err := apache.Start(t.Context(), t.TempDir(), apache.Options{})
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, dav.Close()) })
+	shed, err := sshd.Start(t.Context(), t.TempDir(), sshd.Options{})
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, shed.Close()) })
+	g := &gateway.Server{Root: t.TempDir()}
+	require.NoError(t, g.Start(t.Context(), "loft"))
+	t.Cleanup(func() { assert.NoError(t, g.Close()) })
+	secret := dir + "/secret"
+	require.NoError(t, os.WriteFile(secret, []byte(g.Password), 0o600))
+	plan := fmt.Sprintf(`yard: Desk
+timezone: UTC
+destinations:
+  disk: {kind: folder, path: %[1]s/disk}
+  dav: {kind: webdav, url: %[2]q}
+  shed: {kind: sftp, address: %[3]q, user: %[4]s, host-key: %[5]q, key-from: "file:%[6]s", path: %[1]s/shed}
+  loft: {kind: s3, url: %[7]q, bucket: loft, user: %[8]s, password-from: "file:%[9]s"}
+devices:
+  chart-table:
+    sources: [{folder: in, rule: all}]
+rules:
+  all:
+    take: [photo]
+    to: [disk, dav, shed, loft]
+    lanes: [{over: wifi}]
+`, dir, dav.URL, shed.Address, shed.User, shed.HostKey, shed.KeyFile, g.Endpoint, g.User, secret)
+	require.NoError(t, os.WriteFile(dir+"/plan.yaml", []byte(plan), 0o644))
+	s := demo(t, dir+"/yard", "-items", "1", "-clips=false")
+	s.ok("plan", "apply", dir+"/plan.yaml")
+	roots := map[string]string{"disk": dir + "/disk", "dav": dav.Root, "shed": dir + "/shed", "loft": g.Files("loft")}
+
+	base, err := standin.JPEG(1, 200, time.Date(2026, 2, 3, 4, 5, 6, 0, time.UTC))
+	require.NoError(t, err)
+	underWay := map[string]int{}
+	for n := range 200 {
+		size := 20_000 + rand.IntN(150_000)
+		if n%25 == 10 {
+			size = 18 << 20
+		}
+		tail := make([]byte, size)
+		_, _ = crand.Read(tail) // it never fails
+		file := fmt.Sprintf("%s/%d.jpg", in, n)
+		require.NoError(t, os.WriteFile(file+".new", append(base[:len(base):len(base)], tail...), 0o644))
+		past := time.Now().Add(-time.Hour)
+		require.NoError(t, os.Chtimes(file+".new", past, past))
+		require.NoError(t, os.Rename(file+".new", file))
+		time.Sleep(time.Duration(rand.IntN(300)) * time.Millisecond)
+		s.kill()
+		for name, root := range roots {
+			if left, err := filepath.Glob(root + "/.yardtide/*.part"); assert.NoError(t, err) && len(left) > 0 {
+				underWay[name]++
+			}
+		}
+		s.start()
+	}
+	t.Logf("kills while a part lay there: %v", underWay)
+	s.until("all safe", func(y client.Yard) bool {
+		return total(y, queue.Safe) >= 800 && total(y, queue.Waiting, queue.Preparing, queue.Sending, queue.Proving, queue.Stuck) == 0
+	})
+	want := stored(t, in)
+	require.Len(t, want, 200)
+	for name, root := range roots {
+		there := stored(t, root)
+		for sum, file := range want {
+			assert.Contains(t, there, sum, "lost at %s: %s", name, file)
+		}
+		assert.Len(t, there, 200, "something lies at %s that nobody sent", name)
+		require.Eventually(t, func() bool {
+			left, err := filepath.Glob(root + "/.yardtide/*.part")
+			return assert.NoError(t, err) && len(left) == 0
+		}, 30*time.Second, 100*time.Millisecond, "temporary files are left at %s", name)
+	}
+	core, err := minio.NewCore(g.Address, &minio.Options{Creds: credentials.NewStaticV4(g.User, g.Password, ""), Region: "us-east-1"})
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		begun, err := core.ListMultipartUploads(t.Context(), "loft", "", "", "", "", 1000)
+		return assert.NoError(t, err) && len(begun.Uploads) == 0
+	}, 30*time.Second, 100*time.Millisecond, "uploads in parts are left")
+}
