@@ -78,7 +78,7 @@ rules:
 		past := time.Now().Add(-time.Hour)
 		require.NoError(t, os.Chtimes(file+".new", past, past))
 		require.NoError(t, os.Rename(file+".new", file))
-		time.Sleep(time.Duration(rand.IntN(300)) * time.Millisecond)
+		time.Sleep(time.Duration(rand.IntN(450)) * time.Millisecond)
 		s.kill()
 		for name, root := range roots {
 			if left, err := filepath.Glob(root + "/.yardtide/*.part"); assert.NoError(t, err) && len(left) > 0 {

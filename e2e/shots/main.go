@@ -97,6 +97,14 @@ func console(ctx context.Context, link string) (err error) {
 		func() error { return b.Click("waiting") },
 		func() error { return b.Size(390, 844) },
 		func() error { return shot("queue-phone") },
+		func() error { return b.Click("Destinations") },
+		func() error { return shot("destinations-phone") },
+		func() error { return b.Size(1280, 800) },
+		func() error { return shot("destinations") },
+		func() error { return b.Click("Add a destination") },
+		func() error { return b.Click("WebDAV") },
+		func() error { return shot("destination-add") },
+		func() error { return b.Click("Close") },
 	}
 	for _, step := range steps {
 		if err := step(); err != nil {
@@ -133,12 +141,13 @@ func terminal(dir string) (err error) {
 		return err
 	}
 	for name, command := range map[string]string{
-		"status":     "yardtide status",
-		"queue-list": "yardtide queue -n 24",
-		"why":        "yardtide why keel.jpg; yardtide why MOV_0357.mp4",
-		"plan-check": "yardtide plan check plan.yaml",
-		"help":       "yardtide help; yardtide help send-now",
-		"watch":      "yardtide watch",
+		"status":      "yardtide status",
+		"queue-list":  "yardtide queue -n 24",
+		"why":         "yardtide why keel.jpg; yardtide why MOV_0357.mp4",
+		"plan-check":  "yardtide plan check plan.yaml",
+		"help":        "yardtide help; yardtide help send-now",
+		"watch":       "yardtide watch",
+		"destination": "yardtide destination list; yardtide destination test tool-shed; yardtide destination show sail-loft",
 	} {
 		script := fmt.Sprintf("cd %s; export PATH=%s:$PATH; clear; printf '$ %%s\\n' '%s'; %s; sleep 60", dir, filepath.Dir(binary), command, command)
 		term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "140x42+0+0", "-bg", "#fbfcf8", "-fg", "#12292e", "-e", "bash", "-c", script)

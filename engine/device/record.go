@@ -12,6 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/invopop/jsonschema"
+
 	"yardtide/core/gate"
 	"yardtide/core/naming"
 	"yardtide/core/plan"
@@ -47,6 +49,17 @@ type Entry struct {
 	From    string    `json:"from" jsonschema:"description=Where it was on the device."`
 	Proof   string    `json:"proof" jsonschema:"description=How it was proven that the destination holds these bytes."`
 	Proven  time.Time `json:"provenAt"`
+}
+
+// RecordSchema is the JSON Schema of a line of the index, as it is published.
+func RecordSchema() ([]byte, error) {
+	s := (&jsonschema.Reflector{Anonymous: true, DoNotReference: true}).Reflect(Entry{})
+	s.Title = "A line of the index in the open record of a Yard Tide destination"
+	text, err := json.MarshalIndent(s, "", "  ")
+	if err != nil {
+		return nil, fmt.Errorf("writing the record's schema: %w", err)
+	}
+	return append(text, '\n'), nil
 }
 
 // record writes what is due of the records at destinations; busy are those that

@@ -16,6 +16,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -345,6 +346,14 @@ func TestTheOpenRecordCanBeCheckedWithoutYardTide(t *testing.T) {
 	require.NoError(t, err, "%s", out)
 	assert.Equal(t, 8, bytes.Count(out, []byte(": OK")), "%s", out)
 
+	published, err := os.ReadFile("../../docs/record.schema.json")
+	require.NoError(t, err)
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(published))
+	require.NoError(t, err)
+	compiler := jsonschema.NewCompiler()
+	require.NoError(t, compiler.AddResource("record.json", doc))
+	schema, err := compiler.Compile("record.json")
+	require.NoError(t, err)
 	folders := map[string]bool{}
 	index, err := filepath.Glob(root + "/" + device.RecordDir + "/*/index-*.jsonl")
 	require.NoError(t, err)
@@ -354,6 +363,9 @@ func TestTheOpenRecordCanBeCheckedWithoutYardTide(t *testing.T) {
 		f, err := os.Open(file)
 		require.NoError(t, err)
 		for lines := bufio.NewScanner(f); lines.Scan(); n++ {
+			line, err := jsonschema.UnmarshalJSON(bytes.NewReader(lines.Bytes()))
+			require.NoError(t, err)
+			assert.NoError(t, schema.Validate(line))
 			var e device.Entry
 			require.NoError(t, json.Unmarshal(lines.Bytes(), &e))
 			there, err := os.ReadFile(filepath.Join(root, e.Path))

@@ -135,8 +135,8 @@ const lockName = "lock-"
 
 // Of locks: how long one lasts if its holder dies, and how long another waits.
 const (
-	lockLife = 20 * time.Second
-	lockWait = 30 * time.Second
+	lockLife = 8 * time.Second
+	lockWait = 20 * time.Second
 )
 
 const lockAsk = `<?xml version="1.0"?><lockinfo xmlns="DAV:"><lockscope><exclusive/></lockscope><locktype><write/></locktype></lockinfo>`

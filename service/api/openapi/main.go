@@ -8,6 +8,7 @@ import (
 	"os"
 	"testing/fstest"
 
+	"yardtide/engine/device"
 	"yardtide/service"
 	"yardtide/service/api"
 )
@@ -19,7 +20,16 @@ func main() {
 	}
 }
 
+// run prints the API document, or with "record" the schema of the open record.
 func run() (err error) {
+	if len(os.Args) > 1 && os.Args[1] == "record" {
+		text, err := device.RecordSchema()
+		if err != nil {
+			return err
+		}
+		_, err = os.Stdout.Write(text)
+		return err
+	}
 	dir, err := os.MkdirTemp("", "yardtide-openapi-")
 	if err != nil {
 		return err
