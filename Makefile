@@ -42,7 +42,7 @@ shots: bin/yardtide bin/versitygw ## take docs/screenshots from the demo
 	go run ./e2e/shots
 
 bench: bin/yardtide bin/versitygw ## speed and size against references in the same run (about 10 minutes)
-	./packages.sh apache2 openssh-server curl
+	./packages.sh apache2 openssh-server openssh-client curl
 	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./bench
 	go test -run '^$$' -bench . ./core/gate
 

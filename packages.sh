@@ -11,6 +11,7 @@ for package in "$@"; do
     lighttpd-mod-webdav) program=/usr/lib/lighttpd/mod_webdav.so ;;
     apache2) program=/usr/sbin/apache2 ;;
     openssh-server) program=/usr/sbin/sshd ;;
+    openssh-client) program=sftp ;;
     xvfb) program=Xvfb ;;
     imagemagick) program=import ;;
     *) program=$package ;;
