@@ -15,7 +15,7 @@ demo: bin/yardtide bin/versitygw ## run the demo yard; Ctrl-C ends it
 	./bin/yardtide demo
 
 test: bin/yardtide bin/versitygw ## every test, the Go ones under the race detector
-	./packages.sh chromium apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server ffmpeg
+	./packages.sh chromium apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server iproute2 ffmpeg
 	CGO_ENABLED=1 go test -race -timeout 20m ./...
 
 check: console/node_modules/.package-lock.json types ## formatting, vet, staticcheck, eslint, types, generated files up to date

@@ -12,6 +12,7 @@ for package in "$@"; do
     apache2) program=/usr/sbin/apache2 ;;
     openssh-server) program=/usr/sbin/sshd ;;
     openssh-client) program=sftp ;;
+    iproute2) program=ip ;;
     xvfb) program=Xvfb ;;
     imagemagick) program=import ;;
     *) program=$package ;;

@@ -59,6 +59,9 @@ func (d *Device) round(ctx, sendCtx context.Context) (next time.Time, err error)
 	if next, err = d.mendRecords(ctx, now); err != nil || !next.IsZero() {
 		return next, err
 	}
+	if err := d.Records.EndOddWaits(ctx, now); err != nil {
+		return next, err
+	}
 	counters, err := d.Records.Counters(ctx)
 	if err != nil {
 		return next, err

@@ -8,6 +8,7 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
@@ -319,4 +320,64 @@ func TestADiskThatIsFullInTheMiddleOfAFile(t *testing.T) {
 			h.whole(r.root)
 		})
 	}
+}
+
+// The link to the storage goes down and up while a large file and small ones
+// are sent: a pair of virtual interfaces into a network namespace.
+func TestALinkThatGoesDownAndUp(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("making a network namespace needs root")
+	}
+	if _, err := exec.LookPath("ip"); err != nil {
+		t.Skip("ip is not installed (Debian: apt-get install iproute2)")
+	}
+	space, here, there := fmt.Sprintf("tide%d", os.Getpid()), fmt.Sprintf("td%da", os.Getpid()%100000), fmt.Sprintf("td%db", os.Getpid()%100000)
+	ip := func(args ...string) {
+		t.Helper()
+		out, err := exec.Command("ip", args...).CombinedOutput()
+		require.NoError(t, err, "ip %v: %s", args, out)
+	}
+	if out, err := exec.Command("ip", "netns", "add", space).CombinedOutput(); err != nil {
+		t.Skipf("this machine makes no network namespaces: %s", out)
+	}
+	t.Cleanup(func() { ip("netns", "del", space) })
+	ip("link", "add", here, "type", "veth", "peer", "name", there)
+	ip("link", "set", there, "netns", space)
+	ip("addr", "add", "10.213.77.1/24", "dev", here)
+	ip("link", "set", here, "up")
+	ip("-n", space, "addr", "add", "10.213.77.2/24", "dev", there)
+	ip("-n", space, "link", "set", there, "up")
+	ip("-n", space, "link", "set", "lo", "up")
+	a, err := apache.Start(t.Context(), t.TempDir(), apache.Options{Namespace: space, Address: "10.213.77.2:8080"})
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, a.Close()) })
+	h := newHouse(t, "webdav", "", "", func() destination.Driver {
+		d, err := webdav.New(webdav.Options{URL: a.URL, Web: web.Options{Stall: stall}})
+		require.NoError(t, err)
+		return d
+	}, "phone")
+	h.stop()
+	h.plan = strings.Replace(h.plan, "  phone:\n", "  phone:\n    limit: 16 MB/s\n", 1)
+	h.file("phone", "long.jpg", long(t, 60<<20))
+	for i := range 10 {
+		h.file("phone", fmt.Sprintf("%d.jpg", i), long(t, 400_000+i))
+	}
+	h.start()
+	for n := range int64(3) {
+		h.until("phone", "more of the large file is sent", func(s device.Status) bool {
+			for _, one := range s.Sends {
+				if one.Name == "long.jpg" && one.Sent > (n+1)*17<<20 {
+					return true
+				}
+			}
+			return s.States[queue.Safe].N == 11
+		})
+		ip("link", "set", here, "down")
+		time.Sleep(stall + 500*time.Millisecond)
+		ip("link", "set", here, "up")
+	}
+	h.until("phone", "all safe", counts(queue.Safe, 11))
+	assert.Contains(t, h.story("phone", "long.jpg"), "It goes on after")
+	assert.LessOrEqual(t, h.copy("phone", "long.jpg").SentTwice(), int64(3*16<<20), "at most one part twice for each cut")
+	h.whole(a.Root)
 }

@@ -86,7 +86,7 @@ func (d *Device) record(ctx, sendCtx context.Context, busy map[string]bool, now 
 		if !busy[name] {
 			due = since.Add(d.Wait(recordQuiet))
 		}
-		if n < recordFull && now.Before(due) {
+		if n < recordFull && now.Before(due) && !since.After(now) { // it is later when the clock was set back
 			next = gate.Earlier(next, due)
 			continue
 		}

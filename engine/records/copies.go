@@ -261,6 +261,25 @@ func (r *Records) NextRetry(ctx context.Context, now time.Time) (time.Time, erro
 	return FromMS(at.Int64), nil
 }
 
+// longestWait is longer than any wait after a failure.
+const longestWait = 2 * time.Hour
+
+// EndOddWaits ends waits that end later than any is made: the clock was set
+// back since.
+func (r *Records) EndOddWaits(ctx context.Context, now time.Time) error {
+	var last sql.NullInt64
+	if err := r.read.GetContext(ctx, &last, `SELECT max(not_before) FROM copies WHERE not_before > 0`); err != nil {
+		return fmt.Errorf("reading the last retry: %w", err)
+	}
+	if last.Int64 <= ms(now.Add(longestWait)) {
+		return nil
+	}
+	if _, err := r.write.ExecContext(ctx, `UPDATE copies SET not_before = 0 WHERE not_before > ?`, ms(now.Add(longestWait))); err != nil {
+		return fmt.Errorf("ending odd waits: %w", err)
+	}
+	return nil
+}
+
 // Retries counts waiting copies of a class that wait for their next try, and
 // the earliest such time.
 func (r *Records) Retries(ctx context.Context, class queue.Class, now time.Time) (n, bytes int64, next time.Time, err error) {

@@ -326,3 +326,20 @@ func TestOneFileThatIsNotRecordsIsRefused(t *testing.T) {
 	_, err := records.Open(context.Background(), "/dev/null/records.db")
 	assert.ErrorContains(t, err, "making the folder of the records")
 }
+
+func TestAClockThatIsSetBackHoldsNothing(t *testing.T) {
+	r := open(t, filepath.Join(t.TempDir(), "r.db"))
+	admit(t, r, items(1, "a"))
+	c, _, err := r.Pick(t.Context(), class, queue.Waiting, plan.NewestFirst, math.MaxInt64, nil, start)
+	require.NoError(t, err)
+	require.NoError(t, r.Postpone(t.Context(), c.ID, "It failed.", 1, start.Add(time.Minute), start))
+	back := start.Add(-48 * time.Hour)
+	pick := func(now time.Time) bool {
+		require.NoError(t, r.EndOddWaits(t.Context(), now))
+		_, ok, err := r.Pick(t.Context(), class, queue.Waiting, plan.NewestFirst, math.MaxInt64, nil, now)
+		require.NoError(t, err)
+		return ok
+	}
+	assert.False(t, pick(start), "it waits its minute")
+	assert.True(t, pick(back), "and not two days more")
+}

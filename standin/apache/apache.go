@@ -20,6 +20,9 @@ type Options struct {
 	User, Password string
 	Digest         bool // sign-in by RFC 7616 (MD5, which is what Apache has) and not by RFC 7617
 	Certificate    server.Certificate
+	// Namespace is a network namespace to run in (ip-netns), with the address
+	// to listen at there; "" is this one, on loopback.
+	Namespace, Address string
 }
 
 // Server is an Apache over the folder Root.
@@ -28,6 +31,7 @@ type Server struct {
 	URL     string
 	conf    string
 	address string
+	space   string
 	process *server.Process
 }
 
@@ -71,9 +75,12 @@ func Start(ctx context.Context, dir string, o Options) (*Server, error) {
 	if err := server.Open(dir, s.Root); err != nil {
 		return nil, err
 	}
-	var err error
-	if s.address, err = server.Port(); err != nil {
-		return nil, err
+	s.address, s.space = o.Address, o.Namespace
+	if s.address == "" {
+		var err error
+		if s.address, err = server.Port(); err != nil {
+			return nil, err
+		}
 	}
 	signIn, tls, scheme := "Require all granted", "", "http"
 	if o.User != "" {
@@ -112,7 +119,12 @@ func (s *Server) SetPassword(o Options) error {
 
 // Begin starts the server, again after a Close, under the same address.
 func (s *Server) Begin(ctx context.Context) (err error) {
-	s.process, err = server.Start(ctx, s.address, "Debian: apt-get install apache2", "/usr/sbin/apache2", "-f", s.conf, "-DFOREGROUND")
+	const hint, program = "Debian: apt-get install apache2", "/usr/sbin/apache2"
+	if s.space != "" {
+		s.process, err = server.Start(ctx, s.address, hint, "ip", "netns", "exec", s.space, program, "-f", s.conf, "-DFOREGROUND")
+		return err
+	}
+	s.process, err = server.Start(ctx, s.address, hint, program, "-f", s.conf, "-DFOREGROUND")
 	return err
 }
 
