@@ -216,9 +216,9 @@ func tried(e env, t client.Trial, json bool) error {
 			if !s.OK {
 				mark = "no"
 			}
-			fmt.Fprintf(e.out, "  %-2s  %-12s %s\n", mark, s.Name, plain(s.Says))
+			fmt.Fprintf(e.out, "  %-2s  %-13s %s\n", mark, s.Name, plain(s.Says))
 			if s.Todo != "" {
-				fmt.Fprintf(e.out, "      %-12s %s\n", "", s.Todo)
+				fmt.Fprintf(e.out, "      %-13s %s\n", "", s.Todo)
 			}
 		}
 	}

@@ -92,7 +92,7 @@ func printDevice(w io.Writer, d device.Status, s client.Yard) {
 	}
 	fmt.Fprintf(w, "  %s\n", strings.Join(parts, ", "))
 	for _, one := range d.Sends {
-		fmt.Fprintf(w, "  %-9s %s  %s of %s%s\n", one.State, plain(one.Name), bytes(one.Sent), bytes(one.Bytes), rate(one))
+		fmt.Fprintf(w, "  %-9s %s to %s  %s of %s%s\n", one.State, plain(one.Name), one.Destination, bytes(one.Sent), bytes(one.Bytes), rate(one))
 		if one.BeginsAnew {
 			fmt.Fprintf(w, "            %s cannot go on after a cut: it would begin anew\n", one.Destination)
 		}

@@ -32,7 +32,9 @@ function SendRow({ send: s }: { send: Send }) {
   return (
     <li>
       <div className="mb-1 flex justify-between gap-3">
-        <span className="min-w-0 truncate">{s.name}</span>
+        <span className="min-w-0 truncate">
+          {s.name} <span className="text-quiet">to {s.destination}</span>
+        </span>
         <span className="shrink-0 text-sm text-quiet tabular-nums">
           {text}
           {s.state === "sending" && s.rate > 0 && `, ${bytes(s.rate)}/s`}
