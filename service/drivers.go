@@ -27,11 +27,12 @@ type drivers struct {
 	secret  reader
 	markers markers
 
-	mu     sync.Mutex
-	made   map[string]made
-	asked  map[string]time.Time // for its space
-	asking sync.WaitGroup
-	closed bool
+	mu      sync.Mutex
+	made    map[string]made
+	retired []destination.Driver // of earlier plans
+	asked   map[string]time.Time // for its space
+	asking  sync.WaitGroup
+	closed  bool
 }
 
 type made struct {
@@ -62,8 +63,10 @@ func (d *drivers) get(name string) (destination.Driver, error) {
 		f.Marker = d.markers.of(name, f.Root)
 		driver = f
 	}
-	// An earlier driver is not closed: sends may be using it. Its idle
-	// connections end by themselves.
+	// An earlier driver is closed at the end: sends may be using it.
+	if m, ok := d.made[name]; ok {
+		d.retired = append(d.retired, m.driver)
+	}
 	d.made[name] = made{driver, want}
 	return driver, nil
 }
@@ -95,7 +98,8 @@ func open(d plan.Destination, secret reader) (destination.Driver, error) {
 }
 
 const (
-	spaceLife = 20 * time.Second // how long an answer about space is good
+	spaceLife = 20 * time.Second // how long an answer about space is good while somebody looks
+	watchWait = 5 * time.Minute  // how often it is asked for when nobody does
 	spaceWait = 10 * time.Second // how long a storage may take to answer
 )
 
@@ -155,7 +159,7 @@ func (d *drivers) measure(ctx context.Context, name string, driver destination.D
 // watch asks every destination for its space from time to time, so that a send
 // knows the room there is before it starts.
 func (d *drivers) watch(ctx context.Context) {
-	tick := time.NewTicker(spaceLife)
+	tick := time.NewTicker(watchWait)
 	defer tick.Stop()
 	for {
 		if p := d.plan(); p != nil {
@@ -192,6 +196,9 @@ func (d *drivers) close() error {
 	var err error
 	for _, m := range d.made {
 		err = errors.Join(err, m.driver.Close())
+	}
+	for _, driver := range d.retired {
+		err = errors.Join(err, driver.Close())
 	}
 	return err
 }

@@ -305,6 +305,7 @@ func (s *Service) ApplyPlan(file, text string) error {
 	for _, d := range s.devices {
 		d.SetPlan(p)
 	}
+	s.drivers.forget()
 	s.Log.Info("a plan was applied", "yard", p.Yard)
 	s.Changes.Tell()
 	return nil
