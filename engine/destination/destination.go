@@ -57,6 +57,10 @@ type Prover interface {
 	// file, which is then read back. The error is ErrNotFound when nothing is
 	// there and of cause queue.Different when something else is.
 	Prove(ctx context.Context, path, sha256 string, size int64) (way string, err error)
+	// ProvesAnew tells whether the hash is computed when it is asked for, and
+	// not kept since the file was written: only then does it show what befell
+	// the file later.
+	ProvesAnew() bool
 }
 
 // Browser is a storage whose folders can be looked at.

@@ -464,7 +464,7 @@ func (d *Device) publish(ctx context.Context, s *carriage, temp, sum string) (st
 // is not read back over a network that costs: the content then gets a name of
 // its own.
 func (d *Device) sameThere(ctx context.Context, s *carriage, path, sum string) (bool, error) {
-	_, err := compare(ctx, s, path, sum, !s.metered)
+	_, err := compare(ctx, s, path, sum, !s.metered, true)
 	switch {
 	case err == nil:
 		return true, nil
@@ -479,10 +479,11 @@ func (d *Device) sameThere(ctx context.Context, s *carriage, path, sum string) (
 var errUnproven = errors.New("the storage cannot tell its hash")
 
 // compare proves that a path has the content with a hash: by one that the
-// storage computed, else by reading it back, if that is allowed. It returns
-// the way.
-func compare(ctx context.Context, s *carriage, path, sum string, mayRead bool) (string, error) {
-	if p, able := s.driver.(destination.Prover); able {
+// storage computed, else by reading it back, if that is allowed. With anew a
+// hash that was kept since the file was written does not count. It returns the
+// way.
+func compare(ctx context.Context, s *carriage, path, sum string, mayRead, anew bool) (string, error) {
+	if p, able := s.driver.(destination.Prover); able && (p.ProvesAnew() || !anew) {
 		if way, err := p.Prove(ctx, path, sum, s.copy.Bytes); err != nil || way != "" {
 			return way, err
 		}
@@ -538,7 +539,7 @@ func (d *Device) prove(ctx context.Context, s *carriage) error {
 	if costs && !s.metered {
 		return nil
 	}
-	way, err := compare(ctx, s, s.copy.Remote, s.copy.SHA256, !costs)
+	way, err := compare(ctx, s, s.copy.Remote, s.copy.SHA256, !costs, false)
 	switch {
 	case errors.Is(err, errUnproven):
 		return nil

@@ -115,7 +115,7 @@ func (d *Device) reproveAll(ctx, life context.Context, name string) {
 // proveAgain takes one proof again and records what it shows.
 func (d *Device) proveAgain(ctx context.Context, driver destination.Driver, c records.Copy) error {
 	s := &carriage{copy: c, driver: driver}
-	way, err := compare(ctx, s, c.Remote, c.SHA256, true)
+	way, err := compare(ctx, s, c.Remote, c.SHA256, true, true)
 	after := context.WithoutCancel(ctx)
 	says, todo := "", ""
 	switch {

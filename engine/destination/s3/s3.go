@@ -438,6 +438,9 @@ func (d *Driver) Prove(ctx context.Context, p, sum string, size int64) (string, 
 	return "", destination.Differs(p)
 }
 
+// ProvesAnew implements destination.Prover: the storage keeps the hash.
+func (d *Driver) ProvesAnew() bool { return false }
+
 // Open implements destination.Driver.
 func (d *Driver) Open(ctx context.Context, p string) (io.ReadCloser, error) {
 	r, _, _, err := d.core.GetObject(ctx, d.o.Bucket, d.key(p), minio.GetObjectOptions{})
@@ -551,10 +554,10 @@ func (d *Driver) failure(ctx context.Context, doing string, err error) error {
 		return web.Failure(err, d.host)
 	case answer.Code == "NoSuchBucket":
 		e.Cause, e.Says = queue.Misplaced, fmt.Sprintf("the storage has no bucket %s", d.o.Bucket)
+	case code == http.StatusUnauthorized, strings.HasPrefix(answer.Code, "InvalidAccessKey"), answer.Code == "NoSuchUser", answer.Code == "XAdminUserNotFound", answer.Code == "SignatureDoesNotMatch":
+		e.Cause, e.Says = queue.SignIn, "the storage refuses the access key or the secret key"
 	case code == http.StatusNotFound:
 		return destination.ErrNotFound
-	case code == http.StatusUnauthorized, answer.Code == "InvalidAccessKeyId", answer.Code == "SignatureDoesNotMatch":
-		e.Cause, e.Says = queue.SignIn, "the storage refuses the access key or the secret key"
 	case code == http.StatusForbidden:
 		e.Cause, e.Says = queue.SignIn, "the storage does not permit "+doing
 	case code == http.StatusInsufficientStorage, answer.Code == "QuotaExceeded", strings.Contains(answer.Message, "no space left"):

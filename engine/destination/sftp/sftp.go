@@ -415,6 +415,9 @@ func (d *Driver) Prove(ctx context.Context, p, sum string, size int64) (string, 
 	return "SHA-256 by the storage", nil
 }
 
+// ProvesAnew implements destination.Prover.
+func (d *Driver) ProvesAnew() bool { return true }
+
 // remoteSum runs sha256sum at the server. Nothing of the file's name can be
 // taken for anything else: it is quoted, and comes after "--".
 func remoteSum(ctx context.Context, conn *ssh.Client, file string) (string, error) {

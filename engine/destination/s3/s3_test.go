@@ -1,0 +1,119 @@
+package s3_test
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardtide/core/queue"
+	"yardtide/engine/destination"
+	"yardtide/engine/destination/s3"
+	"yardtide/engine/destination/web"
+	"yardtide/standin/gateway"
+)
+
+func start(t *testing.T) *gateway.Server {
+	t.Helper()
+	g := &gateway.Server{Root: t.TempDir()}
+	require.NoError(t, g.Start(t.Context(), "locker"))
+	t.Cleanup(func() { assert.NoError(t, g.Close()) })
+	return g
+}
+
+func driver(t *testing.T, o s3.Options, password string) *s3.Driver {
+	t.Helper()
+	o.Password = func() (string, error) { return password, nil }
+	o.Web = web.Options{Stall: 2 * time.Second}
+	d, err := s3.New(o)
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, d.Close()) })
+	return d
+}
+
+func send(t *testing.T, d *s3.Driver, temp string, n int) error {
+	t.Helper()
+	return d.Put(t.Context(), temp, bytes.NewReader(bytes.Repeat([]byte("tide"), n/4)), 0, int64(n))
+}
+
+func TestFailuresAreToldApart(t *testing.T) {
+	g := start(t)
+	right := s3.Options{URL: g.Endpoint, Bucket: "locker", User: g.User}
+	for name, c := range map[string]struct {
+		change   func(*s3.Options)
+		password string
+		cause    queue.Cause
+		says     string
+	}{
+		"a wrong secret": {func(*s3.Options) {}, "wrong", queue.SignIn, "refuses the access key or the secret key"},
+		"a wrong user":   {func(o *s3.Options) { o.User = "nobody" }, g.Password, queue.SignIn, "refuses the access key or the secret key"},
+		"no bucket":      {func(o *s3.Options) { o.Bucket = "nothing" }, g.Password, queue.Misplaced, "has no bucket nothing"},
+		"nobody there":   {func(o *s3.Options) { o.URL = "http://127.0.0.1:1" }, g.Password, queue.Unreachable, "does not answer"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			o := right
+			c.change(&o)
+			err := send(t, driver(t, o, c.password), destination.Temp("dev", 1, 1), 400)
+			var own *destination.Error
+			require.ErrorAs(t, err, &own)
+			assert.Equal(t, c.cause, own.Cause, own.Says)
+			assert.Contains(t, own.Says, c.says)
+			assert.NotContains(t, err.Error(), g.Password)
+		})
+	}
+	_, err := s3.New(s3.Options{URL: "nowhere"})
+	assert.Equal(t, queue.Misplaced, destination.CauseOf(err))
+}
+
+func TestWhatWasBegunAndLeftIsEnded(t *testing.T) {
+	g := start(t)
+	d := driver(t, s3.Options{URL: g.Endpoint, Bucket: "locker", User: g.User}, g.Password)
+	core, err := minio.NewCore(g.Address, &minio.Options{Creds: credentials.NewStaticV4(g.User, g.Password, ""), Region: "us-east-1"})
+	require.NoError(t, err)
+	begun := func() int {
+		list, err := core.ListMultipartUploads(t.Context(), "locker", "", "", "", "", 100)
+		require.NoError(t, err)
+		return len(list.Uploads)
+	}
+	temp := destination.Temp("dev", 1, 1)
+	for _, key := range []string{temp, temp, "2026/a.jpg"} { // as a process that was killed leaves it
+		_, err := core.NewMultipartUpload(t.Context(), "locker", key, minio.PutObjectOptions{})
+		require.NoError(t, err)
+	}
+	require.Equal(t, 3, begun())
+	entries, err := d.List(t.Context(), destination.TempDir)
+	require.NoError(t, err)
+	assert.Len(t, entries, 2, "it is found by looking")
+	require.NoError(t, send(t, d, temp, 20<<20))
+	require.NoError(t, d.Publish(t.Context(), temp, "2026/a.jpg"))
+	assert.Zero(t, begun())
+}
+
+func TestAnObjectThatIsNotWholeIsRefused(t *testing.T) {
+	g := start(t)
+	d := driver(t, s3.Options{URL: g.Endpoint, Bucket: "locker", User: g.User}, g.Password)
+	temp := destination.Temp("dev", 1, 1)
+	require.NoError(t, send(t, d, temp, 400_000))
+	require.NoError(t, d.Publish(t.Context(), temp, "a.jpg"))
+	require.NoError(t, os.Truncate(g.Files("locker")+"/a.jpg", 399_999))
+	_, err := d.Prove(t.Context(), "a.jpg", strings.Repeat("0", 64), 400_000)
+	assert.Equal(t, queue.Different, destination.CauseOf(err), "%v", err)
+	// Other bytes under the temporary name: the copy's hash is computed from
+	// them, and is not that of what was sent.
+	require.NoError(t, send(t, d, temp, 400_000))
+	content := bytes.Repeat([]byte("tide"), 100_000)
+	content[7] ^= 1
+	require.NoError(t, os.WriteFile(g.Files("locker")+"/"+temp, content, 0o644))
+	require.NoError(t, d.Publish(t.Context(), temp, "b.jpg"))
+	sum := sha256.Sum256(bytes.Repeat([]byte("tide"), 100_000))
+	_, err = d.Prove(t.Context(), "b.jpg", hex.EncodeToString(sum[:]), 400_000)
+	assert.Equal(t, queue.Different, destination.CauseOf(err), "%v", err)
+}
