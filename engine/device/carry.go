@@ -582,7 +582,7 @@ func (d *Device) failed(ctx context.Context, s *carriage, err error) error {
 	tries, now := s.copy.Tries+1, time.Now()
 	if s.meter.began.Load() { // what was under way may still arrive
 		d.mu.Lock()
-		d.listAt[s.copy.Destination] = now.Add(d.Wait(sweepWait))
+		d.lookThrough(s.copy.Destination, now)
 		d.mu.Unlock()
 	}
 	o := queue.Judge(cause, tries, d.Jitter(), after)
@@ -661,7 +661,7 @@ func sentence(s string) string {
 func (d *Device) trouble(name string, cause queue.Cause, says string, now time.Time) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.listAt[name] = now.Add(d.Wait(sweepWait))
+	d.lookThrough(name, now)
 	t := d.troubles[name]
 	if t == nil {
 		t = &trouble{since: now}

@@ -76,6 +76,8 @@ type Device struct {
 	mark   string               // tells this device from others of its name
 	listAt map[string]time.Time // when what is on its way at a destination is looked through
 
+	failedAt map[string]time.Time // when something last failed there
+
 	recording   map[string]bool // destinations whose open record is being written
 	recordAfter map[string]time.Time
 	reproving   map[string]bool // destinations whose proofs are being taken again
@@ -108,7 +110,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 	d := &Device{
 		Options: o, plan: &plan.Plan{}, verdicts: map[queue.Class]gate.Verdict{}, troubles: map[string]*trouble{},
 		active: map[int64]*carriage{}, sources: map[string]*source{}, ordered: true, sweeping: map[string]bool{}, sweepAfter: map[string]time.Time{},
-		listAt: map[string]time.Time{}, recording: map[string]bool{}, recordAfter: map[string]time.Time{}, reproving: map[string]bool{},
+		listAt: map[string]time.Time{}, failedAt: map[string]time.Time{}, recording: map[string]bool{}, recordAfter: map[string]time.Time{}, reproving: map[string]bool{},
 		planned: make(chan struct{}, 1), wake: make(chan struct{}, 1),
 	}
 	d.pace = rate.NewLimiter(rate.Inf, paceStep)

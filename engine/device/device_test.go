@@ -136,6 +136,14 @@ func (y *yard) file(name string, content []byte) string {
 	return file
 }
 
+// clip puts a video into the gallery in one step.
+func (y *yard) clip(name string) {
+	y.t.Helper()
+	content, err := os.ReadFile(clipFile(y.t))
+	require.NoError(y.t, err)
+	y.file(name, content)
+}
+
 func (y *yard) status() device.Status {
 	y.t.Helper()
 	s, err := y.device.Status(context.Background())
@@ -258,7 +266,7 @@ func TestGatesHoldAndLetGo(t *testing.T) {
 	for i := range 5 {
 		y.picture(fmt.Sprintf("%d.jpg", i), i)
 	}
-	require.NoError(t, standin.Clip(y.dir+"/phone/DCIM/clip.mp4", 1, 160, 6, time.Now()))
+	y.clip("clip.mp4")
 	y.until("no network", heldBy(gate.Network, 6))
 	low := home
 	low.Battery = 20
@@ -320,7 +328,7 @@ func TestCellularStaysWithinItsAllowance(t *testing.T) {
 
 func TestSendNowSaysWhatItCosts(t *testing.T) {
 	y := setup(t, away)
-	require.NoError(t, standin.Clip(y.dir+"/phone/DCIM/clip.mp4", 1, 160, 6, time.Now()))
+	y.clip("clip.mp4")
 	y.until("held", heldBy(gate.Network, 1))
 	ids := []int64{y.copy("clip.mp4").ID}
 	_, err := y.device.SendNow(t.Context(), ids, false)

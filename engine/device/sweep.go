@@ -62,7 +62,7 @@ func (d *Device) sweep(ctx, sendCtx context.Context, now time.Time) (next time.T
 			d.mu.Lock()
 			d.sweeping[name] = false
 			if list && err == nil && !d.listAt[name].After(now) {
-				d.listAt[name] = time.Now().Add(d.Wait(listWait))
+				d.listAt[name] = d.nextList(name, time.Now())
 			}
 			if err != nil {
 				d.sweepAfter[name] = time.Now().Add(d.Wait(sweepWait))
@@ -95,6 +95,22 @@ func (d *Device) removeTemps(ctx context.Context, name string, left []records.Co
 
 // listWait is how often what is on its way at a destination is looked through.
 const listWait = 6 * time.Hour
+
+// lookThrough has what is on its way at a destination looked through soon, as
+// something failed there. The caller has the lock.
+func (d *Device) lookThrough(name string, now time.Time) {
+	d.failedAt[name], d.listAt[name] = now, now.Add(d.Wait(sweepWait))
+}
+
+// nextList is when to look through again: ever later after a failure, as a
+// request that was given up may arrive at any time. The caller has the lock.
+func (d *Device) nextList(name string, now time.Time) time.Time {
+	wait := d.Wait(listWait)
+	if at, failed := d.failedAt[name]; failed {
+		wait = min(wait, max(d.Wait(sweepWait), now.Sub(at)))
+	}
+	return now.Add(wait)
+}
 
 // listDue tells whether to look through what is on its way at a destination
 // now, and else when: nothing of ours may be under way there.

@@ -420,21 +420,21 @@ func (d *Driver) Tidy(ctx context.Context) error {
 			return nil
 		}
 	}
-	for _, e := range there {
-		if err := d.Remove(ctx, destination.TempDir+"/"+e.Name); err != nil {
+	d.forget()
+	for _, name := range append(there, destination.Entry{}) { // the folder itself at the end
+		res, err := d.do(ctx, http.MethodDelete, destination.TempDir+"/"+name.Name, nil, nil)
+		if err != nil {
 			return err
 		}
+		drain(res)
+		switch {
+		case res.StatusCode == http.StatusLocked: // somebody is using it
+			return nil
+		case res.StatusCode/100 != 2 && res.StatusCode != http.StatusNotFound:
+			return status("removing the folder for files on their way", res)
+		}
 	}
-	d.forget()
-	res, err := d.do(ctx, http.MethodDelete, destination.TempDir+"/", nil, nil)
-	if err != nil {
-		return err
-	}
-	drain(res)
-	if res.StatusCode/100 == 2 || res.StatusCode == http.StatusNotFound {
-		return nil
-	}
-	return status("removing the folder for files on their way", res)
+	return nil
 }
 
 // makeFolders makes the folders on the way to p, once each.
