@@ -185,7 +185,7 @@ func TestLimitsAreReadAndHoldAtTheirHours(t *testing.T) {
 	limits, err = plan.ParseLimits("2 MB/s at 08:00-22:00")
 	require.NoError(t, err)
 	assert.Zero(t, limits.RateAt(at(3), time.UTC), "no limit outside")
-	for text, says := range map[string]string{"2 MB": "is not a limit", "fast": "is not a limit", "1 MB/s at noon": "is not a window", "1 MB/s; 2 MB/s": "is for always", "0 B/s": "is not a limit", "": "is not a limit"} {
+	for text, says := range map[string]string{"2 MB": "is not a limit", "fast": "is not a limit", "1 MB/s at noon": "is not a window", "1 MB/s; 2 MB/s": "is for always", "0 B/s": "is not a limit", "10 kB/s": "is too slow", "": "is not a limit"} {
 		_, err := plan.ParseLimits(text)
 		assert.ErrorContains(t, err, says, text)
 	}

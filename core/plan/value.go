@@ -56,6 +56,10 @@ func ParseSize(s string) (Size, error) {
 	return Size(n), nil
 }
 
+// minLimit is the lowest limit: below it, senders that wait for their turn
+// would look like a line that went dead.
+const minLimit = 50_000
+
 // ParseLimits reads "2 MB/s", or "1 MB/s at 08:00-22:00; 5 MB/s".
 func ParseLimits(s string) (Limits, error) {
 	would := `would be such as "2 MB/s" or "1 MB/s at 08:00-22:00; 5 MB/s"`
@@ -66,6 +70,9 @@ func ParseLimits(s string) (Limits, error) {
 		n, err := ParseSize(size)
 		if !found || err != nil {
 			return nil, wrong(would, "%q is not a limit", strings.TrimSpace(part))
+		}
+		if n < minLimit {
+			return nil, wrong("would be at least 50 kB/s, or no lane at all", "%q is too slow to send with", strings.TrimSpace(rate))
 		}
 		limit := Limit{Rate: int64(n)}
 		if timed {

@@ -748,9 +748,13 @@ func (r *sendReader) take(p []byte) (int, error) {
 
 // Read implements io.Reader.
 func (r *sendReader) Read(p []byte) (int, error) {
-	n, err := r.take(p[:min(len(p), paceStep)])
+	limited := r.pace.Limit() != rate.Inf
+	if limited {
+		p = p[:min(len(p), paceStep)]
+	}
+	n, err := r.take(p)
 	r.meter.n.Add(int64(n))
-	if r.pace.Limit() != rate.Inf && n > 0 {
+	if limited && n > 0 {
 		if perr := r.pace.WaitN(r.ctx, n); perr != nil && r.ctx.Err() != nil {
 			return 0, context.Cause(r.ctx)
 		}
@@ -758,8 +762,9 @@ func (r *sendReader) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// paceStep is how much is read at once, and may go at once under a limit.
-const paceStep = 256 << 10
+// paceStep is how much may go at once under a limit: little enough that no
+// sender looks stalled at the lowest limit that a plan takes.
+const paceStep = 64 << 10
 
 // digest hashes beside the sending when a file is large, so that a core that
 // is free is used.
