@@ -203,7 +203,7 @@ func (s *Server) open(c fiber.Ctx) error {
 	// A page, not a redirect: a strict cookie is not sent with a redirect that
 	// began outside.
 	c.Set("Content-Type", "text/html; charset=utf-8")
-	return c.SendString(`<!doctype html><html lang="en"><meta http-equiv="refresh" content="0; url=/"><title>Yard Tide</title><p><a href="/">Open the console</a></p></html>`)
+	return c.SendString(`<!doctype html><html lang="en"><meta http-equiv="refresh" content="0; url=/"><link rel="icon" href="/mark.svg" type="image/svg+xml"><title>Yard Tide</title><p><a href="/">Open the console</a></p></html>`)
 }
 
 // files serves the console; its own paths lead to its one page.

@@ -261,20 +261,30 @@ func (d *Driver) Open(ctx context.Context, p string) (io.ReadCloser, error) {
 	return nil, status("reading back", res)
 }
 
-// Remove implements destination.Driver.
+// Remove implements destination.Driver. A server may hold the file for a moment
+// after a send of it was cut.
 func (d *Driver) Remove(ctx context.Context, temp string) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	res, err := d.do(ctx, http.MethodDelete, temp, nil, nil)
-	if err != nil {
-		return err
+	for try := 0; ; try++ {
+		res, err := d.do(ctx, http.MethodDelete, temp, nil, nil)
+		if err != nil {
+			return err
+		}
+		drain(res)
+		switch {
+		case res.StatusCode/100 == 2 || res.StatusCode == http.StatusNotFound:
+			return nil
+		case res.StatusCode != http.StatusLocked || try == 10:
+			return status("removing the temporary file", res)
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(200 * time.Millisecond):
+		}
 	}
-	drain(res)
-	if res.StatusCode/100 == 2 || res.StatusCode == http.StatusNotFound {
-		return nil
-	}
-	return status("removing the temporary file", res)
 }
 
 // Space implements destination.Spacer by the properties of RFC 4331.
