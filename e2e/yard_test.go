@@ -90,6 +90,21 @@ func demo(t *testing.T, dir string, more ...string) *service {
 // start runs the process until it prints the console's address.
 func (s *service) start() {
 	s.t.Helper()
+	for try := 0; ; try++ {
+		if s.begin() {
+			return
+		}
+		// Another program may have the port for a moment: it was free when chosen.
+		if _ = s.cmd.Wait(); try == 20 || !strings.Contains(s.log.String(), "address already in use") {
+			require.Failf(s.t, "the service did not start", "%v\n%s", s.lines, s.log)
+		}
+		time.Sleep(500 * time.Millisecond)
+	}
+}
+
+// begin starts the process once; false when it ended.
+func (s *service) begin() bool {
+	s.t.Helper()
 	s.cmd, s.log = exec.Command(binary, s.args...), &lockedBuffer{}
 	s.cmd.Stderr = s.log
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
@@ -102,10 +117,10 @@ func (s *service) start() {
 		s.lines = append(s.lines, lines.Text())
 		if link, ok := strings.CutPrefix(lines.Text(), "console   "); ok {
 			s.link = link
-			return
+			return true
 		}
 	}
-	require.Failf(s.t, "the service did not start", "%v\n%s", s.lines, s.log)
+	return false
 }
 
 func (s *service) kill() {

@@ -98,6 +98,11 @@ func Differs(path string) error {
 	return &Error{Cause: queue.Different, Says: "what lies at " + path + " is not what was sent"}
 }
 
+// PartLost is the error of Put when what it was to build on is gone.
+func PartLost() error {
+	return &Error{Cause: queue.Busy, Says: "the storage lost what had been sent of the file"}
+}
+
 // TempDir is the folder at a destination that holds files on their way.
 const TempDir = ".yardtide"
 

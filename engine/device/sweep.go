@@ -158,8 +158,8 @@ func (d *Device) removeStrays(ctx context.Context, name string) error {
 		if err != nil {
 			return err
 		}
-		if known && c.Temp == path && c.State == queue.Waiting {
-			continue // it goes on from there
+		if known && (c.State == queue.Waiting || c.State == queue.Preparing || c.State == queue.Sending) {
+			continue // it may begin this moment, and go on from there
 		}
 		if err := driver.Remove(ctx, path); err != nil {
 			return err

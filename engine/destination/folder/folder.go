@@ -48,7 +48,14 @@ func (d Driver) Put(ctx context.Context, temp string, body io.Reader, from, size
 	if err := os.MkdirAll(d.local(destination.TempDir), 0o755); err != nil {
 		return failure("making the folder for files on their way", err)
 	}
-	f, err := os.OpenFile(d.local(temp), os.O_CREATE|os.O_WRONLY, 0o644)
+	how := os.O_WRONLY
+	if from == 0 {
+		how |= os.O_CREATE
+	}
+	f, err := os.OpenFile(d.local(temp), how, 0o644)
+	if from > 0 && errors.Is(err, fs.ErrNotExist) {
+		return destination.PartLost()
+	}
 	if err != nil {
 		return failure("making the temporary file", err)
 	}
@@ -57,6 +64,12 @@ func (d Driver) Put(ctx context.Context, temp string, body io.Reader, from, size
 			err = failure("closing the temporary file", cerr)
 		}
 	}()
+	if info, err := f.Stat(); err != nil || info.Size() < from {
+		if err == nil {
+			return destination.PartLost()
+		}
+		return failure("looking at the temporary file", err)
+	}
 	if err := f.Truncate(from); err != nil {
 		return failure("cutting the temporary file", err)
 	}

@@ -217,7 +217,7 @@ func (d *Driver) upload(ctx context.Context, temp string, from, part int64) (str
 			}
 		}
 		if id == "" || int64(len(kept)) != from/part {
-			return "", nil, &destination.Error{Cause: queue.Busy, Says: "the storage lost the parts that had been sent"}
+			return "", nil, destination.PartLost()
 		}
 		return id, kept, nil
 	}

@@ -317,15 +317,32 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, from, siz
 	if err := d.makeFolders(ctx, client, destination.TempDir); err != nil {
 		return err
 	}
-	f, err := client.OpenFile(d.remote(temp), os.O_CREATE|os.O_WRONLY)
+	how := os.O_WRONLY
+	if from == 0 {
+		how |= os.O_CREATE
+	}
+	f, err := client.OpenFile(d.remote(temp), how)
+	if from > 0 && errors.Is(err, os.ErrNotExist) {
+		return destination.PartLost()
+	}
 	if errors.Is(err, os.ErrNotExist) { // somebody removed the folder for files on their way
 		d.forget()
 		if err = d.makeFolders(ctx, client, destination.TempDir); err == nil {
-			f, err = client.OpenFile(d.remote(temp), os.O_CREATE|os.O_WRONLY)
+			f, err = client.OpenFile(d.remote(temp), how)
 		}
 	}
 	if err != nil {
 		return d.failure(ctx, client, "making the temporary file", err)
+	}
+	if from > 0 {
+		if info, err := f.Stat(); err != nil || info.Size() < from {
+			if err == nil {
+				err = destination.PartLost()
+			} else {
+				err = d.failure(ctx, client, "looking at the temporary file", err)
+			}
+			return errors.Join(err, closed(f))
+		}
 	}
 	if err := f.Truncate(from); err != nil {
 		return errors.Join(d.failure(ctx, client, "cutting the temporary file", err), closed(f))

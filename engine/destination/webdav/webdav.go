@@ -100,6 +100,13 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, from, siz
 	source := destination.NewBody(ctx, body, size-from)
 	for at, first := from, true; first || at < size; first = false {
 		n := min(step, size-at)
+		if at > 0 { // a range onto what is not there would leave a hole
+			if there, err := d.Size(ctx, temp); errors.Is(err, destination.ErrNotFound) || err == nil && there < at {
+				return destination.PartLost()
+			} else if err != nil {
+				return err
+			}
+		}
 		if err := d.putPart(ctx, temp, source, at, n, size); err != nil {
 			if _, own := source.Stop(); own != nil {
 				return own
