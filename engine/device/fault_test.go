@@ -110,7 +110,7 @@ func (h *house) whole(root string) {
 	require.Eventually(h.t, func() bool {
 		parts, err := filepath.Glob(root + "/" + destination.TempDir + "/*.part")
 		return assert.NoError(h.t, err) && len(parts) == 0
-	}, 20*time.Second, 50*time.Millisecond, "temporary files are left")
+	}, 90*time.Second, 50*time.Millisecond, "temporary files are left") // looked for ever later: 2 h at this pace
 }
 
 func TestConnectionsThatBreakAgainAndAgain(t *testing.T) {
