@@ -162,11 +162,7 @@ func (d *drivers) watch(ctx context.Context) {
 	tick := time.NewTicker(watchWait)
 	defer tick.Stop()
 	for {
-		if p := d.plan(); p != nil {
-			for name := range p.Destinations {
-				d.refresh(name)
-			}
-		}
+		d.refreshAll()
 		select {
 		case <-ctx.Done():
 			return
@@ -180,6 +176,10 @@ func (d *drivers) forget() {
 	d.mu.Lock()
 	clear(d.asked)
 	d.mu.Unlock()
+	d.refreshAll()
+}
+
+func (d *drivers) refreshAll() {
 	if p := d.plan(); p != nil {
 		for name := range p.Destinations {
 			d.refresh(name)

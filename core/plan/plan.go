@@ -63,6 +63,18 @@ type Size int64
 // DefaultLayout is used by a destination that names none.
 const DefaultLayout = "{year}/{month}/{name}"
 
+// DefaultSenders is how many copies a device sends at once to a destination
+// that says nothing of it.
+const DefaultSenders = 4
+
+// SendersOrDefault is how many copies each device sends there at once.
+func (d Destination) SendersOrDefault() int {
+	if d.Senders == 0 {
+		return DefaultSenders
+	}
+	return d.Senders
+}
+
 // Networked tells whether copies to it cross a network: only then do network
 // gates apply and can bytes be metered.
 func (d Destination) Networked() bool { return d.Kind != Folder }

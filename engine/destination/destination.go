@@ -98,6 +98,18 @@ func Differs(path string) error {
 	return &Error{Cause: queue.Different, Says: "what lies at " + path + " is not what was sent"}
 }
 
+// CheckLength sees that a storage kept a file of size bytes, as it said it did.
+func CheckLength(ctx context.Context, d Driver, temp string, size int64) error {
+	n, err := d.Size(ctx, temp)
+	if errors.Is(err, ErrNotFound) {
+		return &Error{Cause: queue.Different, Says: "the storage acknowledged the file and does not have it"}
+	}
+	if err == nil && n != size {
+		return &Error{Cause: queue.Different, Says: fmt.Sprintf("the storage kept %d of %d bytes", n, size)}
+	}
+	return err
+}
+
 // PartLost is the error of Put when what it was to build on is gone.
 func PartLost() error {
 	return &Error{Cause: queue.Busy, Says: "the storage lost what had been sent of the file"}

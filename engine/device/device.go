@@ -32,9 +32,6 @@ import (
 	"yardtide/engine/sensor"
 )
 
-// Senders is how many copies go to one destination at the same time.
-const Senders = 4
-
 // Options make a device. All fields but the last five are needed.
 type Options struct {
 	Name    string

@@ -219,10 +219,7 @@ func (d *Device) stopShut() {
 func (d *Device) fill(ctx, sendCtx context.Context, name string, owed map[queue.Class]int64) error {
 	for ctx.Err() == nil {
 		d.mu.Lock()
-		room, now := d.plan.Destinations[name].Senders, time.Now()
-		if room == 0 {
-			room = Senders
-		}
+		room, now := d.plan.Destinations[name].SendersOrDefault(), time.Now()
 		if t := d.troubles[name]; t != nil {
 			room = 1
 			if now.Before(t.until) {
@@ -323,10 +320,7 @@ func (d *Device) choose(ctx context.Context, name string, busy []int64, owed map
 func (d *Device) videosUnderWay(name string) bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	n, senders := 0, d.plan.Destinations[name].Senders
-	if senders == 0 {
-		senders = Senders
-	}
+	n, senders := 0, d.plan.Destinations[name].SendersOrDefault()
 	for _, s := range d.active {
 		if s.copy.Destination == name && s.copy.Kind == media.Video {
 			n++
@@ -358,10 +352,7 @@ func (d *Device) periodOf(p *plan.Plan, rule string, over plan.Network, now time
 // start reserves what a send may cost and lets it go. started is false when
 // the allowance no longer has room.
 func (d *Device) start(ctx, sendCtx context.Context, s *carriage) (started bool, err error) {
-	d.mu.Lock()
-	keep := int64(d.plan.Destinations[s.copy.Destination].KeepFree)
-	d.mu.Unlock()
-	if !s.proving && !d.Fleet.take(s.copy.Destination, s.copy.Bytes, keep) {
+	if !s.proving && !d.Fleet.take(s.copy.Destination, s.copy.Bytes, d.keepFree(s.copy.Destination)) {
 		return false, nil
 	}
 	if s.metered && !s.proving {

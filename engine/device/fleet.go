@@ -210,12 +210,17 @@ func (f *Fleet) give(name string, bytes int64, landed bool) {
 	}
 }
 
+// keepFree is the room at a destination that the plan never fills, in bytes.
+func (d *Device) keepFree(name string) int64 {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return int64(d.plan.Destinations[name].KeepFree)
+}
+
 // spaceHold is the hold of a class of which not even the smallest copy fits.
 func (d *Device) spaceHold(class queue.Class, smallest int64) (gate.Hold, bool) {
-	d.mu.Lock()
-	dest := d.plan.Destinations[class.Destination]
-	d.mu.Unlock()
-	left := d.Fleet.Left(class.Destination, int64(dest.KeepFree))
+	keep := d.keepFree(class.Destination)
+	left := d.Fleet.Left(class.Destination, keep)
 	if left < 0 || smallest <= left {
 		return gate.Hold{}, false
 	}
@@ -223,8 +228,8 @@ func (d *Device) spaceHold(class queue.Class, smallest int64) (gate.Hold, bool) 
 	if left == 0 {
 		says = class.Destination + " has no room left"
 	}
-	if dest.KeepFree > 0 {
-		says += fmt.Sprintf(" (%s are kept free)", gate.Bytes(int64(dest.KeepFree)))
+	if keep > 0 {
+		says += fmt.Sprintf(" (%s are kept free)", gate.Bytes(keep))
 	}
 	return gate.Hold{Gate: gate.Space, Says: says + fmt.Sprintf("; the smallest of these is %s.", gate.Bytes(smallest)), You: true}, true
 }
@@ -233,10 +238,7 @@ const spaceTodo = "Make room there, enlarge it, or change what the plan sends th
 
 // fitting narrows what may be picked to what there is room for.
 func (d *Device) fitting(name string, fits int64) int64 {
-	d.mu.Lock()
-	keep := int64(d.plan.Destinations[name].KeepFree)
-	d.mu.Unlock()
-	if left := d.Fleet.Left(name, keep); left >= 0 {
+	if left := d.Fleet.Left(name, d.keepFree(name)); left >= 0 {
 		return min(fits, left)
 	}
 	return fits

@@ -16,7 +16,6 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/naming"
-	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
@@ -67,9 +66,8 @@ func RecordSchema() ([]byte, error) {
 func (d *Device) record(ctx, sendCtx context.Context, busy map[string]bool, now time.Time) (next time.Time, err error) {
 	d.mu.Lock()
 	var names []string
-	for name, dest := range d.plan.Destinations {
-		shut := dest.Networked() && (d.now.Costs() || d.now.Network == plan.NoNetwork) || d.pause.Active(now) || d.troubles[name] != nil
-		if !shut && !d.recording[name] && !now.Before(d.recordAfter[name]) {
+	for name := range d.plan.Destinations {
+		if !d.besideShut(name, now) && d.troubles[name] == nil && !d.recording[name] && !now.Before(d.recordAfter[name]) {
 			names = append(names, name)
 		}
 	}

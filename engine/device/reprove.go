@@ -32,16 +32,17 @@ func (d *Device) Reproving(ctx context.Context) (left, held int64, err error) {
 	defer d.mu.Unlock()
 	for name, n := range counts {
 		left += n
-		if d.provingShut(name, time.Now()) {
+		if d.besideShut(name, time.Now()) {
 			held += n
 		}
 	}
 	return left, held, nil
 }
 
-// provingShut tells whether proofs cannot be taken at a destination now. The
-// caller has the lock.
-func (d *Device) provingShut(name string, now time.Time) bool {
+// besideShut tells whether nothing may be done at a destination now beside the
+// sends: proofs taken again, what is left removed, records written. The caller
+// has the lock.
+func (d *Device) besideShut(name string, now time.Time) bool {
 	dest, there := d.plan.Destinations[name]
 	t := d.troubles[name]
 	return !there || dest.Networked() && (d.now.Costs() || d.now.Network == plan.NoNetwork) || d.pause.Active(now) || t != nil && now.Before(t.until)
@@ -52,7 +53,7 @@ func (d *Device) reprove(ctx, sendCtx context.Context, now time.Time) error {
 	d.mu.Lock()
 	var names []string
 	for name := range d.plan.Destinations {
-		if !d.provingShut(name, now) && !d.reproving[name] {
+		if !d.besideShut(name, now) && !d.reproving[name] {
 			names = append(names, name)
 		}
 	}
@@ -87,7 +88,7 @@ func (d *Device) reproveAll(ctx, life context.Context, name string) {
 	}
 	for life.Err() == nil {
 		d.mu.Lock()
-		shut := d.provingShut(name, time.Now())
+		shut := d.besideShut(name, time.Now())
 		d.mu.Unlock()
 		c, some, err := d.Records.ToReprove(life, name)
 		if err != nil || !some || shut {

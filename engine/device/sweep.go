@@ -3,14 +3,11 @@ package device
 import (
 	"context"
 	"errors"
-	"maps"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"yardtide/core/gate"
-	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
@@ -29,11 +26,10 @@ const tempLife = 20 * time.Hour
 func (d *Device) sweep(ctx, sendCtx context.Context, now time.Time) (next time.Time, err error) {
 	d.mu.Lock()
 	var names []string
-	for name, dest := range d.plan.Destinations {
-		after, t := d.sweepAfter[name], d.troubles[name]
-		shut := dest.Networked() && (d.now.Costs() || d.now.Network == plan.NoNetwork) || d.pause.Active(now) || t != nil && now.Before(t.until)
+	for name := range d.plan.Destinations {
+		after := d.sweepAfter[name]
 		switch {
-		case d.sweeping[name] || shut:
+		case d.sweeping[name] || d.besideShut(name, now):
 		case now.Before(after):
 			next = gate.Earlier(next, after)
 		default:
@@ -150,7 +146,7 @@ func (d *Device) removeStrays(ctx context.Context, name string) error {
 		rest, ours := strings.CutPrefix(e.Name, d.Name+"-"+d.mark+"-")
 		number, _, _ := strings.Cut(rest, "-")
 		id, err := strconv.ParseInt(number, 10, 64)
-		if !ours || err != nil || d.carries(id) {
+		if !ours || err != nil || d.carries(name, id) {
 			continue
 		}
 		path := destination.TempDir + "/" + e.Name
@@ -168,9 +164,11 @@ func (d *Device) removeStrays(ctx context.Context, name string) error {
 	return nil
 }
 
-func (d *Device) carries(id int64) bool {
+// carries tells whether the temporary file of a copy is in use at a
+// destination; 0 is that of the record.
+func (d *Device) carries(name string, id int64) bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	_, carried := d.active[id]
-	return carried || id == 0 && slices.Contains(slices.Collect(maps.Values(d.recording)), true)
+	return carried || id == 0 && d.recording[name]
 }

@@ -1,10 +1,10 @@
 // Package s3 is the driver for object storage with the S3 interface.
 //
 // A large file goes up in parts, each signed with its SHA-256, which the
-// storage compares; parts that arrived are built on by the next try. A file is put in
-// place by a copy inside the storage, completed on condition that nothing has
-// the name: the storage then computes a SHA-256 of the whole, which is the
-// proof. Within one process two senders never race for one name.
+// storage compares; parts that arrived are built on by the next try. A file is
+// put in place by a copy inside the storage, completed on condition that
+// nothing has the name: the storage then computes a SHA-256 of the whole, which
+// is the proof. Within one process two senders never race for one name.
 package s3
 
 import (
@@ -155,7 +155,7 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, from, siz
 	if _, err := d.core.CompleteMultipartUpload(ctx, d.o.Bucket, d.key(temp), upload, kept, minio.PutObjectOptions{}); err != nil {
 		return d.failure(ctx, "joining the parts", err)
 	}
-	return d.checkLength(ctx, temp, size)
+	return destination.CheckLength(ctx, d, temp, size)
 }
 
 // signedPart signs a part with its hash, which the storage compares. (The
@@ -188,18 +188,7 @@ func (d *Driver) putWhole(ctx context.Context, temp string, source *destination.
 	if err != nil {
 		return d.failure(ctx, "sending", err)
 	}
-	return d.checkLength(ctx, temp, size)
-}
-
-func (d *Driver) checkLength(ctx context.Context, temp string, size int64) error {
-	n, err := d.Size(ctx, temp)
-	if errors.Is(err, destination.ErrNotFound) {
-		return &destination.Error{Cause: queue.Different, Says: "the storage acknowledged the file and does not have it"}
-	}
-	if err == nil && n != size {
-		return &destination.Error{Cause: queue.Different, Says: fmt.Sprintf("the storage kept %d of %d bytes", n, size)}
-	}
-	return err
+	return destination.CheckLength(ctx, d, temp, size)
 }
 
 // upload begins an upload in parts, or with from above 0 finds the one that

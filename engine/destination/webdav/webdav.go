@@ -118,7 +118,7 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, from, siz
 	if _, own := source.Stop(); own != nil {
 		return own
 	}
-	return d.checkLength(ctx, temp, size)
+	return destination.CheckLength(ctx, d, temp, size)
 }
 
 // putPart sends n bytes: a file's first ones by a plain PUT, others into the
@@ -167,17 +167,6 @@ func (d *Driver) putPart(ctx context.Context, temp string, source *destination.B
 			return status("sending", res)
 		}
 	}
-}
-
-func (d *Driver) checkLength(ctx context.Context, temp string, size int64) error {
-	n, err := d.Size(ctx, temp)
-	if errors.Is(err, destination.ErrNotFound) {
-		return &destination.Error{Cause: queue.Different, Says: "the storage acknowledged the file and does not have it"}
-	}
-	if err == nil && n != size {
-		return &destination.Error{Cause: queue.Different, Says: fmt.Sprintf("the storage kept %d of %d bytes", n, size)}
-	}
-	return err
 }
 
 // Publish implements destination.Driver. Some servers let two MOVEs onto one
