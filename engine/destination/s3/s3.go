@@ -16,13 +16,11 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"hash/fnv"
 	"io"
 	"net/http"
 	"net/url"
 	"path"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/minio/minio-go/v7"
@@ -51,7 +49,7 @@ type Driver struct {
 	core  *minio.Core
 	close func()
 
-	publishing [64]sync.Mutex // by hash of the final name
+	publishing destination.NameLocks
 }
 
 var (
@@ -309,7 +307,7 @@ func (d *Driver) Publish(ctx context.Context, temp, to string) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	defer d.lock(to)()
+	defer d.publishing.Lock(to)()
 	size, err := d.Size(ctx, temp)
 	if err != nil {
 		return err
@@ -382,15 +380,6 @@ func (d *Driver) taken(ctx context.Context, err error) error {
 		return destination.ErrExists
 	}
 	return d.failure(ctx, "putting the file in place", err)
-}
-
-// lock takes the name's lock and returns what lets go of it.
-func (d *Driver) lock(name string) func() {
-	h := fnv.New32a()
-	_, _ = io.WriteString(h, name) // a hash takes everything
-	l := &d.publishing[h.Sum32()%uint32(len(d.publishing))]
-	l.Lock()
-	return l.Unlock
 }
 
 // Size implements destination.Driver.

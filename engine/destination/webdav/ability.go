@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hash/fnv"
 	"io"
 	"net/http"
 	"strings"
@@ -129,53 +128,131 @@ func (r remote) ReadAt(p []byte, at int64) (int, error) {
 	return io.ReadFull(res.Body, p)
 }
 
-// lockName begins the names of the files that are locked while something is
-// put in place.
-const lockName = "lock-"
+// lockName is the file that is locked while something is put in place. It lies
+// beside those on their way: a lock on a name that is still free would make an
+// empty file of that name.
+const lockName = "lock"
 
-// Of locks: how long one lasts if its holder dies, and how long another waits.
+// Of the lock: how long it lasts if its holder dies, how long another waits for
+// it, how long it is held over what is put in place one after the other, how
+// long with nothing to put in place, and how long it is then left to others.
 const (
-	lockLife = 8 * time.Second
-	lockWait = 20 * time.Second
+	lockLife  = 8 * time.Second
+	lockWait  = 20 * time.Second
+	leaseLife = 3 * time.Second
+	leaseIdle = 200 * time.Millisecond
+	lockPoll  = 50 * time.Millisecond
 )
 
 const lockAsk = `<?xml version="1.0"?><lockinfo xmlns="DAV:"><lockscope><exclusive/></lockscope><locktype><write/></locktype></lockinfo>`
 
-// lock takes the lock of a final name and returns what lets go of it: in this
-// process, and by RFC 4918 at the server if that has locks. What is locked
-// there is a file beside those on their way, one for many names: a lock on a
-// name that is still free would make an empty file of that name.
-func (d *Driver) lock(ctx context.Context, name string) (func(), error) {
-	h := fnv.New32a()
-	_, _ = io.WriteString(h, name) // a hash takes everything
-	i := h.Sum32() % uint32(len(d.publishing))
-	d.publishing[i].Lock()
-	file := fmt.Sprintf("%s/%s%x", destination.TempDir, lockName, i)
-	token, err := d.lockAt(ctx, file)
-	if err != nil {
-		d.publishing[i].Unlock()
-		return nil, err
-	}
-	return func() {
-		defer d.publishing[i].Unlock()
-		if token != "" {
-			d.unlock(context.WithoutCancel(ctx), file, token)
-		}
-	}, nil
+// lease is the lock at the server (RFC 4918, 6), held over many files that are
+// put in place: to ask for every file would cost two requests more, and some
+// servers lose locks that are asked for often and side by side.
+type lease struct {
+	turn  chan struct{} // has room for one: who filled it may use the rest
+	token string        // "" while it is not held
+	since time.Time
+	users int
+	freed chan struct{} // closed when it is let go of
+	again time.Time     // not asked for before: others' turn
+	idle  *time.Timer
 }
 
-// unlock lets go of a lock. One that cannot be let go of ends by itself.
-func (d *Driver) unlock(ctx context.Context, file, token string) {
-	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+func (l *lease) old() bool { return time.Since(l.since) >= leaseLife }
+
+// enter takes the server's lock, or joins who has it in this process; what is
+// returned leaves it. On a server without locks it does nothing.
+func (d *Driver) enter(ctx context.Context) (func(), error) {
+	l := &d.lease
+	for {
+		select {
+		case l.turn <- struct{}{}:
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		}
+		if l.token == "" || !l.old() {
+			break
+		}
+		freed := l.freed
+		if l.users == 0 {
+			d.letGo()
+		}
+		<-l.turn
+		select {
+		case <-freed:
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		}
+	}
+	defer func() { <-l.turn }()
+	if l.token == "" {
+		if err := pause(ctx, time.Until(l.again)); err != nil {
+			return nil, err
+		}
+		token, err := d.lockAt(ctx, destination.TempDir+"/"+lockName)
+		if err != nil || token == "" {
+			return func() {}, err
+		}
+		l.token, l.since, l.freed = token, time.Now(), make(chan struct{})
+	}
+	l.users++
+	return d.leave, nil
+}
+
+func (d *Driver) leave() {
+	l := &d.lease
+	l.turn <- struct{}{}
+	defer func() { <-l.turn }()
+	l.users--
+	switch {
+	case l.users > 0:
+	case l.old():
+		d.letGo()
+	case l.idle == nil:
+		l.idle = time.AfterFunc(leaseIdle, d.end)
+	default:
+		l.idle.Reset(leaseIdle)
+	}
+}
+
+// end lets go of the lock if nothing is being put in place.
+func (d *Driver) end() {
+	d.lease.turn <- struct{}{}
+	defer func() { <-d.lease.turn }()
+	if d.lease.users == 0 && d.lease.token != "" {
+		d.letGo()
+	}
+}
+
+// letGo unlocks. The caller has the turn. A lock that cannot be let go of ends
+// by itself.
+func (d *Driver) letGo() {
+	l := &d.lease
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	for range 3 {
-		res, err := d.do(ctx, "UNLOCK", file, nil, func(r *http.Request) { r.Header.Set("Lock-Token", token) })
+		res, err := d.do(ctx, "UNLOCK", destination.TempDir+"/"+lockName, nil, func(r *http.Request) { r.Header.Set("Lock-Token", l.token) })
 		if err == nil {
 			drain(res)
 			if res.StatusCode/100 != 5 {
-				return
+				break
 			}
 		}
+	}
+	l.token, l.again = "", time.Now().Add(lockPoll+10*time.Millisecond)
+	close(l.freed)
+}
+
+func pause(ctx context.Context, t time.Duration) error {
+	if t <= 0 {
+		return nil
+	}
+	select {
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	case <-time.After(t):
+		return nil
 	}
 }
 
@@ -210,10 +287,8 @@ func (d *Driver) lockAt(ctx context.Context, file string) (string, error) {
 			d.tried(true)
 			return token, nil
 		case code == http.StatusLocked && time.Now().Before(deadline):
-			select {
-			case <-ctx.Done():
-				return "", context.Cause(ctx)
-			case <-time.After(50 * time.Millisecond):
+			if err := pause(ctx, lockPoll); err != nil {
+				return "", err
 			}
 		case code == http.StatusLocked:
 			return "", &destination.Error{Cause: queue.Busy, Says: "somebody else puts something in place and does not end"}

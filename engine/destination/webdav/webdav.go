@@ -50,8 +50,8 @@ type Driver struct {
 	challenge *digest.Challenge // the server asked for digest sign-in
 	uses      int               // of its nonce
 
-	publishing [16]sync.Mutex // by hash of the final name
-
+	publishing    destination.NameLocks
+	lease         lease
 	locks, ranges ability
 }
 
@@ -72,6 +72,7 @@ func New(o Options) (*Driver, error) {
 		base: base, user: o.User, password: o.Password,
 		http:    &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
 		folders: map[string]bool{"": true},
+		lease:   lease{turn: make(chan struct{}, 1)},
 	}, nil
 }
 
@@ -176,11 +177,12 @@ func (d *Driver) Publish(ctx context.Context, temp, to string) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	unlock, err := d.lock(ctx, to)
+	defer d.publishing.Lock(to)()
+	leave, err := d.enter(ctx)
 	if err != nil {
 		return err
 	}
-	defer unlock()
+	defer leave()
 	for try := 0; ; try++ {
 		if err := d.makeFolders(ctx, path.Dir(to)); err != nil {
 			return err
@@ -275,10 +277,8 @@ func (d *Driver) Remove(ctx context.Context, temp string) error {
 		case res.StatusCode != http.StatusLocked || try == 10:
 			return status("removing the temporary file", res)
 		}
-		select {
-		case <-ctx.Done():
-			return context.Cause(ctx)
-		case <-time.After(200 * time.Millisecond):
+		if err := pause(ctx, 200*time.Millisecond); err != nil {
+			return err
 		}
 	}
 }
@@ -301,6 +301,7 @@ func (d *Driver) Space(ctx context.Context) (destination.Space, error) {
 
 // Close implements destination.Driver.
 func (d *Driver) Close() error {
+	d.end()
 	d.http.CloseIdleConnections()
 	return nil
 }
@@ -422,10 +423,11 @@ func (d *Driver) Tidy(ctx context.Context) error {
 		return err
 	}
 	for _, e := range there {
-		if e.Folder || !strings.HasPrefix(e.Name, lockName) {
+		if e.Folder || e.Name != lockName {
 			return nil
 		}
 	}
+	d.end()
 	d.forget()
 	for _, name := range append(there, destination.Entry{}) { // the folder itself at the end
 		res, err := d.do(ctx, http.MethodDelete, destination.TempDir+"/"+name.Name, nil, nil)
@@ -462,11 +464,13 @@ func (d *Driver) makeFolders(ctx context.Context, p string) error {
 	if err := d.makeFolders(ctx, path.Dir(p)); err != nil {
 		return err
 	}
-	res, err := d.do(ctx, "MKCOL", p+"/", nil, nil)
+	res, err := d.makeFolder(ctx, p)
+	if err == nil && res.StatusCode == http.StatusForbidden { // so some servers answer who meets another there
+		res, err = d.makeFolder(ctx, p)
+	}
 	if err != nil {
 		return err
 	}
-	drain(res)
 	switch res.StatusCode {
 	case http.StatusCreated, http.StatusMethodNotAllowed: // the latter: there already (RFC 4918, 9.3.1)
 		known(true)
@@ -475,6 +479,14 @@ func (d *Driver) makeFolders(ctx context.Context, p string) error {
 		return &destination.Error{Cause: queue.Misplaced, Says: fmt.Sprintf("the storage has no folder at %s", d.base.Path)}
 	}
 	return status("making the folder "+p, res)
+}
+
+func (d *Driver) makeFolder(ctx context.Context, p string) (*http.Response, error) {
+	res, err := d.do(ctx, "MKCOL", p+"/", nil, nil)
+	if err == nil {
+		drain(res)
+	}
+	return res, err
 }
 
 // forget drops what is known of folders, after one was found missing.

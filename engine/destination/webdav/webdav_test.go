@@ -3,10 +3,17 @@ package webdav_test
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"io"
 	"net"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -18,6 +25,7 @@ import (
 	"yardtide/engine/destination/web"
 	"yardtide/engine/destination/webdav"
 	"yardtide/standin"
+	"yardtide/standin/apache"
 )
 
 func driver(t *testing.T, o webdav.Options) *webdav.Driver {
@@ -134,4 +142,65 @@ func TestSpaceIsToldByTheStorage(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, destination.Space{Free: 600, Used: 400}, space)
 	assert.Equal(t, queue.Full, destination.CauseOf(send(t, d, 4000)))
+}
+
+// Two services put files in place at one Apache, some under the same names. Its
+// lock is asked for far less often than once a file.
+func TestTheServersLockIsHeldOverManyFiles(t *testing.T) {
+	a, err := apache.Start(t.Context(), t.TempDir(), apache.Options{})
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, a.Close()) })
+	there, err := url.Parse(a.URL)
+	require.NoError(t, err)
+	var locks, unlocks atomic.Int64
+	front := httptest.NewServer(&httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
+		switch r.In.Method {
+		case "LOCK":
+			locks.Add(1)
+		case "UNLOCK":
+			unlocks.Add(1)
+		}
+		if to := r.In.Header.Get("Destination"); to != "" {
+			r.Out.Header.Set("Destination", strings.Replace(to, r.In.Host, there.Host, 1))
+		}
+		r.SetURL(&url.URL{Scheme: there.Scheme, Host: there.Host})
+	}})
+	t.Cleanup(front.Close)
+	const files, shared = 100, 20
+	var won [shared]atomic.Int64
+	var all sync.WaitGroup
+	drivers := []*webdav.Driver{driver(t, webdav.Options{URL: front.URL + "/dav/"}), driver(t, webdav.Options{URL: front.URL + "/dav/"})}
+	for i, d := range drivers {
+		for sender := range 4 {
+			all.Go(func() {
+				for n := sender; n < files; n += 4 {
+					temp, name := destination.Temp(fmt.Sprint("dev", i), int64(n), 1), fmt.Sprint(i, "-", n)
+					if n < shared {
+						name = fmt.Sprint(n)
+					}
+					if !assert.NoError(t, d.Put(t.Context(), temp, strings.NewReader("tide"), 0, 4)) {
+						return
+					}
+					switch err := d.Publish(t.Context(), temp, name); {
+					case err == nil && n < shared:
+						won[n].Add(1)
+					case n < shared:
+						assert.ErrorIs(t, err, destination.ErrExists)
+					default:
+						assert.NoError(t, err)
+					}
+				}
+			})
+		}
+	}
+	all.Wait()
+	for n := range won {
+		assert.EqualValues(t, 1, won[n].Load(), "who put %d in place", n)
+	}
+	for _, d := range drivers {
+		require.NoError(t, d.Close())
+	}
+	assert.NotZero(t, unlocks.Load())
+	assert.Less(t, unlocks.Load(), int64(files/2))
+	assert.Less(t, locks.Load(), int64(files), "with those that were refused while the other had it")
 }
