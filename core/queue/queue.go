@@ -29,12 +29,13 @@ const (
 // States lists every state in the order of a copy's life.
 var States = []State{Waiting, Preparing, Sending, Proving, Safe, Stuck, Skipped}
 
-// steps are the legal ones.
+// steps are the legal ones. One from a state to itself is a try that failed and
+// is made again later.
 var steps = map[State][]State{
-	Waiting:   {Preparing, Proving, Stuck, Skipped},
+	Waiting:   {Waiting, Preparing, Sending, Proving, Stuck, Skipped}, // sending: there is nothing to prepare
 	Preparing: {Sending, Proving, Waiting, Stuck, Skipped}, // proving: the content is there already
 	Sending:   {Proving, Waiting, Stuck, Skipped},
-	Proving:   {Safe, Waiting, Stuck, Skipped},
+	Proving:   {Proving, Safe, Waiting, Stuck, Skipped},
 	Safe:      {Stuck}, // a later proof found it missing or different
 	Stuck:     {Waiting, Skipped},
 	Skipped:   {Waiting},

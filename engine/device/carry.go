@@ -33,12 +33,13 @@ type carriage struct {
 	copy    records.Copy
 	lane    int
 	ordered bool // by the keeper: gates don't stop it
-	metered bool // its bytes cost, and are reserved
+	metered bool // its bytes cost
 	proving bool // only the proof is owed
 
-	account string
-	limit   plan.Allowance
-	period  time.Time
+	reserved bool // bytes are set aside for it on the account
+	account  string
+	limit    plan.Allowance
+	period   time.Time
 
 	cancel  context.CancelCauseFunc
 	done    chan struct{} // closed at the end
@@ -76,8 +77,8 @@ func (d *Device) carry(ctx context.Context, s *carriage) {
 	}
 	// What follows must be recorded even when the send was cut.
 	ctx = context.WithoutCancel(ctx)
-	if !s.metered {
-		// nothing was reserved
+	if !s.reserved {
+		// there is nothing to settle
 	} else if serr := d.Records.Settle(ctx, s.copy.ID, s.meter.spent()); serr != nil {
 		d.Log.Error("what was spent could not be recorded; it counts as reserved until the next start", "device", d.Name, "copy", s.copy.ID, "err", serr)
 	}
@@ -120,9 +121,6 @@ func (d *Device) tryCarry(ctx context.Context, s *carriage) (err error) {
 	d.mu.Unlock()
 	if s.proving {
 		return d.prove(ctx, s)
-	}
-	if err := d.step(ctx, s, queue.Preparing, "Begins.", records.Change{Says: text("")}); err != nil {
-		return err
 	}
 	if there, err := d.alreadyThere(ctx, s); err != nil || there {
 		return err
@@ -177,6 +175,9 @@ func (d *Device) alreadyThere(ctx context.Context, s *carriage) (bool, error) {
 	if !same && len(found) == 0 {
 		d.Fleet.clear(s)
 		return false, nil
+	}
+	if err := d.step(ctx, s, queue.Preparing, "Something like it goes or went there: they are compared first.", records.Change{Says: text("")}); err != nil {
+		return false, err
 	}
 	sum, err := d.hashFile(ctx, s)
 	if err != nil {
@@ -359,7 +360,7 @@ func (d *Device) send(ctx context.Context, s *carriage) error {
 		story += fmt.Sprintf(" It goes on after %s that are there.", gate.Bytes(from))
 	}
 	// The temporary name is on record before anything is written under it.
-	if err := d.step(ctx, s, queue.Sending, story, records.Change{Temp: &temp, Remote: text(""), SHA256: text("")}); err != nil {
+	if err := d.step(ctx, s, queue.Sending, story, records.Change{Says: text(""), Temp: &temp, Remote: text(""), SHA256: text("")}); err != nil {
 		return err
 	}
 	body := &sendReader{ctx: ctx, f: f, meter: &s.meter, hash: newDigest(s.copy.Bytes), pace: d.pace}
@@ -401,7 +402,16 @@ func (d *Device) send(ctx context.Context, s *carriage) error {
 	d.mu.Lock()
 	s.copy.Remote, s.copy.SHA256, s.landed = remote, sum, true
 	d.mu.Unlock()
-	return d.step(ctx, s, queue.Proving, story, records.Change{Temp: text(""), Remote: &remote, SHA256: &sum, Sent: &sent})
+	change := records.Change{Temp: text(""), Remote: &remote, SHA256: &sum, Sent: &sent}
+	if s.reserved {
+		spent := s.meter.spent()
+		change.Settle = &spent
+	}
+	if err := d.step(ctx, s, queue.Proving, story, change); err != nil {
+		return err
+	}
+	s.reserved = false
+	return nil
 }
 
 func (d *Device) way(s *carriage) string {
@@ -608,12 +618,12 @@ func (d *Device) failed(ctx context.Context, s *carriage, err error) error {
 	if cause == queue.Different || cause == queue.Changed {
 		change.Sent = new(int64) // it begins anew
 	}
-	if keepsPart(s, cause) || !d.clean(ctx, s) {
-		change.Temp = nil // it may still lie there: the next try writes over it, or a sweep removes it
+	if !s.meter.began.Load() || keepsPart(s, cause) || !d.clean(ctx, s) {
+		change.Temp = nil // it may still lie there: the next try goes on from it or writes over it, or a sweep removes it
 	}
 	to := o.To
 	if s.copy.State == queue.Proving && to == queue.Waiting && cause != queue.Different {
-		return d.Records.Postpone(ctx, s.copy.ID, says, *change.Tries, *change.NotBefore, now)
+		to = queue.Proving // what was sent lies there: only its proof is still owed
 	}
 	return d.step(ctx, s, to, says, change)
 }

@@ -257,7 +257,7 @@ func TestAPictureGoesUpByItselfAndIsProven(t *testing.T) {
 	assert.Equal(t, "2026/03/IMG_1.jpg", c.Remote)
 	assert.Equal(t, device.ReadBack, c.Proof)
 	assert.Positive(t, c.ProvenMS)
-	assert.Equal(t, "preparing: Begins.\nsending: Over Wi-Fi.\nproving: Sent 14 kB as 2026/03/IMG_1.jpg.\nsafe: Read back whole.\n", strings.ReplaceAll(y.story("IMG_1.jpg"), gate.Bytes(c.Bytes), "14 kB"))
+	assert.Equal(t, "sending: Over Wi-Fi.\nproving: Sent 14 kB as 2026/03/IMG_1.jpg.\nsafe: Read back whole.\n", strings.ReplaceAll(y.story("IMG_1.jpg"), gate.Bytes(c.Bytes), "14 kB"))
 	y.whole()
 }
 

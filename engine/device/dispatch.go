@@ -361,8 +361,9 @@ func (d *Device) start(ctx, sendCtx context.Context, s *carriage) (started bool,
 			d.Fleet.give(s.copy.Destination, s.copy.Bytes, false)
 			return false, err
 		}
+		s.reserved = true
 	}
-	reserved := !s.proving
+	takesRoom := !s.proving
 	ctx, cancel := context.WithCancelCause(sendCtx)
 	s.cancel, s.done, s.started = cancel, make(chan struct{}), time.Now()
 	d.mu.Lock()
@@ -371,7 +372,7 @@ func (d *Device) start(ctx, sendCtx context.Context, s *carriage) (started bool,
 	d.sends.Go(func() {
 		d.carry(ctx, s)
 		cancel(nil)
-		if reserved {
+		if takesRoom {
 			d.Fleet.give(s.copy.Destination, s.copy.Bytes, s.landed)
 		}
 		d.mu.Lock()

@@ -78,13 +78,14 @@ type Change struct {
 	ProvenAt                                *time.Time
 	Order                                   *Order
 	Sent                                    *int64
+	Settle                                  *int64 // ends its reservation, with the bytes that really left
 }
 
 // Step takes a copy from its state to the next, with a line in its story, in
 // one transaction. The copy is read anew: an illegal step is a
 // queue.StepError and changes nothing.
 func (r *Records) Step(ctx context.Context, id int64, to queue.State, story string, c Change, now time.Time) error {
-	return r.tx(ctx, fmt.Sprintf("taking copy %d to %s", id, to), func(tx *sqlx.Tx) error {
+	return r.tx(ctx, fmt.Sprintf("taking copy %d to %s", id, to), func(tx *transaction) error {
 		var from queue.State
 		if err := tx.Get(&from, `SELECT state FROM copies WHERE id = ?`, id); err != nil {
 			return err
@@ -120,6 +121,11 @@ func (r *Records) Step(ctx context.Context, id int64, to queue.State, story stri
 		if c.Sent != nil {
 			put("sent", *c.Sent)
 		}
+		if c.Settle != nil {
+			if err := settle(tx, id, c.Settle); err != nil {
+				return err
+			}
+		}
 		if _, err := tx.Exec(`UPDATE copies SET `+strings.Join(set, ", ")+` WHERE id = ?`, append(args, id)...); err != nil {
 			return err
 		}
@@ -142,17 +148,6 @@ func (r *Records) Note(ctx context.Context, id int64, temp, remote, sha256 strin
 		return fmt.Errorf("noting where copy %d goes: %w", id, err)
 	}
 	return nil
-}
-
-// Postpone leaves a copy in its state and notes why, and when it goes on.
-func (r *Records) Postpone(ctx context.Context, id int64, says string, tries int, until, now time.Time) error {
-	return r.tx(ctx, fmt.Sprintf("postponing copy %d", id), func(tx *sqlx.Tx) error {
-		if _, err := tx.Exec(`UPDATE copies SET says = ?, tries = ?, not_before = ?, changed_at = ? WHERE id = ?`, says, tries, ms(until), ms(now), id); err != nil {
-			return err
-		}
-		_, err := tx.Exec(`INSERT INTO events SELECT id, ?, state, ? FROM copies WHERE id = ?`, ms(now), says, id)
-		return err
-	})
 }
 
 // Counter is how many copies of a class stand in a state.
@@ -350,7 +345,7 @@ func (r *Records) Retry(ctx context.Context, ids []int64, now time.Time) (n int6
 			return 0, fmt.Errorf("retrying: %w", err)
 		}
 	}
-	err = r.tx(ctx, "retrying", func(tx *sqlx.Tx) error {
+	err = r.tx(ctx, "retrying", func(tx *transaction) error {
 		if err := tx.Get(&n, `SELECT count(*) FROM copies WHERE `+where, args...); err != nil {
 			return err
 		}
@@ -365,7 +360,7 @@ func (r *Records) Order(ctx context.Context, ids []int64, order Order, now time.
 	if err != nil {
 		return 0, fmt.Errorf("ordering: %w", err)
 	}
-	err = r.tx(ctx, "ordering", func(tx *sqlx.Tx) error {
+	err = r.tx(ctx, "ordering", func(tx *transaction) error {
 		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, state, 'The keeper sends it now.' FROM copies WHERE `+where, append([]any{ms(now)}, args...)...); err != nil {
 			return err
 		}

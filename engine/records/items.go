@@ -74,7 +74,7 @@ const insertItem = `INSERT INTO items (source, dir, name, size, mtime, inode, co
 // that the source's rule asks for. An item under a known path takes the place
 // of the earlier one, whose copies keep their story.
 func (r *Records) Admit(ctx context.Context, items []Item, rule string, p plan.Rule, now time.Time) error {
-	return r.tx(ctx, "taking in items", func(tx *sqlx.Tx) error {
+	return r.tx(ctx, "taking in items", func(tx *transaction) error {
 		var first int64
 		insert, err := tx.PrepareNamed(insertItem)
 		if err != nil {
@@ -117,7 +117,7 @@ func (r *Records) Touch(ctx context.Context, it Item) error {
 // Gone notes that files are no longer there. Copies that were not sent are
 // skipped; what is safe stays safe.
 func (r *Records) Gone(ctx context.Context, source, dir string, names []string, now time.Time) error {
-	return r.tx(ctx, "noting what is gone", func(tx *sqlx.Tx) error {
+	return r.tx(ctx, "noting what is gone", func(tx *transaction) error {
 		here, err := tx.Preparex(itemHere)
 		if err != nil {
 			return err
@@ -135,7 +135,7 @@ const itemHere = `SELECT id FROM items WHERE source = ? AND dir = ? AND name = ?
 
 // leave marks the current item of a path, if there is one, as gone and skips
 // what it had waiting.
-func leave(tx *sqlx.Tx, here *sqlx.Stmt, now time.Time, says, source, dir, name string) error {
+func leave(tx *transaction, here *sqlx.Stmt, now time.Time, says, source, dir, name string) error {
 	var id int64
 	err := here.Get(&id, source, dir, name)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -152,7 +152,7 @@ func leave(tx *sqlx.Tx, here *sqlx.Stmt, now time.Time, says, source, dir, name 
 }
 
 // moveAll takes every copy that matches to a state, with a line in its story.
-func moveAll(tx *sqlx.Tx, now time.Time, to queue.State, says, where string, args ...any) error {
+func moveAll(tx *transaction, now time.Time, to queue.State, says, where string, args ...any) error {
 	if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, ?, ? FROM copies WHERE `+where, append([]any{ms(now), to, says}, args...)...); err != nil {
 		return err
 	}
@@ -167,7 +167,7 @@ const notAsked = "The plan does not ask for this copy."
 // Apply brings the copies in line with the sources and rules of a plan: wanted
 // ones are made, or taken up again, the rest that had not been sent is skipped.
 func (r *Records) Apply(ctx context.Context, sources []plan.Source, rules map[string]plan.Rule, now time.Time) error {
-	return r.tx(ctx, "applying the plan", func(tx *sqlx.Tx) error {
+	return r.tx(ctx, "applying the plan", func(tx *transaction) error {
 		for _, s := range sources {
 			if err := want(tx, now, s.Folder, s.Rule, rules[s.Rule], 0); err != nil {
 				return err
@@ -180,7 +180,7 @@ func (r *Records) Apply(ctx context.Context, sources []plan.Source, rules map[st
 // want makes the copies that a rule asks of a source's items, from an item id
 // on. Ids only grow. From 0 on, copies that are there already are brought in
 // line too; new items have none.
-func want(tx *sqlx.Tx, now time.Time, source, rule string, p plan.Rule, from int64) error {
+func want(tx *transaction, now time.Time, source, rule string, p plan.Rule, from int64) error {
 	for _, destination := range p.To {
 		for _, kind := range p.Take {
 			here := `FROM items i WHERE i.id >= ? AND +i.source = ? AND i.gone_at = 0 AND i.kind = ?`
@@ -207,7 +207,7 @@ func want(tx *sqlx.Tx, now time.Time, source, rule string, p plan.Rule, from int
 }
 
 // unwant skips waiting and stuck copies that no source and rule ask for.
-func unwant(tx *sqlx.Tx, now time.Time, sources []plan.Source, rules map[string]plan.Rule) error {
+func unwant(tx *transaction, now time.Time, sources []plan.Source, rules map[string]plan.Rule) error {
 	if _, err := tx.Exec(`CREATE TEMP TABLE IF NOT EXISTS wanted (source TEXT, destination TEXT, kind TEXT, PRIMARY KEY (source, destination, kind)) WITHOUT ROWID`); err != nil {
 		return err
 	}

@@ -51,7 +51,7 @@ func (r *Records) Reproving(ctx context.Context) (map[string]int64, error) {
 
 // Proven notes that a proof was taken again and held.
 func (r *Records) Proven(ctx context.Context, id int64, way string, now time.Time) error {
-	return r.tx(ctx, fmt.Sprintf("noting the proof of copy %d", id), func(tx *sqlx.Tx) error {
+	return r.tx(ctx, fmt.Sprintf("noting the proof of copy %d", id), func(tx *transaction) error {
 		if _, err := tx.Exec(`UPDATE copies SET reprove = 0, proof = ?, proven_at = ? WHERE id = ?`, way, ms(now), id); err != nil {
 			return err
 		}
@@ -64,7 +64,7 @@ func (r *Records) Proven(ctx context.Context, id int64, way string, now time.Tim
 // lies there is not what was proven. It returns how many.
 func (r *Records) Lost(ctx context.Context, destination, remote, says, todo string, now time.Time) (n int64, err error) {
 	const where = `state = 'safe' AND destination = ? AND remote = ?`
-	err = r.tx(ctx, "noting a loss", func(tx *sqlx.Tx) error {
+	err = r.tx(ctx, "noting a loss", func(tx *transaction) error {
 		if err := queue.Step(queue.Safe, queue.Stuck); err != nil {
 			return err
 		}
@@ -129,7 +129,7 @@ type Found struct {
 // AddFound keeps a batch of files that are at a destination. One that is known
 // keeps its hash if its size is the same.
 func (r *Records) AddFound(ctx context.Context, found []Found) error {
-	return r.tx(ctx, "keeping what is at the destination", func(tx *sqlx.Tx) error {
+	return r.tx(ctx, "keeping what is at the destination", func(tx *transaction) error {
 		for _, f := range found {
 			_, err := tx.NamedExec(`INSERT INTO found VALUES (:destination, :path, :size, '', 0)
 				ON CONFLICT DO UPDATE SET size = excluded.size, sha256 = '', hashed_at = 0 WHERE size <> excluded.size`, f)

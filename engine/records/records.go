@@ -37,8 +37,8 @@ var migrations embed.FS
 
 // Records is one device's file. Its methods are safe for concurrent use.
 type Records struct {
-	write *sqlx.DB // one connection: SQLite has one writer
-	read  *sqlx.DB
+	write *pool // one connection: SQLite has one writer
+	read  *pool
 }
 
 // Open opens or makes the file and takes up what a killed process left:
@@ -59,7 +59,7 @@ func Open(ctx context.Context, file string) (*Records, error) {
 	if err := probe.Close(); err != nil {
 		return nil, fmt.Errorf("opening the records: %w", err)
 	}
-	open := func(connections int) (*sqlx.DB, error) {
+	open := func(connections int) (*pool, error) {
 		dsn := url.URL{Scheme: "file", Path: file, RawQuery: url.Values{
 			"_txlock": {"immediate"},
 			"_pragma": {"journal_mode(WAL)", "synchronous(NORMAL)", "busy_timeout(10000)", "foreign_keys(1)", "cache_size(-8000)", "temp_store(2)"},
@@ -70,7 +70,7 @@ func Open(ctx context.Context, file string) (*Records, error) {
 		}
 		db.SetMaxOpenConns(connections)
 		db.SetMaxIdleConns(connections)
-		return db, nil
+		return &pool{DB: db}, nil
 	}
 	write, err := open(1)
 	if err != nil {
@@ -91,7 +91,7 @@ func (r *Records) prepare(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, r.write.DB, sub)
+	provider, err := goose.NewProvider(goose.DialectSQLite3, r.write.DB.DB, sub)
 	if err != nil {
 		return fmt.Errorf("reading the migrations: %w", err)
 	}
@@ -106,7 +106,7 @@ func (r *Records) prepare(ctx context.Context) error {
 // queue.Resume; what was reserved for them counts as spent.
 func (r *Records) TakeUp(ctx context.Context, carried []int64, now time.Time) error {
 	carried = append(carried, -1)
-	return r.tx(ctx, "taking up what was left", func(tx *sqlx.Tx) error {
+	return r.tx(ctx, "taking up what was left", func(tx *transaction) error {
 		if err := settleAll(tx, carried); err != nil {
 			return err
 		}
@@ -146,16 +146,22 @@ func (r *Records) Close() error {
 	return err
 }
 
-func (r *Records) tx(ctx context.Context, doing string, f func(*sqlx.Tx) error) error {
-	tx, err := r.write.BeginTxx(ctx, nil)
+func (r *Records) tx(ctx context.Context, doing string, f func(*transaction) error) error {
+	begun, err := r.write.BeginTxx(ctx, nil)
 	if err != nil {
 		return fmt.Errorf("%s: %w", doing, err)
 	}
+	tx := &transaction{Tx: begun, pool: r.write}
 	if err := f(tx); err != nil {
 		return errors.Join(fmt.Errorf("%s: %w", doing, err), tx.Rollback())
 	}
 	if err := tx.Commit(); err != nil {
 		return fmt.Errorf("%s: %w", doing, err)
+	}
+	for _, query := range tx.new {
+		if _, err := r.write.statement(ctx, query); err != nil {
+			break // all is done: it is parsed another time
+		}
 	}
 	return nil
 }

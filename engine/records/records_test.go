@@ -332,7 +332,8 @@ func TestAClockThatIsSetBackHoldsNothing(t *testing.T) {
 	admit(t, r, items(1, "a"))
 	c, _, err := r.Pick(t.Context(), class, queue.Waiting, plan.NewestFirst, math.MaxInt64, nil, start)
 	require.NoError(t, err)
-	require.NoError(t, r.Postpone(t.Context(), c.ID, "It failed.", 1, start.Add(time.Minute), start))
+	later := start.Add(time.Minute)
+	require.NoError(t, r.Step(t.Context(), c.ID, queue.Waiting, "It failed.", records.Change{NotBefore: &later}, start))
 	back := start.Add(-48 * time.Hour)
 	pick := func(now time.Time) bool {
 		require.NoError(t, r.EndOddWaits(t.Context(), now))

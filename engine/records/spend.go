@@ -15,15 +15,15 @@ import (
 
 // Account reads what was spent and is reserved on an account in a period.
 func (r *Records) Account(ctx context.Context, account string, period time.Time) (allowance.Account, error) {
-	a, err := readAccount(ctx, r.read, account, period)
+	a, err := readAccount(func(into any, query string, args ...any) error { return r.read.GetContext(ctx, into, query, args...) }, account, period)
 	if err != nil {
 		return a, fmt.Errorf("reading the account %s: %w", account, err)
 	}
 	return a, nil
 }
 
-func readAccount(ctx context.Context, q sqlx.QueryerContext, account string, period time.Time) (a allowance.Account, err error) {
-	err = sqlx.GetContext(ctx, q, &a, `SELECT spent, reserved FROM spend WHERE account = ? AND period = ?`, account, ms(period))
+func readAccount(get func(into any, query string, args ...any) error, account string, period time.Time) (a allowance.Account, err error) {
+	err = get(&a, `SELECT spent, reserved FROM spend WHERE account = ? AND period = ?`, account, ms(period))
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil
 	}
@@ -52,7 +52,7 @@ func (r *Records) Reserve(ctx context.Context, copy int64, account string, limit
 		return false, fmt.Errorf("reserving: %w", err)
 	}
 	err = func() error {
-		a, err := readAccount(ctx, tx, account, period)
+		a, err := readAccount(tx.Get, account, period)
 		if err != nil {
 			return err
 		}
@@ -80,10 +80,10 @@ func (r *Records) Reserve(ctx context.Context, copy int64, account string, limit
 // Settle ends a copy's reservation with the bytes that really left. Without a
 // reservation it does nothing.
 func (r *Records) Settle(ctx context.Context, copy, actual int64) error {
-	return r.tx(ctx, "settling what was sent", func(tx *sqlx.Tx) error { return settle(tx, copy, &actual) })
+	return r.tx(ctx, "settling what was sent", func(tx *transaction) error { return settle(tx, copy, &actual) })
 }
 
-func settle(tx *sqlx.Tx, copy int64, actual *int64) error {
+func settle(tx *transaction, copy int64, actual *int64) error {
 	var held struct {
 		Account string `db:"account"`
 		Period  int64  `db:"period"`
@@ -99,7 +99,7 @@ func settle(tx *sqlx.Tx, copy int64, actual *int64) error {
 	if actual == nil {
 		actual = &held.Bytes
 	}
-	a, err := readAccount(context.Background(), tx, held.Account, FromMS(held.Period))
+	a, err := readAccount(tx.Get, held.Account, FromMS(held.Period))
 	if err != nil {
 		return err
 	}
@@ -113,7 +113,7 @@ func settle(tx *sqlx.Tx, copy int64, actual *int64) error {
 
 // settleAll counts what is reserved for copies that nobody carries as spent in
 // full.
-func settleAll(tx *sqlx.Tx, carried []int64) error {
+func settleAll(tx *transaction, carried []int64) error {
 	query, args, err := sqlx.In(`SELECT copy FROM reservations WHERE copy NOT IN (?)`, carried)
 	if err != nil {
 		return err

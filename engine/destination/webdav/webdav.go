@@ -78,7 +78,7 @@ func New(o Options) (*Driver, error) {
 
 // expectFrom is the size from which a body waits for the server's go-ahead, so
 // that a refusal does not cost the bytes.
-const expectFrom = 1 << 20
+const expectFrom = 4 << 20
 
 // Put implements destination.Driver.
 func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, from, size int64) error {

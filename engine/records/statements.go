@@ -1,0 +1,114 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"sync"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// pool is connections to the file whose statements are parsed once: there are
+// few, and most take longer to parse than to run.
+type pool struct {
+	*sqlx.DB
+	mu    sync.Mutex
+	known map[string]*sqlx.Stmt
+}
+
+// mostStatements bounds what is kept: lists of numbers make queries of many
+// lengths.
+const mostStatements = 256
+
+// statement is a query's, nil when it is to be run unparsed.
+func (p *pool) statement(ctx context.Context, query string) (*sqlx.Stmt, error) {
+	p.mu.Lock()
+	s, full := p.known[query], len(p.known) >= mostStatements
+	p.mu.Unlock()
+	if s != nil || full {
+		return s, nil
+	}
+	// Parsing may wait for the one connection for writing: not with the mutex,
+	// which its holder asks for.
+	s, err := p.PreparexContext(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if other := p.known[query]; other != nil {
+		return other, s.Close()
+	}
+	if p.known == nil {
+		p.known = map[string]*sqlx.Stmt{}
+	}
+	p.known[query] = s
+	return s, nil
+}
+
+func (p *pool) GetContext(ctx context.Context, into any, query string, args ...any) error {
+	s, err := p.statement(ctx, query)
+	if err != nil {
+		return err
+	}
+	if s == nil {
+		return p.DB.GetContext(ctx, into, query, args...)
+	}
+	return s.GetContext(ctx, into, args...)
+}
+
+func (p *pool) SelectContext(ctx context.Context, into any, query string, args ...any) error {
+	s, err := p.statement(ctx, query)
+	if err != nil {
+		return err
+	}
+	if s == nil {
+		return p.DB.SelectContext(ctx, into, query, args...)
+	}
+	return s.SelectContext(ctx, into, args...)
+}
+
+func (p *pool) ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error) {
+	s, err := p.statement(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	if s == nil {
+		return p.DB.ExecContext(ctx, query, args...)
+	}
+	return s.ExecContext(ctx, args...)
+}
+
+// transaction runs a pool's statements in one transaction. What it does not
+// know it runs unparsed, and the pool learns it afterwards: the one connection
+// for writing is taken.
+type transaction struct {
+	*sqlx.Tx
+	pool *pool
+	new  []string
+}
+
+func (t *transaction) statement(query string) *sqlx.Stmt {
+	t.pool.mu.Lock()
+	defer t.pool.mu.Unlock()
+	s := t.pool.known[query]
+	if s == nil {
+		t.new = append(t.new, query)
+		return nil
+	}
+	return t.Stmtx(s)
+}
+
+func (t *transaction) Get(into any, query string, args ...any) error {
+	if s := t.statement(query); s != nil {
+		return s.Get(into, args...)
+	}
+	return t.Tx.Get(into, query, args...)
+}
+
+func (t *transaction) Exec(query string, args ...any) (sql.Result, error) {
+	if s := t.statement(query); s != nil {
+		return s.Exec(args...)
+	}
+	return t.Tx.Exec(query, args...)
+}
