@@ -61,10 +61,6 @@ func (b book) Scanned(problems []scan.Problem) {
 
 // Found probes files and takes them in.
 func (b book) Found(ctx context.Context, files []scan.File) error {
-	known, err := b.d.Records.Dir(ctx, b.source.Folder, files[0].Dir)
-	if err != nil {
-		return err
-	}
 	var items []records.Item
 	for _, f := range files {
 		if ctx.Err() != nil {
@@ -74,7 +70,11 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 		if !ok {
 			continue // gone in between: the next look tells
 		}
-		if old, had := known[f.Name]; had && old.Size == it.Size && old.Problem == it.Problem && b.same(old, f) {
+		old, had, err := b.d.Records.Here(ctx, b.source.Folder, f.Dir, f.Name)
+		if err != nil {
+			return err
+		}
+		if had && old.Size == it.Size && old.Problem == it.Problem && b.same(old, f) {
 			old.MTime, old.Inode = f.MTime, f.Inode
 			if err := b.d.Records.Touch(ctx, old); err != nil {
 				return err

@@ -69,8 +69,9 @@ func (e sourceError) Error() string { return e.says }
 
 func text(s string) *string { return &s }
 
-// carry takes a copy as far as it goes and records how it ended.
-func (d *Device) carry(ctx context.Context, s *carriage) {
+// carry takes a copy as far as it goes and records how it ended. It tells
+// whether nothing failed.
+func (d *Device) carry(ctx context.Context, s *carriage) bool {
 	err := d.tryCarry(ctx, s)
 	if why := context.Cause(ctx); err != nil && why != nil {
 		err = why // whatever failed, it failed as the send was cut
@@ -84,15 +85,14 @@ func (d *Device) carry(ctx context.Context, s *carriage) {
 	}
 	if err == nil {
 		d.mended(s.copy.Destination)
-		return
+		return true
 	}
 	if records.IsFailure(err) {
 		d.unrecorded("the records could not be written", err)
-		return
-	}
-	if rerr := d.failed(ctx, s, err); rerr != nil {
+	} else if rerr := d.failed(ctx, s, err); rerr != nil {
 		d.unrecorded("a failure could not be recorded", rerr)
 	}
+	return false
 }
 
 func (d *Device) tryCarry(ctx context.Context, s *carriage) (err error) {

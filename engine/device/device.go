@@ -78,13 +78,13 @@ type Device struct {
 	recording   map[string]bool // destinations whose open record is being written
 	recordAfter map[string]time.Time
 	reproving   map[string]bool // destinations whose proofs are being taken again
-	ordered     bool            // there may be orders of the keeper's to look for
 
 	pace *rate.Limiter // of all sends
 
 	sends   sync.WaitGroup
 	planned chan struct{} // a new plan came
 	wake    chan struct{} // something changed: decide again
+	freed   chan struct{} // a sender is free
 }
 
 // trouble is a destination that fails for every copy.
@@ -106,9 +106,9 @@ type source struct {
 func New(ctx context.Context, o Options) (*Device, error) {
 	d := &Device{
 		Options: o, plan: &plan.Plan{}, verdicts: map[queue.Class]gate.Verdict{}, troubles: map[string]*trouble{},
-		active: map[int64]*carriage{}, sources: map[string]*source{}, ordered: true, sweeping: map[string]bool{}, sweepAfter: map[string]time.Time{},
+		active: map[int64]*carriage{}, sources: map[string]*source{}, sweeping: map[string]bool{}, sweepAfter: map[string]time.Time{},
 		listAt: map[string]time.Time{}, failedAt: map[string]time.Time{}, recording: map[string]bool{}, recordAfter: map[string]time.Time{}, reproving: map[string]bool{},
-		planned: make(chan struct{}, 1), wake: make(chan struct{}, 1),
+		planned: make(chan struct{}, 1), wake: make(chan struct{}, 1), freed: make(chan struct{}, 1),
 	}
 	d.pace = rate.NewLimiter(rate.Inf, paceStep)
 	if d.Fleet == nil {

@@ -14,6 +14,18 @@ import (
 	"yardtide/engine/records"
 )
 
+// decideEvery is how often everything is decided anew while sends end one after
+// the other; in between, free senders take what was open at the last decision.
+const decideEvery = 100 * time.Millisecond
+
+// decision is what a round found.
+type decision struct {
+	next         time.Time             // when time alone may change something
+	destinations map[string]bool       // of everything that is not at rest
+	owed         map[queue.Class]int64 // how many proofs of each class are owed, those under way among them
+	ordered      bool                  // there may be orders of the keeper's
+}
+
 // dispatch decides and sends until the context ends.
 func (d *Device) dispatch(ctx context.Context) error {
 	// Sends outlive the context by the grace time.
@@ -24,52 +36,73 @@ func (d *Device) dispatch(ctx context.Context) error {
 		end.Stop()
 		cut(nil)
 	}()
-	timer := time.NewTimer(time.Hour)
-	defer timer.Stop()
-	for {
-		next, err := d.round(ctx, sendCtx)
-		if ctx.Err() != nil {
+	for ctx.Err() == nil {
+		last, err := d.round(ctx, sendCtx)
+		if err == nil {
+			err = d.keepSending(ctx, sendCtx, last)
+		}
+		if err != nil && !d.rest(ctx, "deciding failed", err) {
 			return nil
 		}
-		if err != nil {
-			if !d.rest(ctx, "deciding failed", err) {
-				return nil
-			}
-			continue
-		}
-		wait := time.Hour
-		if !next.IsZero() {
-			wait = min(wait, max(time.Until(next), 10*time.Millisecond))
-		}
-		timer.Reset(wait)
+	}
+	return nil
+}
+
+// keepSending fills free senders by the last decision, until something changed
+// or time may have changed something.
+func (d *Device) keepSending(ctx, sendCtx context.Context, last decision) error {
+	wait := time.Hour
+	if !last.next.IsZero() {
+		wait = min(wait, max(time.Until(last.next), 10*time.Millisecond))
+	}
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	var soon <-chan time.Time
+	for {
 		select {
 		case <-ctx.Done():
 			return nil
 		case <-d.wake:
+			return nil
+		case <-soon:
+			return nil
 		case <-timer.C:
 			d.Changed()
+			return nil
+		case <-d.freed:
+			if soon == nil {
+				soon = time.After(decideEvery)
+			}
+			if err := d.fillAll(ctx, sendCtx, last); err != nil {
+				return err
+			}
 		}
 	}
 }
 
-// round decides for every class and starts what may go. It returns when time
-// alone may change something.
-func (d *Device) round(ctx, sendCtx context.Context) (next time.Time, err error) {
+// round decides for every class and starts what may go.
+func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 	now := time.Now()
-	if next, err = d.mendRecords(ctx, now); err != nil || !next.IsZero() {
-		return next, err
+	last := decision{destinations: map[string]bool{}, owed: map[queue.Class]int64{}}
+	at, err := d.mendRecords(ctx, now)
+	if err != nil || !at.IsZero() {
+		last.next = at
+		return last, err
 	}
 	if err := d.Records.EndOddWaits(ctx, now); err != nil {
-		return next, err
+		return last, err
 	}
 	counters, err := d.Records.Counters(ctx)
 	if err != nil {
-		return next, err
+		return last, err
 	}
 	classes := map[queue.Class]bool{}
 	for _, c := range counters {
 		if c.State == queue.Waiting || c.State == queue.Proving || c.State == queue.Sending || c.State == queue.Preparing {
 			classes[c.Class] = true
+		}
+		if c.State == queue.Proving {
+			last.owed[c.Class] = c.N
 		}
 	}
 	d.mu.Lock()
@@ -79,56 +112,58 @@ func (d *Device) round(ctx, sendCtx context.Context) (next time.Time, err error)
 	ready := d.ready
 	d.mu.Unlock()
 	if !ready {
-		return next, nil
+		return last, nil
 	}
 	verdicts := map[queue.Class]gate.Verdict{}
 	for class := range classes {
 		v, err := d.decide(ctx, class, now)
 		if err != nil {
-			return next, err
+			return last, err
 		}
 		verdicts[class] = v
-		next = gate.Earlier(next, v.Until)
+		last.destinations[class.Destination] = true
+		last.next = gate.Earlier(last.next, v.Until)
 	}
 	d.mu.Lock()
 	d.verdicts = verdicts
 	d.stopShut()
 	for _, t := range d.troubles {
 		if t.until.After(now) { // a wait that is over makes no hurry: there may be nothing to try
-			next = gate.Earlier(next, t.until)
+			last.next = gate.Earlier(last.next, t.until)
 		}
-	}
-	destinations := map[string]bool{}
-	for class := range classes {
-		destinations[class.Destination] = true
 	}
 	d.mu.Unlock()
-	sweepNext, err := d.sweep(ctx, sendCtx, now)
-	if err != nil {
-		return next, err
+	if at, err = d.sweep(ctx, sendCtx, now); err != nil {
+		return last, err
 	}
-	next = gate.Earlier(gate.Earlier(next, sweepNext), d.setPace(now))
+	last.next = gate.Earlier(gate.Earlier(last.next, at), d.setPace(now))
 	if err := d.reprove(ctx, sendCtx, now); err != nil {
-		return next, err
+		return last, err
 	}
-	recordNext, err := d.record(ctx, sendCtx, destinations, now)
-	if err != nil {
-		return next, err
+	if at, err = d.record(ctx, sendCtx, last.destinations, now); err != nil {
+		return last, err
 	}
-	next = gate.Earlier(next, recordNext)
-	owed := map[queue.Class]int64{}
-	for _, c := range counters {
-		if c.State == queue.Proving {
-			owed[c.Class] = c.N
+	last.next = gate.Earlier(last.next, at)
+	if last.ordered, err = d.Records.Ordered(ctx); err != nil {
+		return last, err
+	}
+	if err := d.fillAll(ctx, sendCtx, last); err != nil {
+		return last, err
+	}
+	if at, err = d.Records.NextRetry(ctx, now); err != nil {
+		return last, err
+	}
+	last.next = gate.Earlier(last.next, at)
+	return last, nil
+}
+
+func (d *Device) fillAll(ctx, sendCtx context.Context, last decision) error {
+	for name := range last.destinations {
+		if err := d.fill(ctx, sendCtx, name, last); err != nil {
+			return err
 		}
 	}
-	for name := range destinations {
-		if err := d.fill(ctx, sendCtx, name, owed); err != nil {
-			return next, err
-		}
-	}
-	retry, err := d.Records.NextRetry(ctx, now)
-	return gate.Earlier(next, retry), err
+	return nil
 }
 
 // decide asks core/gate for one class, and looks whether an allowance's rest
@@ -216,7 +251,7 @@ func (d *Device) stopShut() {
 // fill starts sends to a destination while it has room for them: orders first,
 // then proofs that are owed, then the newest copy of any open class. A
 // destination in trouble gets one try when its wait is over.
-func (d *Device) fill(ctx, sendCtx context.Context, name string, owed map[queue.Class]int64) error {
+func (d *Device) fill(ctx, sendCtx context.Context, name string, last decision) error {
 	for ctx.Err() == nil {
 		d.mu.Lock()
 		room, now := d.plan.Destinations[name].SendersOrDefault(), time.Now()
@@ -237,7 +272,7 @@ func (d *Device) fill(ctx, sendCtx context.Context, name string, owed map[queue.
 		if room <= 0 {
 			return nil
 		}
-		s, ok, err := d.choose(ctx, name, busy, owed, now)
+		s, ok, err := d.choose(ctx, name, busy, last, now)
 		if err != nil || !ok {
 			return err
 		}
@@ -253,17 +288,16 @@ func (d *Device) fill(ctx, sendCtx context.Context, name string, owed map[queue.
 	return nil
 }
 
-// choose picks what goes next to a destination. owed is how many copies of each
-// class are proving, those under way among them.
-func (d *Device) choose(ctx context.Context, name string, busy []int64, owed map[queue.Class]int64, now time.Time) (*carriage, bool, error) {
+// choose picks what goes next to a destination.
+func (d *Device) choose(ctx context.Context, name string, busy []int64, last decision, now time.Time) (*carriage, bool, error) {
 	d.mu.Lock()
 	networked, conditions, p, pause := d.plan.Destinations[name].Networked(), d.now, d.plan, d.pause
-	verdicts, ordered := d.verdicts, d.ordered
+	verdicts := d.verdicts
 	d.mu.Unlock()
 	costs := networked && conditions.Costs()
 
 	var orders []records.Copy
-	if ordered {
+	if last.ordered {
 		var err error
 		if orders, err = d.Records.Orders(ctx, busy, now); err != nil {
 			return nil, false, err
@@ -285,7 +319,7 @@ func (d *Device) choose(ctx context.Context, name string, busy []int64, owed map
 		if class.Destination != name {
 			continue
 		}
-		if owed[class] > 0 && !costs && !pause.Active(now) && (!networked || conditions.Network != plan.NoNetwork) {
+		if last.owed[class] > 0 && !costs && !pause.Active(now) && (!networked || conditions.Network != plan.NoNetwork) {
 			c, ok, err := d.Records.Pick(ctx, class, queue.Proving, plan.NewestFirst, math.MaxInt64, busy, now)
 			if err != nil {
 				return nil, false, err
@@ -370,7 +404,7 @@ func (d *Device) start(ctx, sendCtx context.Context, s *carriage) (started bool,
 	d.active[s.copy.ID] = s
 	d.mu.Unlock()
 	d.sends.Go(func() {
-		d.carry(ctx, s)
+		ok := d.carry(ctx, s)
 		cancel(nil)
 		if takesRoom {
 			d.Fleet.give(s.copy.Destination, s.copy.Bytes, s.landed)
@@ -379,7 +413,12 @@ func (d *Device) start(ctx, sendCtx context.Context, s *carriage) (started bool,
 		delete(d.active, s.copy.ID)
 		d.mu.Unlock()
 		close(s.done)
-		d.changed()
+		if ok {
+			nudge(d.freed)
+			d.Changed()
+		} else {
+			d.changed()
+		}
 	})
 	return true, nil
 }

@@ -124,9 +124,6 @@ func (d *Device) SendNow(ctx context.Context, ids []int64, metered bool) (Cost, 
 		order = records.OrderMetered
 	}
 	c.N, err = d.Records.Order(ctx, ids, order, time.Now())
-	d.mu.Lock()
-	d.ordered = true
-	d.mu.Unlock()
 	d.changed()
 	return c, err
 }

@@ -179,15 +179,24 @@ var inOrder = map[plan.Order]string{
 // may go now and is at most fits bytes long; busy are left out. ok is false
 // when there is none. (The plus signs keep SQLite on the class's index.)
 func (r *Records) Pick(ctx context.Context, class queue.Class, state queue.State, order plan.Order, fits int64, busy []int64, now time.Time) (c Copy, ok bool, err error) {
-	where := selectCopy + `WHERE c.state = ? AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND +c.bytes <= ?`
+	where := selectCopy + `WHERE ` + stands(state) + ` AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND +c.bytes <= ?`
 	if order == plan.SmallestFirst && state == queue.Waiting { // the index of waiting sizes
-		where = selectCopy + `WHERE c.state = 'waiting' AND c.state = ? AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND c.bytes <= ?`
+		where = selectCopy + `WHERE c.state = 'waiting' AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND c.bytes <= ?`
 	}
-	query, args, err := without(where, busy, state, class.Destination, class.Rule, class.Kind, ms(now), fits)
+	query, args, err := without(where, busy, class.Destination, class.Rule, class.Kind, ms(now), fits)
 	if err != nil {
 		return Copy{}, false, err
 	}
 	return r.one(ctx, query+inOrder[order], args...)
+}
+
+// stands asks for a state by its word. As a parameter SQLite would parse the
+// query anew each time: some indexes are of one state only.
+func stands(s queue.State) string {
+	if !slices.Contains(queue.States, s) {
+		return "false"
+	}
+	return "c.state = '" + string(s) + "'"
 }
 
 // Orders lists copies that the keeper sent now and that still wait, the oldest
@@ -202,6 +211,14 @@ func (r *Records) Orders(ctx context.Context, busy []int64, now time.Time) ([]Co
 		return nil, fmt.Errorf("reading the orders: %w", err)
 	}
 	return copies, nil
+}
+
+// Ordered tells whether there are orders of the keeper's.
+func (r *Records) Ordered(ctx context.Context) (some bool, err error) {
+	if err := r.read.GetContext(ctx, &some, `SELECT EXISTS (SELECT 1 FROM copies WHERE ordered <> '')`); err != nil {
+		return false, fmt.Errorf("looking for orders: %w", err)
+	}
+	return some, nil
 }
 
 func without(query string, busy []int64, args ...any) (string, []any, error) {
@@ -306,7 +323,7 @@ func (r *Records) SameLook(ctx context.Context, c Copy, look string) (bool, erro
 // Twin finds a copy with the same content that is at the destination: a safe
 // one, else one whose proof is owed.
 func (r *Records) Twin(ctx context.Context, destination string, bytes int64, sha256 string) (Copy, bool, error) {
-	return r.one(ctx, selectCopy+`WHERE c.destination = ? AND c.bytes = ? AND c.state IN ('safe', 'proving') AND c.sha256 = ? AND c.remote <> '' ORDER BY c.state DESC LIMIT 1`, destination, bytes, sha256)
+	return r.one(ctx, selectCopy+`WHERE c.destination = ? AND c.sha256 = ? AND c.sha256 <> '' AND c.state IN ('safe', 'proving') AND +c.bytes = ? AND +c.remote <> '' ORDER BY c.state DESC LIMIT 1`, destination, sha256, bytes)
 }
 
 // Event is one line of a copy's story.
@@ -392,8 +409,8 @@ type Cursor struct {
 func (r *Records) Page(ctx context.Context, buckets []Bucket, retrying *bool, after Cursor, limit int, now time.Time) ([]Copy, error) {
 	var page []Copy
 	for _, b := range buckets {
-		query := selectCopy + `WHERE c.state = ? AND c.destination = ? AND c.rule = ? AND c.kind = ?`
-		args := []any{b.State, b.Destination, b.Rule, b.Kind}
+		query := selectCopy + `WHERE ` + stands(b.State) + ` AND c.destination = ? AND c.rule = ? AND c.kind = ?`
+		args := []any{b.Destination, b.Rule, b.Kind}
 		if after != (Cursor{}) {
 			query += ` AND (c.taken_at, c.id) < (?, ?)`
 			args = append(args, after.TakenMS, after.ID)

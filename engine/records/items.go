@@ -57,6 +57,19 @@ func (r *Records) Dir(ctx context.Context, source, dir string) (map[string]Item,
 	return byName, nil
 }
 
+// Here reads the item that is known at a path of a source; ok is false when
+// there is none.
+func (r *Records) Here(ctx context.Context, source, dir, name string) (it Item, ok bool, err error) {
+	err = r.read.GetContext(ctx, &it, `SELECT * FROM items WHERE source = ? AND dir = ? AND name = ? AND gone_at = 0`, source, dir, name)
+	if errors.Is(err, sql.ErrNoRows) {
+		return Item{}, false, nil
+	}
+	if err != nil {
+		return Item{}, false, fmt.Errorf("reading the item of %s/%s/%s: %w", source, dir, name, err)
+	}
+	return it, true, nil
+}
+
 // Dirs lists the folders of a source in which items are known.
 func (r *Records) Dirs(ctx context.Context, source string) ([]string, error) {
 	var dirs []string
