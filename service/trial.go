@@ -72,27 +72,11 @@ func (s *Service) draftSecrets(draft client.Draft) reader {
 func (t *trial) step(name string, err error, format string, args ...any) bool {
 	one := client.TrialStep{Name: name, OK: err == nil, Says: fmt.Sprintf(format, args...)}
 	if err != nil {
-		one.Says = reason(err)
+		one.Says = destination.Sentence(err)
 		one.Todo = queue.Judge(destination.CauseOf(err), 1, 0, 0).Do
 	}
 	t.result.Steps = append(t.result.Steps, one)
 	return err == nil
-}
-
-// reason is an error's sentence for people.
-func reason(err error) string {
-	var own *destination.Error
-	says := err.Error()
-	switch {
-	case errors.As(err, &own):
-		says = own.Says
-	case errors.Is(err, destination.ErrNotFound):
-		says = "it is not there"
-	}
-	if says == "" {
-		return "It failed."
-	}
-	return strings.ToUpper(says[:1]) + says[1:] + "."
 }
 
 func (t *trial) run(ctx context.Context) bool {

@@ -107,14 +107,17 @@ func shorten(s string, n int) string {
 
 // Clash is the path for content that finds its own path taken by something
 // else. It is made from the content's SHA-256 (hex), so it is the same on
-// every try and on every device: "IMG_1 (3fa9c2d1).jpg". The second and later
-// steps take more of the hash.
+// every try and on every device: "IMG_1 (3fa9c2d1).jpg". The second and third
+// steps take more of the hash, later ones count.
 func Clash(p, sha256 string, step int) string {
 	dir, name := path.Split(p)
 	ext := path.Ext(name)
-	n := min(len(sha256), 8*max(1, step))
+	n := min(len(sha256), 8*min(max(1, step), 3))
 	stem := strings.TrimSuffix(name, ext)
 	mark := " (" + sha256[:n] + ")"
+	if step > 3 {
+		mark = fmt.Sprintf(" (%s %d)", sha256[:n], step)
+	}
 	if over := len(stem) + len(mark) + len(ext) - 255; over > 0 {
 		stem = shorten(stem, len(stem)-over)
 	}

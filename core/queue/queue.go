@@ -33,7 +33,7 @@ var States = []State{Waiting, Preparing, Sending, Proving, Safe, Stuck, Skipped}
 // is made again later.
 var steps = map[State][]State{
 	Waiting:   {Waiting, Preparing, Sending, Proving, Stuck, Skipped}, // sending: there is nothing to prepare
-	Preparing: {Sending, Proving, Waiting, Stuck, Skipped}, // proving: the content is there already
+	Preparing: {Sending, Proving, Waiting, Stuck, Skipped},            // proving: the content is there already
 	Sending:   {Proving, Waiting, Stuck, Skipped},
 	Proving:   {Proving, Safe, Waiting, Stuck, Skipped},
 	Safe:      {Stuck}, // a later proof found it missing or different

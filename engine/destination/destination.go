@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 	"time"
 
 	"yardtide/core/queue"
@@ -148,6 +149,22 @@ func (e *Error) Error() string {
 }
 
 func (e *Error) Unwrap() error { return e.Err }
+
+// Sentence is an error's reason for people.
+func Sentence(err error) string {
+	says := err.Error()
+	var own *Error
+	switch {
+	case errors.As(err, &own):
+		says = own.Says
+	case errors.Is(err, ErrNotFound):
+		says = "it is not there"
+	}
+	if says == "" {
+		return "It failed."
+	}
+	return strings.ToUpper(says[:1]) + says[1:] + "."
+}
 
 // CauseOf tells the cause of any error: that of an *Error, or Bug.
 func CauseOf(err error) queue.Cause {

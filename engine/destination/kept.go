@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 )
 
 // What a resume leaves to be sent again, and how much before that is compared.
@@ -36,4 +37,27 @@ func KeptTail(there io.ReaderAt, length int64, local io.ReaderAt, size int64) (i
 		return 0, nil
 	}
 	return kept, nil
+}
+
+// GoOn makes a file of what an earlier try left ready to be written from an
+// offset on; 0 begins anew. lost tells that the file ends before it.
+func GoOn(f interface {
+	io.Seeker
+	Stat() (fs.FileInfo, error)
+	Truncate(size int64) error
+}, from int64) (lost bool, err error) {
+	info, err := f.Stat()
+	if err != nil {
+		return false, fmt.Errorf("looking at the temporary file: %w", err)
+	}
+	if info.Size() < from {
+		return true, nil
+	}
+	if err := f.Truncate(from); err != nil {
+		return false, fmt.Errorf("cutting the temporary file: %w", err)
+	}
+	if _, err := f.Seek(from, io.SeekStart); err != nil {
+		return false, fmt.Errorf("going on in the temporary file: %w", err)
+	}
+	return false, nil
 }

@@ -438,7 +438,7 @@ func (d *Device) publish(ctx context.Context, s *carriage, temp, sum string) (st
 		of := sha256.Sum256([]byte(sum + "\x00" + d.Name + "\x00" + s.copy.Path()))
 		mark = hex.EncodeToString(of[:])
 	}
-	for try := range 4 {
+	for try := range mostNames {
 		path := base
 		if try > 0 {
 			path = naming.Clash(base, mark, try)
@@ -469,6 +469,10 @@ func (d *Device) publish(ctx context.Context, s *carriage, temp, sum string) (st
 	}
 	return "", &destination.Error{Cause: queue.Refused, Says: "every name for it is taken at the storage"}
 }
+
+// mostNames is how many names are tried for a file. Storage that damaged it
+// time and again holds some of them, and is mended one day.
+const mostNames = 50
 
 // sameThere compares what has a path with a hash. What the storage cannot tell
 // is not read back over a network that costs: the content then gets a name of
@@ -569,7 +573,7 @@ func (d *Device) prove(ctx context.Context, s *carriage) error {
 
 // failed records what follows from a failure.
 func (d *Device) failed(ctx context.Context, s *carriage, err error) error {
-	cause, says, after := queue.Bug, err.Error(), time.Duration(0)
+	cause, says, after := queue.Bug, destination.Sentence(err), time.Duration(0)
 	var fromStorage *destination.Error
 	var fromSource sourceError
 	switch {
@@ -582,7 +586,7 @@ func (d *Device) failed(ctx context.Context, s *carriage, err error) error {
 	case errors.As(err, &fromSource):
 		cause, says = fromSource.cause, fromSource.says
 	case errors.As(err, &fromStorage):
-		cause, says, after = fromStorage.Cause, sentence(fromStorage.Says), fromStorage.RetryAfter
+		cause, after = fromStorage.Cause, fromStorage.RetryAfter
 	case errors.Is(err, destination.ErrNotFound):
 		cause, says = queue.Busy, "The storage lost the file on its way."
 	}
@@ -654,16 +658,6 @@ func (d *Device) clean(ctx context.Context, s *carriage) bool {
 		return false
 	}
 	return s.driver.Remove(ctx, d.temp(s.copy.ID)) == nil
-}
-
-func sentence(s string) string {
-	if s == "" {
-		return s
-	}
-	if c := s[0]; c >= 'a' && c <= 'z' {
-		s = string(c-'a'+'A') + s[1:]
-	}
-	return s + "."
 }
 
 // trouble notes that a destination fails for everything; sends that fail at

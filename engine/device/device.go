@@ -61,6 +61,7 @@ type Device struct {
 	now        gate.Conditions
 	pause      gate.PauseState
 	ready      bool // the first conditions have come
+	turns      int  // how often the plan, the conditions or the pause changed
 	verdicts   map[queue.Class]gate.Verdict
 	troubles   map[string]*trouble
 	active     map[int64]*carriage
@@ -162,6 +163,7 @@ func (d *Device) setPace(now time.Time) time.Time {
 func (d *Device) SetPlan(p *plan.Plan) {
 	d.mu.Lock()
 	d.plan = p
+	d.turns++
 	d.mu.Unlock()
 	nudge(d.planned)
 }
@@ -195,6 +197,7 @@ func (d *Device) sense(ctx context.Context) error {
 	err := d.Sensor.Watch(ctx, func(c gate.Conditions) {
 		d.mu.Lock()
 		d.now = c.Stamp(d.now, time.Now())
+		d.turns++
 		d.ready = true
 		now := d.now
 		d.mu.Unlock()

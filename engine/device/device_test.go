@@ -464,6 +464,30 @@ func TestStorageThatMisbehaves(t *testing.T) {
 	}
 }
 
+func TestWhatStorageDamagedTimeAndAgainIsSafeOnceItIsMended(t *testing.T) {
+	y := setup(t, none)
+	y.picture("IMG.jpg", 1)
+	y.storage.SetFaults(standin.Faults{Flip: 1})
+	y.sensor.Put(home)
+	damaged := func() int {
+		there, err := filepath.Glob(y.dir + "/locker/2026/03/IMG*")
+		require.NoError(t, err)
+		return len(there)
+	}
+	y.until("damaged under many names", func(device.Status) bool {
+		_, err := y.device.Retry(t.Context(), nil)
+		require.NoError(t, err)
+		return damaged() > 6
+	})
+	y.storage.SetFaults(standin.Faults{})
+	y.until("safe", func(s device.Status) bool {
+		_, err := y.device.Retry(t.Context(), nil)
+		require.NoError(t, err)
+		return s.States[queue.Safe].N == 1
+	})
+	y.safeIsWhole()
+}
+
 // safeIsWhole sees that what every safe copy names is what its file is.
 func (y *yard) safeIsWhole() {
 	y.t.Helper()

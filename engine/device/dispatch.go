@@ -23,6 +23,7 @@ type decision struct {
 	next         time.Time             // when time alone may change something
 	destinations map[string]bool       // of everything that is not at rest
 	owed         map[queue.Class]int64 // how many proofs of each class are owed, those under way among them
+	turns        int                   // of the device when it was decided: what is decided holds for no other
 	ordered      bool                  // there may be orders of the keeper's
 }
 
@@ -110,6 +111,7 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 		classes[s.copy.Class] = true
 	}
 	ready := d.ready
+	last.turns = d.turns
 	d.mu.Unlock()
 	if !ready {
 		return last, nil
@@ -292,8 +294,11 @@ func (d *Device) fill(ctx, sendCtx context.Context, name string, last decision) 
 func (d *Device) choose(ctx context.Context, name string, busy []int64, last decision, now time.Time) (*carriage, bool, error) {
 	d.mu.Lock()
 	networked, conditions, p, pause := d.plan.Destinations[name].Networked(), d.now, d.plan, d.pause
-	verdicts := d.verdicts
+	verdicts, turned := d.verdicts, d.turns != last.turns
 	d.mu.Unlock()
+	if turned {
+		return nil, false, nil // who turned it wakes
+	}
 	costs := networked && conditions.Costs()
 
 	var orders []records.Copy

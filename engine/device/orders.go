@@ -28,6 +28,7 @@ func (d *Device) setPause(ctx context.Context, p gate.PauseState) error {
 	}
 	d.mu.Lock()
 	d.pause = p
+	d.turns++
 	d.mu.Unlock()
 	d.changed()
 	return nil

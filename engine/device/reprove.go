@@ -96,15 +96,11 @@ func (d *Device) reproveAll(ctx, life context.Context, name string) {
 		}
 		if err := d.proveAgain(ctx, driver, c); err != nil {
 			if ctx.Err() == nil && !records.IsFailure(err) {
-				cause, says := destination.CauseOf(err), err.Error()
-				var own *destination.Error
-				if errors.As(err, &own) {
-					says = sentence(own.Says)
-				}
+				cause := destination.CauseOf(err)
 				if cause == queue.Bug {
 					d.Log.Error("a proof failed in a way that is not known", "device", d.Name, "copy", c.ID, "err", err)
 				}
-				d.trouble(name, cause, says, time.Now())
+				d.trouble(name, cause, destination.Sentence(err), time.Now())
 			}
 			return
 		}

@@ -3,7 +3,6 @@ package device
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"slices"
 	"time"
 
@@ -205,9 +204,14 @@ func (d *Device) holds(class queue.Class, now time.Time) (holds []gate.Hold, tod
 	case decided && !v.Open():
 		return v.Holds, ""
 	case t != nil:
-		return []gate.Hold{{Gate: gate.Trouble, Says: fmt.Sprintf("%s: %s", class.Destination, t.says), Since: t.since, Opens: t.until, You: t.you}}, t.todo
+		return []gate.Hold{t.hold(class.Destination)}, t.todo
 	}
 	return nil, ""
+}
+
+// hold is what a trouble at a destination holds copies with.
+func (t *trouble) hold(destination string) gate.Hold {
+	return gate.Hold{Gate: gate.Trouble, Says: destination + ": " + t.says, Since: t.since, Opens: t.until, You: t.you}
 }
 
 // proofHold tells why proofs of a class are owed.
@@ -222,7 +226,7 @@ func (d *Device) proofHold(class queue.Class) (gate.Hold, bool) {
 	case networked && (d.now.Costs() || d.now.Network == plan.NoNetwork):
 		return gate.Hold{Gate: gate.Proof, Says: "Sent; its proof is read back when a network is there that costs nothing.", Since: d.now.NetworkSince}, true
 	case t != nil:
-		return gate.Hold{Gate: gate.Trouble, Says: fmt.Sprintf("%s: %s", class.Destination, t.says), Since: t.since, Opens: t.until, You: t.you}, true
+		return t.hold(class.Destination), true
 	case d.pause.Active(time.Now()):
 		return gate.Hold{Gate: gate.Pause, Says: "Paused by you.", Since: d.pause.Since, Opens: d.pause.Until}, true
 	}

@@ -1,29 +1,20 @@
-import {
-  Dialog,
-  DialogBackdrop,
-  DialogPanel,
-  DialogTitle,
-  Field,
-  Input,
-  Label,
-  Radio,
-  RadioGroup,
-} from "@headlessui/react";
+import { Dialog, DialogBackdrop, DialogPanel, DialogTitle, Field, Input, Label } from "@headlessui/react";
 import { X } from "lucide-react";
 import { useState } from "react";
 import type { Draft } from "../api";
 import { Button } from "../parts/Button";
+import { Choice } from "../parts/Choice";
 import { Folders } from "./Folders";
 import { useAdd, useTry } from "./queries";
 import { TrialSteps } from "./TrialSteps";
 
 type Kind = "folder" | "webdav" | "sftp" | "s3";
 
-const kinds: { kind: Kind; label: string }[] = [
-  { kind: "folder", label: "Folder or disk" },
-  { kind: "webdav", label: "WebDAV" },
-  { kind: "sftp", label: "SSH (SFTP)" },
-  { kind: "s3", label: "S3 bucket" },
+const kinds: { value: Kind; label: string }[] = [
+  { value: "folder", label: "Folder or disk" },
+  { value: "webdav", label: "WebDAV" },
+  { value: "sftp", label: "SSH (SFTP)" },
+  { value: "s3", label: "S3 bucket" },
 ];
 
 /** The fields of each kind, by their name in the form. */
@@ -109,26 +100,16 @@ export function AddDestination({ close }: { close: () => void }) {
             trial.mutate(draft);
           }}
         >
-          <RadioGroup
+          <Choice
+            label="What it is"
             value={kind}
-            onChange={(k: Kind) => {
+            options={kinds}
+            change={(k) => {
               trial.reset();
               setTrusted({});
               setKind(k);
             }}
-            aria-label="What it is"
-            className="flex flex-wrap gap-2"
-          >
-            {kinds.map((k) => (
-              <Radio
-                key={k.kind}
-                value={k.kind}
-                className="cursor-pointer rounded-md border border-line bg-plank px-3 py-1.5 data-checked:border-tide data-checked:bg-wash data-checked:font-semibold"
-              >
-                {k.label}
-              </Radio>
-            ))}
-          </RadioGroup>
+          />
           <Text label="Name" hint="loft" value={values.name} change={(v) => set("name", v)} required />
           {fields[kind].map((f) => (
             <Text

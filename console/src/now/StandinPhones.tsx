@@ -1,7 +1,8 @@
-import { Field, Label, Radio, RadioGroup, Switch } from "@headlessui/react";
+import { Field, Label, Switch } from "@headlessui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, body, type Conditions, type Phone } from "../api";
 import { Button } from "../parts/Button";
+import { Choice } from "../parts/Choice";
 
 const networks: { label: string; is: Pick<Conditions, "network" | "roaming"> }[] = [
   { label: "Wi-Fi", is: { network: "wifi", roaming: false } },
@@ -54,22 +55,12 @@ function PhonePanel({ phone }: { phone: Phone }) {
   const current = networks.find((n) => n.is.network === c.network && n.is.roaming === c.roaming);
   return (
     <div className="space-y-4">
-      <RadioGroup
+      <Choice
+        label={`Network of ${phone.device}`}
         value={current?.label ?? ""}
-        onChange={(label: string) => set.mutate(networks.find((n) => n.label === label)?.is ?? {})}
-        aria-label={`Network of ${phone.device}`}
-        className="flex flex-wrap gap-2"
-      >
-        {networks.map((n) => (
-          <Radio
-            key={n.label}
-            value={n.label}
-            className="cursor-pointer rounded-md border border-line bg-plank px-3 py-1.5 data-checked:border-tide data-checked:bg-wash data-checked:font-semibold"
-          >
-            {n.label}
-          </Radio>
-        ))}
-      </RadioGroup>
+        options={networks.map((n) => ({ value: n.label, label: n.label }))}
+        change={(label) => set.mutate(networks.find((n) => n.label === label)?.is ?? {})}
+      />
       <div className="flex flex-wrap items-center gap-x-6 gap-y-3">
         <Field className="flex items-center gap-2">
           <Switch

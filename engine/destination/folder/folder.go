@@ -64,17 +64,10 @@ func (d Driver) Put(ctx context.Context, temp string, body io.Reader, from, size
 			err = failure("closing the temporary file", cerr)
 		}
 	}()
-	if info, err := f.Stat(); err != nil || info.Size() < from {
-		if err == nil {
-			return destination.PartLost()
-		}
-		return failure("looking at the temporary file", err)
-	}
-	if err := f.Truncate(from); err != nil {
-		return failure("cutting the temporary file", err)
-	}
-	if _, err := f.Seek(from, io.SeekStart); err != nil {
-		return failure("going on in the temporary file", err)
+	if lost, err := destination.GoOn(f, from); err != nil {
+		return failure("preparing the temporary file", err)
+	} else if lost {
+		return destination.PartLost()
 	}
 	source := destination.NewBody(ctx, body, size-from)
 	n, err := io.Copy(f, source)

@@ -10,7 +10,6 @@ package sftp
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"net"
 	"os"
@@ -334,21 +333,10 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, from, siz
 	if err != nil {
 		return d.failure(ctx, client, "making the temporary file", err)
 	}
-	if from > 0 {
-		if info, err := f.Stat(); err != nil || info.Size() < from {
-			if err == nil {
-				err = destination.PartLost()
-			} else {
-				err = d.failure(ctx, client, "looking at the temporary file", err)
-			}
-			return errors.Join(err, closed(f))
-		}
-	}
-	if err := f.Truncate(from); err != nil {
-		return errors.Join(d.failure(ctx, client, "cutting the temporary file", err), closed(f))
-	}
-	if _, err := f.Seek(from, io.SeekStart); err != nil {
-		return errors.Join(d.failure(ctx, client, "going on in the temporary file", err), closed(f))
+	if lost, err := destination.GoOn(f, from); err != nil {
+		return errors.Join(d.failure(ctx, client, "preparing the temporary file", err), closed(f))
+	} else if lost {
+		return errors.Join(destination.PartLost(), closed(f))
 	}
 	source := destination.NewBody(ctx, body, size-from)
 	n, err := f.ReadFromWithConcurrency(source, inFlight)
@@ -367,11 +355,7 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, from, siz
 	case n != size-from:
 		return io.ErrUnexpectedEOF
 	}
-	kept, err := d.Size(ctx, temp)
-	if err == nil && kept != size {
-		err = &destination.Error{Cause: queue.Different, Says: fmt.Sprintf("the storage kept %d of %d bytes", kept, size)}
-	}
-	return err
+	return destination.CheckLength(ctx, d, temp, size)
 }
 
 // Kept implements destination.Resumer: writes go out of order within a window
