@@ -363,7 +363,9 @@ func (d *Device) send(ctx context.Context, s *carriage) error {
 	if err := d.step(ctx, s, queue.Sending, story, records.Change{Says: text(""), Temp: &temp, Remote: text(""), SHA256: text("")}); err != nil {
 		return err
 	}
-	body := &sendReader{ctx: ctx, f: f, meter: &s.meter, hash: newDigest(s.copy.Bytes), pace: d.pace}
+	body := &sendReader{ctx: ctx, f: f, meter: &s.meter, hash: newDigest(s.copy.Bytes), pace: d.pace, note: func() error {
+		return d.Records.SetSent(context.WithoutCancel(ctx), s.copy.ID, s.copy.Sent+s.meter.n.Load())
+	}}
 	if err := body.skip(from); err != nil {
 		body.hash.sum()
 		return err
@@ -714,7 +716,9 @@ type sendReader struct {
 	meter   *meter
 	hash    *digest
 	pace    *rate.Limiter
-	n       int64 // how far it has read, with what was skipped
+	note    func() error // keeps how much was sent
+	noted   int64        // of the meter's count
+	n       int64        // how far it has read, with what was skipped
 	failure error
 }
 
@@ -757,7 +761,13 @@ func (r *sendReader) Read(p []byte) (int, error) {
 		p = p[:min(len(p), paceStep)]
 	}
 	n, err := r.take(p)
-	r.meter.n.Add(int64(n))
+	if sent := r.meter.n.Add(int64(n)); sent-r.noted >= noteEvery {
+		r.noted = sent
+		if nerr := r.note(); nerr != nil {
+			r.failure = nerr
+			return n, nerr
+		}
+	}
 	if limited && n > 0 {
 		if perr := r.pace.WaitN(r.ctx, n); perr != nil && r.ctx.Err() != nil {
 			return 0, context.Cause(r.ctx)
@@ -765,6 +775,9 @@ func (r *sendReader) Read(p []byte) (int, error) {
 	}
 	return n, err
 }
+
+// noteEvery is after how many bytes it is kept how much was sent.
+const noteEvery = 16 << 20
 
 // paceStep is how much may go at once under a limit: little enough that no
 // sender looks stalled at the lowest limit that a plan takes.

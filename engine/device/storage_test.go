@@ -192,6 +192,7 @@ func TestALargeFileGoesOnAfterACut(t *testing.T) {
 			content := long(t, 60<<20)
 			h.file("phone", "long.jpg", content)
 			h.until("phone", "half of it sent", func(s device.Status) bool { return len(s.Sends) == 1 && s.Sends[0].Sent > 40<<20 })
+			assert.GreaterOrEqual(t, h.copy("phone", "long.jpg").Sent, int64(24<<20), "on record, should a kill come now")
 			h.stop()
 			h.plan = fast
 			h.start()

@@ -150,6 +150,15 @@ func (r *Records) Note(ctx context.Context, id int64, temp, remote, sha256 strin
 	return nil
 }
 
+// SetSent keeps how many bytes of a copy were handed to the storage so far, in
+// all tries: what a kill interrupts is counted too.
+func (r *Records) SetSent(ctx context.Context, id, sent int64) error {
+	if _, err := r.write.ExecContext(ctx, `UPDATE copies SET sent = ? WHERE id = ?`, sent, id); err != nil {
+		return fmt.Errorf("noting what was sent of copy %d: %w", id, err)
+	}
+	return nil
+}
+
 // Counter is how many copies of a class stand in a state.
 type Counter struct {
 	queue.Class
