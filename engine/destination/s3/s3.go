@@ -60,7 +60,7 @@ var (
 )
 
 const (
-	partSize = 8 << 20   // of parts, unless a file then had more than maxParts
+	partSize = 5 << 20   // of parts, unless a file then had more than maxParts; no less is allowed
 	maxParts = 10_000    // what the interface allows
 	maxCopy  = 5 << 30   // the largest part that is copied in one step
 	copyPart = 512 << 20 // the size of parts of files that are larger
