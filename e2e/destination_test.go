@@ -204,15 +204,16 @@ func TestBadSetUpsAreRefused(t *testing.T) {
 		"taken":          {[]string{"add", "disk", "-kind", "folder", "-path", dir}, 1, `has a destination "disk" already`},
 		"a bad size":     {[]string{"add", "x", "-kind", "folder", "-path", dir, "-size", "big"}, 2, `"big" is not a size`},
 		"nobody there":   {[]string{"add", "x", "-kind", "webdav", "-address", "http://127.0.0.1:1/"}, 1, "not added"},
+		"no address":     {[]string{"add", "x", "-kind", "webdav", "-address", "locker"}, 1, "it begins with https:// or http://"},
 		"no such test":   {[]string{"test", "x"}, 1, `no destination "x"; it has disk`},
 		"no such verb":   {[]string{"polish", "x"}, 2, `there is no "polish"`},
 		"no such adopt":  {[]string{"adopt", "x"}, 1, "it has disk"},
 		"no such remove": {[]string{"remove", "x"}, 1, "it has disk"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			_, errOut, code := s.run(append([]string{"destination"}, c.args...)...)
+			out, errOut, code := s.run(append([]string{"destination"}, c.args...)...)
 			assert.Equal(t, c.code, code, errOut)
-			assert.Contains(t, errOut, c.says)
+			assert.Contains(t, out+errOut, c.says)
 		})
 	}
 	for _, args := range [][]string{{"prove"}, {"prove", "-all", "-sample", "3"}, {"prove", "-sample", "-1"}} {

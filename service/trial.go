@@ -96,8 +96,8 @@ func (t *trial) reach(ctx context.Context) bool {
 	address, secure := t.d.Address, false
 	if t.d.URL != "" {
 		u, err := url.Parse(t.d.URL)
-		if err != nil {
-			return t.step("name", &destination.Error{Cause: queue.Misplaced, Says: "the address is not a web address"}, "")
+		if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
+			return t.step("name", &destination.Error{Cause: queue.Misplaced, Says: "the address is not a web address: it begins with https:// or http://"}, "")
 		}
 		secure = u.Scheme == "https"
 		address = u.Host
@@ -370,14 +370,19 @@ func (t *trial) resume(ctx context.Context, temp string) bool {
 }
 
 func (t *trial) space(ctx context.Context) bool {
-	s, able := t.driver.(destination.Spacer)
-	if !able {
-		return t.step("free space", nil, "This storage does not tell; state its size in the plan (size: 500 GB).")
+	space := destination.Space{Free: -1, Used: -1}
+	var err error
+	if s, able := t.driver.(destination.Spacer); able {
+		space, err = s.Space(ctx)
 	}
-	space, err := s.Space(ctx)
-	if err == nil && space.Free < 0 {
+	switch {
+	case err != nil:
+		return t.step("free space", err, "")
+	case space.Free < 0 && t.d.Size > 0:
+		return t.step("free space", nil, "This storage does not tell; the plan states a size of %s.", gate.Bytes(int64(t.d.Size)))
+	case space.Free < 0:
 		return t.step("free space", nil, "This storage does not tell; state its size in the plan (size: 500 GB).")
 	}
 	t.result.Space = &space
-	return t.step("free space", err, "%s are free.", gate.Bytes(space.Free))
+	return t.step("free space", nil, "%s are free.", gate.Bytes(space.Free))
 }

@@ -91,7 +91,7 @@ func (r *Records) prepare(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, r.write.DB.DB, sub)
+	provider, err := goose.NewProvider(goose.DialectSQLite3, r.write.DB.DB, sub, goose.WithGoMigrations(storage))
 	if err != nil {
 		return fmt.Errorf("reading the migrations: %w", err)
 	}

@@ -5,11 +5,14 @@ import (
 	"flag"
 	"fmt"
 	"math"
+	"os"
 	"path/filepath"
 	"slices"
 	"testing"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -343,4 +346,41 @@ func TestAClockThatIsSetBackHoldsNothing(t *testing.T) {
 	}
 	assert.False(t, pick(start), "it waits its minute")
 	assert.True(t, pick(back), "and not two days more")
+}
+
+// Records that an earlier Yard Tide made are taken over, whatever of today's
+// they hold already.
+func TestEarlierRecordsAreTakenOver(t *testing.T) {
+	for name, more := range map[string]string{
+		"first": ``,
+		"later": `ALTER TABLE copies ADD COLUMN sent INTEGER NOT NULL DEFAULT 0; ALTER TABLE copies ADD COLUMN recorded INTEGER NOT NULL DEFAULT 0;
+			ALTER TABLE copies ADD COLUMN reprove INTEGER NOT NULL DEFAULT 0; CREATE INDEX copies_remote ON copies (destination, remote) WHERE remote <> '';
+			CREATE TABLE found (destination TEXT NOT NULL, path TEXT NOT NULL, size INTEGER NOT NULL, sha256 TEXT NOT NULL DEFAULT '', hashed_at INTEGER NOT NULL DEFAULT 0, PRIMARY KEY (destination, path)) WITHOUT ROWID;`,
+	} {
+		t.Run(name, func(t *testing.T) {
+			file := filepath.Join(t.TempDir(), "r.db")
+			db, err := sqlx.Open("sqlite", file)
+			require.NoError(t, err)
+			early, err := goose.NewProvider(goose.DialectSQLite3, db.DB, os.DirFS("migrations"))
+			require.NoError(t, err)
+			_, err = early.UpTo(t.Context(), 1)
+			require.NoError(t, err)
+			_, err = db.Exec(more + `INSERT INTO items (id, source, dir, name, size, mtime, inode, content_type, kind, taken_at, taken_zone, taken_from, found_at)
+				VALUES (1, 'DCIM', '.', 'keel.jpg', 9, 0, 0, 'image/jpeg', 'photo', 0, 0, '', 0);
+				INSERT INTO copies (id, item, destination, rule, kind, state, bytes, taken_at, sha256, remote, changed_at) VALUES (1, 1, 'locker', 'all', 'photo', 'safe', 9, 0, 'abc', 'keel.jpg', 0)`)
+			require.NoError(t, err)
+			require.NoError(t, db.Close())
+			r := open(t, file)
+			c, ok, err := r.Twin(t.Context(), "locker", 9, "abc")
+			require.NoError(t, err)
+			require.True(t, ok)
+			assert.Equal(t, "keel.jpg", c.Name)
+			n, err := r.Reprove(t.Context(), "locker", 0)
+			require.NoError(t, err)
+			assert.EqualValues(t, 1, n)
+			found, err := r.FoundOf(t.Context(), "locker", 9)
+			require.NoError(t, err)
+			assert.Empty(t, found)
+		})
+	}
 }

@@ -40,9 +40,6 @@ CREATE TABLE copies (
   sha256      TEXT NOT NULL DEFAULT '',   -- of the bytes that were sent
   proof       TEXT NOT NULL DEFAULT '',
   proven_at   INTEGER NOT NULL DEFAULT 0,
-  sent        INTEGER NOT NULL DEFAULT 0, -- bytes handed to the storage, in all tries
-  recorded    INTEGER NOT NULL DEFAULT 0, -- it stands in the open record at the destination
-  reprove     INTEGER NOT NULL DEFAULT 0, -- the keeper wants its proof taken again
   says        TEXT NOT NULL DEFAULT '',   -- why it is where it is
   todo        TEXT NOT NULL DEFAULT '',   -- what the keeper can do
   changed_at  INTEGER NOT NULL,
@@ -53,9 +50,6 @@ CREATE INDEX copies_class ON copies (state, destination, rule, kind, taken_at DE
 CREATE INDEX copies_size ON copies (destination, bytes);
 CREATE INDEX copies_waiting_size ON copies (destination, rule, kind, bytes) WHERE state = 'waiting';
 CREATE INDEX copies_temp ON copies (destination) WHERE temp <> '';
-CREATE INDEX copies_unrecorded ON copies (destination, proven_at) WHERE state = 'safe' AND recorded = 0;
-CREATE INDEX copies_reprove ON copies (destination, id) WHERE reprove = 1;
-CREATE INDEX copies_remote ON copies (destination, remote) WHERE remote <> '';
 CREATE INDEX copies_ordered ON copies (ordered) WHERE ordered <> '';
 CREATE INDEX copies_retry ON copies (not_before) WHERE not_before > 0;
 
@@ -107,18 +101,6 @@ CREATE TABLE reservations (
   period  INTEGER NOT NULL,
   bytes   INTEGER NOT NULL
 );
-
--- Files that were at a destination before Yard Tide came, as the keeper had
--- them listed. One is hashed when something of its size is to be sent.
-CREATE TABLE found (
-  destination TEXT NOT NULL,
-  path        TEXT NOT NULL,
-  size        INTEGER NOT NULL,
-  sha256      TEXT NOT NULL DEFAULT '',
-  hashed_at   INTEGER NOT NULL DEFAULT 0,
-  PRIMARY KEY (destination, path)
-) WITHOUT ROWID;
-CREATE INDEX found_size ON found (destination, size);
 
 CREATE TABLE facts (
   name  TEXT PRIMARY KEY,
