@@ -3,7 +3,6 @@ package device
 import (
 	"context"
 	"fmt"
-	"slices"
 	"time"
 
 	"yardtide/core/allowance"
@@ -151,27 +150,16 @@ type Filter struct {
 
 // Page lists copies, newest first, after a cursor.
 func (d *Device) Page(ctx context.Context, f Filter, after records.Cursor, limit int) ([]records.Copy, error) {
-	counters, err := d.Records.Counters(ctx)
-	if err != nil {
-		return nil, err
-	}
 	now := time.Now()
-	var buckets []records.Bucket
-	for _, c := range counters {
-		if f.State != "" && c.State != f.State || f.Kind != "" && c.Kind != f.Kind || f.Hold != "" && !d.held(c, f.Hold, now) {
-			continue
-		}
-		buckets = append(buckets, records.Bucket{Class: c.Class, State: c.State})
+	of := func(c records.Counter) bool {
+		return (f.State == "" || c.State == f.State) && (f.Kind == "" || c.Kind == f.Kind) && (f.Hold == "" || d.held(c, f.Hold, now))
 	}
-	slices.SortFunc(buckets, func(a, b records.Bucket) int {
-		return slices.Index(queue.States, a.State) - slices.Index(queue.States, b.State)
-	})
 	var retrying *bool
 	if f.Hold != "" {
 		retrying = new(bool)
 		*retrying = f.Hold == gate.Retry
 	}
-	return d.Records.Page(ctx, buckets, retrying, after, limit, now)
+	return d.Records.Page(ctx, of, retrying, after, limit, now)
 }
 
 // held tells whether a gate holds copies of a counter.

@@ -167,10 +167,12 @@ type Counter struct {
 	Bytes int64       `db:"bytes"`
 }
 
+const selectCounters = `SELECT * FROM counters WHERE n > 0`
+
 // Counters reads every counter that is not zero.
 func (r *Records) Counters(ctx context.Context) ([]Counter, error) {
 	var counters []Counter
-	if err := r.read.SelectContext(ctx, &counters, `SELECT * FROM counters WHERE n > 0`); err != nil {
+	if err := r.read.SelectContext(ctx, &counters, selectCounters); err != nil {
 		return nil, fmt.Errorf("reading the counters: %w", err)
 	}
 	return counters, nil
@@ -400,42 +402,47 @@ func (r *Records) Order(ctx context.Context, ids []int64, order Order, now time.
 	return n, err
 }
 
-// Bucket is one class in one state: a page is made of a few of them.
-type Bucket struct {
-	queue.Class
-	State queue.State
-}
-
 // Cursor is the place after which a page goes on; zero begins at the newest.
 type Cursor struct {
 	TakenMS int64
 	ID      int64
 }
 
-// Page lists copies of the buckets, newest first, after a cursor. Retrying
-// leaves only those that wait for their next try (true) or only the others
-// (false); nil takes both. Each bucket is a walk along one index.
-func (r *Records) Page(ctx context.Context, buckets []Bucket, retrying *bool, after Cursor, limit int, now time.Time) ([]Copy, error) {
+// Page lists copies of those classes and states that of takes, newest first,
+// after a cursor, as they stood at one moment. Retrying leaves only those that
+// wait for their next try (true) or only the others (false); nil takes both.
+// Each class and state is a walk along one index.
+func (r *Records) Page(ctx context.Context, of func(Counter) bool, retrying *bool, after Cursor, limit int, now time.Time) ([]Copy, error) {
 	var page []Copy
-	for _, b := range buckets {
-		query := selectCopy + `WHERE ` + stands(b.State) + ` AND c.destination = ? AND c.rule = ? AND c.kind = ?`
-		args := []any{b.Destination, b.Rule, b.Kind}
-		if after != (Cursor{}) {
-			query += ` AND (c.taken_at, c.id) < (?, ?)`
-			args = append(args, after.TakenMS, after.ID)
+	err := r.view(ctx, "reading a page of copies", func(tx *transaction) error {
+		var counters []Counter
+		if err := tx.Select(&counters, selectCounters); err != nil {
+			return err
 		}
-		if retrying != nil {
-			query += map[bool]string{true: ` AND +c.not_before > ?`, false: ` AND +c.not_before <= ?`}[*retrying]
-			args = append(args, ms(now))
+		for _, c := range counters {
+			if !of(c) {
+				continue
+			}
+			query := selectCopy + `WHERE ` + stands(c.State) + ` AND c.destination = ? AND c.rule = ? AND c.kind = ?`
+			args := []any{c.Destination, c.Rule, c.Kind}
+			if after != (Cursor{}) {
+				query += ` AND (c.taken_at, c.id) < (?, ?)`
+				args = append(args, after.TakenMS, after.ID)
+			}
+			if retrying != nil {
+				query += map[bool]string{true: ` AND +c.not_before > ?`, false: ` AND +c.not_before <= ?`}[*retrying]
+				args = append(args, ms(now))
+			}
+			var copies []Copy
+			if err := tx.Select(&copies, query+` ORDER BY c.taken_at DESC, c.id DESC LIMIT ?`, append(args, limit)...); err != nil {
+				return err
+			}
+			page = append(page, copies...)
 		}
-		var copies []Copy
-		if err := r.read.SelectContext(ctx, &copies, query+` ORDER BY c.taken_at DESC, c.id DESC LIMIT ?`, append(args, limit)...); err != nil {
-			return nil, fmt.Errorf("reading a page of copies: %w", err)
-		}
-		page = append(page, copies...)
-	}
+		return nil
+	})
 	slices.SortFunc(page, Newest)
-	return page[:min(len(page), limit)], nil
+	return page[:min(len(page), limit)], err
 }
 
 // Newest orders copies by capture time, the newest first.

@@ -147,23 +147,12 @@ func (r *Records) Close() error {
 }
 
 func (r *Records) tx(ctx context.Context, doing string, f func(*transaction) error) error {
-	begun, err := r.write.BeginTxx(ctx, nil)
-	if err != nil {
-		return fmt.Errorf("%s: %w", doing, err)
-	}
-	tx := &transaction{Tx: begun, pool: r.write}
-	if err := f(tx); err != nil {
-		return errors.Join(fmt.Errorf("%s: %w", doing, err), tx.Rollback())
-	}
-	if err := tx.Commit(); err != nil {
-		return fmt.Errorf("%s: %w", doing, err)
-	}
-	for _, query := range tx.new {
-		if _, err := r.write.statement(ctx, query); err != nil {
-			break // all is done: it is parsed another time
-		}
-	}
-	return nil
+	return r.write.run(ctx, nil, doing, f)
+}
+
+// view reads everything as it stood at one moment.
+func (r *Records) view(ctx context.Context, doing string, f func(*transaction) error) error {
+	return r.read.run(ctx, &sql.TxOptions{ReadOnly: true}, doing, f)
 }
 
 // SetFact keeps a small named value.

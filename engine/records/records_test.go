@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 	"testing"
 	"time"
 
@@ -53,13 +54,8 @@ func admit(t testing.TB, r *records.Records, list []records.Item) {
 
 func page(t testing.TB, r *records.Records, states ...queue.State) []records.Copy {
 	t.Helper()
-	var buckets []records.Bucket
-	for _, s := range states {
-		for _, k := range media.Kinds {
-			buckets = append(buckets, records.Bucket{Class: queue.Class{Rule: "everyday", Kind: k, Destination: "locker"}, State: s})
-		}
-	}
-	list, err := r.Page(t.Context(), buckets, nil, records.Cursor{}, 10_000, start)
+	of := func(c records.Counter) bool { return slices.Contains(states, c.State) }
+	list, err := r.Page(t.Context(), of, nil, records.Cursor{}, 10_000, start)
 	require.NoError(t, err)
 	return list
 }
@@ -235,11 +231,11 @@ func TestPagesGoOnWhereTheyEnded(t *testing.T) {
 		}
 	}
 	admit(t, r, list)
-	buckets := []records.Bucket{{Class: class, State: queue.Waiting}, {Class: queue.Class{Rule: "everyday", Kind: media.Video, Destination: "locker"}, State: queue.Waiting}}
+	waiting := func(c records.Counter) bool { return c.State == queue.Waiting }
 	seen := map[int64]bool{}
 	var all []records.Copy
 	for after := (records.Cursor{}); ; {
-		p, err := r.Page(t.Context(), buckets, nil, after, 4, start)
+		p, err := r.Page(t.Context(), waiting, nil, after, 4, start)
 		require.NoError(t, err)
 		for _, c := range p {
 			require.False(t, seen[c.ID], "twice")
@@ -253,6 +249,33 @@ func TestPagesGoOnWhereTheyEnded(t *testing.T) {
 	}
 	assert.Len(t, all, 25)
 	assert.True(t, slices.IsSortedFunc(all, records.Newest))
+}
+
+func TestACopyThatMovesIsOnEveryPageOnce(t *testing.T) {
+	r := open(t, filepath.Join(t.TempDir(), "r.db"))
+	admit(t, r, items(1, "a"))
+	c := page(t, r, queue.Waiting)[0]
+	var moving sync.WaitGroup
+	defer moving.Wait()
+	end := make(chan struct{})
+	defer close(end)
+	moving.Go(func() {
+		for {
+			select {
+			case <-end:
+				return
+			default:
+			}
+			for _, s := range []queue.State{queue.Preparing, queue.Sending, queue.Waiting} {
+				if !assert.NoError(t, r.Step(context.Background(), c.ID, s, "", records.Change{}, start)) {
+					return
+				}
+			}
+		}
+	})
+	for range 500 {
+		require.Len(t, page(t, r, queue.States...), 1)
+	}
 }
 
 func TestAChangedPlanSkipsAndTakesUpAgain(t *testing.T) {

@@ -3,6 +3,8 @@ package records
 import (
 	"context"
 	"database/sql"
+	"errors"
+	"fmt"
 	"sync"
 
 	"github.com/jmoiron/sqlx"
@@ -88,6 +90,27 @@ type transaction struct {
 	new  []string
 }
 
+// run runs f in a transaction.
+func (p *pool) run(ctx context.Context, options *sql.TxOptions, doing string, f func(*transaction) error) error {
+	begun, err := p.BeginTxx(ctx, options)
+	if err != nil {
+		return fmt.Errorf("%s: %w", doing, err)
+	}
+	t := &transaction{Tx: begun, pool: p}
+	if err := f(t); err != nil {
+		return errors.Join(fmt.Errorf("%s: %w", doing, err), t.Rollback())
+	}
+	if err := t.Commit(); err != nil {
+		return fmt.Errorf("%s: %w", doing, err)
+	}
+	for _, query := range t.new {
+		if _, err := p.statement(ctx, query); err != nil {
+			break // all is done: it is parsed another time
+		}
+	}
+	return nil
+}
+
 func (t *transaction) statement(query string) *sqlx.Stmt {
 	t.pool.mu.Lock()
 	defer t.pool.mu.Unlock()
@@ -104,6 +127,13 @@ func (t *transaction) Get(into any, query string, args ...any) error {
 		return s.Get(into, args...)
 	}
 	return t.Tx.Get(into, query, args...)
+}
+
+func (t *transaction) Select(into any, query string, args ...any) error {
+	if s := t.statement(query); s != nil {
+		return s.Select(into, args...)
+	}
+	return t.Tx.Select(into, query, args...)
 }
 
 func (t *transaction) Exec(query string, args ...any) (sql.Result, error) {

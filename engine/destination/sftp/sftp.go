@@ -92,7 +92,16 @@ func (d *Driver) connect(ctx context.Context) (*sftp.Client, error) {
 		if err != nil {
 			return nil, &destination.Error{Cause: queue.SignIn, Says: "the password cannot be read", Err: err}
 		}
-		methods = append(methods, ssh.Password(password))
+		// Many servers ask for it as a question (RFC 4256) instead.
+		methods = append(methods, ssh.Password(password), ssh.KeyboardInteractive(func(_, _ string, questions []string, shown []bool) ([]string, error) {
+			answers := make([]string, len(questions))
+			for i := range answers {
+				if !shown[i] { // what may be seen while it is typed is no password
+					answers[i] = password
+				}
+			}
+			return answers, nil
+		}))
 	}
 	// A server has a key of each of several kinds and shows one that both know.
 	// The pinned one may be any of them, so each kind is asked for.
@@ -595,7 +604,8 @@ func (d *Driver) Close() error {
 	if client == nil {
 		return nil
 	}
-	err := errors.Join(closed(client), closed(conn))
+	err := closed(conn)
+	_ = client.Close() // after its connection, as it would wait for the server; it can only say that this is closed
 	d.watching.Wait()
 	return err
 }
