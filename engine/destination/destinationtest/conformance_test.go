@@ -59,6 +59,10 @@ var storages = []struct {
 		return onApache(t, apache.Options{User: user, Password: password, Certificate: c}, web.Options{Authority: a.File})
 	}},
 	{"webdav", "nginx, http", func(t *testing.T) maker { return onNginx(t, server.Certificate{}, web.Options{}) }},
+	{"webdav", "nginx, https, own authority", func(t *testing.T) maker {
+		a, c := certificate(t)
+		return onNginx(t, c, web.Options{Authority: a.File})
+	}},
 	{"webdav", "nginx, https, pinned certificate", func(t *testing.T) maker {
 		_, c := certificate(t)
 		return onNginx(t, c, web.Options{Certificate: fmt.Sprintf("SHA256:%x", c.Fingerprint)})
