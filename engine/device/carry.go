@@ -78,10 +78,10 @@ func (d *Device) carry(ctx context.Context, s *carriage) bool {
 	}
 	// What follows must be recorded even when the send was cut.
 	ctx = context.WithoutCancel(ctx)
-	if s.reserved {
-		if serr := d.Records.Settle(ctx, s.copy.ID, s.meter.spent()); serr != nil {
-			d.Log.Error("what was spent could not be recorded; it counts as reserved until the next start", "device", d.Name, "copy", s.copy.ID, "err", serr)
-		}
+	if !s.reserved {
+		// there is nothing to settle
+	} else if serr := d.Records.Settle(ctx, s.copy.ID, s.meter.spent()); serr != nil {
+		d.Log.Error("what was spent could not be recorded; it counts as reserved until the next start", "device", d.Name, "copy", s.copy.ID, "err", serr)
 	}
 	if err == nil {
 		d.mended(s.copy.Destination)
@@ -619,7 +619,10 @@ func (d *Device) failed(ctx context.Context, s *carriage, err error) error {
 		change.NotBefore = &at
 	}
 	if cause == queue.Different || cause == queue.Changed {
-		change.Remote, change.SHA256, change.Sent = text(""), text(""), new(int64) // what was sent does not count: it begins anew
+		change.Remote, change.SHA256 = text(""), text("") // what was sent does not count
+	}
+	if cause == queue.Different || cause == queue.Changed {
+		change.Sent = new(int64) // it begins anew
 	}
 	if !s.meter.began.Load() || keepsPart(s, cause) || !d.clean(ctx, s) {
 		change.Temp = nil // it may still lie there: the next try goes on from it or writes over it, or a sweep removes it

@@ -113,21 +113,14 @@ func (h *house) whole(root string) {
 	}, 90*time.Second, 50*time.Millisecond, "temporary files are left") // looked for ever later: 2 h at this pace
 }
 
-// before stands a proxy that can misbehave before a server.
-func before(t *testing.T, address string) *toxiproxy.Proxy {
-	t.Helper()
-	faults := toxiproxy.NewServer(toxiproxy.NewMetricsContainer(nil), zerolog.Nop())
-	proxy := toxiproxy.NewProxy(faults, t.Name(), "127.0.0.1:0", address)
-	require.NoError(t, proxy.Start())
-	t.Cleanup(proxy.Stop)
-	return proxy
-}
-
 func TestConnectionsThatBreakAgainAndAgain(t *testing.T) {
 	for kind, start := range remotes {
 		t.Run(kind, func(t *testing.T) {
 			r := start(t)
-			proxy := before(t, r.address)
+			faults := toxiproxy.NewServer(toxiproxy.NewMetricsContainer(nil), zerolog.Nop())
+			proxy := toxiproxy.NewProxy(faults, kind, "127.0.0.1:0", r.address)
+			require.NoError(t, proxy.Start())
+			t.Cleanup(proxy.Stop)
 			// Every connection breaks after so many bytes.
 			_, err := proxy.Toxics.AddToxicJson(strings.NewReader(`{"type": "limit_data", "stream": "upstream", "attributes": {"bytes": 22000000}}`))
 			require.NoError(t, err)
@@ -172,7 +165,10 @@ func TestALineThatGoesDeadAndComesBack(t *testing.T) {
 		t.Run(kind, func(t *testing.T) {
 			t.Parallel()
 			r := start(t)
-			proxy := before(t, r.address)
+			faults := toxiproxy.NewServer(toxiproxy.NewMetricsContainer(nil), zerolog.Nop())
+			proxy := toxiproxy.NewProxy(faults, kind, "127.0.0.1:0", r.address)
+			require.NoError(t, proxy.Start())
+			t.Cleanup(proxy.Stop)
 			h := newHouse(t, kind, "", "", func() destination.Driver { return r.open(proxy.Listen) }, "phone")
 			for i := range 3 {
 				h.file("phone", fmt.Sprintf("%d.jpg", i), long(t, 500_000+i))

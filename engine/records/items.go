@@ -8,6 +8,8 @@ import (
 	"path"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
@@ -91,8 +93,12 @@ func (r *Records) Admit(ctx context.Context, items []Item, rule string, p plan.R
 		if err != nil {
 			return err
 		}
+		here, err := tx.Preparex(itemHere)
+		if err != nil {
+			return err
+		}
 		for _, it := range items {
-			if err := leave(tx, now, "The file was changed; its new content has a copy of its own.", it.Source, it.Dir, it.Name); err != nil {
+			if err := leave(tx, here, now, "The file was changed; its new content has a copy of its own.", it.Source, it.Dir, it.Name); err != nil {
 				return err
 			}
 			it.FoundMS = ms(now)
@@ -125,8 +131,12 @@ func (r *Records) Touch(ctx context.Context, it Item) error {
 // skipped; what is safe stays safe.
 func (r *Records) Gone(ctx context.Context, source, dir string, names []string, now time.Time) error {
 	return r.tx(ctx, "noting what is gone", func(tx *transaction) error {
+		here, err := tx.Preparex(itemHere)
+		if err != nil {
+			return err
+		}
 		for _, name := range names {
-			if err := leave(tx, now, "The file is no longer on the device.", source, dir, name); err != nil {
+			if err := leave(tx, here, now, "The file is no longer on the device.", source, dir, name); err != nil {
 				return err
 			}
 		}
@@ -138,9 +148,9 @@ const itemHere = `SELECT id FROM items WHERE source = ? AND dir = ? AND name = ?
 
 // leave marks the current item of a path, if there is one, as gone and skips
 // what it had waiting.
-func leave(tx *transaction, now time.Time, says, source, dir, name string) error {
+func leave(tx *transaction, here *sqlx.Stmt, now time.Time, says, source, dir, name string) error {
 	var id int64
-	err := tx.Get(&id, itemHere, source, dir, name)
+	err := here.Get(&id, source, dir, name)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil
 	}

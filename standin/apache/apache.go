@@ -119,11 +119,12 @@ func (s *Server) SetPassword(o Options) error {
 
 // Begin starts the server, again after a Close, under the same address.
 func (s *Server) Begin(ctx context.Context) (err error) {
-	command := []string{"/usr/sbin/apache2", "-f", s.conf, "-DFOREGROUND"}
+	const hint, program = "Debian: apt-get install apache2", "/usr/sbin/apache2"
 	if s.space != "" {
-		command = append([]string{"ip", "netns", "exec", s.space}, command...)
+		s.process, err = server.Start(ctx, s.address, hint, "ip", "netns", "exec", s.space, program, "-f", s.conf, "-DFOREGROUND")
+		return err
 	}
-	s.process, err = server.Start(ctx, s.address, "Debian: apt-get install apache2", command[0], command[1:]...)
+	s.process, err = server.Start(ctx, s.address, hint, program, "-f", s.conf, "-DFOREGROUND")
 	return err
 }
 
