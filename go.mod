@@ -15,6 +15,7 @@ require (
 	github.com/goccy/go-yaml v1.19.2
 	github.com/gofiber/fiber/v3 v3.5.0
 	github.com/gofrs/flock v0.13.1
+	github.com/hanwen/go-fuse/v2 v2.12.1
 	github.com/icholy/digest v1.2.0
 	github.com/invopop/jsonschema v0.14.0
 	github.com/jmoiron/sqlx v1.4.0

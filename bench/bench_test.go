@@ -121,7 +121,8 @@ func open(b *testing.B, dir, text string, sense sensor.Sensor) (*service.Service
 	s, err := service.Open(b.Context(), service.Options{Dir: filepath.Join(dir, "data"), Log: slog.New(slog.DiscardHandler),
 		Members: []service.Member{{Name: "desk", Root: dir, Sensor: sense}}, Scan: scan.Options{}})
 	require.NoError(b, err)
-	require.NoError(b, s.ApplyPlan("bench", text))
+	_, err = s.ApplyPlan(service.AtTheMachine(b.Context()), "bench", text, 0)
+	require.NoError(b, err)
 	ctx, cancel := context.WithCancel(b.Context())
 	ran := make(chan error, 1)
 	go func() { ran <- s.Run(ctx) }()

@@ -38,7 +38,7 @@ func commands() []command {
 	return []command{
 		statusCommand(), queueCommand(), whyCommand(), watchCommand(),
 		pauseCommand(), resumeCommand(), sendNowCommand(), retryCommand(),
-		destinationCommand(), proveCommand(), planCommand(), linkCommand(), serveCommand(), demoCommand(),
+		destinationCommand(), proveCommand(), planCommand(), linkCommand(), serveCommand(), rebuildCommand(), demoCommand(),
 	}
 }
 
@@ -92,7 +92,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 	case errors.Is(err, context.Canceled):
 		return 0
 	}
-	fmt.Fprintf(errOut, "yardtide %s: %s\n", c.name, err)
+	fmt.Fprintf(errOut, "yardtide %s: %s\n", c.name, plainLines(err.Error()))
 	return 1
 }
 

@@ -60,10 +60,11 @@ power are set in the console. Remove the folder to begin anew.`,
 					}
 					fmt.Fprintf(e.out, "phone     %s, simulated, gallery in %s\n", d.Phone.Name, filepath.Join(d.Phone.Root, "DCIM"))
 					fmt.Fprintf(e.out, "computer  %s, copy a photo into %s\n", d.Computer.Name, filepath.Join(d.Computer.Root, "Restoration"))
-					if s.PlanText() != "" {
+					if s.Plan() != nil {
 						return nil // the one that is in force stays
 					}
-					return s.ApplyPlan("the demo's plan", d.Plan)
+					_, err := s.ApplyPlan(service.AtTheMachine(ctx), "the demo's plan", d.Plan, 0)
+					return err
 				})
 			}
 		},

@@ -71,33 +71,43 @@ func (f *draftFlags) draft(name string, in *bufio.Reader) (client.Draft, error) 
 	if f.password != "" {
 		draft.Destination.PasswordFrom = plan.Secret(f.password)
 	}
+	given, err := f.secrets(in)
+	draft.Password, draft.Key = given.Password, given.Key
+	return draft, err
+}
+
+// secrets reads what the flags say of a password or a key.
+func (f *draftFlags) secrets(in *bufio.Reader) (given client.Secrets, err error) {
 	if f.passwordIn {
 		line, err := in.ReadString('\n')
 		if err != nil && err != io.EOF || strings.TrimRight(line, "\r\n") == "" {
-			return draft, fmt.Errorf("reading the password: the standard input has no line; give it as in: yardtide destination add … -password-stdin < FILE")
+			return given, fmt.Errorf("reading the password: the standard input has no line; give it as in: yardtide destination add … -password-stdin < FILE")
 		}
-		draft.Password = strings.TrimRight(line, "\r\n")
+		given.Password = strings.TrimRight(line, "\r\n")
 	}
 	if f.key != "" {
 		key, err := os.ReadFile(f.key)
 		if err != nil {
-			return draft, fmt.Errorf("reading the key: %w", err)
+			return given, fmt.Errorf("reading the key: %w", err)
 		}
-		draft.Key = string(key)
+		given.Key = string(key)
 	}
-	return draft, nil
+	return given, nil
 }
 
 func destinationCommand() command {
 	return command{
-		name: "destination", usage: "list | show NAME | test NAME | add NAME -kind KIND … | browse [FOLDER] -kind KIND … | remove NAME | adopt NAME",
+		name: "destination", usage: "list | show NAME | test NAME | add NAME -kind KIND … | browse [FOLDER] -kind KIND … | secret NAME | place NAME moved|new | remove NAME | adopt NAME",
 		short: "set up, test and look at the storages",
 		long: `list and show tell of the storages in the plan. add tries one, step by step,
 and puts it into the plan if all went well; a certificate or host key that is
 not known is shown, and asked about unless -trust names it. Passwords and keys
 are kept encrypted. browse lists a folder of a storage that is being set up;
 with -make it makes it first. test tries one of the plan; it leaves nothing
-behind. remove takes one out of the plan; what is stored there stays. adopt
+behind. secret keeps a password or key anew, as when the storage's address
+changed. place answers what a name that has come to stand for another place
+asks: the content was moved there, and is proven again, or the place is new, and
+everything is sent there. remove takes one out of the plan; what is stored there stays. adopt
 lists what was there before, so that it is not sent again.
 
   yardtide destination add loft -kind folder -path /media/loft
@@ -111,7 +121,7 @@ lists what was there before, so that it is not sent again.
 			f.flags(fs)
 			return func(ctx context.Context, e env, args []string) error {
 				if len(args) == 0 {
-					return wrongUse("say list, show, test, add, browse, remove or adopt")
+					return wrongUse("say list, show, test, add, browse, secret, place, remove or adopt")
 				}
 				verb, args := args[0], args[1:]
 				c, in := r.client(e), bufio.NewReader(e.in)
@@ -123,6 +133,11 @@ lists what was there before, so that it is not sent again.
 					return listDestinations(ctx, e, c, r.json)
 				case verb == "browse" && len(args) <= 1:
 					return browse(ctx, e, c, f, in, path.Join(args...), r.json)
+				case verb == "place":
+					if len(args) != 2 || args[1] != "moved" && args[1] != "new" {
+						return wrongUse("name one destination, and say moved or new")
+					}
+					return settlePlace(ctx, e, c, args[0], args[1])
 				case len(args) != 1:
 					return wrongUse("name one destination")
 				}
@@ -137,6 +152,8 @@ lists what was there before, so that it is not sent again.
 					return tried(e, t, r.json)
 				case "add":
 					return addDestination(ctx, e, c, name, f, in)
+				case "secret":
+					return setSecret(ctx, e, c, name, f, in)
 				case "remove":
 					if err := c.RemoveDestination(ctx, name); err != nil {
 						return err
@@ -146,7 +163,7 @@ lists what was there before, so that it is not sent again.
 				case "adopt":
 					return adopt(ctx, e, c, name, r.json)
 				}
-				return wrongUse("there is no %q; say list, show, test, add, browse, remove or adopt", verb)
+				return wrongUse("there is no %q; say list, show, test, add, browse, secret, place, remove or adopt", verb)
 			}
 		},
 	}
@@ -165,8 +182,10 @@ func listDestinations(ctx context.Context, e env, c client.Client, json bool) er
 	}
 	for _, d := range y.Destinations {
 		fmt.Fprintf(e.out, "%-16s %-7s %s\n%16s %s\n", d.Name, d.Kind, plain(d.Where), "", room(d))
-		if d.Says != "" {
-			fmt.Fprintf(e.out, "%16s ! %s\n", "", d.Says)
+		for _, says := range []string{d.Problem, d.Todo, d.Says} {
+			if says != "" {
+				fmt.Fprintf(e.out, "%16s ! %s\n", "", plain(says))
+			}
 		}
 	}
 	return nil
@@ -198,8 +217,10 @@ func showDestination(ctx context.Context, e env, c client.Client, name string, j
 	for _, s := range d.Status.Coming {
 		fmt.Fprintf(e.out, "  to come:  %-14s %-5s %-12s %6d, %s\n", s.Device, s.Kind, s.Rule, s.N, bytes(s.Bytes))
 	}
-	if d.Status.Says != "" {
-		fmt.Fprintf(e.out, "  ! %s\n", d.Status.Says)
+	for _, says := range []string{d.Status.Problem, d.Status.Todo, d.Status.Says} {
+		if says != "" {
+			fmt.Fprintf(e.out, "  ! %s\n", plain(says))
+		}
 	}
 	return nil
 }
@@ -232,6 +253,11 @@ func addDestination(ctx context.Context, e env, c client.Client, name string, f 
 	draft, err := f.draft(name, in)
 	if err != nil {
 		return err
+	}
+	if y, err := c.Status(ctx); err != nil {
+		return err
+	} else if slices.ContainsFunc(y.Destinations, func(d client.DestinationStatus) bool { return d.Name == name }) {
+		return fmt.Errorf("the plan has a destination %q already; take another name, or remove that one first", name)
 	}
 	for {
 		t, err := c.Try(ctx, draft)
@@ -270,6 +296,34 @@ func addDestination(ctx context.Context, e env, c client.Client, name string, f 
 		fmt.Fprint(e.out, " No rule sends there yet: name it under \"to\" of a rule (yardtide plan show, yardtide plan apply FILE).")
 	}
 	fmt.Fprintln(e.out)
+	return nil
+}
+
+func settlePlace(ctx context.Context, e env, c client.Client, name, is string) error {
+	n, err := c.SettlePlace(ctx, name, client.PlaceAnswer{Is: is})
+	if err != nil {
+		return err
+	}
+	if is == "moved" {
+		fmt.Fprintf(e.out, "What was at the old place of %s is proven again here, %s; what is missing is sent.\n", name, copies(n.N))
+		return nil
+	}
+	fmt.Fprintf(e.out, "%s stands for a new place: %s go there. What is at the old one stays there.\n", name, copies(n.N))
+	return nil
+}
+
+func setSecret(ctx context.Context, e env, c client.Client, name string, f draftFlags, in *bufio.Reader) error {
+	given, err := f.secrets(in)
+	if err != nil {
+		return err
+	}
+	if given == (client.Secrets{}) {
+		return wrongUse("say -password-stdin, or -key-file and which")
+	}
+	if err := c.SetSecret(ctx, name, given); err != nil {
+		return err
+	}
+	fmt.Fprintf(e.out, "It is kept, encrypted. %s is tried with it at once.\n", name)
 	return nil
 }
 

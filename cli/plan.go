@@ -2,9 +2,11 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 
 	"yardtide/client"
@@ -13,14 +15,17 @@ import (
 
 func planCommand() command {
 	return command{
-		name: "plan", usage: "check FILE | apply FILE | show | schema", short: "check, apply or show the plan",
+		name: "plan", usage: "check FILE | apply FILE [-base N] | show | schema", short: "check, apply or show the plan",
 		long: `check looks for mistakes and says all of them, with line and column; it needs
-no service. apply puts a plan in force, after the same check. show prints the
-one in force. schema prints the JSON Schema for editors. FILE may be - for
+no service, and with one (YARDTIDE_TOKEN) also tells what would follow. apply puts a plan in force, after the same check; with -base it is
+refused when another version than N is in force, so that nobody's change gets
+lost. show prints the one in force, and its version on the standard error.
+schema prints the JSON Schema for editors. FILE may be - for
 the standard input.`,
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
 			var r reach
 			r.flags(fs, true)
+			base := fs.Int64("base", 0, "the `version` that the file was made of, as plan show tells it")
 			return func(ctx context.Context, e env, args []string) error {
 				if len(args) == 0 {
 					return wrongUse("say check, apply, show or schema")
@@ -44,12 +49,29 @@ the standard input.`,
 							return asJSON(e.out, p)
 						}
 						fmt.Fprintf(e.out, "%s: no mistakes. %s\n", args[0], sums(p))
+						if c := r.client(e); c.Token != "" { // a service can tell what would follow
+							return printNotes(ctx, e, c, args[0], string(text))
+						}
 						return nil
 					}
-					if err := r.client(e).ApplyPlan(ctx, client.PlanText{Text: string(text), File: args[0]}); err != nil {
+					c := r.client(e)
+					notes, err := c.CheckPlan(ctx, client.PlanDraft{Text: string(text), File: args[0]})
+					if err != nil {
 						return err
 					}
-					fmt.Fprintf(e.out, "%s is in force. %s\n", args[0], sums(p))
+					if *base == 0 {
+						if *base, err = versionNow(ctx, c); err != nil {
+							return err
+						}
+					}
+					applied, err := c.ApplyPlan(ctx, client.PlanChange{Text: string(text), File: args[0], Base: *base})
+					if err != nil {
+						return err
+					}
+					fmt.Fprintf(e.out, "%s is in force, as version %d. %s\n", args[0], applied.Version, sums(p))
+					for _, note := range notes.Notes {
+						fmt.Fprintf(e.out, "! %s\n", plain(note))
+					}
 					return nil
 				case "show":
 					if err := noArguments(args); err != nil {
@@ -62,6 +84,7 @@ the standard input.`,
 					if r.json {
 						return asJSON(e.out, p)
 					}
+					fmt.Fprintf(e.err, "version %d; put a changed one in force with: yardtide plan apply FILE -base %d\n", p.Version, p.Version)
 					_, err = fmt.Fprint(e.out, p.Text)
 					return err
 				case "schema":
@@ -78,6 +101,27 @@ the standard input.`,
 			}
 		},
 	}
+}
+
+func printNotes(ctx context.Context, e env, c client.Client, file, text string) error {
+	notes, err := c.CheckPlan(ctx, client.PlanDraft{Text: text, File: file})
+	if err != nil {
+		return err
+	}
+	for _, note := range notes.Notes {
+		fmt.Fprintf(e.out, "! %s\n", plain(note))
+	}
+	return nil
+}
+
+// versionNow is the version of the plan in force, 0 before the first.
+func versionNow(ctx context.Context, c client.Client) (int64, error) {
+	p, err := c.Plan(ctx)
+	var problem *client.Problem
+	if errors.As(err, &problem) && problem.Status == http.StatusNotFound {
+		return 0, nil
+	}
+	return p.Version, err
 }
 
 func sums(p *plan.Plan) string {

@@ -5,10 +5,15 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"slices"
+	"strings"
 	"text/tabwriter"
 	"time"
 
 	"yardtide/client"
+	"yardtide/core/gate"
+	"yardtide/core/media"
+	"yardtide/core/queue"
 )
 
 func queueCommand() command {
@@ -16,7 +21,8 @@ func queueCommand() command {
 		name: "queue", usage: "[flags]", short: "list copies, newest first",
 		long: `Lists copies with their state, size, capture time and why they are where they
 are. The filters can be combined; hold is the name of a gate: network,
-metered, roaming, power, hours, idle, allowance, pause, trouble, retry, proof.`,
+metered, roaming, power, hours, idle, allowance, kind, pause, trouble, retry,
+proof, space, place.`,
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
 			var r reach
 			var f client.Filter
@@ -33,6 +39,15 @@ metered, roaming, power, hours, idle, allowance, pause, trouble, retry, proof.`,
 				if f.Limit < 0 {
 					return wrongUse("-n cannot be negative")
 				}
+				if err := oneOf("state", f.State, queue.States); err != nil {
+					return err
+				}
+				if err := oneOf("kind", f.Kind, media.Kinds); err != nil {
+					return err
+				}
+				if err := oneOf("hold", f.Hold, gate.Names); err != nil {
+					return err
+				}
 				copies, more, err := list(ctx, r.client(e), f)
 				if err != nil {
 					return err
@@ -48,6 +63,18 @@ metered, roaming, power, hours, idle, allowance, pause, trouble, retry, proof.`,
 			}
 		},
 	}
+}
+
+// oneOf refuses a filter's value that is none of the known ones.
+func oneOf[T ~string](flag, value string, known []T) error {
+	if value == "" || slices.Contains(known, T(value)) {
+		return nil
+	}
+	words := make([]string, len(known))
+	for i, k := range known {
+		words[i] = string(k)
+	}
+	return wrongUse("-%s is one of %s, and not %q", flag, strings.Join(words, ", "), value)
 }
 
 // list reads pages up to the filter's limit; more tells that it stopped there.
@@ -110,8 +137,8 @@ func reason(c client.Copy) string {
 func whyCommand() command {
 	return command{
 		name: "why", usage: "ITEM [flags]", short: "why an item is safe, waits or is stuck",
-		long: `ITEM is a file's name, its path on the device from the source on, or a part
-of its name. Prints where each of its copies stands, every gate that holds it
+		long: `ITEM is a file's name, its path on the device from the source on (as the queue
+prints it, with the device before it), or a part of its name. Prints where each of its copies stands, every gate that holds it
 and when that opens, what to do, and its story.`,
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
 			var r reach

@@ -48,7 +48,7 @@ yardtide link prints another.`,
 				log := slog.New(slog.NewTextHandler(e.err, nil))
 				return serve(ctx, e, *listen, service.Options{Dir: *data, Log: log, Members: []service.Member{{Name: *name, Root: absolute, Sensor: sensor.Linux{}}}}, func(s *service.Service, url string) error {
 					fmt.Fprintf(e.out, "device    %s, sources below %s\n", *name, absolute)
-					if s.PlanText() == "" {
+					if s.Plan() == nil {
 						fmt.Fprintln(e.out, "plan      none yet: yardtide plan apply FILE")
 					}
 					return nil
@@ -89,20 +89,20 @@ func hostName() string {
 func serve(ctx context.Context, e env, listen string, o service.Options, begin func(s *service.Service, url string) error) (err error) {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	s, err := service.Open(ctx, o)
+	l, err := api.Listen(listen) // first: an address that is none leaves nothing behind
 	if err != nil {
 		return err
+	}
+	s, err := service.Open(ctx, o)
+	if err != nil {
+		return errors.Join(err, l.Close())
 	}
 	defer func() { err = errors.Join(err, s.Close()) }()
 	files, err := console.Files()
 	if err != nil {
-		return fmt.Errorf("reading the console: %w", err)
+		return errors.Join(fmt.Errorf("reading the console: %w", err), l.Close())
 	}
 	server := api.New(s, files, o.Log)
-	l, err := api.Listen(listen)
-	if err != nil {
-		return err
-	}
 	url := "http://" + l.Addr().String()
 	if err := begin(s, url); err != nil {
 		return errors.Join(err, l.Close())

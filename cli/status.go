@@ -56,8 +56,10 @@ func printStatus(w io.Writer, s client.Yard) {
 	}
 	for _, d := range s.Destinations {
 		fmt.Fprintf(w, "\n%s (%s, %s)\n  %s\n", d.Name, d.Kind, d.Where, room(d))
-		if d.Says != "" {
-			fmt.Fprintf(w, "  ! %s\n", d.Says)
+		for _, says := range []string{d.Problem, d.Todo, d.Says} {
+			if says != "" {
+				fmt.Fprintf(w, "  ! %s\n", plain(says))
+			}
 		}
 	}
 }

@@ -24,6 +24,15 @@ func plain(s string) string {
 	}, strings.ToValidUTF8(s, "·"))
 }
 
+// plainLines is plain for a text of several lines.
+func plainLines(s string) string {
+	lines := strings.Split(s, "\n")
+	for i, line := range lines {
+		lines[i] = plain(line)
+	}
+	return strings.Join(lines, "\n")
+}
+
 // when is a time near now: the clock today, with the day otherwise.
 func when(t, now time.Time) string {
 	t, now = t.Local(), now.Local()

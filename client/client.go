@@ -119,9 +119,25 @@ func (c Client) Plan(ctx context.Context) (p PlanText, err error) {
 	return p, c.do(ctx, http.MethodGet, "/api/v1/plan", nil, &p)
 }
 
-// ApplyPlan puts a plan in force.
-func (c Client) ApplyPlan(ctx context.Context, p PlanText) error {
-	return c.do(ctx, http.MethodPut, "/api/v1/plan", p, nil)
+// ApplyPlan puts a plan in force and returns its version.
+func (c Client) ApplyPlan(ctx context.Context, p PlanChange) (out PlanText, err error) {
+	return out, c.do(ctx, http.MethodPut, "/api/v1/plan", p, &out)
+}
+
+// CheckPlan looks for mistakes in a plan and tells what would follow from it.
+func (c Client) CheckPlan(ctx context.Context, p PlanDraft) (out PlanNotes, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/check", p, &out)
+}
+
+// SettlePlace answers whether what a destination stands for now was moved there,
+// or is new.
+func (c Client) SettlePlace(ctx context.Context, name string, a PlaceAnswer) (n Count, err error) {
+	return n, c.do(ctx, http.MethodPost, "/api/v1/destinations/"+url.PathEscape(name)+"/place", a, &n)
+}
+
+// SetSecret keeps a destination's password or key anew.
+func (c Client) SetSecret(ctx context.Context, name string, given Secrets) error {
+	return c.do(ctx, http.MethodPut, "/api/v1/destinations/"+url.PathEscape(name)+"/secret", given, nil)
 }
 
 // Try tries a destination that is being set up.

@@ -31,6 +31,9 @@ type DestinationStatus struct {
 	Coming   []device.Share       `json:"coming" doc:"What is still to come, the largest first"`
 	Short    int64                `json:"short" doc:"Bytes by which what is still to come does not fit, 0 when it does or nobody knows"`
 	Says     string               `json:"says" doc:"What does not fit, as a sentence, else empty"`
+	Problem  string               `json:"problem" doc:"Why nothing can be done there, or why what is there does not count, else empty"`
+	Todo     string               `json:"todo" doc:"What the keeper can do about the problem"`
+	Asks     bool                 `json:"asks" doc:"Its name has come to stand for another place: the keeper says whether that is the old one moved, or new"`
 }
 
 // Draft is a destination as the keeper sets it up. A secret in it is kept
@@ -41,6 +44,12 @@ type Draft struct {
 	Password    string           `json:"password,omitempty" doc:"webdav, sftp: the password; s3: the secret key" writeOnly:"true"`
 	Key         string           `json:"key,omitempty" doc:"sftp: a private key, PEM" writeOnly:"true"`
 	MakeFolder  bool             `json:"makeFolder,omitempty" doc:"Make the folder if it is not there"`
+}
+
+// Secrets are a destination's password or key, given anew.
+type Secrets struct {
+	Password string `json:"password,omitempty" doc:"webdav, sftp: the password; s3: the secret key" writeOnly:"true"`
+	Key      string `json:"key,omitempty" doc:"sftp: a private key, PEM" writeOnly:"true"`
 }
 
 // Trial is what was tried at a destination, in order.
@@ -64,6 +73,12 @@ type TrialQuestion struct {
 	Field       string `json:"field" enum:"certificate,host-key" doc:"Where the fingerprint goes in the destination"`
 	Fingerprint string `json:"fingerprint"`
 	Says        string `json:"says"`
+}
+
+// PlaceAnswer is the keeper's answer about a destination whose name has come to
+// stand for another place.
+type PlaceAnswer struct {
+	Is string `json:"is" enum:"moved,new" doc:"moved: what was at the old place was moved here, and is proven again; new: everything is sent here, and what is at the old place stays there"`
 }
 
 // Browse asks what lies in a folder of a storage that is being set up.
@@ -175,6 +190,24 @@ type RetryOrder struct {
 
 // PlanText is a plan as the keeper wrote it.
 type PlanText struct {
+	Text    string `json:"text" doc:"YAML"`
+	Version int64  `json:"version" doc:"1 is the first; each change makes the next"`
+}
+
+// PlanChange is a plan that is to take the place of the one in force.
+type PlanChange struct {
+	Text string `json:"text" doc:"YAML"`
+	File string `json:"file,omitempty" doc:"Name to use in messages"`
+	Base int64  `json:"base" minimum:"0" doc:"The version that it was made of, 0 before the first; it is refused when another is in force"`
+}
+
+// PlanNotes is what follows from a plan that has no mistakes.
+type PlanNotes struct {
+	Notes []string `json:"notes"`
+}
+
+// PlanDraft is a plan that is to be checked.
+type PlanDraft struct {
 	Text string `json:"text" doc:"YAML"`
 	File string `json:"file,omitempty" doc:"Name to use in messages"`
 }

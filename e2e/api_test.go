@@ -56,7 +56,11 @@ func TestOnlyTheKeeperGetsIn(t *testing.T) {
 
 	u, err := url.Parse(s.link)
 	require.NoError(t, err)
-	res, err := http.Get(s.link)
+	code, page := s.call("GET", u.RequestURI(), "", nil)
+	assert.Equal(t, 200, code, "what only looks at a link does not use it up")
+	assert.Contains(t, page, "/open.js")
+	ask := `{"code":"` + u.Query().Get("code") + `"}`
+	res, err := http.Post(s.url+"/open", "application/json", strings.NewReader(ask))
 	require.NoError(t, err)
 	require.NoError(t, res.Body.Close())
 	require.Len(t, res.Cookies(), 1)
@@ -64,7 +68,7 @@ func TestOnlyTheKeeperGetsIn(t *testing.T) {
 	assert.True(t, cookie.HttpOnly)
 	assert.Equal(t, http.SameSiteStrictMode, cookie.SameSite)
 	assert.Contains(t, res.Header.Get("Content-Security-Policy"), "default-src 'self'")
-	code, body = s.call("GET", u.RequestURI(), "", nil)
+	code, body = s.call("POST", "/open", ask, nil)
 	assert.Equal(t, 403, code, "a one-time link is good once")
 	assert.Contains(t, body, "yardtide link")
 	withCookie := map[string]string{"Cookie": cookie.Name + "=" + cookie.Value}
@@ -97,7 +101,7 @@ func TestBadCallsGetProblemDocuments(t *testing.T) {
 		{"POST", "/api/v1/pause", `{`, 400, "unexpected end of JSON input"},
 		{"POST", "/api/v1/retry", `{"copies":[1]}`, 422, "name it too"},
 		{"POST", "/api/v1/send-now", `{"device":"galley-phone","copies":[]}`, 422, "body.copies"},
-		{"PUT", "/api/v1/plan", `{"text":"yard: x"}`, 422, "plan.yaml:1:5"},
+		{"PUT", "/api/v1/plan", `{"text":"yard: x","base":1}`, 422, "plan.yaml:1:5"},
 		{"PUT", "/api/v1/standin/phones/nobody", `{"network":"wifi","metered":false,"roaming":false,"charging":true,"battery":5,"use":"idle"}`, 422, "there is no simulated phone"},
 		{"PUT", "/api/v1/standin/phones/galley-phone", `{"network":"pigeon","metered":false,"roaming":false,"charging":true,"battery":500,"use":"idle"}`, 422, "body.battery"},
 	} {

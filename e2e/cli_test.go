@@ -166,7 +166,7 @@ rules:
 		_, err := os.Stat(dir + "/disk/2024/02/leap.jpg")
 		return err == nil && total(y, queue.Safe) >= 1
 	})
-	secret, err := os.ReadFile(s.data + "/plan.yaml")
+	secret, err := os.ReadFile(s.data + "/plans/000001.yaml")
 	require.NoError(t, err)
 	assert.NotContains(t, string(secret)+s.ok("status", "-json")+s.log.String(), store.Password)
 	info, err := os.Stat(s.data + "/token")

@@ -36,31 +36,23 @@ func (e InUse) Error() string {
 // does not try it: Try does that. Without a plan yet it writes the first one
 // around it. The error is plan.Problems or plan.EditError when it cannot stand
 // in the plan.
-func (s *Service) AddDestination(draft client.Draft) error {
-	s.adding.Lock()
-	defer s.adding.Unlock()
-	d := withSecrets(draft).Destination
-	v := vault{s.Dir}
+func (s *Service) AddDestination(ctx context.Context, draft client.Draft) error {
+	draft = withSecrets(draft)
+	d := draft.Destination
 	if err := plan.CheckDestination(draft.Name, d); err != nil {
 		return err
 	}
-	text, err := s.withDestination(draft.Name, d)
-	if err != nil {
-		return err
-	}
-	for _, secret := range []struct{ from, value string }{{draft.Name, draft.Password}, {draft.Name + ".key", draft.Key}} {
-		if secret.value == "" {
-			continue
+	return s.editPlan(ctx, func(text string) (string, error) {
+		after, err := s.withDestination(text, draft.Name, d)
+		if err != nil {
+			return "", err
 		}
-		if err := v.put(secret.from, secret.value); err != nil {
-			return err
-		}
-	}
-	return s.ApplyPlan("plan.yaml", text)
+		return after, s.keepSecrets(draft)
+	})
 }
 
-func (s *Service) withDestination(name string, d plan.Destination) (string, error) {
-	if text := s.PlanText(); text != "" {
+func (s *Service) withDestination(text, name string, d plan.Destination) (string, error) {
+	if text != "" {
 		return plan.WithDestination(text, name, d)
 	}
 	if len(s.devices) == 0 {
@@ -85,33 +77,21 @@ func zoneName() string {
 
 // RemoveDestination takes a destination out of the plan and forgets its kept
 // secrets. What is stored there stays.
-func (s *Service) RemoveDestination(name string) error {
-	s.adding.Lock()
-	defer s.adding.Unlock()
-	p := s.planOrEmpty()
-	d, there := p.Destinations[name]
-	if !there {
-		return ErrNoDestination
-	}
-	if rules := rulesTo(p, name); len(rules) > 0 {
-		return InUse{name, rules}
-	}
-	text, err := plan.WithoutDestination(s.PlanText(), name)
+func (s *Service) RemoveDestination(ctx context.Context, name string) error {
+	err := s.editPlan(ctx, func(text string) (string, error) {
+		p := s.planOrEmpty()
+		if _, there := p.Destinations[name]; !there {
+			return "", ErrNoDestination
+		}
+		if rules := rulesTo(p, name); len(rules) > 0 {
+			return "", InUse{name, rules}
+		}
+		return plan.WithoutDestination(text, name)
+	})
 	if err != nil {
 		return err
 	}
-	if err := s.ApplyPlan("plan.yaml", text); err != nil {
-		return err
-	}
-	v := vault{s.Dir}
-	for _, from := range []plan.Secret{d.PasswordFrom, d.KeyFrom} {
-		if kept, ok := strings.CutPrefix(string(from), "kept:"); ok {
-			if err := v.remove(kept); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
+	return vault{s.Dir}.remove(name)
 }
 
 func rulesTo(p *plan.Plan, name string) []string {
@@ -139,9 +119,16 @@ func (s *Service) Destination(ctx context.Context, name string) (client.Destinat
 // destinationStatus tells what is at a destination, what is still to come, and
 // whether that fits.
 func (s *Service) destinationStatus(ctx context.Context, name string, d plan.Destination) (client.DestinationStatus, error) {
-	st := client.DestinationStatus{Name: name, Kind: d.Kind, Where: where(d), KeepFree: int64(d.KeepFree)}
+	st := client.DestinationStatus{Name: name, Kind: d.Kind, Where: d.Where(), KeepFree: int64(d.KeepFree)}
 	s.drivers.refresh(name)
 	st.Space = s.fleet.SpaceNow(name)
+	for _, one := range s.devices {
+		if says, todo := one.PlaceProblem(name); says != "" {
+			st.Problem, st.Todo, st.Asks = says, todo, todo != ""
+		} else if says, todo := one.Trouble(name); says != "" && st.Problem == "" {
+			st.Problem, st.Todo = says, todo
+		}
+	}
 	var err error
 	if st.There, st.Coming, err = s.fleet.Shares(ctx, name); err != nil {
 		return st, err
@@ -173,6 +160,68 @@ func short(st client.DestinationStatus, coming int64) string {
 	return fmt.Sprintf("What is still to come to %s takes %s, which is %s more than there is room for: %s.", st.Name, gate.Bytes(coming), gate.Bytes(st.Short), strings.Join(parts, ", "))
 }
 
+// SettlePlace is the keeper's answer about a destination that has come to stand for
+// another place: what was at the old one was moved there, or it is new.
+func (s *Service) SettlePlace(ctx context.Context, name string, moved bool) (n int64, err error) {
+	if _, there := s.planOrEmpty().Destinations[name]; !there {
+		return 0, ErrNoDestination
+	}
+	answered := false
+	for _, d := range s.devices {
+		one, err := d.SettlePlace(ctx, name, moved)
+		var none device.NoQuestion
+		if errors.As(err, &none) {
+			continue
+		}
+		if err != nil {
+			return n, err
+		}
+		n, answered = n+one, true
+	}
+	if !answered {
+		return 0, device.NoQuestion{Name: name}
+	}
+	s.drivers.forget()
+	return n, nil
+}
+
+// Test tries a destination of the plan, and sees that it is the place that it was.
+func (s *Service) Test(ctx context.Context, name string) (client.Trial, error) {
+	d, there := s.planOrEmpty().Destinations[name]
+	if !there {
+		return client.Trial{}, ErrNoDestination
+	}
+	t := s.newTrial(ctx, client.Draft{Name: name, Destination: d})
+	t.place = func(id string) error {
+		for _, one := range s.devices {
+			if !one.StandsFor(name, id) {
+				return &destination.Error{Cause: queue.Elsewhere, Says: "what lies there is not the place that " + name + " stood for; what was proven there does not count here"}
+			}
+		}
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, trialTime)
+	defer cancel()
+	t.result.OK = t.run(ctx)
+	return t.result, nil
+}
+
+// PlaceNotes tells which destinations a plan lets stand for another place than
+// today.
+func (s *Service) PlaceNotes(p *plan.Plan) []string {
+	notes := []string{}
+	now := s.planOrEmpty()
+	for name, d := range p.Destinations {
+		before, there := now.Destinations[name]
+		if !there || before.Where() == d.Where() {
+			continue
+		}
+		notes = append(notes, fmt.Sprintf("%s is to stand for another place: %s, and %s until now. What is safe there counts again when it is proven at the new one; you are asked whether it was moved there (yardtide destination place %s moved) or is new (… new).", name, d.Where(), before.Where(), name))
+	}
+	slices.Sort(notes)
+	return notes
+}
+
 // Browse tells what lies in a folder of a storage that is being set up.
 func (s *Service) Browse(ctx context.Context, ask client.Browse) (client.Listing, error) {
 	ask.Draft = withSecrets(ask.Draft)
@@ -180,7 +229,7 @@ func (s *Service) Browse(ctx context.Context, ask client.Browse) (client.Listing
 	if d.Kind == plan.Folder && d.Path == "" {
 		d.Path = "/"
 	}
-	driver, err := open(d, s.draftSecrets(ask.Draft))
+	driver, err := open(d, s.draftSecrets(ctx, ask.Draft))
 	if err != nil {
 		return client.Listing{}, err
 	}
@@ -199,6 +248,7 @@ func (s *Service) Browse(ctx context.Context, ask client.Browse) (client.Listing
 	if err != nil {
 		return client.Listing{}, err
 	}
+	entries = slices.DeleteFunc(entries, func(e destination.Entry) bool { return e.Name == destination.MarkerName })
 	slices.SortFunc(entries, func(a, b destination.Entry) int {
 		if a.Folder != b.Folder {
 			return map[bool]int{true: -1, false: 1}[a.Folder]

@@ -24,8 +24,7 @@ type drivers struct {
 	plan    func() *plan.Plan
 	tell    func()
 	fleet   *device.Fleet
-	secret  reader
-	markers markers
+	secrets vault
 
 	mu      sync.Mutex
 	made    map[string]made
@@ -55,13 +54,9 @@ func (d *drivers) get(name string) (destination.Driver, error) {
 	if m, ok := d.made[name]; ok && m.from == want {
 		return m.driver, nil
 	}
-	driver, err := open(want, d.secret)
+	driver, err := open(want, d.secrets.secretsFor(want))
 	if err != nil {
 		return nil, err
-	}
-	if f, ok := driver.(folder.Driver); ok {
-		f.Marker = d.markers.of(name, f.Root)
-		driver = f
 	}
 	// An earlier driver is closed at the end: sends may be using it.
 	if m, ok := d.made[name]; ok {
@@ -71,26 +66,23 @@ func (d *drivers) get(name string) (destination.Driver, error) {
 	return driver, nil
 }
 
-// reader reads a secret from where a plan says it is.
-type reader func(plan.Secret) (string, error)
-
-func open(d plan.Destination, secret reader) (destination.Driver, error) {
-	password := func() (string, error) { return secret(d.PasswordFrom) }
+func open(d plan.Destination, secret secretReader) (destination.Driver, error) {
+	passwordOf := func() (string, error) { return secret(password, d.PasswordFrom) }
 	overWeb := web.Options{Authority: d.Authority, Certificate: d.Certificate}
 	switch d.Kind {
 	case plan.Folder:
 		return folder.Driver{Root: d.Path}, nil
 	case plan.WebDAV:
-		return webdav.New(webdav.Options{URL: d.URL, User: d.User, Password: password, Web: overWeb})
+		return webdav.New(webdav.Options{URL: d.URL, User: d.User, Password: passwordOf, Web: overWeb})
 	case plan.S3:
-		return s3.New(s3.Options{URL: d.URL, Bucket: d.Bucket, Path: d.Path, Region: d.Region, User: d.User, Password: password, Web: overWeb})
+		return s3.New(s3.Options{URL: d.URL, Bucket: d.Bucket, Path: d.Path, Region: d.Region, User: d.User, Password: passwordOf, Web: overWeb})
 	case plan.SFTP:
 		o := sftp.Options{Address: d.Address, Path: d.Path, User: d.User, HostKey: d.HostKey}
 		if d.PasswordFrom != "" {
-			o.Password = password
+			o.Password = passwordOf
 		}
 		if d.KeyFrom != "" {
-			o.Key = func() ([]byte, error) { key, err := secret(d.KeyFrom); return []byte(key), err }
+			o.Key = func() ([]byte, error) { pem, err := secret(key, d.KeyFrom); return []byte(pem), err }
 		}
 		return sftp.New(o), nil
 	}
@@ -122,11 +114,12 @@ func (d *drivers) ask(name string) {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), spaceWait)
 	defer cancel()
+	landed := d.fleet.Landed(name) // what lands from here on may not be counted
 	space, err := d.measure(ctx, name, driver)
 	if err != nil {
 		return // the same
 	}
-	d.fleet.SetSpace(name, space)
+	d.fleet.SetSpace(name, space, landed)
 	d.tell()
 }
 

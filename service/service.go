@@ -21,6 +21,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -70,12 +71,13 @@ type Service struct {
 	drivers drivers
 	fleet   device.Fleet
 
-	adding sync.Mutex // the plan is changed by one at a time
+	changing sync.Mutex // the plan is changed by one at a time
 
-	mu    sync.Mutex
-	plan  *plan.Plan // nil before the first
-	text  string
-	links map[string]time.Time // one-time codes and when they end
+	mu      sync.Mutex
+	plan    *plan.Plan // nil before the first
+	text    string
+	version int64                // of the plan, 0 before the first
+	links   map[string]time.Time // one-time codes and when they end
 
 	Changes Changes
 }
@@ -107,13 +109,19 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if err := s.loadPlan(); err != nil {
 		return nil, err
 	}
-	s.drivers = drivers{plan: s.Plan, tell: s.Changes.Tell, fleet: &s.fleet, secret: vault{o.Dir}.read, markers: markers{filepath.Join(o.Dir, "markers")}, made: map[string]made{}, asked: map[string]time.Time{}}
+	if err := (vault{o.Dir}).takeOver(s.planOrEmpty()); err != nil {
+		return nil, err
+	}
+	s.drivers = drivers{plan: s.Plan, tell: s.Changes.Tell, fleet: &s.fleet, secrets: vault{o.Dir}, made: map[string]made{}, asked: map[string]time.Time{}}
 	for _, m := range o.Members {
 		r, err := records.Open(ctx, filepath.Join(o.Dir, "devices", m.Name, "records.db"))
 		if err != nil {
 			return nil, fmt.Errorf("device %s: %w", m.Name, err)
 		}
 		s.records = append(s.records, r)
+		if err := takeOverMarkers(ctx, filepath.Join(o.Dir, "markers"), r); err != nil {
+			return nil, err
+		}
 		d, err := device.New(ctx, device.Options{
 			Name: m.Name, Root: m.Root, Records: r, Sensor: m.Sensor, Driver: s.drivers.get, Changed: s.Changes.Tell,
 			Log: o.Log, Scan: o.Scan, Jitter: mathrand.Float64, Wait: o.Wait, Fleet: &s.fleet,
@@ -125,6 +133,29 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		d.SetPlan(s.planOrEmpty())
 	}
 	return s, nil
+}
+
+// takeOverMarkers tells a device's records which places the names of folders stood
+// for, as an earlier version kept it: a file a name, with identity and path.
+func takeOverMarkers(ctx context.Context, dir string, r *records.Records) error {
+	entries, err := os.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("taking over the markers: %w", err)
+	}
+	for _, e := range entries {
+		text, err := os.ReadFile(filepath.Join(dir, e.Name()))
+		if err != nil {
+			return fmt.Errorf("taking over the marker of %s: %w", e.Name(), err)
+		}
+		id, root, _ := strings.Cut(strings.TrimSpace(string(text)), "\n")
+		if err := device.BindPlace(ctx, r, e.Name(), id, root); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Run runs the devices until the context ends; sends under way get a moment.
@@ -191,7 +222,20 @@ func writeFile(file, content string) error {
 	if err != nil {
 		return errors.Join(err, os.Remove(f.Name()))
 	}
-	return nil
+	return syncFolder(filepath.Dir(file))
+}
+
+// syncFolder brings a folder's names to disk.
+func syncFolder(dir string) error {
+	f, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	err = f.Sync()
+	if errors.Is(err, syscall.EINVAL) { // some file systems cannot
+		err = nil
+	}
+	return errors.Join(err, f.Close())
 }
 
 // Authorized tells whether a bearer token is the service's.
@@ -250,67 +294,6 @@ func (s *Service) Device(name string) (*device.Device, bool) {
 	return s.devices[i], true
 }
 
-func (s *Service) planFile() string { return filepath.Join(s.Dir, "plan.yaml") }
-
-func (s *Service) loadPlan() error {
-	text, err := os.ReadFile(s.planFile())
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return fmt.Errorf("reading the plan: %w", err)
-	}
-	p, err := plan.Parse(s.planFile(), text)
-	if err != nil {
-		return fmt.Errorf("the plan in force has mistakes:\n%w", err)
-	}
-	s.plan, s.text = p, string(text)
-	return nil
-}
-
-// Plan is the plan in force, nil before the first.
-func (s *Service) Plan() *plan.Plan {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.plan
-}
-
-// PlanText is the plan in force as it was written, "" before the first.
-func (s *Service) PlanText() string {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.text
-}
-
-func (s *Service) planOrEmpty() *plan.Plan {
-	if p := s.Plan(); p != nil {
-		return p
-	}
-	return &plan.Plan{}
-}
-
-// ApplyPlan checks a plan, keeps it and puts it in force. The error is
-// plan.Problems when the plan has mistakes; nothing is changed then.
-func (s *Service) ApplyPlan(file, text string) error {
-	p, err := plan.Parse(file, []byte(text))
-	if err != nil {
-		return err
-	}
-	if err := writeFile(s.planFile(), text); err != nil {
-		return fmt.Errorf("keeping the plan: %w", err)
-	}
-	s.mu.Lock()
-	s.plan, s.text = p, text
-	s.mu.Unlock()
-	for _, d := range s.devices {
-		d.SetPlan(p)
-	}
-	s.drivers.forget()
-	s.Log.Info("a plan was applied", "yard", p.Yard)
-	s.Changes.Tell()
-	return nil
-}
-
 // Retry takes stuck copies up again, on one device or on all, and asks every
 // destination for its space anew.
 func (s *Service) Retry(ctx context.Context, d *device.Device, ids []int64) (int64, error) {
@@ -331,7 +314,7 @@ func (s *Service) Status(ctx context.Context) (client.Yard, error) {
 		st.Devices = append(st.Devices, one)
 	}
 	if p == nil {
-		st.Problem = "There is no plan yet. Write one (docs/plan.md) and put it in force with: yardtide plan apply FILE"
+		st.Problem = "There is no plan yet. Add a destination, and a first plan is made with it: on the page Destinations, or with yardtide destination add (a plan of your own: yardtide plan apply FILE)."
 		return st, nil
 	}
 	st.Yard = p.Yard

@@ -27,8 +27,9 @@ const trialTime = 2 * time.Minute
 // trial tries a destination, step by step, and leaves nothing behind.
 type trial struct {
 	d      plan.Destination
-	secret reader
-	make   bool // make the folder if it is not there
+	secret secretReader
+	make   bool                  // make the folder if it is not there
+	place  func(id string) error // whether a place is the one it is to be; nil for one that is new
 	result client.Trial
 	driver destination.Driver
 }
@@ -38,42 +39,43 @@ func (s *Service) Try(ctx context.Context, draft client.Draft) client.Trial {
 	ctx, cancel := context.WithTimeout(ctx, trialTime)
 	defer cancel()
 	draft = withSecrets(draft)
-	t := trial{d: draft.Destination, secret: s.draftSecrets(draft), make: draft.MakeFolder, result: client.Trial{Steps: []client.TrialStep{}}}
-	t.result.OK = t.run(ctx)
+	t := s.newTrial(ctx, draft)
+	t.result.OK = t.fits(s.planOrEmpty(), draft) && t.run(ctx)
 	return t.result
 }
 
-// withSecrets points a draft's destination at the secrets that came with it,
-// where they will be kept.
-func withSecrets(draft client.Draft) client.Draft {
-	if draft.Password != "" {
-		draft.Destination.PasswordFrom = plan.Secret("kept:" + draft.Name)
-	}
-	if draft.Key != "" {
-		draft.Destination.KeyFrom = plan.Secret("kept:" + draft.Name + ".key")
-	}
-	return draft
+func (s *Service) newTrial(ctx context.Context, draft client.Draft) *trial {
+	return &trial{d: draft.Destination, secret: s.draftSecrets(ctx, draft), make: draft.MakeFolder, result: client.Trial{Steps: []client.TrialStep{}}}
 }
 
-// draftSecrets reads secrets that were given with a draft, and others from
-// where it says they are.
-func (s *Service) draftSecrets(draft client.Draft) reader {
-	return func(from plan.Secret) (string, error) {
-		switch {
-		case from == draft.Destination.PasswordFrom && draft.Password != "":
-			return draft.Password, nil
-		case from == draft.Destination.KeyFrom && draft.Key != "":
-			return draft.Key, nil
-		}
-		return vault{s.Dir}.read(from)
+// fits sees that the draft can stand in the plan, before anything is asked of a
+// storage: what the trial finds out by itself may be missing.
+func (t *trial) fits(p *plan.Plan, draft client.Draft) bool {
+	d := draft.Destination
+	if now, taken := p.Destinations[draft.Name]; taken && now != d {
+		return t.step("plan", &destination.Error{Cause: queue.Misplaced, Says: fmt.Sprintf("the plan has a destination %q already; take another name", draft.Name)}, "")
 	}
+	if d.Kind == plan.SFTP && d.HostKey == "" {
+		d.HostKey = "SHA256:" + strings.Repeat("A", 43) // it is asked for
+	}
+	err := plan.CheckDestination(draft.Name, d)
+	var problems plan.Problems
+	if errors.As(err, &problems) {
+		for _, p := range problems {
+			t.step("plan", &destination.Error{Cause: queue.Misplaced, Says: p.What + "; " + p.Would}, "")
+		}
+		return false
+	}
+	return true
 }
 
 func (t *trial) step(name string, err error, format string, args ...any) bool {
 	one := client.TrialStep{Name: name, OK: err == nil, Says: fmt.Sprintf(format, args...)}
 	if err != nil {
 		one.Says = destination.Sentence(err)
-		one.Todo = queue.Judge(destination.CauseOf(err), 1, 0, 0).Do
+		if name != "plan" { // that says itself what would be right
+			one.Todo = queue.Judge(destination.CauseOf(err), 1, 0, 0).Do
+		}
 	}
 	t.result.Steps = append(t.result.Steps, one)
 	return err == nil
@@ -88,7 +90,19 @@ func (t *trial) run(ctx context.Context) bool {
 		return t.step("connection", err, "")
 	}
 	defer t.driver.Close()
-	return t.enter(ctx) && t.use(ctx)
+	return t.enter(ctx) && t.known(ctx) && t.use(ctx)
+}
+
+// known sees that the place is the one that the name stands for.
+func (t *trial) known(ctx context.Context) bool {
+	if t.place == nil {
+		return true
+	}
+	id, err := destination.ReadMarker(ctx, t.driver)
+	if err == nil {
+		err = t.place(id)
+	}
+	return t.step("place", err, "It is the place that it was.")
 }
 
 // reach looks the name up, connects, and looks at who answers.
@@ -177,7 +191,7 @@ func (t *trial) enter(ctx context.Context) bool {
 		}
 	}
 	if t.missing(err) {
-		err = &destination.Error{Cause: queue.Misplaced, Says: where(t.d) + " is not there; it can be made"}
+		err = &destination.Error{Cause: queue.Misplaced, Says: t.d.Where() + " is not there; it can be made"}
 	}
 	if err != nil && destination.CauseOf(err) != queue.Misplaced {
 		return t.step("sign-in", err, "")
@@ -188,7 +202,7 @@ func (t *trial) enter(ctx context.Context) bool {
 	if err != nil {
 		return t.step("folder", err, "")
 	}
-	return t.step("folder", nil, map[bool]string{true: "%s was made.", false: "%s is there."}[made], where(t.d))
+	return t.step("folder", nil, map[bool]string{true: "%s was made.", false: "%s is there."}[made], t.d.Where())
 }
 
 func (t *trial) missing(err error) bool {
@@ -199,7 +213,7 @@ func (t *trial) missing(err error) bool {
 func (t *trial) makeRoot(ctx context.Context) error {
 	above, name := above(t.d)
 	if name == "" {
-		return &destination.Error{Cause: queue.Misplaced, Says: where(t.d) + " cannot be made from here"}
+		return &destination.Error{Cause: queue.Misplaced, Says: t.d.Where() + " cannot be made from here"}
 	}
 	driver, err := open(above, t.secret)
 	if err != nil {
@@ -244,19 +258,6 @@ func who(d plan.Destination) string {
 	return d.User
 }
 
-// where is a destination's place for people.
-func where(d plan.Destination) string {
-	switch d.Kind {
-	case plan.Folder:
-		return d.Path
-	case plan.SFTP:
-		return d.User + "@" + d.Address + ":" + d.Path
-	case plan.S3:
-		return strings.TrimSuffix(d.URL+"/"+d.Bucket+"/"+d.Path, "/")
-	}
-	return d.URL
-}
-
 // large is the size from which a send must be able to go on: what a trial sends
 // to see that.
 const large = 20 << 20
@@ -265,8 +266,7 @@ const large = 20 << 20
 // all of it.
 func (t *trial) use(ctx context.Context) (ok bool) {
 	content := []byte("Yard Tide tries this storage and removes this again.\n" + rand.Text() + "\n")
-	temp := func(n int64) string { return destination.Temp("trial-"+random()[:8], n, 1) }
-	first, second, third := temp(1), temp(2), temp(3)
+	first, second, third := destination.NewTemp("trial"), destination.NewTemp("trial"), destination.NewTemp("trial")
 	b := t.driver.(destination.Browser) // enter has seen that it is one
 	_, err := b.List(ctx, destination.TempDir)
 	fresh := errors.Is(err, destination.ErrNotFound)

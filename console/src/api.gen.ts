@@ -124,6 +124,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/destinations/{name}/place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answer whether another place is the old one moved, or new */
+        post: operations["settle-place"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/destinations/{name}/secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep a destination's password or key anew */
+        put: operations["set-secret"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/destinations/{name}/test": {
         parameters: {
             query?: never;
@@ -239,7 +273,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Look for mistakes in a plan */
+        /** Look for mistakes in a plan, and tell what follows from it */
         post: operations["check-plan"];
         delete?: never;
         options?: never;
@@ -572,6 +606,8 @@ export interface components {
             status: components["schemas"]["DestinationStatus"];
         };
         DestinationStatus: {
+            /** @description Its name has come to stand for another place: the keeper says whether that is the old one moved, or new */
+            asks: boolean;
             /** @description What is still to come, the largest first */
             coming: components["schemas"]["Share"][];
             /**
@@ -581,6 +617,8 @@ export interface components {
             keepFree: number;
             kind: string;
             name: string;
+            /** @description Why nothing can be done there, or why what is there does not count, else empty */
+            problem: string;
             /** @description What does not fit, as a sentence, else empty */
             says: string;
             /**
@@ -591,6 +629,8 @@ export interface components {
             space: components["schemas"]["Space"];
             /** @description What is there, by device, rule and kind, the largest first */
             there: components["schemas"]["Share"][];
+            /** @description What the keeper can do about the problem */
+            todo: string;
             where: string;
         };
         Draft: {
@@ -661,7 +701,7 @@ export interface components {
         };
         Hold: {
             /** @enum {string} */
-            gate: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space";
+            gate: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place";
             /** @description It does not mend itself: the keeper must do something */
             needsYou: boolean;
             /**
@@ -678,7 +718,7 @@ export interface components {
             /** Format: int64 */
             bytes: number;
             /** @enum {string} */
-            gate: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space";
+            gate: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place";
             /** Format: int64 */
             n: number;
             /** @description It does not mend itself: the keeper must do something */
@@ -756,11 +796,41 @@ export interface components {
             copies: number[];
             device: string;
         };
-        PlanText: {
+        PlaceAnswer: {
+            /**
+             * @description moved: what was at the old place was moved here, and is proven again; new: everything is sent here, and what is at the old place stays there
+             * @enum {string}
+             */
+            is: "moved" | "new";
+        };
+        PlanChange: {
+            /**
+             * Format: int64
+             * @description The version that it was made of, 0 before the first; it is refused when another is in force
+             */
+            base: number;
             /** @description Name to use in messages */
             file?: string;
             /** @description YAML */
             text: string;
+        };
+        PlanDraft: {
+            /** @description Name to use in messages */
+            file?: string;
+            /** @description YAML */
+            text: string;
+        };
+        PlanNotes: {
+            notes: string[];
+        };
+        PlanText: {
+            /** @description YAML */
+            text: string;
+            /**
+             * Format: int64
+             * @description 1 is the first; each change makes the next
+             */
+            version: number;
         };
         Problem: {
             path: string;
@@ -804,6 +874,12 @@ export interface components {
             copies?: number[];
             /** @description All when left out */
             device?: string;
+        };
+        Secrets: {
+            /** @description sftp: a private key, PEM */
+            key?: string;
+            /** @description webdav, sftp: the password; s3: the secret key */
+            password?: string;
         };
         Send: {
             /** @description It is large, and this storage cannot go on after a cut: it would begin anew */
@@ -942,7 +1018,7 @@ export interface operations {
                 state?: "waiting" | "preparing" | "sending" | "proving" | "safe" | "stuck" | "skipped";
                 kind?: "photo" | "video";
                 /** @description Copies that this gate holds */
-                hold?: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space";
+                hold?: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place";
                 /** @description The cursor of the page before */
                 after?: string;
                 limit?: number;
@@ -1555,6 +1631,164 @@ export interface operations {
             };
         };
     };
+    "settle-place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlaceAnswer"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Count"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Secrets"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "test-destination": {
         parameters: {
             query?: never;
@@ -1964,7 +2198,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PlanText"];
+                "application/json": components["schemas"]["PlanChange"];
             };
         };
         responses: {
@@ -2042,16 +2276,18 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PlanText"];
+                "application/json": components["schemas"]["PlanDraft"];
             };
         };
         responses: {
-            /** @description No Content */
-            204: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["PlanNotes"];
+                };
             };
             /** @description Bad Request */
             400: {

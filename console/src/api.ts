@@ -17,7 +17,9 @@ export type Trial = Schemas["Trial"];
 export type Conditions = Schemas["Conditions"];
 export type Phone = Schemas["Phone"];
 
-export const api = createClient<paths>({ baseUrl: "/" });
+// The type tells the service that no form of another site asks: it is sent with
+// every call, also with one that has no body.
+export const api = createClient<paths>({ baseUrl: "/", headers: { "Content-Type": "application/json" } });
 
 /** What went wrong, as the service says it. */
 export class ServiceError extends Error {
@@ -29,7 +31,21 @@ export class ServiceError extends Error {
   }
 }
 
-type Answer<T> = { data?: T; error?: { detail?: string; title?: string }; response: Response };
+type Detail = { location?: string; message?: string };
+type Answer<T> = {
+  data?: T;
+  error?: { detail?: string; title?: string; errors?: Detail[] | null };
+  response: Response;
+};
+
+/** What an answer says went wrong, each detail on a line of its own. */
+export function sentences(error: Answer<unknown>["error"], otherwise: string): string {
+  const lines = [error?.detail ?? error?.title ?? otherwise];
+  for (const { location, message } of error?.errors ?? []) {
+    lines.push([location, message].filter(Boolean).join(": "));
+  }
+  return lines.join("\n");
+}
 
 /** The body of an answer, or a ServiceError with the service's own words. */
 export async function body<T>(call: Promise<Answer<T>>): Promise<T> {
@@ -41,7 +57,7 @@ export async function body<T>(call: Promise<Answer<T>>): Promise<T> {
   }
   const { data, error, response } = answer;
   if (!response.ok) {
-    throw new ServiceError(error?.detail ?? error?.title ?? response.statusText, response.status);
+    throw new ServiceError(sentences(error, response.statusText), response.status);
   }
   return data as T;
 }

@@ -3,7 +3,7 @@ import { useEffect, useState } from "react";
 import { api, body, type Yard } from "./api";
 
 /** How the connection to the service stands. */
-export type Link = { state: "live" | "lost" | "signed out"; since: Date };
+export type Link = { state: "connecting" | "live" | "lost" | "signed out"; since: Date };
 
 const key = ["yard"];
 
@@ -17,17 +17,28 @@ export function useYard() {
 }
 
 /**
+ * How long to wait, in milliseconds, before lists are asked for anew: a second
+ * for each page that is shown, so that a list that was scrolled far costs no
+ * more than one at its top.
+ */
+export function pace(lists: [unknown, { pages?: unknown[] } | undefined][]): number {
+  const pages = lists.reduce((sum, [, list]) => sum + (list?.pages?.length ?? 0), 0);
+  return 1000 * Math.max(1, pages);
+}
+
+/**
  * Follows the event stream: each event replaces the status, and makes lists
- * be asked for anew when counts changed, at most once a second.
+ * be asked for anew when counts changed, at the pace that their length allows.
  */
 export function useStream(): Link {
   const client = useQueryClient();
-  const [link, setLink] = useState<Link>({ state: "live", since: new Date() });
+  const [link, setLink] = useState<Link>({ state: "connecting", since: new Date() });
   useEffect(() => {
     let stream: EventSource | undefined;
     let retry: ReturnType<typeof setTimeout> | undefined;
     let refresh: ReturnType<typeof setTimeout> | undefined;
     let seen = "";
+    let latest = "";
     const turn = (state: Link["state"]) =>
       setLink((l) => (l.state === state ? l : { state, since: new Date() }));
     const connect = () => {
@@ -37,13 +48,17 @@ export function useStream(): Link {
         turn("live");
         client.setQueryData(key, yard);
         const counts = JSON.stringify(yard.devices.map((d) => [d.states, d.holds, d.pause]));
+        latest = counts;
         if (counts !== seen && !refresh) {
-          seen = counts;
-          refresh = setTimeout(() => {
-            refresh = undefined;
-            void client.invalidateQueries({ queryKey: ["copies"] });
-            void client.invalidateQueries({ queryKey: ["story"] });
-          }, 1000);
+          refresh = setTimeout(
+            () => {
+              refresh = undefined;
+              seen = latest;
+              void client.invalidateQueries({ queryKey: ["copies"] });
+              void client.invalidateQueries({ queryKey: ["story"] });
+            },
+            pace(client.getQueriesData<{ pages?: unknown[] }>({ queryKey: ["copies"] })),
+          );
         }
       });
       stream.onerror = () => {

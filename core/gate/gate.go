@@ -25,9 +25,9 @@ import (
 // Name names a gate.
 type Name string
 
-// The gates. The last five are not set by a lane: the keeper's pause, a
+// The gates. The last six are not set by a lane: the keeper's pause, a
 // destination in trouble, a copy's own wait after a failure, the proof of what
-// was sent, and room at the destination.
+// was sent, room at the destination, and which place its name stands for.
 const (
 	Network   Name = "network"
 	Metered   Name = "metered"
@@ -42,7 +42,11 @@ const (
 	Retry     Name = "retry"
 	Proof     Name = "proof"
 	Space     Name = "space"
+	Place     Name = "place"
 )
+
+// Names lists every gate.
+var Names = []Name{Network, Metered, Roaming, Power, Hours, Idle, Allowance, Kind, Pause, Trouble, Retry, Proof, Space, Place}
 
 // Use tells whether somebody uses the device.
 type Use string
@@ -102,7 +106,7 @@ func (p PauseState) Active(now time.Time) bool {
 
 // Hold is why a copy waits. Opens is zero when nobody can know.
 type Hold struct {
-	Gate  Name      `json:"gate" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof,space"`
+	Gate  Name      `json:"gate" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof,space,place"`
 	Says  string    `json:"says" doc:"The reason, as a sentence"`
 	Since time.Time `json:"since,omitzero"`
 	Opens time.Time `json:"opens,omitzero" doc:"When the gate opens; absent when that cannot be known"`
@@ -230,7 +234,7 @@ func decideLane(q Question, lane plan.Lane) (LaneVerdict, time.Time) {
 	if h, shut := power(q.Now, gates.Power); shut {
 		v.Holds = append(v.Holds, h)
 	}
-	if gates.Idle && q.Now.Use != NotInUse {
+	if gates.Idle == plan.MustBeIdle && q.Now.Use != NotInUse {
 		says := "Waits until nobody uses the device."
 		if q.Now.Use != InUse {
 			says = "Waits until nobody uses the device; this device cannot tell whether it is in use."

@@ -65,8 +65,8 @@ func TestHolds(t *testing.T) {
 		"the night":          {media.Photo, func(q *gate.Question) { q.Time = noon.Add(12 * time.Hour) }, gate.Hours, "Sends only at 06:00-23:00.", time.Date(2026, 11, 24, 6, 0, 0, 0, lisbon)},
 		"a spent allowance":  {media.Photo, func(q *gate.Question) { q.Now.Network, q.Account = plan.Cellular, spent }, gate.Allowance, "The allowance of 45 MB per day on cellular is used up.", time.Date(2026, 11, 24, 0, 0, 0, 0, lisbon)},
 		"paused for an hour": {media.Photo, func(q *gate.Question) { q.Pause = gate.PauseState{On: true, Since: earlier, Until: pauseEnd} }, gate.Pause, "Paused by you.", pauseEnd},
-		"in use":             {media.Photo, func(q *gate.Question) { q.Rule.Gates.Idle = true }, gate.Idle, "Waits until nobody uses the device.", time.Time{}},
-		"use not known": {media.Photo, func(q *gate.Question) { q.Rule.Gates.Idle = true; q.Now.Use = gate.UseUnknown }, gate.Idle,
+		"in use":             {media.Photo, func(q *gate.Question) { q.Rule.Gates.Idle = plan.MustBeIdle }, gate.Idle, "Waits until nobody uses the device.", time.Time{}},
+		"use not known": {media.Photo, func(q *gate.Question) { q.Rule.Gates.Idle = plan.MustBeIdle; q.Now.Use = gate.UseUnknown }, gate.Idle,
 			"Waits until nobody uses the device; this device cannot tell whether it is in use.", time.Time{}},
 	} {
 		t.Run(name, func(t *testing.T) {

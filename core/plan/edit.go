@@ -30,9 +30,9 @@ func WithDestination(text, name string, d Destination) (string, error) {
 		return "", EditError{fmt.Sprintf("the plan has a destination %q already", name)}
 	}
 	pad := strings.Repeat(" ", indent)
-	block := []string{pad + name + ":"}
+	block := []string{pad + quoted(name) + ":"}
 	for _, f := range written(d) {
-		block = append(block, pad+"  "+f[0]+": "+quoted(f[1]))
+		block = append(block, pad+"  "+f[0]+": "+f[1])
 	}
 	return strings.Join(slices.Insert(lines, end, block...), "\n"), nil
 }
@@ -69,6 +69,9 @@ func blank(line string) bool {
 // the line after the last one, and how far they are indented.
 func destinations(text string) (lines []string, at map[string]int, end, indent int, err error) {
 	lines = strings.Split(text, "\n")
+	if berr := bounded([]byte(text)); berr != nil {
+		return nil, nil, 0, 0, EditError{"the plan cannot be changed by program: " + berr.Error()}
+	}
 	file, perr := parser.ParseBytes([]byte(text), parser.ParseComments, parser.AllowDuplicateMapKey())
 	if perr != nil || len(file.Docs) == 0 {
 		return nil, nil, 0, 0, EditError{"the plan is not YAML that can be changed by program; write the destination into it by hand (docs/plan.md)"}
@@ -115,12 +118,13 @@ func pairs(n ast.Node) []*ast.MappingValueNode {
 	return nil
 }
 
-// written is a destination as a plan has it, key by key.
+// written is a destination as a plan has it, key by key, each value quoted where
+// YAML needs it.
 func written(d Destination) [][2]string {
 	var fields [][2]string
 	add := func(key, value string) {
 		if value != "" {
-			fields = append(fields, [2]string{key, value})
+			fields = append(fields, [2]string{key, quoted(value)})
 		}
 	}
 	size := func(n Size) string {
@@ -151,19 +155,23 @@ func written(d Destination) [][2]string {
 	add("key-from", string(d.KeyFrom))
 	add("layout", d.Layout)
 	if d.Senders > 0 {
-		add("senders", strconv.Itoa(d.Senders))
+		fields = append(fields, [2]string{"senders", strconv.Itoa(d.Senders)})
 	}
 	add("keep-free", size(d.KeepFree))
 	add("size", size(d.Size))
 	return fields
 }
 
-// plainForm is text that YAML reads as that text without quotes.
-var plainForm = regexp.MustCompile(`^[A-Za-z/][A-Za-z0-9+/._@-]*(:[A-Za-z0-9+/._@-]+)*( [A-Za-z]+)*$|^[0-9]+ [kMGT]?B$`)
+// plainForm is text that YAML reads as that text without quotes, but for words
+// that YAML takes for something else.
+var (
+	plainForm = regexp.MustCompile(`^[A-Za-z/][A-Za-z0-9+/._@-]*(:[A-Za-z0-9+/._@-]+)*( [A-Za-z]+)*$|^[0-9]+ [kMGT]?B$`)
+	wordForm  = regexp.MustCompile(`(?i)^(true|false|null|yes|no|on|off|y|n|nan|inf)$`)
+)
 
-// quoted writes a value so that YAML reads the same text.
+// quoted writes a text so that YAML reads that same text.
 func quoted(s string) string {
-	if _, err := strconv.Atoi(s); err == nil || plainForm.MatchString(s) {
+	if plainForm.MatchString(s) && !wordForm.MatchString(s) {
 		return s
 	}
 	return strconv.QuoteToGraphic(s)
@@ -173,11 +181,11 @@ func quoted(s string) string {
 // everything in one folder of one device goes there over Wi-Fi.
 func First(yard, zone, device, folder, name string, d Destination) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "# The plan of this yard. docs/plan.md tells every key.\nyard: %s\ntimezone: %s\n\ndestinations:\n  %s:\n", quoted(yard), zone, name)
+	fmt.Fprintf(&b, "# The plan of this yard. docs/plan.md tells every key.\nyard: %s\ntimezone: %s\n\ndestinations:\n  %s:\n", quoted(yard), quoted(zone), quoted(name))
 	for _, f := range written(d) {
-		fmt.Fprintf(&b, "    %s: %s\n", f[0], quoted(f[1]))
+		fmt.Fprintf(&b, "    %s: %s\n", f[0], f[1])
 	}
-	fmt.Fprintf(&b, "\ndevices:\n  %s:\n    sources:\n      - folder: %s\n        rule: everything\n\nrules:\n  everything:\n    take: [photo, video]\n    to: [%s]\n    lanes:\n      - over: wifi\n", device, quoted(folder), name)
+	fmt.Fprintf(&b, "\ndevices:\n  %s:\n    sources:\n      - folder: %s\n        rule: everything\n\nrules:\n  everything:\n    take: [photo, video]\n    to: [%s]\n    lanes:\n      - over: wifi\n", quoted(device), quoted(folder), quoted(name))
 	return b.String()
 }
 

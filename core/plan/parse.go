@@ -3,6 +3,7 @@ package plan
 import (
 	"errors"
 	"fmt"
+	"path"
 	"slices"
 	"sort"
 	"strings"
@@ -10,7 +11,9 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/lexer"
 	"github.com/goccy/go-yaml/parser"
+	"github.com/goccy/go-yaml/token"
 
 	"yardtide/core/media"
 )
@@ -44,6 +47,53 @@ func (ps Problems) Error() string {
 // MaxSize is the largest plan that is read, in bytes.
 const MaxSize = 1 << 20
 
+// What is looked at before a plan is parsed: the parser takes half a minute and
+// gigabytes for a few hundred kilobytes of brackets.
+const (
+	maxDepth    = 16      // a plan has 7
+	maxTokens   = 100_000 // words and signs
+	maxProblems = 200     // that are told
+)
+
+// bounded looks whether a text is small and shallow enough to be parsed. The error
+// is a Problem without a file.
+func bounded(text []byte) error {
+	if len(text) > MaxSize {
+		return Problem{"", 1, 1, fmt.Sprintf("the plan is %d bytes long", len(text)), "would be at most 1 MiB"}
+	}
+	tokens := lexer.Tokenize(string(text))
+	if len(tokens) > maxTokens {
+		return Problem{"", 1, 1, fmt.Sprintf("the plan has %d words and signs", len(tokens)), fmt.Sprintf("would have at most %d", maxTokens)}
+	}
+	var blocks []int // the columns at which the blocks around a token begin
+	flow, line := 0, 0
+	for _, t := range tokens {
+		at := t.Position
+		if at == nil {
+			continue
+		}
+		switch t.Type {
+		case token.AnchorType, token.AliasType:
+			return Problem{"", at.Line, at.Column, "an anchor or alias stands here", "would be written out"}
+		case token.MappingStartType, token.SequenceStartType:
+			flow++
+		case token.MappingEndType, token.SequenceEndType:
+			flow = max(0, flow-1)
+		}
+		if flow == 0 && (at.Line != line || t.Type == token.SequenceEntryType || t.Type == token.MappingKeyType) {
+			for len(blocks) > 0 && blocks[len(blocks)-1] >= at.Column {
+				blocks = blocks[:len(blocks)-1]
+			}
+			blocks = append(blocks, at.Column)
+		}
+		line = at.Line
+		if flow+len(blocks) > maxDepth {
+			return Problem{"", at.Line, at.Column, "the plan is nested too deep here", fmt.Sprintf("would be nested at most %d deep", maxDepth)}
+		}
+	}
+	return nil
+}
+
 // Parse reads a plan. file is only used in messages. The error is Problems and
 // holds every mistake found, not only the first.
 func Parse(file string, text []byte) (*Plan, error) {
@@ -65,6 +115,7 @@ type reader struct {
 	file     string
 	problems Problems
 	links    []link // names to look up when everything is read
+	folders  []link // of sources
 }
 
 // link is a name that must point at something elsewhere in the plan.
@@ -75,6 +126,9 @@ type link struct {
 }
 
 func (r *reader) note(n ast.Node, would, format string, args ...any) {
+	if len(r.problems) >= maxProblems {
+		return
+	}
 	line, column := 1, 1
 	if n != nil && n.GetToken() != nil && n.GetToken().Position != nil {
 		line, column = n.GetToken().Position.Line, n.GetToken().Position.Column
@@ -93,8 +147,10 @@ func (r *reader) noteError(n ast.Node, err error) {
 
 func (r *reader) document(text []byte) *Plan {
 	p := &Plan{Destinations: map[string]Destination{}, Devices: map[string]Device{}, Rules: map[string]Rule{}}
-	if len(text) > MaxSize {
-		r.note(nil, "would be at most 1 MiB", "the plan is %d bytes long", len(text))
+	var beyond Problem
+	if err := bounded(text); errors.As(err, &beyond) {
+		beyond.File = r.file
+		r.problems = append(r.problems, beyond)
 		return p
 	}
 	file, err := parser.ParseBytes(text, 0, parser.AllowDuplicateMapKey())
@@ -138,7 +194,20 @@ func (r *reader) document(text []byte) *Plan {
 		}},
 	})
 	r.follow(p)
+	r.apart(p)
 	return p
+}
+
+// apart sees that no source lies where copies go to, and no copies go where a
+// source lies, as far as their paths tell: each would be copied again and again.
+func (r *reader) apart(p *Plan) {
+	for _, f := range r.folders {
+		for name, d := range p.Destinations {
+			if d.Kind == Folder && path.IsAbs(f.name) && (Inside(f.name, d.Path) || Inside(d.Path, f.name)) {
+				r.note(f.node, "would be a folder outside every destination", "the source %q and the destination %s (%s) lie in one another", f.name, name, d.Path)
+			}
+		}
+	}
 }
 
 // follow looks up every name that was used.
@@ -245,6 +314,7 @@ func (r *reader) device(n ast.Node, name string) Device {
 						r.links = append(r.links, link{n, "rule", s.Rule})
 					}},
 				})
+				r.folders = append(r.folders, link{folder, "source", s.Folder})
 				for _, other := range d.Sources {
 					if s.Folder != "" && (Inside(s.Folder, other.Folder) || Inside(other.Folder, s.Folder)) {
 						r.note(folder, "would be a folder of its own, outside every other source of this device", "the source %q and the source %q of %s lie in one another", s.Folder, other.Folder, name)
@@ -266,10 +336,10 @@ func (r *reader) folder(n ast.Node) string {
 	case slices.Contains(strings.Split(s, "/"), ".."):
 		r.note(n, "would be written without ..", "the folder %q leaves the device's root", s)
 	}
-	if len(s) > 1 {
-		s = strings.TrimRight(s, "/")
+	if s == "" {
+		return s
 	}
-	return s
+	return path.Clean(s) // one folder is written in one way
 }
 
 func (r *reader) rule(n ast.Node, name string) Rule {
@@ -345,11 +415,31 @@ func (r *reader) lane(n ast.Node) Lane {
 func (r *reader) gates(n ast.Node) Gates {
 	var g Gates
 	r.mapping(n, "gates", fields{
-		{"power", false, func(n ast.Node) { g.Power = value(r, n, "power", ParsePower) }},
-		{"hours", false, func(n ast.Node) { g.Hours = value(r, n, "hours", ParseHours) }},
-		{"idle", false, func(n ast.Node) { g.Idle = r.yesNo(n, "idle") }},
+		{"power", false, func(n ast.Node) {
+			if g.NoPower = isNo(n); !g.NoPower {
+				g.Power = value(r, n, "power", ParsePower)
+			}
+		}},
+		{"hours", false, func(n ast.Node) {
+			if g.NoHours = isNo(n); !g.NoHours {
+				g.Hours = value(r, n, "hours", ParseHours)
+			}
+		}},
+		{"idle", false, func(n ast.Node) {
+			if idle := r.yesNo(n, "idle"); idle {
+				g.Idle = MustBeIdle
+			} else {
+				g.Idle = MayBeUsed
+			}
+		}},
 	})
 	return g
+}
+
+// isNo tells whether a gate is set to nothing.
+func isNo(n ast.Node) bool {
+	s, ok := n.(*ast.StringNode)
+	return ok && s.Value == "any"
 }
 
 func (r *reader) kinds(n ast.Node) []media.Kind {

@@ -6,8 +6,10 @@ package plan
 
 import (
 	"fmt"
+	"net/url"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -78,6 +80,43 @@ func (d Destination) SendersOrDefault() int {
 // Networked tells whether copies to it cross a network: only then do network
 // gates apply and can bytes be metered.
 func (d Destination) Networked() bool { return d.Kind != Folder }
+
+// Server is the server that a destination's secrets are shown to, "" for a
+// folder: who answers at another one must not get them.
+func (d Destination) Server() string {
+	switch d.Kind {
+	case SFTP:
+		return "ssh://" + strings.ToLower(d.Address)
+	case WebDAV, S3:
+		if u, err := url.Parse(d.URL); err == nil {
+			return strings.ToLower(u.Scheme + "://" + u.Host)
+		}
+		return d.URL
+	}
+	return ""
+}
+
+// Where is the address of a destination's place, for people and to tell whether
+// a name has come to stand for another one: written in one way, whatever way the
+// plan writes it.
+func (d Destination) Where() string {
+	switch d.Kind {
+	case Folder:
+		return path.Clean(d.Path)
+	case SFTP:
+		return d.User + "@" + strings.ToLower(d.Address) + ":" + strings.TrimSuffix(d.Path, "/")
+	}
+	where := d.Server()
+	if u, err := url.Parse(d.URL); err == nil {
+		where += u.EscapedPath()
+	}
+	for _, part := range []string{d.Bucket, d.Path} { // of s3
+		if part = strings.Trim(part, "/"); part != "" {
+			where = strings.TrimSuffix(where, "/") + "/" + part
+		}
+	}
+	return strings.TrimSuffix(where, "/")
+}
 
 // Secret says where a secret is kept: "kept:NAME" (encrypted in the service's
 // data directory), "env:NAME" or "file:/absolute/path".
@@ -177,23 +216,41 @@ func (n Network) Label() string {
 	return "no network"
 }
 
-// Gates are conditions; a zero gate is not set and always open.
+// Gates are conditions; a zero gate is not set. One that is set to nothing is open,
+// whatever the rule says.
 type Gates struct {
 	Power Power `json:"power,omitzero"`
 	Hours Hours `json:"hours,omitempty"`
-	Idle  bool  `json:"idle,omitempty" jsonschema:"description=Only while nobody uses the device."`
+	Idle  Idle  `json:"idle,omitzero"`
+
+	NoPower, NoHours bool `json:"-"` // "any": set to nothing
 }
+
+// Idle is the gate of a device's use.
+type Idle int
+
+// The idle gate can be unset, set, or set to nothing.
+const (
+	IdleUnset  Idle = iota
+	MustBeIdle      // true: only while nobody uses the device
+	MayBeUsed       // false: also while somebody does
+)
+
+// MarshalJSON writes the gate as the plan has it.
+func (i Idle) MarshalJSON() ([]byte, error) { return strconv.AppendBool(nil, i == MustBeIdle), nil }
 
 // Under returns the gates with those of a lane put in place of the same-named
 // ones.
 func (g Gates) Under(lane Gates) Gates {
-	if lane.Power != (Power{}) {
+	if lane.Power != (Power{}) || lane.NoPower {
 		g.Power = lane.Power
 	}
-	if len(lane.Hours) > 0 {
+	if len(lane.Hours) > 0 || lane.NoHours {
 		g.Hours = lane.Hours
 	}
-	g.Idle = g.Idle || lane.Idle
+	if lane.Idle != IdleUnset {
+		g.Idle = lane.Idle
+	}
 	return g
 }
 
@@ -280,9 +337,16 @@ func (p *Plan) Zone(device string) *time.Location {
 	return zone
 }
 
-// LaneAccount names the account that a lane of a rule spends from. It is made
-// of names and not of positions, so that reordering lanes keeps what was spent.
-func LaneAccount(rule string, over Network) string { return rule + "/" + string(over) }
+// Wants tells whether the plan asks for a copy: of a source's item of a kind, at a
+// destination.
+func (p *Plan) Wants(device, source string, kind media.Kind, destination string) bool {
+	for _, s := range p.Devices[device].Sources {
+		if r := p.Rules[s.Rule]; s.Folder == source && slices.Contains(r.To, destination) && slices.Contains(r.Take, kind) {
+			return true
+		}
+	}
+	return false
+}
 
 // Inside tells whether folder a lies in folder b or is the same.
 func Inside(a, b string) bool {

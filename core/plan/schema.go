@@ -31,12 +31,17 @@ func (Allowance) JSONSchema() *jsonschema.Schema {
 
 // JSONSchema describes hours as they stand in a plan.
 func (Hours) JSONSchema() *jsonschema.Schema {
-	return form(`^[0-9: ,–-]+$`, "The hours of the day in which to send, also over midnight.", "06:00-23:00", "22:00-06:00, 12:00-13:30")
+	return form(`^([0-9: ,–-]+|any)$`, "The hours of the day in which to send, also over midnight; any sets the rule's aside.", "06:00-23:00", "22:00-06:00, 12:00-13:30")
 }
 
 // JSONSchema describes a power gate as it stands in a plan.
 func (Power) JSONSchema() *jsonschema.Schema {
-	return form(powerForm.String(), "What the charger and the battery must be.", "charging", "at least 40%", "charging or at least 40%")
+	return form(`(`+powerForm.String()+`)|^any$`, "What the charger and the battery must be; any sets the rule's aside.", "charging", "at least 40%", "charging or at least 40%")
+}
+
+// JSONSchema describes the idle gate as it stands in a plan.
+func (Idle) JSONSchema() *jsonschema.Schema {
+	return &jsonschema.Schema{Type: "boolean", Description: "true: only while nobody uses the device. false: also while somebody does, whatever the rule says."}
 }
 
 // JSONSchema describes where a secret is kept.

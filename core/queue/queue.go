@@ -36,7 +36,7 @@ var steps = map[State][]State{
 	Preparing: {Sending, Proving, Waiting, Stuck, Skipped},            // proving: the content is there already
 	Sending:   {Proving, Waiting, Stuck, Skipped},
 	Proving:   {Proving, Safe, Waiting, Stuck, Skipped},
-	Safe:      {Stuck}, // a later proof found it missing or different
+	Safe:      {Stuck, Proving, Waiting, Skipped}, // a later proof found it missing or different; its place is another
 	Stuck:     {Waiting, Skipped},
 	Skipped:   {Waiting},
 }
@@ -84,6 +84,7 @@ const (
 	SignIn      Cause = "sign-in"     // password or permission refused for everything
 	Identity    Cause = "identity"    // what answers is not the storage that the plan names
 	Misplaced   Cause = "misplaced"   // the destination's own folder or address is not there
+	Elsewhere   Cause = "elsewhere"   // what lies there is another place than the name stood for
 	Refused     Cause = "refused"     // this one name or request is refused
 	Different   Cause = "different"   // what lies there is not what was sent
 	Changed     Cause = "changed"     // the file changed while it was read
@@ -133,6 +134,8 @@ func Judge(c Cause, tries int, r float64, retryAfter time.Duration) Outcome {
 		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute), Do: "If the storage was set up anew, put the new fingerprint into the plan. If not, somebody else answers in its place: find out who. Nothing is sent until then."}
 	case Misplaced:
 		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute), Do: "Check the destination's address or path in the plan; sending goes on by itself when it is there."}
+	case Elsewhere:
+		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute), Do: "If it is the wrong disk or address, put the right one there; it goes on by itself. If what was there was moved here, say so (yardtide destination place NAME moved): all of it is proven again. If this is a new place, say that (yardtide destination place NAME new): everything is sent there."}
 	case Refused:
 		return Outcome{To: Stuck, You: true, Do: "The storage refuses this name or request. Rename the file, or allow it at the storage, then retry."}
 	case Different:

@@ -121,7 +121,7 @@ func terminal(dir string) (err error) {
 		return err
 	}
 	bad := filepath.Join(dir, "plan.yaml")
-	plan, err := os.ReadFile(filepath.Join(dir, "data", "plan.yaml"))
+	plan, err := os.ReadFile(filepath.Join(dir, "data", "plans", "000001.yaml"))
 	if err != nil {
 		return err
 	}

@@ -17,7 +17,7 @@ import (
 
 // Driver reaches one storage. Paths are relative, parts parted by slashes, as
 // core/naming makes them. All methods are safe for concurrent use, obey the
-// context, and fail with an *Error.
+// context, and fail with an *Error. Nothing at a storage is opened through a link.
 type Driver interface {
 	// Put writes a file of exactly size bytes under a temporary name (see
 	// Temp). body holds its bytes from offset from on: 0 writes in place of what
@@ -44,7 +44,7 @@ type Driver interface {
 type Resumer interface {
 	// Kept tells how many bytes an earlier Put left under a temporary name that
 	// the next can build on: what is there was compared with local, the whole
-	// file of size bytes. 0 is none.
+	// file of size bytes. 0 is none. At most Compared bytes are read back.
 	Kept(ctx context.Context, temp string, local io.ReaderAt, size int64) (int64, error)
 	// Resumes tells whether a large file goes on after a cut; false also while
 	// that is not known.
@@ -119,11 +119,9 @@ func PartLost() error {
 // TempDir is the folder at a destination that holds files on their way.
 const TempDir = ".yardtide"
 
-// Temp is the temporary name of one try of one copy. It is made of what the
-// records know, so that what a crash leaves can be found and removed.
-func Temp(device string, copy int64, try int) string {
-	return fmt.Sprintf("%s/%s-%d-%d.part", TempDir, device, copy, try)
-}
+// NewTemp makes a temporary name that nobody can guess, with the owner's name
+// before it, so that it finds what it left.
+func NewTemp(owner string) string { return TempDir + "/" + owner + "-" + random(16) + ".part" }
 
 // The answers that a caller decides on.
 var (
@@ -162,6 +160,10 @@ func Sentence(err error) string {
 	}
 	if says == "" {
 		return "It failed."
+	}
+	// A name or an address at the beginning stays as it is written.
+	if first, _, _ := strings.Cut(says, " "); strings.ContainsFunc(first, func(r rune) bool { return r != '\'' && r != ',' && (r < 'a' || r > 'z') }) {
+		return says + "."
 	}
 	return strings.ToUpper(says[:1]) + says[1:] + "."
 }

@@ -12,8 +12,9 @@ import (
 const (
 	// Doubt is how much at the end of a file that was being written is not
 	// built on: writes under way may have left holes there.
-	Doubt   = 2 << 20
-	compare = 1 << 20
+	Doubt = 2 << 20
+	// Compared is how much is read back of what was sent before it is built on.
+	Compared = 1 << 20
 )
 
 // KeptTail tells how much of a file that was being written can be built on,
@@ -25,7 +26,7 @@ func KeptTail(there io.ReaderAt, length int64, local io.ReaderAt, size int64) (i
 	if kept <= 0 || length > size {
 		return 0, nil
 	}
-	n := min(kept, compare)
+	n := min(kept, Compared)
 	has, wants := make([]byte, n), make([]byte, n)
 	if _, err := there.ReadAt(has, kept-n); err != nil {
 		return 0, fmt.Errorf("comparing what an earlier try sent: %w", err)

@@ -9,7 +9,6 @@ import (
 	"io"
 	"io/fs"
 	"mime"
-	"os"
 	"path"
 	"path/filepath"
 	"time"
@@ -31,11 +30,11 @@ type book struct {
 
 var _ scan.Book = book{}
 
-func (b book) Dir(ctx context.Context, dir string) (map[string]scan.Known, error) {
+func (b book) Dir(ctx context.Context, dir string) (map[string]scan.Stamp, error) {
 	items, err := b.d.Records.Dir(ctx, b.source.Folder, dir)
-	known := make(map[string]scan.Known, len(items))
+	known := make(map[string]scan.Stamp, len(items))
 	for name, it := range items {
-		known[name] = scan.Known{Size: it.Size, MTime: it.MTime, Inode: it.Inode}
+		known[name] = scan.Stamp{Size: it.Size, MTime: it.MTime, Inode: it.Inode, CTime: it.CTime}
 	}
 	return known, err
 }
@@ -66,16 +65,25 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 		if ctx.Err() != nil {
 			return nil
 		}
-		it, ok := b.probe(f)
-		if !ok {
-			continue // gone in between: the next look tells
-		}
 		old, had, err := b.d.Records.Here(ctx, b.source.Folder, f.Dir, f.Name)
 		if err != nil {
 			return err
 		}
-		if had && old.Size == it.Size && old.Problem == it.Problem && b.same(old, f) {
-			old.MTime, old.Inode = f.MTime, f.Inode
+		it, ok, err := b.probe(ctx, f)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			continue // gone in between: the next look tells
+		}
+		same := had && old.Size == it.Size && old.Problem == it.Problem
+		if same && (old.CTime != 0 || old.MTime != f.MTime || old.Inode != f.Inode) { // else it was found before that was kept
+			if same, err = b.same(ctx, old, f); err != nil {
+				return err
+			}
+		}
+		if same {
+			old.MTime, old.Inode, old.CTime = f.MTime, f.Inode, f.CTime
 			if err := b.d.Records.Touch(ctx, old); err != nil {
 				return err
 			}
@@ -95,38 +103,45 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 
 // same tells whether a file whose times changed still has the content that
 // was proven. Without a proof there is nothing to compare with: it is new.
-func (b book) same(old records.Item, f scan.File) bool {
+func (b book) same(ctx context.Context, old records.Item, f scan.File) (bool, error) {
 	if old.SHA256 == "" {
-		return false
+		return false, nil
 	}
-	file, err := os.Open(filepath.Join(b.d.Folder(b.source.Folder), filepath.FromSlash(f.Path())))
+	file, err := openFile(ctx, b.path(f))
 	if err != nil {
-		return false
+		return false, context.Cause(ctx)
 	}
-	defer file.Close()
+	defer file.close()
 	h := sha256.New()
-	if _, err := io.Copy(h, file); err != nil {
-		return false
+	if _, err := io.CopyBuffer(h, file, make([]byte, fileBuffer)); err != nil {
+		return false, context.Cause(ctx)
 	}
-	return hex.EncodeToString(h.Sum(nil)) == old.SHA256
+	return hex.EncodeToString(h.Sum(nil)) == old.SHA256, nil
+}
+
+func (b book) path(f scan.File) string {
+	return filepath.Join(b.d.Folder(b.source.Folder), filepath.FromSlash(f.Path()))
 }
 
 // probe makes an item of a file. A file that cannot be read, or is empty, is
 // an item with a problem if its name says that it is media: it must not get
 // lost without a word.
-func (b book) probe(f scan.File) (records.Item, bool) {
-	it := records.Item{Source: b.source.Folder, Dir: f.Dir, Name: f.Name, Size: f.Size, MTime: f.MTime, Inode: f.Inode}
+func (b book) probe(ctx context.Context, f scan.File) (it records.Item, ok bool, err error) {
+	it = records.Item{Source: b.source.Folder, Dir: f.Dir, Name: f.Name, Size: f.Size, MTime: f.MTime, Inode: f.Inode, CTime: f.CTime}
 	modified := time.Unix(0, f.MTime)
 	facts := media.Facts{TakenAt: modified.In(b.zone), TakenFrom: media.FromFile}
 	problem := ""
 	if f.Size == 0 {
 		problem = "The file is empty: it has 0 bytes."
 	} else {
-		read, look, err := b.read(f, modified)
+		read, look, err := b.read(ctx, f, modified)
 		it.Look = look
+		var other scan.NotRegular
 		switch {
-		case errors.Is(err, fs.ErrNotExist):
-			return it, false
+		case context.Cause(ctx) != nil:
+			return it, false, context.Cause(ctx)
+		case errors.Is(err, fs.ErrNotExist), errors.As(err, &other):
+			return it, false, nil
 		case err != nil:
 			problem = "The file cannot be read: " + scan.Reason(err) + "."
 		default:
@@ -141,17 +156,17 @@ func (b book) probe(f scan.File) (records.Item, bool) {
 	}
 	_, it.TakenZone = facts.TakenAt.Zone()
 	it.ContentType, it.Kind, it.TakenMS, it.TakenFrom = facts.ContentType, facts.Kind, facts.TakenAt.UnixMilli(), facts.TakenFrom
-	return it, true
+	return it, true, nil
 }
 
 // read probes a file and takes its look.
-func (b book) read(f scan.File, modified time.Time) (facts media.Facts, look string, err error) {
-	file, err := os.Open(filepath.Join(b.d.Folder(b.source.Folder), filepath.FromSlash(f.Path())))
+func (b book) read(ctx context.Context, f scan.File, modified time.Time) (facts media.Facts, look string, err error) {
+	file, err := openFile(ctx, b.path(f))
 	if err != nil {
-		return media.Facts{}, "", fmt.Errorf("opening it: %w", err)
+		return media.Facts{}, "", err
 	}
-	defer file.Close()
-	facts, ok, err := probe.Read(file, f.Size, modified, b.zone)
+	defer file.close()
+	facts, ok, err := probe.Read(io.NewSectionReader(file, 0, f.Size), f.Size, modified, b.zone)
 	if err != nil {
 		return media.Facts{}, "", err
 	}

@@ -8,7 +8,6 @@ import (
 	"hash"
 	"io"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"runtime/debug"
 	"sync/atomic"
@@ -36,10 +35,10 @@ type carriage struct {
 	metered bool // its bytes cost
 	proving bool // only the proof is owed
 
-	reserved bool // bytes are set aside for it on the account
-	account  string
+	reserved bool // bytes are set aside for it in the ledger
+	spend    records.Spend
 	limit    plan.Allowance
-	period   time.Time
+	since    time.Time // the allowance's period began
 
 	cancel  context.CancelCauseFunc
 	done    chan struct{} // closed at the end
@@ -51,12 +50,16 @@ type carriage struct {
 	driver  destination.Driver
 	item    records.Item
 	path    string // of the file
+	temp    string // what it sends to, "" before it does
+	twin    string // the path that it shares with a copy of the same content
+	ours    bool   // what lies at its path was put there by it, or is known to be its content
 }
 
 // Why a send is cut.
 var (
 	errShut     = errors.New("a gate shut")
 	errStopping = errors.New("the service stops")
+	errUnwanted = errors.New("the plan no longer asks for it")
 )
 
 // sourceError is a failure of the file, not of the storage.
@@ -89,7 +92,15 @@ func (d *Device) carry(ctx context.Context, s *carriage) bool {
 	}
 	if records.IsFailure(err) {
 		d.unrecorded("the records could not be written", err)
-	} else if rerr := d.failed(ctx, s, err); rerr != nil {
+		return false
+	}
+	rerr := d.failed(ctx, s, err)
+	var moved queue.StepError
+	switch {
+	case errors.As(rerr, &moved):
+		// The plan took it elsewhere meanwhile: that is on record already.
+		d.clean(ctx, s)
+	case rerr != nil:
 		d.unrecorded("a failure could not be recorded", rerr)
 	}
 	return false
@@ -112,13 +123,14 @@ func (d *Device) tryCarry(ctx context.Context, s *carriage) (err error) {
 	d.mu.Lock()
 	s.item, s.path = item, filepath.Join(d.Folder(item.Source), filepath.FromSlash(item.Path()))
 	d.mu.Unlock()
-	driver, err := d.Driver(s.copy.Destination)
+	driver, err := d.reach(ctx, s.copy.Destination)
 	if err != nil {
 		return err
 	}
 	d.mu.Lock()
 	s.driver = driver
 	d.mu.Unlock()
+	s.ours = s.copy.Landed
 	if s.proving {
 		return d.prove(ctx, s)
 	}
@@ -150,15 +162,9 @@ func (d *Device) step(ctx context.Context, s *carriage, to queue.State, story st
 // device here, or before Yard Tide came. It then goes on to the proof.
 func (d *Device) alreadyThere(ctx context.Context, s *carriage) (bool, error) {
 	if s.copy.Remote != "" && s.copy.SHA256 != "" {
-		n, err := s.driver.Size(ctx, s.copy.Remote)
-		switch {
-		case err == nil && n == s.copy.Bytes:
-			if err := d.step(ctx, s, queue.Proving, "An earlier try had put it in place as "+s.copy.Remote+".", records.Change{}); err != nil {
-				return false, err
-			}
-			return true, d.prove(ctx, s)
-		case err != nil && !errors.Is(err, destination.ErrNotFound):
-			return false, err
+		there, err := d.finished(ctx, s)
+		if err != nil || there {
+			return there, err
 		}
 	}
 	if d.currentPlan().Rules[s.copy.Rule].StoreEach {
@@ -199,24 +205,44 @@ func (d *Device) alreadyThere(ctx context.Context, s *carriage) (bool, error) {
 	return d.joinFound(ctx, s, found)
 }
 
-// joinTwin lets a copy rest on another's with the same content: it is safe by
-// that one's proof, or shares the one that is owed.
+// finished looks whether an earlier try had put the file in place, and was cut
+// before it could tell. The name is its own only if the content is: another may
+// have taken it first.
+func (d *Device) finished(ctx context.Context, s *carriage) (bool, error) {
+	if !s.ours && d.currentPlan().Rules[s.copy.Rule].StoreEach {
+		taken, err := d.Fleet.taken(ctx, d, s)
+		if err != nil || taken {
+			return false, err
+		}
+	}
+	n, err := s.driver.Size(ctx, s.copy.Remote)
+	switch {
+	case errors.Is(err, destination.ErrNotFound) || err == nil && n != s.copy.Bytes:
+		return false, nil
+	case err != nil:
+		return false, err
+	}
+	if err := d.step(ctx, s, queue.Proving, "An earlier try had meant to put it in place as "+s.copy.Remote+"; what lies there is compared.", records.Change{}); err != nil {
+		return false, err
+	}
+	return true, d.prove(ctx, s)
+}
+
+// joinTwin lets a copy rest on another's with the same content: what lies there is
+// proven for this one too.
 func (d *Device) joinTwin(ctx context.Context, s *carriage, twin records.Copy, device string) error {
-	story := "The same content is there as " + twin.Remote + "; it is not sent again."
-	if err := d.step(ctx, s, queue.Proving, story, records.Change{Remote: &twin.Remote, SHA256: &twin.SHA256}); err != nil {
+	of := twin.Path()
+	if device != d.Name {
+		of += " of " + device
+	}
+	story := "The same content is there as " + twin.Remote + ", from " + of + "; it is not sent again."
+	if err := d.step(ctx, s, queue.Proving, story, records.Change{Remote: &twin.Remote, SHA256: &twin.SHA256, Landed: new(bool)}); err != nil {
 		return err
 	}
-	if twin.State != queue.Safe {
-		d.mu.Lock()
-		s.copy.Remote, s.copy.SHA256 = twin.Remote, twin.SHA256
-		d.mu.Unlock()
-		return d.prove(ctx, s)
-	}
-	from := twin.Path()
-	if device != d.Name {
-		from += " of " + device
-	}
-	return d.safe(ctx, s, "Proven with "+from+".", twin.Proof, records.FromMS(twin.ProvenMS))
+	d.mu.Lock()
+	s.copy.Remote, s.copy.SHA256, s.twin = twin.Remote, twin.SHA256, twin.Remote
+	d.mu.Unlock()
+	return d.prove(ctx, s)
 }
 
 // errCompare tells that a file of the same size at the destination must be
@@ -227,13 +253,13 @@ var errCompare = errors.New("a file of its size is at the destination")
 // before Yard Tide came. Each is read once.
 func (d *Device) joinFound(ctx context.Context, s *carriage, found []foundAt) (bool, error) {
 	for _, f := range found {
-		sum, at := f.SHA256, records.FromMS(f.HashedMS)
+		sum, at, fresh := f.SHA256, records.FromMS(f.HashedMS), false
 		if sum == "" {
 			if s.metered {
 				return false, errCompare
 			}
 			var err error
-			at = time.Now()
+			at, fresh = time.Now(), true
 			sum, err = readBack(ctx, s, f.Path)
 			if err != nil && !errors.Is(err, destination.ErrNotFound) {
 				return false, err
@@ -254,54 +280,61 @@ func (d *Device) joinFound(ctx context.Context, s *carriage, found []foundAt) (b
 			}
 			continue
 		}
-		if err := d.step(ctx, s, queue.Proving, "It was at the storage before, as "+f.Path+"; it is not sent.", records.Change{Remote: &f.Path, SHA256: &sum}); err != nil {
+		if err := d.step(ctx, s, queue.Proving, "It was at the storage before, as "+f.Path+"; it is not sent.", records.Change{Remote: &f.Path, SHA256: &sum, Landed: new(bool)}); err != nil {
 			return false, err
 		}
-		return true, d.safe(ctx, s, "Read back whole.", ReadBack, at)
+		d.mu.Lock()
+		s.copy.Remote, s.copy.SHA256 = f.Path, sum
+		d.mu.Unlock()
+		if fresh { // it was read this moment
+			return true, d.safe(ctx, s, "Read back whole.", ReadBack, at)
+		}
+		return true, d.prove(ctx, s)
 	}
 	return false, nil
 }
 
 // safe records a proof.
 func (d *Device) safe(ctx context.Context, s *carriage, story, way string, at time.Time) error {
+	if _, err := d.reach(ctx, s.copy.Destination); err != nil { // it is still the place that was proven
+		return err
+	}
 	return d.step(ctx, s, queue.Safe, story, records.Change{Proof: &way, ProvenAt: &at, Says: text(""), Order: new(records.Order), NotBefore: &time.Time{}, Tries: new(int)})
 }
 
-// open opens the file and sees that it is the one that was found.
-func (d *Device) open(s *carriage) (*os.File, error) {
-	f, err := os.Open(s.path)
+// open opens the file and sees that it is the one that was found. What is read of
+// it ends with the context, whatever the file system does.
+func (d *Device) open(ctx context.Context, s *carriage) (*file, error) {
+	f, err := openFile(ctx, s.path)
+	var other scan.NotRegular
 	switch {
+	case context.Cause(ctx) != nil:
+		if err == nil {
+			f.close()
+		}
+		return nil, context.Cause(ctx)
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, sourceError{queue.Gone, "The file is no longer on the device."}
+	case errors.As(err, &other):
+		return nil, sourceError{queue.Changed, "What has the file's name is no file any more; it is looked at again."}
 	case err != nil:
 		return nil, sourceError{queue.Unreadable, "The file cannot be read: " + scan.Reason(err) + "."}
 	}
-	if err := unchanged(f, s.item); err != nil {
-		_ = f.Close() // only read from
+	if err := f.unchanged(ctx, s.item); err != nil {
+		f.close()
 		return nil, err
 	}
 	return f, nil
 }
 
-func unchanged(f *os.File, it records.Item) error {
-	info, err := f.Stat()
-	if err != nil {
-		return sourceError{queue.Unreadable, "The file cannot be looked at: " + scan.Reason(err) + "."}
-	}
-	if info.Size() != it.Size || info.ModTime().UnixNano() != it.MTime {
-		return sourceError{queue.Changed, "The file changed since it was found; it is looked at again."}
-	}
-	return nil
-}
-
 func (d *Device) hashFile(ctx context.Context, s *carriage) (string, error) {
-	f, err := d.open(s)
+	f, err := d.open(ctx, s)
 	if err != nil {
 		return "", err
 	}
-	defer f.Close()
+	defer f.close()
 	h := sha256.New()
-	n, err := io.CopyBuffer(h, contextReader{ctx, f}, make([]byte, 256<<10))
+	n, err := io.CopyBuffer(h, f, make([]byte, 256<<10))
 	if cause := context.Cause(ctx); cause != nil {
 		return "", cause
 	}
@@ -310,6 +343,9 @@ func (d *Device) hashFile(ctx context.Context, s *carriage) (string, error) {
 	}
 	if n != s.item.Size {
 		return "", sourceError{queue.Changed, "The file changed while it was read."}
+	}
+	if err := f.unchanged(ctx, s.item); err != nil {
+		return "", err
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
@@ -330,12 +366,12 @@ func (c contextReader) Read(p []byte) (int, error) {
 const resumeFrom = 8 << 20
 
 // kept asks what an earlier try left that can be built on.
-func (d *Device) kept(ctx context.Context, s *carriage, temp string, f *os.File) (int64, error) {
+func (d *Device) kept(ctx context.Context, s *carriage, f *file) (int64, error) {
 	r, able := s.driver.(destination.Resumer)
-	if !able || s.copy.Temp != temp || s.copy.Bytes < resumeFrom {
+	if !able || s.copy.Temp == "" || s.copy.Bytes < resumeFrom {
 		return 0, nil
 	}
-	kept, err := r.Kept(ctx, temp, f, s.copy.Bytes)
+	kept, err := r.Kept(ctx, s.copy.Temp, f, s.copy.Bytes)
 	if errors.Is(err, fs.ErrClosed) || errors.Is(err, io.EOF) {
 		return 0, nil
 	}
@@ -345,22 +381,35 @@ func (d *Device) kept(ctx context.Context, s *carriage, temp string, f *os.File)
 // send streams the file to a temporary name, hashing on the way, and puts it
 // in place.
 func (d *Device) send(ctx context.Context, s *carriage) error {
-	f, err := d.open(s)
+	f, err := d.open(ctx, s)
 	if err != nil {
 		return err
 	}
-	defer f.Close()
-	temp := d.temp(s.copy.ID)
-	from, err := d.kept(ctx, s, temp, f)
+	defer f.close()
+	s.meter.began.Store(true) // looking at what is there is metered too
+	from, err := d.kept(ctx, s, f)
 	if err != nil {
 		return err
 	}
+	if s.copy.Temp != "" && s.copy.Bytes >= resumeFrom {
+		s.meter.read.Add(destination.Compared)
+	}
+	temp := s.copy.Temp
+	if from == 0 {
+		if temp != "" { // it is of no use
+			if err := s.driver.Remove(ctx, temp); err != nil {
+				return err
+			}
+		}
+		temp = destination.NewTemp(d.owner())
+	}
+	s.temp = temp
 	story := d.way(s)
 	if from > 0 {
 		story += fmt.Sprintf(" It goes on after %s that are there.", gate.Bytes(from))
 	}
 	// The temporary name is on record before anything is written under it.
-	if err := d.step(ctx, s, queue.Sending, story, records.Change{Says: text(""), Temp: &temp, Remote: text(""), SHA256: text("")}); err != nil {
+	if err := d.step(ctx, s, queue.Sending, story, records.Change{Says: text(""), Temp: &temp, Remote: text(""), SHA256: text(""), Landed: new(bool)}); err != nil {
 		return err
 	}
 	body := &sendReader{ctx: ctx, f: f, meter: &s.meter, hash: newDigest(s.copy.Bytes), pace: d.pace, note: func() error {
@@ -371,7 +420,6 @@ func (d *Device) send(ctx context.Context, s *carriage) error {
 		return err
 	}
 	s.meter.from.Store(from)
-	s.meter.began.Store(true)
 	err = s.driver.Put(ctx, temp, body, from, s.copy.Bytes)
 	sum := body.hash.sum()
 	if err != nil {
@@ -383,11 +431,11 @@ func (d *Device) send(ctx context.Context, s *carriage) error {
 		}
 		return err
 	}
-	if err := unchanged(f, s.item); err != nil {
+	if err := f.unchanged(ctx, s.item); err != nil {
 		return err
 	}
-	if info, err := os.Stat(s.path); err != nil || info.Size() != s.item.Size || info.ModTime().UnixNano() != s.item.MTime {
-		return sourceError{queue.Changed, "The file was replaced while it was sent."}
+	if same, err := f.isStill(ctx, s.path); err != nil || !same {
+		return errors.Join(err, sourceError{queue.Changed, "The file was replaced while it was sent."})
 	}
 	if s.hash != "" && s.hash != sum {
 		return sourceError{queue.Changed, "The file changed while it was sent."}
@@ -402,9 +450,10 @@ func (d *Device) send(ctx context.Context, s *carriage) error {
 		story = fmt.Sprintf("Sent %s as %s, %s of it twice.", gate.Bytes(s.copy.Bytes), remote, gate.Bytes(twice))
 	}
 	d.mu.Lock()
-	s.copy.Remote, s.copy.SHA256, s.landed = remote, sum, true
+	s.copy.Remote, s.copy.SHA256, s.landed, s.ours = remote, sum, true, true
 	d.mu.Unlock()
-	change := records.Change{Temp: text(""), Remote: &remote, SHA256: &sum, Sent: &sent}
+	landed := true
+	change := records.Change{Temp: text(""), Remote: &remote, SHA256: &sum, Sent: &sent, Landed: &landed}
 	if s.reserved {
 		spent := s.meter.spent()
 		change.Settle = &spent
@@ -455,8 +504,8 @@ func (d *Device) publish(ctx context.Context, s *carriage, temp, sum string) (st
 		if !errors.Is(err, destination.ErrExists) {
 			return "", err
 		}
-		if each && s.copy.Remote != path {
-			continue
+		if each {
+			continue // what is there is another's: this try has put nothing in place
 		}
 		same, err := d.sameThere(ctx, s, path, sum)
 		if err != nil {
@@ -556,21 +605,46 @@ func (d *Device) prove(ctx context.Context, s *carriage) error {
 		return nil
 	}
 	way, err := compare(ctx, s, s.copy.Remote, s.copy.SHA256, !costs, false)
+	missing := errors.Is(err, destination.ErrNotFound)
 	switch {
 	case errors.Is(err, errUnproven):
 		return nil
-	case errors.Is(err, destination.ErrNotFound):
-		return &destination.Error{Cause: queue.Different, Says: s.copy.Remote + " is not at the storage although it was put there"}
-	case err != nil && destination.CauseOf(err) == queue.Different:
-		return &destination.Error{Cause: queue.Different, Says: "what lies at " + s.copy.Remote + " is not what was sent; it is left there and sent anew"}
-	case err != nil:
+	case err != nil && !missing && destination.CauseOf(err) != queue.Different:
 		return err
+	case err != nil:
+		return d.notThere(ctx, s, missing)
 	}
 	story := "Read back whole."
 	if way != ReadBack {
 		story = "The storage has the same SHA-256."
 	}
 	return d.safe(ctx, s, story, way, time.Now())
+}
+
+// errClash tells that something else has the name that a copy had meant to take.
+var errClash = errors.New("another file has the name")
+
+// notThere tells what follows when what a copy was to be proven with is not at its
+// path: missing, or something else.
+func (d *Device) notThere(ctx context.Context, s *carriage, missing bool) error {
+	path := s.copy.Remote
+	switch {
+	case s.twin != "":
+		// It was called safe for another copy: that is not so any more.
+		says := "What was at " + path + " is no longer at the storage."
+		if !missing {
+			says = "What lies at " + path + " is no longer what was proven."
+		}
+		if err := d.lost(ctx, s.copy, says, "Find out who changed it. Retry sends it again while the file is on the device."); err != nil {
+			return err
+		}
+		return errClash
+	case !s.ours: // it was never put there: no fault of the storage's
+		return errClash
+	case missing:
+		return &destination.Error{Cause: queue.Different, Says: "what was put there as " + path + " is not at the storage"}
+	}
+	return &destination.Error{Cause: queue.Different, Says: "what lies at " + path + " is not what was sent; it is left there and sent anew"}
 }
 
 // failed records what follows from a failure.
@@ -583,6 +657,10 @@ func (d *Device) failed(ctx context.Context, s *carriage, err error) error {
 		cause, says = queue.Shut, "A gate shut while it was sent."
 	case errors.Is(err, errStopping):
 		cause, says = queue.Shut, "The service stopped."
+	case errors.Is(err, errUnwanted):
+		return d.unwanted(ctx, s)
+	case errors.Is(err, errClash):
+		cause, says = queue.Shut, "Something else has the name that it was to take; it is sent under another."
 	case errors.Is(err, errCompare):
 		cause, says = queue.Shut, "A file of its size is at the storage; the two are compared when a network is there that costs nothing."
 	case errors.As(err, &fromSource):
@@ -596,7 +674,7 @@ func (d *Device) failed(ctx context.Context, s *carriage, err error) error {
 		d.Log.Error("a copy failed in a way that is not known", "device", d.Name, "copy", s.copy.ID, "err", err)
 	}
 	tries, now := s.copy.Tries+1, time.Now()
-	if s.meter.began.Load() { // what was under way may still arrive
+	if s.temp != "" { // what was under way may still arrive
 		d.mu.Lock()
 		d.lookThrough(s.copy.Destination, now)
 		d.mu.Unlock()
@@ -618,20 +696,32 @@ func (d *Device) failed(ctx context.Context, s *carriage, err error) error {
 		at := now.Add(d.Wait(o.Wait))
 		change.NotBefore = &at
 	}
-	if cause == queue.Different || cause == queue.Changed {
-		change.Remote, change.SHA256 = text(""), text("") // what was sent does not count
+	anew := cause == queue.Different || cause == queue.Changed || errors.Is(err, errClash)
+	if anew { // what was sent does not count
+		change.Remote, change.SHA256, change.Landed, change.Sent = text(""), text(""), new(bool), new(int64)
 	}
-	if cause == queue.Different || cause == queue.Changed {
-		change.Sent = new(int64) // it begins anew
-	}
-	if !s.meter.began.Load() || keepsPart(s, cause) || !d.clean(ctx, s) {
+	if s.temp == "" || keepsPart(s, cause) || !d.clean(ctx, s) {
 		change.Temp = nil // it may still lie there: the next try goes on from it or writes over it, or a sweep removes it
 	}
 	to := o.To
-	if s.copy.State == queue.Proving && to == queue.Waiting && cause != queue.Different {
+	switch {
+	case s.copy.State == queue.Proving && to == queue.Waiting && !anew:
 		to = queue.Proving // what was sent lies there: only its proof is still owed
+	case cause == queue.Different && s.item.GoneMS != 0: // nothing to send it from
+		to, change.Todo = queue.Stuck, text("The file is no longer on the device either: look for it at the storage, or put it back on the device.")
 	}
 	return d.step(ctx, s, to, says, change)
+}
+
+// unwanted leaves a copy that the plan no longer asks for. What was put in place
+// stays, and is found again when a later plan asks for it.
+func (d *Device) unwanted(ctx context.Context, s *carriage) error {
+	sent := s.copy.Sent + s.meter.n.Load()
+	change := records.Change{Says: text(records.NotAsked), Todo: text(""), Temp: text(""), Sent: &sent, NotBefore: new(time.Time), Tries: new(int), Order: new(records.Order)}
+	if !d.clean(ctx, s) {
+		change.Temp = nil // a sweep removes it
+	}
+	return d.step(ctx, s, queue.Skipped, records.NotAsked, change)
 }
 
 // compareWait is how long a copy waits that is to be compared with what is at
@@ -647,7 +737,7 @@ func keepsPart(s *carriage, cause queue.Cause) bool {
 // clean removes what a failed try left under its temporary name, if the
 // storage can be asked; it tells whether nothing is left.
 func (d *Device) clean(ctx context.Context, s *carriage) bool {
-	if s.driver == nil || s.proving {
+	if s.driver == nil || s.temp == "" {
 		return true
 	}
 	ctx, cancel := context.WithTimeout(ctx, time.Second)
@@ -659,7 +749,7 @@ func (d *Device) clean(ctx context.Context, s *carriage) bool {
 	if troubled || costs {
 		return false
 	}
-	return s.driver.Remove(ctx, d.temp(s.copy.ID)) == nil
+	return s.driver.Remove(ctx, s.temp) == nil
 }
 
 // trouble notes that a destination fails for everything; sends that fail at
@@ -697,15 +787,16 @@ func (d *Device) mended(name string) {
 type meter struct {
 	n     atomic.Int64
 	from  atomic.Int64 // what was there already and is not counted in n
+	read  atomic.Int64 // what was read back, to go on from it
 	began atomic.Bool  // requests may have left
 }
 
-// spent is what may have left the device, never more than was reserved.
+// spent is what may have gone over the network, never more than was reserved.
 func (m *meter) spent() int64 {
 	if !m.began.Load() {
 		return 0
 	}
-	return allowance.Cost(m.n.Load())
+	return allowance.Cost(m.n.Load() + m.read.Load())
 }
 
 // sendReader is the body of a send: it reads, hashes and counts, as fast as the

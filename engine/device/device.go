@@ -3,8 +3,10 @@
 // knows no interface: the service calls its methods.
 //
 // These always hold:
-//   - a copy is called safe only after the bytes at the destination were read
-//     back and have the hash of what was sent;
+//   - a copy is called safe only after what lies at its place, put there before,
+//     has the hash of its content, by the storage's own word or read back;
+//   - a proof counts for the place that the destination's name stands for, and for
+//     no other;
 //   - before something is written at a destination, the records know its name;
 //   - metered bytes are reserved before they leave; a proof is never read back
 //     over a network that costs;
@@ -15,7 +17,9 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io/fs"
 	"log/slog"
+	"os"
 	"path/filepath"
 	"sync"
 	"time"
@@ -71,7 +75,8 @@ type Device struct {
 	sweeping   map[string]bool      // destinations whose left-over temporary files are being removed
 	sweepAfter map[string]time.Time // when those are tried again that could not be
 
-	mark   string               // tells this device from others of its name
+	places map[string]*place    // by destination
+	marked string               // tells this device from others of its name
 	listAt map[string]time.Time // when what is on its way at a destination is looked through
 
 	failedAt map[string]time.Time // when something last failed there
@@ -79,6 +84,9 @@ type Device struct {
 	recording   map[string]bool // destinations whose open record is being written
 	recordAfter map[string]time.Time
 	reproving   map[string]bool // destinations whose proofs are being taken again
+
+	rebuilt    map[string]bool // destinations that were looked at since the records were begun anew; nil when they were not
+	rebuilding map[string]bool // those that are being looked at
 
 	pace *rate.Limiter // of all sends
 
@@ -106,9 +114,9 @@ type source struct {
 // New makes a device and reads what it kept of its state.
 func New(ctx context.Context, o Options) (*Device, error) {
 	d := &Device{
-		Options: o, plan: &plan.Plan{}, verdicts: map[queue.Class]gate.Verdict{}, troubles: map[string]*trouble{},
+		Options: o, plan: &plan.Plan{}, verdicts: map[queue.Class]gate.Verdict{}, troubles: map[string]*trouble{}, places: map[string]*place{},
 		active: map[int64]*carriage{}, sources: map[string]*source{}, sweeping: map[string]bool{}, sweepAfter: map[string]time.Time{},
-		listAt: map[string]time.Time{}, failedAt: map[string]time.Time{}, recording: map[string]bool{}, recordAfter: map[string]time.Time{}, reproving: map[string]bool{},
+		listAt: map[string]time.Time{}, failedAt: map[string]time.Time{}, recording: map[string]bool{}, recordAfter: map[string]time.Time{}, reproving: map[string]bool{}, rebuilding: map[string]bool{},
 		planned: make(chan struct{}, 1), wake: make(chan struct{}, 1), freed: make(chan struct{}, 1),
 	}
 	d.pace = rate.NewLimiter(rate.Inf, paceStep)
@@ -134,6 +142,12 @@ func New(ctx context.Context, o Options) (*Device, error) {
 		}
 	}
 	if err := d.readMark(ctx); err != nil {
+		return nil, err
+	}
+	if err := d.readPlaces(ctx); err != nil {
+		return nil, err
+	}
+	if err := d.readRebuild(ctx); err != nil {
 		return nil, err
 	}
 	d.Fleet.join(d)
@@ -224,7 +238,16 @@ func (d *Device) keep(ctx context.Context, name string, v any) error {
 func (d *Device) follow(ctx context.Context) error {
 	var scans errgroup.Group
 	stop := func() {}
-	defer func() { stop(); _ = scans.Wait() }() // scans report their own errors
+	defer func() {
+		stop()
+		ended := make(chan struct{})
+		go func() { _ = scans.Wait(); close(ended) }() // scans report their own errors
+		select {
+		case <-ended:
+		case <-time.After(d.Grace):
+			d.Log.Error("a scan does not end; it is left behind", "device", d.Name)
+		}
+	}()
 	for {
 		select {
 		case <-ctx.Done():
@@ -236,20 +259,27 @@ func (d *Device) follow(ctx context.Context) error {
 			return err
 		}
 		p := d.currentPlan()
+		d.stopUnwanted(p)
 		for err := d.Records.Apply(ctx, p.Devices[d.Name].Sources, p.Rules, time.Now()); err != nil; err = d.Records.Apply(ctx, p.Devices[d.Name].Sources, p.Rules, time.Now()) {
 			if !d.rest(ctx, "the plan could not be applied", err) {
 				return nil
 			}
 		}
+		d.stopUnwanted(p) // what was begun meanwhile
 		scanCtx, cancel := context.WithCancel(ctx)
 		stop = cancel
 		sources := map[string]*source{}
-		for _, s := range p.Devices[d.Name].Sources {
+		options := d.scanOptions(p)
+		for i, s := range p.Devices[d.Name].Sources {
 			sources[s.Folder] = &source{}
+			if other, doubled := d.doubled(p.Devices[d.Name].Sources[:i], s); doubled {
+				sources[s.Folder].problems = []scan.Problem{{Path: d.Folder(s.Folder), Says: fmt.Sprintf("This folder and the source %s are one, or lie in one another: it is taken up there.", other), Todo: "Take one of them out of the plan."}}
+				continue
+			}
 			scans.Go(func() error {
 				b := book{d, s, p.Rules[s.Rule], p.Zone(d.Name)}
 				for {
-					err := scan.Run(scanCtx, d.Folder(s.Folder), b, d.Scan)
+					err := scan.Run(scanCtx, d.Folder(s.Folder), b, options)
 					if err == nil || scanCtx.Err() != nil {
 						return nil
 					}
@@ -264,6 +294,62 @@ func (d *Device) follow(ctx context.Context) error {
 		d.mu.Unlock()
 		d.changed()
 	}
+}
+
+// stopUnwanted cuts what is on its way and the plan does not ask for.
+func (d *Device) stopUnwanted(p *plan.Plan) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, s := range d.active {
+		if !p.Wants(d.Name, s.copy.Source, s.copy.Kind, s.copy.Destination) {
+			s.cancel(errUnwanted)
+		}
+	}
+}
+
+// scanOptions are those of every scan under a plan: places that copies go to are
+// not taken up.
+func (d *Device) scanOptions(p *plan.Plan) scan.Options {
+	o := d.Scan
+	o.Marker = destination.MarkerName
+	var folders []string
+	for _, dest := range p.Destinations {
+		if dest.Kind == plan.Folder {
+			folders = append(folders, dest.Path)
+		}
+	}
+	o.Place = func(info fs.FileInfo) bool {
+		for _, folder := range folders { // it may be mounted only later
+			if there, err := os.Stat(folder); err == nil && os.SameFile(info, there) {
+				return true
+			}
+		}
+		return false
+	}
+	return o
+}
+
+// doubled tells which of the sources before is the same folder as another, or lies
+// with it in one another, however they are spelled and linked.
+func (d *Device) doubled(before []plan.Source, s plan.Source) (string, bool) {
+	resolve := func(folder string) string {
+		if resolved, err := filepath.EvalSymlinks(d.Folder(folder)); err == nil {
+			return filepath.ToSlash(resolved)
+		}
+		return filepath.ToSlash(d.Folder(folder))
+	}
+	own := resolve(s.Folder)
+	info, err := os.Stat(own)
+	for _, other := range before {
+		there := resolve(other.Folder)
+		if plan.Inside(own, there) || plan.Inside(there, own) {
+			return other.Folder, true
+		}
+		if second, serr := os.Stat(there); err == nil && serr == nil && os.SameFile(info, second) {
+			return other.Folder, true
+		}
+	}
+	return "", false
 }
 
 // Folder is where a source lies on this machine.
@@ -306,6 +392,9 @@ func (d *Device) unrecorded(what string, err error) {
 		d.Log.Error(what, "device", d.Name, "err", err)
 	}
 	d.problem = "Yard Tide cannot keep its records: " + err.Error() + ". Make room on the disk of the data directory and allow writing to it; it goes on by itself."
+	if records.IsDamage(err) {
+		d.problem = "The records of " + d.Name + " are damaged, and nothing is sent until they are rebuilt: stop Yard Tide and run: yardtide rebuild. What is at the storages is kept, and nothing is sent that is there."
+	}
 	d.broken = time.Now().Add(d.Wait(recordsWait))
 	d.mu.Unlock()
 	d.Changed()

@@ -83,6 +83,12 @@ func setup(t *testing.T, now gate.Conditions) *yard {
 	y.sensor.Put(now)
 	y.start()
 	t.Cleanup(func() { y.stop() })
+	if now == home { // the place has its marker before a test begins
+		require.Eventually(t, func() bool {
+			text, err := y.records.Fact(context.Background(), "place locker")
+			return err == nil && text != ""
+		}, 10*time.Second, 5*time.Millisecond)
+	}
 	return y
 }
 

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"math"
+	"slices"
+	"sync"
 	"time"
 
 	"yardtide/core/allowance"
@@ -11,6 +13,7 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
+	"yardtide/engine/destination"
 	"yardtide/engine/records"
 )
 
@@ -33,7 +36,9 @@ func (d *Device) dispatch(ctx context.Context) error {
 	sendCtx, cut := context.WithCancelCause(context.WithoutCancel(ctx))
 	defer func() {
 		end := time.AfterFunc(d.Grace, func() { cut(errStopping) })
-		d.sends.Wait()
+		if !waitFor(&d.sends, d.Grace+leftBehind) {
+			d.Log.Error("a send does not end; it is left behind", "device", d.Name)
+		}
 		end.Stop()
 		cut(nil)
 	}()
@@ -47,6 +52,21 @@ func (d *Device) dispatch(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// leftBehind is how long after the grace time a stop waits for what does not end.
+const leftBehind = 1500 * time.Millisecond
+
+// waitFor waits for a group, at most so long; false when it has not ended.
+func waitFor(group *sync.WaitGroup, most time.Duration) bool {
+	ended := make(chan struct{})
+	go func() { group.Wait(); close(ended) }()
+	select {
+	case <-ended:
+		return true
+	case <-time.After(most):
+		return false
+	}
 }
 
 // keepSending fills free senders by the last decision, until something changed
@@ -93,6 +113,8 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 	if err := d.Records.EndOddWaits(ctx, now); err != nil {
 		return last, err
 	}
+	last.next = gate.Earlier(last.next, d.lookAround(sendCtx, now))
+	d.rebuild(sendCtx, now)
 	counters, err := d.Records.Counters(ctx)
 	if err != nil {
 		return last, err
@@ -176,8 +198,14 @@ func (d *Device) decide(ctx context.Context, class queue.Class, now time.Time) (
 	d.mu.Unlock()
 	rule, known := p.Rules[class.Rule]
 	dest, there := p.Destinations[class.Destination]
-	if !known || !there {
-		return gate.Verdict{Lane: -1, Holds: []gate.Hold{{Gate: gate.Kind, Says: "The plan no longer has its rule or destination."}}}, nil
+	if !known || !there || !slices.Contains(rule.To, class.Destination) || !slices.Contains(rule.Take, class.Kind) {
+		return gate.Verdict{Lane: -1, Holds: []gate.Hold{{Gate: gate.Kind, Says: records.NotAsked}}}, nil
+	}
+	d.mu.Lock()
+	look, owed := d.owesLook(class.Destination)
+	d.mu.Unlock()
+	if owed {
+		return gate.Verdict{Lane: -1, Holds: []gate.Hold{look}}, nil
 	}
 	zone := p.Zone(d.Name)
 	var accountErr error
@@ -185,7 +213,7 @@ func (d *Device) decide(ctx context.Context, class queue.Class, now time.Time) (
 		Rule: rule, Kind: class.Kind, Networked: dest.Networked(), Now: conditions, Pause: pause, Time: now, Zone: zone,
 		Account: func(over plan.Network) allowance.Account {
 			start, _ := allowance.Period(rule.AllowanceOver(over).Per, now, zone)
-			a, err := d.Records.Account(ctx, plan.LaneAccount(class.Rule, over), start)
+			a, err := d.Records.Account(ctx, over, start)
 			accountErr = errors.Join(accountErr, err)
 			return a
 		},
@@ -314,7 +342,7 @@ func (d *Device) choose(ctx context.Context, name string, busy []int64, last dec
 		}
 		if c.State == queue.Proving && !costs || c.State == queue.Waiting && (!costs || c.Ordered == records.OrderMetered) {
 			return &carriage{copy: c, ordered: true, metered: costs, proving: c.State == queue.Proving,
-				account: plan.LaneAccount(c.Rule, conditions.Network), period: d.periodOf(p, c.Rule, conditions.Network, now)}, true, nil
+				spend: records.Spend{Network: conditions.Network, Roaming: conditions.Roaming, Rule: c.Rule}, since: d.periodOf(p, c.Rule, conditions.Network, now)}, true, nil
 		}
 	}
 
@@ -346,9 +374,9 @@ func (d *Device) choose(ctx context.Context, name string, busy []int64, last dec
 		if err != nil {
 			return nil, false, err
 		}
-		if ok && (best == nil || before(c, best.copy, videos)) {
+		if ok && (best == nil || before(c, best.copy, p.Rules, videos)) {
 			best = &carriage{copy: c, lane: v.Lane, metered: costs,
-				account: plan.LaneAccount(class.Rule, lane.Over), limit: rule.AllowanceOver(lane.Over), period: d.periodOf(p, class.Rule, lane.Over, now)}
+				spend: records.Spend{Network: lane.Over, Roaming: conditions.Roaming, Rule: class.Rule}, limit: rule.AllowanceOver(lane.Over), since: d.periodOf(p, class.Rule, lane.Over, now)}
 		}
 	}
 	return best, best != nil, nil
@@ -369,10 +397,21 @@ func (d *Device) videosUnderWay(name string) bool {
 }
 
 // before tells which of two classes' first copies goes: a photo while videos
-// have their share, else the newer one.
-func before(a, b records.Copy, videos bool) bool {
+// have their share, else by the order that their rules have in common, else the
+// newer one.
+func before(a, b records.Copy, rules map[string]plan.Rule, videos bool) bool {
 	if videos && a.Kind != b.Kind {
 		return b.Kind == media.Video
+	}
+	order := rules[a.Rule].Order
+	if order != rules[b.Rule].Order {
+		order = plan.NewestFirst
+	}
+	switch {
+	case order == plan.SmallestFirst && a.Bytes != b.Bytes:
+		return a.Bytes < b.Bytes
+	case order == plan.OldestFirst:
+		return records.Newest(a, b) > 0
 	}
 	return records.Newest(a, b) < 0
 }
@@ -395,7 +434,11 @@ func (d *Device) start(ctx, sendCtx context.Context, s *carriage) (started bool,
 		return false, nil
 	}
 	if s.metered && !s.proving {
-		ok, err := d.Records.Reserve(ctx, s.copy.ID, s.account, s.limit, s.period, allowance.Cost(s.copy.Bytes))
+		bytes := s.copy.Bytes
+		if s.copy.Temp != "" && bytes >= resumeFrom {
+			bytes += destination.Compared // what is read back, to go on from it
+		}
+		ok, err := d.Records.Reserve(ctx, s.copy.ID, s.spend, s.limit, s.since, allowance.Cost(bytes), time.Now())
 		if err != nil || !ok {
 			d.Fleet.give(s.copy.Destination, s.copy.Bytes, false)
 			return false, err

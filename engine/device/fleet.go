@@ -26,7 +26,8 @@ type Fleet struct {
 // room is what is known of a destination's space.
 type room struct {
 	space    destination.Space
-	landed   int64 // bytes put there since
+	landed   int64 // bytes put there in all
+	counted  int64 // those of them that space has counted
 	underway int64 // bytes reserved by sends
 }
 
@@ -66,6 +67,21 @@ func (f *Fleet) twin(ctx context.Context, s *carriage) (records.Copy, string, bo
 		}
 	}
 	return records.Copy{}, "", false, nil
+}
+
+// taken tells whether another copy, of any device, has put something in place
+// under a copy's path.
+func (f *Fleet) taken(ctx context.Context, own *Device, s *carriage) (bool, error) {
+	for _, d := range f.all() {
+		but := s.copy.ID
+		if d != own {
+			but = -1 // numbered by device
+		}
+		if taken, err := d.Records.Taken(ctx, s.copy.Destination, s.copy.Remote, but); err != nil || taken {
+			return taken, err
+		}
+	}
+	return false, nil
 }
 
 // foundAt is a file that was at a destination before, and the device that has
@@ -130,12 +146,20 @@ func (f *Fleet) clearUnless(s *carriage) *carriage {
 	return nil
 }
 
-// SetSpace notes what a destination has told of its space.
-func (f *Fleet) SetSpace(name string, s destination.Space) {
+// Landed is how many bytes were put at a destination in all: asked for before the
+// destination is asked for its space, it tells what the answer has counted.
+func (f *Fleet) Landed(name string) int64 {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.roomOf(name).landed
+}
+
+// SetSpace notes what a destination has told of its space, when so much had landed.
+func (f *Fleet) SetSpace(name string, s destination.Space, landed int64) {
 	f.mu.Lock()
 	r := f.roomOf(name)
-	changed := r.space != s || r.landed > 0
-	r.space, r.landed = s, 0
+	changed := r.space != s || r.counted != landed
+	r.space, r.counted = s, landed
 	f.mu.Unlock()
 	if changed {
 		for _, d := range f.all() {
@@ -152,13 +176,16 @@ func (f *Fleet) SpaceNow(name string) destination.Space {
 	r := f.roomOf(name)
 	s := r.space
 	if s.Free >= 0 {
-		s.Free = max(0, s.Free-r.landed)
+		s.Free = max(0, s.Free-r.since())
 	}
 	if s.Used >= 0 {
-		s.Used += r.landed
+		s.Used += r.since()
 	}
 	return s
 }
+
+// since is what landed after the space was told.
+func (r *room) since() int64 { return r.landed - r.counted }
 
 func (f *Fleet) roomOf(name string) *room {
 	if f.rooms == nil {
@@ -184,7 +211,7 @@ func (r *room) left(keep int64) int64 {
 	if r.space.Free < 0 {
 		return -1
 	}
-	return max(0, r.space.Free-keep-r.landed-r.underway)
+	return max(0, r.space.Free-keep-r.since()-r.underway)
 }
 
 // take reserves room for a send; false when it is not there.
@@ -275,7 +302,7 @@ func (f *Fleet) Shares(ctx context.Context, name string) (there, coming []Share,
 				continue
 			}
 			switch c.State {
-			case queue.Safe, queue.Proving:
+			case queue.Safe, queue.Proving: // also while its proof is owed anew
 				there = add(there, d, c)
 			case queue.Waiting, queue.Preparing, queue.Sending, queue.Stuck:
 				coming = add(coming, d, c)

@@ -49,7 +49,7 @@ func (d *Device) CostOf(ctx context.Context, ids []int64) (Cost, error) {
 	p, now := d.plan, d.now
 	d.mu.Unlock()
 	c := Cost{Network: now.Network, Left: -1}
-	accounts := map[string]bool{}
+	rules := map[string]bool{}
 	networked := false
 	for _, id := range ids {
 		copy, ok, err := d.Records.Copy(ctx, id)
@@ -69,14 +69,18 @@ func (d *Device) CostOf(ctx context.Context, ids []int64) (Cost, error) {
 		}
 		c.Metered = true
 		c.Spends += allowance.Cost(copy.Bytes)
-		account := plan.LaneAccount(copy.Rule, now.Network)
-		if limit := p.Rules[copy.Rule].AllowanceOver(now.Network); limit.Bytes > 0 && !accounts[account] {
-			accounts[account] = true
-			a, err := d.Records.Account(ctx, account, d.periodOf(p, copy.Rule, now.Network, time.Now()))
-			if err != nil {
-				return c, err
-			}
-			c.Left = max(c.Left, 0) + allowance.Left(limit, a)
+		limit := p.Rules[copy.Rule].AllowanceOver(now.Network)
+		if limit.Bytes == 0 || rules[copy.Rule] {
+			continue
+		}
+		rules[copy.Rule] = true
+		a, err := d.Records.Account(ctx, now.Network, d.periodOf(p, copy.Rule, now.Network, time.Now()))
+		if err != nil {
+			return c, err
+		}
+		// All rules spend the same bytes: the tightest one counts.
+		if left := allowance.Left(limit, a); c.Left < 0 || left < c.Left {
+			c.Left = left
 		}
 	}
 	c.Says = costSays(c, networked && now.Network == plan.NoNetwork)
@@ -141,6 +145,16 @@ func (d *Device) Retry(ctx context.Context, ids []int64) (int64, error) {
 	return n, err
 }
 
+// TryAgain has a destination in trouble tried at once.
+func (d *Device) TryAgain(name string) {
+	d.mu.Lock()
+	if t := d.troubles[name]; t != nil {
+		t.until = time.Time{}
+	}
+	d.mu.Unlock()
+	d.changed()
+}
+
 // Filter narrows a page; empty fields take everything.
 type Filter struct {
 	State queue.State
@@ -152,7 +166,7 @@ type Filter struct {
 func (d *Device) Page(ctx context.Context, f Filter, after records.Cursor, limit int) ([]records.Copy, error) {
 	now := time.Now()
 	of := func(c records.Counter) bool {
-		return (f.State == "" || c.State == f.State) && (f.Kind == "" || c.Kind == f.Kind) && (f.Hold == "" || d.held(c, f.Hold, now))
+		return (f.State == "" || d.shown(c.State, c.Destination) == f.State) && (f.Kind == "" || c.Kind == f.Kind) && (f.Hold == "" || d.held(c, f.Hold, now))
 	}
 	var retrying *bool
 	if f.Hold != "" {
@@ -164,6 +178,9 @@ func (d *Device) Page(ctx context.Context, f Filter, after records.Cursor, limit
 
 // held tells whether a gate holds copies of a counter.
 func (d *Device) held(c records.Counter, name gate.Name, now time.Time) bool {
+	if d.shown(c.State, c.Destination) != c.State {
+		return name == gate.Place
+	}
 	switch c.State {
 	case queue.Waiting:
 		if name == gate.Retry {

@@ -97,6 +97,7 @@ func (d *Device) record(ctx, sendCtx context.Context, busy map[string]bool, now 
 			d.recording[name] = false
 			if err != nil {
 				d.recordAfter[name] = time.Now().Add(d.Wait(sweepWait))
+				d.lookThrough(name, time.Now()) // what was on its way may lie there
 			}
 			d.mu.Unlock()
 			if err != nil {
@@ -135,7 +136,7 @@ func (d *Device) writeRecord(ctx context.Context, name string) error {
 		}
 		sums.WriteString(sumLine(c.SHA256, c.Remote))
 	}
-	driver, err := d.Driver(name)
+	driver, err := d.reach(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -161,29 +162,33 @@ func (d *Device) writeRecord(ctx context.Context, name string) error {
 
 // putRecord puts one file of the record in place.
 func (d *Device) putRecord(ctx context.Context, driver destination.Driver, path string, content []byte) error {
-	temp := d.temp(0) // no copy has this number
+	temp := destination.NewTemp(d.owner())
 	if err := driver.Put(ctx, temp, bytes.NewReader(content), 0, int64(len(content))); err != nil {
 		return err
 	}
-	return driver.Publish(ctx, temp, path)
+	err := driver.Publish(ctx, temp, path)
+	if errors.Is(err, destination.ErrExists) {
+		return errors.Join(err, driver.Remove(ctx, temp))
+	}
+	return err
 }
 
 // recordDir is this device's own folder for records.
-func (d *Device) recordDir() string { return RecordDir + "/" + naming.Safe(d.Name) + "-" + d.mark }
+func (d *Device) recordDir() string { return RecordDir + "/" + naming.Safe(d.Name) + "-" + d.marked }
 
-// temp is the temporary name of a copy. It has the device's mark, so that two
-// services with a device of one name never meet in it.
-func (d *Device) temp(copy int64) string { return destination.Temp(d.Name+"-"+d.mark, copy, 1) }
+// owner is what temporary names of this device begin with. It has the device's
+// mark, so that two services with a device of one name never meet in it.
+func (d *Device) owner() string { return naming.Safe(d.Name) + "-" + d.marked }
 
 // readMark reads the device's mark, making it at the first start.
 func (d *Device) readMark(ctx context.Context) (err error) {
-	if d.mark, err = d.Records.Fact(ctx, "mark"); err != nil || d.mark != "" {
+	if d.marked, err = d.Records.Fact(ctx, "mark"); err != nil || d.marked != "" {
 		return err
 	}
 	b := make([]byte, 4)
 	_, _ = rand.Read(b) // it never fails (crypto/rand)
-	d.mark = hex.EncodeToString(b)
-	return d.Records.SetFact(ctx, "mark", d.mark)
+	d.marked = hex.EncodeToString(b)
+	return d.Records.SetFact(ctx, "mark", d.marked)
 }
 
 // sumLine is a line that `sha256sum -c` reads. A name with a line break or a
@@ -215,7 +220,7 @@ func (d *Device) Adopt(ctx context.Context, name string) (Adopted, error) {
 	if costs {
 		return a, &destination.Error{Cause: queue.Shut, Says: "the network costs; this is done over one that does not"}
 	}
-	driver, err := d.Driver(name)
+	driver, err := d.reach(ctx, name)
 	if err != nil {
 		return a, err
 	}
@@ -245,7 +250,7 @@ func (d *Device) Adopt(ctx context.Context, name string) (Adopted, error) {
 		for _, e := range entries {
 			p := strings.TrimPrefix(dir+"/"+e.Name, "/")
 			switch {
-			case p == destination.TempDir || p == RecordDir || ours[p]:
+			case p == destination.TempDir || p == RecordDir || p == destination.MarkerName || ours[p]:
 			case e.Folder:
 				dirs = append(dirs, p)
 			case e.Size > 0:

@@ -82,10 +82,6 @@ func (d *Device) reprove(ctx, sendCtx context.Context, now time.Time) error {
 // reproveAll takes proofs at one destination until there are none to take, or
 // the destination fails, or a gate shuts.
 func (d *Device) reproveAll(ctx, life context.Context, name string) {
-	driver, err := d.Driver(name)
-	if err != nil {
-		return // sending says so, with what to do
-	}
 	for life.Err() == nil {
 		d.mu.Lock()
 		shut := d.besideShut(name, time.Now())
@@ -94,7 +90,11 @@ func (d *Device) reproveAll(ctx, life context.Context, name string) {
 		if err != nil || !some || shut {
 			return
 		}
-		if err := d.proveAgain(ctx, driver, c); err != nil {
+		driver, err := d.reach(ctx, name)
+		if err == nil {
+			err = d.proveAgain(ctx, driver, c)
+		}
+		if err != nil {
 			if ctx.Err() == nil && !records.IsFailure(err) {
 				cause := destination.CauseOf(err)
 				if cause == queue.Bug {
@@ -113,6 +113,9 @@ func (d *Device) reproveAll(ctx, life context.Context, name string) {
 func (d *Device) proveAgain(ctx context.Context, driver destination.Driver, c records.Copy) error {
 	s := &carriage{copy: c, driver: driver}
 	way, err := compare(ctx, s, c.Remote, c.SHA256, true, true)
+	if err == nil {
+		_, err = d.reach(ctx, c.Destination) // it is still the same place
+	}
 	after := context.WithoutCancel(ctx)
 	says, todo := "", ""
 	switch {
@@ -121,15 +124,21 @@ func (d *Device) proveAgain(ctx context.Context, driver destination.Driver, c re
 	case ctx.Err() != nil:
 		return context.Cause(ctx)
 	case errors.Is(err, destination.ErrNotFound):
-		says, todo = c.Remote+" is no longer at the storage.", "Find out who removed it. Retry sends it again while the file is on the device."
+		says, todo = "What was at "+c.Remote+" is no longer at the storage.", "Find out who removed it. Retry sends it again while the file is on the device."
 	case destination.CauseOf(err) == queue.Different:
 		says, todo = "What lies at "+c.Remote+" is no longer what was proven.", "Check the storage's disk and who changed it. Retry sends it again, beside what is there."
 	default:
 		return err
 	}
+	return d.lost(after, c, says, todo)
+}
+
+// lost takes every copy of this process that rests on what lay at a path back from
+// safe.
+func (d *Device) lost(ctx context.Context, c records.Copy, says, todo string) error {
 	n := int64(0)
 	for _, member := range d.Fleet.all() {
-		lost, err := member.Records.Lost(after, c.Destination, c.Remote, says, todo, time.Now())
+		lost, err := member.Records.Lost(context.WithoutCancel(ctx), c.Destination, c.Remote, says, todo, time.Now())
 		if err != nil {
 			return err
 		}

@@ -113,7 +113,16 @@ func (d *Device) Status(ctx context.Context) (Status, error) {
 	}
 	d.mu.Unlock()
 	for _, c := range counters {
-		s.States[c.State] = s.States[c.State].plus(c.N, c.Bytes)
+		state := d.shown(c.State, c.Destination)
+		s.States[state] = s.States[state].plus(c.N, c.Bytes)
+		if state != c.State {
+			d.mu.Lock()
+			hold := d.placeHold(c.Destination)
+			d.mu.Unlock()
+			_, todo := d.PlaceProblem(c.Destination)
+			s.addHold(hold, todo, c.N, c.Bytes)
+			continue
+		}
 		switch c.State {
 		case queue.Waiting:
 			if err := d.addWaiting(ctx, &s, c, now); err != nil {
@@ -132,6 +141,20 @@ func (d *Device) Status(ctx context.Context) (Status, error) {
 	}
 	return s, nil
 }
+
+// shown is the state in which a copy counts: what was proven at another place than
+// its destination's name stands for counts as owing its proof.
+func (d *Device) shown(state queue.State, name string) queue.State {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if state == queue.Safe && !d.settled(name) {
+		return queue.Proving
+	}
+	return state
+}
+
+// Shown is the state in which a copy counts (see shown).
+func (d *Device) Shown(c records.Copy) queue.State { return d.shown(c.State, c.Destination) }
 
 func (d *Device) sending(now time.Time) []Send {
 	d.mu.Lock()
@@ -209,6 +232,18 @@ func (d *Device) holds(class queue.Class, now time.Time) (holds []gate.Hold, tod
 	return nil, ""
 }
 
+// Trouble is why a destination fails for every copy, and what the keeper can do;
+// "" when it does not.
+func (d *Device) Trouble(name string) (says, todo string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	t := d.troubles[name]
+	if t == nil {
+		return "", ""
+	}
+	return t.says, t.todo
+}
+
 // hold is what a trouble at a destination holds copies with.
 func (t *trouble) hold(destination string) gate.Hold {
 	return gate.Hold{Gate: gate.Trouble, Says: destination + ": " + t.says, Since: t.since, Opens: t.until, You: t.you}
@@ -263,7 +298,7 @@ func (d *Device) lanes(ctx context.Context, p *plan.Plan, now time.Time) ([]Lane
 					}
 					one.Open = len(one.Holds) == 0
 					if limit.Bytes > 0 {
-						a, err := d.Records.Account(ctx, plan.LaneAccount(src.Rule, lane.Over), d.periodOf(p, src.Rule, lane.Over, now))
+						a, err := d.Records.Account(ctx, lane.Over, d.periodOf(p, src.Rule, lane.Over, now))
 						if err != nil {
 							return nil, err
 						}
@@ -293,6 +328,11 @@ func (d *Device) Why(c records.Copy, now time.Time) (holds []gate.Hold, todo str
 		return []gate.Hold{h}
 	}
 	switch {
+	case d.shown(c.State, c.Destination) != c.State:
+		_, todo := d.PlaceProblem(c.Destination)
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		return []gate.Hold{d.placeHold(c.Destination)}, todo
 	case c.State == queue.Waiting && until.After(now):
 		return retry(), ""
 	case c.State == queue.Waiting:

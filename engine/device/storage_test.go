@@ -279,7 +279,7 @@ func TestTheSameBytesOnTwoDevicesAreSentOnce(t *testing.T) {
 func TestRoomIsReservedBeforeSending(t *testing.T) {
 	open, root := inFolder(t)
 	h := newHouse(t, "folder", "    keep-free: 1 MB", "", open, "phone", "tablet")
-	h.fleet.SetSpace("locker", destination.Space{Free: 1_480_000, Used: 0}) // room for four
+	h.fleet.SetSpace("locker", destination.Space{Free: 1_480_000, Used: 0}, h.fleet.Landed("locker")) // room for four
 	for i := range 6 {
 		h.file("phone", fmt.Sprintf("a%d.jpg", i), long(t, 100_000+i))
 		h.file("tablet", fmt.Sprintf("b%d.jpg", i), long(t, 100_100+i))
@@ -314,7 +314,7 @@ func TestRoomIsReservedBeforeSending(t *testing.T) {
 		n[false] += share.N
 	}
 	assert.Equal(t, map[bool]int64{true: 4, false: 8}, n)
-	h.fleet.SetSpace("locker", destination.Space{Free: 1 << 40, Used: 0})
+	h.fleet.SetSpace("locker", destination.Space{Free: 1 << 40, Used: 0}, h.fleet.Landed("locker"))
 	for _, on := range []string{"phone", "tablet"} {
 		h.until(on, "room was made", counts(queue.Safe, 6))
 	}
@@ -419,7 +419,7 @@ func TestAProofTakenAgainFindsWhatIsLost(t *testing.T) {
 			s := h.until("phone", "found", counts(queue.Stuck, 2))
 			assert.EqualValues(t, 4, s.States[queue.Safe].N)
 			missing, changed := h.copy("phone", "1.jpg"), h.copy("phone", "2.jpg")
-			assert.Equal(t, "2026/05/1.jpg is no longer at the storage.", missing.Says)
+			assert.Equal(t, "What was at 2026/05/1.jpg is no longer at the storage.", missing.Says)
 			assert.Equal(t, "What lies at 2026/05/2.jpg is no longer what was proven.", changed.Says)
 			assert.Contains(t, h.story("phone", "3.jpg"), "Proven again: ")
 
@@ -481,10 +481,7 @@ func TestWhatWasThereBeforeIsNotSentAgain(t *testing.T) {
 
 func TestADiskThatIsNotMountedIsNotFilled(t *testing.T) {
 	root := t.TempDir()
-	require.NoError(t, os.WriteFile(root+"/"+folder.MarkerName, []byte("tide-1\n"), 0o644))
-	open := func() destination.Driver {
-		return folder.Driver{Root: root, Marker: func() (string, error) { return "tide-1", nil }}
-	}
+	open := func() destination.Driver { return folder.Driver{Root: root} }
 	h := newHouse(t, "folder", "", "", open, "phone")
 	h.file("phone", "1.jpg", long(t, 1000))
 	h.until("phone", "safe", counts(queue.Safe, 1))
@@ -492,13 +489,16 @@ func TestADiskThatIsNotMountedIsNotFilled(t *testing.T) {
 	require.NoError(t, os.Mkdir(root, 0o755)) // what is under a disk that is not mounted
 	h.file("phone", "2.jpg", long(t, 2000))
 	s := h.until("phone", "held", heldBy(gate.Trouble, 1))
-	assert.Contains(t, s.Holds[0].Says, "its disk is not mounted")
+	assert.Zero(t, s.States[queue.Safe].N, "what is not there is not called safe")
+	assert.True(t, heldBy(gate.Place, 1)(s))
+	assert.Contains(t, s.Holds[0].Says, "nothing tells which place it is")
 	entries, err := os.ReadDir(root)
 	require.NoError(t, err)
 	assert.Empty(t, entries, "nothing is put there")
 	require.NoError(t, os.Remove(root))
 	require.NoError(t, os.Rename(root+".away", root))
 	h.until("phone", "safe", counts(queue.Safe, 2))
+	assert.NotContains(t, h.story("phone", "1.jpg"), "taken again", "the disk that came back owes nothing")
 }
 
 func TestPhotosAreNotStarvedByVideos(t *testing.T) {

@@ -3,12 +3,10 @@ package device
 import (
 	"context"
 	"errors"
-	"strconv"
 	"strings"
 	"time"
 
 	"yardtide/core/gate"
-	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
 )
@@ -74,7 +72,7 @@ func (d *Device) sweep(ctx, sendCtx context.Context, now time.Time) (next time.T
 }
 
 func (d *Device) removeTemps(ctx context.Context, name string, left []records.Copy) error {
-	driver, err := d.Driver(name)
+	driver, err := d.reach(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -127,7 +125,7 @@ func (d *Device) listDue(name string, now time.Time) (due bool, at time.Time) {
 // removeStrays removes temporary files of this device that no record knows: a
 // request that was given up can arrive late, after its copy went another way.
 func (d *Device) removeStrays(ctx context.Context, name string) error {
-	driver, err := d.Driver(name)
+	driver, err := d.reach(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -143,19 +141,16 @@ func (d *Device) removeStrays(ctx context.Context, name string) error {
 		return err
 	}
 	for _, e := range there {
-		rest, ours := strings.CutPrefix(e.Name, d.Name+"-"+d.mark+"-")
-		number, _, _ := strings.Cut(rest, "-")
-		id, err := strconv.ParseInt(number, 10, 64)
-		if !ours || err != nil || d.carries(name, id) {
+		path := destination.TempDir + "/" + e.Name
+		if !strings.HasPrefix(e.Name, d.owner()+"-") || d.inUse(name) {
 			continue
 		}
-		path := destination.TempDir + "/" + e.Name
-		c, known, err := d.Records.Copy(ctx, id)
+		known, err := d.Records.KnowsTemp(ctx, name, path)
 		if err != nil {
 			return err
 		}
-		if known && (c.State == queue.Waiting || c.State == queue.Preparing || c.State == queue.Sending) {
-			continue // it may begin this moment, and go on from there
+		if known {
+			continue // its copy goes on from it, or removes it
 		}
 		if err := driver.Remove(ctx, path); err != nil {
 			return err
@@ -164,11 +159,15 @@ func (d *Device) removeStrays(ctx context.Context, name string) error {
 	return nil
 }
 
-// carries tells whether the temporary file of a copy is in use at a
-// destination; 0 is that of the record.
-func (d *Device) carries(name string, id int64) bool {
+// inUse tells whether something of this device is on its way to a destination
+// this moment: what lies there may be it.
+func (d *Device) inUse(name string) bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	_, carried := d.active[id]
-	return carried || id == 0 && d.recording[name]
+	for _, s := range d.active {
+		if s.copy.Destination == name {
+			return true
+		}
+	}
+	return d.recording[name]
 }

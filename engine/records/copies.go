@@ -30,6 +30,7 @@ type Copy struct {
 	Temp        string      `db:"temp"`
 	Remote      string      `db:"remote"`
 	SHA256      string      `db:"sha256"`
+	Landed      bool        `db:"landed"` // it put something in place as Remote itself
 	Proof       string      `db:"proof"`
 	ProvenMS    int64       `db:"proven_at"`
 	Sent        int64       `db:"sent"` // bytes handed to the storage, in all tries
@@ -78,14 +79,21 @@ type Change struct {
 	ProvenAt                                *time.Time
 	Order                                   *Order
 	Sent                                    *int64
+	Landed                                  *bool
 	Settle                                  *int64 // ends its reservation, with the bytes that really left
 }
 
 // Step takes a copy from its state to the next, with a line in its story, in
 // one transaction. The copy is read anew: an illegal step is a
 // queue.StepError and changes nothing.
+//
+// What it tells as safe is on disk first, so that a power cut leaves it so.
 func (r *Records) Step(ctx context.Context, id int64, to queue.State, story string, c Change, now time.Time) error {
-	return r.tx(ctx, fmt.Sprintf("taking copy %d to %s", id, to), func(tx *transaction) error {
+	do := r.tx
+	if to == queue.Safe {
+		do = r.durably
+	}
+	return do(ctx, fmt.Sprintf("taking copy %d to %s", id, to), func(tx *transaction) error {
 		var from queue.State
 		if err := tx.Get(&from, `SELECT state FROM copies WHERE id = ?`, id); err != nil {
 			return err
@@ -121,6 +129,9 @@ func (r *Records) Step(ctx context.Context, id int64, to queue.State, story stri
 		if c.Sent != nil {
 			put("sent", *c.Sent)
 		}
+		if c.Landed != nil {
+			put("landed", *c.Landed)
+		}
 		if c.Settle != nil {
 			if err := settle(tx, id, c.Settle); err != nil {
 				return err
@@ -141,9 +152,10 @@ func (r *Records) Step(ctx context.Context, id int64, to queue.State, story stri
 
 // Note keeps what is about to happen at a destination without a step, so that
 // a crash right after finds it: the temporary name before anything is written
-// under it, the final path and hash before the file is put in place.
+// under it, the final path and hash before the file is put in place. The path is
+// not the copy's yet: it has not landed.
 func (r *Records) Note(ctx context.Context, id int64, temp, remote, sha256 string) error {
-	_, err := r.write.ExecContext(ctx, `UPDATE copies SET temp = ?, remote = ?, sha256 = ? WHERE id = ?`, temp, remote, sha256, id)
+	_, err := r.write.ExecContext(ctx, `UPDATE copies SET temp = ?, remote = ?, sha256 = ?, landed = 0 WHERE id = ?`, temp, remote, sha256, id)
 	if err != nil {
 		return fmt.Errorf("noting where copy %d goes: %w", id, err)
 	}

@@ -24,6 +24,7 @@ type Item struct {
 	Size        int64          `db:"size"`
 	MTime       int64          `db:"mtime"` // nanoseconds since 1970
 	Inode       int64          `db:"inode"`
+	CTime       int64          `db:"ctime"` // nanoseconds since 1970, 0 where the system has none
 	ContentType string         `db:"content_type"`
 	Kind        media.Kind     `db:"kind"` // "" for what is not media
 	TakenMS     int64          `db:"taken_at"`
@@ -80,8 +81,8 @@ func (r *Records) Dirs(ctx context.Context, source string) ([]string, error) {
 	return dirs, nil
 }
 
-const insertItem = `INSERT INTO items (source, dir, name, size, mtime, inode, content_type, kind, taken_at, taken_zone, taken_from, look, problem, sha256, found_at)
- VALUES (:source, :dir, :name, :size, :mtime, :inode, :content_type, :kind, :taken_at, :taken_zone, :taken_from, :look, :problem, :sha256, :found_at)`
+const insertItem = `INSERT INTO items (source, dir, name, size, mtime, inode, ctime, content_type, kind, taken_at, taken_zone, taken_from, look, problem, sha256, found_at)
+ VALUES (:source, :dir, :name, :size, :mtime, :inode, :ctime, :content_type, :kind, :taken_at, :taken_zone, :taken_from, :look, :problem, :sha256, :found_at)`
 
 // Admit takes new or changed items in, in one transaction, with the copies
 // that the source's rule asks for. An item under a known path takes the place
@@ -120,7 +121,7 @@ func (r *Records) Admit(ctx context.Context, items []Item, rule string, p plan.R
 
 // Touch notes that a file's times changed and its content did not.
 func (r *Records) Touch(ctx context.Context, it Item) error {
-	_, err := r.write.NamedExecContext(ctx, `UPDATE items SET mtime = :mtime, inode = :inode, sha256 = :sha256 WHERE id = :id`, it)
+	_, err := r.write.NamedExecContext(ctx, `UPDATE items SET mtime = :mtime, inode = :inode, ctime = :ctime, sha256 = :sha256 WHERE id = :id`, it)
 	if err != nil {
 		return fmt.Errorf("noting that %q was touched: %w", it.Path(), err)
 	}
@@ -173,9 +174,9 @@ func moveAll(tx *transaction, now time.Time, to queue.State, says, where string,
 	return err
 }
 
-// notAsked is said of copies that a plan no longer asks for; by it they are
+// NotAsked is said of copies that a plan no longer asks for; by it they are
 // found again when a later plan does.
-const notAsked = "The plan does not ask for this copy."
+const NotAsked = "The plan does not ask for this copy."
 
 // Apply brings the copies in line with the sources and rules of a plan: wanted
 // ones are made, or taken up again, the rest that had not been sent is skipped.
@@ -211,7 +212,7 @@ func want(tx *transaction, now time.Time, source, rule string, p plan.Rule, from
 			if _, err := tx.Exec(`UPDATE copies SET rule = ? WHERE rule <> ? AND `+mine, rule, rule, destination, from, source, kind); err != nil {
 				return err
 			}
-			if err := moveAll(tx, now, queue.Waiting, "The plan asks for it again.", `state = 'skipped' AND says = ? AND `+mine, notAsked, destination, from, source, kind); err != nil {
+			if err := moveAll(tx, now, queue.Waiting, "The plan asks for it again.", `state = 'skipped' AND says = ? AND `+mine, NotAsked, destination, from, source, kind); err != nil {
 				return err
 			}
 		}
@@ -219,7 +220,8 @@ func want(tx *transaction, now time.Time, source, rule string, p plan.Rule, from
 	return nil
 }
 
-// unwant skips waiting and stuck copies that no source and rule ask for.
+// unwant skips copies that no source and rule ask for: those that wait, are stuck
+// or owe a proof. (Who carries one sees to it itself.)
 func unwant(tx *transaction, now time.Time, sources []plan.Source, rules map[string]plan.Rule) error {
 	if _, err := tx.Exec(`CREATE TEMP TABLE IF NOT EXISTS wanted (source TEXT, destination TEXT, kind TEXT, PRIMARY KEY (source, destination, kind)) WITHOUT ROWID`); err != nil {
 		return err
@@ -236,9 +238,9 @@ func unwant(tx *transaction, now time.Time, sources []plan.Source, rules map[str
 			}
 		}
 	}
-	return moveAll(tx, now, queue.Skipped, notAsked, `id IN (SELECT c.id FROM copies c JOIN items i ON i.id = c.item
+	return moveAll(tx, now, queue.Skipped, NotAsked, `id IN (SELECT c.id FROM copies c JOIN items i ON i.id = c.item
 		LEFT JOIN wanted w ON w.source = i.source AND w.destination = c.destination AND w.kind = c.kind
-		WHERE c.state IN ('waiting', 'stuck') AND w.source IS NULL)`)
+		WHERE c.state IN ('waiting', 'stuck', 'proving') AND w.source IS NULL)`)
 }
 
 // Item reads one item; ok is false when there is none.

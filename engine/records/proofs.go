@@ -51,7 +51,7 @@ func (r *Records) Reproving(ctx context.Context) (map[string]int64, error) {
 
 // Proven notes that a proof was taken again and held.
 func (r *Records) Proven(ctx context.Context, id int64, way string, now time.Time) error {
-	return r.tx(ctx, fmt.Sprintf("noting the proof of copy %d", id), func(tx *transaction) error {
+	return r.durably(ctx, fmt.Sprintf("noting the proof of copy %d", id), func(tx *transaction) error {
 		if _, err := tx.Exec(`UPDATE copies SET reprove = 0, proof = ?, proven_at = ? WHERE id = ?`, way, ms(now), id); err != nil {
 			return err
 		}
@@ -71,7 +71,7 @@ func (r *Records) Lost(ctx context.Context, destination, remote, says, todo stri
 		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, 'stuck', ? FROM copies WHERE `+where, ms(now), says, destination, remote); err != nil {
 			return err
 		}
-		res, err := tx.Exec(`UPDATE copies SET state = 'stuck', says = ?, todo = ?, reprove = 0, recorded = 0, remote = '', sha256 = '', proof = '', proven_at = 0, sent = 0, tries = 0, not_before = 0, changed_at = ? WHERE `+where,
+		res, err := tx.Exec(`UPDATE copies SET state = 'stuck', says = ?, todo = ?, reprove = 0, recorded = 0, remote = '', sha256 = '', landed = 0, proof = '', proven_at = 0, sent = 0, tries = 0, not_before = 0, changed_at = ? WHERE `+where,
 			says, todo, ms(now), destination, remote)
 		if err != nil {
 			return err

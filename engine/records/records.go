@@ -28,6 +28,7 @@ import (
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
 	"modernc.org/sqlite" // the driver "sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
 
 	"yardtide/core/queue"
 )
@@ -77,8 +78,15 @@ func Open(ctx context.Context, file string) (*Records, error) {
 		return nil, err
 	}
 	r := &Records{write: write}
-	if err := r.prepare(ctx); err != nil {
-		return nil, errors.Join(fmt.Errorf("opening the records %s: %w", file, err), r.Close())
+	err = r.whole(ctx, file)
+	if err == nil {
+		err = r.prepare(ctx)
+	}
+	if err != nil {
+		if IsDamage(err) {
+			err = Damaged{file, err}
+		}
+		return nil, errors.Join(fmt.Errorf("opening the records: %w", err), r.Close())
 	}
 	if r.read, err = open(4); err != nil {
 		return nil, errors.Join(err, r.Close())
@@ -130,6 +138,52 @@ func (r *Records) TakeUp(ctx context.Context, carried []int64, now time.Time) er
 	})
 }
 
+// Damaged tells that the file's content is not what SQLite wrote.
+type Damaged struct {
+	File string
+	Err  error
+}
+
+func (e Damaged) Error() string {
+	return fmt.Sprintf("the records %s are damaged; stop Yard Tide and run: yardtide rebuild. What is at the storages is kept, and nothing is sent that is there", e.File)
+}
+
+func (e Damaged) Unwrap() error { return e.Err }
+
+// IsDamage tells whether an error comes from a damaged file.
+func IsDamage(err error) bool {
+	var e *sqlite.Error
+	var known Damaged
+	if errors.As(err, &known) {
+		return true
+	}
+	if !errors.As(err, &e) {
+		return false
+	}
+	code := e.Code() & 0xff // the primary one (sqlite.org/rescode.html)
+	return code == sqlite3.SQLITE_CORRUPT || code == sqlite3.SQLITE_NOTADB
+}
+
+// checkedTo is the size up to which a file is looked through when it is opened:
+// what is damaged is told then, and not when it is read. Larger ones take too long.
+const checkedTo = 64 << 20
+
+// whole looks a small file through.
+func (r *Records) whole(ctx context.Context, file string) error {
+	info, err := os.Stat(file)
+	if err != nil || info.Size() > checkedTo {
+		return err
+	}
+	var found string
+	if err := r.write.GetContext(ctx, &found, `PRAGMA quick_check(1)`); err != nil {
+		return err
+	}
+	if found != "ok" {
+		return Damaged{file, errors.New("the check of the file failed")} // its words may hold bytes of the file
+	}
+	return nil
+}
+
 // IsFailure tells whether an error is one of the file itself: a full or broken
 // disk, and not what was asked of it.
 func IsFailure(err error) bool {
@@ -155,6 +209,33 @@ func (r *Records) view(ctx context.Context, doing string, f func(*transaction) e
 	return r.read.run(ctx, &sql.TxOptions{ReadOnly: true}, doing, f)
 }
 
+// durably is tx whose work is on disk when it returns: not even a power cut
+// undoes it. (Other work is on disk a little later, whole and in its order.)
+func (r *Records) durably(ctx context.Context, doing string, f func(*transaction) error) error {
+	t, err := r.onDisk(ctx, doing, f)
+	if err != nil {
+		return err
+	}
+	r.write.learn(ctx, t) // when the connection is free again
+	return nil
+}
+
+func (r *Records) onDisk(ctx context.Context, doing string, f func(*transaction) error) (t *transaction, err error) {
+	conn, err := r.write.Connx(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", doing, err)
+	}
+	defer func() { err = errors.Join(err, conn.Close()) }()
+	if _, err := conn.ExecContext(ctx, `PRAGMA synchronous = FULL`); err != nil {
+		return nil, fmt.Errorf("%s: %w", doing, err)
+	}
+	defer func() {
+		_, back := conn.ExecContext(context.WithoutCancel(ctx), `PRAGMA synchronous = NORMAL`)
+		err = errors.Join(err, back)
+	}()
+	return r.write.transact(ctx, conn, nil, doing, f)
+}
+
 // SetFact keeps a small named value.
 func (r *Records) SetFact(ctx context.Context, name, value string) error {
 	_, err := r.write.ExecContext(ctx, `INSERT INTO facts VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value`, name, value)
@@ -172,6 +253,19 @@ func (r *Records) Fact(ctx context.Context, name string) (string, error) {
 		return "", fmt.Errorf("reading %s: %w", name, err)
 	}
 	return v, nil
+}
+
+// Facts reads the values whose names begin with a prefix, by the rest of the name.
+func (r *Records) Facts(ctx context.Context, prefix string) (map[string]string, error) {
+	var rows []struct{ Name, Value string }
+	if err := r.read.SelectContext(ctx, &rows, `SELECT name, value FROM facts WHERE substr(name, 1, ?) = ?`, len(prefix), prefix); err != nil {
+		return nil, fmt.Errorf("reading %s…: %w", prefix, err)
+	}
+	facts := make(map[string]string, len(rows))
+	for _, row := range rows {
+		facts[row.Name[len(prefix):]] = row.Value
+	}
+	return facts, nil
 }
 
 func ms(t time.Time) int64 {

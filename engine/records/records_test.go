@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"yardtide/core/allowance"
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
@@ -27,7 +28,9 @@ import (
 var (
 	everyday = plan.Rule{Take: []media.Kind{media.Photo, media.Video}, To: []string{"locker"}, Lanes: []plan.Lane{{Over: plan.WiFi}}}
 	class    = queue.Class{Rule: "everyday", Kind: media.Photo, Destination: "locker"}
-	start    = time.UnixMilli(1_790_000_000_000)
+	start    = time.UnixMilli(1_790_000_100_000).Truncate(time.Hour)
+
+	onCellular = records.Spend{Network: plan.Cellular, Rule: "everyday"}
 )
 
 func open(t testing.TB, file string) *records.Records {
@@ -197,7 +200,7 @@ func TestSpendSurvivesAKillAsSpent(t *testing.T) {
 	admit(t, r, items(3, "a"))
 	limit := plan.Allowance{Bytes: 1000, Per: plan.Day}
 	reserve := func(copy, bytes int64) bool {
-		ok, err := r.Reserve(t.Context(), copy, "everyday/cellular", limit, start, bytes)
+		ok, err := r.Reserve(t.Context(), copy, onCellular, limit, start, bytes, start)
 		require.NoError(t, err)
 		return ok
 	}
@@ -209,16 +212,52 @@ func TestSpendSurvivesAKillAsSpent(t *testing.T) {
 	require.NoError(t, r.Close())
 
 	r = open(t, file)
-	a, err := r.Account(t.Context(), "everyday/cellular", start)
+	a, err := r.Account(t.Context(), plan.Cellular, start)
 	require.NoError(t, err)
 	assert.EqualValues(t, 650, a.Spent, "what was under way counts in full")
 	assert.Zero(t, a.Reserved)
-	other, err := r.Account(t.Context(), "everyday/cellular", start.AddDate(0, 0, 1))
+	other, err := r.Account(t.Context(), plan.Cellular, start.AddDate(0, 0, 1))
 	require.NoError(t, err)
 	assert.Zero(t, other.Spent, "a new period begins at nothing")
-	ok, err := r.Reserve(t.Context(), 3, "everyday/cellular", plan.Allowance{}, start, 5000)
+	ok, err := r.Reserve(t.Context(), 3, onCellular, plan.Allowance{}, start, 5000, start)
 	require.NoError(t, err)
 	assert.True(t, ok, "an order of the keeper's is counted and not limited")
+}
+
+func TestTheLedgerIsWhatWasSpentHoweverItIsAskedFor(t *testing.T) {
+	r := open(t, filepath.Join(t.TempDir(), "r.db"))
+	zone, err := time.LoadLocation("Asia/Kathmandu") // its days begin at a quarter past an hour of UTC
+	require.NoError(t, err)
+	rapid.Check(t, func(t *rapid.T) {
+		spent := map[plan.Network]map[time.Time]int64{}
+		base := time.Date(2026, 3, rapid.IntRange(1, 27).Draw(t, "day"), 0, 0, 0, 0, zone)
+		network := plan.Network(rapid.StringMatching(`[a-z]{12}`).Draw(t, "network")) // one of its own: the records stay
+		for i := range rapid.IntRange(1, 12).Draw(t, "spends") {
+			at := base.Add(time.Duration(rapid.IntRange(-3*24*60, 3*24*60).Draw(t, "minutes")) * time.Minute)
+			n := rapid.Int64Range(1, 1e6).Draw(t, "bytes")
+			s := records.Spend{Network: network, Roaming: rapid.Bool().Draw(t, "roaming"), Rule: rapid.SampledFrom([]string{"everyday", "clips", "renamed"}).Draw(t, "rule")}
+			ok, err := r.Reserve(context.Background(), int64(i+1), s, plan.Allowance{}, base, n, at)
+			require.NoError(t, err)
+			require.True(t, ok)
+			require.NoError(t, r.Settle(context.Background(), int64(i+1), n))
+			if spent[network] == nil {
+				spent[network] = map[time.Time]int64{}
+			}
+			spent[network][at] += n
+		}
+		for _, per := range []plan.Period{plan.Day, plan.Week, plan.Month} {
+			since, _ := allowance.Period(per, base.Add(time.Hour), zone)
+			var want int64
+			for at, n := range spent[network] {
+				if !at.Before(since) {
+					want += n
+				}
+			}
+			a, err := r.Account(context.Background(), network, since)
+			require.NoError(t, err)
+			require.Equal(t, want, a.Spent, "per %s, by all rules: a plan that asks otherwise finds the same bytes", per)
+		}
+	})
 }
 
 func TestPagesGoOnWhereTheyEnded(t *testing.T) {

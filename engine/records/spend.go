@@ -13,46 +13,40 @@ import (
 	"yardtide/core/plan"
 )
 
-// Account reads what was spent and is reserved on an account in a period.
-func (r *Records) Account(ctx context.Context, account string, period time.Time) (allowance.Account, error) {
-	a, err := readAccount(func(into any, query string, args ...any) error { return r.read.GetContext(ctx, into, query, args...) }, account, period)
+// Spend says what metered bytes are for: the ledger keeps them by it.
+type Spend struct {
+	Network plan.Network
+	Roaming bool
+	Rule    string
+}
+
+// quarter is how finely the ledger tells time: every zone's day begins at one.
+const quarter = 15 * time.Minute
+
+// Account reads what was spent over a network since a time, and what is
+// reserved on it, by all rules together.
+func (r *Records) Account(ctx context.Context, network plan.Network, since time.Time) (allowance.Account, error) {
+	a, err := readAccount(func(into any, query string, args ...any) error { return r.read.GetContext(ctx, into, query, args...) }, network, since)
 	if err != nil {
-		return a, fmt.Errorf("reading the account %s: %w", account, err)
+		return a, fmt.Errorf("reading what was spent over %s: %w", network, err)
 	}
 	return a, nil
 }
 
-func readAccount(get func(into any, query string, args ...any) error, account string, period time.Time) (a allowance.Account, err error) {
-	err = get(&a, `SELECT spent, reserved FROM spend WHERE account = ? AND period = ?`, account, ms(period))
-	if errors.Is(err, sql.ErrNoRows) {
-		err = nil
-	}
+func readAccount(get func(into any, query string, args ...any) error, network plan.Network, since time.Time) (a allowance.Account, err error) {
+	err = get(&a, `SELECT (SELECT coalesce(sum(bytes), 0) FROM ledger WHERE network = ? AND at >= ?) spent, (SELECT coalesce(sum(bytes), 0) FROM reservations WHERE network = ?) reserved`,
+		network, ms(since), network)
 	return a, err
 }
 
 // Reserve sets bytes aside for a copy before the first one leaves. ok is false
-// when they do not fit in the limit; a limit of zero bytes always fits (an
-// order of the keeper's: it is counted, not limited). When it returns, the
-// reservation is on disk, so that not even a power cut lets more out.
-func (r *Records) Reserve(ctx context.Context, copy int64, account string, limit plan.Allowance, period time.Time, bytes int64) (ok bool, err error) {
-	conn, err := r.write.Connx(ctx)
-	if err != nil {
-		return false, fmt.Errorf("reserving: %w", err)
-	}
-	defer func() { err = errors.Join(err, conn.Close()) }()
-	if _, err := conn.ExecContext(ctx, `PRAGMA synchronous = FULL`); err != nil {
-		return false, fmt.Errorf("reserving: %w", err)
-	}
-	defer func() {
-		_, back := conn.ExecContext(context.WithoutCancel(ctx), `PRAGMA synchronous = NORMAL`)
-		err = errors.Join(err, back)
-	}()
-	tx, err := conn.BeginTxx(ctx, nil)
-	if err != nil {
-		return false, fmt.Errorf("reserving: %w", err)
-	}
-	err = func() error {
-		a, err := readAccount(tx.Get, account, period)
+// when they do not fit in the limit, with what was spent since a time; a limit of
+// zero bytes always fits (an order of the keeper's: it is counted, not limited).
+// When it returns, the reservation is on disk, so that not even a power cut lets
+// more out.
+func (r *Records) Reserve(ctx context.Context, copy int64, s Spend, limit plan.Allowance, since time.Time, bytes int64, now time.Time) (ok bool, err error) {
+	err = r.durably(ctx, fmt.Sprintf("reserving %d bytes over %s", bytes, s.Network), func(tx *transaction) error {
+		a, err := readAccount(tx.Get, s.Network, since)
 		if err != nil {
 			return err
 		}
@@ -62,19 +56,10 @@ func (r *Records) Reserve(ctx context.Context, copy int64, account string, limit
 			}
 		}
 		ok = true
-		if _, err := tx.Exec(`INSERT INTO spend (account, period, reserved) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET reserved = reserved + excluded.reserved`, account, ms(period), bytes); err != nil {
-			return err
-		}
-		_, err = tx.Exec(`INSERT INTO reservations VALUES (?, ?, ?, ?)`, copy, account, ms(period), bytes)
+		_, err = tx.Exec(`INSERT INTO reservations VALUES (?, ?, ?, ?, ?, ?)`, copy, s.Network, ms(now.Truncate(quarter)), s.Roaming, s.Rule, bytes)
 		return err
-	}()
-	if err != nil {
-		return false, errors.Join(fmt.Errorf("reserving %d bytes on %s: %w", bytes, account, err), tx.Rollback())
-	}
-	if err := tx.Commit(); err != nil {
-		return false, fmt.Errorf("reserving %d bytes on %s: %w", bytes, account, err)
-	}
-	return ok, nil
+	})
+	return ok && err == nil, err
 }
 
 // Settle ends a copy's reservation with the bytes that really left. Without a
@@ -84,12 +69,8 @@ func (r *Records) Settle(ctx context.Context, copy, actual int64) error {
 }
 
 func settle(tx *transaction, copy int64, actual *int64) error {
-	var held struct {
-		Account string `db:"account"`
-		Period  int64  `db:"period"`
-		Bytes   int64  `db:"bytes"`
-	}
-	err := tx.Get(&held, `SELECT account, period, bytes FROM reservations WHERE copy = ?`, copy)
+	var reserved int64
+	err := tx.Get(&reserved, `SELECT bytes FROM reservations WHERE copy = ?`, copy)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil
 	}
@@ -97,14 +78,10 @@ func settle(tx *transaction, copy int64, actual *int64) error {
 		return err
 	}
 	if actual == nil {
-		actual = &held.Bytes
+		actual = &reserved
 	}
-	a, err := readAccount(tx.Get, held.Account, FromMS(held.Period))
-	if err != nil {
-		return err
-	}
-	a = allowance.Settle(a, held.Bytes, *actual)
-	if _, err := tx.Exec(`UPDATE spend SET spent = ?, reserved = ? WHERE account = ? AND period = ?`, a.Spent, a.Reserved, held.Account, held.Period); err != nil {
+	spent := allowance.Settle(allowance.Account{Reserved: reserved}, reserved, *actual).Spent
+	if _, err := tx.Exec(`INSERT INTO ledger SELECT network, at, roaming, rule, ? FROM reservations WHERE copy = ? ON CONFLICT DO UPDATE SET bytes = bytes + excluded.bytes`, spent, copy); err != nil {
 		return err
 	}
 	_, err = tx.Exec(`DELETE FROM reservations WHERE copy = ?`, copy)

@@ -90,25 +90,43 @@ type transaction struct {
 	new  []string
 }
 
+// beginner is what a transaction begins on: a pool, or one connection of it.
+type beginner interface {
+	BeginTxx(ctx context.Context, options *sql.TxOptions) (*sqlx.Tx, error)
+}
+
 // run runs f in a transaction.
 func (p *pool) run(ctx context.Context, options *sql.TxOptions, doing string, f func(*transaction) error) error {
-	begun, err := p.BeginTxx(ctx, options)
+	t, err := p.transact(ctx, p, options, doing, f)
 	if err != nil {
-		return fmt.Errorf("%s: %w", doing, err)
+		return err
+	}
+	p.learn(ctx, t)
+	return nil
+}
+
+func (p *pool) transact(ctx context.Context, on beginner, options *sql.TxOptions, doing string, f func(*transaction) error) (*transaction, error) {
+	begun, err := on.BeginTxx(ctx, options)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", doing, err)
 	}
 	t := &transaction{Tx: begun, pool: p}
 	if err := f(t); err != nil {
-		return errors.Join(fmt.Errorf("%s: %w", doing, err), t.Rollback())
+		return nil, errors.Join(fmt.Errorf("%s: %w", doing, err), t.Rollback())
 	}
 	if err := t.Commit(); err != nil {
-		return fmt.Errorf("%s: %w", doing, err)
+		return nil, fmt.Errorf("%s: %w", doing, err)
 	}
+	return t, nil
+}
+
+// learn parses what a transaction ran unparsed.
+func (p *pool) learn(ctx context.Context, t *transaction) {
 	for _, query := range t.new {
 		if _, err := p.statement(ctx, query); err != nil {
-			break // all is done: it is parsed another time
+			return // all is done: it is parsed another time
 		}
 	}
-	return nil
 }
 
 func (t *transaction) statement(query string) *sqlx.Stmt {

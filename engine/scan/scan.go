@@ -6,6 +6,8 @@
 //   - a folder that cannot be read is told as a problem, stops nothing else,
 //     and makes nothing gone;
 //   - a source that is missing, or suddenly empty, makes nothing gone;
+//   - a source whose disk went, or was exchanged for another, makes nothing gone;
+//   - a place that copies go to is never taken up, nor is what lies in one;
 //   - links are not followed, hidden files and folders are left alone;
 //   - memory grows with the number of folders and of files being written.
 package scan
@@ -28,22 +30,17 @@ import (
 // File is what a folder's entry tells of a file.
 type File struct {
 	Dir, Name string // below the source; "." is the source itself
-	Size      int64
-	MTime     int64 // nanoseconds since 1970
-	Inode     int64
+	Stamp
 }
 
 // Path is the file's path below the source.
 func (f File) Path() string { return path.Join(f.Dir, f.Name) }
 
-// Known is what the book knows of a file.
-type Known struct{ Size, MTime, Inode int64 }
-
 // Book keeps what was found.
 type Book interface {
 	// Dir tells the known files of a folder by name; Dirs, all folders with
 	// known files.
-	Dir(ctx context.Context, dir string) (map[string]Known, error)
+	Dir(ctx context.Context, dir string) (map[string]Stamp, error)
 	Dirs(ctx context.Context) ([]string, error)
 	// Found takes new and changed files of one folder, at most Batch at a time.
 	Found(ctx context.Context, files []File) error
@@ -68,6 +65,11 @@ type Options struct {
 	Quiet time.Duration // how long a file must rest, 2 s
 	Again time.Duration // how often everything is walked anew, 1 h
 	Poll  time.Duration // the same where the system cannot watch, or the source is missing, 30 s
+	// Place tells whether copies go to a folder: one that is marked is known
+	// without it.
+	Place func(fs.FileInfo) bool
+	// Marker is the name of the file that marks a place.
+	Marker string
 }
 
 type scanner struct {
@@ -76,9 +78,12 @@ type scanner struct {
 	book     Book
 	watcher  *fsnotify.Watcher // nil when the system cannot watch
 	blind    bool              // some folder is not watched
-	dirs     map[string]bool   // folders that were walked
+	dirs     map[string]uint64 // folders that were walked, and the disk of each
+	mounts   map[string]uint64 // those of them in which another disk begins, the source itself among them
 	moving   map[string]moving // files being written, by path
 	problems []Problem
+	mounted  bool // every disk was where it had been, at the last walk
+	pressing bool // a problem may go away, and the watcher would not tell
 }
 
 type moving struct {
@@ -89,7 +94,7 @@ type moving struct {
 // Run walks and watches the folder root until the context ends (nil) or the
 // book fails.
 func Run(ctx context.Context, root string, book Book, o Options) (err error) {
-	s := &scanner{Options: o, root: root, book: book, moving: map[string]moving{}}
+	s := &scanner{Options: o, root: root, book: book, moving: map[string]moving{}, mounts: map[string]uint64{}}
 	s.Quiet = orElse(s.Quiet, 2*time.Second)
 	s.Again = orElse(s.Again, time.Hour)
 	s.Poll = orElse(s.Poll, 30*time.Second)
@@ -122,6 +127,8 @@ func (s *scanner) run(ctx context.Context) error {
 	flush.Stop()
 	defer flush.Stop()
 	defer full.Stop()
+	disks := time.NewTicker(diskWait)
+	defer disks.Stop()
 	var events chan fsnotify.Event
 	var failures chan error
 	if s.watcher != nil {
@@ -147,6 +154,10 @@ func (s *scanner) run(ctx context.Context) error {
 				flush.Reset(settle)
 			}
 			dirty[filepath.ToSlash(dir)] = true
+		case <-disks.C:
+			if s.sameDisks() != s.mounted {
+				full.Reset(0)
+			}
 		case err := <-failures:
 			if errors.Is(err, fsnotify.ErrEventOverflow) {
 				full.Reset(settle)
@@ -157,6 +168,10 @@ func (s *scanner) run(ctx context.Context) error {
 		case <-flush.C:
 			now := dirty
 			dirty = map[string]bool{}
+			if s.sameDisks() != s.mounted { // before anything seems gone
+				full.Reset(0)
+				continue
+			}
 			for dir := range now {
 				if err := s.walk(ctx, dir); err != nil {
 					return err
@@ -177,9 +192,13 @@ func (s *scanner) run(ctx context.Context) error {
 	}
 }
 
+// diskWait is how often it is looked whether the source's disks are where they
+// were: nothing tells of an unmount (a kernel here lost word of every other one).
+const diskWait = time.Second
+
 // next is when everything is walked again.
 func (s *scanner) next() time.Duration {
-	if s.watcher == nil || s.blind || len(s.problems) > 0 {
+	if s.watcher == nil || s.blind || s.pressing {
 		return s.Poll
 	}
 	if len(s.moving) > 0 {
@@ -200,12 +219,19 @@ func (s *scanner) local(dir string) string {
 }
 
 func (s *scanner) problem(dir, says, todo string) {
+	s.pressing = true
+	s.note(dir, says, todo)
+}
+
+// note is a problem that lasts until the plan is another.
+func (s *scanner) note(dir, says, todo string) {
 	s.problems = append(s.problems, Problem{Path: filepath.Join(s.root, filepath.FromSlash(dir)), Says: says, Todo: todo})
 }
 
 // walkAll walks the whole source and then looks for folders that are gone.
 func (s *scanner) walkAll(ctx context.Context) error {
-	s.problems, s.dirs, s.blind = nil, map[string]bool{}, false
+	s.problems, s.dirs, s.blind, s.pressing = nil, map[string]uint64{}, false, false
+	s.mounted = s.sameDisks()
 	defer func() { s.book.Scanned(slices.Clone(s.problems)) }()
 	if !s.usable(ctx) {
 		return nil
@@ -218,7 +244,7 @@ func (s *scanner) walkAll(ctx context.Context) error {
 		return err
 	}
 	for _, dir := range known {
-		if s.dirs[dir] || s.unreadable(dir) {
+		if _, walked := s.dirs[dir]; walked || s.unreadable(dir) {
 			continue
 		}
 		if err := s.goneDir(ctx, dir); err != nil {
@@ -247,12 +273,98 @@ func (s *scanner) usable(ctx context.Context) bool {
 		s.problem(".", "The folder cannot be read: "+Reason(err)+".", "Allow reading it.")
 		return false
 	}
-	if known, err := s.book.Dirs(ctx); err == nil && len(entries) == 0 && len(known) > 0 {
+	if s.inPlace() {
+		s.note(".", "The folder lies where copies go to: its own copies would be copied again and again.", "Name another folder, or another destination.")
+		return false
+	}
+	known, err := s.book.Dirs(ctx)
+	if err == nil && len(entries) == 0 && len(known) > 0 {
 		s.problem(".", "The folder is suddenly empty.", "Mount its disk if it is on one. If you emptied it, nothing needs doing: what was found before is kept.")
 		s.watch(".")
 		return false
 	}
+	return s.onItsDisk(ctx, ".", info)
+}
+
+// onItsDisk tells whether a folder lies on the disk that it was last walked on,
+// or on one that has what was found there. Else it notes the problem: the disk
+// may come back.
+func (s *scanner) onItsDisk(ctx context.Context, dir string, info fs.FileInfo) bool {
+	now := device(info)
+	before, mounted := s.mounts[dir]
+	if mounted && before != now {
+		if !s.recognised(ctx, dir) {
+			s.problem(dir, "The folder is on another disk than before, and nothing that was found is there.", "Mount its disk again. If the other one is meant, restart Yard Tide. What was found before is kept.")
+			s.watch(dir)
+			return false
+		}
+		s.forget(dir) // watches ended with the disk
+	}
+	if above, walked := s.dirs[path.Dir(dir)]; dir == "." || walked && above != now {
+		s.mounts[dir] = now
+	} else {
+		delete(s.mounts, dir)
+	}
 	return true
+}
+
+// sameDisks tells whether every disk is where it was walked.
+func (s *scanner) sameDisks() bool {
+	for dir, disk := range s.mounts {
+		if info, err := os.Stat(s.local(dir)); err != nil || device(info) != disk {
+			return false
+		}
+	}
+	return true
+}
+
+// recognised tells whether something that was found in a folder or below is
+// still there as it was, or nothing was.
+func (s *scanner) recognised(ctx context.Context, top string) bool {
+	dirs, err := s.book.Dirs(ctx)
+	if err != nil {
+		return false
+	}
+	none := true
+	for _, dir := range dirs {
+		if top != "." && dir != top && !strings.HasPrefix(dir, top+"/") {
+			continue
+		}
+		known, err := s.book.Dir(ctx, dir)
+		if err != nil {
+			return false
+		}
+		for name, stamp := range known {
+			none = false
+			if info, err := os.Lstat(filepath.Join(s.local(dir), name)); err == nil && info.Size() == stamp.Size && info.ModTime().UnixNano() == stamp.MTime {
+				return true
+			}
+		}
+	}
+	return none
+}
+
+// inPlace tells whether the source is a place that copies go to, or lies in one.
+func (s *scanner) inPlace() bool {
+	for dir := s.resolved(); ; dir = filepath.Dir(dir) {
+		if info, err := os.Stat(dir); err == nil && s.isPlace(dir, info) {
+			return true
+		}
+		if dir == filepath.Dir(dir) {
+			return false
+		}
+	}
+}
+
+func (s *scanner) isPlace(dir string, info fs.FileInfo) bool {
+	if s.Place != nil && s.Place(info) {
+		return true
+	}
+	if s.Marker == "" {
+		return false
+	}
+	_, err := os.Lstat(filepath.Join(dir, s.Marker))
+	return err == nil
 }
 
 func (s *scanner) unreadable(dir string) bool {
@@ -302,7 +414,18 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 	if dir == "." && len(entries) == 0 {
 		return nil // suddenly empty: the next full walk says so
 	}
-	s.dirs[dir] = true
+	info, err := os.Stat(s.local(dir))
+	if err != nil {
+		return nil // it went this moment: its folder's next walk tells
+	}
+	if dir != "." && s.isPlace(s.local(dir), info) {
+		s.note(dir, "Copies go to this folder: it is not taken up.", "Nothing needs doing; everything else goes on.")
+		return s.goneTree(ctx, dir)
+	}
+	if !s.onItsDisk(ctx, dir, info) {
+		return nil
+	}
+	s.dirs[dir] = device(info)
 	known, err := s.book.Dir(ctx, dir)
 	if err != nil {
 		return err
@@ -335,7 +458,8 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 		switch {
 		case strings.HasPrefix(name, ".") || onItsWay(name):
 		case e.IsDir():
-			if sub := path.Join(dir, name); !s.dirs[sub] {
+			sub := path.Join(dir, name)
+			if _, walked := s.dirs[sub]; !walked {
 				below = append(below, sub)
 			}
 		case e.Type().IsRegular():
@@ -343,10 +467,10 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 			if err != nil {
 				continue // removed in between
 			}
-			f := File{Dir: dir, Name: name, Size: info.Size(), MTime: info.ModTime().UnixNano(), Inode: inode(info)}
+			f := File{dir, name, StampOf(info)}
 			k, had := known[name]
 			delete(known, name)
-			if had && k == (Known{f.Size, f.MTime, f.Inode}) || !s.quiet(f) {
+			if had && k == f.Stamp || !s.quiet(f) {
 				continue
 			}
 			found = append(found, f)
@@ -395,7 +519,7 @@ func (s *scanner) quiet(f File) bool {
 	return false
 }
 
-func (s *scanner) gone(ctx context.Context, dir string, known map[string]Known) error {
+func (s *scanner) gone(ctx context.Context, dir string, known map[string]Stamp) error {
 	if len(known) == 0 {
 		return nil
 	}
@@ -439,7 +563,7 @@ func (s *scanner) goneTree(ctx context.Context, top string) error {
 // forget makes a folder and those below it be walked anew.
 func (s *scanner) forget(top string) {
 	for dir := range s.dirs {
-		if dir == top || strings.HasPrefix(dir, top+"/") {
+		if dir == top || top == "." || strings.HasPrefix(dir, top+"/") {
 			delete(s.dirs, dir)
 			if s.watcher != nil {
 				_ = s.watcher.Remove(s.local(dir)) // it may be gone with the folder

@@ -29,13 +29,13 @@ type book struct {
 	problems []scan.Problem
 }
 
-func (b *book) Dir(_ context.Context, dir string) (map[string]scan.Known, error) {
+func (b *book) Dir(_ context.Context, dir string) (map[string]scan.Stamp, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	known := map[string]scan.Known{}
+	known := map[string]scan.Stamp{}
 	for _, f := range b.files {
 		if f.Dir == dir {
-			known[f.Name] = scan.Known{Size: f.Size, MTime: f.MTime, Inode: f.Inode}
+			known[f.Name] = f.Stamp
 		}
 	}
 	return known, nil

@@ -18,12 +18,12 @@ import (
 
 // adapter lets huma register operations on Fiber v3. What Fiber hands out is
 // reused after the handler, so strings are cloned.
-type adapter struct{ app *fiber.App }
+type adapter struct{ server *Server }
 
 // Handle implements huma.Adapter.
 func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
 	path := strings.NewReplacer("{", ":", "}", "").Replace(op.Path)
-	a.app.Add([]string{op.Method}, path, func(c fiber.Ctx) error {
+	a.server.route(op.Method, path, keeperOnly, func(c fiber.Ctx) error {
 		handler(&exchange{op: op, c: c})
 		return nil
 	})

@@ -2,10 +2,10 @@
 // OpenAPI 3.1 document made from the code, problem documents for errors (RFC
 // 9457), the event stream, and the console's files. It decides nothing.
 //
-// It listens on loopback only. Every call under /api/v1 needs the token, as a
-// bearer or as the cookie that a one-time link gives to a browser; the Host
-// header must be a loopback one, so that no web page can reach it by a name of
-// its own.
+// It listens on loopback only. Every route needs the token, as a bearer or as the
+// cookie that a one-time link gives to a browser, unless it is registered as
+// open (access.go); the Host header must be a loopback one, so that no web page
+// can reach it by a name of its own.
 package api
 
 import (
@@ -19,8 +19,11 @@ import (
 	"mime"
 	"net"
 	"net/http"
+	"os"
 	"path"
+	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -51,31 +54,33 @@ func New(s *service.Service, console fs.FS, log *slog.Logger) *Server {
 		ReadTimeout:  30 * time.Second,
 		IdleTimeout:  2 * time.Minute,
 		ErrorHandler: problem,
+
+		CaseSensitive: true, StrictRouting: true, DisableHeadAutoRegister: true,
 	})
 	srv.app.Use(recoverer.New()) // a panic would end the process
-	srv.app.Use(srv.guard)
+	srv.app.Use(front)
 	config := huma.DefaultConfig("Yard Tide", Version)
 	config.Info.Description = "What is safe, what waits, why, and until when. Times are RFC 3339; sizes are bytes."
 	config.DocsPath, config.SchemasPath = "", ""
 	config.OpenAPIPath = "/api/v1/openapi"
 	config.CreateHooks = nil // no $schema links in answers
+	config.Transformers = append(config.Transformers, withoutValues)
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token":  {Type: "http", Scheme: "bearer", Description: "The file token in the data directory."},
 		"cookie": {Type: "apiKey", In: "cookie", Name: cookieName},
 	}
 	config.Security = []map[string][]string{{"token": {}}, {"cookie": {}}}
 	huma.DefaultArrayNullable = false // lists are never null here
-	srv.api = huma.NewAPI(config, adapter{srv.app})
+	srv.api = huma.NewAPI(config, adapter{srv})
 	srv.routes()
-	srv.app.Get("/api/v1/events", srv.events)
+	srv.route(http.MethodGet, "/api/v1/events", keeperOnly, srv.events)
 	srv.api.OpenAPI().AddOperation(&huma.Operation{
 		OperationID: "events", Method: http.MethodGet, Path: "/api/v1/events", Summary: "The status now, at every change, and while something is sent",
 		Description: "A stream of server-sent events named status; the data of each is what GET /api/v1/status answers.",
 		Responses:   map[string]*huma.Response{"200": {Description: "OK", Content: map[string]*huma.MediaType{"text/event-stream": {}}}},
 	})
-	srv.app.Get("/open", srv.open)
-	srv.app.Get("/api/*", func(fiber.Ctx) error { return fiber.NewError(http.StatusNotFound, "There is no such call.") })
-	srv.app.Get("/*", files(console))
+	srv.openRoutes()
+	srv.fileRoutes(console)
 	return srv
 }
 
@@ -95,16 +100,24 @@ func (s *Server) OpenAPI() ([]byte, error) {
 
 // Listen takes a loopback address such as "127.0.0.1:7400".
 func Listen(addr string) (net.Listener, error) {
-	host, _, err := net.SplitHostPort(addr)
+	host, port, err := net.SplitHostPort(addr)
 	if err != nil {
 		return nil, fmt.Errorf("%q is not an address such as 127.0.0.1:7400: %w", addr, err)
+	}
+	if n, err := strconv.ParseUint(port, 10, 16); err != nil {
+		return nil, fmt.Errorf("%q is not an address such as 127.0.0.1:7400: the port is a number from 0 to 65535, and not %q", addr, port)
+	} else if n > 0 && n < 1024 && os.Geteuid() > 0 {
+		return nil, fmt.Errorf("%q: ports below 1024 are the system's; take one such as 7400", addr)
 	}
 	if !loopback(host) {
 		return nil, fmt.Errorf("%q is not a loopback address: the service is reached from this machine only, such as 127.0.0.1:7400", addr)
 	}
 	l, err := net.Listen("tcp", addr)
 	if err != nil {
-		return nil, fmt.Errorf("listening on %s: %w; another program may have the port, name another with -listen", addr, err)
+		if errors.Is(err, syscall.EADDRINUSE) {
+			return nil, fmt.Errorf("listening on %s: %w; another program has the port, name another with -listen", addr, err)
+		}
+		return nil, fmt.Errorf("listening on %s: %w", addr, err)
 	}
 	return l, nil
 }
@@ -140,52 +153,21 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	return nil
 }
 
-const cookieName = "yardtide"
-
-// csp lets the console use what this service serves and nothing else.
-const csp = "default-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'"
-
-// guard sets the headers of every answer and lets only the keeper in.
-func (s *Server) guard(c fiber.Ctx) error {
-	c.Set("Content-Security-Policy", csp)
-	c.Set("X-Content-Type-Options", "nosniff")
-	c.Set("Referrer-Policy", "no-referrer")
-	c.Set("Cross-Origin-Opener-Policy", "same-origin")
-	c.Set("Cache-Control", "no-store")
-	host := c.Host()
-	if name, _, err := net.SplitHostPort(host); err == nil {
-		host = name
-	}
-	if !loopback(host) {
-		return fiber.NewError(http.StatusForbidden, "The service is reached by a loopback name only.")
-	}
-	if !strings.HasPrefix(c.Path(), "/api/") {
-		return c.Next()
-	}
-	bearer, found := strings.CutPrefix(c.Get("Authorization"), "Bearer ")
-	switch {
-	case found && s.service.Authorized(bearer):
-	case !found && c.Cookies(cookieName) != "" && s.service.IsCookie(c.Cookies(cookieName)):
-		if site := c.Get("Sec-Fetch-Site"); site != "" && site != "same-origin" && site != "none" {
-			return fiber.NewError(http.StatusForbidden, "Another site may not call this service.")
+// withoutValues takes what was sent out of an answer about it: it may be a
+// secret in the wrong place.
+func withoutValues(_ huma.Context, _ string, v any) (any, error) {
+	if model, ok := v.(*huma.ErrorModel); ok {
+		for _, detail := range model.Errors {
+			detail.Value = nil
 		}
-		if origin := c.Get("Origin"); origin != "" && origin != "http://"+c.Host() {
-			return fiber.NewError(http.StatusForbidden, "Another site may not call this service.")
-		}
-	default:
-		return fiber.NewError(http.StatusUnauthorized, "The token is missing or wrong.")
 	}
-	return c.Next()
+	return v, nil
 }
 
 // problem writes an error as a problem document.
 func problem(c fiber.Ctx, err error) error {
-	code, detail := http.StatusInternalServerError, "A fault of the service's; its log says more."
-	var fe *fiber.Error
-	if errors.As(err, &fe) {
-		code, detail = fe.Code, fe.Message
-	}
-	text, merr := json.Marshal(huma.ErrorModel{Status: code, Title: http.StatusText(code), Detail: detail})
+	code, says := failure(err)
+	text, merr := json.Marshal(huma.ErrorModel{Status: code, Title: http.StatusText(code), Detail: says})
 	if merr != nil {
 		return merr
 	}
@@ -193,32 +175,47 @@ func problem(c fiber.Ctx, err error) error {
 	return c.Status(code).Send(text)
 }
 
-// open trades the code of a one-time link for the cookie.
-func (s *Server) open(c fiber.Ctx) error {
-	if !s.service.UseLink(c.Query("code"), time.Now()) {
+// pages are the paths of the console's pages.
+var pages = []string{"/", "/queue", "/destinations"}
+
+// fileRoutes serve the console: each of its files by its name, and its one page
+// under the path of each page. Everything else is shut.
+func (s *Server) fileRoutes(console fs.FS) {
+	index := func(c fiber.Ctx) error {
+		content, err := fs.ReadFile(console, "index.html")
+		if err != nil {
+			return refusal{http.StatusNotFound, "This binary was built without the console (make build)."}
+		}
 		c.Set("Content-Type", "text/html; charset=utf-8")
-		return c.Status(http.StatusForbidden).SendString(`<!doctype html><html lang="en"><title>Yard Tide</title><h1>This link was used already, or is too old</h1><p>Print a new one with <code>yardtide link</code>.</p></html>`)
+		return c.Send(content)
 	}
-	c.Cookie(&fiber.Cookie{Name: cookieName, Value: s.service.Cookie(), Path: "/", HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode, MaxAge: 180 * 24 * 3600})
-	// A page, not a redirect: a strict cookie is not sent with a redirect that
-	// began outside.
-	c.Set("Content-Type", "text/html; charset=utf-8")
-	return c.SendString(`<!doctype html><html lang="en"><meta http-equiv="refresh" content="0; url=/"><link rel="icon" href="/mark.svg" type="image/svg+xml"><title>Yard Tide</title><p><a href="/">Open the console</a></p></html>`)
+	for _, page := range pages {
+		s.route(http.MethodGet, page, open, index)
+	}
+	err := fs.WalkDir(console, ".", func(name string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() || name == "index.html" || strings.HasPrefix(path.Base(name), ".") {
+			return err
+		}
+		s.route(http.MethodGet, "/"+name, open, file(console, name))
+		return nil
+	})
+	if err != nil {
+		s.log.Error("the console's files cannot be listed", "err", err)
+	}
+	s.app.All("/*", byOurName, s.keeper, func(c fiber.Ctx) error {
+		c.Status(http.StatusNotFound)
+		if c.Method() == http.MethodGet && !strings.HasPrefix(c.Path(), "/api/") && strings.Contains(c.Get("Accept"), "text/html") {
+			return index(c) // it says that there is no such page
+		}
+		return refusal{http.StatusNotFound, "There is no such call."}
+	})
 }
 
-// files serves the console; its own paths lead to its one page.
-func files(console fs.FS) fiber.Handler {
+func file(console fs.FS, name string) fiber.Handler {
 	return func(c fiber.Ctx) error {
-		name := strings.TrimPrefix(path.Clean(c.Path()), "/")
-		if name == "" || path.Ext(name) == "" {
-			name = "index.html"
-		}
 		content, err := fs.ReadFile(console, name)
 		if err != nil {
-			if name == "index.html" {
-				return fiber.NewError(http.StatusNotFound, "This binary was built without the console (make build).")
-			}
-			return fiber.NewError(http.StatusNotFound, "There is no such file.")
+			return fmt.Errorf("reading the console's file %s: %w", name, err)
 		}
 		if strings.HasPrefix(name, "assets/") { // named by their content
 			c.Set("Cache-Control", "public, max-age=31536000, immutable")

@@ -30,7 +30,7 @@ func (s *Server) destinationRoutes() {
 		return &answer[client.Listing]{listing}, storageProblem(err)
 	})
 	call(s, "add-destination", http.MethodPost, "/destinations", "Put a destination into the plan", func(ctx context.Context, in *request[client.Draft]) (*answer[client.DestinationDetail], error) {
-		if err := s.service.AddDestination(in.Body); err != nil {
+		if err := s.service.AddDestination(ctx, in.Body); err != nil {
 			return nil, destinationProblem(err)
 		}
 		detail, err := s.service.Destination(ctx, in.Body.Name)
@@ -41,14 +41,31 @@ func (s *Server) destinationRoutes() {
 		return &answer[client.DestinationDetail]{detail}, s.noDestination(in.Name, err)
 	})
 	call(s, "test-destination", http.MethodPost, "/destinations/{name}/test", "Try a destination of the plan", func(ctx context.Context, in *named) (*answer[client.Trial], error) {
-		detail, err := s.service.Destination(ctx, in.Name)
-		if err != nil {
-			return nil, s.noDestination(in.Name, err)
-		}
-		return &answer[client.Trial]{s.service.Try(ctx, client.Draft{Name: in.Name, Destination: detail.Destination})}, nil
+		trial, err := s.service.Test(ctx, in.Name)
+		return &answer[client.Trial]{trial}, s.noDestination(in.Name, err)
 	})
-	call(s, "remove-destination", http.MethodDelete, "/destinations/{name}", "Take a destination out of the plan; what is stored there stays", func(_ context.Context, in *named) (*struct{}, error) {
-		return nil, s.noDestination(in.Name, destinationProblem(s.service.RemoveDestination(in.Name)))
+	call(s, "settle-place", http.MethodPost, "/destinations/{name}/place", "Answer whether another place is the old one moved, or new", func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body client.PlaceAnswer
+	}) (*answer[client.Count], error) {
+		n, err := s.service.SettlePlace(ctx, in.Name, in.Body.Is == "moved")
+		var none device.NoQuestion
+		if errors.As(err, &none) {
+			return nil, huma.Error409Conflict(sentence(none))
+		}
+		return &answer[client.Count]{client.Count{N: n}}, s.noDestination(in.Name, storageProblem(err))
+	})
+	call(s, "remove-destination", http.MethodDelete, "/destinations/{name}", "Take a destination out of the plan; what is stored there stays", func(ctx context.Context, in *named) (*struct{}, error) {
+		return nil, s.noDestination(in.Name, destinationProblem(s.service.RemoveDestination(ctx, in.Name)))
+	})
+	call(s, "set-secret", http.MethodPut, "/destinations/{name}/secret", "Keep a destination's password or key anew", func(_ context.Context, in *struct {
+		Name string `path:"name"`
+		Body client.Secrets
+	}) (*struct{}, error) {
+		if (in.Body == client.Secrets{}) {
+			return nil, huma.Error422UnprocessableEntity("Give a password or a key.")
+		}
+		return nil, s.noDestination(in.Name, destinationProblem(s.service.SetSecret(in.Name, in.Body)))
 	})
 	call(s, "adopt-destination", http.MethodPost, "/destinations/{name}/adopt", "List what was there before, so that it is not sent again", func(ctx context.Context, in *named) (*answer[device.Adopted], error) {
 		adopted, err := s.service.Adopt(ctx, in.Name)
@@ -90,17 +107,14 @@ func (s *Server) noDestination(name string, err error) error {
 // destinationProblem writes why a destination cannot stand in the plan.
 func destinationProblem(err error) error {
 	var edit plan.EditError
-	var problems plan.Problems
 	var used service.InUse
 	switch {
-	case errors.As(err, &problems):
-		return planProblem(err)
 	case errors.As(err, &edit):
 		return huma.Error409Conflict(edit.Says)
 	case errors.As(err, &used):
-		return huma.Error409Conflict(used.Error())
+		return huma.Error409Conflict(sentence(used))
 	}
-	return err
+	return planProblem(err)
 }
 
 // storageProblem writes what a storage answered.

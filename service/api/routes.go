@@ -31,9 +31,13 @@ type request[T any] struct{ Body T }
 
 // call registers an operation.
 func call[I, O any](s *Server, id, method, path, summary string, handler func(context.Context, *I) (*O, error)) {
-	huma.Register(s.api, huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Errors: []int{400, 401, 404, 409, 422, 500}}, func(ctx context.Context, in *I) (*O, error) {
+	huma.Register(s.api, huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Errors: []int{400, 401, 404, 409, 422, 500, 503}}, func(ctx context.Context, in *I) (*O, error) {
 		out, err := handler(ctx, in)
 		var known huma.StatusError
+		if err != nil && records.IsDamage(err) {
+			s.log.Error("a call found damaged records", "call", id, "err", err)
+			return nil, huma.Error503ServiceUnavailable("The records are damaged. Stop Yard Tide and run: yardtide rebuild. What is at the storages is kept, and nothing is sent that is there.")
+		}
 		if err != nil && !errors.As(err, &known) {
 			s.log.Error("a call failed", "call", id, "err", err)
 			return nil, huma.Error500InternalServerError("A fault of the service's; its log says more.")
@@ -135,7 +139,7 @@ type pageQuery struct {
 	Device string `query:"device" doc:"All when left out"`
 	State  string `query:"state" enum:"waiting,preparing,sending,proving,safe,stuck,skipped"`
 	Kind   string `query:"kind" enum:"photo,video"`
-	Hold   string `query:"hold" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof,space" doc:"Copies that this gate holds"`
+	Hold   string `query:"hold" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof,space,place" doc:"Copies that this gate holds"`
 	After  string `query:"after" doc:"The cursor of the page before"`
 	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
 }
@@ -145,7 +149,7 @@ func (s *Server) page(ctx context.Context, in *pageQuery) (*answer[client.Page],
 	after := map[string]records.Cursor{}
 	if in.After != "" {
 		text, err := base64.RawURLEncoding.DecodeString(in.After)
-		if err != nil || json.Unmarshal(text, &after) != nil {
+		if err != nil || json.Unmarshal(text, &after) != nil || after == nil {
 			return nil, huma.Error422UnprocessableEntity("This is not a cursor of this API.", &huma.ErrorDetail{Location: "query.after", Message: "take it from next of the page before"})
 		}
 	}
@@ -196,7 +200,18 @@ func (s *Server) find(ctx context.Context, in *struct {
 }) (*answer[client.Page], error) {
 	out := &answer[client.Page]{client.Page{Copies: []client.Copy{}}}
 	for _, d := range s.service.Devices() {
-		copies, err := d.Records.Find(ctx, in.Text, 20)
+		text := in.Text
+		for _, name := range s.names() { // as lists print it: device:path
+			if rest, named := strings.CutPrefix(in.Text, name+":"); named && name == d.Name {
+				text = rest
+			} else if named {
+				text = ""
+			}
+		}
+		if text == "" {
+			continue
+		}
+		copies, err := d.Records.Find(ctx, text, 20)
 		if err != nil {
 			return nil, err
 		}
@@ -250,7 +265,7 @@ func present(d *device.Device, c records.Copy) client.Copy {
 	}
 	return client.Copy{
 		ID: c.ID, Device: d.Name, Name: c.Name, Path: c.Path(), Kind: string(c.Kind), Rule: c.Rule, Destination: c.Destination,
-		State: string(c.State), Bytes: c.Bytes, TakenAt: time.UnixMilli(c.TakenMS).In(time.FixedZone("", c.TakenZone)), TakenFrom: c.TakenFrom,
+		State: string(d.Shown(c)), Bytes: c.Bytes, TakenAt: time.UnixMilli(c.TakenMS).In(time.FixedZone("", c.TakenZone)), TakenFrom: c.TakenFrom,
 		Tries: c.Tries, Remote: c.Remote, SHA256: c.SHA256, SentTwice: c.SentTwice(), Proof: c.Proof, ProvenAt: records.FromMS(c.ProvenMS),
 		Says: c.Says, Todo: todo, Holds: holds, ChangedAt: records.FromMS(c.ChangedMS),
 	}
@@ -258,23 +273,25 @@ func present(d *device.Device, c records.Copy) client.Copy {
 
 func (s *Server) planRoutes() {
 	call(s, "plan", http.MethodGet, "/plan", "The plan in force", func(context.Context, *struct{}) (*answer[client.PlanText], error) {
-		text := s.service.PlanText()
+		text, version := s.service.PlanText()
 		if text == "" {
 			return nil, huma.Error404NotFound("There is no plan yet. Put one in force with: yardtide plan apply FILE")
 		}
-		return &answer[client.PlanText]{client.PlanText{Text: text}}, nil
+		return &answer[client.PlanText]{client.PlanText{Text: text, Version: version}}, nil
 	})
-	call(s, "apply-plan", http.MethodPut, "/plan", "Put a plan in force", func(_ context.Context, in *request[client.PlanText]) (*answer[client.PlanText], error) {
-		if err := s.service.ApplyPlan(orPlan(in.Body.File), in.Body.Text); err != nil {
+	call(s, "apply-plan", http.MethodPut, "/plan", "Put a plan in force", func(ctx context.Context, in *request[client.PlanChange]) (*answer[client.PlanText], error) {
+		version, err := s.service.ApplyPlan(ctx, orPlan(in.Body.File), in.Body.Text, in.Body.Base)
+		if err != nil {
 			return nil, planProblem(err)
 		}
-		return &answer[client.PlanText]{client.PlanText{Text: in.Body.Text}}, nil
+		return &answer[client.PlanText]{client.PlanText{Text: in.Body.Text, Version: version}}, nil
 	})
-	call(s, "check-plan", http.MethodPost, "/plan/check", "Look for mistakes in a plan", func(_ context.Context, in *request[client.PlanText]) (*struct{}, error) {
-		if _, err := plan.Parse(orPlan(in.Body.File), []byte(in.Body.Text)); err != nil {
+	call(s, "check-plan", http.MethodPost, "/plan/check", "Look for mistakes in a plan, and tell what follows from it", func(_ context.Context, in *request[client.PlanDraft]) (*answer[client.PlanNotes], error) {
+		p, err := plan.Parse(orPlan(in.Body.File), []byte(in.Body.Text))
+		if err != nil {
 			return nil, planProblem(err)
 		}
-		return nil, nil
+		return &answer[client.PlanNotes]{client.PlanNotes{Notes: s.service.PlaceNotes(p)}}, nil
 	})
 }
 
@@ -288,7 +305,14 @@ func orPlan(file string) string {
 // planProblem writes each mistake of a plan with its place.
 func planProblem(err error) error {
 	var problems plan.Problems
-	if !errors.As(err, &problems) {
+	var stale service.StalePlan
+	var secret service.SecretRefused
+	switch {
+	case errors.As(err, &stale):
+		return huma.Error409Conflict(sentence(stale))
+	case errors.As(err, &secret):
+		return huma.Error422UnprocessableEntity(sentence(secret))
+	case !errors.As(err, &problems):
 		return err
 	}
 	var details []error
@@ -300,6 +324,12 @@ func planProblem(err error) error {
 		n = "a mistake"
 	}
 	return huma.Error422UnprocessableEntity("The plan has "+n+"; the one in force stays.", details...)
+}
+
+// sentence is an error as one.
+func sentence(err error) string {
+	says := err.Error()
+	return strings.ToUpper(says[:1]) + says[1:] + "."
 }
 
 type onePhone struct {

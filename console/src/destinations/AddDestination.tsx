@@ -4,6 +4,7 @@ import { useState } from "react";
 import type { Draft } from "../api";
 import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
+import { Failure } from "../parts/Failure";
 import { Folders } from "./Folders";
 import { useAdd, useTry } from "./queries";
 import { TrialSteps } from "./TrialSteps";
@@ -79,6 +80,9 @@ export function AddDestination({ close }: { close: () => void }) {
   const draft = draftOf(kind, values, trusted, makeFolder);
   const set = (name: string, value: string) => {
     trial.reset();
+    add.reset();
+    // Who answers at another address is another: nothing trusted before counts.
+    if (name === "address") setTrusted({});
     setValues((v) => ({ ...v, [name]: value }));
   };
   const asks = trial.data?.asks;
@@ -106,7 +110,11 @@ export function AddDestination({ close }: { close: () => void }) {
             options={kinds}
             change={(k) => {
               trial.reset();
+              add.reset();
               setTrusted({});
+              // Only its name is the same for every kind.
+              setValues((v) => ({ name: v.name ?? "" }));
+              setMakeFolder(false);
               setKind(k);
             }}
           />
@@ -136,6 +144,7 @@ export function AddDestination({ close }: { close: () => void }) {
           )}
           {kind !== "s3" && (
             <Folders
+              key={kind}
               draft={draft}
               pick={(folder) => {
                 if (kind === "webdav") {
@@ -160,7 +169,7 @@ export function AddDestination({ close }: { close: () => void }) {
           </Button>
         </form>
         <div className="mt-4 space-y-4" aria-live="polite">
-          {failure && <p className="rounded-md bg-alarm p-3 whitespace-pre-line">{failure.message}</p>}
+          <Failure error={failure} />
           {trial.data && <TrialSteps trial={trial.data} />}
           {asks && (
             <div role="group" aria-label="Trust it?" className="rounded-md bg-lamp p-3">

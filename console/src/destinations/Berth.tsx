@@ -1,8 +1,9 @@
 import { useState } from "react";
 import type { Destination, Share } from "../api";
 import { Button } from "../parts/Button";
+import { Failure } from "../parts/Failure";
 import { bytes, count } from "../words";
-import { useAdopt, useProve, useRemove, useTest } from "./queries";
+import { useAdopt, usePlace, useProve, useRemove, useTest } from "./queries";
 import { TrialSteps } from "./TrialSteps";
 
 /** One destination: how full it is, who uses it, what is still to come, and what can be done with it. */
@@ -22,6 +23,7 @@ export function Berth({ destination: d }: { destination: Destination }) {
         {d.kind}, {d.where}
       </p>
       <Gauge destination={d} />
+      {d.problem && <PlaceProblem destination={d} />}
       {d.says && <p className="mt-3 rounded-md bg-alarm p-3">{d.says}</p>}
       <div className="mt-4 grid gap-x-8 gap-y-4 sm:grid-cols-2">
         <Shares title="There" none="Nothing yet." shares={d.there} />
@@ -71,7 +73,7 @@ export function Berth({ destination: d }: { destination: Destination }) {
         </div>
       )}
       <div className="mt-3 space-y-3" aria-live="polite">
-        {failure && <p className="rounded-md bg-alarm p-3">{failure.message}</p>}
+        <Failure error={failure} />
         {prove.data && (
           <p>{count(prove.data.n, "copy is", "copies are")} proven again, when the network costs nothing.</p>
         )}
@@ -85,6 +87,39 @@ export function Berth({ destination: d }: { destination: Destination }) {
         {test.data && <TrialSteps trial={test.data} />}
       </div>
     </section>
+  );
+}
+
+/** Why nothing goes there, or what is there does not count; where another place answers, the keeper says which it is. */
+function PlaceProblem({ destination: d }: { destination: Destination }) {
+  const place = usePlace(d.name);
+  return (
+    <div role="group" aria-label={`What is wrong at ${d.name}`} className="mt-3 rounded-md bg-alarm p-3">
+      <p className="mb-2 font-semibold wrap-anywhere">{d.problem}</p>
+      {d.asks ? (
+        <>
+          <p className="mb-3">
+            Is it the wrong disk or address? Put the right one there, and it goes on by itself. Else say what
+            this place is:
+          </p>
+          <div className="flex flex-wrap gap-2">
+            <Button onClick={() => place.mutate("moved")} disabled={place.isPending}>
+              What was there was moved here
+            </Button>
+            <Button onClick={() => place.mutate("new")} disabled={place.isPending}>
+              It is a new place
+            </Button>
+          </div>
+          <p className="mt-2 text-sm">
+            Moved: everything is proven again here, and what is missing is sent. New: everything is sent here;
+            what is at the old place stays there.
+          </p>
+        </>
+      ) : (
+        <p>{d.todo}</p>
+      )}
+      <Failure error={place.error} />
+    </div>
   );
 }
 

@@ -2,6 +2,7 @@ import { CornerLeftUp, Folder } from "lucide-react";
 import { useState } from "react";
 import type { Draft } from "../api";
 import { Button } from "../parts/Button";
+import { Failure } from "../parts/Failure";
 import { useBrowse } from "./queries";
 
 /** Looks through the folders of a storage that is being set up, and makes new ones. */
@@ -32,11 +33,7 @@ export function Folders({ draft, pick }: { draft: Draft; pick: (folder: string) 
   return (
     <div role="group" aria-label="Folders" className="space-y-2 rounded-md border border-line p-3">
       <p className="text-sm break-all text-quiet">/{at}</p>
-      {browse.isError && (
-        <p role="alert" className="rounded-md bg-alarm p-2">
-          {browse.error.message}
-        </p>
-      )}
+      <Failure error={browse.error} />
       <ul className="max-h-40 overflow-y-auto">
         {at && (
           <li>

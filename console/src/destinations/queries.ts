@@ -42,6 +42,15 @@ export function useProve(destination: string) {
   return useMutation({ mutationFn: () => body(api.POST("/api/v1/prove", { body: { destination } })) });
 }
 
+export function usePlace(name: string) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (is: "moved" | "new") =>
+      body(api.POST("/api/v1/destinations/{name}/place", { ...at(name), body: { is } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["yard"] }),
+  });
+}
+
 export function useRemove(name: string) {
   const client = useQueryClient();
   return useMutation({

@@ -27,9 +27,9 @@ export function Lanes({ lanes }: { lanes: Lane[] }) {
             <div>
               <p>
                 <span className="font-semibold">
-                  {l.kind === "photo" ? "Photos" : "Videos"} over {over[l.over]}:
+                  {l.kind === "photo" ? "Photos" : "Videos"} to {l.destination} over {over[l.over]}:
                 </span>{" "}
-                {l.open ? "open" : "shut"}
+                {l.open ? "open" : "shut"} <span className="text-sm text-quiet">by the rule {l.rule}</span>
               </p>
               {l.holds.map((h) => (
                 <p key={h.gate} className="text-sm text-quiet">

@@ -1,3 +1,4 @@
+import { Link } from "@tanstack/react-router";
 import { useYard } from "../yard";
 import { Loading, Notice } from "../parts/Notice";
 import { DeviceBerth } from "./DeviceBerth";
@@ -23,6 +24,14 @@ export function NowPage() {
       {y.problem && (
         <Notice title="Something must be done first" tone="alarm">
           <p>{y.problem}</p>
+          {!y.yard && (
+            <p>
+              <Link to="/destinations" className="font-semibold text-ink underline">
+                Say where your pictures go
+              </Link>
+              : with the first destination comes a first plan.
+            </p>
+          )}
         </Notice>
       )}
       <div className="grid gap-6 lg:grid-cols-2">

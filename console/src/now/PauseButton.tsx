@@ -2,6 +2,7 @@ import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
 import { Pause, Play } from "lucide-react";
 import type { Device } from "../api";
 import { Button, buttonLook } from "../parts/Button";
+import { Failure } from "../parts/Failure";
 import { usePause, useResume } from "../parts/actions";
 import { when } from "../words";
 
@@ -31,30 +32,34 @@ export function PauseButton({ device: d }: { device: Device }) {
         <p className="mt-1 text-sm text-quiet">
           {d.pause.until ? `paused until ${when(d.pause.until)}` : "paused until you resume"}
         </p>
+        <Failure error={resume.error} />
       </div>
     );
   }
   return (
-    <Menu>
-      <MenuButton className={buttonLook} aria-label={`Pause ${d.name}`}>
-        <Pause aria-hidden className="size-4" /> Pause
-      </MenuButton>
-      <MenuItems
-        anchor="bottom end"
-        className="z-10 mt-1 rounded-md border border-line bg-plank p-1 shadow-lg"
-      >
-        {spans.map((s) => (
-          <MenuItem key={s.label}>
-            <button
-              type="button"
-              onClick={() => pause.mutate(s.until())}
-              className="block w-full rounded px-3 py-2 text-left data-focus:bg-wash"
-            >
-              {s.label}
-            </button>
-          </MenuItem>
-        ))}
-      </MenuItems>
-    </Menu>
+    <div>
+      <Menu>
+        <MenuButton className={buttonLook} aria-label={`Pause ${d.name}`}>
+          <Pause aria-hidden className="size-4" /> Pause
+        </MenuButton>
+        <MenuItems
+          anchor="bottom end"
+          className="z-10 mt-1 rounded-md border border-line bg-plank p-1 shadow-lg"
+        >
+          {spans.map((s) => (
+            <MenuItem key={s.label}>
+              <button
+                type="button"
+                onClick={() => pause.mutate(s.until())}
+                className="block w-full rounded px-3 py-2 text-left data-focus:bg-wash"
+              >
+                {s.label}
+              </button>
+            </MenuItem>
+          ))}
+        </MenuItems>
+      </Menu>
+      <Failure error={pause.error} />
+    </div>
   );
 }

@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, body, type Conditions, type Phone } from "../api";
 import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
+import { Failure } from "../parts/Failure";
 
 const networks: { label: string; is: Pick<Conditions, "network" | "roaming"> }[] = [
   { label: "Wi-Fi", is: { network: "wifi", roaming: false } },
@@ -26,7 +27,7 @@ export function StandinPhones() {
       <p className="mb-4 text-sm text-quiet">
         Part of the demo only. Set what the phone senses and watch its gates.
       </p>
-      {phones.isError && <p role="alert">{phones.error.message}</p>}
+      <Failure error={phones.error} />
       {phones.data?.map((p) => (
         <PhonePanel key={p.device} phone={p} />
       ))}
@@ -96,7 +97,7 @@ function PhonePanel({ phone }: { phone: Phone }) {
           {phone.timeline ? "Following its day" : "Follow a day in two minutes"}
         </Button>
       </div>
-      {(set.isError || picture.isError) && <p role="alert">{set.error?.message ?? picture.error?.message}</p>}
+      <Failure error={set.error ?? picture.error ?? follow.error} />
     </div>
   );
 }

@@ -6,6 +6,13 @@ import { Notice } from "./Notice";
 const tab =
   "border-b-3 border-transparent px-1 py-2 font-head font-medium text-quiet hover:text-ink aria-[current=page]:border-tide aria-[current=page]:text-ink";
 
+const connection: Record<Connection["state"], string> = {
+  connecting: "Connecting…",
+  live: "Live",
+  lost: "Not connected",
+  "signed out": "Signed out",
+};
+
 /** What stands around every page: the yard's name, the way between pages, and how the connection is. */
 export function Frame() {
   const link = useStream();
@@ -36,7 +43,7 @@ export function Frame() {
             </Link>
           </nav>
           <p className="ml-auto hidden text-sm text-quiet sm:block" role="status">
-            {link.state === "live" ? "Live" : link.state === "lost" ? "Not connected" : "Signed out"}
+            {connection[link.state]}
           </p>
         </div>
       </header>

@@ -3,6 +3,7 @@ import { X } from "lucide-react";
 import { useState } from "react";
 import type { Story } from "../api";
 import { Button } from "../parts/Button";
+import { Failure } from "../parts/Failure";
 import { StateMark } from "../parts/StateMark";
 import { useRetry, useSendNow } from "../parts/actions";
 import { bytes, opens, taken, when } from "../words";
@@ -23,7 +24,7 @@ export function CopyStory({ device, id, close }: { device: string; id: number; c
             <X aria-hidden className="size-4" />
           </Button>
         </div>
-        {story.isError && <p role="alert">{story.error.message}</p>}
+        <Failure error={story.error} />
         {story.data && <Body story={story.data} />}
       </DialogPanel>
     </Dialog>
@@ -129,11 +130,7 @@ function Actions({ story }: { story: Story }) {
       {send.isSuccess && c.state === "waiting" && (
         <p role="status">It is ordered and goes as soon as there is a sender free.</p>
       )}
-      {failure && (
-        <p role="alert" className="rounded-md bg-alarm p-3">
-          {failure.message}
-        </p>
-      )}
+      <Failure error={failure} />
     </div>
   );
 }

@@ -25,4 +25,5 @@ export const gates = [
   "retry",
   "proof",
   "space",
+  "place",
 ] as const;

@@ -12,7 +12,9 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -26,23 +28,24 @@ import (
 	"yardtide/engine/destination"
 )
 
-// Run holds one storage against the promises. open makes a driver for an
-// empty storage. It returns what the storage was found to be able to do, by the
+// Run holds one storage against the promises. empty makes an empty storage; what
+// it returns makes drivers for it. Run returns what the storage was found to be able to do, by the
 // names in Abilities.
-func Run(t *testing.T, open func(t *testing.T) destination.Driver) map[string]string {
+func Run(t *testing.T, empty func(t *testing.T) func() destination.Driver) map[string]string {
 	found := map[string]string{}
 	for _, p := range promises {
 		t.Run(p.name, func(t *testing.T) {
-			d := open(t)
+			d := empty(t)()
 			t.Cleanup(func() { assert.NoError(t, d.Close()) })
 			ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 			t.Cleanup(cancel)
 			p.check(ctx, t, d)
 		})
 	}
+	t.Run("four services race for one name and one wins", func(t *testing.T) { services(t, empty(t)) })
 	for name, see := range Abilities {
 		t.Run(name, func(t *testing.T) {
-			d := open(t)
+			d := empty(t)()
 			t.Cleanup(func() { assert.NoError(t, d.Close()) })
 			ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 			t.Cleanup(cancel)
@@ -77,6 +80,9 @@ var promises = []struct {
 	{"only temporary files are removed", removal},
 }
 
+// Temp is a temporary name for a test, the same for the same number.
+func Temp(n int64) string { return fmt.Sprintf("%s/test-%032x.part", destination.TempDir, n) }
+
 func put(ctx context.Context, t *testing.T, d destination.Driver, temp string, content []byte) {
 	t.Helper()
 	err := d.Put(ctx, temp, bytes.NewReader(content), 0, int64(len(content)))
@@ -107,7 +113,7 @@ func noise(n int) []byte {
 func wholeness(ctx context.Context, t *testing.T, d destination.Driver) {
 	for i, size := range []int{0, 1, 4096, 3 << 20} {
 		content := noise(size)
-		temp, path := destination.Temp("dev", int64(i), 1), "2026/03/"+strings.Repeat("a", i+1)+".jpg"
+		temp, path := Temp(int64(i)), "2026/03/"+strings.Repeat("a", i+1)+".jpg"
 		put(ctx, t, d, temp, content)
 		n, err := d.Size(ctx, temp)
 		require.NoError(t, err)
@@ -129,7 +135,7 @@ func names(ctx context.Context, t *testing.T, d destination.Driver) {
 		if name == "cafe\u0301.jpg" {
 			path = "2026/nfd/" + naming.Safe(name)
 		}
-		temp := destination.Temp("dev", int64(i), 1)
+		temp := Temp(int64(i))
 		put(ctx, t, d, temp, []byte(name))
 		require.NoError(t, d.Publish(ctx, temp, path), "%q", path)
 		assert.Equal(t, name, string(read(ctx, t, d, path)), "%q", path)
@@ -137,7 +143,7 @@ func names(ctx context.Context, t *testing.T, d destination.Driver) {
 }
 
 func neverOverwrites(ctx context.Context, t *testing.T, d destination.Driver) {
-	first, second := destination.Temp("dev", 1, 1), destination.Temp("dev", 2, 1)
+	first, second := Temp(1), Temp(2)
 	put(ctx, t, d, first, []byte("first"))
 	put(ctx, t, d, second, []byte("second"))
 	require.NoError(t, d.Publish(ctx, first, "a/b.jpg"))
@@ -155,11 +161,11 @@ func race(ctx context.Context, t *testing.T, d destination.Driver) {
 		path := "race/" + strings.Repeat("x", round+1)
 		won := make([]error, racers)
 		for i := range racers {
-			put(ctx, t, d, destination.Temp("dev", int64(round*racers+i), 1), []byte{byte(i)})
+			put(ctx, t, d, Temp(int64(round*racers+i)), []byte{byte(i)})
 		}
 		var all sync.WaitGroup
 		for i := range racers {
-			all.Go(func() { won[i] = d.Publish(ctx, destination.Temp("dev", int64(round*racers+i), 1), path) })
+			all.Go(func() { won[i] = d.Publish(ctx, Temp(int64(round*racers+i)), path) })
 		}
 		all.Wait()
 		winner := -1
@@ -176,8 +182,55 @@ func race(ctx context.Context, t *testing.T, d destination.Driver) {
 	}
 }
 
+// Rounds is how often services race for a name. YARDTIDE_ROUNDS sets it.
+func Rounds(otherwise int) int {
+	if n, err := strconv.Atoi(os.Getenv("YARDTIDE_ROUNDS")); err == nil {
+		return n
+	}
+	return otherwise
+}
+
+// services are four that know nothing of each other: drivers of their own, as of
+// four processes, put something in place under one name at the same moment.
+func services(t *testing.T, open func() destination.Driver) {
+	const racers = 4
+	drivers := make([]destination.Driver, racers)
+	for i := range drivers {
+		drivers[i] = open()
+		t.Cleanup(func() { assert.NoError(t, drivers[i].Close()) })
+	}
+	for round := range Rounds(8) {
+		path := fmt.Sprintf("race/%d", round)
+		var ready, all sync.WaitGroup
+		ready.Add(racers)
+		won := make([]error, racers)
+		for i, d := range drivers {
+			all.Go(func() {
+				temp := Temp(int64(i))
+				put(t.Context(), t, d, temp, []byte{byte(i)})
+				ready.Done()
+				ready.Wait()
+				if won[i] = d.Publish(t.Context(), temp, path); errors.Is(won[i], destination.ErrExists) {
+					assert.NoError(t, d.Remove(t.Context(), temp))
+				}
+			})
+		}
+		all.Wait()
+		var winners []byte
+		for i, err := range won {
+			if err == nil {
+				winners = append(winners, byte(i))
+			} else {
+				require.ErrorIs(t, err, destination.ErrExists, "round %d", round)
+			}
+		}
+		require.Len(t, winners, 1, "round %d: who was told that it is there", round)
+		require.Equal(t, winners, read(t.Context(), t, drivers[0], path), "round %d", round)
+	}
+}
+
 func sendAgain(ctx context.Context, t *testing.T, d destination.Driver) {
-	temp := destination.Temp("dev", 1, 1)
+	temp := Temp(1)
 	put(ctx, t, d, temp, noise(100_000))
 	put(ctx, t, d, temp, []byte("short"))
 	assert.Equal(t, "short", string(read(ctx, t, d, temp)))
@@ -186,10 +239,10 @@ func sendAgain(ctx context.Context, t *testing.T, d destination.Driver) {
 func bodyFails(ctx context.Context, t *testing.T, d destination.Driver) {
 	own := errors.New("the card was pulled")
 	body := io.MultiReader(bytes.NewReader(noise(200_000)), failing{own})
-	err := d.Put(ctx, destination.Temp("dev", 1, 1), body, 0, 400_000)
+	err := d.Put(ctx, Temp(1), body, 0, 400_000)
 	assert.ErrorIs(t, err, own)
-	put(ctx, t, d, destination.Temp("dev", 1, 1), []byte("again"))
-	assert.Equal(t, "again", string(read(ctx, t, d, destination.Temp("dev", 1, 1))))
+	put(ctx, t, d, Temp(1), []byte("again"))
+	assert.Equal(t, "again", string(read(ctx, t, d, Temp(1))))
 }
 
 type failing struct{ err error }
@@ -198,7 +251,7 @@ func (f failing) Read([]byte) (int, error) { return 0, f.err }
 
 func bodyShort(ctx context.Context, t *testing.T, d destination.Driver) {
 	for _, size := range []int64{400_000, 2 << 20} {
-		assert.Error(t, d.Put(ctx, destination.Temp("dev", size, 1), bytes.NewReader(noise(200_000)), 0, size))
+		assert.Error(t, d.Put(ctx, Temp(size), bytes.NewReader(noise(200_000)), 0, size))
 	}
 }
 
@@ -211,7 +264,7 @@ func cancelled(ctx context.Context, t *testing.T, d destination.Driver) {
 		cancel(why)
 		_ = pw.CloseWithError(why)
 	}()
-	assert.ErrorIs(t, d.Put(ctx, destination.Temp("dev", 1, 1), pr, 0, 2<<20), why)
+	assert.ErrorIs(t, d.Put(ctx, Temp(1), pr, 0, 2<<20), why)
 }
 
 func notFound(ctx context.Context, t *testing.T, d destination.Driver) {
@@ -219,13 +272,13 @@ func notFound(ctx context.Context, t *testing.T, d destination.Driver) {
 	assert.ErrorIs(t, err, destination.ErrNotFound)
 	_, err = d.Open(ctx, "2026/nothing.jpg")
 	assert.ErrorIs(t, err, destination.ErrNotFound)
-	assert.Error(t, d.Publish(ctx, destination.Temp("dev", 404, 1), "2026/nothing.jpg"), "nothing cannot be put in place")
+	assert.Error(t, d.Publish(ctx, Temp(404), "2026/nothing.jpg"), "nothing cannot be put in place")
 	_, err = d.Size(ctx, "2026/nothing.jpg")
 	assert.ErrorIs(t, err, destination.ErrNotFound)
 }
 
 func removal(ctx context.Context, t *testing.T, d destination.Driver) {
-	temp := destination.Temp("dev", 1, 1)
+	temp := Temp(1)
 	assert.NoError(t, d.Remove(ctx, temp), "nothing there is no error")
 	put(ctx, t, d, temp, []byte("x"))
 	require.NoError(t, d.Publish(ctx, temp, "keep.jpg"))
@@ -262,7 +315,7 @@ func goesOn(ctx context.Context, t *testing.T, d destination.Driver) string {
 		return "begins anew"
 	}
 	content := noise(size)
-	temp, lost := destination.Temp("dev", 1, 1), errors.New("the network went")
+	temp, lost := Temp(1), errors.New("the network went")
 	assert.ErrorIs(t, d.Put(ctx, temp, io.MultiReader(bytes.NewReader(content[:cut]), failing{lost}), 0, size), lost)
 
 	kept, err := r.Kept(ctx, temp, bytes.NewReader(noise(size + 1)[:size]), size)
@@ -298,7 +351,7 @@ func proves(ctx context.Context, t *testing.T, d destination.Driver) string {
 	for i, size := range []int{1, 100_000, 20 << 20} {
 		content := noise(size)
 		sum, wrong := sha256.Sum256(content), sha256.Sum256([]byte("something else"))
-		temp, path := destination.Temp("dev", int64(i), 1), fmt.Sprintf("it's \"%d\" $HOME.jpg", i)
+		temp, path := Temp(int64(i)), fmt.Sprintf("it's \"%d\" $HOME.jpg", i)
 		put(ctx, t, d, temp, content)
 		require.NoError(t, d.Publish(ctx, temp, path))
 		way, err := p.Prove(ctx, path, hex.EncodeToString(sum[:]), int64(size))
@@ -330,7 +383,7 @@ func browses(ctx context.Context, t *testing.T, d destination.Driver) string {
 	require.NoError(t, b.Tidy(ctx), "nothing to tidy is no error")
 	require.NoError(t, b.MakeFolder(ctx, "Boats/Old ones"))
 	require.NoError(t, b.MakeFolder(ctx, "Boats"), "it is there already")
-	temp := destination.Temp("dev", 1, 1)
+	temp := Temp(1)
 	put(ctx, t, d, temp, []byte("keel"))
 	require.NoError(t, b.Tidy(ctx))
 	assert.Equal(t, "keel", string(read(ctx, t, d, temp)), "what is on its way is left alone")

@@ -1,6 +1,9 @@
 // Package folder is the driver for a folder of this machine: a disk or a
 // mounted share. Files are put in place with a hard link, which never
 // overwrites; where the file system has none, with a rename that does not.
+//
+// Nothing is opened through a link, and nothing outside the folder is reached: a
+// link on the way is refused, whoever put it there.
 package folder
 
 import (
@@ -11,7 +14,6 @@ import (
 	"io/fs"
 	"os"
 	"path"
-	"path/filepath"
 	"strings"
 	"syscall"
 
@@ -21,49 +23,139 @@ import (
 
 // Driver writes below Root, which must exist: a folder that is not there may
 // be a disk that is not mounted, and is never made.
-type Driver struct {
-	Root string
-	// Marker tells what the file MarkerName in Root must hold, so that the
-	// empty folder under a disk that is not mounted is not filled; nil, or ""
-	// from it, asks for none.
-	Marker func() (string, error)
+type Driver struct{ Root string }
+
+var (
+	_ destination.Driver    = Driver{}
+	_ destination.Resumer   = Driver{}
+	_ destination.Browser   = Driver{}
+	_ destination.Spacer    = Driver{}
+	_ destination.Connected = Driver{}
+	_ destination.Stamper   = Driver{}
+)
+
+// open opens the folder itself; it may be named through a link.
+func (d Driver) open() (*os.Root, error) {
+	root, err := os.OpenRoot(d.Root)
+	switch {
+	case err == nil:
+		return root, nil
+	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR):
+		return nil, &destination.Error{Cause: queue.Misplaced, Says: fmt.Sprintf("the folder %s is not there", d.Root), Err: err}
+	}
+	return nil, failure("opening "+d.Root, err)
 }
 
-// MarkerName is the file that tells a destination's folder.
-const MarkerName = ".yardtide-marker"
+// within does something in the folder.
+func (d Driver) within(do func(root *os.Root) error) error {
+	root, err := d.open()
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	return do(root)
+}
 
-var _ destination.Driver = Driver{}
-var _ destination.Resumer = Driver{}
-var _ destination.Browser = Driver{}
-var _ destination.Spacer = Driver{}
+// noLink refuses a path with a link on the way, or at its end. What is not there
+// is no link.
+func noLink(root *os.Root, p string) error {
+	if p == "" {
+		return nil
+	}
+	for i := range len(p) + 1 {
+		if i < len(p) && p[i] != '/' {
+			continue
+		}
+		info, err := root.Lstat(p[:i])
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			return nil
+		case err != nil:
+			return failure("looking at "+p[:i], err)
+		case info.Mode()&fs.ModeSymlink != 0:
+			return &destination.Error{Cause: queue.Refused, Says: fmt.Sprintf("at the storage, %s is a link; nothing is written or read through one", p[:i])}
+		}
+	}
+	return nil
+}
+
+// regular opens a regular file, looked at by name and by the open handle.
+func regular(root *os.Root, p string, how int) (*os.File, error) {
+	if err := noLink(root, p); err != nil {
+		return nil, err
+	}
+	before, err := root.Lstat(p)
+	if err != nil {
+		return nil, err
+	}
+	if !before.Mode().IsRegular() {
+		return nil, notAFile(p)
+	}
+	f, err := root.OpenFile(p, how|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	if now, err := f.Stat(); err != nil || !os.SameFile(before, now) {
+		return nil, errors.Join(notAFile(p), err, f.Close())
+	}
+	return f, nil
+}
+
+func notAFile(p string) error {
+	return &destination.Error{Cause: queue.Refused, Says: fmt.Sprintf("what lies at %s is not a file", p)}
+}
 
 // Put implements destination.Driver. The bytes are on disk when it returns.
-func (d Driver) Put(ctx context.Context, temp string, body io.Reader, from, size int64) (err error) {
+func (d Driver) Put(ctx context.Context, temp string, body io.Reader, from, size int64) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	if err := d.mounted(); err != nil {
-		return err
-	}
-	if err := os.MkdirAll(d.local(destination.TempDir), 0o755); err != nil {
-		return failure("making the folder for files on their way", err)
-	}
-	how := os.O_WRONLY
-	if from == 0 {
-		how |= os.O_CREATE
-	}
-	f, err := os.OpenFile(d.local(temp), how, 0o644)
-	if from > 0 && errors.Is(err, fs.ErrNotExist) {
-		return destination.PartLost()
-	}
-	if err != nil {
-		return failure("making the temporary file", err)
-	}
-	defer func() {
+	return d.within(func(root *os.Root) error {
+		f, err := temporary(root, temp, from)
+		if err != nil {
+			return err
+		}
+		err = write(ctx, f, body, from, size)
 		if cerr := f.Close(); err == nil && cerr != nil {
 			err = failure("closing the temporary file", cerr)
 		}
-	}()
+		return err
+	})
+}
+
+// temporary makes a temporary file, or with from above 0 opens the one that is
+// there. No other name of the file may exist: it would be written over too.
+func temporary(root *os.Root, temp string, from int64) (*os.File, error) {
+	if err := noLink(root, destination.TempDir); err != nil {
+		return nil, err
+	}
+	if err := root.MkdirAll(destination.TempDir, 0o755); err != nil {
+		return nil, failure("making the folder for files on their way", err)
+	}
+	if from == 0 {
+		if err := root.Remove(temp); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, failure("removing what an earlier try left", err)
+		}
+		f, err := root.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+		if err != nil {
+			return nil, failure("making the temporary file", err)
+		}
+		return f, nil
+	}
+	f, err := regular(root, temp, os.O_WRONLY)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, destination.PartLost()
+	}
+	if err != nil {
+		return nil, failure("opening the temporary file", err)
+	}
+	if info, err := f.Stat(); err != nil || names(info) > 1 {
+		return nil, errors.Join(destination.PartLost(), err, f.Close())
+	}
+	return f, nil
+}
+
+func write(ctx context.Context, f *os.File, body io.Reader, from, size int64) error {
 	if lost, err := destination.GoOn(f, from); err != nil {
 		return failure("preparing the temporary file", err)
 	} else if lost {
@@ -88,20 +180,24 @@ func (d Driver) Put(ctx context.Context, temp string, body io.Reader, from, size
 
 // Kept implements destination.Resumer. The last bytes of a file that was being
 // written may not have reached the disk: it goes on some way before its end.
-func (d Driver) Kept(ctx context.Context, temp string, local io.ReaderAt, size int64) (int64, error) {
-	f, err := os.Open(d.local(temp))
-	if errors.Is(err, fs.ErrNotExist) {
-		return 0, nil
-	}
-	if err != nil {
-		return 0, failure("opening the temporary file", err)
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return 0, failure("looking at the temporary file", err)
-	}
-	return destination.KeptTail(f, info.Size(), local, size)
+func (d Driver) Kept(_ context.Context, temp string, local io.ReaderAt, size int64) (kept int64, err error) {
+	err = d.within(func(root *os.Root) error {
+		f, err := regular(root, temp, os.O_RDONLY)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil {
+			return failure("opening the temporary file", err)
+		}
+		defer f.Close()
+		info, err := f.Stat()
+		if err != nil {
+			return failure("looking at the temporary file", err)
+		}
+		kept, err = destination.KeptTail(f, info.Size(), local, size)
+		return err
+	})
+	return kept, err
 }
 
 // Resumes implements destination.Resumer.
@@ -112,37 +208,49 @@ func (d Driver) Publish(_ context.Context, temp, to string) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	if err := d.mounted(); err != nil {
-		return err
-	}
-	dir := filepath.Dir(d.local(to))
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return failure("making the folder "+path.Dir(to), err)
-	}
-	err := os.Link(d.local(temp), d.local(to))
-	switch {
-	case errors.Is(err, fs.ErrExist):
-		return destination.ErrExists
-	case errors.Is(err, syscall.EPERM), errors.Is(err, syscall.ENOTSUP), errors.Is(err, syscall.ENOSYS), errors.Is(err, syscall.EMLINK):
-		if err := renameNoReplace(d.local(temp), d.local(to)); err != nil {
-			if errors.Is(err, fs.ErrExist) {
-				return destination.ErrExists
+	return d.within(func(root *os.Root) error {
+		if err := noLink(root, temp); err != nil {
+			return err
+		}
+		info, err := root.Lstat(temp)
+		switch {
+		case err != nil:
+			return failure("looking at the temporary file", err)
+		case !info.Mode().IsRegular():
+			return notAFile(temp)
+		}
+		dir := path.Dir(to)
+		if err := noLink(root, dir); err != nil {
+			return err
+		}
+		if err := root.MkdirAll(dir, 0o755); err != nil {
+			return failure("making the folder "+dir, err)
+		}
+		err = root.Link(temp, to)
+		switch {
+		case errors.Is(err, fs.ErrExist):
+			return destination.ErrExists
+		case errors.Is(err, syscall.EPERM), errors.Is(err, syscall.ENOTSUP), errors.Is(err, syscall.ENOSYS), errors.Is(err, syscall.EMLINK):
+			if err := renameNoReplace(root, temp, to); err != nil {
+				if errors.Is(err, fs.ErrExist) {
+					return destination.ErrExists
+				}
+				return failure("putting the file in place", err)
 			}
+		case err != nil:
 			return failure("putting the file in place", err)
+		default:
+			if err := root.Remove(temp); err != nil {
+				return failure("removing the temporary name", err)
+			}
 		}
-	case err != nil:
-		return failure("putting the file in place", err)
-	default:
-		if err := os.Remove(d.local(temp)); err != nil {
-			return failure("removing the temporary name", err)
-		}
-	}
-	return syncDir(dir)
+		return syncDir(root, dir)
+	})
 }
 
 // syncDir brings a folder's entries to disk.
-func syncDir(dir string) error {
-	f, err := os.Open(dir)
+func syncDir(root *os.Root, dir string) error {
+	f, err := root.Open(dir)
 	if err != nil {
 		return failure("opening the folder", err)
 	}
@@ -157,30 +265,35 @@ func syncDir(dir string) error {
 }
 
 // Size implements destination.Driver.
-func (d Driver) Size(_ context.Context, p string) (int64, error) {
-	if err := d.mounted(); err != nil {
-		return 0, err
-	}
-	info, err := os.Stat(d.local(p))
-	if err != nil {
-		return 0, failure("looking at "+p, err)
-	}
-	if !info.Mode().IsRegular() {
-		return 0, &destination.Error{Cause: queue.Refused, Says: fmt.Sprintf("%s is not a file", p)}
-	}
-	return info.Size(), nil
+func (d Driver) Size(_ context.Context, p string) (size int64, err error) {
+	err = d.within(func(root *os.Root) error {
+		if err := noLink(root, p); err != nil {
+			return err
+		}
+		info, err := root.Lstat(p)
+		switch {
+		case err != nil:
+			return failure("looking at "+p, err)
+		case !info.Mode().IsRegular():
+			return notAFile(p)
+		}
+		size = info.Size()
+		return nil
+	})
+	return size, err
 }
 
 // Open implements destination.Driver.
-func (d Driver) Open(_ context.Context, p string) (io.ReadCloser, error) {
-	if err := d.mounted(); err != nil {
-		return nil, err
-	}
-	f, err := os.Open(d.local(p))
-	if err != nil {
-		return nil, failure("opening "+p, err)
-	}
-	return f, nil
+func (d Driver) Open(_ context.Context, p string) (r io.ReadCloser, err error) {
+	err = d.within(func(root *os.Root) error {
+		f, err := regular(root, p, os.O_RDONLY)
+		if err != nil {
+			return failure("opening "+p, err)
+		}
+		r = f
+		return nil
+	})
+	return r, err
 }
 
 // Remove implements destination.Driver.
@@ -188,97 +301,109 @@ func (d Driver) Remove(_ context.Context, temp string) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	if err := d.mounted(); err != nil {
-		return err
-	}
-	if err := os.Remove(d.local(temp)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return failure("removing "+temp, err)
-	}
-	return nil
+	return d.within(func(root *os.Root) error {
+		if err := noLink(root, destination.TempDir); err != nil {
+			return err
+		}
+		if err := root.Remove(temp); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return failure("removing "+temp, err)
+		}
+		return nil
+	})
 }
 
 // List implements destination.Browser.
-func (d Driver) List(_ context.Context, dir string) ([]destination.Entry, error) {
-	if err := d.mounted(); err != nil {
-		return nil, err
-	}
-	found, err := os.ReadDir(d.local(dir))
-	if err != nil {
-		return nil, failure("listing "+dir, err)
-	}
-	var entries []destination.Entry
-	for _, e := range found {
-		if e.Name() == MarkerName {
-			continue
+func (d Driver) List(_ context.Context, dir string) (entries []destination.Entry, err error) {
+	err = d.within(func(root *os.Root) error {
+		if err := noLink(root, dir); err != nil {
+			return err
 		}
-		info, err := e.Info()
-		if errors.Is(err, fs.ErrNotExist) {
-			continue
-		}
+		f, err := root.Open(path.Join(".", dir))
 		if err != nil {
-			return nil, failure("looking at "+e.Name(), err)
+			return failure("listing "+dir, err)
 		}
-		switch {
-		case info.IsDir():
-			entries = append(entries, destination.Entry{Name: e.Name(), Folder: true})
-		case info.Mode().IsRegular():
-			entries = append(entries, destination.Entry{Name: e.Name(), Size: info.Size()})
+		defer f.Close()
+		found, err := f.ReadDir(-1)
+		if err != nil {
+			return failure("listing "+dir, err)
 		}
-	}
-	return entries, nil
+		for _, e := range found {
+			info, err := e.Info()
+			if errors.Is(err, fs.ErrNotExist) {
+				continue
+			}
+			if err != nil {
+				return failure("looking at "+e.Name(), err)
+			}
+			switch {
+			case info.IsDir():
+				entries = append(entries, destination.Entry{Name: e.Name(), Folder: true})
+			case info.Mode().IsRegular():
+				entries = append(entries, destination.Entry{Name: e.Name(), Size: info.Size()})
+			}
+		}
+		return nil
+	})
+	return entries, err
 }
 
 // MakeFolder implements destination.Browser.
 func (d Driver) MakeFolder(_ context.Context, dir string) error {
-	if err := d.mounted(); err != nil {
-		return err
-	}
-	if err := os.MkdirAll(d.local(dir), 0o755); err != nil {
-		return failure("making the folder "+dir, err)
-	}
-	return nil
+	return d.within(func(root *os.Root) error {
+		if err := noLink(root, dir); err != nil {
+			return err
+		}
+		if err := root.MkdirAll(dir, 0o755); err != nil {
+			return failure("making the folder "+dir, err)
+		}
+		return nil
+	})
 }
 
 // Tidy implements destination.Browser.
 func (d Driver) Tidy(context.Context) error {
-	err := os.Remove(d.local(destination.TempDir))
-	if err == nil || errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTEMPTY) || errors.Is(err, syscall.EEXIST) {
-		return nil
+	return d.within(func(root *os.Root) error {
+		err := root.Remove(destination.TempDir)
+		if err == nil || errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTEMPTY) || errors.Is(err, syscall.EEXIST) {
+			return nil
+		}
+		return failure("removing the folder for files on their way", err)
+	})
+}
+
+// Connection implements destination.Connected: another disk under the same name
+// is another.
+func (d Driver) Connection() uint64 {
+	info, err := os.Stat(d.Root)
+	if err != nil {
+		return 0
 	}
-	return failure("removing the folder for files on their way", err)
+	return identity(info)
+}
+
+// Stamp implements destination.Stamper: a copy of a file was made at another
+// time.
+func (d Driver) Stamp(_ context.Context, p string) (stamp string, err error) {
+	err = d.within(func(root *os.Root) error {
+		info, err := root.Lstat(p)
+		if err != nil {
+			return failure("looking at "+p, err)
+		}
+		stamp = changed(info)
+		return nil
+	})
+	return stamp, err
 }
 
 // Close implements destination.Driver.
 func (d Driver) Close() error { return nil }
 
-func (d Driver) local(p string) string { return filepath.Join(d.Root, filepath.FromSlash(p)) }
-
-func (d Driver) mounted() error {
-	info, err := os.Stat(d.Root)
-	switch {
-	case errors.Is(err, fs.ErrNotExist) || err == nil && !info.IsDir():
-		return &destination.Error{Cause: queue.Misplaced, Says: fmt.Sprintf("the folder %s is not there", d.Root), Err: err}
-	case err != nil:
-		return failure("looking at "+d.Root, err)
-	case d.Marker == nil:
-		return nil
-	}
-	want, err := d.Marker()
-	if err != nil || want == "" {
-		return err
-	}
-	has, err := os.ReadFile(filepath.Join(d.Root, MarkerName))
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return failure("reading the marker", err)
-	}
-	if strings.TrimSpace(string(has)) != want {
-		return &destination.Error{Cause: queue.Misplaced, Says: fmt.Sprintf("the folder %s is not the one that was there: its disk is not mounted, or it is another disk (a file %s with the line %s tells the right one)", d.Root, MarkerName, want)}
-	}
-	return nil
-}
-
 // failure tells the cause of a file system's error.
 func failure(doing string, err error) error {
+	var own *destination.Error
+	if errors.As(err, &own) {
+		return own
+	}
 	e := &destination.Error{Cause: queue.Busy, Says: doing + " failed", Err: err}
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -293,6 +418,8 @@ func failure(doing string, err error) error {
 		e.Cause, e.Says = queue.Refused, "the disk refuses the name"
 	case errors.Is(err, syscall.ENOTDIR):
 		e.Cause, e.Says = queue.Refused, "a file stands where a folder is needed"
+	case errors.Is(err, syscall.ELOOP), strings.Contains(err.Error(), "path escapes from parent"):
+		e.Cause, e.Says = queue.Refused, "a link stands on the way, and nothing is written or read through one"
 	}
 	return e
 }

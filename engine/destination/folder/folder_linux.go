@@ -2,6 +2,12 @@ package folder
 
 import (
 	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path"
+	"strconv"
+	"syscall"
 
 	"golang.org/x/sys/unix"
 
@@ -19,6 +25,45 @@ func (d Driver) Space(context.Context) (destination.Space, error) {
 	return destination.Space{Free: int64(s.Bavail) * size, Used: int64(s.Blocks-s.Bfree) * size}, nil
 }
 
-func renameNoReplace(from, to string) error {
-	return unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_NOREPLACE)
+func renameNoReplace(root *os.Root, from, to string) error {
+	above, err := root.Open(path.Dir(from))
+	if err != nil {
+		return err
+	}
+	defer above.Close()
+	below, err := root.Open(path.Dir(to))
+	if err != nil {
+		return err
+	}
+	defer below.Close()
+	for {
+		err = unix.Renameat2(int(above.Fd()), path.Base(from), int(below.Fd()), path.Base(to), unix.RENAME_NOREPLACE)
+		if !errors.Is(err, unix.EINTR) {
+			return err
+		}
+	}
+}
+
+// names is how many names a file has.
+func names(info fs.FileInfo) uint64 {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		return uint64(st.Nlink)
+	}
+	return 1
+}
+
+// identity tells a folder from another under the same name.
+func identity(info fs.FileInfo) uint64 {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		return uint64(st.Dev)<<40 ^ st.Ino
+	}
+	return 0
+}
+
+// changed is when a file's record was last written: a copy has its own.
+func changed(info fs.FileInfo) string {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		return strconv.FormatInt(int64(st.Ctim.Sec), 10)
+	}
+	return ""
 }

@@ -5,6 +5,8 @@ package folder
 import (
 	"context"
 	"errors"
+	"io/fs"
+	"os"
 
 	"yardtide/engine/destination"
 )
@@ -14,6 +16,11 @@ func (d Driver) Space(context.Context) (destination.Space, error) {
 	return destination.Space{Free: -1, Used: -1}, nil
 }
 
-func renameNoReplace(string, string) error {
+func renameNoReplace(*os.Root, string, string) error {
 	return errors.New("this file system has no hard links, which are needed to put files in place safely")
 }
+
+// This system is not asked for these yet.
+func names(fs.FileInfo) uint64    { return 1 }
+func identity(fs.FileInfo) uint64 { return 0 }
+func changed(fs.FileInfo) string  { return "" }

@@ -10,12 +10,13 @@ import (
 
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
+	"yardtide/engine/destination/destinationtest"
 	"yardtide/engine/destination/folder"
 )
 
 func TestAFolderThatIsNotThereIsNotMade(t *testing.T) {
 	root := t.TempDir() + "/unmounted"
-	err := folder.Driver{Root: root}.Put(t.Context(), destination.Temp("d", 1, 1), strings.NewReader("x"), 0, 1)
+	err := folder.Driver{Root: root}.Put(t.Context(), destinationtest.Temp(1), strings.NewReader("x"), 0, 1)
 	assert.Equal(t, queue.Misplaced, destination.CauseOf(err), "%v", err)
 	assert.NoDirExists(t, root)
 }
@@ -23,7 +24,7 @@ func TestAFolderThatIsNotThereIsNotMade(t *testing.T) {
 func TestAFileWhereAFolderIsNeeded(t *testing.T) {
 	d := folder.Driver{Root: t.TempDir()}
 	require.NoError(t, os.WriteFile(d.Root+"/2026", []byte("in the way"), 0o600))
-	temp := destination.Temp("d", 1, 1)
+	temp := destinationtest.Temp(1)
 	require.NoError(t, d.Put(t.Context(), temp, strings.NewReader("x"), 0, 1))
 	err := d.Publish(t.Context(), temp, "2026/03/a.jpg")
 	assert.Equal(t, queue.Refused, destination.CauseOf(err), "%v", err)

@@ -21,6 +21,7 @@ import (
 	"net/url"
 	"path"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/minio/minio-go/v7"
@@ -40,16 +41,18 @@ type Options struct {
 	User     string                 // the access key
 	Password func() (string, error) // the secret key; asked at every request
 	Web      web.Options
+	Stale    time.Duration // the age at which what was begun under a final name was left by somebody dead; 2 h when zero
 }
 
 // Driver implements destination.Driver.
 type Driver struct {
-	o     Options
-	host  string
-	core  *minio.Core
-	close func()
+	o         Options
+	host      string
+	core      *minio.Core
+	transport *web.Transport
+	ended     atomic.Int64 // when what was left was last ended, in nanoseconds
 
-	publishing destination.NameLocks
+	publishing *destination.NameLocks
 }
 
 var (
@@ -57,6 +60,9 @@ var (
 	_ destination.Resumer = (*Driver)(nil)
 	_ destination.Prover  = (*Driver)(nil)
 	_ destination.Browser = (*Driver)(nil)
+
+	_ destination.Connected = (*Driver)(nil)
+	_ destination.Stamper   = (*Driver)(nil)
 )
 
 const (
@@ -84,6 +90,9 @@ func New(o Options) (*Driver, error) {
 	if o.Region == "" {
 		o.Region = "us-east-1" // what gateways at home take for any
 	}
+	if o.Stale == 0 {
+		o.Stale = 2 * time.Hour
+	}
 	o.Path = strings.Trim(o.Path, "/")
 	transport := web.New(o.Web)
 	core, err := minio.NewCore(base.Host, &minio.Options{
@@ -93,7 +102,7 @@ func New(o Options) (*Driver, error) {
 	if err != nil {
 		return nil, &destination.Error{Cause: queue.Misplaced, Says: "the address cannot be used", Err: err}
 	}
-	return &Driver{o: o, host: base.Host, core: core, close: transport.CloseIdleConnections}, nil
+	return &Driver{o: o, host: base.Host, core: core, transport: transport, publishing: destination.NewNameLocks()}, nil
 }
 
 // secret gives the keys to the library, anew for every request.
@@ -108,7 +117,7 @@ func (s secret) RetrieveWithCredContext(*credentials.CredContext) (credentials.V
 func (s secret) Retrieve() (credentials.Value, error) {
 	password, err := s.o.Password()
 	if err != nil {
-		return credentials.Value{}, &destination.Error{Cause: queue.SignIn, Says: "the secret key cannot be read", Err: err}
+		return credentials.Value{}, &destination.Error{Cause: queue.SignIn, Says: "the secret key cannot be read: " + err.Error()}
 	}
 	return credentials.Value{AccessKeyID: s.o.User, SecretAccessKey: password, SignerType: credentials.SignatureV4}, nil
 }
@@ -197,13 +206,16 @@ func (d *Driver) upload(ctx context.Context, temp string, from, part int64) (str
 		if err != nil {
 			return "", nil, err
 		}
+		// All parts may be there, the last one short: what was lost is the
+		// completion.
+		parts := (from + part - 1) / part
 		var kept []minio.CompletePart
 		for i, p := range there {
-			if int64(i) < from/part {
+			if int64(i) < parts {
 				kept = append(kept, minio.CompletePart{PartNumber: p.PartNumber, ETag: p.ETag})
 			}
 		}
-		if id == "" || int64(len(kept)) != from/part {
+		if id == "" || int64(len(kept)) != parts {
 			return "", nil, destination.PartLost()
 		}
 		return id, kept, nil
@@ -307,7 +319,11 @@ func (d *Driver) Publish(ctx context.Context, temp, to string) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	defer d.publishing.Lock(to)()
+	unlock, err := d.publishing.Lock(ctx, to)
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	size, err := d.Size(ctx, temp)
 	if err != nil {
 		return err
@@ -317,8 +333,11 @@ func (d *Driver) Publish(ctx context.Context, temp, to string) error {
 	} else if !errors.Is(err, destination.ErrNotFound) {
 		return err
 	}
-	if err := d.copy(ctx, temp, to, size); err != nil {
+	if err := d.endOld(ctx); err != nil && context.Cause(ctx) != nil { // else it is done another time: nothing rests on it
 		return err
+	}
+	if err := d.copy(ctx, temp, to, size); err != nil {
+		return d.taken(ctx, err)
 	}
 	if n, err := d.Size(ctx, to); err != nil || n != size {
 		if err == nil || errors.Is(err, destination.ErrNotFound) {
@@ -327,6 +346,33 @@ func (d *Driver) Publish(ctx context.Context, temp, to string) error {
 		return err
 	}
 	return d.Remove(ctx, temp)
+}
+
+// endOld ends, now and then, what a process that was killed had begun under a
+// final name. It cannot be told from what another service does this moment but by
+// its age.
+func (d *Driver) endOld(ctx context.Context) error {
+	now := time.Now()
+	if last := d.ended.Load(); now.UnixNano()-last < int64(d.o.Stale) || !d.ended.CompareAndSwap(last, now.UnixNano()) {
+		return nil
+	}
+	prefix := d.o.Path
+	if prefix != "" {
+		prefix += "/"
+	}
+	list, err := d.core.ListMultipartUploads(ctx, d.o.Bucket, prefix, "", "", "", 1000)
+	if err != nil {
+		return d.failure(ctx, "listing what is under way", err)
+	}
+	for _, u := range list.Uploads {
+		if strings.HasPrefix(u.Key, d.key(destination.TempDir)+"/") || now.Sub(u.Initiated) < d.o.Stale {
+			continue
+		}
+		if err := d.core.AbortMultipartUpload(ctx, d.o.Bucket, u.Key, u.UploadID); err != nil && minio.ToErrorResponse(err).Code != "NoSuchUpload" {
+			return d.failure(ctx, "ending what was begun", err)
+		}
+	}
+	return nil
 }
 
 // ifNone lets a request succeed only where nothing has the name (RFC 9110,
@@ -340,15 +386,11 @@ func ifNone() minio.PutObjectOptions {
 func (d *Driver) copy(ctx context.Context, temp, to string, size int64) error {
 	if size == 0 { // nothing of it can be a part
 		_, err := d.core.PutObject(ctx, d.o.Bucket, d.key(to), bytes.NewReader(nil), 0, "", hex.EncodeToString(sha256.New().Sum(nil)), ifNone())
-		return d.taken(ctx, err)
-	}
-	// A process that was killed here left what it had begun.
-	if err := d.abort(ctx, to); err != nil {
 		return err
 	}
 	id, err := d.core.NewMultipartUpload(ctx, d.o.Bucket, d.key(to), composite())
 	if err != nil {
-		return d.failure(ctx, "putting the file in place", err)
+		return err
 	}
 	step := size
 	if size > maxCopy {
@@ -369,12 +411,14 @@ func (d *Driver) copy(ctx context.Context, temp, to string, size int64) error {
 		defer cancel()
 		_ = d.core.AbortMultipartUpload(ctx, d.o.Bucket, d.key(to), id) // it may be gone already
 	}
-	return d.taken(ctx, err)
+	return err
 }
 
+// taken is the error of a copy, in the words of a driver.
 func (d *Driver) taken(ctx context.Context, err error) error {
-	if err == nil {
-		return nil
+	var own *destination.Error
+	if errors.As(err, &own) {
+		return err
 	}
 	if answer := minio.ToErrorResponse(err); answer.StatusCode == http.StatusPreconditionFailed || answer.Code == "PreconditionFailed" || answer.Code == "ConditionalRequestConflict" {
 		return destination.ErrExists
@@ -418,6 +462,19 @@ func (d *Driver) Prove(ctx context.Context, p, sum string, size int64) (string, 
 
 // ProvesAnew implements destination.Prover: the storage keeps the hash.
 func (d *Driver) ProvesAnew() bool { return false }
+
+// Connection implements destination.Connected.
+func (d *Driver) Connection() uint64 { return d.transport.Dials() }
+
+// Stamp implements destination.Stamper: an object cannot be made with a time of
+// one's own.
+func (d *Driver) Stamp(ctx context.Context, p string) (string, error) {
+	info, err := d.core.StatObject(ctx, d.o.Bucket, d.key(p), minio.StatObjectOptions{})
+	if err != nil {
+		return "", d.failure(ctx, "looking at "+p, err)
+	}
+	return info.LastModified.UTC().Format(time.RFC3339), nil
+}
 
 // Open implements destination.Driver.
 func (d *Driver) Open(ctx context.Context, p string) (io.ReadCloser, error) {
@@ -516,7 +573,7 @@ func (d *Driver) Tidy(context.Context) error { return nil }
 
 // Close implements destination.Driver.
 func (d *Driver) Close() error {
-	d.close()
+	d.transport.CloseIdleConnections()
 	return nil
 }
 

@@ -4,9 +4,12 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
+	"io"
 	"os"
 	"strings"
 	"testing"
+	"testing/iotest"
 	"time"
 
 	"github.com/minio/minio-go/v7"
@@ -16,6 +19,7 @@ import (
 
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
+	"yardtide/engine/destination/destinationtest"
 	"yardtide/engine/destination/s3"
 	"yardtide/engine/destination/web"
 	"yardtide/standin/gateway"
@@ -61,7 +65,7 @@ func TestFailuresAreToldApart(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			o := right
 			c.change(&o)
-			err := send(t, driver(t, o, c.password), destination.Temp("dev", 1, 1), 400)
+			err := send(t, driver(t, o, c.password), destinationtest.Temp(1), 400)
 			var own *destination.Error
 			require.ErrorAs(t, err, &own)
 			assert.Equal(t, c.cause, own.Cause, own.Says)
@@ -75,7 +79,7 @@ func TestFailuresAreToldApart(t *testing.T) {
 
 func TestWhatWasBegunAndLeftIsEnded(t *testing.T) {
 	g := start(t)
-	d := driver(t, s3.Options{URL: g.Endpoint, Bucket: "locker", User: g.User}, g.Password)
+	d := driver(t, s3.Options{URL: g.Endpoint, Bucket: "locker", User: g.User, Stale: time.Nanosecond}, g.Password)
 	core, err := minio.NewCore(g.Address, &minio.Options{Creds: credentials.NewStaticV4(g.User, g.Password, ""), Region: "us-east-1"})
 	require.NoError(t, err)
 	begun := func() int {
@@ -83,7 +87,7 @@ func TestWhatWasBegunAndLeftIsEnded(t *testing.T) {
 		require.NoError(t, err)
 		return len(list.Uploads)
 	}
-	temp := destination.Temp("dev", 1, 1)
+	temp := destinationtest.Temp(1)
 	for _, key := range []string{temp, temp, "2026/a.jpg"} { // as a process that was killed leaves it
 		_, err := core.NewMultipartUpload(t.Context(), "locker", key, minio.PutObjectOptions{})
 		require.NoError(t, err)
@@ -100,7 +104,7 @@ func TestWhatWasBegunAndLeftIsEnded(t *testing.T) {
 func TestAnObjectThatIsNotWholeIsRefused(t *testing.T) {
 	g := start(t)
 	d := driver(t, s3.Options{URL: g.Endpoint, Bucket: "locker", User: g.User}, g.Password)
-	temp := destination.Temp("dev", 1, 1)
+	temp := destinationtest.Temp(1)
 	require.NoError(t, send(t, d, temp, 400_000))
 	require.NoError(t, d.Publish(t.Context(), temp, "a.jpg"))
 	require.NoError(t, os.Truncate(g.Files("locker")+"/a.jpg", 399_999))
@@ -116,4 +120,42 @@ func TestAnObjectThatIsNotWholeIsRefused(t *testing.T) {
 	sum := sha256.Sum256(bytes.Repeat([]byte("tide"), 100_000))
 	_, err = d.Prove(t.Context(), "b.jpg", hex.EncodeToString(sum[:]), 400_000)
 	assert.Equal(t, queue.Different, destination.CauseOf(err), "%v", err)
+}
+
+// A send is cut around every edge of its parts, and with all of them there but
+// the word that joins them lost: the next goes on from what is there.
+func TestASendThatWasCutGoesOnFromEveryPart(t *testing.T) {
+	const part = 5 << 20
+	g := start(t)
+	d := driver(t, s3.Options{URL: g.Endpoint, Bucket: "locker", User: g.User}, g.Password)
+	core, err := minio.NewCore(g.Address, &minio.Options{Creds: credentials.NewStaticV4(g.User, g.Password, ""), Region: "us-east-1"})
+	require.NoError(t, err)
+	for _, size := range []int64{2 * part, 2*part + 1, 3*part - 1} {
+		content := make([]byte, size)
+		for i := range content {
+			content[i] = byte(i >> 10)
+		}
+		for i, cut := range []int64{part - 1, part, part + 1, 2*part - 1, 2 * part, 2*part + 1, size - 1, size} {
+			temp, lost := destinationtest.Temp(size*100+int64(i)), errors.New("the line went")
+			if cut < size {
+				err := d.Put(t.Context(), temp, io.MultiReader(bytes.NewReader(content[:cut]), iotest.ErrReader(lost)), 0, size)
+				require.ErrorIs(t, err, lost)
+			} else { // everything arrived but the last request
+				id, err := core.NewMultipartUpload(t.Context(), "locker", temp, minio.PutObjectOptions{})
+				require.NoError(t, err)
+				for n := int64(0); n*part < size; n++ {
+					piece := content[n*part : min(size, (n+1)*part)]
+					_, err := core.PutObjectPart(t.Context(), "locker", temp, id, int(n)+1, bytes.NewReader(piece), int64(len(piece)), minio.PutObjectPartOptions{})
+					require.NoError(t, err)
+				}
+			}
+			kept, err := d.Kept(t.Context(), temp, bytes.NewReader(content), size)
+			require.NoError(t, err)
+			require.NoError(t, d.Put(t.Context(), temp, bytes.NewReader(content[kept:]), kept, size), "%d of %d bytes, cut at %d", kept, size, cut)
+			there, err := os.ReadFile(g.Files("locker") + "/" + temp)
+			require.NoError(t, err)
+			require.True(t, bytes.Equal(content, there), "%d bytes, cut at %d", size, cut)
+			require.NoError(t, d.Remove(t.Context(), temp))
+		}
+	}
 }

@@ -15,6 +15,7 @@ import (
 
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
+	"yardtide/engine/destination/destinationtest"
 	"yardtide/engine/destination/sftp"
 )
 
@@ -98,7 +99,7 @@ func TestAPasswordIsAskedForInEitherWay(t *testing.T) {
 			o.Password = func() (string, error) { return good, nil }
 			d := sftp.New(o)
 			require.NoError(t, send(t, d))
-			require.NoError(t, d.Publish(t.Context(), destination.Temp("dev", 1, 1), "2026/a.jpg"))
+			require.NoError(t, d.Publish(t.Context(), destinationtest.Temp(1), "2026/a.jpg"))
 			there, err := os.ReadFile(o.Path + "/2026/a.jpg")
 			require.NoError(t, err)
 			assert.Equal(t, "tide", string(there))

@@ -40,13 +40,17 @@ type Options struct {
 type Driver struct {
 	o Options
 
-	mu      sync.Mutex
+	connecting chan struct{} // has room for one: who filled it connects
+
+	mu      sync.Mutex // never held while the server is waited for
 	client  *sftp.Client
 	conn    *ssh.Client
-	folders map[string]bool // known to exist
+	closed  bool
+	folders map[string]bool // known to exist, and to be no links
 	mute    bool            // this connection's server runs no programs
+	made    uint64          // how many connections
 
-	watching sync.WaitGroup // of connections
+	watching sync.WaitGroup // of connections, and of questions that were given up
 }
 
 var _ destination.Driver = (*Driver)(nil)
@@ -54,13 +58,14 @@ var _ destination.Spacer = (*Driver)(nil)
 var _ destination.Resumer = (*Driver)(nil)
 var _ destination.Prover = (*Driver)(nil)
 var _ destination.Browser = (*Driver)(nil)
+var _ destination.Connected = (*Driver)(nil)
 
 // New makes a driver; it does not connect yet.
 func New(o Options) *Driver {
 	if o.Stall == 0 {
 		o.Stall = time.Minute
 	}
-	return &Driver{o: o, folders: map[string]bool{}}
+	return &Driver{o: o, folders: map[string]bool{}, connecting: make(chan struct{}, 1)}
 }
 
 // identityError tells that the server is not the one that the plan names.
@@ -68,18 +73,38 @@ type identityError struct{ seen string }
 
 func (e identityError) Error() string { return "its host key has the fingerprint " + e.seen }
 
-// connect returns the shared client, making it when there is none.
-func (d *Driver) connect(ctx context.Context) (*sftp.Client, error) {
+// Connection implements destination.Connected.
+func (d *Driver) Connection() uint64 {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.client != nil {
-		return d.client, nil
+	return d.made
+}
+
+func (d *Driver) connected() *sftp.Client {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.client
+}
+
+// connect returns the shared client, making it when there is none.
+func (d *Driver) connect(ctx context.Context) (*sftp.Client, error) {
+	if client := d.connected(); client != nil {
+		return client, nil
+	}
+	select {
+	case d.connecting <- struct{}{}:
+		defer func() { <-d.connecting }()
+	case <-ctx.Done():
+		return nil, context.Cause(ctx)
+	}
+	if client := d.connected(); client != nil { // by who was before
+		return client, nil
 	}
 	var methods []ssh.AuthMethod
 	if d.o.Key != nil {
 		pem, err := d.o.Key()
 		if err != nil {
-			return nil, &destination.Error{Cause: queue.SignIn, Says: "the key cannot be read", Err: err}
+			return nil, &destination.Error{Cause: queue.SignIn, Says: "the key cannot be read: " + err.Error()}
 		}
 		signer, err := ssh.ParsePrivateKey(pem)
 		if err != nil { // the parser's message may hold parts of the key
@@ -90,7 +115,7 @@ func (d *Driver) connect(ctx context.Context) (*sftp.Client, error) {
 	if d.o.Password != nil {
 		password, err := d.o.Password()
 		if err != nil {
-			return nil, &destination.Error{Cause: queue.SignIn, Says: "the password cannot be read", Err: err}
+			return nil, &destination.Error{Cause: queue.SignIn, Says: "the password cannot be read: " + err.Error()}
 		}
 		// Many servers ask for it as a question (RFC 4256) instead.
 		methods = append(methods, ssh.Password(password), ssh.KeyboardInteractive(func(_, _ string, questions []string, shown []bool) ([]string, error) {
@@ -123,13 +148,52 @@ func (d *Driver) connect(ctx context.Context) (*sftp.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	client, err := sftp.NewClient(conn, sftp.UseConcurrentWrites(true), sftp.MaxPacketUnchecked(packet), sftp.MaxConcurrentRequestsPerFile(inFlight))
+	var client *sftp.Client
+	stop := context.AfterFunc(ctx, func() { _ = conn.Close() }) // ends the wait below
+	client, err = sftp.NewClient(conn, sftp.UseConcurrentWrites(true), sftp.MaxPacketUnchecked(packet), sftp.MaxConcurrentRequestsPerFile(inFlight))
+	if !stop() {
+		return nil, errors.Join(context.Cause(ctx), closed(conn))
+	}
 	if err != nil {
-		return nil, errors.Join(&destination.Error{Cause: queue.Misplaced, Says: d.o.Address + " offers no file transfer over SSH", Err: err}, conn.Close())
+		return nil, errors.Join(&destination.Error{Cause: queue.Misplaced, Says: d.o.Address + " offers no file transfer over SSH", Err: err}, closed(conn))
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.closed {
+		return nil, errors.Join(&destination.Error{Cause: queue.Unreachable, Says: "the connection to " + d.o.Address + " was closed"}, closed(conn), client.Close())
 	}
 	d.conn, d.client, d.folders, d.mute = conn, client, map[string]bool{}, false
+	d.made++
 	d.watch(conn, client)
 	return client, nil
+}
+
+// ask asks the server something that the library cannot be told to give up. A
+// question that is given up ends with its connection, or when nothing moves on
+// it for too long; Close waits for it.
+func ask[T any](ctx context.Context, d *Driver, question func() (T, error)) (T, error) {
+	type answer struct {
+		v   T
+		err error
+	}
+	answered := make(chan answer, 1)
+	d.watching.Go(func() {
+		v, err := question()
+		answered <- answer{v, err}
+	})
+	select {
+	case a := <-answered:
+		return a.v, a.err
+	case <-ctx.Done():
+		var none T
+		return none, context.Cause(ctx)
+	}
+}
+
+// order is ask for what has no answer but that it was done.
+func order(ctx context.Context, d *Driver, do func() error) error {
+	_, err := ask(ctx, d, func() (struct{}, error) { return struct{}{}, do() })
+	return err
 }
 
 // watch keeps a connection from ending while nothing is asked of it, and lets
@@ -182,8 +246,15 @@ func (d *Driver) dial(ctx context.Context, methods []ssh.AuthMethod, kinds []str
 		}
 		return nil, &destination.Error{Cause: queue.Unreachable, Says: d.o.Address + " does not answer", Err: err}
 	}
+	stop := context.AfterFunc(ctx, func() { _ = raw.Close() }) // ends the handshake
 	config := &ssh.ClientConfig{User: d.o.User, Auth: methods, Timeout: 15 * time.Second, HostKeyCallback: d.identify, HostKeyAlgorithms: kinds}
 	link, channels, requests, err := ssh.NewClientConn(watched{raw, d.o.Stall}, d.o.Address, config)
+	if !stop() {
+		if err == nil {
+			err = link.Close()
+		}
+		return nil, errors.Join(context.Cause(ctx), err)
+	}
 	if err != nil {
 		return nil, errors.Join(handshake(err, d.o.Address), closed(raw))
 	}
@@ -276,13 +347,16 @@ func (d *Driver) failureOf(ctx context.Context, client *sftp.Client, doing strin
 		return why
 	}
 	var answer *sftp.StatusError
+	var own *destination.Error
 	switch {
+	case errors.As(err, &own):
+		return own
 	case errors.Is(err, os.ErrNotExist):
 		return errors.Join(destination.ErrNotFound, err)
 	case errors.Is(err, os.ErrPermission):
 		return &destination.Error{Cause: queue.SignIn, Says: "the storage does not permit " + doing, Err: err}
 	case errors.As(err, &answer):
-		e := &destination.Error{Cause: d.refusal(client, need), Says: doing + " failed at the storage", Err: err}
+		e := &destination.Error{Cause: d.refusal(ctx, client, need), Says: doing + " failed at the storage", Err: err}
 		if e.Cause == queue.Full {
 			e.Says = "the storage is full"
 		}
@@ -294,8 +368,8 @@ func (d *Driver) failureOf(ctx context.Context, client *sftp.Client, doing strin
 
 // refusal tells whether a failure without a reason comes from a full disk: the
 // protocol has no word for it.
-func (d *Driver) refusal(client *sftp.Client, need int64) queue.Cause {
-	if s, err := client.StatVFS(d.base()); err == nil && int64(s.Bavail*s.Frsize) < max(need, 1<<16) {
+func (d *Driver) refusal(ctx context.Context, client *sftp.Client, need int64) queue.Cause {
+	if s, err := ask(ctx, d, func() (*sftp.StatVFS, error) { return client.StatVFS(d.base()) }); err == nil && int64(s.Bavail*s.Frsize) < max(need, 1<<16) {
 		return queue.Full
 	}
 	return queue.Busy
@@ -319,43 +393,25 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, from, siz
 	if err != nil {
 		return err
 	}
-	if info, err := client.Stat(d.base()); errors.Is(err, os.ErrNotExist) || err == nil && !info.IsDir() {
+	if info, err := ask(ctx, d, func() (os.FileInfo, error) { return client.Stat(d.base()) }); errors.Is(err, os.ErrNotExist) || err == nil && !info.IsDir() {
 		return &destination.Error{Cause: queue.Misplaced, Says: "the storage has no folder " + d.base(), Err: err}
 	}
-	if err := d.makeFolders(ctx, client, destination.TempDir); err != nil {
+	f, err := d.temporary(ctx, client, temp, from)
+	if err != nil {
 		return err
 	}
-	how := os.O_WRONLY
-	if from == 0 {
-		how |= os.O_CREATE
-	}
-	f, err := client.OpenFile(d.remote(temp), how)
-	if from > 0 && errors.Is(err, os.ErrNotExist) {
-		return destination.PartLost()
-	}
-	if errors.Is(err, os.ErrNotExist) { // somebody removed the folder for files on their way
-		d.forget()
-		if err = d.makeFolders(ctx, client, destination.TempDir); err == nil {
-			f, err = client.OpenFile(d.remote(temp), how)
-		}
-	}
-	if err != nil {
-		return d.failure(ctx, client, "making the temporary file", err)
-	}
-	if lost, err := destination.GoOn(f, from); err != nil {
-		return errors.Join(d.failure(ctx, client, "preparing the temporary file", err), closed(f))
-	} else if lost {
-		return errors.Join(destination.PartLost(), closed(f))
-	}
 	source := destination.NewBody(ctx, body, size-from)
-	n, err := f.ReadFromWithConcurrency(source, inFlight)
+	n, err := ask(ctx, d, func() (int64, error) {
+		n, err := f.ReadFromWithConcurrency(source, inFlight)
+		if _, can := client.HasExtension("fsync@openssh.com"); err == nil && can {
+			err = f.Sync()
+		}
+		if cerr := f.Close(); err == nil {
+			err = cerr
+		}
+		return n, err
+	})
 	_, own := source.Stop()
-	if _, can := client.HasExtension("fsync@openssh.com"); err == nil && can {
-		err = f.Sync()
-	}
-	if cerr := f.Close(); err == nil {
-		err = cerr
-	}
 	switch {
 	case own != nil:
 		return own
@@ -367,6 +423,74 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, from, siz
 	return destination.CheckLength(ctx, d, temp, size)
 }
 
+// temporary makes a temporary file, or with from above 0 opens the one that is
+// there. A file that is made is new: what has its name, a link among it, is
+// removed first.
+func (d *Driver) temporary(ctx context.Context, client *sftp.Client, temp string, from int64) (*sftp.File, error) {
+	if err := d.makeFolders(ctx, client, destination.TempDir); err != nil {
+		return nil, err
+	}
+	open := func() (*sftp.File, error) {
+		return ask(ctx, d, func() (*sftp.File, error) {
+			if from > 0 {
+				return d.openRegular(client, temp, os.O_WRONLY)
+			}
+			if err := client.Remove(d.remote(temp)); err != nil && !errors.Is(err, os.ErrNotExist) {
+				return nil, err
+			}
+			return client.OpenFile(d.remote(temp), os.O_WRONLY|os.O_CREATE|os.O_EXCL)
+		})
+	}
+	f, err := open()
+	if from > 0 && errors.Is(err, os.ErrNotExist) {
+		return nil, destination.PartLost()
+	}
+	if errors.Is(err, os.ErrNotExist) { // somebody removed the folder for files on their way
+		d.forget()
+		if err = d.makeFolders(ctx, client, destination.TempDir); err == nil {
+			f, err = open()
+		}
+	}
+	if err != nil {
+		return nil, d.failure(ctx, client, "making the temporary file", err)
+	}
+	lost, err := ask(ctx, d, func() (bool, error) { return destination.GoOn(f, from) })
+	if err != nil {
+		d.letGo(f)
+		return nil, d.failure(ctx, client, "preparing the temporary file", err)
+	}
+	if lost {
+		d.letGo(f)
+		return nil, destination.PartLost()
+	}
+	return f, nil
+}
+
+// letGo closes a file without waiting for the server.
+func (d *Driver) letGo(f *sftp.File) {
+	d.watching.Go(func() { _ = f.Close() }) // nothing of it is of use
+}
+
+// openRegular opens a file that is none but a regular one, and no link. The
+// server cannot be asked not to follow one: its name is looked at first.
+func (d *Driver) openRegular(client *sftp.Client, p string, how int) (*sftp.File, error) {
+	info, err := client.Lstat(d.remote(p))
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, notAFile(p, info)
+	}
+	return client.OpenFile(d.remote(p), how)
+}
+
+func notAFile(p string, info os.FileInfo) error {
+	if info.Mode()&os.ModeSymlink != 0 {
+		return &destination.Error{Cause: queue.Refused, Says: "at the storage, " + p + " is a link; nothing is written or read through one"}
+	}
+	return &destination.Error{Cause: queue.Refused, Says: "what lies at " + p + " is not a file"}
+}
+
 // Kept implements destination.Resumer: writes go out of order within a window
 // that is smaller than what is sent again.
 func (d *Driver) Kept(ctx context.Context, temp string, local io.ReaderAt, size int64) (int64, error) {
@@ -374,19 +498,21 @@ func (d *Driver) Kept(ctx context.Context, temp string, local io.ReaderAt, size 
 	if err != nil {
 		return 0, err
 	}
-	f, err := client.Open(d.remote(temp))
+	kept, err := ask(ctx, d, func() (int64, error) {
+		f, err := d.openRegular(client, temp, os.O_RDONLY)
+		if err != nil {
+			return 0, err
+		}
+		defer f.Close()
+		info, err := f.Stat()
+		if err != nil {
+			return 0, err
+		}
+		return destination.KeptTail(f, info.Size(), local, size)
+	})
 	if errors.Is(err, os.ErrNotExist) {
 		return 0, nil
 	}
-	if err != nil {
-		return 0, d.failure(ctx, client, "opening the temporary file", err)
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return 0, d.failure(ctx, client, "looking at the temporary file", err)
-	}
-	kept, err := destination.KeptTail(f, info.Size(), local, size)
 	if err != nil {
 		return 0, d.failure(ctx, client, "reading the temporary file", err)
 	}
@@ -488,7 +614,7 @@ func (d *Driver) Tidy(ctx context.Context) error {
 		return nil
 	}
 	if err == nil {
-		err = client.RemoveDirectory(d.remote(destination.TempDir))
+		err = order(ctx, d, func() error { return client.RemoveDirectory(d.remote(destination.TempDir)) })
 	}
 	if err != nil {
 		return d.failure(ctx, client, "removing the folder for files on their way", err)
@@ -513,17 +639,24 @@ func (d *Driver) Publish(ctx context.Context, temp, to string) error {
 		if err := d.makeFolders(ctx, client, path.Dir(to)); err != nil {
 			return err
 		}
-		err := client.Link(d.remote(temp), d.remote(to))
+		if info, err := ask(ctx, d, func() (os.FileInfo, error) { return client.Lstat(d.remote(temp)) }); err == nil && !info.Mode().IsRegular() {
+			return notAFile(temp, info)
+		}
+		err := order(ctx, d, func() error { return client.Link(d.remote(temp), d.remote(to)) })
 		if err == nil {
-			if err := client.Remove(d.remote(temp)); err != nil {
+			if err := order(ctx, d, func() error { return client.Remove(d.remote(temp)) }); err != nil {
 				return d.failure(ctx, client, "removing the temporary name", err)
 			}
 			return nil
 		}
-		if _, serr := client.Lstat(d.remote(to)); serr == nil {
+		there := func(p string) error {
+			_, err := ask(ctx, d, func() (os.FileInfo, error) { return client.Lstat(d.remote(p)) })
+			return err
+		}
+		if there(to) == nil {
 			return destination.ErrExists
 		}
-		if _, serr := client.Lstat(d.remote(temp)); errors.Is(serr, os.ErrNotExist) {
+		if errors.Is(there(temp), os.ErrNotExist) {
 			return destination.ErrNotFound
 		}
 		if try > 0 {
@@ -539,12 +672,15 @@ func (d *Driver) Size(ctx context.Context, p string) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	info, err := client.Stat(d.remote(p))
+	if err := d.noLinks(ctx, client, path.Dir(p)); err != nil {
+		return 0, err
+	}
+	info, err := ask(ctx, d, func() (os.FileInfo, error) { return client.Lstat(d.remote(p)) })
 	if err != nil {
 		return 0, d.failure(ctx, client, "looking at "+p, err)
 	}
 	if !info.Mode().IsRegular() {
-		return 0, &destination.Error{Cause: queue.Refused, Says: p + " is not a file"}
+		return 0, notAFile(p, info)
 	}
 	return info.Size(), nil
 }
@@ -555,12 +691,45 @@ func (d *Driver) Open(ctx context.Context, p string) (io.ReadCloser, error) {
 	if err != nil {
 		return nil, err
 	}
-	f, err := client.Open(d.remote(p))
+	if err := d.noLinks(ctx, client, path.Dir(p)); err != nil {
+		return nil, err
+	}
+	f, err := ask(ctx, d, func() (*sftp.File, error) { return d.openRegular(client, p, os.O_RDONLY) })
 	if err != nil {
 		return nil, d.failure(ctx, client, "opening "+p, err)
 	}
-	return destination.ReadBack(f, func(err error) error { return d.failure(ctx, client, "reading back", err) }), nil
+	return destination.ReadBack(&reading{ctx: ctx, d: d, f: f}, func(err error) error { return d.failure(ctx, client, "reading back", err) }), nil
 }
+
+// reading is a file that is being read, until the context ends.
+type reading struct {
+	ctx context.Context
+	d   *Driver
+	f   *sftp.File
+	own []byte // the library writes into what it is given, also after it was given up
+}
+
+func (r *reading) Read(p []byte) (int, error) {
+	if len(r.own) < len(p) {
+		r.own = make([]byte, len(p))
+	}
+	own := r.own[:len(p)]
+	type part struct {
+		n   int
+		err error
+	}
+	got, err := ask(r.ctx, r.d, func() (part, error) {
+		n, err := r.f.Read(own)
+		return part{n, err}, nil
+	})
+	if err != nil {
+		r.own = nil
+		return 0, err
+	}
+	return copy(p, own[:got.n]), got.err
+}
+
+func (r *reading) Close() error { return order(r.ctx, r.d, r.f.Close) }
 
 // Remove implements destination.Driver.
 func (d *Driver) Remove(ctx context.Context, temp string) error {
@@ -571,7 +740,10 @@ func (d *Driver) Remove(ctx context.Context, temp string) error {
 	if err != nil {
 		return err
 	}
-	if err := client.Remove(d.remote(temp)); err != nil && !errors.Is(err, os.ErrNotExist) {
+	if err := d.noLinks(ctx, client, destination.TempDir); err != nil {
+		return err
+	}
+	if err := order(ctx, d, func() error { return client.Remove(d.remote(temp)) }); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return d.failure(ctx, client, "removing "+temp, err)
 	}
 	return nil
@@ -584,7 +756,7 @@ func (d *Driver) Space(ctx context.Context) (destination.Space, error) {
 	if err != nil {
 		return unknown, err
 	}
-	s, err := client.StatVFS(d.base())
+	s, err := ask(ctx, d, func() (*sftp.StatVFS, error) { return client.StatVFS(d.base()) })
 	if err != nil {
 		var answer *sftp.StatusError
 		if errors.As(err, &answer) {
@@ -599,9 +771,10 @@ func (d *Driver) Space(ctx context.Context) (destination.Space, error) {
 func (d *Driver) Close() error {
 	d.mu.Lock()
 	client, conn := d.client, d.conn
-	d.client, d.conn = nil, nil
+	d.client, d.conn, d.closed = nil, nil, true
 	d.mu.Unlock()
 	if client == nil {
+		d.watching.Wait()
 		return nil
 	}
 	err := closed(conn)
@@ -618,13 +791,49 @@ func (d *Driver) makeFolders(ctx context.Context, client *sftp.Client, p string)
 	if known {
 		return nil
 	}
-	if err := client.MkdirAll(d.remote(p)); err != nil {
+	if err := d.noLinks(ctx, client, p); err != nil {
+		return err
+	}
+	if err := order(ctx, d, func() error { return client.MkdirAll(d.remote(p)) }); err != nil {
 		return d.failure(ctx, client, "making the folder "+p, err)
 	}
-	d.mu.Lock()
-	d.folders[p] = true
-	d.mu.Unlock()
+	d.know(p)
 	return nil
+}
+
+// noLinks sees that no folder on the way to p is a link, once each connection.
+// What is not there is none.
+func (d *Driver) noLinks(ctx context.Context, client *sftp.Client, p string) error {
+	if p == "." || p == "/" || p == "" {
+		return nil
+	}
+	d.mu.Lock()
+	known := d.folders[p]
+	d.mu.Unlock()
+	if known {
+		return nil
+	}
+	if err := d.noLinks(ctx, client, path.Dir(p)); err != nil {
+		return err
+	}
+	info, err := ask(ctx, d, func() (os.FileInfo, error) { return client.Lstat(d.remote(p)) })
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return nil
+	case err != nil:
+		return d.failure(ctx, client, "looking at "+p, err)
+	case info.Mode()&os.ModeSymlink != 0:
+		return notAFile(p, info)
+	case info.IsDir():
+		d.know(p)
+	}
+	return nil
+}
+
+func (d *Driver) know(folder string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.folders[folder] = true
 }
 
 // forget drops what is known of folders, after one was found missing.

@@ -2,10 +2,14 @@ package sftp_test
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"net"
 	"os"
+	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -14,6 +18,7 @@ import (
 
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
+	"yardtide/engine/destination/destinationtest"
 	"yardtide/engine/destination/sftp"
 	"yardtide/standin/sshd"
 )
@@ -32,7 +37,7 @@ func options(s *sshd.Server, path string) sftp.Options {
 
 func send(t *testing.T, d *sftp.Driver) error {
 	t.Helper()
-	return d.Put(t.Context(), destination.Temp("dev", 1, 1), strings.NewReader("tide"), 0, 4)
+	return d.Put(t.Context(), destinationtest.Temp(1), strings.NewReader("tide"), 0, 4)
 }
 
 func TestAnotherHostKeyIsNeverTalkedTo(t *testing.T) {
@@ -118,12 +123,167 @@ func TestMuchGoesThroughWhole(t *testing.T) {
 	d := sftp.New(options(s, t.TempDir()))
 	t.Cleanup(func() { assert.NoError(t, d.Close()) })
 	content := bytes.Repeat([]byte("the tide comes and goes "), 1<<20)
-	require.NoError(t, d.Put(t.Context(), destination.Temp("dev", 1, 1), bytes.NewReader(content), 0, int64(len(content))))
-	r, err := d.Open(t.Context(), destination.Temp("dev", 1, 1))
+	require.NoError(t, d.Put(t.Context(), destinationtest.Temp(1), bytes.NewReader(content), 0, int64(len(content))))
+	r, err := d.Open(t.Context(), destinationtest.Temp(1))
 	require.NoError(t, err)
 	var got bytes.Buffer
 	_, err = got.ReadFrom(r)
 	require.NoError(t, err)
 	require.NoError(t, r.Close())
 	assert.True(t, bytes.Equal(content, got.Bytes()))
+}
+
+func TestNothingIsWrittenOrReadThroughALink(t *testing.T) {
+	s := server(t)
+	for _, link := range []string{destinationtest.Temp(1), destination.TempDir, "2026", "2026/03"} {
+		t.Run(link, func(t *testing.T) {
+			outside := t.TempDir()
+			require.NoError(t, os.MkdirAll(outside+"/03", 0o755))
+			target := outside
+			if link == destinationtest.Temp(1) {
+				target = outside + "/precious"
+				require.NoError(t, os.WriteFile(target, []byte("precious"), 0o644))
+			}
+			o := options(s, t.TempDir())
+			at := filepath.Join(o.Path, link)
+			require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
+			require.NoError(t, os.Symlink(target, at))
+			d := sftp.New(o)
+			t.Cleanup(func() { assert.NoError(t, d.Close()) })
+			_, err := d.Open(t.Context(), link+"/x")
+			assert.Error(t, err)
+			if target != outside {
+				_, err = d.Open(t.Context(), link)
+				assert.Equal(t, queue.Refused, destination.CauseOf(err), "%v", err)
+				assert.Equal(t, queue.Refused, destination.CauseOf(d.Publish(t.Context(), link, "a.jpg")))
+				assert.Error(t, d.Put(t.Context(), link, strings.NewReader("e"), 3, 4), "it is not gone on in")
+			}
+			err = send(t, d)
+			if link == destination.TempDir {
+				assert.Equal(t, queue.Refused, destination.CauseOf(err), "%v", err)
+				return
+			}
+			require.NoError(t, err)
+			if target == outside {
+				assert.Equal(t, queue.Refused, destination.CauseOf(d.Publish(t.Context(), destinationtest.Temp(1), "2026/03/a.jpg")))
+				assert.NoFileExists(t, outside+"/03/a.jpg")
+				return
+			}
+			content, err := os.ReadFile(target)
+			require.NoError(t, err)
+			assert.Equal(t, "precious", string(content))
+		})
+	}
+}
+
+// A server that takes the connection and then says nothing, or stops in the
+// middle, keeps nobody who gives up.
+func TestWhoGivesUpIsNotKept(t *testing.T) {
+	s := server(t)
+	silent, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, silent.Close()) })
+	gone := errors.New("a gate shut")
+	for name, c := range map[string]struct {
+		silent, stopped bool
+		do              func(context.Context, *sftp.Driver) error
+	}{
+		"connecting": {true, false, func(ctx context.Context, d *sftp.Driver) error { _, err := d.Size(ctx, "a"); return err }},
+		"sending": {false, true, func(ctx context.Context, d *sftp.Driver) error {
+			return d.Put(ctx, destinationtest.Temp(2), bytes.NewReader(make([]byte, 1<<20)), 0, 1<<20)
+		}},
+		"looking":          {false, true, func(ctx context.Context, d *sftp.Driver) error { _, err := d.Size(ctx, "a"); return err }},
+		"reading":          {false, true, func(ctx context.Context, d *sftp.Driver) error { _, err := d.Open(ctx, "a"); return err }},
+		"putting in place": {false, true, func(ctx context.Context, d *sftp.Driver) error { return d.Publish(ctx, destinationtest.Temp(1), "a") }},
+		"removing":         {false, true, func(ctx context.Context, d *sftp.Driver) error { return d.Remove(ctx, destinationtest.Temp(1)) }},
+		"asking for space": {false, true, func(ctx context.Context, d *sftp.Driver) error { _, err := d.Space(ctx); return err }},
+	} {
+		t.Run(name, func(t *testing.T) {
+			stops := &stopping{to: s.Address}
+			require.NoError(t, stops.start())
+			t.Cleanup(func() { assert.NoError(t, stops.close()) })
+			o := options(s, t.TempDir())
+			o.Stall, o.Address = 20*time.Second, stops.address
+			if c.silent {
+				o.Address = silent.Addr().String()
+			}
+			d := sftp.New(o)
+			if c.stopped {
+				require.NoError(t, send(t, d))
+				stops.stop()
+			}
+			ctx, cancel := context.WithCancelCause(t.Context())
+			time.AfterFunc(200*time.Millisecond, func() { cancel(gone) })
+			began := time.Now()
+			assert.ErrorIs(t, c.do(ctx, d), gone)
+			assert.NoError(t, d.Close())
+			assert.Less(t, time.Since(began), 10*time.Second, "neither it nor the end waits for the server")
+		})
+	}
+}
+
+// stopping passes connections on until it is stopped; they then stay, and nothing
+// moves on them.
+type stopping struct {
+	to, address string
+	listener    net.Listener
+	stopped     atomic.Bool
+	all         sync.WaitGroup
+	mu          sync.Mutex
+	conns       []net.Conn
+}
+
+func (s *stopping) start() (err error) {
+	if s.listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+		return err
+	}
+	s.address = s.listener.Addr().String()
+	s.all.Go(func() {
+		for {
+			from, err := s.listener.Accept()
+			if err != nil {
+				return
+			}
+			to, err := net.Dial("tcp", s.to)
+			if err != nil {
+				_ = from.Close()
+				continue
+			}
+			s.mu.Lock()
+			s.conns = append(s.conns, from, to)
+			s.mu.Unlock()
+			for _, way := range [][2]net.Conn{{from, to}, {to, from}} {
+				s.all.Go(func() {
+					buffer := make([]byte, 64<<10)
+					for {
+						n, err := way[0].Read(buffer)
+						if err != nil {
+							_ = way[1].Close()
+							return
+						}
+						if s.stopped.Load() {
+							continue
+						}
+						if _, err := way[1].Write(buffer[:n]); err != nil {
+							return
+						}
+					}
+				})
+			}
+		}
+	})
+	return nil
+}
+
+func (s *stopping) stop() { s.stopped.Store(true) }
+
+func (s *stopping) close() error {
+	err := s.listener.Close()
+	s.mu.Lock()
+	for _, c := range s.conns {
+		_ = c.Close()
+	}
+	s.mu.Unlock()
+	s.all.Wait()
+	return err
 }

@@ -16,6 +16,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"yardtide/core/queue"
@@ -41,6 +42,7 @@ type Options struct {
 type Transport struct {
 	base  *http.Transport
 	stall time.Duration
+	dials *atomic.Uint64
 }
 
 // New makes a transport; it connects when it is used.
@@ -52,9 +54,13 @@ func New(o Options) *Transport {
 		o.Connections = 8
 	}
 	dialer := &net.Dialer{Timeout: min(o.Stall, 15*time.Second), Control: keepUnsentShort}
-	return &Transport{stall: o.Stall, base: &http.Transport{
-		Proxy:                 http.ProxyFromEnvironment,
-		DialContext:           dialer.DialContext,
+	dials := &atomic.Uint64{}
+	return &Transport{stall: o.Stall, dials: dials, base: &http.Transport{
+		Proxy: http.ProxyFromEnvironment,
+		DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+			dials.Add(1)
+			return dialer.DialContext(ctx, network, address)
+		},
 		MaxIdleConnsPerHost:   o.Connections,
 		MaxConnsPerHost:       o.Connections,
 		IdleConnTimeout:       90 * time.Second,
@@ -68,6 +74,12 @@ func New(o Options) *Transport {
 		TLSClientConfig: &tls.Config{InsecureSkipVerify: true, VerifyConnection: func(c tls.ConnectionState) error { return verify(o, c) }},
 	}}
 }
+
+// Stall is how long nothing may move.
+func (t *Transport) Stall() time.Duration { return t.stall }
+
+// Dials counts the connections that were made.
+func (t *Transport) Dials() uint64 { return t.dials.Load() }
 
 // CloseIdleConnections lets go of connections that nothing uses.
 func (t *Transport) CloseIdleConnections() { t.base.CloseIdleConnections() }

@@ -3,8 +3,8 @@
 //
 // A file goes up under a temporary name, its length is checked, and MOVE with
 // "Overwrite: F" puts it in place. No server is relied on for more than that:
-// integrity is proven by reading back. Within one process two senders never
-// race for one name; see Publish.
+// integrity is proven by reading back, and who may put something in place is
+// settled by folders that are made (turns.go): locks don't hold everywhere.
 package webdav
 
 import (
@@ -50,15 +50,17 @@ type Driver struct {
 	challenge *digest.Challenge // the server asked for digest sign-in
 	uses      int               // of its nonce
 
-	publishing    destination.NameLocks
-	lease         lease
-	locks, ranges ability
+	transport  *web.Transport
+	publishing *destination.NameLocks
+	turns      turns
+	ranges     ability
 }
 
 var _ destination.Driver = (*Driver)(nil)
 var _ destination.Spacer = (*Driver)(nil)
 var _ destination.Resumer = (*Driver)(nil)
 var _ destination.Browser = (*Driver)(nil)
+var _ destination.Connected = (*Driver)(nil)
 
 // New makes a driver; it does not connect yet.
 func New(o Options) (*Driver, error) {
@@ -71,8 +73,8 @@ func New(o Options) (*Driver, error) {
 	return &Driver{
 		base: base, user: o.User, password: o.Password,
 		http:    &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
-		folders: map[string]bool{"": true},
-		lease:   lease{turn: make(chan struct{}, 1)},
+		folders: map[string]bool{"": true}, transport: transport, publishing: destination.NewNameLocks(),
+		turns: turns{life: min(turnLife, 4*transport.Stall()), own: make(chan struct{}, 1)}, ranges: ability{trying: make(chan struct{}, 1)},
 	}, nil
 }
 
@@ -171,14 +173,18 @@ func (d *Driver) putPart(ctx context.Context, temp string, source *destination.B
 }
 
 // Publish implements destination.Driver. Some servers let two MOVEs onto one
-// name both win: publishing onto one name is one at a time in this process, and
-// between processes where the server has locks.
+// name both win: putting something in place is one at a time, in this process and
+// between all that send here.
 func (d *Driver) Publish(ctx context.Context, temp, to string) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	defer d.publishing.Lock(to)()
-	leave, err := d.enter(ctx)
+	unlock, err := d.publishing.Lock(ctx, to)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	ctx, leave, err := d.enter(ctx)
 	if err != nil {
 		return err
 	}
@@ -299,6 +305,9 @@ func (d *Driver) Space(ctx context.Context) (destination.Space, error) {
 	return s, nil
 }
 
+// Connection implements destination.Connected.
+func (d *Driver) Connection() uint64 { return d.transport.Dials() }
+
 // Close implements destination.Driver.
 func (d *Driver) Close() error {
 	d.end()
@@ -345,6 +354,9 @@ func (d *Driver) props(ctx context.Context, p string, names ...string) (properti
 
 // propfind asks for properties (RFC 4918, 9.1) and reads at most limit bytes of
 // the answer.
+//
+// encoding/xml knows no entities but the five, and a depth and a number of members
+// are bounded here.
 func (d *Driver) propfind(ctx context.Context, p, depth string, limit int64, names ...string) ([]member, error) {
 	ask := `<?xml version="1.0"?><propfind xmlns="DAV:"><prop><` + strings.Join(names, "/><") + `/></prop></propfind>`
 	res, err := d.do(ctx, "PROPFIND", p, strings.NewReader(ask), func(r *http.Request) {
@@ -362,13 +374,75 @@ func (d *Driver) propfind(ctx context.Context, p, depth string, limit int64, nam
 	default:
 		return nil, status("asking for properties", res)
 	}
-	var answer struct {
-		Members []member `xml:"DAV: response"`
-	}
-	if err := xml.NewDecoder(io.LimitReader(res.Body, limit)).Decode(&answer); err != nil {
+	members, err := readMembers(io.LimitReader(res.Body, limit))
+	if err != nil {
 		return nil, &destination.Error{Cause: queue.Busy, Says: "the storage's answer is not WebDAV", Err: err}
 	}
-	return answer.Members, nil
+	return members, nil
+}
+
+// Of an answer in XML: how deep it may be, and how many resources it may tell.
+const (
+	maxDepth   = 32
+	maxMembers = 1_000_000
+)
+
+// readMembers reads a multistatus (RFC 4918, 14.16), token by token, so that
+// nothing of an answer that is too deep or too long is built.
+func readMembers(r io.Reader) (members []member, err error) {
+	bounded := &shallow{tokens: xml.NewDecoder(r)}
+	dec := xml.NewTokenDecoder(bounded)
+	begun := false
+	for {
+		token, err := dec.Token()
+		if errors.Is(err, io.EOF) && begun && bounded.depth == 0 {
+			return members, nil
+		}
+		if err != nil {
+			return nil, fmt.Errorf("reading a multistatus: %w", err)
+		}
+		start, is := token.(xml.StartElement)
+		switch {
+		case !is:
+		case !begun:
+			if start.Name != (xml.Name{Space: "DAV:", Local: "multistatus"}) {
+				return nil, fmt.Errorf("it is a %s", start.Name.Local)
+			}
+			begun = true
+		case start.Name == xml.Name{Space: "DAV:", Local: "response"}:
+			var m member
+			if err := dec.DecodeElement(&m, &start); err != nil {
+				return nil, fmt.Errorf("reading a resource: %w", err)
+			}
+			if members = append(members, m); len(members) > maxMembers {
+				return nil, fmt.Errorf("it tells more than %d resources", maxMembers)
+			}
+		default:
+			if err := dec.Skip(); err != nil {
+				return nil, fmt.Errorf("reading a multistatus: %w", err)
+			}
+		}
+	}
+}
+
+// shallow hands out tokens down to a depth.
+type shallow struct {
+	tokens *xml.Decoder
+	depth  int
+}
+
+// Token implements xml.TokenReader.
+func (s *shallow) Token() (xml.Token, error) {
+	token, err := s.tokens.Token()
+	switch token.(type) {
+	case xml.StartElement:
+		if s.depth++; s.depth > maxDepth {
+			return nil, fmt.Errorf("it is nested more than %d deep", maxDepth)
+		}
+	case xml.EndElement:
+		s.depth--
+	}
+	return token, err
 }
 
 // List implements destination.Browser.
@@ -423,24 +497,31 @@ func (d *Driver) Tidy(ctx context.Context) error {
 		return err
 	}
 	for _, e := range there {
-		if e.Folder || e.Name != lockName {
+		if e.Name != turnsName {
 			return nil
 		}
 	}
 	d.end()
 	d.forget()
-	for _, name := range append(there, destination.Entry{}) { // the folder itself at the end
-		res, err := d.do(ctx, http.MethodDelete, destination.TempDir+"/"+name.Name, nil, nil)
-		if err != nil {
+	if inUse, err := d.turnsInUse(ctx); err != nil || inUse {
+		return err
+	}
+	for _, folder := range []string{turnsDir, destination.TempDir} {
+		if err := d.removeFolder(ctx, folder); err != nil {
 			return err
 		}
-		drain(res)
-		switch {
-		case res.StatusCode == http.StatusLocked: // somebody is using it
-			return nil
-		case res.StatusCode/100 != 2 && res.StatusCode != http.StatusNotFound:
-			return status("removing the folder for files on their way", res)
-		}
+	}
+	return nil
+}
+
+func (d *Driver) removeFolder(ctx context.Context, folder string) error {
+	res, err := d.do(ctx, http.MethodDelete, folder+"/", nil, nil)
+	if err != nil {
+		return err
+	}
+	drain(res)
+	if res.StatusCode/100 != 2 && res.StatusCode != http.StatusNotFound {
+		return status("removing the folder "+folder, res)
 	}
 	return nil
 }
@@ -465,8 +546,11 @@ func (d *Driver) makeFolders(ctx context.Context, p string) error {
 		return err
 	}
 	res, err := d.makeFolder(ctx, p)
-	if err == nil && res.StatusCode == http.StatusForbidden { // so some servers answer who meets another there
-		res, err = d.makeFolder(ctx, p)
+	// So some servers answer who meets another there.
+	for try := 0; err == nil && try < 20 && (res.StatusCode == http.StatusForbidden && try == 0 || res.StatusCode == http.StatusLocked); try++ {
+		if err = pause(ctx, 10*time.Millisecond); err == nil {
+			res, err = d.makeFolder(ctx, p)
+		}
 	}
 	if err != nil {
 		return err
@@ -555,7 +639,7 @@ func (d *Driver) signIn(req *http.Request) error {
 	}
 	password, err := d.password()
 	if err != nil {
-		return &destination.Error{Cause: queue.SignIn, Says: "the password cannot be read", Err: err}
+		return &destination.Error{Cause: queue.SignIn, Says: "the password cannot be read: " + err.Error()}
 	}
 	if d.challenge == nil {
 		req.SetBasicAuth(d.user, password)

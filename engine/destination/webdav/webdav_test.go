@@ -2,6 +2,7 @@ package webdav_test
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -22,6 +23,7 @@ import (
 
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
+	"yardtide/engine/destination/destinationtest"
 	"yardtide/engine/destination/web"
 	"yardtide/engine/destination/webdav"
 	"yardtide/standin"
@@ -48,7 +50,7 @@ func storage(t *testing.T, s *standin.Storage) *standin.Storage {
 
 func send(t *testing.T, d *webdav.Driver, n int) error {
 	t.Helper()
-	return d.Put(t.Context(), destination.Temp("dev", 1, 1), bytes.NewReader(bytes.Repeat([]byte("tide"), n/4)), 0, int64(n))
+	return d.Put(t.Context(), destinationtest.Temp(1), bytes.NewReader(bytes.Repeat([]byte("tide"), n/4)), 0, int64(n))
 }
 
 func TestFailuresAreToldApart(t *testing.T) {
@@ -94,7 +96,7 @@ func TestAFlippedByteIsSeenOnlyByReadingBack(t *testing.T) {
 	s.SetFaults(standin.Faults{Flip: 1})
 	d := driver(t, webdav.Options{URL: s.URL(), User: "slip"})
 	require.NoError(t, send(t, d, 40_000), "the storage acknowledges it")
-	r, err := d.Open(t.Context(), destination.Temp("dev", 1, 1))
+	r, err := d.Open(t.Context(), destinationtest.Temp(1))
 	require.NoError(t, err)
 	got, err := io.ReadAll(r)
 	require.NoError(t, err)
@@ -127,10 +129,10 @@ func TestFoldersRemovedBehindItsBackAreMadeAgain(t *testing.T) {
 	s := storage(t, &standin.Storage{})
 	d := driver(t, webdav.Options{URL: s.URL(), User: "slip"})
 	require.NoError(t, send(t, d, 4))
-	require.NoError(t, d.Publish(t.Context(), destination.Temp("dev", 1, 1), "2026/a.jpg"))
+	require.NoError(t, d.Publish(t.Context(), destinationtest.Temp(1), "2026/a.jpg"))
 	require.NoError(t, os.RemoveAll(filepath.Join(s.Dir, "2026")))
 	require.NoError(t, send(t, d, 4))
-	require.NoError(t, d.Publish(t.Context(), destination.Temp("dev", 1, 1), "2026/b.jpg"))
+	require.NoError(t, d.Publish(t.Context(), destinationtest.Temp(1), "2026/b.jpg"))
 	assert.FileExists(t, filepath.Join(s.Dir, "2026/b.jpg"))
 }
 
@@ -144,21 +146,18 @@ func TestSpaceIsToldByTheStorage(t *testing.T) {
 	assert.Equal(t, queue.Full, destination.CauseOf(send(t, d, 4000)))
 }
 
-// Two services put files in place at one Apache, some under the same names. Its
-// lock is asked for far less often than once a file.
-func TestTheServersLockIsHeldOverManyFiles(t *testing.T) {
+// Two services put files in place at one Apache, some under the same names. The
+// turn is taken far less often than once a file.
+func TestTheTurnIsHeldOverManyFiles(t *testing.T) {
 	a, err := apache.Start(t.Context(), t.TempDir(), apache.Options{})
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, a.Close()) })
 	there, err := url.Parse(a.URL)
 	require.NoError(t, err)
-	var locks, unlocks atomic.Int64
+	var turns atomic.Int64
 	front := httptest.NewServer(&httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
-		switch r.In.Method {
-		case "LOCK":
-			locks.Add(1)
-		case "UNLOCK":
-			unlocks.Add(1)
+		if r.In.Method == "MKCOL" && strings.Contains(r.In.URL.Path, "/turns/after-") {
+			turns.Add(1)
 		}
 		if to := r.In.Header.Get("Destination"); to != "" {
 			r.Out.Header.Set("Destination", strings.Replace(to, r.In.Host, there.Host, 1))
@@ -174,7 +173,7 @@ func TestTheServersLockIsHeldOverManyFiles(t *testing.T) {
 		for sender := range 4 {
 			all.Go(func() {
 				for n := sender; n < files; n += 4 {
-					temp, name := destination.Temp(fmt.Sprint("dev", i), int64(n), 1), fmt.Sprint(i, "-", n)
+					temp, name := destination.NewTemp("dev"), fmt.Sprint(i, "-", n)
 					if n < shared {
 						name = fmt.Sprint(n)
 					}
@@ -200,7 +199,48 @@ func TestTheServersLockIsHeldOverManyFiles(t *testing.T) {
 	for _, d := range drivers {
 		require.NoError(t, d.Close())
 	}
-	assert.NotZero(t, unlocks.Load())
-	assert.Less(t, unlocks.Load(), int64(files/2))
-	assert.Less(t, locks.Load(), int64(files), "with those that were refused while the other had it")
+	assert.NotZero(t, turns.Load())
+	assert.Less(t, turns.Load(), int64(files/2))
+}
+
+// A service that died with the turn keeps nobody waiting for long, and one that
+// comes late with what it had seen before takes no turn from anybody.
+func TestATurnOfTheDeadEnds(t *testing.T) {
+	s := storage(t, &standin.Storage{})
+	d := driver(t, webdav.Options{URL: s.URL(), User: "slip"})
+	require.NoError(t, send(t, d, 4))
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Dir, destination.TempDir, "turns", "7"), 0o755))
+	began := time.Now()
+	require.NoError(t, d.Publish(t.Context(), destinationtest.Temp(1), "a.jpg"))
+	assert.Greater(t, time.Since(began), 5*time.Second, "who has the turn is not hurried")
+	require.NoError(t, d.Close())
+	left, err := filepath.Glob(filepath.Join(s.Dir, destination.TempDir, "turns", "*"))
+	require.NoError(t, err)
+	assert.Equal(t, []string{filepath.Join(s.Dir, destination.TempDir, "turns", "after-8")}, left)
+}
+
+// A storage that stops answering in the middle of the trial of ranges keeps who
+// asks what it can do from nothing.
+func TestAStorageThatStallsHoldsUpNobodyElse(t *testing.T) {
+	s := storage(t, &standin.Storage{})
+	d := driver(t, webdav.Options{URL: s.URL(), User: "slip", Web: web.Options{Stall: 30 * time.Second}})
+	require.NoError(t, send(t, d, 4))
+	s.SetFaults(standin.Faults{Stalls: 100})
+	ctx, cancel := context.WithCancel(t.Context())
+	var stalled sync.WaitGroup
+	for range 3 {
+		stalled.Go(func() {
+			assert.Error(t, d.Put(ctx, destination.NewTemp("dev"), bytes.NewReader(make([]byte, 40<<20)), 0, 40<<20))
+		})
+	}
+	answered := make(chan bool)
+	go func() { answered <- d.Resumes() }()
+	select {
+	case able := <-answered:
+		assert.False(t, able)
+	case <-time.After(5 * time.Second):
+		assert.Fail(t, "who only asks waits for the storage")
+	}
+	cancel()
+	stalled.Wait()
 }

@@ -1,0 +1,91 @@
+package destination
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"yardtide/core/queue"
+)
+
+// A place is what a destination's name stands for: one folder on one storage. It
+// is told by an identity in a small file of its own there, the marker.
+
+// MarkerName is the file that holds a place's identity.
+const MarkerName = ".yardtide-marker"
+
+// maxMarker bounds what is read of a marker.
+const maxMarker = 64
+
+// ReadMarker reads a place's identity, "" where there is none.
+func ReadMarker(ctx context.Context, d Driver) (id string, err error) {
+	r, err := d.Open(ctx, MarkerName)
+	if errors.Is(err, ErrNotFound) {
+		return "", nil
+	}
+	if err != nil {
+		return "", err
+	}
+	text, err := io.ReadAll(io.LimitReader(r, maxMarker+2))
+	if cerr := r.Close(); err == nil {
+		err = cerr
+	}
+	if err != nil {
+		return "", fmt.Errorf("reading the marker: %w", err)
+	}
+	id = strings.TrimSpace(string(text))
+	if id == "" || len(id) > maxMarker || strings.ContainsFunc(id, func(r rune) bool { return r <= ' ' || r > '~' }) {
+		return "", &Error{Cause: queue.Misplaced, Says: "the file " + MarkerName + " there is not a marker of a place; put the right one back, or remove it"}
+	}
+	return id, nil
+}
+
+// MakeMarker puts a marker with an identity at a place that has none; with one
+// there, the error is ErrExists.
+func MakeMarker(ctx context.Context, d Driver, owner, id string) error {
+	temp := NewTemp(owner)
+	text := id + "\n"
+	if err := d.Put(ctx, temp, strings.NewReader(text), 0, int64(len(text))); err != nil {
+		return err
+	}
+	err := d.Publish(ctx, temp, MarkerName)
+	if errors.Is(err, ErrExists) {
+		return errors.Join(err, d.Remove(ctx, temp))
+	}
+	return err
+}
+
+// NewIdentity makes an identity for a place.
+func NewIdentity() string { return random(8) }
+
+func random(n int) string {
+	b := make([]byte, n)
+	_, _ = rand.Read(b) // it never fails (crypto/rand)
+	return hex.EncodeToString(b)
+}
+
+// Connected is a storage that tells when something else may answer at its
+// address than before.
+type Connected interface {
+	// Connection changes with every connection that is made.
+	Connection() uint64
+}
+
+// ConnectionOf is a driver's Connection, always the same for one that has none.
+func ConnectionOf(d Driver) uint64 {
+	if c, able := d.(Connected); able {
+		return c.Connection()
+	}
+	return 0
+}
+
+// Stamper is a storage that tells a file from a copy of it.
+type Stamper interface {
+	// Stamp is something that a file keeps as long as it lies where it was made,
+	// and that a copy of it does not have.
+	Stamp(ctx context.Context, path string) (string, error)
+}

@@ -1,0 +1,155 @@
+package device
+
+import (
+	"context"
+	"io"
+	"os"
+	"sync"
+
+	"yardtide/core/queue"
+	"yardtide/engine/records"
+	"yardtide/engine/scan"
+)
+
+// file is a file on the device that is being read. A file system may keep a call
+// for ever (a share that went, a disk that fails), and no call can be taken back:
+// so each is made by a goroutine of the file's own, and whoever waits for it goes
+// when the context ends. What is then left behind ends when the system lets it.
+type file struct {
+	ctx    context.Context
+	f      *os.File
+	buffer []byte
+	calls  chan func()
+	end    sync.Once
+}
+
+// fileBuffer is how much is read in one call.
+const fileBuffer = 256 << 10
+
+// openFile opens a regular file.
+func openFile(ctx context.Context, path string) (*file, error) {
+	f := &file{ctx: ctx, calls: make(chan func())}
+	go func() {
+		for call := range f.calls {
+			call()
+		}
+		if f.f != nil {
+			_ = f.f.Close() // only read from
+		}
+	}()
+	err := f.call(func() (err error) { f.f, err = scan.Open(path); return err })
+	if err != nil {
+		f.close()
+		return nil, err
+	}
+	return f, nil
+}
+
+// call has something done by the file's goroutine, and waits for it or the end.
+func (f *file) call(do func() error) error {
+	done := make(chan error, 1)
+	select {
+	case f.calls <- func() { done <- do() }:
+	case <-f.ctx.Done():
+		return context.Cause(f.ctx)
+	}
+	select {
+	case err := <-done:
+		return err
+	case <-f.ctx.Done():
+		return context.Cause(f.ctx)
+	}
+}
+
+// close lets go of the file; it waits for nothing.
+func (f *file) close() { f.end.Do(func() { close(f.calls) }) }
+
+// Read implements io.Reader.
+func (f *file) Read(p []byte) (n int, err error) {
+	return f.through(p, func(own []byte) (int, error) { return f.f.Read(own) })
+}
+
+// ReadAt implements io.ReaderAt.
+func (f *file) ReadAt(p []byte, at int64) (n int, err error) {
+	for n < len(p) && err == nil {
+		var got int
+		got, err = f.through(p[n:], func(own []byte) (int, error) { return f.f.ReadAt(own, at+int64(n)) })
+		n += got
+	}
+	return n, err
+}
+
+// through reads by way of a buffer of the file's own: after it was given up, a
+// call writes into that one still.
+func (f *file) through(p []byte, read func([]byte) (int, error)) (n int, err error) {
+	if f.buffer == nil {
+		f.buffer = make([]byte, fileBuffer)
+	}
+	own := f.buffer[:min(len(p), fileBuffer)]
+	var got int
+	var rerr error
+	if err := f.call(func() error { got, rerr = read(own); return nil }); err != nil {
+		f.buffer = nil
+		return 0, err
+	}
+	return copy(p, own[:got]), rerr
+}
+
+var _ io.ReaderAt = (*file)(nil)
+
+// stampOf tells the state of the open file.
+func (f *file) stampOf() (stamp scan.Stamp, err error) {
+	var now scan.Stamp
+	err = f.call(func() error {
+		info, err := f.f.Stat()
+		if err == nil {
+			now = scan.StampOf(info)
+		}
+		return err
+	})
+	if err != nil {
+		return stamp, err
+	}
+	return now, nil
+}
+
+// unchanged sees that the open file is as it was found: not only its size and
+// time, which can be put back.
+func (f *file) unchanged(ctx context.Context, it records.Item) error {
+	now, err := f.stampOf()
+	if err != nil {
+		if context.Cause(ctx) != nil {
+			return context.Cause(ctx)
+		}
+		return sourceError{queue.Unreadable, "The file cannot be looked at: " + scan.Reason(err) + "."}
+	}
+	if !sameFile(now, it) {
+		return sourceError{queue.Changed, "The file changed since it was found; it is looked at again."}
+	}
+	return nil
+}
+
+func sameFile(now scan.Stamp, it records.Item) bool {
+	return now.Size == it.Size && now.MTime == it.MTime && now.Inode == it.Inode && (it.CTime == 0 || now.CTime == it.CTime)
+}
+
+// isStill tells whether a path leads to the open file.
+func (f *file) isStill(ctx context.Context, path string) (same bool, err error) {
+	var still bool
+	err = f.call(func() error {
+		here, err := f.f.Stat()
+		if err != nil {
+			return err
+		}
+		there, err := os.Lstat(path)
+		still = err == nil && os.SameFile(here, there)
+		return nil
+	})
+	if err != nil {
+		if context.Cause(ctx) != nil {
+			return false, context.Cause(ctx)
+		}
+		return false, sourceError{queue.Unreadable, "The file cannot be looked at: " + scan.Reason(err) + "."}
+	}
+	return still, nil
+}

@@ -1,0 +1,354 @@
+package device_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardtide/core/gate"
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+	"yardtide/engine/destination"
+	"yardtide/engine/destination/folder"
+	"yardtide/engine/device"
+	"yardtide/engine/records"
+	"yardtide/engine/scan"
+	"yardtide/engine/sensor"
+)
+
+// berth is a device whose one destination, a folder, can be made to stand for
+// another.
+type berth struct {
+	t       *testing.T
+	dir     string
+	path    string
+	device  *device.Device
+	records *records.Records
+	sensor  sensor.Set
+	stop    func()
+
+	pictures int
+}
+
+func newBerth(t *testing.T, path string) *berth {
+	b := &berth{t: t, dir: t.TempDir()}
+	require.NoError(t, os.MkdirAll(b.dir+"/phone/DCIM", 0o755))
+	b.sensor.Put(home)
+	b.path = b.place(path)
+	require.NoError(t, os.MkdirAll(b.path, 0o755))
+	b.start()
+	t.Cleanup(func() { b.stop() })
+	return b
+}
+
+func (b *berth) place(name string) string { return filepath.Join(b.dir, "places", name) }
+
+func (b *berth) plan() *plan.Plan {
+	p, err := plan.Parse("plan", []byte(fmt.Sprintf(`yard: Test
+timezone: UTC
+destinations: {locker: {kind: folder, path: %q}}
+devices: {phone: {sources: [{folder: DCIM, rule: all}]}}
+rules: {all: {take: [photo], to: [locker], lanes: [{over: wifi}]}}
+`, b.path)))
+	require.NoError(b.t, err)
+	return p
+}
+
+func (b *berth) start() {
+	var err error
+	b.records, err = records.Open(context.Background(), b.dir+"/data/records.db")
+	require.NoError(b.t, err)
+	var mu sync.Mutex
+	now := b.plan()
+	b.device, err = device.New(context.Background(), device.Options{
+		Name: "phone", Root: b.dir + "/phone", Records: b.records, Sensor: &b.sensor,
+		Driver: func(string) (destination.Driver, error) {
+			mu.Lock()
+			defer mu.Unlock()
+			return folder.Driver{Root: b.path}, nil
+		},
+		Changed: func() {}, Log: slog.New(slog.DiscardHandler), Grace: 200 * time.Millisecond,
+		Scan:   scan.Options{Quiet: 50 * time.Millisecond, Poll: 200 * time.Millisecond},
+		Jitter: func() float64 { return 0.5 }, Wait: func(d time.Duration) time.Duration { return d / 500 },
+	})
+	require.NoError(b.t, err)
+	b.device.SetPlan(now)
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- b.device.Run(ctx) }()
+	b.stop = sync.OnceFunc(func() {
+		cancel()
+		assert.NoError(b.t, <-done)
+		assert.NoError(b.t, b.records.Close())
+	})
+}
+
+// standFor makes the destination's name stand for another folder.
+func (b *berth) standFor(name string) {
+	b.stop()
+	b.path = b.place(name)
+	b.start()
+}
+
+func (b *berth) picture(name string) {
+	b.t.Helper()
+	h := house{t: b.t, dir: b.dir}
+	b.pictures++
+	h.file("phone", name, long(b.t, 1000+b.pictures))
+}
+
+func (b *berth) until(what string, is func(device.Status) bool) device.Status {
+	b.t.Helper()
+	return (&yard{t: b.t, device: b.device}).until(what, is)
+}
+
+// safe lists the copies that are called safe now.
+func (b *berth) safe() []records.Copy {
+	b.t.Helper()
+	copies, err := b.device.Page(context.Background(), device.Filter{State: queue.Safe}, records.Cursor{}, 1000)
+	require.NoError(b.t, err)
+	return copies
+}
+
+// nothingIsCalledSafeThatIsNot holds every copy that is called safe against what
+// lies at the place that the name stands for.
+func (b *berth) nothingIsCalledSafeThatIsNot(what string) {
+	b.t.Helper()
+	if _, err := os.Stat(b.path); err != nil {
+		return // the place is away, and what was proven is proven there
+	}
+	for _, c := range b.safe() {
+		content, err := os.ReadFile(filepath.Join(b.path, c.Remote))
+		require.NoError(b.t, err, "%s: %s is called safe", what, c.Name)
+		require.Equal(b.t, c.SHA256, hash(content), "%s: %s", what, c.Name)
+	}
+}
+
+func copied(t *testing.T, from, to string) {
+	t.Helper()
+	out, err := exec.Command("cp", "-a", from, to).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+}
+
+func TestAMovedPlaceOwesItsProofsAndGetsWhatIsMissing(t *testing.T) {
+	b := newBerth(t, "loft")
+	for i := range 4 {
+		b.picture(fmt.Sprintf("%d.jpg", i))
+	}
+	b.until("safe", counts(queue.Safe, 4))
+	copied(t, b.place("loft"), b.place("attic")) // marker and all, but one
+	gone := b.safe()[0]
+	require.NoError(t, os.Remove(filepath.Join(b.place("attic"), gone.Remote)))
+	require.NoError(t, os.Remove(b.dir+"/phone/DCIM/"+b.safe()[1].Name)) // which is there, and no longer on the device
+	b.standFor("attic")
+	b.nothingIsCalledSafeThatIsNot("before anything was looked at")
+	b.until("proven again", counts(queue.Safe, 4))
+	b.nothingIsCalledSafeThatIsNot("after it was proven again")
+	story := (&yard{t: t, records: b.records}).story(gone.Name)
+	assert.Contains(t, story, "Its place is at another address than before: the proof is taken again there.")
+	assert.Contains(t, story, "is not at the storage", "and so it was sent again")
+	assert.Len(t, b.files("attic"), 4)
+}
+
+func (b *berth) files(name string) []string {
+	b.t.Helper()
+	all, err := filepath.Glob(b.place(name) + "/2026/*/*.jpg")
+	require.NoError(b.t, err)
+	return all
+}
+
+func TestAnotherPlaceIsAskedAbout(t *testing.T) {
+	for _, answer := range []string{"moved", "new", "back"} {
+		t.Run(answer, func(t *testing.T) {
+			b := newBerth(t, "loft")
+			b.picture("1.jpg")
+			b.picture("2.jpg")
+			b.until("safe", counts(queue.Safe, 2))
+			require.NoError(t, os.MkdirAll(b.place("attic"), 0o755))
+			// One of the two lies there already, under its name; and it is another's place.
+			one := b.safe()[0]
+			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(b.place("attic"), one.Remote)), 0o755))
+			copied(t, filepath.Join(b.place("loft"), one.Remote), filepath.Join(b.place("attic"), one.Remote))
+			require.NoError(t, os.WriteFile(filepath.Join(b.place("attic"), destination.MarkerName), []byte("fedcba9876543210\n"), 0o644))
+			b.standFor("attic")
+			b.picture("3.jpg")
+			s := b.until("asked", func(s device.Status) bool {
+				return heldBy(gate.Trouble, 1)(s) && heldBy(gate.Place, 2)(s) && strings.Contains(s.Holds[0].Says+s.Holds[1].Says, "fedcba9876543210")
+			})
+			assert.Zero(t, s.States[queue.Safe].N)
+			b.nothingIsCalledSafeThatIsNot("while it is asked")
+			says, todo := b.device.PlaceProblem("locker")
+			assert.Contains(t, says, "another place, fedcba9876543210")
+			assert.Contains(t, todo, "yardtide destination place NAME moved")
+			before := len(b.files("attic"))
+			time.Sleep(100 * time.Millisecond)
+			assert.Len(t, b.files("attic"), before, "nothing is sent until it is answered")
+			switch answer {
+			case "back":
+				b.standFor("loft")
+				b.until("as it was", counts(queue.Safe, 3))
+				assert.NotContains(t, (&yard{t: t, records: b.records}).story("1.jpg"), "taken again", "the old place owes nothing")
+				return
+			case "moved":
+				n, err := b.device.SettlePlace(t.Context(), "locker", true)
+				require.NoError(t, err)
+				assert.EqualValues(t, 2, n)
+			case "new":
+				n, err := b.device.SettlePlace(t.Context(), "locker", false)
+				require.NoError(t, err)
+				assert.EqualValues(t, 2, n)
+				left, _, err := b.records.LeftBehind(t.Context(), "locker")
+				require.NoError(t, err)
+				assert.EqualValues(t, 2, left, "what is at the old place is listed")
+			}
+			b.until("safe there", counts(queue.Safe, 3))
+			b.nothingIsCalledSafeThatIsNot("after the answer")
+			assert.Len(t, b.files("attic"), 3, "what lay there is not put there twice")
+			assert.Len(t, b.files("loft"), 2, "what is at the old place stays")
+			_, err := b.device.SettlePlace(t.Context(), "locker", false)
+			var none device.NoQuestion
+			assert.ErrorAs(t, err, &none, "it is asked once")
+		})
+	}
+}
+
+func TestACopiedMarkerProvesNothing(t *testing.T) {
+	b := newBerth(t, "loft")
+	for i := range 3 {
+		b.picture(fmt.Sprintf("%d.jpg", i))
+	}
+	b.until("safe", counts(queue.Safe, 3))
+	b.stop()
+	time.Sleep(1100 * time.Millisecond) // file times are told apart by the second
+	copied(t, b.place("loft"), b.place("new disk"))
+	all, err := filepath.Glob(b.place("new disk") + "/2026/*/*.jpg")
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(all[0]))
+	require.NoError(t, os.WriteFile(all[1], []byte("other bytes"), 0o644))
+	require.NoError(t, os.Rename(b.place("loft"), b.place("old disk")))
+	require.NoError(t, os.Rename(b.place("new disk"), b.place("loft"))) // the disk was exchanged, its address is the same
+	b.start()
+	b.until("mended", func(s device.Status) bool { return counts(queue.Safe, 3)(s) && len(b.files("loft")) == 4 })
+	b.nothingIsCalledSafeThatIsNot("on the new disk")
+}
+
+func TestTwinsAndAdoptedFilesAreLookedAt(t *testing.T) {
+	b := newBerth(t, "loft")
+	b.picture("1.jpg")
+	b.until("safe", counts(queue.Safe, 1))
+	content, err := os.ReadFile(b.dir + "/phone/DCIM/1.jpg")
+	require.NoError(t, err)
+	// What was proven is damaged, unseen; then the same picture comes again.
+	remote := filepath.Join(b.path, b.safe()[0].Remote)
+	require.NoError(t, os.WriteFile(remote, append(bytes.Clone(content[:len(content)-1]), 'x'), 0o644))
+	(&house{t: t, dir: b.dir}).file("phone", "again.jpg", content)
+	b.until("the first is no longer safe, the second is", func(s device.Status) bool { return s.States[queue.Stuck].N == 1 && s.States[queue.Safe].N == 1 })
+	b.nothingIsCalledSafeThatIsNot("after a twin was found damaged")
+
+	// A file that was adopted and hashed is changed before its picture comes.
+	found := long(t, 5000)
+	require.NoError(t, os.MkdirAll(b.path+"/old", 0o755))
+	require.NoError(t, os.WriteFile(b.path+"/old/a.jpg", found, 0o644))
+	_, err = b.device.Adopt(t.Context(), "locker")
+	require.NoError(t, err)
+	require.NoError(t, b.records.SetFound(t.Context(), "locker", "old/a.jpg", hash(found), time.Now()))
+	require.NoError(t, os.WriteFile(b.path+"/old/a.jpg", append(found[:4999:4999], 'y'), 0o644))
+	(&house{t: t, dir: b.dir}).file("phone", "adopted.jpg", found)
+	b.until("sent", func(device.Status) bool {
+		c := b.safe()
+		for _, one := range c {
+			if one.Name == "adopted.jpg" {
+				return true
+			}
+		}
+		return false
+	})
+	b.nothingIsCalledSafeThatIsNot("after an adopted file was changed")
+}
+
+// Whatever is done to places and to the plan, in any order, nothing is called safe
+// that does not lie where the name stands for.
+func TestNothingIsCalledSafeThatIsNotWhateverBecomesOfPlaces(t *testing.T) {
+	for seed := range uint64(6) {
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			t.Parallel()
+			r := rand.New(rand.NewPCG(seed, 9))
+			b := newBerth(t, "a")
+			names, pictures := []string{"a", "b", "c"}, 0
+			exists := func(name string) bool { _, err := os.Stat(b.place(name)); return err == nil }
+			for step := range 14 {
+				name, other := names[r.IntN(3)], names[r.IntN(3)]
+				what := ""
+				switch r.IntN(8) {
+				case 0, 1:
+					pictures++
+					b.picture(fmt.Sprintf("%d-%d.jpg", step, pictures))
+					what = "a picture"
+				case 2:
+					require.NoError(t, os.MkdirAll(b.place(other), 0o755))
+					b.standFor(other)
+					what = "stands for " + other
+				case 3:
+					if exists(name) && !exists(other) {
+						copied(t, b.place(name), b.place(other))
+						what = "copy of " + name + " to " + other
+					}
+				case 4:
+					if exists(name) && !exists(other) {
+						require.NoError(t, os.Rename(b.place(name), b.place(other)))
+						what = "moved " + name + " to " + other
+					}
+				case 5:
+					if all := b.files(name); len(all) > 0 && b.place(name) != b.path { // there, only a new proof tells
+						require.NoError(t, os.Remove(all[r.IntN(len(all))]))
+						what = "removed one of " + name
+					}
+				case 6:
+					_, err := b.device.SettlePlace(t.Context(), "locker", r.IntN(2) == 0)
+					what = fmt.Sprintf("answered: %v", err)
+				case 7:
+					b.stop()
+					b.start()
+					what = "a restart"
+				}
+				time.Sleep(time.Duration(r.IntN(60)) * time.Millisecond)
+				if strings.HasPrefix(what, "moved") || strings.HasPrefix(what, "copy") {
+					// The disk that was there is exchanged: it is seen at the next connection.
+					seen := fmt.Sprintf("%d-seen.jpg", step)
+					b.picture(seen)
+					b.until("seen", func(s device.Status) bool {
+						found, err := b.records.Find(context.Background(), seen, 1)
+						require.NoError(t, err)
+						return len(found) == 1 && (found[0].State == queue.Safe || len(s.Holds) > 0 && !heldBy(gate.Trouble, 0)(s))
+					})
+				}
+				b.nothingIsCalledSafeThatIsNot(fmt.Sprintf("step %d, %s", step, what))
+			}
+			// In the end all of it can be made safe.
+			require.NoError(t, os.MkdirAll(b.path, 0o755))
+			b.until("settled", func(device.Status) bool {
+				_, err := b.device.SettlePlace(t.Context(), "locker", true)
+				var none device.NoQuestion
+				return err == nil || assert.ErrorAs(t, err, &none)
+			})
+			b.until("all safe", func(s device.Status) bool {
+				_, err := b.device.Retry(t.Context(), nil)
+				require.NoError(t, err)
+				return s.States[queue.Safe].N > 0 && s.States[queue.Waiting].N+s.States[queue.Stuck].N+s.States[queue.Proving].N+s.States[queue.Sending].N == 0
+			})
+			b.nothingIsCalledSafeThatIsNot("in the end")
+		})
+	}
+}

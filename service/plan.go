@@ -1,0 +1,146 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"yardtide/core/plan"
+)
+
+// This file keeps the plan: every version as it was written, in a file of its
+// own; the last is in force. Versions are made by one at a time, on disk first.
+
+// StalePlan is the refusal of a change that was made on an earlier version.
+type StalePlan struct{ Base, Now int64 }
+
+func (e StalePlan) Error() string {
+	if e.Base == 0 {
+		return fmt.Sprintf("there is a plan already, version %d; look at it (yardtide plan show) and change that one", e.Now)
+	}
+	return fmt.Sprintf("the change was made on version %d of the plan, and version %d is in force; look at what it says (yardtide plan show) and change that one", e.Base, e.Now)
+}
+
+// versions is where the plan's versions lie.
+func (s *Service) versions() string { return filepath.Join(s.Dir, "plans") }
+
+func (s *Service) versionFile(n int64) string {
+	return filepath.Join(s.versions(), fmt.Sprintf("%06d.yaml", n))
+}
+
+// loadPlan reads the last version.
+func (s *Service) loadPlan() error {
+	if err := os.MkdirAll(s.versions(), 0o700); err != nil {
+		return fmt.Errorf("making the folder of the plan's versions: %w", err)
+	}
+	entries, err := os.ReadDir(s.versions())
+	if err != nil {
+		return fmt.Errorf("listing the plan's versions: %w", err)
+	}
+	for _, e := range entries {
+		number, isVersion := strings.CutSuffix(e.Name(), ".yaml")
+		if n, err := strconv.ParseInt(number, 10, 64); isVersion && err == nil {
+			s.version = max(s.version, n)
+		}
+	}
+	if s.version == 0 { // an earlier version of the program kept one
+		old := filepath.Join(s.Dir, "plan.yaml")
+		if _, err := os.Stat(old); errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err := os.Rename(old, s.versionFile(1)); err != nil {
+			return fmt.Errorf("taking over the plan: %w", err)
+		}
+		s.version = 1
+	}
+	file := s.versionFile(s.version)
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return fmt.Errorf("reading the plan: %w", err)
+	}
+	p, err := plan.Parse(file, text)
+	if err != nil {
+		return fmt.Errorf("the plan in force has mistakes:\n%w", err)
+	}
+	s.plan, s.text = p, string(text)
+	return nil
+}
+
+// Plan is the plan in force, nil before the first.
+func (s *Service) Plan() *plan.Plan {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.plan
+}
+
+// PlanText is the plan in force as it was written, and its version: "" and 0
+// before the first.
+func (s *Service) PlanText() (text string, version int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text, s.version
+}
+
+func (s *Service) planOrEmpty() *plan.Plan {
+	if p := s.Plan(); p != nil {
+		return p
+	}
+	return &plan.Plan{}
+}
+
+// ApplyPlan checks a plan that was made of version base, keeps it and puts it in
+// force; it returns its version. The error is plan.Problems when the plan has
+// mistakes, StalePlan when base is not the version in force, or SecretRefused;
+// nothing is changed then.
+func (s *Service) ApplyPlan(ctx context.Context, file, text string, base int64) (version int64, err error) {
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	if _, now := s.PlanText(); base != now {
+		return now, StalePlan{base, now}
+	}
+	return s.apply(ctx, file, text)
+}
+
+// editPlan changes the text in force. Nobody else changes it meanwhile.
+func (s *Service) editPlan(ctx context.Context, edit func(text string) (string, error)) error {
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	before, _ := s.PlanText()
+	after, err := edit(before)
+	if err != nil {
+		return err
+	}
+	_, err = s.apply(ctx, "plan.yaml", after)
+	return err
+}
+
+// apply puts a text in force. The caller holds changing.
+func (s *Service) apply(ctx context.Context, file, text string) (int64, error) {
+	p, err := plan.Parse(file, []byte(text))
+	if err != nil {
+		return 0, err
+	}
+	if err := s.mayUseAll(ctx, p); err != nil {
+		return 0, err
+	}
+	_, version := s.PlanText()
+	version++
+	if err := writeFile(s.versionFile(version), text); err != nil {
+		return 0, fmt.Errorf("keeping the plan: %w", err)
+	}
+	s.mu.Lock()
+	s.plan, s.text, s.version = p, text, version
+	s.mu.Unlock()
+	for _, d := range s.devices {
+		d.SetPlan(p)
+	}
+	s.drivers.forget()
+	s.Log.Info("a plan was applied", "yard", p.Yard, "version", version)
+	s.Changes.Tell()
+	return version, nil
+}
