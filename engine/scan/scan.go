@@ -82,8 +82,9 @@ type scanner struct {
 	mounts   map[string]uint64 // those of them in which another disk begins, the source itself among them
 	moving   map[string]moving // files being written, by path
 	problems []Problem
-	mounted  bool // every disk was where it had been, at the last walk
-	pressing bool // a problem may go away, and the watcher would not tell
+	mounted  bool   // every disk was where it had been, at the last walk
+	table    string // what was mounted below it then
+	pressing bool   // a problem may go away, and the watcher would not tell
 }
 
 type moving struct {
@@ -155,7 +156,7 @@ func (s *scanner) run(ctx context.Context) error {
 			}
 			dirty[filepath.ToSlash(dir)] = true
 		case <-disks.C:
-			if s.sameDisks() != s.mounted {
+			if s.sameDisks() != s.mounted || mountsBelow(s.resolved()) != s.table {
 				full.Reset(0)
 			}
 		case err := <-failures:
@@ -231,7 +232,7 @@ func (s *scanner) note(dir, says, todo string) {
 // walkAll walks the whole source and then looks for folders that are gone.
 func (s *scanner) walkAll(ctx context.Context) error {
 	s.problems, s.dirs, s.blind, s.pressing = nil, map[string]uint64{}, false, false
-	s.mounted = s.sameDisks()
+	s.mounted, s.table = s.sameDisks(), mountsBelow(s.resolved())
 	defer func() { s.book.Scanned(slices.Clone(s.problems)) }()
 	if !s.usable(ctx) {
 		return nil

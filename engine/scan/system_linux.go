@@ -2,6 +2,8 @@ package scan
 
 import (
 	"io/fs"
+	"os"
+	"strings"
 	"syscall"
 )
 
@@ -18,4 +20,24 @@ func device(info fs.FileInfo) uint64 {
 		return uint64(st.Dev)
 	}
 	return 0
+}
+
+// inTable writes a path as the mount table does (proc(5)).
+var inTable = strings.NewReplacer(" ", `\040`, "\t", `\011`, "\n", `\012`, `\`, `\134`)
+
+// mountsBelow tells what is mounted at a folder or below it, to be compared with
+// what was.
+func mountsBelow(root string) string {
+	table, err := os.ReadFile("/proc/self/mountinfo")
+	if err != nil {
+		return "" // the disks themselves are looked at
+	}
+	root = inTable.Replace(root)
+	var below strings.Builder
+	for line := range strings.Lines(string(table)) {
+		if fields := strings.Fields(line); len(fields) > 4 && (fields[4] == root || strings.HasPrefix(fields[4], root+"/")) {
+			below.WriteString(line)
+		}
+	}
+	return below.String()
 }

@@ -9,3 +9,5 @@ import "io/fs"
 func system(fs.FileInfo) (inode, ctime int64) { return 0, 0 }
 
 func device(fs.FileInfo) uint64 { return 0 }
+
+func mountsBelow(string) string { return "" }

@@ -1,0 +1,237 @@
+package service_test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+
+	"filippo.io/age"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardtide/client"
+	"yardtide/core/plan"
+	"yardtide/engine/sensor"
+	"yardtide/service"
+)
+
+func open(t *testing.T, dir string) *service.Service {
+	t.Helper()
+	s, err := service.Open(t.Context(), service.Options{Dir: dir, Log: slog.New(slog.DiscardHandler), Members: []service.Member{{Name: "desk", Root: t.TempDir(), Sensor: &sensor.Set{}}}})
+	require.NoError(t, err)
+	return s
+}
+
+// thief answers like a storage and keeps whatever it is shown.
+type thief struct {
+	*httptest.Server
+	mu    sync.Mutex
+	shown []string
+}
+
+func newThief(t *testing.T) *thief {
+	th := &thief{}
+	th.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if _, password, ok := r.BasicAuth(); ok {
+			th.mu.Lock()
+			th.shown = append(th.shown, password)
+			th.mu.Unlock()
+		}
+		w.Header().Set("WWW-Authenticate", `Basic realm="yard"`)
+		w.WriteHeader(http.StatusUnauthorized)
+	}))
+	t.Cleanup(th.Close)
+	return th
+}
+
+func (th *thief) saw() string {
+	th.mu.Lock()
+	defer th.mu.Unlock()
+	return strings.Join(th.shown, " ")
+}
+
+const yard = `yard: Home
+timezone: UTC
+destinations:
+  locker: {kind: webdav, url: '%s/dav/', user: me, password-from: 'kept:locker'}
+  shed: {kind: webdav, url: '%s/shed/', user: me, password-from: 'env:YARD_SECRET'}
+devices:
+  desk: {sources: [{folder: Pictures, rule: all}]}
+rules:
+  all: {take: [photo], to: [locker], lanes: [{over: wifi}]}
+`
+
+func TestADraftIsShownNobodysSecret(t *testing.T) {
+	console, machine := t.Context(), service.AtTheMachine(t.Context())
+	secret := t.TempDir() + "/shadow"
+	require.NoError(t, os.WriteFile(secret, []byte("f1le-canary\n"), 0o600))
+	t.Setenv("YARD_SECRET", "env-canary")
+	home, stranger := newThief(t), newThief(t)
+	s := open(t, t.TempDir())
+	t.Cleanup(func() { assert.NoError(t, s.Close()) })
+	_, err := s.ApplyPlan(machine, "p", fmt.Sprintf(yard, home.URL, home.URL), 0)
+	require.NoError(t, err)
+	require.NoError(t, s.SetSecret("locker", client.Secrets{Password: "kept-canary"}))
+
+	draft := func(name, at string, from plan.Secret) client.Draft {
+		return client.Draft{Name: name, Destination: plan.Destination{Kind: plan.WebDAV, URL: at + "/dav/", User: "me", PasswordFrom: from, Layout: plan.DefaultLayout}}
+	}
+	for what, d := range map[string]client.Draft{
+		"a file":                            draft("x", stranger.URL, plan.Secret("file:"+secret)),
+		"a variable":                        draft("x", stranger.URL, "env:YARD_SECRET"),
+		"a secret kept for another":         draft("x", stranger.URL, "kept:locker"),
+		"its own secret at another server":  draft("locker", stranger.URL, "kept:locker"),
+		"the plan's variable, elsewhere":    draft("shed", stranger.URL, "env:YARD_SECRET"),
+		"a kept secret under a like name":   draft("locker.key", stranger.URL, "kept:locker"),
+		"a file of a destination that is":   draft("locker", home.URL, plan.Secret("file:"+secret)),
+		"a path that is no file of its own": draft("x", stranger.URL, "kept:../secrets.key"),
+	} {
+		_ = s.Try(console, d)
+		_, err := s.Browse(console, client.Browse{Draft: d})
+		assert.Error(t, err, what)
+		assert.Error(t, s.AddDestination(console, d), what)
+		text, version := s.PlanText()
+		changed := strings.NewReplacer("kept:locker", string(d.Destination.PasswordFrom), home.URL, stranger.URL).Replace(text)
+		if what == "a file" || what == "a variable" {
+			_, err = s.ApplyPlan(console, "p", changed, version)
+			var refused service.SecretRefused
+			assert.ErrorAs(t, err, &refused, what)
+		}
+		assert.NotContains(t, stranger.saw(), "canary", what)
+		assert.NotContains(t, home.saw(), "f1le-canary", what)
+	}
+	// The plan in force is moved to another server: its secret is asked for again.
+	text, version := s.PlanText()
+	_, err = s.ApplyPlan(console, "p", strings.Replace(text, home.URL+"/dav", stranger.URL+"/dav", 1), version)
+	require.NoError(t, err)
+	trial, err := s.Test(console, "locker")
+	require.NoError(t, err)
+	assert.False(t, trial.OK)
+	assert.Contains(t, fmt.Sprint(trial.Steps), "was given for "+home.URL)
+	assert.Contains(t, fmt.Sprint(trial.Steps), "yardtide destination secret locker")
+	assert.NotContains(t, stranger.saw(), "canary")
+	require.NoError(t, s.SetSecret("locker", client.Secrets{Password: "a new one"}))
+	_, err = s.Test(console, "locker")
+	require.NoError(t, err)
+	assert.Contains(t, stranger.saw(), "a new one", "what was given for it is used")
+
+	// Who is at the machine may point at its files, if they are such as hold a secret.
+	_ = s.Try(machine, draft("x", stranger.URL, plan.Secret("file:"+secret)))
+	assert.Contains(t, stranger.saw(), "f1le-canary")
+	pipe, long := t.TempDir()+"/pipe", t.TempDir()+"/long"
+	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
+	require.NoError(t, os.WriteFile(long, bytes.Repeat([]byte("x"), 64<<10+1), 0o600))
+	for _, bad := range []string{pipe, long, t.TempDir(), "/dev/zero", "/nothing"} {
+		trial := s.Try(machine, draft("x", stranger.URL, plan.Secret("file:"+bad)))
+		assert.Contains(t, fmt.Sprint(trial.Steps), "The password cannot be read", bad)
+	}
+}
+
+func TestThePlanIsChangedByOneAtATime(t *testing.T) {
+	ctx, dir := service.AtTheMachine(t.Context()), t.TempDir()
+	s := open(t, dir)
+	_, err := s.ApplyPlan(ctx, "p", fmt.Sprintf(yard, "http://a", "http://a"), 0)
+	require.NoError(t, err)
+	const writers, each = 4, 12
+	var all sync.WaitGroup
+	for w := range writers {
+		all.Go(func() {
+			for n := range each {
+				name := fmt.Sprintf("d%d-%d", w, n)
+				if w%2 == 0 {
+					assert.NoError(t, s.AddDestination(ctx, client.Draft{Name: name, Destination: plan.Destination{Kind: plan.Folder, Path: "/mnt/" + name}}))
+					continue
+				}
+				for { // as a person does who is told that another was first
+					text, version := s.PlanText()
+					changed, err := plan.WithDestination(text, name, plan.Destination{Kind: plan.Folder, Path: "/mnt/" + name})
+					if !assert.NoError(t, err) {
+						return
+					}
+					_, err = s.ApplyPlan(ctx, "p", changed, version)
+					var stale service.StalePlan
+					if errors.As(err, &stale) {
+						continue
+					}
+					assert.NoError(t, err)
+					break
+				}
+			}
+		})
+	}
+	all.Wait()
+	text, version := s.PlanText()
+	assert.EqualValues(t, 1+writers*each, version, "each change made one version")
+	assert.Len(t, s.Plan().Destinations, 2+writers*each, "and none was lost")
+	_, err = s.ApplyPlan(ctx, "p", text, version-1)
+	var stale service.StalePlan
+	require.ErrorAs(t, err, &stale)
+	assert.Equal(t, service.StalePlan{Base: version - 1, Now: version}, stale)
+	require.NoError(t, s.Close())
+	s = open(t, dir)
+	t.Cleanup(func() { assert.NoError(t, s.Close()) })
+	again, n := s.PlanText()
+	assert.Equal(t, text, again, "what is in force is what lies on disk")
+	assert.Equal(t, version, n)
+}
+
+func TestWhatEarlierVersionsKeptIsTakenOver(t *testing.T) {
+	dir := t.TempDir()
+	text := strings.Replace(fmt.Sprintf(yard, "http://a", "http://a"), "env:YARD_SECRET", "kept:shed.key", 1)
+	require.NoError(t, os.WriteFile(dir+"/plan.yaml", []byte(text), 0o600))
+	id, err := age.GenerateX25519Identity()
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(dir+"/secrets.key", []byte(id.String()+"\n"), 0o600))
+	require.NoError(t, os.MkdirAll(dir+"/secrets", 0o700))
+	for _, name := range []string{"locker", "shed.key"} {
+		var sealed bytes.Buffer
+		w, err := age.Encrypt(&sealed, id.Recipient())
+		require.NoError(t, err)
+		_, err = w.Write([]byte("old secret of " + name))
+		require.NoError(t, err)
+		require.NoError(t, w.Close())
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "secrets", name+".age"), sealed.Bytes(), 0o600))
+	}
+	th := newThief(t)
+	for range 2 { // the second start finds it done
+		s := open(t, dir)
+		got, version := s.PlanText()
+		assert.Equal(t, text, got)
+		assert.EqualValues(t, 1, version)
+		require.NoError(t, s.Close())
+	}
+	assert.NoFileExists(t, dir+"/secrets/locker.age")
+	assert.FileExists(t, dir+"/secrets/password/locker.age")
+	assert.FileExists(t, dir+"/secrets/password/shed.key.age")
+	s := open(t, dir)
+	t.Cleanup(func() { assert.NoError(t, s.Close()) })
+	_, err = s.ApplyPlan(t.Context(), "p", strings.ReplaceAll(text, "http://a/dav", th.URL+"/dav"), 1)
+	require.NoError(t, err)
+	_, err = s.Test(t.Context(), "locker")
+	require.NoError(t, err)
+	assert.Empty(t, th.saw(), "an old secret is for the server that it was kept for")
+}
+
+func TestTheKeyAndThePasswordOfLikeNamesAreKeptApart(t *testing.T) {
+	s := open(t, t.TempDir())
+	t.Cleanup(func() { assert.NoError(t, s.Close()) })
+	ctx := context.Background()
+	host := plan.Destination{Kind: plan.SFTP, Address: "127.0.0.1:1", HostKey: "SHA256:uNiVztksCsDhcc0u9e8BrrJlSV9OrFmvkHZtEEn2b3c", User: "me", Layout: plan.DefaultLayout}
+	require.NoError(t, s.AddDestination(ctx, client.Draft{Name: "shed", Destination: host, Key: "the key of shed"}))
+	require.NoError(t, s.AddDestination(ctx, client.Draft{Name: "shed.key", Destination: host, Password: "the password of shed.key"}))
+	files, err := filepath.Glob(s.Dir + "/secrets/*/*.age")
+	require.NoError(t, err)
+	assert.Len(t, files, 2)
+	require.NoError(t, s.RemoveDestination(ctx, "shed.key"))
+	assert.FileExists(t, s.Dir+"/secrets/key/shed.age", "one goes with its own destination")
+}
