@@ -236,6 +236,15 @@ func (c Client) do(ctx context.Context, method, path string, body, answer any) e
 	return nil
 }
 
+// shown is the address without a password that somebody wrote into it.
+func (c Client) shown() string {
+	if before, after, found := strings.Cut(c.URL, "@"); found {
+		scheme, _, _ := strings.Cut(before, "://")
+		return scheme + "://…@" + after
+	}
+	return c.URL
+}
+
 func (c Client) send(ctx context.Context, method, path string, body any) (*http.Response, error) {
 	var payload io.Reader
 	if body != nil {
@@ -247,7 +256,7 @@ func (c Client) send(ctx context.Context, method, path string, body any) (*http.
 	}
 	req, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(c.URL, "/")+path, payload)
 	if err != nil {
-		return nil, fmt.Errorf("%q is not the address of a service: %w", c.URL, err)
+		return nil, fmt.Errorf("%q is not the address of a service", c.shown())
 	}
 	req.Header.Set("Authorization", "Bearer "+c.Token)
 	if body != nil {
@@ -255,7 +264,7 @@ func (c Client) send(ctx context.Context, method, path string, body any) (*http.
 	}
 	res, err := http.DefaultClient.Do(req)
 	if err != nil {
-		return nil, fmt.Errorf("no service answers at %s; is it started (yardtide serve)? %w", c.URL, err)
+		return nil, fmt.Errorf("no service answers at %s; is it started (yardtide serve)? %w", c.shown(), err)
 	}
 	if res.StatusCode/100 == 2 {
 		return res, nil
@@ -263,7 +272,7 @@ func (c Client) send(ctx context.Context, method, path string, body any) (*http.
 	defer res.Body.Close()
 	p := &Problem{Status: res.StatusCode, Title: res.Status}
 	if err := json.NewDecoder(io.LimitReader(res.Body, 1<<20)).Decode(p); err != nil {
-		return nil, fmt.Errorf("the service at %s answered %s, which is not Yard Tide's", c.URL, res.Status)
+		return nil, fmt.Errorf("the service at %s answered %s, which is not Yard Tide's", c.shown(), res.Status)
 	}
 	if res.StatusCode == http.StatusUnauthorized {
 		return nil, fmt.Errorf("%s Give it with -token or YARDTIDE_TOKEN; it is in the file token of the data directory", p.Detail)

@@ -56,7 +56,7 @@ func TestANameThatComesToStandForAnotherPlace(t *testing.T) {
 	// The answer, at the console.
 	k := atTheConsole(t, s)
 	k.click("Destinations")
-	k.sees("What is wrong at disk", "It is a new place")
+	k.sees("It is a new place")
 	k.click("It is a new place")
 	s.until("all of it sent there", safe(4))
 	left, err := filepath.Glob(dir + "/disk/*/*/*.jpg")

@@ -207,7 +207,7 @@ func elsewhere(name, where string, before bound, seen string) string {
 		lies = "it is another place, " + seen
 	}
 	if before.Where != where {
-		return fmt.Sprintf("%s is not yet known to be at %s: %s, and the one at %s was %s", name, where, lies, before.Where, before.ID)
+		return fmt.Sprintf("it is not known whether what lies at %s is the place of %s: %s, and the one at %s was %s", where, name, lies, before.Where, before.ID)
 	}
 	return fmt.Sprintf("what lies at %s is not the place that was there, %s: %s", where, before.ID, lies)
 }
