@@ -6,7 +6,7 @@ NPM := npm --prefix console --no-fund --no-audit --loglevel=error
 SOURCES := $(shell find cmd cli client console/console.go core engine service standin -name '*.go' -o -name '*.sql')
 CONSOLE := $(shell find console/src console/public -type f) console/index.html console/package-lock.json console/vite.config.js
 
-.PHONY: help demo test check build types shots bench clean
+.PHONY: help demo test check build types shots bench soak clean
 help: ## this list
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 10
 
@@ -40,6 +40,12 @@ types: console/node_modules/.package-lock.json ## generate the API document, the
 shots: bin/yardtide bin/versitygw ## take docs/screenshots from the demo
 	./packages.sh chromium ffmpeg openssh-server xvfb xterm imagemagick
 	go run ./e2e/shots
+
+soak: bin/yardtide bin/versitygw ## what takes long: thousands of races, and every parser fuzzed (about 2 hours)
+	./packages.sh apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server
+	YARDTIDE_ROUNDS=2000 go test -timeout 90m -run 'TestConformance/.*/four_services' ./engine/destination/destinationtest
+	for target in FuzzParse=./core/plan FuzzMembers=./engine/destination/webdav FuzzRead=./engine/probe FuzzReadIndex=./engine/device FuzzRequest=./service/api; do \
+	  go test -run '^$$' -fuzz "^$${target%%=*}\$$" -fuzztime 10m $${target#*=} || exit 1; done
 
 bench: bin/yardtide bin/versitygw ## speed and size against references in the same run (about 10 minutes)
 	./packages.sh apache2 openssh-server openssh-client curl
