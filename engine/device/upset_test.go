@@ -163,7 +163,9 @@ func TestAPipeInAFilesPlaceIsNotWaitedFor(t *testing.T) {
 	require.NoError(t, os.Remove(file))
 	require.NoError(t, syscall.Mkfifo(file, 0o644))
 	y.sensor.Put(home)
-	y.until("left", func(s device.Status) bool { return len(s.Sends) == 0 && s.States[queue.Safe].N == 0 && s.States[queue.Sending].N == 0 })
+	y.until("left", func(s device.Status) bool {
+		return len(s.Sends) == 0 && s.States[queue.Safe].N == 0 && s.States[queue.Sending].N == 0
+	})
 	y.picture("b.jpg", 2)
 	y.until("others go on", counts(queue.Safe, 1))
 	began := time.Now()

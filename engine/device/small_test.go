@@ -1,0 +1,161 @@
+package device_test
+
+import (
+	"database/sql"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardtide/core/gate"
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+	"yardtide/engine/destination"
+	"yardtide/engine/device"
+	"yardtide/standin"
+)
+
+// A storage that stops answering in the middle of finding out what it can do keeps
+// nobody who only asks how things stand.
+func TestAStalledStorageKeepsNoStatus(t *testing.T) {
+	y := setup(t, none)
+	y.file("long.jpg", append(jpeg(t), make([]byte, 40<<20)...))
+	y.picture("1.jpg", 1)
+	y.until("found", heldBy(gate.Network, 2))
+	y.storage.SetFaults(standin.Faults{Stalls: 1})
+	y.sensor.Put(home)
+	slowest := time.Duration(0)
+	for end := time.Now().Add(2 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+		began := time.Now()
+		y.status()
+		pageOf(t, y.device, queue.Waiting)
+		slowest = max(slowest, time.Since(began))
+	}
+	assert.Less(t, slowest, 400*time.Millisecond, "shorter than the storage stalls")
+	y.storage.SetFaults(standin.Faults{})
+	y.until("safe", counts(queue.Safe, 2))
+}
+
+func TestSmallestGoesFirstBetweenKindsToo(t *testing.T) {
+	y := setup(t, none)
+	p, err := plan.Parse("plan", []byte(strings.Replace(strings.Replace(yardPlan, "take: [photo, video]", "order: smallest\n    take: [photo, video]", 1), "url: http", "senders: 1\n    url: http", 1)))
+	require.NoError(t, err)
+	y.device.SetPlan(p)
+	y.clip("b.mp4")
+	clip, err := os.Stat(y.dir + "/phone/DCIM/b.mp4")
+	require.NoError(t, err)
+	y.file("a.jpg", append(jpeg(t), make([]byte, clip.Size())...)) // larger than the clip, and newer
+	y.file("c.jpg", jpeg(t))
+	y.until("found", heldBy(gate.Network, 3))
+	y.sensor.Put(home)
+	y.until("safe", counts(queue.Safe, 3))
+	order := map[string]int64{}
+	for _, name := range []string{"a.jpg", "b.mp4", "c.jpg"} {
+		order[name] = y.copy(name).ProvenMS
+	}
+	assert.LessOrEqual(t, order["b.mp4"], order["a.jpg"], "the clip is smaller than one of the photos: %v", order)
+}
+
+// What lands while a storage is asked for its room is not forgotten when it
+// answers.
+func TestWhatLandsWhileRoomIsAskedForCounts(t *testing.T) {
+	f := &device.Fleet{}
+	f.SetSpace("shed", destination.Space{Free: 1000, Used: 0}, f.Landed("shed"))
+	before := f.Landed("shed")
+	device.Land(f, "shed", 300) // after the question, before the answer
+	f.SetSpace("shed", destination.Space{Free: 1000, Used: 0}, before)
+	assert.EqualValues(t, 700, f.Left("shed", 0))
+	assert.EqualValues(t, 600, f.Left("shed", 100))
+	f.SetSpace("shed", destination.Space{Free: 700, Used: 300}, f.Landed("shed"))
+	assert.EqualValues(t, 700, f.Left("shed", 0), "and not twice")
+}
+
+// A plan that asks for another period, names the rule otherwise or has a second
+// rule finds what was spent.
+func TestWhatWasSpentOutlivesThePlan(t *testing.T) {
+	y := setup(t, away)
+	for i := range 4 {
+		y.picture(fmt.Sprintf("%d.jpg", i), i)
+	}
+	spent := func(s device.Status) (n int64) {
+		for _, l := range s.Lanes {
+			if l.Over == plan.Cellular {
+				n = max(n, l.Spent)
+			}
+		}
+		return n
+	}
+	first := y.until("sent", func(s device.Status) bool { return len(s.Sends) == 0 && s.States[queue.Proving].N == 4 })
+	require.Positive(t, spent(first))
+	for name, change := range map[string][2]string{
+		"another period": {"300 kB per day", "300 kB per month"},
+		"another name":   {"everyday", "always"},
+		"another zone":   {"timezone: UTC", "timezone: Asia/Kathmandu"},
+		"another limit":  {"300 kB per day", "1 MB per week"},
+	} {
+		p, err := plan.Parse("plan", []byte(strings.ReplaceAll(yardPlan, change[0], change[1])))
+		require.NoError(t, err)
+		y.device.SetPlan(p)
+		s := y.until(name, func(s device.Status) bool { return spent(s) > 0 })
+		assert.GreaterOrEqual(t, spent(s), spent(first), name)
+	}
+}
+
+// What is read back to go on from it is spent too, and was set aside before.
+func TestWhatIsReadBackToGoOnIsSpent(t *testing.T) {
+	open, _ := real["sftp"](t)
+	h := newHouse(t, "sftp", "", "", open, "phone")
+	h.stop()
+	h.plan = strings.Replace(h.plan, "lanes: [{over: wifi}]", "lanes: [{over: wifi, metered: true, allowance: 900 MB per day}]", 1)
+	fast := h.plan
+	h.plan = strings.Replace(fast, "  phone:\n", "  phone:\n    limit: 30 MB/s\n", 1)
+	metered := home
+	metered.Metered = true
+	h.start()
+	h.until("phone", "its place is known", func(device.Status) bool {
+		text, err := h.devices["phone"].Records.Fact(t.Context(), "place locker")
+		return err == nil && text != ""
+	})
+	h.sensors["phone"].Put(metered)
+	h.until("phone", "metered", func(s device.Status) bool { return s.Conditions.Metered })
+	h.file("phone", "long.jpg", long(t, 40<<20))
+	h.until("phone", "half of it sent", func(s device.Status) bool { return len(s.Sends) == 1 && s.Sends[0].Sent > 20<<20 })
+	h.stop()
+	h.plan = fast
+	h.start()
+	h.until("phone", "sent", func(s device.Status) bool {
+		return s.States[queue.Proving].N+s.States[queue.Safe].N == 1 && len(s.Sends) == 0
+	})
+	require.Contains(t, h.story("phone", "long.jpg"), "It goes on after")
+	a, err := h.devices["phone"].Records.Account(t.Context(), plan.WiFi, time.Time{})
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, a.Spent, h.copy("phone", "long.jpg").Sent+destination.Compared, "what went, and what was read back")
+}
+
+// A large file whose time was touched is hashed to see whether it changed, and a
+// stop does not wait for that.
+func TestAStopDoesNotWaitForAHash(t *testing.T) {
+	y := setup(t, home)
+	content := append(jpeg(t), make([]byte, 8<<20)...)
+	file := y.file("large.jpg", content)
+	y.until("safe", counts(queue.Safe, 1))
+	y.stop()
+	// As large as it says, and nothing in it: reading it takes long.
+	require.NoError(t, os.Truncate(file, 60<<30))
+	db, err := sql.Open("sqlite", y.dir+"/data/records.db")
+	require.NoError(t, err)
+	_, err = db.Exec(`UPDATE items SET size = ?`, int64(60<<30))
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	touched := time.Now().Add(-time.Minute)
+	require.NoError(t, os.Chtimes(file, touched, touched))
+	y.start()
+	time.Sleep(700 * time.Millisecond) // it is being read
+	began := time.Now()
+	y.stop()
+	assert.Less(t, time.Since(began), 3*time.Second)
+}
