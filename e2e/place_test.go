@@ -44,7 +44,7 @@ func TestANameThatComesToStandForAnotherPlace(t *testing.T) {
 	s.until("asked", func(y client.Yard) bool { return y.Destinations[0].Asks })
 	assert.Zero(t, total(s.yard(), queue.Safe))
 	assert.Contains(t, s.ok("destination", "list"), "nothing tells which place it is")
-	assert.Contains(t, s.ok("status"), "yardtide destination place NAME moved")
+	assert.Contains(t, s.ok("status"), "yardtide destination place disk moved|new")
 	out, _, code := s.run("destination", "test", "disk")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, "no  place")

@@ -123,7 +123,7 @@ func (s *Service) destinationStatus(ctx context.Context, name string, d plan.Des
 	s.drivers.refresh(name)
 	st.Space = s.fleet.SpaceNow(name)
 	for _, one := range s.devices {
-		if says, todo := one.PlaceProblem(name); says != "" {
+		if says, todo := one.PlaceProblem(name); says != "" && !st.Asks {
 			st.Problem, st.Todo, st.Asks = says, todo, todo != ""
 		} else if says, todo := one.Trouble(name); says != "" && st.Problem == "" {
 			st.Problem, st.Todo = says, todo

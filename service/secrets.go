@@ -202,17 +202,9 @@ func (v vault) read(kind secretKind, from plan.Secret, server string) (string, e
 
 // secretFile reads a short, regular file.
 func secretFile(name string) (string, error) {
-	f, err := scan.Open(name)
+	text, err := scan.ReadSmall(name, maxSecret)
 	if err != nil {
 		return "", fmt.Errorf("reading the secret: %w", err)
-	}
-	defer f.Close()
-	text, err := io.ReadAll(io.LimitReader(f, maxSecret+1))
-	switch {
-	case err != nil:
-		return "", fmt.Errorf("reading the secret: %w", err)
-	case len(text) > maxSecret:
-		return "", fmt.Errorf("reading the secret: %s is longer than %d bytes", name, maxSecret)
 	}
 	return strings.TrimRight(string(text), "\r\n"), nil
 }

@@ -19,6 +19,7 @@ import (
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/sftp"
 	"yardtide/engine/destination/web"
+	"yardtide/engine/device"
 )
 
 // trialTime is how long a whole trial may take.
@@ -26,6 +27,7 @@ const trialTime = 2 * time.Minute
 
 // trial tries a destination, step by step, and leaves nothing behind.
 type trial struct {
+	name   string
 	d      plan.Destination
 	secret secretReader
 	make   bool                  // make the folder if it is not there
@@ -45,7 +47,7 @@ func (s *Service) Try(ctx context.Context, draft client.Draft) client.Trial {
 }
 
 func (s *Service) newTrial(ctx context.Context, draft client.Draft) *trial {
-	return &trial{d: draft.Destination, secret: s.draftSecrets(ctx, draft), make: draft.MakeFolder, result: client.Trial{Steps: []client.TrialStep{}}}
+	return &trial{name: draft.Name, d: draft.Destination, secret: s.draftSecrets(ctx, draft), make: draft.MakeFolder, result: client.Trial{Steps: []client.TrialStep{}}}
 }
 
 // fits sees that the draft can stand in the plan, before anything is asked of a
@@ -74,7 +76,7 @@ func (t *trial) step(name string, err error, format string, args ...any) bool {
 	if err != nil {
 		one.Says = destination.Sentence(err)
 		if name != "plan" { // that says itself what would be right
-			one.Todo = queue.Judge(destination.CauseOf(err), 1, 0, 0).Do
+			one.Todo = device.Todo(destination.CauseOf(err), t.name)
 		}
 	}
 	t.result.Steps = append(t.result.Steps, one)

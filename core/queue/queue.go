@@ -135,7 +135,7 @@ func Judge(c Cause, tries int, r float64, retryAfter time.Duration) Outcome {
 	case Misplaced:
 		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute), Do: "Check the destination's address or path in the plan; sending goes on by itself when it is there."}
 	case Elsewhere:
-		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute), Do: "If it is the wrong disk or address, put the right one there; it goes on by itself. If what was there was moved here, say so (yardtide destination place NAME moved): all of it is proven again. If this is a new place, say that (yardtide destination place NAME new): everything is sent there."}
+		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute), Do: "If it is the wrong disk or address, put the right one there; it goes on by itself. Else say on the page Destinations, or with yardtide destination place NAME moved|new, whether what was there was moved here, or this is a new place."}
 	case Refused:
 		return Outcome{To: Stuck, You: true, Do: "The storage refuses this name or request. Rename the file, or allow it at the storage, then retry."}
 	case Different:

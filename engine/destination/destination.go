@@ -83,6 +83,12 @@ type Entry struct {
 	Size   int64  `json:"size" doc:"Bytes, 0 for a folder"`
 }
 
+// Plain tells whether a storage's name for an entry is one: no path, and not one
+// that leads up.
+func Plain(name string) bool {
+	return name != "" && name != "." && name != ".." && !strings.ContainsAny(name, "/\x00")
+}
+
 // Spacer is a storage that can tell its space.
 type Spacer interface {
 	Space(ctx context.Context) (Space, error)

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"path/filepath"
 	"runtime/debug"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -49,10 +50,12 @@ type carriage struct {
 	landed  bool   // its bytes take room at the destination
 	driver  destination.Driver
 	item    records.Item
-	path    string // of the file
-	temp    string // what it sends to, "" before it does
-	twin    string // the path that it shares with a copy of the same content
-	ours    bool   // what lies at its path was put there by it, or is known to be its content
+	path    string            // of the file
+	where   string            // the address that its destination stood for when it began
+	place   records.NamedFact // and which place that was: a proof counts for no other
+	temp    string            // what it sends to, "" before it does
+	twin    string            // the path that it shares with a copy of the same content
+	ours    bool              // what lies at its path was put there by it, or is known to be its content
 }
 
 // Why a send is cut.
@@ -60,6 +63,7 @@ var (
 	errShut     = errors.New("a gate shut")
 	errStopping = errors.New("the service stops")
 	errUnwanted = errors.New("the plan no longer asks for it")
+	errMoved    = errors.New("its destination stands for another address")
 )
 
 // sourceError is a failure of the file, not of the storage.
@@ -128,7 +132,7 @@ func (d *Device) tryCarry(ctx context.Context, s *carriage) (err error) {
 		return err
 	}
 	d.mu.Lock()
-	s.driver = driver
+	s.driver, s.place = driver, d.placeOf(s.copy.Destination).bound.fact(s.copy.Destination)
 	d.mu.Unlock()
 	s.ours = s.copy.Landed
 	if s.proving {
@@ -296,10 +300,18 @@ func (d *Device) joinFound(ctx context.Context, s *carriage, found []foundAt) (b
 
 // safe records a proof.
 func (d *Device) safe(ctx context.Context, s *carriage, story, way string, at time.Time) error {
-	if _, err := d.reach(ctx, s.copy.Destination); err != nil { // it is still the place that was proven
+	// It is still the place that was proven, and the same address.
+	switch driver, err := d.reach(ctx, s.copy.Destination); {
+	case err != nil:
 		return err
+	case driver != s.driver:
+		return errMoved
 	}
-	return d.step(ctx, s, queue.Safe, story, records.Change{Proof: &way, ProvenAt: &at, Says: text(""), Order: new(records.Order), NotBefore: &time.Time{}, Tries: new(int)})
+	err := d.step(ctx, s, queue.Safe, story, records.Change{If: &s.place, Proof: &way, ProvenAt: &at, Says: text(""), Order: new(records.Order), NotBefore: &time.Time{}, Tries: new(int)})
+	if errors.Is(err, records.ErrFactChanged) { // in this moment
+		return errMoved
+	}
+	return err
 }
 
 // open opens the file and sees that it is the one that was found. What is read of
@@ -577,7 +589,8 @@ func readBack(ctx context.Context, s *carriage, path string) (string, error) {
 		return "", err
 	}
 	h := sha256.New()
-	_, err = io.CopyBuffer(h, contextReader{ctx, r}, make([]byte, 256<<10))
+	// No more than it should be and one byte: a storage may never end.
+	_, err = io.CopyBuffer(h, io.LimitReader(contextReader{ctx, r}, s.copy.Bytes+1), make([]byte, 256<<10))
 	if cerr := r.Close(); err == nil {
 		err = cerr
 	}
@@ -657,6 +670,8 @@ func (d *Device) failed(ctx context.Context, s *carriage, err error) error {
 		cause, says = queue.Shut, "A gate shut while it was sent."
 	case errors.Is(err, errStopping):
 		cause, says = queue.Shut, "The service stopped."
+	case errors.Is(err, errMoved):
+		cause, says = queue.Shut, "Its destination came to stand for another address."
 	case errors.Is(err, errUnwanted):
 		return d.unwanted(ctx, s)
 	case errors.Is(err, errClash):
@@ -707,7 +722,7 @@ func (d *Device) failed(ctx context.Context, s *carriage, err error) error {
 	switch {
 	case s.copy.State == queue.Proving && to == queue.Waiting && !anew:
 		to = queue.Proving // what was sent lies there: only its proof is still owed
-	case cause == queue.Different && s.item.GoneMS != 0: // nothing to send it from
+	case (cause == queue.Different || errors.Is(err, errClash)) && s.item.GoneMS != 0: // nothing to send it from
 		to, change.Todo = queue.Stuck, text("The file is no longer on the device either: look for it at the storage, or put it back on the device.")
 	}
 	return d.step(ctx, s, to, says, change)
@@ -767,7 +782,7 @@ func (d *Device) trouble(name string, cause queue.Cause, says string, now time.T
 	}
 	t.tries++
 	o := queue.Judge(cause, t.tries, d.Jitter(), 0)
-	t.says, t.todo, t.you, t.until = says, o.Do, o.You, now.Add(d.Wait(o.Wait))
+	t.says, t.todo, t.you, t.until = says, strings.ReplaceAll(o.Do, "NAME", name), o.You, now.Add(d.Wait(o.Wait))
 	d.Log.Warn("a destination fails", "device", d.Name, "destination", name, "says", says, "next", t.until)
 }
 

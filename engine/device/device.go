@@ -296,13 +296,16 @@ func (d *Device) follow(ctx context.Context) error {
 	}
 }
 
-// stopUnwanted cuts what is on its way and the plan does not ask for.
+// stopUnwanted cuts what is on its way and the plan does not ask for, or sends
+// elsewhere.
 func (d *Device) stopUnwanted(p *plan.Plan) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for _, s := range d.active {
 		if !p.Wants(d.Name, s.copy.Source, s.copy.Kind, s.copy.Destination) {
 			s.cancel(errUnwanted)
+		} else if p.Destinations[s.copy.Destination].Where() != s.where {
+			s.cancel(errMoved)
 		}
 	}
 }

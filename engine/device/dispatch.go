@@ -449,6 +449,7 @@ func (d *Device) start(ctx, sendCtx context.Context, s *carriage) (started bool,
 	ctx, cancel := context.WithCancelCause(sendCtx)
 	s.cancel, s.done, s.started = cancel, make(chan struct{}), time.Now()
 	d.mu.Lock()
+	s.where = d.plan.Destinations[s.copy.Destination].Where()
 	d.active[s.copy.ID] = s
 	d.mu.Unlock()
 	d.sends.Go(func() {

@@ -62,6 +62,9 @@ func (f *Fleet) sameLook(ctx context.Context, own *Device, s *carriage) (bool, e
 // twin finds a copy with the same content at the destination, and its device.
 func (f *Fleet) twin(ctx context.Context, s *carriage) (records.Copy, string, bool, error) {
 	for _, d := range f.all() {
+		if d.shown(queue.Safe, s.copy.Destination) != queue.Safe {
+			continue // what it proved was proven elsewhere
+		}
 		if c, ok, err := d.Records.Twin(ctx, s.copy.Destination, s.copy.Bytes, s.hash); err != nil || ok {
 			return c, d.Name, ok, err
 		}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"yardtide/core/gate"
@@ -23,6 +24,12 @@ type bound struct {
 	ID    string `json:"id"`
 	Where string `json:"where"` // its address, as the plan had it
 	Stamp string `json:"stamp"` // of its marker, where the storage tells a copy from it
+}
+
+// fact is how the records keep it for a destination.
+func (b bound) fact(name string) records.NamedFact {
+	text, _ := json.Marshal(b) // three strings: it never fails
+	return records.NamedFact{Name: placeFact(name), Value: string(text)}
 }
 
 // place is what is known of one destination's place.
@@ -55,11 +62,8 @@ func BindPlace(ctx context.Context, r *records.Records, name, id, where string) 
 	if text, err := r.Fact(ctx, placeFact(name)); err != nil || text != "" {
 		return err
 	}
-	text, err := json.Marshal(bound{ID: id, Where: where})
-	if err != nil {
-		return fmt.Errorf("keeping the place of %s: %w", name, err)
-	}
-	return r.SetFact(ctx, placeFact(name), string(text))
+	is := bound{ID: id, Where: where}.fact(name)
+	return r.SetFact(ctx, is.Name, is.Value)
 }
 
 // readPlaces reads which places names stand for.
@@ -139,22 +143,29 @@ func (d *Device) look(ctx context.Context, name string, p *place, driver destina
 		d.Changed()
 		return &destination.Error{Cause: queue.Elsewhere, Says: elsewhere(name, where, before, id)}
 	}
-	now := bound{id, where, ""}
-	if s, able := driver.(destination.Stamper); able {
-		if now.Stamp, err = s.Stamp(ctx, destination.MarkerName); err != nil {
-			return err
-		}
+	now, err := stamped(ctx, driver, id, where)
+	if err != nil {
+		return err
 	}
 	if before.ID != "" && (before.Where != now.Where || before.Stamp != now.Stamp && before.Stamp != "") {
 		says := "Its place is at another address than before: the proof is taken again there."
 		if before.Where == now.Where {
 			says = "The marker of its place was made anew, as a copy of a disk has it: the proof is taken again."
 		}
-		if err := d.owe(ctx, name, says); err != nil {
+		if err := d.owe(ctx, name, says, now); err != nil {
 			return err
 		}
 	}
 	return d.bind(ctx, name, p, driver, now)
+}
+
+// stamped is a place with the stamp that its marker has now.
+func stamped(ctx context.Context, driver destination.Driver, id, where string) (b bound, err error) {
+	b = bound{ID: id, Where: where}
+	if s, able := driver.(destination.Stamper); able {
+		b.Stamp, err = s.Stamp(ctx, destination.MarkerName)
+	}
+	return b, err
 }
 
 // markPlace puts a marker at a place that has none, and tells which it has then.
@@ -171,8 +182,8 @@ func (d *Device) markPlace(ctx context.Context, name string, driver destination.
 	return id, err
 }
 
-func (d *Device) owe(ctx context.Context, name, says string) error {
-	n, err := d.Records.Owe(context.WithoutCancel(ctx), name, says, time.Now())
+func (d *Device) owe(ctx context.Context, name, says string, now bound) error {
+	n, err := d.Records.Owe(context.WithoutCancel(ctx), name, says, now.fact(name), time.Now())
 	if err == nil && n > 0 {
 		d.Log.Warn("proofs are owed anew", "device", d.Name, "destination", name, "copies", n, "says", says)
 		d.changed()
@@ -186,7 +197,8 @@ func (d *Device) bind(ctx context.Context, name string, p *place, driver destina
 	same := p.bound == now
 	d.mu.Unlock()
 	if !same {
-		if err := d.keep(context.WithoutCancel(ctx), placeFact(name), now); err != nil {
+		is := now.fact(name)
+		if err := d.Records.SetFact(context.WithoutCancel(ctx), is.Name, is.Value); err != nil {
 			return err
 		}
 	}
@@ -242,9 +254,17 @@ func (d *Device) PlaceProblem(name string) (says, todo string) {
 	}
 	h := d.placeHold(name)
 	if h.You {
-		todo = queue.Judge(queue.Elsewhere, 1, 0, 0).Do
+		return h.Says, Todo(queue.Elsewhere, name)
 	}
-	return h.Says, todo
+	if !d.asked(name) {
+		return "", "" // nothing of this device's goes there any more
+	}
+	return h.Says, ""
+}
+
+// Todo is what the keeper can do about a destination that fails for a cause.
+func Todo(cause queue.Cause, name string) string {
+	return strings.ReplaceAll(queue.Judge(cause, 1, 0, 0).Do, "NAME", name)
 }
 
 // StandsFor tells whether a place's identity is the one that a name stands for, as
@@ -356,16 +376,14 @@ func (d *Device) SettlePlace(ctx context.Context, name string, moved bool) (n in
 			return 0, err
 		}
 	}
-	now := bound{id, where, ""}
-	if s, able := driver.(destination.Stamper); able {
-		if now.Stamp, err = s.Stamp(ctx, destination.MarkerName); err != nil {
-			return 0, err
-		}
+	now, err := stamped(ctx, driver, id, where)
+	if err != nil {
+		return 0, err
 	}
 	if moved {
-		n, err = d.Records.Owe(ctx, name, "The keeper says that its place moved here: the proof is taken again.", time.Now())
+		n, err = d.Records.Owe(ctx, name, "The keeper says that its place moved here: the proof is taken again.", now.fact(name), time.Now())
 	} else {
-		n, err = d.Records.Abandon(ctx, name, before.ID, "The keeper says that this is a new place: it is sent there too. What is at the old one stays there.", time.Now())
+		n, err = d.Records.Abandon(ctx, name, before.ID, "The keeper says that this is a new place: it is sent there too. What is at the old one stays there.", now.fact(name), time.Now())
 	}
 	if err != nil {
 		return 0, err

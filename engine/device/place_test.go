@@ -191,7 +191,7 @@ func TestAnotherPlaceIsAskedAbout(t *testing.T) {
 			b.nothingIsCalledSafeThatIsNot("while it is asked")
 			says, todo := b.device.PlaceProblem("locker")
 			assert.Contains(t, says, "another place, fedcba9876543210")
-			assert.Contains(t, todo, "yardtide destination place NAME moved")
+			assert.Contains(t, todo, "yardtide destination place locker moved|new")
 			before := len(b.files("attic"))
 			time.Sleep(100 * time.Millisecond)
 			assert.Len(t, b.files("attic"), before, "nothing is sent until it is answered")

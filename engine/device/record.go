@@ -209,6 +209,9 @@ type Adopted struct {
 	Compare int64 `json:"compare" doc:"Waiting copies that have the size of a file that is there; they are compared before they are sent"`
 }
 
+// maxFolders is how deep a storage's folders are looked at.
+const maxFolders = 64
+
 // Adopt lists what is at a destination and was not put there by a device of
 // this process, so that it is not sent again. A file is read back when
 // something of its size is to be sent, once, over a network that costs nothing.
@@ -251,6 +254,7 @@ func (d *Device) Adopt(ctx context.Context, name string) (Adopted, error) {
 			p := strings.TrimPrefix(dir+"/"+e.Name, "/")
 			switch {
 			case p == destination.TempDir || p == RecordDir || p == destination.MarkerName || ours[p]:
+			case e.Folder && strings.Count(p, "/") >= maxFolders: // a storage may show a folder within itself
 			case e.Folder:
 				dirs = append(dirs, p)
 			case e.Size > 0:

@@ -114,7 +114,10 @@ func (d *Device) proveAgain(ctx context.Context, driver destination.Driver, c re
 	s := &carriage{copy: c, driver: driver}
 	way, err := compare(ctx, s, c.Remote, c.SHA256, true, true)
 	if err == nil {
-		_, err = d.reach(ctx, c.Destination) // it is still the same place
+		var now destination.Driver
+		if now, err = d.reach(ctx, c.Destination); err == nil && now != driver { // it is no longer the same place
+			return nil
+		}
 	}
 	after := context.WithoutCancel(ctx)
 	says, todo := "", ""

@@ -80,8 +80,15 @@ type Change struct {
 	Order                                   *Order
 	Sent                                    *int64
 	Landed                                  *bool
-	Settle                                  *int64 // ends its reservation, with the bytes that really left
+	Settle                                  *int64     // ends its reservation, with the bytes that really left
+	If                                      *NamedFact // the step is made only while this is so
 }
+
+// NamedFact is a fact and its value.
+type NamedFact struct{ Name, Value string }
+
+// ErrFactChanged is the error of a step whose fact is no longer so.
+var ErrFactChanged = errors.New("what the step rests on has changed")
 
 // Step takes a copy from its state to the next, with a line in its story, in
 // one transaction. The copy is read anew: an illegal step is a
@@ -100,6 +107,15 @@ func (r *Records) Step(ctx context.Context, id int64, to queue.State, story stri
 		}
 		if err := queue.Step(from, to); err != nil {
 			return err
+		}
+		if c.If != nil {
+			var now string
+			if err := tx.Get(&now, `SELECT value FROM facts WHERE name = ?`, c.If.Name); err != nil && !errors.Is(err, sql.ErrNoRows) {
+				return err
+			}
+			if now != c.If.Value {
+				return ErrFactChanged
+			}
 		}
 		set, args := []string{"state = ?", "changed_at = ?"}, []any{to, ms(now)}
 		put := func(column string, v any) { set, args = append(set, column+" = ?"), append(args, v) }

@@ -13,10 +13,14 @@ import (
 
 // Owe makes every safe copy at a destination owe its proof anew, as what lies
 // there may not be what was proven. What it was proven with stays, to be compared
-// with. It returns how many.
-func (r *Records) Owe(ctx context.Context, destination, says string, now time.Time) (n int64, err error) {
+// with. In the same transaction it keeps the fact which place that is now: a proof
+// that was taken meanwhile counts before, or not. It returns how many.
+func (r *Records) Owe(ctx context.Context, destination, says string, is NamedFact, now time.Time) (n int64, err error) {
 	err = r.durably(ctx, "having proofs taken anew", func(tx *transaction) error {
 		if err := queue.Step(queue.Safe, queue.Proving); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(setFact, is.Name, is.Value); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, 'proving', ? FROM copies WHERE state = 'safe' AND destination = ?`, ms(now), says, destination); err != nil {
@@ -38,10 +42,14 @@ func (r *Records) Owe(ctx context.Context, destination, says string, now time.Ti
 
 // Abandon begins anew at a destination whose name stands for a new place: what
 // lies at the old one is listed as being there, and every copy whose file is
-// still on the device goes again. It returns how many go.
-func (r *Records) Abandon(ctx context.Context, destination, place, says string, now time.Time) (n int64, err error) {
+// still on the device goes again. Like Owe it keeps which place that is now. It
+// returns how many go.
+func (r *Records) Abandon(ctx context.Context, destination, place, says string, is NamedFact, now time.Time) (n int64, err error) {
 	const there = `state IN ('safe', 'proving') AND destination = ?`
 	err = r.durably(ctx, "leaving a place", func(tx *transaction) error {
+		if _, err := tx.Exec(setFact, is.Name, is.Value); err != nil {
+			return err
+		}
 		if _, err := tx.Exec(`INSERT OR REPLACE INTO left_behind SELECT ?, destination, remote, bytes, sha256, ? FROM copies WHERE remote <> '' AND `+there, place, ms(now), destination); err != nil {
 			return err
 		}

@@ -236,9 +236,11 @@ func (r *Records) onDisk(ctx context.Context, doing string, f func(*transaction)
 	return r.write.transact(ctx, conn, nil, doing, f)
 }
 
+const setFact = `INSERT INTO facts VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value`
+
 // SetFact keeps a small named value.
 func (r *Records) SetFact(ctx context.Context, name, value string) error {
-	_, err := r.write.ExecContext(ctx, `INSERT INTO facts VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value`, name, value)
+	_, err := r.write.ExecContext(ctx, setFact, name, value)
 	if err != nil {
 		return fmt.Errorf("keeping %s: %w", name, err)
 	}

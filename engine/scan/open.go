@@ -2,6 +2,7 @@ package scan
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"syscall"
 )
@@ -28,4 +29,21 @@ func Open(path string) (*os.File, error) {
 		return nil, fmt.Errorf("opening it: %w", err)
 	}
 	return f, nil
+}
+
+// ReadSmall reads a regular file of at most so many bytes.
+func ReadSmall(path string, most int64) ([]byte, error) {
+	f, err := Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	text, err := io.ReadAll(io.LimitReader(f, most+1))
+	if err != nil {
+		return nil, fmt.Errorf("reading it: %w", err)
+	}
+	if int64(len(text)) > most {
+		return nil, fmt.Errorf("%s is longer than %d bytes", path, most)
+	}
+	return text, nil
 }

@@ -585,6 +585,7 @@ func (d *Driver) List(ctx context.Context, dir string) ([]destination.Entry, err
 	var entries []destination.Entry
 	for _, e := range found {
 		switch {
+		case !destination.Plain(e.Name()):
 		case e.IsDir():
 			entries = append(entries, destination.Entry{Name: e.Name(), Folder: true})
 		case e.Mode().IsRegular():

@@ -13,7 +13,6 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"os"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -21,6 +20,7 @@ import (
 
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
+	"yardtide/engine/scan"
 )
 
 // Options say who is trusted and how long to wait.
@@ -95,6 +95,9 @@ type Untrusted struct {
 
 func (e Untrusted) Error() string { return "the certificate is not trusted: " + e.Why.Error() }
 
+// maxAuthority is how long a file of authorities may be: a system's whole is less.
+const maxAuthority = 1 << 20
+
 // Fingerprint writes the SHA-256 of a certificate as the plan has it.
 func Fingerprint(der []byte) string {
 	sum := sha256.Sum256(der)
@@ -118,7 +121,7 @@ func verify(o Options, c tls.ConnectionState) error {
 		roots = x509.NewCertPool()
 	}
 	if o.Authority != "" {
-		pem, err := os.ReadFile(o.Authority)
+		pem, err := scan.ReadSmall(o.Authority, maxAuthority)
 		if err != nil {
 			return &destination.Error{Cause: queue.Misplaced, Says: "the authority's certificate cannot be read", Err: err}
 		}

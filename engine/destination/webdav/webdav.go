@@ -464,7 +464,7 @@ func (d *Driver) List(ctx context.Context, dir string) ([]destination.Entry, err
 		}
 		p := strings.TrimSuffix(u.Path, "/")
 		name, inside := strings.CutPrefix(p, own+"/")
-		if !inside || name == "" || strings.Contains(name, "/") {
+		if !inside || !destination.Plain(name) {
 			continue
 		}
 		props := m.properties()
