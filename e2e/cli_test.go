@@ -120,7 +120,7 @@ func TestPlansAreCheckedAndApplied(t *testing.T) {
 	assert.Equal(t, shown, s.ok("plan", "show"), "the one in force stays")
 	good := strings.Replace(shown, "yard: Saltmarsh Slip", "yard: Saltmarsh Slip East", 1)
 	require.NoError(t, os.WriteFile(file, []byte(good), 0o644))
-	assert.Contains(t, s.ok("plan", "apply", file), "is in force.")
+	assert.Contains(t, s.ok("plan", "apply", file), "is in force, as version 2.")
 	assert.Equal(t, "Saltmarsh Slip East", s.yard().Yard)
 	assert.Contains(t, s.ok("plan", "schema"), `"$schema"`)
 	s.stop()

@@ -145,8 +145,10 @@ func TestTheConsoleTellsWhichLaneAndWhatFailed(t *testing.T) {
 	k := atTheConsole(t, s)
 	k.sees("Photos to north-locker over Wi-Fi", "by the rule ")
 	// Pause fails when the service is gone: it is said where it was asked.
+	k.click("Pause galley-phone")
+	k.sees("for an hour")
 	s.kill()
-	k.click("Pause galley-phone", "for an hour")
+	k.click("for an hour")
 	k.sees("The service does not answer.")
 	s.start()
 	// Every mistake that the service tells is shown, each on its line.

@@ -608,7 +608,8 @@ const ReadBack = "read back, SHA-256"
 
 // prove takes the best proof that the destination allows. Over a network that
 // costs nothing is read back: unless the storage itself can tell, the proof is
-// owed, and the copy stays where it is.
+// owed, and the copy stays where it is. A hash that the storage has kept counts
+// for what was put there this moment only.
 func (d *Device) prove(ctx context.Context, s *carriage) error {
 	d.mu.Lock()
 	costs := d.plan.Destinations[s.copy.Destination].Networked() && d.now.Costs()
@@ -617,7 +618,7 @@ func (d *Device) prove(ctx context.Context, s *carriage) error {
 	if costs && !s.metered {
 		return nil
 	}
-	way, err := compare(ctx, s, s.copy.Remote, s.copy.SHA256, !costs, false)
+	way, err := compare(ctx, s, s.copy.Remote, s.copy.SHA256, !costs, !s.landed)
 	missing := errors.Is(err, destination.ErrNotFound)
 	switch {
 	case errors.Is(err, errUnproven):

@@ -73,7 +73,8 @@ func (f *file) Read(p []byte) (n int, err error) {
 func (f *file) ReadAt(p []byte, at int64) (n int, err error) {
 	for n < len(p) && err == nil {
 		var got int
-		got, err = f.through(p[n:], func(own []byte) (int, error) { return f.f.ReadAt(own, at+int64(n)) })
+		from := at + int64(n) // the call may outlive this one
+		got, err = f.through(p[n:], func(own []byte) (int, error) { return f.f.ReadAt(own, from) })
 		n += got
 	}
 	return n, err
@@ -86,31 +87,35 @@ func (f *file) through(p []byte, read func([]byte) (int, error)) (n int, err err
 		f.buffer = make([]byte, fileBuffer)
 	}
 	own := f.buffer[:min(len(p), fileBuffer)]
-	var got int
-	var rerr error
-	if err := f.call(func() error { got, rerr = read(own); return nil }); err != nil {
+	type part struct {
+		n   int
+		err error
+	}
+	done := make(chan part, 1)
+	if err := f.call(func() error { got, rerr := read(own); done <- part{got, rerr}; return nil }); err != nil {
 		f.buffer = nil
 		return 0, err
 	}
-	return copy(p, own[:got]), rerr
+	got := <-done
+	return copy(p, own[:got.n]), got.err
 }
 
 var _ io.ReaderAt = (*file)(nil)
 
 // stampOf tells the state of the open file.
-func (f *file) stampOf() (stamp scan.Stamp, err error) {
-	var now scan.Stamp
-	err = f.call(func() error {
+func (f *file) stampOf() (scan.Stamp, error) {
+	now := make(chan scan.Stamp, 1)
+	err := f.call(func() error {
 		info, err := f.f.Stat()
 		if err == nil {
-			now = scan.StampOf(info)
+			now <- scan.StampOf(info)
 		}
 		return err
 	})
 	if err != nil {
-		return stamp, err
+		return scan.Stamp{}, err
 	}
-	return now, nil
+	return <-now, nil
 }
 
 // unchanged sees that the open file is as it was found: not only its size and
@@ -135,14 +140,14 @@ func sameFile(now scan.Stamp, it records.Item) bool {
 
 // isStill tells whether a path leads to the open file.
 func (f *file) isStill(ctx context.Context, path string) (same bool, err error) {
-	var still bool
+	still := make(chan bool, 1)
 	err = f.call(func() error {
 		here, err := f.f.Stat()
 		if err != nil {
 			return err
 		}
 		there, err := os.Lstat(path)
-		still = err == nil && os.SameFile(here, there)
+		still <- err == nil && os.SameFile(here, there)
 		return nil
 	})
 	if err != nil {
@@ -151,5 +156,5 @@ func (f *file) isStill(ctx context.Context, path string) (same bool, err error) 
 		}
 		return false, sourceError{queue.Unreadable, "The file cannot be looked at: " + scan.Reason(err) + "."}
 	}
-	return still, nil
+	return <-still, nil
 }

@@ -488,9 +488,8 @@ func TestADiskThatIsNotMountedIsNotFilled(t *testing.T) {
 	require.NoError(t, os.Rename(root, root+".away"))
 	require.NoError(t, os.Mkdir(root, 0o755)) // what is under a disk that is not mounted
 	h.file("phone", "2.jpg", long(t, 2000))
-	s := h.until("phone", "held", heldBy(gate.Trouble, 1))
+	s := h.until("phone", "held", func(s device.Status) bool { return heldBy(gate.Trouble, 1)(s) && heldBy(gate.Place, 1)(s) })
 	assert.Zero(t, s.States[queue.Safe].N, "what is not there is not called safe")
-	assert.True(t, heldBy(gate.Place, 1)(s))
 	assert.Contains(t, s.Holds[0].Says, "nothing tells which place it is")
 	entries, err := os.ReadDir(root)
 	require.NoError(t, err)

@@ -307,7 +307,9 @@ func FuzzRequest(f *testing.F) {
 		if err != nil {
 			return // no request at all
 		}
-		require.Less(t, res.StatusCode, 500, "%s %s %q", method, target, body)
+		if res.StatusCode != http.StatusNotImplemented { // for a method that there is none of
+			require.Less(t, res.StatusCode, 500, "%s %s %q", method, target, body)
+		}
 		require.NoError(t, res.Body.Close())
 	})
 }
