@@ -81,6 +81,7 @@ type Device struct {
 
 	failedAt map[string]time.Time // when something last failed there
 
+	writing     map[string]bool // temporary names that are on no record and in use
 	recording   map[string]bool // destinations whose open record is being written
 	recordAfter map[string]time.Time
 	reproving   map[string]bool // destinations whose proofs are being taken again
@@ -116,7 +117,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 	d := &Device{
 		Options: o, plan: &plan.Plan{}, verdicts: map[queue.Class]gate.Verdict{}, troubles: map[string]*trouble{}, places: map[string]*place{},
 		active: map[int64]*carriage{}, sources: map[string]*source{}, sweeping: map[string]bool{}, sweepAfter: map[string]time.Time{},
-		listAt: map[string]time.Time{}, failedAt: map[string]time.Time{}, recording: map[string]bool{}, recordAfter: map[string]time.Time{}, reproving: map[string]bool{}, rebuilding: map[string]bool{},
+		listAt: map[string]time.Time{}, failedAt: map[string]time.Time{}, recording: map[string]bool{}, writing: map[string]bool{}, recordAfter: map[string]time.Time{}, reproving: map[string]bool{}, rebuilding: map[string]bool{},
 		planned: make(chan struct{}, 1), wake: make(chan struct{}, 1), freed: make(chan struct{}, 1),
 	}
 	d.pace = rate.NewLimiter(rate.Inf, paceStep)

@@ -471,10 +471,9 @@ func TestStorageThatMisbehaves(t *testing.T) {
 }
 
 func TestWhatStorageDamagedTimeAndAgainIsSafeOnceItIsMended(t *testing.T) {
-	y := setup(t, none)
-	y.picture("IMG.jpg", 1)
+	y := setup(t, home) // whose place has a marker that is whole
 	y.storage.SetFaults(standin.Faults{Flip: 1})
-	y.sensor.Put(home)
+	y.picture("IMG.jpg", 1)
 	damaged := func() int {
 		there, err := filepath.Glob(y.dir + "/locker/2026/03/IMG*")
 		require.NoError(t, err)

@@ -176,10 +176,15 @@ func (d *Device) markPlace(ctx context.Context, name string, driver destination.
 		d.lookThrough(name, time.Now()) // what was on its way may lie there
 		d.mu.Unlock()
 	}
-	if errors.Is(err, destination.ErrExists) { // another was first
-		return destination.ReadMarker(ctx, driver)
+	if err != nil && !errors.Is(err, destination.ErrExists) { // with that, another was first
+		return "", err
 	}
-	return id, err
+	// What lies there is what counts: a storage may damage what it is given.
+	there, err := destination.ReadMarker(ctx, driver)
+	if err == nil && there == "" {
+		err = &destination.Error{Cause: queue.Different, Says: "the storage acknowledged the marker of its place and does not have it"}
+	}
+	return there, err
 }
 
 func (d *Device) owe(ctx context.Context, name, says string, now bound) error {

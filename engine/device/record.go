@@ -163,6 +163,15 @@ func (d *Device) writeRecord(ctx context.Context, name string) error {
 // putRecord puts one file of the record in place.
 func (d *Device) putRecord(ctx context.Context, driver destination.Driver, path string, content []byte) error {
 	temp := destination.NewTemp(d.owner())
+	set := func(writing bool) {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		if d.writing[temp] = writing; !writing {
+			delete(d.writing, temp)
+		}
+	}
+	set(true)
+	defer set(false)
 	if err := driver.Put(ctx, temp, bytes.NewReader(content), 0, int64(len(content))); err != nil {
 		return err
 	}

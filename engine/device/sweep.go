@@ -142,9 +142,10 @@ func (d *Device) removeStrays(ctx context.Context, name string) error {
 	}
 	for _, e := range there {
 		path := destination.TempDir + "/" + e.Name
-		if !strings.HasPrefix(e.Name, d.owner()+"-") || d.inUse(name) {
+		if !strings.HasPrefix(e.Name, d.owner()+"-") || d.writes(path) {
 			continue
 		}
+		// A copy's temporary name is on record before anything is written there.
 		known, err := d.Records.KnowsTemp(ctx, name, path)
 		if err != nil {
 			return err
@@ -159,15 +160,10 @@ func (d *Device) removeStrays(ctx context.Context, name string) error {
 	return nil
 }
 
-// inUse tells whether something of this device is on its way to a destination
-// this moment: what lies there may be it.
-func (d *Device) inUse(name string) bool {
+// writes tells whether something that is on no record is being written under a
+// temporary name.
+func (d *Device) writes(temp string) bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	for _, s := range d.active {
-		if s.copy.Destination == name {
-			return true
-		}
-	}
-	return d.recording[name]
+	return d.writing[temp]
 }
