@@ -66,7 +66,13 @@ func TestThePlanChangesAtEveryMomentOfASend(t *testing.T) {
 	y.until("all safe", func(s device.Status) bool {
 		_, err := y.device.Retry(t.Context(), nil)
 		require.NoError(t, err)
-		return s.States[queue.Safe].N >= 30 && s.States[queue.Waiting].N+s.States[queue.Proving].N+s.States[queue.Stuck].N == 0
+		at := 0
+		for _, c := range pageOf(t, y.device, queue.Safe) {
+			if c.Destination == "locker" && c.GoneMS == 0 {
+				at++
+			}
+		}
+		return at == 30 && s.States[queue.Waiting].N+s.States[queue.Proving].N+s.States[queue.Stuck].N == 0
 	})
 	assert.Empty(t, y.status().Problem)
 	for _, c := range pageOf(t, y.device, queue.Stuck) {
