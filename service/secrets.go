@@ -145,7 +145,7 @@ func (v vault) remove(name string) error {
 
 // takeOver keeps what an earlier version kept, in one file a name and for any
 // server, for the servers that the plan in force names.
-func (v vault) takeOver(p *plan.Plan) error {
+func (v vault) takeOver(p *plan.Plan) (failed error) {
 	var done []string
 	for _, d := range p.Destinations {
 		for kind, from := range secretsOf(d) {
@@ -159,17 +159,18 @@ func (v vault) takeOver(p *plan.Plan) error {
 				err = v.put(kind, kept, d.Server(), secret)
 			}
 			if err != nil {
-				return fmt.Errorf("taking over the secret %s: %w", kept, err)
+				failed = errors.Join(failed, fmt.Errorf("taking over the secret %s: %w", kept, err))
+				continue
 			}
 			done = append(done, old)
 		}
 	}
 	for _, old := range done {
 		if err := os.Remove(old); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("removing the secret that was taken over: %w", err)
+			failed = errors.Join(failed, fmt.Errorf("removing the secret that was taken over: %w", err))
 		}
 	}
-	return nil
+	return failed
 }
 
 func secretsOf(d plan.Destination) map[secretKind]plan.Secret {

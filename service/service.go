@@ -110,7 +110,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		return nil, err
 	}
 	if err := (vault{o.Dir}).takeOver(s.planOrEmpty()); err != nil {
-		return nil, err
+		o.Log.Warn("what an earlier version kept cannot be opened; it is asked for where it is needed", "err", err)
 	}
 	s.drivers = drivers{plan: s.Plan, tell: s.Changes.Tell, fleet: &s.fleet, secrets: vault{o.Dir}, made: map[string]made{}, asked: map[string]time.Time{}}
 	for _, m := range o.Members {
