@@ -55,6 +55,7 @@ func TestANameThatComesToStandForAnotherPlace(t *testing.T) {
 
 	// The answer, at the console.
 	k := atTheConsole(t, s)
+	k.sees("desk")
 	k.click("Destinations")
 	k.sees("It is a new place")
 	k.click("It is a new place")

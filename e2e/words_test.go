@@ -128,6 +128,7 @@ func TestTrustIsForOneAddress(t *testing.T) {
 	t.Cleanup(storage.Close)
 	s := bare(t, t.TempDir())
 	k := atTheConsole(t, s)
+	k.sees("There is no plan yet.")
 	k.click("Destinations", "Add a destination", "WebDAV")
 	require.NoError(t, k.b.Type("Name", "locker"))
 	require.NoError(t, k.b.Type("Address", storage.URL+"/a/"))
@@ -166,6 +167,7 @@ func TestALongListIsNotAskedForAgainAllTheTime(t *testing.T) {
 	pictures(t, dir, "a", 1)
 	s.until("found", func(y client.Yard) bool { return total(y, queue.Skipped) == 700 })
 	k := atTheConsole(t, s)
+	k.sees("700 skipped")
 	k.click("Queue")
 	k.sees("empty-")
 	for range 12 { // to its end
