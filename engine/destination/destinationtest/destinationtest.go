@@ -199,7 +199,7 @@ func services(t *testing.T, open func() destination.Driver) {
 		drivers[i] = open()
 		t.Cleanup(func() { assert.NoError(t, drivers[i].Close()) })
 	}
-	for round := range Rounds(8) {
+	for round := range Rounds(4) {
 		path := fmt.Sprintf("race/%d", round)
 		var ready, all sync.WaitGroup
 		ready.Add(racers)

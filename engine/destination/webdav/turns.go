@@ -30,7 +30,7 @@ const (
 const (
 	turnLife = 10 * time.Second
 	turnWait = 3
-	holdIdle = 50 * time.Millisecond
+	holdIdle = 200 * time.Millisecond
 	turnPoll = 30 * time.Millisecond
 )
 
@@ -124,7 +124,10 @@ func (d *Driver) letGo() {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	_ = d.removeTurn(ctx, turnFolder(t.held))
-	t.held, t.again = 0, time.Now().Add(2*turnPoll)
+	if t.old() { // others may have waited for all of it
+		t.again = time.Now().Add(2 * turnPoll)
+	}
+	t.held = 0
 	close(t.freed)
 }
 
