@@ -182,11 +182,7 @@ func listDestinations(ctx context.Context, e env, c client.Client, json bool) er
 	}
 	for _, d := range y.Destinations {
 		fmt.Fprintf(e.out, "%-16s %-7s %s\n%16s %s\n", d.Name, d.Kind, plain(d.Where), "", room(d))
-		for _, says := range []string{d.Problem, d.Todo, d.Says} {
-			if says != "" {
-				fmt.Fprintf(e.out, "%16s ! %s\n", "", plain(says))
-			}
-		}
+		printTroubles(e.out, fmt.Sprintf("%17s", ""), d)
 	}
 	return nil
 }
@@ -217,11 +213,7 @@ func showDestination(ctx context.Context, e env, c client.Client, name string, j
 	for _, s := range d.Status.Coming {
 		fmt.Fprintf(e.out, "  to come:  %-14s %-5s %-12s %6d, %s\n", s.Device, s.Kind, s.Rule, s.N, bytes(s.Bytes))
 	}
-	for _, says := range []string{d.Status.Problem, d.Status.Todo, d.Status.Says} {
-		if says != "" {
-			fmt.Fprintf(e.out, "  ! %s\n", plain(says))
-		}
-	}
+	printTroubles(e.out, "  ", d.Status)
 	return nil
 }
 

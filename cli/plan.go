@@ -44,18 +44,23 @@ the standard input.`,
 					if err != nil {
 						return err
 					}
+					draft := client.PlanDraft{Text: string(text), File: args[0]}
 					if verb == "check" {
 						if r.json {
 							return asJSON(e.out, p)
 						}
 						fmt.Fprintf(e.out, "%s: no mistakes. %s\n", args[0], sums(p))
 						if c := r.client(e); c.Token != "" { // a service can tell what would follow
-							return printNotes(ctx, e, c, args[0], string(text))
+							notes, err := c.CheckPlan(ctx, draft)
+							if err != nil {
+								return err
+							}
+							printNotes(e, notes)
 						}
 						return nil
 					}
 					c := r.client(e)
-					notes, err := c.CheckPlan(ctx, client.PlanDraft{Text: string(text), File: args[0]})
+					notes, err := c.CheckPlan(ctx, draft)
 					if err != nil {
 						return err
 					}
@@ -69,9 +74,7 @@ the standard input.`,
 						return err
 					}
 					fmt.Fprintf(e.out, "%s is in force, as version %d. %s\n", args[0], applied.Version, sums(p))
-					for _, note := range notes.Notes {
-						fmt.Fprintf(e.out, "! %s\n", plain(note))
-					}
+					printNotes(e, notes)
 					return nil
 				case "show":
 					if err := noArguments(args); err != nil {
@@ -103,15 +106,10 @@ the standard input.`,
 	}
 }
 
-func printNotes(ctx context.Context, e env, c client.Client, file, text string) error {
-	notes, err := c.CheckPlan(ctx, client.PlanDraft{Text: text, File: file})
-	if err != nil {
-		return err
-	}
+func printNotes(e env, notes client.PlanNotes) {
 	for _, note := range notes.Notes {
 		fmt.Fprintf(e.out, "! %s\n", plain(note))
 	}
-	return nil
 }
 
 // versionNow is the version of the plan in force, 0 before the first.

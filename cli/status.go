@@ -56,10 +56,16 @@ func printStatus(w io.Writer, s client.Yard) {
 	}
 	for _, d := range s.Destinations {
 		fmt.Fprintf(w, "\n%s (%s, %s)\n  %s\n", d.Name, d.Kind, d.Where, room(d))
-		for _, says := range []string{d.Problem, d.Todo, d.Says} {
-			if says != "" {
-				fmt.Fprintf(w, "  ! %s\n", plain(says))
-			}
+		printTroubles(w, "  ", d)
+	}
+}
+
+// printTroubles says what is wrong with a destination, what to do, and what
+// else its sends say, a line each.
+func printTroubles(w io.Writer, indent string, d client.DestinationStatus) {
+	for _, says := range []string{d.Problem, d.Todo, d.Says} {
+		if says != "" {
+			fmt.Fprintf(w, "%s! %s\n", indent, plain(says))
 		}
 	}
 }

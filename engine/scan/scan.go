@@ -400,7 +400,8 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 		return err
 	}
 	s.watch(dir)
-	entries, err := os.ReadDir(s.local(dir))
+	local := s.local(dir)
+	entries, err := os.ReadDir(local)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		delete(s.dirs, dir)
@@ -415,11 +416,11 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 	if dir == "." && len(entries) == 0 {
 		return nil // suddenly empty: the next full walk says so
 	}
-	info, err := os.Stat(s.local(dir))
+	info, err := os.Stat(local)
 	if err != nil {
 		return nil // it went this moment: its folder's next walk tells
 	}
-	if dir != "." && s.isPlace(s.local(dir), info) {
+	if dir != "." && s.isPlace(local, info) {
 		s.note(dir, "Copies go to this folder: it is not taken up.", "Nothing needs doing; everything else goes on.")
 		return s.goneTree(ctx, dir)
 	}
