@@ -23,10 +23,21 @@ const maxMarker = 64
 
 // ReadMarker reads a place's identity, "" where there is none.
 func ReadMarker(ctx context.Context, d Driver) (id string, err error) {
-	r, err := d.Open(ctx, MarkerName)
+	id, err = readMarker(ctx, d, MarkerName)
 	if errors.Is(err, ErrNotFound) {
 		return "", nil
 	}
+	if err != nil {
+		return "", err
+	}
+	if id == "" || len(id) > maxMarker || strings.ContainsFunc(id, func(r rune) bool { return r <= ' ' || r > '~' }) {
+		return "", &Error{Cause: queue.Misplaced, Says: "the file " + MarkerName + " there is not a marker of a place; put the right one back, or remove it"}
+	}
+	return id, nil
+}
+
+func readMarker(ctx context.Context, d Driver, path string) (string, error) {
+	r, err := d.Open(ctx, path)
 	if err != nil {
 		return "", err
 	}
@@ -37,11 +48,7 @@ func ReadMarker(ctx context.Context, d Driver) (id string, err error) {
 	if err != nil {
 		return "", fmt.Errorf("reading the marker: %w", err)
 	}
-	id = strings.TrimSpace(string(text))
-	if id == "" || len(id) > maxMarker || strings.ContainsFunc(id, func(r rune) bool { return r <= ' ' || r > '~' }) {
-		return "", &Error{Cause: queue.Misplaced, Says: "the file " + MarkerName + " there is not a marker of a place; put the right one back, or remove it"}
-	}
-	return id, nil
+	return strings.TrimSpace(string(text)), nil
 }
 
 // MakeMarker puts a marker with an identity at a place that has none; with one
@@ -52,8 +59,16 @@ func MakeMarker(ctx context.Context, d Driver, owner, id string) error {
 	if err := d.Put(ctx, temp, strings.NewReader(text), 0, int64(len(text))); err != nil {
 		return err
 	}
-	err := d.Publish(ctx, temp, MarkerName)
-	if errors.Is(err, ErrExists) {
+	// A storage may damage what it is given: a marker that nobody can read would
+	// hold everything until a person took it away.
+	kept, err := readMarker(ctx, d, temp)
+	if errors.Is(err, ErrNotFound) || err == nil && kept != id {
+		err = &Error{Cause: queue.Different, Says: "the storage did not keep the marker of its place as it was sent"}
+	}
+	if err == nil {
+		err = d.Publish(ctx, temp, MarkerName)
+	}
+	if errors.Is(err, ErrExists) || CauseOf(err) == queue.Different {
 		return errors.Join(err, d.Remove(ctx, temp))
 	}
 	return err

@@ -783,7 +783,11 @@ func (d *Device) trouble(name string, cause queue.Cause, says string, now time.T
 	}
 	t.tries++
 	o := queue.Judge(cause, t.tries, d.Jitter(), 0)
-	t.says, t.todo, t.you, t.until = says, strings.ReplaceAll(o.Do, "NAME", name), o.You, now.Add(d.Wait(o.Wait))
+	wait := o.Wait
+	if wait == 0 { // a copy would be stuck; a destination is tried again
+		wait = queue.Wait(t.tries, d.Jitter())
+	}
+	t.says, t.todo, t.you, t.until = says, strings.ReplaceAll(o.Do, "NAME", name), o.You, now.Add(d.Wait(wait))
 	d.Log.Warn("a destination fails", "device", d.Name, "destination", name, "says", says, "next", t.until)
 }
 

@@ -470,6 +470,25 @@ func TestStorageThatMisbehaves(t *testing.T) {
 	}
 }
 
+func TestAMarkerThatTheStorageDamagesIsNotPutInPlace(t *testing.T) {
+	for says, f := range map[string]standin.Faults{"kept 8 of 17 bytes": {Truncate: 1}, "did not keep the marker of its place as it was sent": {Flip: 1}} {
+		t.Run(says, func(t *testing.T) {
+			y := setup(t, none)
+			y.storage.SetFaults(f)
+			y.picture("a.jpg", 1)
+			y.sensor.Put(home)
+			s := y.until("held", heldBy(gate.Trouble, 1))
+			assert.Contains(t, s.Holds[0].Says, says)
+			assert.NoFileExists(t, y.dir+"/locker/"+destination.MarkerName)
+			y.storage.SetFaults(standin.Faults{})
+			y.until("safe", counts(queue.Safe, 1))
+			marker, err := os.ReadFile(y.dir + "/locker/" + destination.MarkerName)
+			require.NoError(t, err)
+			assert.Regexp(t, "^[0-9a-f]{16}\n$", string(marker))
+		})
+	}
+}
+
 func TestWhatStorageDamagedTimeAndAgainIsSafeOnceItIsMended(t *testing.T) {
 	y := setup(t, home) // whose place has a marker that is whole
 	y.storage.SetFaults(standin.Faults{Flip: 1})
