@@ -41,9 +41,10 @@ shots: bin/yardtide bin/versitygw ## take docs/screenshots from the demo
 	./packages.sh chromium ffmpeg openssh-server xvfb xterm imagemagick
 	go run ./e2e/shots
 
-soak: bin/yardtide bin/versitygw ## what takes long: thousands of races, and every parser fuzzed (about 2 hours)
+soak: bin/yardtide bin/versitygw ## what takes long: thousands of races, hundreds of kills, and every parser fuzzed (about 2 hours)
 	./packages.sh apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server
 	YARDTIDE_ROUNDS=2000 go test -timeout 90m -run 'TestConformance/.*/four_services' ./engine/destination/destinationtest
+	YARDTIDE_KILLS=200 go test -timeout 90m -count=1 -run TestKilledAgainAndAgain ./e2e
 	for target in FuzzParse=./core/plan FuzzMembers=./engine/destination/webdav FuzzRead=./engine/probe FuzzReadIndex=./engine/device FuzzRequest=./service/api; do \
 	  go test -run '^$$' -fuzz "^$${target%%=*}\$$" -fuzztime 10m $${target#*=} || exit 1; done
 

@@ -31,7 +31,6 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
-	"yardtide/engine/device"
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
@@ -40,6 +39,7 @@ import (
 	"yardtide/standin/apache"
 	"yardtide/standin/gateway"
 	"yardtide/standin/sshd"
+	"yardtide/wire"
 )
 
 const benchPlan = `yard: Bench
@@ -405,10 +405,11 @@ func BenchmarkMillionRows(b *testing.B) {
 	}
 	for range b.N {
 		b.ReportMetric(median("/api/v1/status"), "status-ms")
-		b.ReportMetric(median("/api/v1/copies"), "page-ms")
-		b.ReportMetric(median("/api/v1/copies?kind=video&hold=network"), "filtered-page-ms")
+		b.ReportMetric(median("/api/v1/items"), "page-ms")
+		b.ReportMetric(median("/api/v1/items?kind=video&hold=network"), "filtered-page-ms")
+		b.ReportMetric(median("/api/v1/find?text=999123"), "find-ms")
 		began := time.Now()
-		_, err := d.Page(b.Context(), device.Filter{}, records.Cursor{TakenMS: 500_000_000, ID: 500_000}, 100)
+		_, err := d.Items(b.Context(), wire.Filter{After: d.Records.Key(500_000), Limit: 100})
 		require.NoError(b, err)
 		b.ReportMetric(float64(time.Since(began).Microseconds())/1000, "deep-page-ms")
 	}

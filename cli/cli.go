@@ -61,7 +61,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 	if name == "help" || name == "-h" || name == "-help" || name == "--help" {
 		return help(e, args)
 	}
-	c, ok := find(name)
+	c, ok := named(name)
 	if !ok {
 		fmt.Fprintf(errOut, "yardtide: there is no command %q; yardtide help lists them\n", name)
 		return 2
@@ -110,7 +110,7 @@ func parse(fs *flag.FlagSet, args []string) (rest []string, err error) {
 	}
 }
 
-func find(name string) (command, bool) {
+func named(name string) (command, bool) {
 	all := commands()
 	i := slices.IndexFunc(all, func(c command) bool { return c.name == name })
 	if i < 0 {
@@ -124,7 +124,7 @@ func help(e env, args []string) int {
 		overview(e.out)
 		return 0
 	}
-	c, ok := find(args[0])
+	c, ok := named(args[0])
 	if !ok {
 		fmt.Fprintf(e.err, "yardtide: there is no command %q; yardtide help lists them\n", args[0])
 		return 2

@@ -9,10 +9,10 @@ import (
 	"path/filepath"
 	"time"
 
-	"yardtide/client"
 	"yardtide/core/gate"
 	"yardtide/service"
 	"yardtide/standin"
+	"yardtide/wire"
 )
 
 func demoCommand() command {
@@ -74,8 +74,8 @@ power are set in the console. Remove the folder to begin anew.`,
 // phones shows the demo's phone to the service.
 type phones struct{ d *standin.Demo }
 
-func (p phones) Phones() []client.Phone {
-	return []client.Phone{{Device: p.d.Phone.Name, Conditions: p.d.Phone.Sensor.Get(), Timeline: p.d.Phone.Follows()}}
+func (p phones) Phones() []wire.Phone {
+	return []wire.Phone{{Device: p.d.Phone.Name, Conditions: p.d.Phone.Sensor.Get(), Timeline: p.d.Phone.Follows()}}
 }
 
 func (p phones) one(device string) (*standin.Phone, error) {

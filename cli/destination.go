@@ -13,6 +13,7 @@ import (
 
 	"yardtide/client"
 	"yardtide/core/plan"
+	"yardtide/wire"
 )
 
 // draftFlags describe a destination that is being set up.
@@ -45,11 +46,11 @@ func (f *draftFlags) flags(fs *flag.FlagSet) {
 }
 
 // draft makes of the flags what the service is asked with.
-func (f *draftFlags) draft(name string, in *bufio.Reader) (client.Draft, error) {
+func (f *draftFlags) draft(name string, in *bufio.Reader) (wire.Draft, error) {
 	d := f.d
 	d.Kind = plan.DestinationKind(f.kind)
 	if !slices.Contains([]plan.DestinationKind{plan.Folder, plan.WebDAV, plan.SFTP, plan.S3}, d.Kind) {
-		return client.Draft{}, wrongUse("-kind is folder, webdav, sftp or s3, and not %q", f.kind)
+		return wire.Draft{}, wrongUse("-kind is folder, webdav, sftp or s3, and not %q", f.kind)
 	}
 	if d.Kind == plan.SFTP {
 		d.Address, d.URL = d.URL, ""
@@ -63,11 +64,11 @@ func (f *draftFlags) draft(name string, in *bufio.Reader) (client.Draft, error) 
 		}
 		n, err := plan.ParseSize(s.text)
 		if err != nil {
-			return client.Draft{}, wrongUse("-%s: %s", s.flag, err)
+			return wire.Draft{}, wrongUse("-%s: %s", s.flag, err)
 		}
 		*s.into = n
 	}
-	draft := client.Draft{Name: name, Destination: d, MakeFolder: f.makeFolder}
+	draft := wire.Draft{Name: name, Destination: d, MakeFolder: f.makeFolder}
 	if f.password != "" {
 		draft.Destination.PasswordFrom = plan.Secret(f.password)
 	}
@@ -77,7 +78,7 @@ func (f *draftFlags) draft(name string, in *bufio.Reader) (client.Draft, error) 
 }
 
 // secrets reads what the flags say of a password or a key.
-func (f *draftFlags) secrets(in *bufio.Reader) (given client.Secrets, err error) {
+func (f *draftFlags) secrets(in *bufio.Reader) (given wire.Secrets, err error) {
 	if f.passwordIn {
 		line, err := in.ReadString('\n')
 		if err != nil && err != io.EOF || strings.TrimRight(line, "\r\n") == "" {
@@ -218,7 +219,7 @@ func showDestination(ctx context.Context, e env, c client.Client, name string, j
 }
 
 // tried prints a trial; one that failed is an error.
-func tried(e env, t client.Trial, json bool) error {
+func tried(e env, t wire.Trial, json bool) error {
 	if json {
 		if err := asJSON(e.out, t); err != nil {
 			return err
@@ -248,7 +249,7 @@ func addDestination(ctx context.Context, e env, c client.Client, name string, f 
 	}
 	if y, err := c.Status(ctx); err != nil {
 		return err
-	} else if slices.ContainsFunc(y.Destinations, func(d client.DestinationStatus) bool { return d.Name == name }) {
+	} else if slices.ContainsFunc(y.Destinations, func(d wire.DestinationStatus) bool { return d.Name == name }) {
 		return fmt.Errorf("the plan has a destination %q already; take another name, or remove that one first", name)
 	}
 	for {
@@ -292,15 +293,15 @@ func addDestination(ctx context.Context, e env, c client.Client, name string, f 
 }
 
 func settlePlace(ctx context.Context, e env, c client.Client, name, is string) error {
-	n, err := c.SettlePlace(ctx, name, client.PlaceAnswer{Is: is})
+	n, err := c.SettlePlace(ctx, name, wire.PlaceAnswer{Is: is})
 	if err != nil {
 		return err
 	}
 	if is == "moved" {
-		fmt.Fprintf(e.out, "What was at the old place of %s is proven again here, %s; what is missing is sent.\n", name, copies(n.N))
+		fmt.Fprintf(e.out, "What was at the old place of %s is proven again here, %s; what is missing is sent.\n", name, things(n.N))
 		return nil
 	}
-	fmt.Fprintf(e.out, "%s stands for a new place: %s go there. What is at the old one stays there.\n", name, copies(n.N))
+	fmt.Fprintf(e.out, "%s stands for a new place: %s go there. What is at the old one stays there.\n", name, things(n.N))
 	return nil
 }
 
@@ -309,7 +310,7 @@ func setSecret(ctx context.Context, e env, c client.Client, name string, f draft
 	if err != nil {
 		return err
 	}
-	if given == (client.Secrets{}) {
+	if given == (wire.Secrets{}) {
 		return wrongUse("say -password-stdin, or -key-file and which")
 	}
 	if err := c.SetSecret(ctx, name, given); err != nil {
@@ -334,7 +335,7 @@ func browse(ctx context.Context, e env, c client.Client, f draftFlags, in *bufio
 	} else if f.trust != "" {
 		draft.Destination.Certificate = f.trust
 	}
-	l, err := c.Browse(ctx, client.Browse{Draft: draft, Folder: folder, Make: make})
+	l, err := c.Browse(ctx, wire.Browse{Draft: draft, Folder: folder, Make: make})
 	if err != nil {
 		return err
 	}

@@ -6,9 +6,11 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"yardtide/client"
+	"yardtide/wire"
 )
 
 func pauseCommand() command {
@@ -105,36 +107,33 @@ would take and sends nothing, unless -metered is given.`,
 	}
 }
 
-// picks names an item's copies in some states, device by device.
-func picks(ctx context.Context, c client.Client, text string, states ...string) ([]client.Pick, error) {
-	copies, err := item(ctx, c, text)
+// picks names the items that a text finds, device by device, of which a copy is in
+// one of some states.
+func picks(ctx context.Context, c client.Client, text string, states ...string) ([]wire.Pick, error) {
+	items, err := find(ctx, c, text)
 	if err != nil {
 		return nil, err
 	}
-	var picks []client.Pick
-	for _, one := range copies {
-		fits := false
-		for _, s := range states {
-			fits = fits || one.State == s
-		}
-		if !fits {
+	var picks []wire.Pick
+	for _, one := range items {
+		if !slices.ContainsFunc(one.Copies, func(c wire.Copy) bool { return slices.Contains(states, c.State) }) {
 			continue
 		}
 		if n := len(picks); n == 0 || picks[n-1].Device != one.Device {
-			picks = append(picks, client.Pick{Device: one.Device})
+			picks = append(picks, wire.Pick{Device: one.Device})
 		}
 		last := &picks[len(picks)-1]
-		last.Copies = append(last.Copies, one.ID)
+		last.Items = append(last.Items, one.Key)
 	}
 	if len(picks) == 0 {
-		return nil, fmt.Errorf("%q is %s; there is nothing to do", text, copies[0].State)
+		return nil, fmt.Errorf("%q is %s; there is nothing to do", text, items[0].State)
 	}
 	return picks, nil
 }
 
 func retryCommand() command {
 	return command{
-		name: "retry", usage: "[ITEM]", short: "take stuck copies up again",
+		name: "retry", usage: "[ITEM]", short: "take up again what is stuck",
 		long: `Without ITEM, all that are stuck, and destinations in trouble are tried at
 once. ITEM is named as for yardtide why.`,
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
@@ -156,7 +155,7 @@ once. ITEM is named as for yardtide why.`,
 						return err
 					}
 					for _, p := range picks {
-						n, err := c.Retry(ctx, p.Device, p.Copies)
+						n, err := c.Retry(ctx, p.Device, p.Items)
 						if err != nil {
 							return err
 						}

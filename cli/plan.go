@@ -11,6 +11,7 @@ import (
 
 	"yardtide/client"
 	"yardtide/core/plan"
+	"yardtide/wire"
 )
 
 func planCommand() command {
@@ -44,7 +45,7 @@ the standard input.`,
 					if err != nil {
 						return err
 					}
-					draft := client.PlanDraft{Text: string(text), File: args[0]}
+					draft := wire.PlanDraft{Text: string(text), File: args[0]}
 					if verb == "check" {
 						if r.json {
 							return asJSON(e.out, p)
@@ -69,7 +70,7 @@ the standard input.`,
 							return err
 						}
 					}
-					applied, err := c.ApplyPlan(ctx, client.PlanChange{Text: string(text), File: args[0], Base: *base})
+					applied, err := c.ApplyPlan(ctx, wire.PlanChange{Text: string(text), File: args[0], Base: *base})
 					if err != nil {
 						return err
 					}
@@ -106,7 +107,7 @@ the standard input.`,
 	}
 }
 
-func printNotes(e env, notes client.PlanNotes) {
+func printNotes(e env, notes wire.PlanNotes) {
 	for _, note := range notes.Notes {
 		fmt.Fprintf(e.out, "! %s\n", plain(note))
 	}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"yardtide/client"
+	"yardtide/wire"
 )
 
 func proveCommand() command {
@@ -20,7 +21,7 @@ proven; Ctrl-C leaves it going on by itself.`,
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
 			var r reach
 			r.flags(fs, true)
-			var o client.ProveOrder
+			var o wire.ProveOrder
 			all := fs.Bool("all", false, "all of it")
 			fs.Int64Var(&o.Sample, "sample", 0, "so `many` of each device, taken at random")
 			fs.StringVar(&o.Destination, "destination", "", "only at this `destination`")
@@ -38,7 +39,7 @@ proven; Ctrl-C leaves it going on by itself.`,
 	}
 }
 
-func prove(ctx context.Context, e env, c client.Client, o client.ProveOrder, json bool) error {
+func prove(ctx context.Context, e env, c client.Client, o wire.ProveOrder, json bool) error {
 	before, err := c.Proving(ctx)
 	if err != nil {
 		return err
@@ -48,7 +49,7 @@ func prove(ctx context.Context, e env, c client.Client, o client.ProveOrder, jso
 		return err
 	}
 	if !json {
-		fmt.Fprintf(e.out, "%s to prove again.\n", copies(n.N))
+		fmt.Fprintf(e.out, "%s to take again.\n", count(n.N, "proof"))
 	}
 	p := before
 	for {
@@ -60,7 +61,7 @@ func prove(ctx context.Context, e env, c client.Client, o client.ProveOrder, jso
 		}
 		select {
 		case <-ctx.Done():
-			fmt.Fprintf(e.err, "%s left; it goes on by itself.\n", copies(p.Left))
+			fmt.Fprintf(e.err, "%s left; it goes on by itself.\n", count(p.Left, "proof"))
 			return nil
 		case <-time.After(200 * time.Millisecond):
 		}
@@ -72,7 +73,7 @@ func prove(ctx context.Context, e env, c client.Client, o client.ProveOrder, jso
 		return fmt.Errorf("%s no longer what was proven: yardtide queue -state stuck tells which, and what to do", map[bool]string{true: "1 copy is", false: fmt.Sprintf("%d copies are", lost)}[lost == 1])
 	}
 	if p.Held > 0 {
-		fmt.Fprintf(e.out, "What could be proven now is what it was. Held: %s, until the network costs nothing, a pause ends, or the storage answers.\n", copies(p.Held))
+		fmt.Fprintf(e.out, "What could be proven now is what it was. Held: %s, until the network costs nothing, a pause ends, or the storage answers.\n", count(p.Held, "proof"))
 		return nil
 	}
 	fmt.Fprintln(e.out, "All of it is what was proven.")

@@ -4,33 +4,34 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
-	"text/tabwriter"
 	"time"
 
 	"yardtide/client"
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/queue"
+	"yardtide/wire"
 )
 
 func queueCommand() command {
 	return command{
-		name: "queue", usage: "[flags]", short: "list copies, newest first",
-		long: `Lists copies with their state, size, capture time and why they are where they
-are. The filters can be combined; hold is the name of a gate: network,
-metered, roaming, power, hours, idle, allowance, kind, pause, trouble, retry,
-proof, space, place.`,
+		name: "queue", usage: "[flags]", short: "list pictures and clips, newest first",
+		long: `Lists pictures and clips, each once, with how all its copies together stand, its
+size, when it was taken, and where it is safe, waits or is stuck, and why. The
+filters can be combined; hold is the name of a gate: network, metered, roaming,
+power, hours, idle, allowance, kind, pause, trouble, retry, proof, space, place.
+In a terminal a long list is read page by page (PAGER, or less).`,
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
 			var r reach
-			var f client.Filter
+			var f wire.Filter
 			r.flags(fs, true)
 			fs.StringVar(&f.Device, "device", "", "only of this `device`")
 			fs.StringVar(&f.State, "state", "", "only in this `state`")
 			fs.StringVar(&f.Kind, "kind", "", "only this `kind`: photo or video")
 			fs.StringVar(&f.Hold, "hold", "", "only what this `gate` holds")
+			fs.StringVar(&f.Destination, "destination", "", "only what is at this `destination`, or goes there")
 			fs.IntVar(&f.Limit, "n", 50, "how many at the most, 0 for all")
 			return func(ctx context.Context, e env, args []string) error {
 				if err := noArguments(args); err != nil {
@@ -48,18 +49,20 @@ proof, space, place.`,
 				if err := oneOf("hold", f.Hold, gate.Names); err != nil {
 					return err
 				}
-				copies, more, err := list(ctx, r.client(e), f)
+				items, more, err := list(ctx, r.client(e), f)
 				if err != nil {
 					return err
 				}
 				if r.json {
-					return asJSON(e.out, copies)
+					return asJSON(e.out, items)
 				}
-				printCopies(e.out, copies)
-				if more {
-					fmt.Fprintf(e.out, "and more: -n 0 lists all\n")
-				}
-				return nil
+				return paged(e, func(p page) error {
+					printItems(p, items)
+					if more {
+						p.line(0, "and more: -n 0 lists all")
+					}
+					return nil
+				})
 			}
 		},
 	}
@@ -78,68 +81,74 @@ func oneOf[T ~string](flag, value string, known []T) error {
 }
 
 // list reads pages up to the filter's limit; more tells that it stopped there.
-func list(ctx context.Context, c client.Client, f client.Filter) (copies []client.Copy, more bool, err error) {
+func list(ctx context.Context, c client.Client, f wire.Filter) (items []wire.Item, more bool, err error) {
 	const most = 500
 	want := f.Limit
-	copies = []client.Copy{}
+	items = []wire.Item{}
 	for {
 		f.Limit = most
 		if want > 0 {
-			f.Limit = min(most, want-len(copies))
+			f.Limit = min(most, want-len(items))
 		}
-		page, err := c.Copies(ctx, f)
+		page, err := c.Items(ctx, f)
 		if err != nil {
 			return nil, false, err
 		}
-		copies = append(copies, page.Copies...)
+		items = append(items, page.Items...)
 		if page.Next == "" {
-			return copies, false, nil
+			return items, false, nil
 		}
-		if want > 0 && len(copies) >= want {
-			return copies, true, nil
+		if want > 0 && len(items) >= want {
+			return items, true, nil
 		}
 		f.After = page.Next
 	}
 }
 
-func printCopies(w io.Writer, copies []client.Copy) {
-	if len(copies) == 0 {
-		fmt.Fprintln(w, "nothing")
+func printItems(p page, items []wire.Item) {
+	if len(items) == 0 {
+		p.line(0, "nothing")
 		return
 	}
-	t := tabwriter.NewWriter(w, 0, 4, 2, ' ', 0)
-	for _, c := range copies {
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", c.State, bytes(c.Bytes), c.TakenAt.Format("2006-01-02 15:04"), plain(c.Device+":"+c.Path), plain(reason(c)))
+	for _, it := range items {
+		p.line(0, "%s %8s  %s  %s  %s", p.paint(tones[it.State], fmt.Sprintf("%-9s", it.State)), bytes(it.Bytes), it.TakenAt.Format("2006-01-02 15:04"),
+			p.paint(strong, plain(it.Device+":"+it.Path)), p.paint(quiet, plain(reason(it))))
 	}
-	_ = t.Flush() // the terminal went away
 }
 
-// reason is why a copy is where it is, in a line.
-func reason(c client.Copy) string {
+// reason is where an item stands and why, in a line.
+func reason(it wire.Item) string {
 	now := time.Now()
-	switch {
-	case len(c.Holds) > 0:
-		says := c.Holds[0].Says
-		if at := opens(c.Holds[0], now); at != "" {
-			says += " [" + at + "]"
+	says := []string{it.Says}
+	told := map[string]bool{}
+	for _, c := range it.Copies {
+		why := c.Says + " " + c.Todo
+		switch {
+		case len(c.Holds) > 0:
+			why = c.Holds[0].Says
+			if at := opens(c.Holds[0], now); at != "" {
+				why += " [" + at + "]"
+			}
+		case c.State == "waiting":
+			why = "Next in line."
+		case c.State != "stuck" && c.State != "skipped":
+			continue
 		}
-		return says
-	case c.State == "safe":
-		return "as " + c.Remote
-	case c.Says != "" && c.Todo != "":
-		return c.Says + " " + c.Todo
-	case c.State == "waiting":
-		return "next in line"
+		if !told[why] {
+			told[why] = true
+			says = append(says, strings.TrimSpace(why))
+		}
 	}
-	return c.Says
+	return strings.Join(says, " ")
 }
 
 func whyCommand() command {
 	return command{
 		name: "why", usage: "ITEM [flags]", short: "why an item is safe, waits or is stuck",
 		long: `ITEM is a file's name, its path on the device from the source on (as the queue
-prints it, with the device before it), or a part of its name. Prints where each of its copies stands, every gate that holds it
-and when that opens, what to do, and its story.`,
+prints it, with the device before it), or a part of its name. Prints the item
+with its copy at each place: where it lies, how it was proven, every gate that
+holds it and when that opens, and what to do; then its story.`,
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
 			var r reach
 			r.flags(fs, true)
@@ -148,13 +157,13 @@ and when that opens, what to do, and its story.`,
 					return wrongUse("name one item")
 				}
 				c := r.client(e)
-				copies, err := item(ctx, c, args[0])
+				items, err := find(ctx, c, args[0])
 				if err != nil {
 					return err
 				}
-				stories := []client.Story{}
-				for _, one := range copies {
-					s, err := c.Story(ctx, one.Device, one.ID)
+				stories := []wire.Story{}
+				for _, one := range items {
+					s, err := c.Story(ctx, one.Device, one.Key)
 					if err != nil {
 						return err
 					}
@@ -163,43 +172,66 @@ and when that opens, what to do, and its story.`,
 				if r.json {
 					return asJSON(e.out, stories)
 				}
-				for i, s := range stories {
-					if i > 0 {
-						fmt.Fprintln(e.out)
+				return paged(e, func(p page) error {
+					for i, s := range stories {
+						if i > 0 {
+							p.space()
+						}
+						printStory(p, s)
 					}
-					printStory(e.out, s)
-				}
-				return nil
+					return nil
+				})
 			}
 		},
 	}
 }
 
-// item finds the copies of an item; none is an error.
-func item(ctx context.Context, c client.Client, text string) ([]client.Copy, error) {
+// find finds items by what a person calls them; none is an error.
+func find(ctx context.Context, c client.Client, text string) ([]wire.Item, error) {
 	page, err := c.Find(ctx, text)
 	if err != nil {
 		return nil, err
 	}
-	if len(page.Copies) == 0 {
+	if len(page.Items) == 0 {
 		return nil, fmt.Errorf("no item is called %q; give a file's name or a part of it (yardtide queue lists them)", text)
 	}
-	return page.Copies, nil
+	return page.Items, nil
 }
 
-func printStory(w io.Writer, s client.Story) {
-	c, now := s.Copy, time.Now()
-	fmt.Fprintf(w, "%s on %s, %s, %s\n", plain(c.Path), c.Device, c.Kind, bytes(c.Bytes))
-	fmt.Fprintf(w, "  taken     %s%s\n", c.TakenAt.Format("2 Jan 2006 15:04:05 -07:00"), map[string]string{
-		"header-nz": " (the camera wrote no zone; the device's is assumed)", "file": " (the file's own time; its header has none)"}[c.TakenFrom])
-	fmt.Fprintf(w, "  state     %s\n", c.State)
-	if c.Remote != "" {
-		fmt.Fprintf(w, "  at        %s: %s\n", c.Destination, plain(c.Remote))
+func printStory(p page, s wire.Story) {
+	it, now := s.Item, time.Now()
+	p.line(0, "%s  %s", p.paint(strong, plain(it.Device+":"+it.Path)), p.paint(tones[it.State], it.State))
+	p.line(2, "%s, %s, taken %s%s", it.Kind, bytes(it.Bytes), it.TakenAt.Format("2 Jan 2006 15:04:05 -07:00"), map[string]string{
+		"header-nz": " (the camera wrote no zone; the device's is assumed)", "file": " (the file's own time; its header has none)"}[it.TakenFrom])
+	if it.Gone {
+		p.line(2, "The file is no longer on the device, or has another content now.")
+	}
+	for _, c := range it.Copies {
+		printCopy(p, c, now)
+	}
+	if it.State == "waiting" {
+		p.line(2, "send-now  %s", s.Cost.Says)
+	}
+	p.line(2, "%s", p.paint(quiet, "its story"))
+	for _, ev := range s.Story {
+		at := ""
+		if ev.Destination != "" {
+			at = ev.Destination + ": "
+		}
+		p.line(4, "%s  %-9s %s%s", p.paint(quiet, ev.At.Local().Format("2006-01-02 15:04:05")), ev.State, at, plain(ev.Says))
+	}
+}
+
+func printCopy(p page, c wire.Copy, now time.Time) {
+	state, name := p.paint(tones[c.State], fmt.Sprintf("%-9s", c.State)), p.paint(strong, c.Destination)
+	if c.Remote == "" {
+		p.line(2, "%s to %s", state, name)
 	} else {
-		fmt.Fprintf(w, "  goes to   %s\n", c.Destination)
+		p.line(2, "%s at %s: %s", state, name, plain(c.Remote))
 	}
 	if c.Proof != "" {
-		fmt.Fprintf(w, "  proof     %s, %s\n  sha256    %s\n", c.Proof, when(c.ProvenAt, now), c.SHA256)
+		p.line(4, "proof     %s, %s", c.Proof, when(c.ProvenAt, now))
+		p.line(4, "sha256    %s", c.SHA256)
 	}
 	for _, h := range c.Holds {
 		line := h.Says
@@ -209,18 +241,12 @@ func printStory(w io.Writer, s client.Story) {
 		if !h.Opens.IsZero() {
 			line += " Opens " + when(h.Opens, now) + "."
 		}
-		fmt.Fprintf(w, "  held by   %s: %s\n", h.Gate, plain(line))
+		p.line(4, "held by   %s: %s", h.Gate, plain(line))
 	}
-	if len(c.Holds) == 0 && c.Says != "" {
-		fmt.Fprintf(w, "  because   %s\n", plain(c.Says))
+	if len(c.Holds) == 0 && c.Says != "" && c.State != "safe" {
+		p.line(4, "because   %s", plain(c.Says))
 	}
 	if c.Todo != "" {
-		fmt.Fprintf(w, "  to do     %s\n", c.Todo)
-	}
-	if c.State == "waiting" {
-		fmt.Fprintf(w, "  send-now  %s\n", s.Cost.Says)
-	}
-	for _, ev := range s.Story {
-		fmt.Fprintf(w, "  %-19s  %-9s %s\n", ev.At.Local().Format("2006-01-02 15:04:05"), ev.State, plain(ev.Says))
+		p.line(4, "to do     %s", plain(c.Todo))
 	}
 }

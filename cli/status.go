@@ -6,18 +6,20 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 
-	"yardtide/client"
+	"yardtide/core/gate"
 	"yardtide/core/queue"
-	"yardtide/engine/device"
+	"yardtide/wire"
 )
 
 func statusCommand() command {
 	return command{
 		name: "status", usage: "[flags]", short: "what is safe, what waits, and why",
-		long: `Prints each device with its network and power, its copies by state, what is
-being sent, and the reasons for which copies wait, with when each opens if
-that can be known; then each destination with its room.`,
+		long: `Prints the glance: whether everything is safe; what needs you, and what to do;
+what is on its way; what waits, why, and until when if that can be known; then
+each device with its network and power, and each storage with its room. What is
+counted is pictures and clips, each once, at however many places it is to lie.`,
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
 			var r reach
 			r.flags(fs, true)
@@ -32,37 +34,122 @@ that can be known; then each destination with its room.`,
 				if r.json {
 					return asJSON(e.out, s)
 				}
-				printStatus(e.out, s)
+				printStatus(newPage(e), s)
 				return nil
 			}
 		},
 	}
 }
 
-func printStatus(w io.Writer, s client.Yard) {
-	name := s.Yard
+// printStatus prints the glance: is everything safe; what needs the keeper; what is
+// on its way; what waits, why and until when; then each device and each storage.
+func printStatus(p page, y wire.Yard) {
+	name := y.Yard
 	if name == "" {
 		name = "A yard without a plan"
 	}
-	fmt.Fprintf(w, "%s, %s\n", plain(name), s.Time.Local().Format("Mon 2 Jan 2006 15:04:05"))
-	if s.Problem != "" {
-		fmt.Fprintf(w, "\n! %s\n", s.Problem)
+	p.line(0, "%s", p.paint(quiet, plain(name)+", "+y.Time.Local().Format("Mon 2 Jan 2006 15:04:05")))
+	p.line(0, "%s", p.paint(strong, y.Says))
+	if len(y.Needs) > 0 {
+		p.head("Needs you")
+		for _, n := range y.Needs {
+			p.line(2, "%s %s", p.paint(asks, "!"), plain(strings.TrimSpace(n.Says+" "+n.Todo)))
+		}
 	}
-	for _, d := range s.Devices {
-		printDevice(w, d, s)
+	printSends(p, y)
+	printHolds(p, y)
+	if len(y.Devices) > 0 {
+		p.head("Devices")
 	}
-	for _, name := range s.Absent {
-		fmt.Fprintf(w, "\n%s\n  not here: no process runs this device\n", name)
+	for _, d := range y.Devices {
+		p.line(2, "%s: %s. %s", p.paint(strong, d.Name), conditions(d.Conditions), states(p, d))
 	}
-	for _, d := range s.Destinations {
-		fmt.Fprintf(w, "\n%s (%s, %s)\n  %s\n", d.Name, d.Kind, d.Where, room(d))
-		printTroubles(w, "  ", d)
+	if len(y.Destinations) > 0 {
+		p.head("Storage")
+	}
+	for _, d := range y.Destinations {
+		p.line(2, "%s: holds %s, %s; %s. %s", p.paint(strong, d.Name), things(d.Held.N), bytes(d.Held.Bytes), room(d), p.paint(quiet, fmt.Sprintf("%s, %s", d.Kind, d.Where)))
+	}
+}
+
+// states tells a device's items by state.
+func states(p page, d wire.Device) string {
+	var parts []string
+	for _, state := range queue.States {
+		if a := d.States[state]; a.N > 0 {
+			parts = append(parts, fmt.Sprintf("%s %s (%s)", p.paint(tones[string(state)], string(state)), gate.Count(a.N), bytes(a.Bytes)))
+		}
+	}
+	if len(parts) == 0 {
+		return "Nothing found yet."
+	}
+	return strings.Join(parts, ", ")
+}
+
+// mostSends is how many of what is on its way are told each by itself.
+const mostSends = 8
+
+func printSends(p page, y wire.Yard) {
+	n := 0
+	var going wire.Amount
+	for _, d := range y.Devices {
+		going = going.Plus(d.Going.N, d.Going.Bytes)
+		for _, s := range d.Sends {
+			if n++; n == 1 {
+				p.head("On the way")
+			}
+			if n <= mostSends {
+				printSend(p, d.Name, s)
+			}
+		}
+	}
+	if n > mostSends {
+		p.line(2, "and %d more", n-mostSends)
+	}
+	if going.N > 0 {
+		if n == 0 {
+			p.head("On the way")
+		}
+		p.line(2, "next in line: %s, %s", things(going.N), bytes(going.Bytes))
+	}
+}
+
+func printSend(p page, device string, s wire.Send) {
+	name := fmt.Sprintf("%s from %s to %s", plain(s.Name), device, s.Destination)
+	switch s.State {
+	case queue.Sending:
+		says := fmt.Sprintf("%s of %s", bytes(s.Sent), bytes(s.Bytes))
+		if s.Rate > 0 && s.Sent < s.Bytes {
+			says += fmt.Sprintf(", %s/s, %s still", bytes(s.Rate), short(time.Duration(s.Bytes-s.Sent)*time.Second/time.Duration(s.Rate)))
+		}
+		if s.BeginsAnew {
+			says += "; after a cut it would begin anew"
+		}
+		p.line(2, "%s %s  %s", p.meter(s.Sent, s.Bytes, 16), name, p.paint(quiet, says))
+	case queue.Proving:
+		p.line(2, "%s %s  %s", p.meter(1, 1, 16), name, p.paint(quiet, "being proven"))
+	default:
+		p.line(2, "%s %s  %s", p.meter(0, 1, 16), name, p.paint(quiet, "being read"))
+	}
+}
+
+// printHolds prints why items wait; what needs the keeper stands above.
+func printHolds(p page, y wire.Yard) {
+	if len(y.Holds) > 0 {
+		p.head("Waits")
+	}
+	for _, h := range y.Holds {
+		says := fmt.Sprintf("%s of %s for %s, %s: %s", things(h.N, h.Kinds...), gate.And(h.Devices), gate.And(h.Destinations), bytes(h.Bytes), plain(h.Says))
+		if at := opens(h.Hold, y.Time); at != "" {
+			says += " [" + at + "]"
+		}
+		p.line(2, "%s %s", p.paint(waits, "·"), says)
 	}
 }
 
 // printTroubles says what is wrong with a destination, what to do, and what
 // else its sends say, a line each.
-func printTroubles(w io.Writer, indent string, d client.DestinationStatus) {
+func printTroubles(w io.Writer, indent string, d wire.DestinationStatus) {
 	for _, says := range []string{d.Problem, d.Todo, d.Says} {
 		if says != "" {
 			fmt.Fprintf(w, "%s! %s\n", indent, plain(says))
@@ -70,7 +157,7 @@ func printTroubles(w io.Writer, indent string, d client.DestinationStatus) {
 	}
 }
 
-func room(d client.DestinationStatus) string {
+func room(d wire.DestinationStatus) string {
 	kept := ""
 	if d.KeepFree > 0 {
 		kept = fmt.Sprintf(", %s of it kept so", bytes(d.KeepFree))
@@ -82,58 +169,4 @@ func room(d client.DestinationStatus) string {
 		return bytes(d.Space.Free) + " free" + kept
 	}
 	return fmt.Sprintf("%s free%s, %s used", bytes(d.Space.Free), kept, bytes(d.Space.Used))
-}
-
-func printDevice(w io.Writer, d device.Status, s client.Yard) {
-	fmt.Fprintf(w, "\n%s: %s\n", d.Name, conditions(d.Conditions))
-	if d.Problem != "" {
-		fmt.Fprintf(w, "  ! %s\n", plain(d.Problem))
-	}
-	var parts []string
-	for _, state := range queue.States {
-		if a := d.States[state]; a.N > 0 {
-			parts = append(parts, fmt.Sprintf("%s %d (%s)", state, a.N, bytes(a.Bytes)))
-		}
-	}
-	if len(parts) == 0 {
-		parts = []string{"nothing found yet"}
-	}
-	fmt.Fprintf(w, "  %s\n", strings.Join(parts, ", "))
-	for _, one := range d.Sends {
-		fmt.Fprintf(w, "  %-9s %s to %s  %s of %s%s\n", one.State, plain(one.Name), one.Destination, bytes(one.Sent), bytes(one.Bytes), rate(one))
-		if one.BeginsAnew {
-			fmt.Fprintf(w, "            %s cannot go on after a cut: it would begin anew\n", one.Destination)
-		}
-	}
-	if d.Going.N > 0 {
-		fmt.Fprintf(w, "  next in line: %d (%s)\n", d.Going.N, bytes(d.Going.Bytes))
-	}
-	for _, h := range d.Holds {
-		says := fmt.Sprintf("%d wait (%s): %s", h.N, bytes(h.Bytes), plain(h.Says))
-		if h.N == 1 {
-			says = strings.Replace(says, "1 wait ", "1 waits ", 1)
-		}
-		if at := opens(h.Hold, s.Time); at != "" {
-			says += " [" + at + "]"
-		}
-		fmt.Fprintf(w, "  %s\n", says)
-		if h.Todo != "" {
-			fmt.Fprintf(w, "    %s\n", h.Todo)
-		}
-	}
-	if n := d.States[queue.Stuck].N; n > 0 {
-		fmt.Fprintf(w, "  ! %d stuck: yardtide queue -state stuck tells what to do\n", n)
-	}
-	for _, src := range d.Sources {
-		for _, p := range src.Problems {
-			fmt.Fprintf(w, "  ! %s: %s %s\n", plain(p.Path), p.Says, p.Todo)
-		}
-	}
-}
-
-func rate(s device.Send) string {
-	if s.Rate == 0 || s.Sent >= s.Bytes {
-		return ""
-	}
-	return ", " + bytes(s.Rate) + "/s"
 }

@@ -4,12 +4,9 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"os"
 	"strings"
 
-	"golang.org/x/term"
-
-	"yardtide/client"
+	"yardtide/wire"
 )
 
 func watchCommand() command {
@@ -25,12 +22,10 @@ elsewhere one status after the other. With -json, one line of JSON a change.`,
 				if err := noArguments(args); err != nil {
 					return err
 				}
-				file, isFile := e.out.(*os.File)
-				inPlace := isFile && term.IsTerminal(int(file.Fd()))
 				ctx, done := context.WithCancel(ctx)
 				defer done()
 				seen := 0
-				return r.client(e).Watch(ctx, func(s client.Yard) error {
+				return r.client(e).Watch(ctx, func(s wire.Yard) error {
 					if seen++; *n > 0 && seen >= *n {
 						defer done()
 					}
@@ -38,10 +33,13 @@ elsewhere one status after the other. With -json, one line of JSON a change.`,
 						return lineJSON(e.out, s)
 					}
 					var b strings.Builder
-					printStatus(&b, s)
+					p := newPage(e) // anew: the terminal may have another size now
+					onto := p
+					onto.w = &b
+					printStatus(onto, s)
 					text := b.String()
-					if inPlace {
-						text = redraw(text, int(file.Fd()))
+					if p.width > 0 {
+						text = redraw(text, p)
 					} else {
 						text += "\n"
 					}
@@ -54,23 +52,21 @@ elsewhere one status after the other. With -json, one line of JSON a change.`,
 }
 
 // redraw prints over what was there: home, each line to its end, the rest
-// cleared; lines beyond the terminal's size are cut so that nothing scrolls.
-func redraw(text string, fd int) string {
-	width, height, err := term.GetSize(fd)
-	if err != nil {
-		width, height = 80, 24
-	}
+// cleared. Lines were wrapped; those beyond the terminal's height are left out, so
+// that nothing scrolls, and the last tells it.
+func redraw(text string, p page) string {
 	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
+	if most := max(2, p.height-1); len(lines) > most {
+		left := len(lines) - most + 1
+		lines = append(lines[:most-1], p.paint(quiet, fmt.Sprintf("… %d more lines: yardtide status tells all", left)))
+	}
 	var b strings.Builder
 	b.WriteString("\x1b[H")
-	for i, line := range lines[:min(len(lines), height-1)] {
-		if r := []rune(line); len(r) > width {
-			line = string(r[:width-1]) + "…"
-		}
+	for i, line := range lines {
 		if i > 0 {
 			b.WriteString("\r\n")
 		}
-		b.WriteString(line + "\x1b[K")
+		b.WriteString(p.cut(line) + "\x1b[K")
 	}
 	b.WriteString("\x1b[J")
 	return b.String()

@@ -2,11 +2,13 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
 
 	"yardtide/core/gate"
+	"yardtide/core/media"
 	"yardtide/core/plan"
 )
 
@@ -90,9 +92,30 @@ func count(n int64, one string) string {
 	return fmt.Sprintf("%d %ss", n, one)
 }
 
-func copies(n int64) string {
-	if n == 1 {
-		return "1 copy"
+// things are items as a person calls them; one kind alone is called by its own name.
+func things(n int64, kinds ...media.Kind) string {
+	one, many := "picture or clip", "pictures and clips"
+	switch {
+	case slices.Equal(kinds, []media.Kind{media.Photo}):
+		one, many = "picture", "pictures"
+	case slices.Equal(kinds, []media.Kind{media.Video}):
+		one, many = "clip", "clips"
 	}
-	return fmt.Sprintf("%d copies", n)
+	if n == 1 {
+		return "1 " + one
+	}
+	return gate.Count(n) + " " + many
+}
+
+// short is a time span of a rough size: "40 s", "12 min", "3 h".
+func short(d time.Duration) string {
+	switch {
+	case d < 100*time.Second:
+		return fmt.Sprintf("%d s", max(1, int(d.Seconds())))
+	case d < 100*time.Minute:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
 }

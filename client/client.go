@@ -16,7 +16,7 @@ import (
 	"strings"
 	"time"
 
-	"yardtide/engine/device"
+	"yardtide/wire"
 )
 
 // Client reaches one service.
@@ -51,21 +51,14 @@ func (p *Problem) Error() string {
 }
 
 // Status asks how the yard stands.
-func (c Client) Status(ctx context.Context) (y Yard, err error) {
+func (c Client) Status(ctx context.Context) (y wire.Yard, err error) {
 	return y, c.do(ctx, http.MethodGet, "/api/v1/status", nil, &y)
 }
 
-// Filter narrows Copies; empty fields take everything.
-type Filter struct {
-	Device, State, Kind, Hold string
-	After                     string // Page.Next of the page before
-	Limit                     int
-}
-
-// Copies asks for a page of the queue.
-func (c Client) Copies(ctx context.Context, f Filter) (p Page, err error) {
+// Items asks for a page of items, newest first.
+func (c Client) Items(ctx context.Context, f wire.Filter) (p wire.Page, err error) {
 	q := url.Values{}
-	for name, v := range map[string]string{"device": f.Device, "state": f.State, "kind": f.Kind, "hold": f.Hold, "after": f.After} {
+	for name, v := range map[string]string{"device": f.Device, "state": f.State, "kind": f.Kind, "hold": f.Hold, "destination": f.Destination, "after": f.After} {
 		if v != "" {
 			q.Set(name, v)
 		}
@@ -73,95 +66,95 @@ func (c Client) Copies(ctx context.Context, f Filter) (p Page, err error) {
 	if f.Limit > 0 {
 		q.Set("limit", strconv.Itoa(f.Limit))
 	}
-	return p, c.do(ctx, http.MethodGet, "/api/v1/copies?"+q.Encode(), nil, &p)
+	return p, c.do(ctx, http.MethodGet, "/api/v1/items?"+q.Encode(), nil, &p)
 }
 
-// Find asks for copies of items by name, path or part of a name.
-func (c Client) Find(ctx context.Context, text string) (p Page, err error) {
+// Find asks for items by name, path or part of a name.
+func (c Client) Find(ctx context.Context, text string) (p wire.Page, err error) {
 	return p, c.do(ctx, http.MethodGet, "/api/v1/find?text="+url.QueryEscape(text), nil, &p)
 }
 
-// Story asks for one copy and its story.
-func (c Client) Story(ctx context.Context, device string, id int64) (s Story, err error) {
-	return s, c.do(ctx, http.MethodGet, fmt.Sprintf("/api/v1/copies/%s/%d", url.PathEscape(device), id), nil, &s)
+// Story asks for one item and its story.
+func (c Client) Story(ctx context.Context, device, key string) (s wire.Story, err error) {
+	return s, c.do(ctx, http.MethodGet, "/api/v1/items/"+url.PathEscape(device)+"/"+url.PathEscape(key), nil, &s)
 }
 
 // Pause holds a device, or all with "", until a time or, when it is zero,
 // until Resume.
 func (c Client) Pause(ctx context.Context, device string, until time.Time) error {
-	return c.do(ctx, http.MethodPost, "/api/v1/pause", PauseOrder{device, until}, nil)
+	return c.do(ctx, http.MethodPost, "/api/v1/pause", wire.PauseOrder{Device: device, Until: until}, nil)
 }
 
 // Resume ends the pause of a device, or of all with "".
 func (c Client) Resume(ctx context.Context, device string) error {
-	return c.do(ctx, http.MethodPost, "/api/v1/resume", ResumeOrder{device}, nil)
+	return c.do(ctx, http.MethodPost, "/api/v1/resume", wire.ResumeOrder{Device: device}, nil)
 }
 
-// Cost asks what sending copies now would take.
-func (c Client) Cost(ctx context.Context, p Pick) (cost device.Cost, err error) {
+// Cost asks what sending items now would take.
+func (c Client) Cost(ctx context.Context, p wire.Pick) (cost wire.Cost, err error) {
 	return cost, c.do(ctx, http.MethodPost, "/api/v1/send-now/cost", p, &cost)
 }
 
-// SendNow sends copies whatever their gates say. Where that costs, metered
+// SendNow sends items whatever their gates say. Where that costs, metered
 // must be true.
-func (c Client) SendNow(ctx context.Context, p Pick, metered bool) (cost device.Cost, err error) {
-	return cost, c.do(ctx, http.MethodPost, "/api/v1/send-now", SendNowOrder{p, metered}, &cost)
+func (c Client) SendNow(ctx context.Context, p wire.Pick, metered bool) (cost wire.Cost, err error) {
+	return cost, c.do(ctx, http.MethodPost, "/api/v1/send-now", wire.SendNowOrder{Pick: p, Metered: metered}, &cost)
 }
 
-// Retry takes stuck copies up again: those named, or all of a device without
+// Retry takes up again what is stuck: the items named, or all of a device without
 // any, or of every device with "".
-func (c Client) Retry(ctx context.Context, device string, ids []int64) (n Count, err error) {
-	return n, c.do(ctx, http.MethodPost, "/api/v1/retry", RetryOrder{device, ids}, &n)
+func (c Client) Retry(ctx context.Context, device string, items []string) (n wire.Count, err error) {
+	return n, c.do(ctx, http.MethodPost, "/api/v1/retry", wire.RetryOrder{Device: device, Items: items}, &n)
 }
 
 // Plan asks for the plan in force.
-func (c Client) Plan(ctx context.Context) (p PlanText, err error) {
+func (c Client) Plan(ctx context.Context) (p wire.PlanText, err error) {
 	return p, c.do(ctx, http.MethodGet, "/api/v1/plan", nil, &p)
 }
 
 // ApplyPlan puts a plan in force and returns its version.
-func (c Client) ApplyPlan(ctx context.Context, p PlanChange) (out PlanText, err error) {
+func (c Client) ApplyPlan(ctx context.Context, p wire.PlanChange) (out wire.PlanText, err error) {
 	return out, c.do(ctx, http.MethodPut, "/api/v1/plan", p, &out)
 }
 
 // CheckPlan looks for mistakes in a plan and tells what would follow from it.
-func (c Client) CheckPlan(ctx context.Context, p PlanDraft) (out PlanNotes, err error) {
+func (c Client) CheckPlan(ctx context.Context, p wire.PlanDraft) (out wire.PlanNotes, err error) {
 	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/check", p, &out)
 }
 
 // SettlePlace answers whether what a destination stands for now was moved there,
 // or is new.
-func (c Client) SettlePlace(ctx context.Context, name string, a PlaceAnswer) (n Count, err error) {
+func (c Client) SettlePlace(ctx context.Context, name string, a wire.PlaceAnswer) (n wire.Count, err error) {
 	return n, c.do(ctx, http.MethodPost, "/api/v1/destinations/"+url.PathEscape(name)+"/place", a, &n)
 }
 
 // SetSecret keeps a destination's password or key anew.
-func (c Client) SetSecret(ctx context.Context, name string, given Secrets) error {
+func (c Client) SetSecret(ctx context.Context, name string, given wire.Secrets) error {
 	return c.do(ctx, http.MethodPut, "/api/v1/destinations/"+url.PathEscape(name)+"/secret", given, nil)
 }
 
 // Try tries a destination that is being set up.
-func (c Client) Try(ctx context.Context, d Draft) (t Trial, err error) {
+func (c Client) Try(ctx context.Context, d wire.Draft) (t wire.Trial, err error) {
 	return t, c.do(ctx, http.MethodPost, "/api/v1/destinations/try", d, &t)
 }
 
 // Browse asks what lies in a folder of a storage that is being set up.
-func (c Client) Browse(ctx context.Context, b Browse) (l Listing, err error) {
+func (c Client) Browse(ctx context.Context, b wire.Browse) (l wire.Listing, err error) {
 	return l, c.do(ctx, http.MethodPost, "/api/v1/destinations/browse", b, &l)
 }
 
 // AddDestination puts a destination into the plan.
-func (c Client) AddDestination(ctx context.Context, d Draft) (out DestinationDetail, err error) {
+func (c Client) AddDestination(ctx context.Context, d wire.Draft) (out wire.DestinationDetail, err error) {
 	return out, c.do(ctx, http.MethodPost, "/api/v1/destinations", d, &out)
 }
 
 // Destination asks for all of one destination.
-func (c Client) Destination(ctx context.Context, name string) (d DestinationDetail, err error) {
+func (c Client) Destination(ctx context.Context, name string) (d wire.DestinationDetail, err error) {
 	return d, c.do(ctx, http.MethodGet, "/api/v1/destinations/"+url.PathEscape(name), nil, &d)
 }
 
 // TestDestination tries a destination of the plan.
-func (c Client) TestDestination(ctx context.Context, name string) (t Trial, err error) {
+func (c Client) TestDestination(ctx context.Context, name string) (t wire.Trial, err error) {
 	return t, c.do(ctx, http.MethodPost, "/api/v1/destinations/"+url.PathEscape(name)+"/test", nil, &t)
 }
 
@@ -171,30 +164,30 @@ func (c Client) RemoveDestination(ctx context.Context, name string) error {
 }
 
 // Adopt lists what was at a destination before, so that it is not sent again.
-func (c Client) Adopt(ctx context.Context, name string) (a device.Adopted, err error) {
+func (c Client) Adopt(ctx context.Context, name string) (a wire.Adopted, err error) {
 	return a, c.do(ctx, http.MethodPost, "/api/v1/destinations/"+url.PathEscape(name)+"/adopt", nil, &a)
 }
 
 // Prove has proofs taken again.
-func (c Client) Prove(ctx context.Context, o ProveOrder) (n Count, err error) {
+func (c Client) Prove(ctx context.Context, o wire.ProveOrder) (n wire.Count, err error) {
 	return n, c.do(ctx, http.MethodPost, "/api/v1/prove", o, &n)
 }
 
 // Proving asks how far the proofs are that are taken again.
-func (c Client) Proving(ctx context.Context) (p Proving, err error) {
+func (c Client) Proving(ctx context.Context) (p wire.Proving, err error) {
 	return p, c.do(ctx, http.MethodGet, "/api/v1/prove", nil, &p)
 }
 
 // Link asks for a new one-time link to the console.
 func (c Client) Link(ctx context.Context) (string, error) {
-	var out Link
+	var out wire.Link
 	err := c.do(ctx, http.MethodPost, "/api/v1/links", nil, &out)
 	return out.URL, err
 }
 
 // Watch calls see with the status now and at each change, until see fails or
 // the context or the connection ends.
-func (c Client) Watch(ctx context.Context, see func(Yard) error) error {
+func (c Client) Watch(ctx context.Context, see func(wire.Yard) error) error {
 	res, err := c.send(ctx, http.MethodGet, "/api/v1/events", nil)
 	if err != nil {
 		return err
@@ -207,7 +200,7 @@ func (c Client) Watch(ctx context.Context, see func(Yard) error) error {
 		if !ok {
 			continue
 		}
-		var y Yard
+		var y wire.Yard
 		if err := json.Unmarshal([]byte(data), &y); err != nil {
 			return fmt.Errorf("reading an event: %w", err)
 		}

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardtide/client"
+	"yardtide/wire"
 )
 
 // call makes a plain request and returns the answer's code and body.
@@ -41,7 +42,7 @@ func (s *service) call(method, path, body string, headers map[string]string) (in
 func TestOnlyTheKeeperGetsIn(t *testing.T) {
 	s := demo(t, t.TempDir(), "-clips=false")
 	bearer := map[string]string{"Authorization": "Bearer " + s.token()}
-	for _, path := range []string{"/api/v1/status", "/api/v1/copies", "/api/v1/plan", "/api/v1/events", "/api/v1/openapi.json", "/api/nothing"} {
+	for _, path := range []string{"/api/v1/status", "/api/v1/items", "/api/v1/plan", "/api/v1/events", "/api/v1/openapi.json", "/api/nothing"} {
 		code, body := s.call("GET", path, "", nil)
 		assert.Equal(t, 401, code, path)
 		assert.Contains(t, body, "The token is missing or wrong.", path)
@@ -89,18 +90,18 @@ func TestBadCallsGetProblemDocuments(t *testing.T) {
 		says               string
 	}{
 		{"GET", "/api/v1/nothing", "", 404, "There is no such call."},
-		{"GET", "/api/v1/copies?state=lost", "", 422, "query.state"},
-		{"GET", "/api/v1/copies?limit=9999", "", 422, "query.limit"},
-		{"GET", "/api/v1/copies?after=%21", "", 422, "This is not a cursor of this API."},
-		{"GET", "/api/v1/copies?device=nobody", "", 404, `There is no device \"nobody\" here; there is galley-phone, chart-table.`},
-		{"GET", "/api/v1/copies/galley-phone/999999", "", 404, "has no copy number 999999"},
-		{"GET", "/api/v1/copies/galley-phone/x", "", 422, "path.id"},
+		{"GET", "/api/v1/items?state=lost", "", 422, "query.state"},
+		{"GET", "/api/v1/items?limit=9999", "", 422, "query.limit"},
+		{"GET", "/api/v1/items?after=%21", "", 422, "This is not a cursor of this API."},
+		{"GET", "/api/v1/items?device=nobody", "", 404, `There is no device \"nobody\" here; there is galley-phone, chart-table.`},
+		{"GET", "/api/v1/items/galley-phone/999999", "", 404, "There is no item \\\"999999\\\" here"},
+		{"GET", "/api/v1/items/galley-phone/%20", "", 404, "There is no item"},
 		{"GET", "/api/v1/find?text=", "", 422, "query.text"},
 		{"POST", "/api/v1/pause", `{"until":"2001-01-01T00:00:00Z"}`, 422, "lies in the past"},
 		{"POST", "/api/v1/pause", `{"untill":"x"}`, 422, "unexpected property"},
 		{"POST", "/api/v1/pause", `{`, 400, "unexpected end of JSON input"},
-		{"POST", "/api/v1/retry", `{"copies":[1]}`, 422, "name it too"},
-		{"POST", "/api/v1/send-now", `{"device":"galley-phone","copies":[]}`, 422, "body.copies"},
+		{"POST", "/api/v1/retry", `{"items":["x-1"]}`, 422, "name that too"},
+		{"POST", "/api/v1/send-now", `{"device":"galley-phone","items":[]}`, 422, "body.items"},
 		{"PUT", "/api/v1/plan", `{"text":"yard: x","base":1}`, 422, "plan.yaml:1:5"},
 		{"PUT", "/api/v1/standin/phones/nobody", `{"network":"wifi","metered":false,"roaming":false,"charging":true,"battery":5,"use":"idle"}`, 422, "there is no simulated phone"},
 		{"PUT", "/api/v1/standin/phones/galley-phone", `{"network":"pigeon","metered":false,"roaming":false,"charging":true,"battery":500,"use":"idle"}`, 422, "body.battery"},
@@ -133,7 +134,7 @@ func TestTheEventStreamTellsChanges(t *testing.T) {
 		if !ok {
 			continue
 		}
-		var y client.Yard
+		var y wire.Yard
 		require.NoError(t, json.Unmarshal([]byte(data), &y))
 		if y.Devices[0].Conditions.Battery == 33 {
 			return
@@ -158,7 +159,7 @@ func TestTheDocumentIsWhatIsServed(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal([]byte(body), &doc))
 	assert.True(t, strings.HasPrefix(doc.OpenAPI, "3.1"))
-	for _, path := range []string{"/api/v1/status", "/api/v1/copies", "/api/v1/plan", "/api/v1/send-now", "/api/v1/events"} {
+	for _, path := range []string{"/api/v1/status", "/api/v1/items", "/api/v1/plan", "/api/v1/send-now", "/api/v1/events"} {
 		assert.Contains(t, doc.Paths, path)
 	}
 }

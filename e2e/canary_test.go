@@ -72,7 +72,7 @@ func TestNoSecretIsEverRepeated(t *testing.T) {
 	cookie := res.Cookies()[0].Value
 	ask("POST", "/open", `{"code":"`+code+`"}`, nil)
 	for _, headers := range []map[string]string{bearer, {"Cookie": "yardtide=" + cookie}, {"Cookie": "yardtide=" + cookie, "Origin": "http://evil.example"}, {"Cookie": "yardtide=" + cookie, "Authorization": "Bearer " + mistaken}} {
-		for _, path := range []string{"/api/v1/status", "/api/v1/nothing", "/api/v1/copies?after=x", "/api/v1/destinations/locker", "/api/v1/openapi.json", "/nothing"} {
+		for _, path := range []string{"/api/v1/status", "/api/v1/nothing", "/api/v1/items?after=x", "/api/v1/destinations/locker", "/api/v1/openapi.json", "/nothing"} {
 			ask("GET", path, "", headers)
 			ask("POST", path, "{", headers)
 		}

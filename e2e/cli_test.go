@@ -12,11 +12,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"yardtide/client"
 	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/standin"
+	"yardtide/wire"
 )
 
 var (
@@ -33,14 +33,14 @@ func TestTheDemoFromTheTerminal(t *testing.T) {
 		assert.True(t, strings.HasPrefix(s.lines[i], begin), "%q", s.lines[i])
 	}
 	s.phone(offline)
-	s.until("offline", func(y client.Yard) bool { return y.Devices[0].Conditions.Network == plan.NoNetwork })
+	s.until("offline", func(y wire.Yard) bool { return y.Devices[0].Conditions.Network == plan.NoNetwork })
 	picture, err := standin.JPEG(999, 300, time.Date(2025, 12, 31, 23, 0, 0, 0, time.UTC))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(dir+"/galley-phone/DCIM/Camera/new year.jpg", picture, 0o644))
-	s.until("found", func(client.Yard) bool {
+	s.until("found", func(wire.Yard) bool {
 		p, err := s.client().Find(t.Context(), "new year.jpg")
 		require.NoError(t, err)
-		return len(p.Copies) == 1
+		return len(p.Items) == 1
 	})
 
 	out := s.ok("status")
@@ -48,32 +48,32 @@ func TestTheDemoFromTheTerminal(t *testing.T) {
 	assert.Contains(t, out, "galley-phone: no network, battery 80%")
 	assert.Contains(t, out, "wait")
 	assert.Contains(t, out, "Waits for a network; the device has none.")
-	var y client.Yard
+	var y wire.Yard
 	require.NoError(t, json.Unmarshal([]byte(s.ok("status", "-json")), &y))
 	assert.Len(t, y.Devices, 2)
 
 	out = s.ok("why", "new year.jpg")
 	assert.Contains(t, out, "held by   network: Waits for a network; the device has none. Since ")
-	assert.Contains(t, out, "taken     31 Dec 2025 23:00:00 +00:00")
+	assert.Contains(t, out, "taken 31 Dec 2025 23:00:00 +00:00")
 	out = s.ok("queue", "-device", "galley-phone", "-state", "waiting", "-hold", "network")
 	assert.Contains(t, out, "galley-phone:DCIM/Camera/new year.jpg")
 	assert.Equal(t, "nothing\n", s.ok("queue", "-state", "stuck"))
-	var copies []client.Copy
-	require.NoError(t, json.Unmarshal([]byte(s.ok("queue", "-json", "-n", "0")), &copies))
-	assert.Greater(t, len(copies), 10)
+	var items []wire.Item
+	require.NoError(t, json.Unmarshal([]byte(s.ok("queue", "-json", "-n", "0")), &items))
+	assert.Greater(t, len(items), 10)
 
 	assert.Contains(t, s.ok("pause", "-device", "galley-phone", "-for", "1h"), "paused until ")
 	s.phone(onWiFi)
-	s.until("paused", func(y client.Yard) bool {
+	s.until("paused", func(y wire.Yard) bool {
 		return len(y.Devices[0].Holds) == 1 && y.Devices[0].Holds[0].Gate == gate.Pause
 	})
 	assert.Contains(t, s.ok("watch", "-n", "1"), "Paused by you.")
-	var line client.Yard
+	var line wire.Yard
 	require.NoError(t, json.Unmarshal([]byte(s.ok("watch", "-n", "1", "-json")), &line))
 	assert.True(t, line.Devices[0].Pause.On)
 
 	assert.Contains(t, s.ok("send-now", "new year.jpg"), "galley-phone: 1 ordered. It sends ")
-	s.until("sent by order", func(client.Yard) bool { return strings.Contains(s.ok("why", "new year.jpg"), "Read back whole.") })
+	s.until("sent by order", func(wire.Yard) bool { return strings.Contains(s.ok("why", "new year.jpg"), "Read back whole.") })
 	assert.FileExists(t, dir+"/north-locker/2025/12/new year.jpg")
 	assert.Equal(t, "resumed\n", s.ok("resume"))
 	s.until("all safe", settled)
@@ -88,7 +88,7 @@ func TestSendNowAsksBeforeItCosts(t *testing.T) {
 	dir := t.TempDir()
 	s := demo(t, dir)
 	s.phone(onCellular)
-	s.until("held", func(client.Yard) bool {
+	s.until("held", func(wire.Yard) bool {
 		return strings.Contains(s.ok("queue", "-device", "galley-phone", "-kind", "video"), "Waits for Wi-Fi; the device is on cellular.")
 	})
 	_, errOut, code := s.run("send-now", "MOV_0317.mp4")
@@ -99,7 +99,7 @@ func TestSendNowAsksBeforeItCosts(t *testing.T) {
 	assert.Contains(t, errOut, "of metered data over cellular")
 	assert.Contains(t, errOut, "Nothing was sent; add -metered")
 	assert.Contains(t, s.ok("send-now", "MOV_0317.mp4", "-metered"), "1 ordered.")
-	s.until("sent", func(y client.Yard) bool { return strings.Contains(s.ok("why", "MOV_0317.mp4"), "counted as metered") })
+	s.until("sent", func(y wire.Yard) bool { return strings.Contains(s.ok("why", "MOV_0317.mp4"), "counted as metered") })
 }
 
 func TestPlansAreCheckedAndApplied(t *testing.T) {
@@ -162,7 +162,7 @@ rules:
 `
 	require.NoError(t, os.WriteFile(dir+"/plan.yaml", []byte(text), 0o644))
 	s.ok("plan", "apply", dir+"/plan.yaml")
-	s.until("on the disk", func(y client.Yard) bool {
+	s.until("on the disk", func(y wire.Yard) bool {
 		_, err := os.Stat(dir + "/disk/2024/02/leap.jpg")
 		return err == nil && total(y, queue.Safe) >= 1
 	})

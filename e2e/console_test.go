@@ -12,10 +12,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"yardtide/client"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/e2e/browser"
+	"yardtide/wire"
 )
 
 // keeper is a person at the console.
@@ -94,12 +94,16 @@ func TestTheKeeperAtTheConsole(t *testing.T) {
 	// Home again: everything goes, the story goes on by itself.
 	s.phone(onWiFi)
 	k.click("Now")
-	s.until("the phone is safe", func(y client.Yard) bool {
+	s.until("the phone is safe", func(y wire.Yard) bool {
 		p := y.Devices[0]
 		return p.States[queue.Waiting].N+p.States[queue.Proving].N+p.States[queue.Sending].N+p.States[queue.Preparing].N == 0
 	})
 	k.click("Queue", "State", "safe")
-	k.sees("north-locker: 20")
+	k.sees("Safe at north-locker.")
+	require.Eventually(t, func() bool {
+		n, err := browser.Eval[int](k.b, `[...document.images].filter(i => i.src.endsWith("/face") && i.naturalWidth > 99).length`)
+		return err == nil && n > 3
+	}, 20*time.Second, 100*time.Millisecond, "items have faces")
 	k.click("IMG_")
 	k.sees("Read back whole.", "read back, SHA-256")
 	assert.Empty(t, k.b.Complaints(), "the browser has nothing to complain about, the security policy among it")
@@ -115,23 +119,23 @@ func TestSendNowSaysItsCostInTheConsole(t *testing.T) {
 	k.sees("Send it all the same?")
 	assert.Equal(t, queue.Waiting, videoState(s), "asking sends nothing")
 	k.click("Leave it waiting", "Send now", "Send 4")
-	s.until("sent", func(client.Yard) bool { return videoState(s) == queue.Proving })
+	s.until("sent", func(wire.Yard) bool { return videoState(s) == queue.Proving })
 	k.sees("Sent 4", "its proof is read back when a network is there that costs nothing")
 }
 
 func videoState(s *service) queue.State {
 	s.t.Helper()
-	p, err := s.client().Copies(s.t.Context(), client.Filter{Device: "galley-phone", Kind: "video"})
+	p, err := s.client().Items(s.t.Context(), wire.Filter{Device: "galley-phone", Kind: "video"})
 	require.NoError(s.t, err)
-	require.Len(s.t, p.Copies, 1)
-	return queue.State(p.Copies[0].State)
+	require.Len(s.t, p.Items, 1)
+	return queue.State(p.Items[0].State)
 }
 
 func TestStuckIsShownWithWhatToDo(t *testing.T) {
 	dir := t.TempDir()
 	s := demo(t, dir, "-clips=false")
 	s.phone(offline)
-	s.until("offline", func(y client.Yard) bool { return y.Devices[0].Conditions.Network == plan.NoNetwork })
+	s.until("offline", func(y wire.Yard) bool { return y.Devices[0].Conditions.Network == plan.NoNetwork })
 	// Its name is taken by a folder at the storage: what the storage refuses.
 	require.NoError(t, os.RemoveAll(dir+"/north-locker/2027"))
 	require.NoError(t, os.WriteFile(dir+"/north-locker/2027", []byte("in the way"), 0o644))
@@ -143,10 +147,10 @@ func TestStuckIsShownWithWhatToDo(t *testing.T) {
 	require.NoError(t, os.Chtimes(file, at, at))
 	s.phone(onWiFi)
 	k := atTheConsole(t, s)
-	s.until("found", func(client.Yard) bool {
+	s.until("found", func(wire.Yard) bool {
 		p, err := s.client().Find(t.Context(), "stuck.png")
 		require.NoError(t, err)
-		return len(p.Copies) == 1 && p.Copies[0].Tries+len(p.Copies[0].Holds) > 0 || len(p.Copies) == 1 && p.Copies[0].State == "stuck"
+		return len(p.Items) == 1 && (p.Items[0].State == "stuck" || p.Items[0].Copies[0].Tries+len(p.Items[0].Copies[0].Holds) > 0)
 	})
 	k.click("Queue")
 	k.sees("stuck.png")
@@ -154,7 +158,7 @@ func TestStuckIsShownWithWhatToDo(t *testing.T) {
 	k.sees("Its story", "2027")
 	require.NoError(t, os.Remove(dir+"/north-locker/2027"))
 	s.ok("retry")
-	s.until("mended", func(client.Yard) bool { return strings.Contains(s.ok("why", "stuck.png"), "Read back whole.") })
+	s.until("mended", func(wire.Yard) bool { return strings.Contains(s.ok("why", "stuck.png"), "Read back whole.") })
 	k.sees("Read back whole.")
 }
 

@@ -16,12 +16,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"yardtide/client"
 	"yardtide/core/queue"
+	"yardtide/engine/destination"
 	"yardtide/standin/apache"
 	"yardtide/standin/gateway"
 	"yardtide/standin/server"
 	"yardtide/standin/sshd"
+	"yardtide/wire"
 )
 
 // The secrets of these tests: nowhere may they be read again.
@@ -92,7 +93,7 @@ func TestTheKeeperSetsDestinationsUp(t *testing.T) {
 	require.NoError(t, os.WriteFile(dir+"/Pictures/now.png", one, 0o644))
 	past := time.Now().Add(-time.Hour)
 	require.NoError(t, os.Chtimes(dir+"/Pictures/now.png", past, past))
-	s.until("the first plan works", func(y client.Yard) bool { return total(y, queue.Safe) == 1 })
+	s.until("the first plan works", func(y wire.Yard) bool { return total(y, queue.Safe) == 1 })
 
 	// SSH: the host key is shown, and asked about.
 	shed, err := sshd.Start(t.Context(), t.TempDir(), sshd.Options{})
@@ -145,6 +146,9 @@ func TestTheKeeperSetsDestinationsUp(t *testing.T) {
 
 	// Each is tried again, and the trial leaves nothing behind.
 	for name, root := range map[string]string{"loft": dir + "/loft", "shed": at, "locker": dav.Root, "bucket": g.Files("sail-loft")} {
+		require.Eventually(t, func() bool { // a device marks each place, soon
+			return slices.ContainsFunc(files(t, root), func(p string) bool { return strings.HasSuffix(p, "/"+destination.MarkerName) })
+		}, 20*time.Second, 50*time.Millisecond, name)
 		before := withoutTurns(files(t, root))
 		out := s.ok("destination", "test", name)
 		for _, step := range []string{"write", "read back", "rename", "no overwrite", "resume", "free space", "tidied"} {
@@ -233,9 +237,9 @@ func TestProveFromTheCommandLine(t *testing.T) {
 	dir := t.TempDir()
 	s := desk(t, dir, dir+"/data")
 	pictures(t, dir, "a", 5)
-	s.until("safe", func(y client.Yard) bool { return total(y, queue.Safe) == 5 })
+	s.until("safe", func(y wire.Yard) bool { return total(y, queue.Safe) == 5 })
 	out := s.ok("prove", "-all")
-	assert.Contains(t, out, "5 copies to prove again.")
+	assert.Contains(t, out, "5 proofs to take again.")
 	assert.Contains(t, out, "All of it is what was proven.")
 	require.NoError(t, os.Remove(dir+"/disk/2026/01/a-003.jpg"))
 	_, errOut, code := s.run("prove", "-all", "-destination", "disk")
@@ -243,9 +247,9 @@ func TestProveFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, errOut, "1 copy is no longer what was proven")
 	assert.Contains(t, s.ok("queue", "-state", "stuck"), "Retry sends it again while the file is on the device.")
 	s.ok("retry")
-	s.until("sent again", func(y client.Yard) bool { return total(y, queue.Safe) == 5 })
+	s.until("sent again", func(y wire.Yard) bool { return total(y, queue.Safe) == 5 })
 	assert.FileExists(t, dir+"/disk/2026/01/a-003.jpg")
-	assert.Contains(t, s.ok("prove", "-sample", "2"), "2 copies to prove again.")
+	assert.Contains(t, s.ok("prove", "-sample", "2"), "2 proofs to take again.")
 }
 
 func TestTheKeeperSetsADestinationUpAtTheConsole(t *testing.T) {
@@ -283,6 +287,6 @@ func TestTheKeeperSetsADestinationUpAtTheConsole(t *testing.T) {
 	k.click("Put it into the plan")
 	k.sees("sftp, " + shed.User)
 	k.click("Remove shed", "Take it out of the plan")
-	s.until("it left the plan", func(y client.Yard) bool { return len(y.Destinations) == 1 })
+	s.until("it left the plan", func(y wire.Yard) bool { return len(y.Destinations) == 1 })
 	assert.Empty(t, k.b.Complaints())
 }

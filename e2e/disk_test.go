@@ -10,9 +10,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"yardtide/client"
 	"yardtide/core/queue"
 	"yardtide/standin"
+	"yardtide/wire"
 )
 
 // smallDisk mounts a disk of a few bytes; only root may.
@@ -73,7 +73,7 @@ func TestTheDataDirectoryIsFull(t *testing.T) {
 	smallDisk(t, dir+"/data", 16<<20)
 	s := desk(t, dir, dir+"/data/yard")
 	pictures(t, dir, "first", 3)
-	s.until("safe", func(y client.Yard) bool { return total(y, queue.Safe) == 3 })
+	s.until("safe", func(y wire.Yard) bool { return total(y, queue.Safe) == 3 })
 	filler, err := os.Create(dir + "/data/filler")
 	require.NoError(t, err)
 	for err == nil {
@@ -82,11 +82,11 @@ func TestTheDataDirectoryIsFull(t *testing.T) {
 	require.ErrorIs(t, err, syscall.ENOSPC)
 	require.NoError(t, filler.Close())
 	pictures(t, dir, "second", 120)
-	y := s.until("it says so", func(y client.Yard) bool { return y.Devices[0].Problem != "" })
+	y := s.until("it says so", func(y wire.Yard) bool { return y.Devices[0].Problem != "" })
 	assert.Contains(t, y.Devices[0].Problem, "Yard Tide cannot keep its records")
 	assert.Contains(t, y.Devices[0].Problem, "Make room on the disk of the data directory")
 	require.NoError(t, os.Remove(dir+"/data/filler"))
-	y = s.until("it goes on by itself", func(y client.Yard) bool { return total(y, queue.Safe) == 123 })
+	y = s.until("it goes on by itself", func(y wire.Yard) bool { return total(y, queue.Safe) == 123 })
 	assert.Empty(t, y.Devices[0].Problem)
 	assert.Len(t, stored(t, dir+"/disk"), 123)
 }
@@ -108,7 +108,7 @@ func TestTheStorageDiskIsFull(t *testing.T) {
 	smallDisk(t, dir+"/disk", 60<<10)
 	s := desk(t, dir, dir+"/data")
 	pictures(t, dir, "a", 30)
-	y := s.until("held", func(y client.Yard) bool {
+	y := s.until("held", func(y wire.Yard) bool {
 		return len(y.Devices[0].Holds) > 0 && y.Devices[0].Holds[0].You && len(y.Devices[0].Sends) == 0
 	})
 	assert.Regexp(t, `^disk(: The disk is full| has room for .* more; the smallest of these is)`, y.Devices[0].Holds[0].Says)
@@ -122,6 +122,6 @@ func TestTheStorageDiskIsFull(t *testing.T) {
 	}
 	require.NoError(t, syscall.Mount("", dir+"/disk", "", syscall.MS_REMOUNT, "size=10485760"))
 	s.ok("retry")
-	s.until("all safe", func(y client.Yard) bool { return total(y, queue.Safe) == 30 })
+	s.until("all safe", func(y wire.Yard) bool { return total(y, queue.Safe) == 30 })
 	assert.Len(t, stored(t, dir+"/disk"), 30)
 }

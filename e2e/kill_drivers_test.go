@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"yardtide/client"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/s3"
@@ -23,12 +22,13 @@ import (
 	"yardtide/standin/apache"
 	"yardtide/standin/gateway"
 	"yardtide/standin/sshd"
+	"yardtide/wire"
 )
 
-// 200 SIGKILLs at random moments while everything goes to four storages at
+// SIGKILLs at random moments while everything goes to four storages at
 // once, each by its own driver and to a real server: small files, and some
 // that go in parts.
-func TestKilledTwoHundredTimesWithEveryDriver(t *testing.T) {
+func TestKilledAgainAndAgainWithEveryDriver(t *testing.T) {
 	dir := t.TempDir()
 	in := dir + "/yard/chart-table/in" // the demo's computer is on a network, whatever this machine is on
 	for _, d := range []string{in, dir + "/disk", dir + "/shed"} {
@@ -69,7 +69,7 @@ rules:
 	base, err := standin.JPEG(1, 200, time.Date(2026, 2, 3, 4, 5, 6, 0, time.UTC))
 	require.NoError(t, err)
 	underWay := map[string]int{}
-	for n := range 200 {
+	for n := range kills() {
 		size := 20_000 + rand.IntN(150_000)
 		if n%25 == 10 {
 			size = 18 << 20
@@ -91,17 +91,17 @@ rules:
 		s.start()
 	}
 	t.Logf("kills while a part lay there: %v", underWay)
-	s.until("all safe", func(y client.Yard) bool {
-		return total(y, queue.Safe) >= 800 && total(y, queue.Waiting, queue.Preparing, queue.Sending, queue.Proving, queue.Stuck) == 0
+	s.until("all safe", func(y wire.Yard) bool {
+		return total(y, queue.Safe) >= int64(kills()) && total(y, queue.Waiting, queue.Preparing, queue.Sending, queue.Proving, queue.Stuck) == 0
 	})
 	want := stored(t, in)
-	require.Len(t, want, 200)
+	require.Len(t, want, kills())
 	for name, root := range roots {
 		there := stored(t, root)
 		for sum, file := range want {
 			assert.Contains(t, there, sum, "lost at %s: %s", name, file)
 		}
-		assert.Len(t, there, 200, "something lies at %s that nobody sent", name)
+		assert.Len(t, there, kills(), "something lies at %s that nobody sent", name)
 		require.Eventually(t, func() bool {
 			left, err := filepath.Glob(root + "/.yardtide/*.part")
 			return assert.NoError(t, err) && len(left) == 0

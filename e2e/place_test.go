@@ -13,9 +13,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"yardtide/client"
 	"yardtide/core/queue"
 	"yardtide/e2e/browser"
+	"yardtide/wire"
 )
 
 // The keeper points a destination's name at another folder: by a plan, and by
@@ -25,8 +25,8 @@ func TestANameThatComesToStandForAnotherPlace(t *testing.T) {
 	dir := t.TempDir()
 	s := desk(t, dir, dir+"/data")
 	pictures(t, dir, "a", 4)
-	safe := func(n int64) func(client.Yard) bool {
-		return func(y client.Yard) bool {
+	safe := func(n int64) func(wire.Yard) bool {
+		return func(y wire.Yard) bool {
 			return total(y, queue.Safe) == n && total(y, queue.Waiting, queue.Proving, queue.Sending, queue.Stuck) == 0
 		}
 	}
@@ -41,7 +41,7 @@ func TestANameThatComesToStandForAnotherPlace(t *testing.T) {
 	assert.Contains(t, out, "disk is to stand for another place: "+dir+"/attic, and "+dir+"/disk until now")
 	assert.Contains(t, s.ok("plan", "apply", moved), "is to stand for another place")
 	assert.Zero(t, total(s.yard(), queue.Safe), "from the first moment on")
-	s.until("asked", func(y client.Yard) bool { return y.Destinations[0].Asks })
+	s.until("asked", func(y wire.Yard) bool { return y.Destinations[0].Asks })
 	assert.Zero(t, total(s.yard(), queue.Safe))
 	assert.Contains(t, s.ok("destination", "list"), "nothing tells which place it is")
 	assert.Contains(t, s.ok("status"), "yardtide destination place disk moved|new")
@@ -87,7 +87,7 @@ func TestANameThatComesToStandForAnotherPlace(t *testing.T) {
 	require.NoError(t, os.Rename(dir+"/attic", dir+"/attic.right"))
 	require.NoError(t, os.Mkdir(dir+"/attic", 0o755))
 	pictures(t, dir, "c", 1)
-	s.until("asked", func(y client.Yard) bool { return y.Destinations[0].Asks && total(y, queue.Safe) == 0 })
+	s.until("asked", func(y wire.Yard) bool { return y.Destinations[0].Asks && total(y, queue.Safe) == 0 })
 	require.NoError(t, os.Remove(dir+"/attic"))
 	require.NoError(t, os.Rename(dir+"/attic.right", dir+"/attic"))
 	s.ok("retry")

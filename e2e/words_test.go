@@ -15,16 +15,16 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"yardtide/client"
 	"yardtide/core/queue"
 	"yardtide/e2e/browser"
+	"yardtide/wire"
 )
 
 func TestWhatIsSaidWronglyIsRefusedAtOnceAndInWords(t *testing.T) {
 	dir := t.TempDir()
 	s := desk(t, dir, dir+"/data")
 	pictures(t, dir, "a", 2)
-	s.until("safe", func(y client.Yard) bool { return total(y, queue.Safe) == 2 })
+	s.until("safe", func(y wire.Yard) bool { return total(y, queue.Safe) == 2 })
 	for _, args := range [][]string{{"-state", "nope"}, {"-kind", "song"}, {"-hold", "gate"}} {
 		_, errOut, code := s.run(append([]string{"queue"}, args...)...)
 		assert.Equal(t, 2, code, "%v", args)
@@ -52,7 +52,7 @@ func TestWhatIsSaidWronglyIsRefusedAtOnceAndInWords(t *testing.T) {
 	assert.Less(t, time.Since(began), 5*time.Second, "before anything is tried")
 	bearer := map[string]string{"Authorization": "Bearer " + s.token()}
 	for _, cursor := range []string{"null", "{}", "[]", "1", `{"desk":null}`, `{"nobody":{"TakenMS":1}}`, `""`} {
-		code, body := s.call("GET", "/api/v1/copies?after="+base64.RawURLEncoding.EncodeToString([]byte(cursor)), "", bearer)
+		code, body := s.call("GET", "/api/v1/items?after="+base64.RawURLEncoding.EncodeToString([]byte(cursor)), "", bearer)
 		assert.Less(t, code, 500, "%s: %s", cursor, body)
 	}
 	// What is missing at a storage is told by its name as it is.
@@ -80,7 +80,7 @@ func TestWhatIsSaidWronglyIsRefusedAtOnceAndInWords(t *testing.T) {
 	assert.Contains(t, out, "desk: the records are begun anew; the old ones are kept in")
 	assert.NotEmpty(t, firstOf(t, dir+"/data/devices/desk/damaged-*/records.db"))
 	s.start()
-	s.until("safe again", func(y client.Yard) bool { return total(y, queue.Safe) == 2 })
+	s.until("safe again", func(y wire.Yard) bool { return total(y, queue.Safe) == 2 })
 	assert.Contains(t, s.ok("why", "a-001.jpg"), "It was at the storage before")
 	out, _, code = runWith(t, os.Environ(), "rebuild", "-data", dir+"/nothing")
 	assert.Equal(t, 1, code, out)
@@ -144,7 +144,8 @@ func TestTrustIsForOneAddress(t *testing.T) {
 func TestTheConsoleTellsWhichLaneAndWhatFailed(t *testing.T) {
 	s := demo(t, t.TempDir(), "-clips=false")
 	k := atTheConsole(t, s)
-	k.sees("Photos to north-locker over Wi-Fi", "by the rule ")
+	k.click("Gates")
+	k.sees("galley-phone, photos to north-locker over Wi-Fi", "by the rule ")
 	// Pause fails when the service is gone: it is said where it was asked.
 	k.click("Pause galley-phone")
 	k.sees("for an hour")
@@ -165,7 +166,7 @@ func TestALongListIsNotAskedForAgainAllTheTime(t *testing.T) {
 		require.NoError(t, os.WriteFile(fmt.Sprintf("%s/in/empty-%03d.jpg", dir, i), nil, 0o644))
 	}
 	pictures(t, dir, "a", 1)
-	s.until("found", func(y client.Yard) bool { return total(y, queue.Skipped) == 700 })
+	s.until("found", func(y wire.Yard) bool { return total(y, queue.Skipped) == 700 })
 	k := atTheConsole(t, s)
 	k.sees("700 skipped")
 	k.click("Queue")
@@ -176,7 +177,7 @@ func TestALongListIsNotAskedForAgainAllTheTime(t *testing.T) {
 		time.Sleep(200 * time.Millisecond)
 	}
 	asked := func() int {
-		n, err := browser.Eval[int](k.b, `performance.getEntriesByType("resource").filter(e => e.name.includes("/api/v1/copies")).length`)
+		n, err := browser.Eval[int](k.b, `performance.getEntriesByType("resource").filter(e => e.name.includes("/api/v1/items")).length`)
 		require.NoError(t, err)
 		return n
 	}

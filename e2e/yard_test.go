@@ -27,6 +27,7 @@ import (
 	"yardtide/client"
 	"yardtide/core/gate"
 	"yardtide/core/queue"
+	"yardtide/wire"
 )
 
 // binary is the program that `make` builds.
@@ -171,16 +172,16 @@ func (s *service) ok(args ...string) string {
 	return out
 }
 
-func (s *service) yard() client.Yard {
+func (s *service) yard() wire.Yard {
 	s.t.Helper()
 	y, err := s.client().Status(context.Background())
 	require.NoError(s.t, err)
 	return y
 }
 
-func (s *service) until(what string, is func(client.Yard) bool) client.Yard {
+func (s *service) until(what string, is func(wire.Yard) bool) wire.Yard {
 	s.t.Helper()
-	var y client.Yard
+	var y wire.Yard
 	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		if y = s.yard(); is(y) {
 			return y
@@ -201,7 +202,7 @@ func (s *service) phone(c gate.Conditions) {
 }
 
 // total adds a state's copies up over devices.
-func total(y client.Yard, states ...queue.State) (n int64) {
+func total(y wire.Yard, states ...queue.State) (n int64) {
 	for _, d := range y.Devices {
 		for _, state := range states {
 			n += d.States[state].N
@@ -212,7 +213,7 @@ func total(y client.Yard, states ...queue.State) (n int64) {
 
 // settled tells whether everything is safe that can be: no video is asked for
 // by day on the computer, so it is left out.
-func settled(y client.Yard) bool {
+func settled(y wire.Yard) bool {
 	phone := y.Devices[0]
 	return phone.States[queue.Safe].N > 0 && phone.States[queue.Waiting].N+phone.States[queue.Sending].N+phone.States[queue.Preparing].N+phone.States[queue.Proving].N == 0 &&
 		len(y.Devices[1].Sends) == 0 && y.Devices[1].Going.N == 0 && y.Devices[1].States[queue.Safe].N > 0

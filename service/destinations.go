@@ -11,12 +11,12 @@ import (
 	"strings"
 	"time"
 
-	"yardtide/client"
 	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/device"
+	"yardtide/wire"
 )
 
 // ErrNoDestination tells that the plan has no destination of a name.
@@ -36,7 +36,7 @@ func (e InUse) Error() string {
 // does not try it: Try does that. Without a plan yet it writes the first one
 // around it. The error is plan.Problems or plan.EditError when it cannot stand
 // in the plan.
-func (s *Service) AddDestination(ctx context.Context, draft client.Draft) error {
+func (s *Service) AddDestination(ctx context.Context, draft wire.Draft) error {
 	draft = withSecrets(draft)
 	d := draft.Destination
 	if err := plan.CheckDestination(draft.Name, d); err != nil {
@@ -106,22 +106,22 @@ func rulesTo(p *plan.Plan, name string) []string {
 }
 
 // Destination tells all of one destination.
-func (s *Service) Destination(ctx context.Context, name string) (client.DestinationDetail, error) {
+func (s *Service) Destination(ctx context.Context, name string) (wire.DestinationDetail, error) {
 	p := s.planOrEmpty()
 	d, there := p.Destinations[name]
 	if !there {
-		return client.DestinationDetail{}, ErrNoDestination
+		return wire.DestinationDetail{}, ErrNoDestination
 	}
 	status, err := s.destinationStatus(ctx, name, d)
-	return client.DestinationDetail{Destination: d, Status: status, Rules: rulesTo(p, name)}, err
+	return wire.DestinationDetail{Destination: d, Status: status, Rules: rulesTo(p, name)}, err
 }
 
 // destinationStatus tells what is at a destination, what is still to come, and
 // whether that fits.
-func (s *Service) destinationStatus(ctx context.Context, name string, d plan.Destination) (client.DestinationStatus, error) {
-	st := client.DestinationStatus{Name: name, Kind: d.Kind, Where: d.Where(), KeepFree: int64(d.KeepFree)}
+func (s *Service) destinationStatus(ctx context.Context, name string, d plan.Destination) (wire.DestinationStatus, error) {
+	st := wire.DestinationStatus{Name: name, Kind: d.Kind, Where: d.Where(), KeepFree: int64(d.KeepFree)}
 	s.drivers.refresh(name)
-	st.Space = s.fleet.SpaceNow(name)
+	st.Space = wire.Space(s.fleet.SpaceNow(name))
 	for _, one := range s.devices {
 		if says, todo := one.PlaceProblem(name); says != "" && !st.Asks {
 			st.Problem, st.Todo, st.Asks = says, todo, todo != ""
@@ -132,6 +132,9 @@ func (s *Service) destinationStatus(ctx context.Context, name string, d plan.Des
 	var err error
 	if st.There, st.Coming, err = s.fleet.Shares(ctx, name); err != nil {
 		return st, err
+	}
+	for _, share := range st.There {
+		st.Held = st.Held.Plus(share.N, share.Bytes)
 	}
 	var coming int64
 	for _, share := range st.Coming {
@@ -148,7 +151,7 @@ func (s *Service) destinationStatus(ctx context.Context, name string, d plan.Des
 
 // short says by how much what is still to come does not fit, and what of it
 // takes how much.
-func short(st client.DestinationStatus, coming int64) string {
+func short(st wire.DestinationStatus, coming int64) string {
 	var parts []string
 	for i, share := range st.Coming {
 		if i == 3 {
@@ -186,12 +189,12 @@ func (s *Service) SettlePlace(ctx context.Context, name string, moved bool) (n i
 }
 
 // Test tries a destination of the plan, and sees that it is the place that it was.
-func (s *Service) Test(ctx context.Context, name string) (client.Trial, error) {
+func (s *Service) Test(ctx context.Context, name string) (wire.Trial, error) {
 	d, there := s.planOrEmpty().Destinations[name]
 	if !there {
-		return client.Trial{}, ErrNoDestination
+		return wire.Trial{}, ErrNoDestination
 	}
-	t := s.newTrial(ctx, client.Draft{Name: name, Destination: d})
+	t := s.newTrial(ctx, wire.Draft{Name: name, Destination: d})
 	t.place = func(id string) error {
 		for _, one := range s.devices {
 			if !one.StandsFor(name, id) {
@@ -223,7 +226,7 @@ func (s *Service) PlaceNotes(p *plan.Plan) []string {
 }
 
 // Browse tells what lies in a folder of a storage that is being set up.
-func (s *Service) Browse(ctx context.Context, ask client.Browse) (client.Listing, error) {
+func (s *Service) Browse(ctx context.Context, ask wire.Browse) (wire.Listing, error) {
 	ask.Draft = withSecrets(ask.Draft)
 	d := ask.Destination
 	if d.Kind == plan.Folder && d.Path == "" {
@@ -231,22 +234,22 @@ func (s *Service) Browse(ctx context.Context, ask client.Browse) (client.Listing
 	}
 	driver, err := open(d, s.draftSecrets(ctx, ask.Draft))
 	if err != nil {
-		return client.Listing{}, err
+		return wire.Listing{}, err
 	}
 	defer driver.Close()
 	b, able := driver.(destination.Browser)
 	if !able {
-		return client.Listing{}, &destination.Error{Cause: queue.Misplaced, Says: "this storage cannot be listed"}
+		return wire.Listing{}, &destination.Error{Cause: queue.Misplaced, Says: "this storage cannot be listed"}
 	}
 	folder := strings.Trim(path.Clean("/"+ask.Folder), "/")
 	if ask.Make {
 		if err := b.MakeFolder(ctx, folder); err != nil {
-			return client.Listing{}, err
+			return wire.Listing{}, err
 		}
 	}
 	entries, err := b.List(ctx, folder)
 	if err != nil {
-		return client.Listing{}, err
+		return wire.Listing{}, err
 	}
 	entries = slices.DeleteFunc(entries, func(e destination.Entry) bool { return e.Name == destination.MarkerName })
 	slices.SortFunc(entries, func(a, b destination.Entry) int {
@@ -255,7 +258,11 @@ func (s *Service) Browse(ctx context.Context, ask client.Browse) (client.Listing
 		}
 		return cmp.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name))
 	})
-	return client.Listing{Entries: append([]destination.Entry{}, entries[:min(len(entries), maxListed)]...)}, nil
+	listing := wire.Listing{Entries: []wire.Entry{}}
+	for _, e := range entries[:min(len(entries), maxListed)] {
+		listing.Entries = append(listing.Entries, wire.Entry(e))
+	}
+	return listing, nil
 }
 
 // maxListed is how many entries of a folder are told.
@@ -263,13 +270,13 @@ const maxListed = 1000
 
 // Adopt lists what was at a destination before, so that it is not sent again.
 // The first device here that the plan sends there from keeps it.
-func (s *Service) Adopt(ctx context.Context, name string) (device.Adopted, error) {
+func (s *Service) Adopt(ctx context.Context, name string) (wire.Adopted, error) {
 	p := s.planOrEmpty()
 	if _, there := p.Destinations[name]; !there {
-		return device.Adopted{}, ErrNoDestination
+		return wire.Adopted{}, ErrNoDestination
 	}
 	if len(s.devices) == 0 {
-		return device.Adopted{}, errors.New("no device runs here")
+		return wire.Adopted{}, errors.New("no device runs here")
 	}
 	chosen := s.devices[0]
 	for _, d := range s.devices {
@@ -283,8 +290,8 @@ func (s *Service) Adopt(ctx context.Context, name string) (device.Adopted, error
 }
 
 // Proving tells how far the proofs are that are taken again.
-func (s *Service) Proving(ctx context.Context) (client.Proving, error) {
-	var out client.Proving
+func (s *Service) Proving(ctx context.Context) (wire.Proving, error) {
+	var out wire.Proving
 	for _, d := range s.devices {
 		left, held, err := d.Reproving(ctx)
 		if err != nil {

@@ -13,9 +13,9 @@ import (
 
 	"filippo.io/age"
 
-	"yardtide/client"
 	"yardtide/core/plan"
 	"yardtide/engine/scan"
+	"yardtide/wire"
 )
 
 // secretKind tells a destination's password from its key.
@@ -261,7 +261,7 @@ func (v vault) secretsFor(d plan.Destination) secretReader {
 
 // draftSecrets reads the secrets that were given with a draft, and others if it
 // may use them.
-func (s *Service) draftSecrets(ctx context.Context, draft client.Draft) secretReader {
+func (s *Service) draftSecrets(ctx context.Context, draft wire.Draft) secretReader {
 	given := map[secretKind]string{password: draft.Password, key: draft.Key}
 	return func(kind secretKind, from plan.Secret) (string, error) {
 		if given[kind] != "" {
@@ -276,7 +276,7 @@ func (s *Service) draftSecrets(ctx context.Context, draft client.Draft) secretRe
 
 // withSecrets points a draft's destination at the secrets that came with it,
 // where they will be kept.
-func withSecrets(draft client.Draft) client.Draft {
+func withSecrets(draft wire.Draft) wire.Draft {
 	if draft.Password != "" {
 		draft.Destination.PasswordFrom = plan.Secret("kept:" + draft.Name)
 	}
@@ -287,7 +287,7 @@ func withSecrets(draft client.Draft) client.Draft {
 }
 
 // keepSecrets keeps what came with a draft.
-func (s *Service) keepSecrets(draft client.Draft) error {
+func (s *Service) keepSecrets(draft wire.Draft) error {
 	for kind, secret := range map[secretKind]string{password: draft.Password, key: draft.Key} {
 		if secret == "" {
 			continue
@@ -301,7 +301,7 @@ func (s *Service) keepSecrets(draft client.Draft) error {
 
 // SetSecret keeps the password or the key of a destination of the plan anew, for
 // the server that the plan names now.
-func (s *Service) SetSecret(name string, given client.Secrets) error {
+func (s *Service) SetSecret(name string, given wire.Secrets) error {
 	d, there := s.planOrEmpty().Destinations[name]
 	if !there {
 		return ErrNoDestination

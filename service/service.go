@@ -27,13 +27,14 @@ import (
 	"github.com/gofrs/flock"
 	"golang.org/x/sync/errgroup"
 
-	"yardtide/client"
 	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/engine/device"
+	"yardtide/engine/face"
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
+	"yardtide/wire"
 )
 
 // Member is a device that runs in this process.
@@ -55,7 +56,7 @@ type Options struct {
 
 // Standin is what simulates phones, if anything does.
 type Standin interface {
-	Phones() []client.Phone
+	Phones() []wire.Phone
 	SetPhone(ctx context.Context, device string, conditions gate.Conditions) error
 	FollowTimeline(ctx context.Context, device string) error
 	TakePicture(ctx context.Context, device string) error
@@ -70,6 +71,7 @@ type Service struct {
 	records []*records.Records
 	drivers drivers
 	fleet   device.Fleet
+	faces   face.Cache
 
 	changing sync.Mutex // the plan is changed by one at a time
 
@@ -113,6 +115,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		o.Log.Warn("what an earlier version kept cannot be opened; it is asked for where it is needed", "err", err)
 	}
 	s.drivers = drivers{plan: s.Plan, tell: s.Changes.Tell, fleet: &s.fleet, secrets: vault{o.Dir}, made: map[string]made{}, asked: map[string]time.Time{}}
+	s.faces.Dir = filepath.Join(o.Dir, "faces")
 	for _, m := range o.Members {
 		r, err := records.Open(ctx, filepath.Join(o.Dir, "devices", m.Name, "records.db"))
 		if err != nil {
@@ -124,7 +127,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		}
 		d, err := device.New(ctx, device.Options{
 			Name: m.Name, Root: m.Root, Records: r, Sensor: m.Sensor, Driver: s.drivers.get, Changed: s.Changes.Tell,
-			Log: o.Log, Scan: o.Scan, Jitter: mathrand.Float64, Wait: o.Wait, Fleet: &s.fleet,
+			Log: o.Log, Scan: o.Scan, Jitter: mathrand.Float64, Wait: o.Wait, Fleet: &s.fleet, Faces: &s.faces,
 		})
 		if err != nil {
 			return nil, err
@@ -294,18 +297,24 @@ func (s *Service) Device(name string) (*device.Device, bool) {
 	return s.devices[i], true
 }
 
-// Retry takes stuck copies up again, on one device or on all, and asks every
-// destination for its space anew.
-func (s *Service) Retry(ctx context.Context, d *device.Device, ids []int64) (int64, error) {
-	n, err := d.Retry(ctx, ids)
+// Retry takes up again what is stuck on a device, the items named or all, and asks
+// every destination for its space anew.
+func (s *Service) Retry(ctx context.Context, d *device.Device, items []string) (int64, error) {
+	n, err := d.Retry(ctx, items)
 	s.drivers.forget()
 	return n, err
 }
 
 // Status tells how the yard stands.
-func (s *Service) Status(ctx context.Context) (client.Yard, error) {
+func (s *Service) Status(ctx context.Context) (wire.Yard, error) {
+	st, err := s.status(ctx)
+	st.Says, st.Needs, st.Holds = headline(st.Devices), needs(st), holds(st.Devices)
+	return st, err
+}
+
+func (s *Service) status(ctx context.Context) (wire.Yard, error) {
 	p := s.Plan()
-	st := client.Yard{Time: time.Now(), Devices: []device.Status{}, Absent: []string{}, Destinations: []client.DestinationStatus{}, Standin: s.Standin != nil}
+	st := wire.Yard{Time: time.Now(), Devices: []wire.Device{}, Absent: []string{}, Destinations: []wire.DestinationStatus{}, Standin: s.Standin != nil}
 	for _, d := range s.devices {
 		one, err := d.Status(ctx)
 		if err != nil {
@@ -336,7 +345,7 @@ func (s *Service) Status(ctx context.Context) (client.Yard, error) {
 		}
 		st.Destinations = append(st.Destinations, one)
 	}
-	slices.SortFunc(st.Destinations, func(a, b client.DestinationStatus) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(st.Destinations, func(a, b wire.DestinationStatus) int { return strings.Compare(a.Name, b.Name) })
 	return st, nil
 }
 

@@ -19,10 +19,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"yardtide/client"
 	"yardtide/core/plan"
 	"yardtide/engine/sensor"
 	"yardtide/service"
+	"yardtide/wire"
 )
 
 func open(t *testing.T, dir string) *service.Service {
@@ -81,12 +81,12 @@ func TestADraftIsShownNobodysSecret(t *testing.T) {
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
 	_, err := s.ApplyPlan(machine, "p", fmt.Sprintf(yard, home.URL, home.URL), 0)
 	require.NoError(t, err)
-	require.NoError(t, s.SetSecret("locker", client.Secrets{Password: "kept-canary"}))
+	require.NoError(t, s.SetSecret("locker", wire.Secrets{Password: "kept-canary"}))
 
-	draft := func(name, at string, from plan.Secret) client.Draft {
-		return client.Draft{Name: name, Destination: plan.Destination{Kind: plan.WebDAV, URL: at + "/dav/", User: "me", PasswordFrom: from, Layout: plan.DefaultLayout}}
+	draft := func(name, at string, from plan.Secret) wire.Draft {
+		return wire.Draft{Name: name, Destination: plan.Destination{Kind: plan.WebDAV, URL: at + "/dav/", User: "me", PasswordFrom: from, Layout: plan.DefaultLayout}}
 	}
-	for what, d := range map[string]client.Draft{
+	for what, d := range map[string]wire.Draft{
 		"a file":                            draft("x", stranger.URL, plan.Secret("file:"+secret)),
 		"a variable":                        draft("x", stranger.URL, "env:YARD_SECRET"),
 		"a secret kept for another":         draft("x", stranger.URL, "kept:locker"),
@@ -97,7 +97,7 @@ func TestADraftIsShownNobodysSecret(t *testing.T) {
 		"a path that is no file of its own": draft("x", stranger.URL, "kept:../secrets.key"),
 	} {
 		_ = s.Try(console, d)
-		_, err := s.Browse(console, client.Browse{Draft: d})
+		_, err := s.Browse(console, wire.Browse{Draft: d})
 		assert.Error(t, err, what)
 		assert.Error(t, s.AddDestination(console, d), what)
 		text, version := s.PlanText()
@@ -120,7 +120,7 @@ func TestADraftIsShownNobodysSecret(t *testing.T) {
 	assert.Contains(t, fmt.Sprint(trial.Steps), "was given for "+home.URL)
 	assert.Contains(t, fmt.Sprint(trial.Steps), "yardtide destination secret locker")
 	assert.NotContains(t, stranger.saw(), "canary")
-	require.NoError(t, s.SetSecret("locker", client.Secrets{Password: "a new one"}))
+	require.NoError(t, s.SetSecret("locker", wire.Secrets{Password: "a new one"}))
 	_, err = s.Test(console, "locker")
 	require.NoError(t, err)
 	assert.Contains(t, stranger.saw(), "a new one", "what was given for it is used")
@@ -149,7 +149,7 @@ func TestThePlanIsChangedByOneAtATime(t *testing.T) {
 			for n := range each {
 				name := fmt.Sprintf("d%d-%d", w, n)
 				if w%2 == 0 {
-					assert.NoError(t, s.AddDestination(ctx, client.Draft{Name: name, Destination: plan.Destination{Kind: plan.Folder, Path: "/mnt/" + name}}))
+					assert.NoError(t, s.AddDestination(ctx, wire.Draft{Name: name, Destination: plan.Destination{Kind: plan.Folder, Path: "/mnt/" + name}}))
 					continue
 				}
 				for { // as a person does who is told that another was first
@@ -227,8 +227,8 @@ func TestTheKeyAndThePasswordOfLikeNamesAreKeptApart(t *testing.T) {
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
 	ctx := context.Background()
 	host := plan.Destination{Kind: plan.SFTP, Address: "127.0.0.1:1", HostKey: "SHA256:uNiVztksCsDhcc0u9e8BrrJlSV9OrFmvkHZtEEn2b3c", User: "me", Layout: plan.DefaultLayout}
-	require.NoError(t, s.AddDestination(ctx, client.Draft{Name: "shed", Destination: host, Key: "the key of shed"}))
-	require.NoError(t, s.AddDestination(ctx, client.Draft{Name: "shed.key", Destination: host, Password: "the password of shed.key"}))
+	require.NoError(t, s.AddDestination(ctx, wire.Draft{Name: "shed", Destination: host, Key: "the key of shed"}))
+	require.NoError(t, s.AddDestination(ctx, wire.Draft{Name: "shed.key", Destination: host, Password: "the password of shed.key"}))
 	files, err := filepath.Glob(s.Dir + "/secrets/*/*.age")
 	require.NoError(t, err)
 	assert.Len(t, files, 2)

@@ -12,7 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"yardtide/client"
 	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
@@ -20,6 +19,7 @@ import (
 	"yardtide/engine/destination/sftp"
 	"yardtide/engine/destination/web"
 	"yardtide/engine/device"
+	"yardtide/wire"
 )
 
 // trialTime is how long a whole trial may take.
@@ -32,12 +32,12 @@ type trial struct {
 	secret secretReader
 	make   bool                  // make the folder if it is not there
 	place  func(id string) error // whether a place is the one it is to be; nil for one that is new
-	result client.Trial
+	result wire.Trial
 	driver destination.Driver
 }
 
 // Try tries a destination that is not in the plan, or is to be changed.
-func (s *Service) Try(ctx context.Context, draft client.Draft) client.Trial {
+func (s *Service) Try(ctx context.Context, draft wire.Draft) wire.Trial {
 	ctx, cancel := context.WithTimeout(ctx, trialTime)
 	defer cancel()
 	draft = withSecrets(draft)
@@ -46,13 +46,13 @@ func (s *Service) Try(ctx context.Context, draft client.Draft) client.Trial {
 	return t.result
 }
 
-func (s *Service) newTrial(ctx context.Context, draft client.Draft) *trial {
-	return &trial{name: draft.Name, d: draft.Destination, secret: s.draftSecrets(ctx, draft), make: draft.MakeFolder, result: client.Trial{Steps: []client.TrialStep{}}}
+func (s *Service) newTrial(ctx context.Context, draft wire.Draft) *trial {
+	return &trial{name: draft.Name, d: draft.Destination, secret: s.draftSecrets(ctx, draft), make: draft.MakeFolder, result: wire.Trial{Steps: []wire.TrialStep{}}}
 }
 
 // fits sees that the draft can stand in the plan, before anything is asked of a
 // storage: what the trial finds out by itself may be missing.
-func (t *trial) fits(p *plan.Plan, draft client.Draft) bool {
+func (t *trial) fits(p *plan.Plan, draft wire.Draft) bool {
 	d := draft.Destination
 	if now, taken := p.Destinations[draft.Name]; taken && now != d {
 		return t.step("plan", &destination.Error{Cause: queue.Misplaced, Says: fmt.Sprintf("the plan has a destination %q already; take another name", draft.Name)}, "")
@@ -72,7 +72,7 @@ func (t *trial) fits(p *plan.Plan, draft client.Draft) bool {
 }
 
 func (t *trial) step(name string, err error, format string, args ...any) bool {
-	one := client.TrialStep{Name: name, OK: err == nil, Says: fmt.Sprintf(format, args...)}
+	one := wire.TrialStep{Name: name, OK: err == nil, Says: fmt.Sprintf(format, args...)}
 	if err != nil {
 		one.Says = destination.Sentence(err)
 		if name != "plan" { // that says itself what would be right
@@ -150,7 +150,7 @@ func (t *trial) reach(ctx context.Context) bool {
 	case t.d.Kind == plan.SFTP:
 		return t.hostKey(ctx)
 	}
-	t.result.Steps = append(t.result.Steps, client.TrialStep{Name: "certificate", OK: true, Says: "None: the connection is not encrypted. Who can listen in reads along."})
+	t.result.Steps = append(t.result.Steps, wire.TrialStep{Name: "certificate", OK: true, Says: "None: the connection is not encrypted. Who can listen in reads along."})
 	return true
 }
 
@@ -158,7 +158,7 @@ func (t *trial) certificate(ctx context.Context, address string) bool {
 	seen, err := web.Peek(ctx, address, web.Options{Authority: t.d.Authority, Certificate: t.d.Certificate})
 	var bad web.Untrusted
 	if errors.As(err, &bad) {
-		t.result.Asks = &client.TrialQuestion{Field: "certificate", Fingerprint: bad.Fingerprint, Says: fmt.Sprintf("The certificate of %s (%q, until %s) is not trusted: %s. If its fingerprint is the one that the storage itself shows, it can be trusted by name.", address, bad.Subject, bad.Ends.Format(time.DateOnly), bad.Why)}
+		t.result.Asks = &wire.TrialQuestion{Field: "certificate", Fingerprint: bad.Fingerprint, Says: fmt.Sprintf("The certificate of %s (%q, until %s) is not trusted: %s. If its fingerprint is the one that the storage itself shows, it can be trusted by name.", address, bad.Subject, bad.Ends.Format(time.DateOnly), bad.Why)}
 	}
 	if err != nil {
 		err = web.Failure(err, address)
@@ -171,7 +171,7 @@ func (t *trial) hostKey(ctx context.Context) bool {
 	switch {
 	case err == nil && t.d.HostKey == "":
 		err = &destination.Error{Cause: queue.Identity, Says: "the host key is not known yet: " + kind + " " + seen}
-		t.result.Asks = &client.TrialQuestion{Field: "host-key", Fingerprint: seen, Says: fmt.Sprintf("%s shows the host key %s %s. If that is what ssh-keygen -lf prints at the storage itself, it can be trusted.", t.d.Address, kind, seen)}
+		t.result.Asks = &wire.TrialQuestion{Field: "host-key", Fingerprint: seen, Says: fmt.Sprintf("%s shows the host key %s %s. If that is what ssh-keygen -lf prints at the storage itself, it can be trusted.", t.d.Address, kind, seen)}
 	case err == nil && seen != t.d.HostKey: // it may be another of the server's keys: signing in tells
 		seen = t.d.HostKey
 	}
@@ -385,6 +385,7 @@ func (t *trial) space(ctx context.Context) bool {
 	case space.Free < 0:
 		return t.step("free space", nil, "This storage does not tell; state its size in the plan (size: 500 GB).")
 	}
-	t.result.Space = &space
+	told := wire.Space(space)
+	t.result.Space = &told
 	return t.step("free space", nil, "%s are free.", gate.Bytes(space.Free))
 }

@@ -4,40 +4,6 @@
  */
 
 export interface paths {
-    "/api/v1/copies": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** A page of the queue, newest first */
-        get: operations["copies"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/copies/{device}/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** A copy and all that happened to it */
-        get: operations["story"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/destinations": {
         parameters: {
             query?: never;
@@ -202,8 +168,59 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Copies of items by name, path or part of a name */
+        /** Items by name, path or part of a name */
         get: operations["find"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/items": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A page of items, newest first */
+        get: operations["items"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/items/{device}/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An item and all that happened to it */
+        get: operations["story"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/items/{device}/{key}/face": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A small picture of an item, as JPEG */
+        get: operations["face"];
         put?: never;
         post?: never;
         delete?: never;
@@ -325,7 +342,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take stuck copies up again */
+        /** Take up again what is stuck */
         post: operations["retry"];
         delete?: never;
         options?: never;
@@ -342,7 +359,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Send copies whatever their gates say */
+        /** Send items whatever their gates say */
         post: operations["send-now"];
         delete?: never;
         options?: never;
@@ -359,7 +376,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What sending copies now would take */
+        /** What sending items now would take */
         post: operations["send-now-cost"];
         delete?: never;
         options?: never;
@@ -509,20 +526,11 @@ export interface components {
             useSince?: string;
         };
         Copy: {
-            /** Format: int64 */
-            bytes: number;
             /** Format: date-time */
             changedAt: string;
             destination: string;
-            device: string;
             /** @description Why it waits, the first being the nearest to open */
             holds: components["schemas"]["Hold"][];
-            /** Format: int64 */
-            id: number;
-            kind: string;
-            name: string;
-            /** @description On the device, from the source on */
-            path: string;
             proof: string;
             /** Format: date-time */
             provenAt?: string;
@@ -539,16 +547,6 @@ export interface components {
             sha256: string;
             /** @enum {string} */
             state: "waiting" | "preparing" | "sending" | "proving" | "safe" | "stuck" | "skipped";
-            /**
-             * Format: date-time
-             * @description In the zone where it was taken
-             */
-            takenAt: string;
-            /**
-             * @description header-nz: the camera wrote no zone; file: the file's own time
-             * @enum {string}
-             */
-            takenFrom: "header" | "header-nz" | "file";
             /** @description What the keeper can do, empty when it mends itself */
             todo: string;
             /** Format: int64 */
@@ -610,6 +608,8 @@ export interface components {
             asks: boolean;
             /** @description What is still to come, the largest first */
             coming: components["schemas"]["Share"][];
+            /** @description Copies that are there, proven or about to be */
+            held: components["schemas"]["Amount"];
             /**
              * Format: int64
              * @description Bytes that are never filled
@@ -632,6 +632,26 @@ export interface components {
             /** @description What the keeper can do about the problem */
             todo: string;
             where: string;
+        };
+        Device: {
+            conditions: components["schemas"]["Conditions"];
+            /** @description Items of which a copy waits that no gate holds */
+            going: components["schemas"]["Amount"];
+            /** @description Why items wait, the largest group first; an item may wait for several reasons */
+            holds: components["schemas"]["HoldGroup"][];
+            lanes: components["schemas"]["Lane"][];
+            name: string;
+            /** @description Items that are not safe, and lie proven at one place at least */
+            partly: components["schemas"]["Amount"];
+            pause: components["schemas"]["PauseState"];
+            /** @description Why the device cannot work, empty when it can */
+            problem: string;
+            sends: components["schemas"]["Send"][];
+            sources: components["schemas"]["Source"][];
+            /** @description Items by the state of all their copies together; absent is none */
+            states: {
+                [key: string]: components["schemas"]["Amount"];
+            };
         };
         Draft: {
             destination: components["schemas"]["Destination"];
@@ -696,6 +716,8 @@ export interface components {
         Event: {
             /** Format: date-time */
             at: string;
+            /** @description Empty for what concerns the item at every place */
+            destination: string;
             says: string;
             state: string;
         };
@@ -717,8 +739,14 @@ export interface components {
         HoldGroup: {
             /** Format: int64 */
             bytes: number;
+            /** @description Where they wait to go */
+            destinations: string[];
+            /** @description On which the items are */
+            devices: string[];
             /** @enum {string} */
             gate: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place";
+            /** @description Of the items */
+            kinds: string[];
             /** Format: int64 */
             n: number;
             /** @description It does not mend itself: the keeper must do something */
@@ -735,7 +763,39 @@ export interface components {
             /** @description What the keeper can do, empty when it mends itself */
             todo: string;
         };
-        LaneStatus: {
+        Item: {
+            /** Format: int64 */
+            bytes: number;
+            /** @description One for each place */
+            copies: components["schemas"]["Copy"][];
+            device: string;
+            /** @description The file is no longer on the device, or has another content */
+            gone: boolean;
+            /** @description Names it on its device, for good */
+            key: string;
+            kind: string;
+            name: string;
+            /** @description On the device, from the source on */
+            path: string;
+            /** @description Where it stands, place by place, as a sentence */
+            says: string;
+            /**
+             * @description Of all its copies together: safe when each is
+             * @enum {string}
+             */
+            state: "waiting" | "preparing" | "sending" | "proving" | "safe" | "stuck" | "skipped";
+            /**
+             * Format: date-time
+             * @description In the zone where it was taken
+             */
+            takenAt: string;
+            /**
+             * @description header-nz: the camera wrote no zone; file: the file's own time
+             * @enum {string}
+             */
+            takenFrom: "header" | "header-nz" | "file";
+        };
+        Lane: {
             destination: string;
             holds: components["schemas"]["Hold"][];
             kind: string;
@@ -762,8 +822,22 @@ export interface components {
             /** @description Folders first, by name */
             entries: components["schemas"]["Entry"][];
         };
+        Need: {
+            /** @description Which storage it concerns, empty when none */
+            destination: string;
+            /** @description Whom it concerns, empty when nobody or all */
+            device: string;
+            /**
+             * @description What mends it here: retry takes up what is stuck or tries the storage again, answer says which place it is, plan adds the first destination; nothing is done elsewhere
+             * @enum {string}
+             */
+            mends: "retry" | "answer" | "plan" | "nothing";
+            says: string;
+            /** @description What the keeper can do, as a sentence, empty when says tells it */
+            todo: string;
+        };
         Page: {
-            copies: components["schemas"]["Copy"][];
+            items: components["schemas"]["Item"][];
             /** @description The cursor of the next page, empty at the end */
             next: string;
         };
@@ -793,8 +867,9 @@ export interface components {
             timeline: boolean;
         };
         Pick: {
-            copies: number[];
             device: string;
+            /** @description Their keys */
+            items: string[];
         };
         PlaceAnswer: {
             /**
@@ -870,10 +945,10 @@ export interface components {
             device?: string;
         };
         RetryOrder: {
-            /** @description All stuck ones when left out */
-            copies?: number[];
             /** @description All when left out */
             device?: string;
+            /** @description Their keys; all stuck ones when left out */
+            items?: string[];
         };
         Secrets: {
             /** @description sftp: a private key, PEM */
@@ -886,9 +961,9 @@ export interface components {
             beginsAnew: boolean;
             /** Format: int64 */
             bytes: number;
-            /** Format: int64 */
-            copy: number;
             destination: string;
+            /** @description Its key */
+            item: string;
             kind: string;
             metered: boolean;
             name: string;
@@ -902,8 +977,9 @@ export interface components {
             state: string;
         };
         SendNowOrder: {
-            copies: number[];
             device: string;
+            /** @description Their keys */
+            items: string[];
             /** @description It may cost; without it, a call that would is refused */
             metered?: boolean;
         };
@@ -916,7 +992,7 @@ export interface components {
             n: number;
             rule: string;
         };
-        SourceStatus: {
+        Source: {
             folder: string;
             path: string;
             problems: components["schemas"]["Problem"][];
@@ -939,28 +1015,10 @@ export interface components {
              */
             used: number;
         };
-        Status: {
-            conditions: components["schemas"]["Conditions"];
-            /** @description Waiting copies that no gate holds */
-            going: components["schemas"]["Amount"];
-            /** @description Why copies wait, the largest group first */
-            holds: components["schemas"]["HoldGroup"][];
-            lanes: components["schemas"]["LaneStatus"][];
-            name: string;
-            pause: components["schemas"]["PauseState"];
-            /** @description Why the device cannot work, empty when it can */
-            problem: string;
-            sends: components["schemas"]["Send"][];
-            sources: components["schemas"]["SourceStatus"][];
-            /** @description Copies by state; absent is none */
-            states: {
-                [key: string]: components["schemas"]["Amount"];
-            };
-        };
         Story: {
-            copy: components["schemas"]["Copy"];
             /** @description What sending it now would take */
             cost: components["schemas"]["Cost"];
+            item: components["schemas"]["Item"];
             story: components["schemas"]["Event"][];
         };
         Trial: {
@@ -991,9 +1049,15 @@ export interface components {
             absent: string[];
             destinations: components["schemas"]["DestinationStatus"][];
             /** @description Those that run in this service */
-            devices: components["schemas"]["Status"][];
+            devices: components["schemas"]["Device"][];
+            /** @description Why items of all devices wait, where that mends itself, the largest group first */
+            holds: components["schemas"]["HoldGroup"][];
+            /** @description What does not mend itself, each once, the gravest first */
+            needs: components["schemas"]["Need"][];
             /** @description What the keeper must do before anything goes, else empty */
             problem: string;
+            /** @description How all items stand, in a sentence or two */
+            says: string;
             /** @description Phones and storage are simulated */
             standin: boolean;
             /** Format: date-time */
@@ -1010,185 +1074,6 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    copies: {
-        parameters: {
-            query?: {
-                /** @description All when left out */
-                device?: string;
-                state?: "waiting" | "preparing" | "sending" | "proving" | "safe" | "stuck" | "skipped";
-                kind?: "photo" | "video";
-                /** @description Copies that this gate holds */
-                hold?: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place";
-                /** @description The cursor of the page before */
-                after?: string;
-                limit?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Page"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Service Unavailable */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    story: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                device: string;
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Story"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Service Unavailable */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
     "add-destination": {
         parameters: {
             query?: never;
@@ -2002,6 +1887,276 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    items: {
+        parameters: {
+            query?: {
+                /** @description All when left out */
+                device?: string;
+                /** @description Of the items */
+                state?: "waiting" | "preparing" | "sending" | "proving" | "safe" | "stuck" | "skipped";
+                kind?: "photo" | "video";
+                /** @description Items of which this gate holds a copy */
+                hold?: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place";
+                /** @description Items of which a copy is there, or goes there */
+                destination?: string;
+                /** @description The cursor of the page before */
+                after?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    story: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Story"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    face: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Cache-Control"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
                 };
             };
             /** @description Bad Request */

@@ -3,12 +3,14 @@ import type { components, paths } from "./api.gen";
 
 type Schemas = components["schemas"];
 export type Yard = Schemas["Yard"];
-export type Device = Schemas["Status"];
+export type Device = Schemas["Device"];
 export type Send = Schemas["Send"];
 export type Hold = Schemas["Hold"];
 export type HoldGroup = Schemas["HoldGroup"];
-export type Lane = Schemas["LaneStatus"];
+export type Lane = Schemas["Lane"];
+export type Item = Schemas["Item"];
 export type Copy = Schemas["Copy"];
+export type Need = Schemas["Need"];
 export type Story = Schemas["Story"];
 export type Destination = Schemas["DestinationStatus"];
 export type Share = Schemas["Share"];

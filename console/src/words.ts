@@ -17,6 +17,28 @@ export function count(n: number, one: string, many = one + "s"): string {
   return `${n.toLocaleString("en-GB")} ${n === 1 ? one : many}`;
 }
 
+/** Items as a person calls them; kinds narrows it to pictures or clips. */
+export function things(n: number, kinds: readonly string[] = ["photo", "video"]): string {
+  const only = kinds.length === 1 ? kinds[0] : undefined;
+  if (only === "photo") return count(n, "picture");
+  if (only === "video") return count(n, "clip");
+  return n === 1 ? "1 picture or clip" : `${n.toLocaleString("en-GB")} pictures and clips`;
+}
+
+/** Words as a sentence joins them: "shed, locker and attic". */
+export function and(words: readonly string[]): string {
+  if (words.length < 2) return words.join("");
+  return `${words.slice(0, -1).join(", ")} and ${words[words.length - 1]}`;
+}
+
+/** A time span in seconds, roughly: "40 s", "12 min", "3 h". */
+export function span(seconds: number): string {
+  if (seconds < 100) return `${Math.max(1, Math.round(seconds))} s`;
+  if (seconds < 6000) return `${Math.round(seconds / 60)} min`;
+  if (seconds < 48 * 3600) return `${Math.round(seconds / 3600)} h`;
+  return `${Math.round(seconds / 86400)} days`;
+}
+
 const clock = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit" });
 const exact = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit", second: "2-digit" });
 const dayClock = new Intl.DateTimeFormat("en-GB", { weekday: "short", hour: "2-digit", minute: "2-digit" });

@@ -47,17 +47,17 @@ export function useStream(): Link {
         const yard = JSON.parse(e.data) as Yard;
         turn("live");
         client.setQueryData(key, yard);
-        const counts = JSON.stringify(yard.devices.map((d) => [d.states, d.holds, d.pause]));
+        const counts = JSON.stringify(yard.devices.map((d) => [d.states, d.partly, d.holds, d.pause]));
         latest = counts;
         if (counts !== seen && !refresh) {
           refresh = setTimeout(
             () => {
               refresh = undefined;
               seen = latest;
-              void client.invalidateQueries({ queryKey: ["copies"] });
+              void client.invalidateQueries({ queryKey: ["items"] });
               void client.invalidateQueries({ queryKey: ["story"] });
             },
-            pace(client.getQueriesData<{ pages?: unknown[] }>({ queryKey: ["copies"] })),
+            pace(client.getQueriesData<{ pages?: unknown[] }>({ queryKey: ["items"] })),
           );
         }
       });

@@ -13,6 +13,7 @@ package gate
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -404,3 +405,14 @@ func Earlier(a, b time.Time) time.Time {
 
 // Bytes writes a size for people, in decimal units: "45 MB".
 func Bytes(n int64) string { return humanize.Bytes(uint64(max(0, n))) }
+
+// And joins words as a sentence does: "shed, locker and attic".
+func And(words []string) string {
+	if len(words) < 2 {
+		return strings.Join(words, "")
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
+}
+
+// Count writes a number for people: "1,204".
+func Count(n int64) string { return humanize.Comma(n) }

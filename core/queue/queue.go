@@ -66,6 +66,21 @@ func Resume(s State) State {
 	return s
 }
 
+// together is the order in which one copy's state is its item's: what needs a
+// person, what moves, what waits; safe only when nothing else is there.
+var together = []State{Stuck, Sending, Preparing, Waiting, Proving, Safe, Skipped}
+
+// Together is the state of an item whose copies stand so: safe when every copy is
+// that the plan asks for. Without any copy it is skipped.
+func Together(copies []State) State {
+	for _, s := range together {
+		if slices.Contains(copies, s) {
+			return s
+		}
+	}
+	return Skipped
+}
+
 // Class is what copies are decided by: all of one class have one verdict.
 type Class struct {
 	Rule        string     `json:"rule" db:"rule"`

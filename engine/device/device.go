@@ -31,12 +31,13 @@ import (
 	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
+	"yardtide/engine/face"
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
 )
 
-// Options make a device. All fields but the last five are needed.
+// Options make a device. All fields but the last six are needed.
 type Options struct {
 	Name    string
 	Root    string // relative folders of sources lie below it
@@ -54,6 +55,7 @@ type Options struct {
 	Jitter  func() float64                    // in [0,1)
 	Wait    func(time.Duration) time.Duration // stretches or shortens waits
 	Fleet   *Fleet                            // of all devices of the process; one of its own without
+	Faces   *face.Cache                       // small pictures of items
 }
 
 // Device is one device. Its methods are safe for concurrent use.

@@ -28,6 +28,7 @@ import (
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
 	"yardtide/standin"
+	"yardtide/wire"
 )
 
 const yardPlan = `
@@ -150,16 +151,16 @@ func (y *yard) clip(name string) {
 	y.file(name, content)
 }
 
-func (y *yard) status() device.Status {
+func (y *yard) status() wire.Device {
 	y.t.Helper()
 	s, err := y.device.Status(context.Background())
 	require.NoError(y.t, err)
 	return s
 }
 
-func (y *yard) until(what string, is func(device.Status) bool) device.Status {
+func (y *yard) until(what string, is func(wire.Device) bool) wire.Device {
 	y.t.Helper()
-	var last device.Status
+	var last wire.Device
 	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
 		if last = y.status(); is(last) {
 			return last
@@ -169,8 +170,8 @@ func (y *yard) until(what string, is func(device.Status) bool) device.Status {
 	return last
 }
 
-func counts(state queue.State, n int64) func(device.Status) bool {
-	return func(s device.Status) bool {
+func counts(state queue.State, n int64) func(wire.Device) bool {
+	return func(s wire.Device) bool {
 		total := int64(0)
 		for _, a := range s.States {
 			total += a.N
@@ -179,8 +180,8 @@ func counts(state queue.State, n int64) func(device.Status) bool {
 	}
 }
 
-func heldBy(name gate.Name, n int64) func(device.Status) bool {
-	return func(s device.Status) bool {
+func heldBy(name gate.Name, n int64) func(wire.Device) bool {
+	return func(s wire.Device) bool {
 		total := int64(0)
 		for _, h := range s.Holds {
 			if h.Gate == name {
@@ -196,12 +197,31 @@ func (y *yard) copy(name string) records.Copy {
 	found, err := y.records.Find(context.Background(), name, 5)
 	require.NoError(y.t, err)
 	require.NotEmpty(y.t, found, name)
-	return found[0]
+	of, err := y.records.CopiesOf(context.Background(), []int64{found[0].ID})
+	require.NoError(y.t, err)
+	return of[found[0].ID][0]
+}
+
+// copiesIn lists the copies of a device's records in a state, as it is recorded.
+func copiesIn(t *testing.T, r *records.Records, state queue.State) (list []records.Copy) {
+	t.Helper()
+	items, err := r.Items(context.Background(), records.Wanted{Standing: func(records.Standing) bool { return true }, Limit: 10_000}, time.Now())
+	require.NoError(t, err)
+	for _, it := range items {
+		of, err := r.CopiesOf(context.Background(), []int64{it.ID})
+		require.NoError(t, err)
+		for _, c := range of[it.ID] {
+			if c.State == state {
+				list = append(list, c)
+			}
+		}
+	}
+	return list
 }
 
 func (y *yard) story(name string) string {
 	y.t.Helper()
-	events, err := y.records.Story(context.Background(), y.copy(name).ID)
+	events, err := y.records.Story(context.Background(), y.copy(name).Item)
 	require.NoError(y.t, err)
 	var b strings.Builder
 	for _, e := range events {
@@ -307,7 +327,7 @@ func TestCellularStaysWithinItsAllowance(t *testing.T) {
 		total += info.Size()
 	}
 	require.Greater(t, total, int64(300_000), "more than the allowance")
-	s := y.until("spent", func(s device.Status) bool {
+	s := y.until("spent", func(s wire.Device) bool {
 		return heldBy(gate.Allowance, s.States[queue.Waiting].N)(s) && s.States[queue.Proving].N > 3 && len(s.Sends) == 0
 	})
 	assert.Zero(t, s.States[queue.Safe].N, "a proof is not read back over a network that costs")
@@ -323,7 +343,7 @@ func TestCellularStaysWithinItsAllowance(t *testing.T) {
 	assert.LessOrEqual(t, y.storage.Used(), limit)
 	y.stop()
 	y.start()
-	y.until("spent after a restart", func(s device.Status) bool {
+	y.until("spent after a restart", func(s wire.Device) bool {
 		return len(s.Sends) == 0 && s.States[queue.Waiting].N > 0 && heldBy(gate.Allowance, s.States[queue.Waiting].N)(s)
 	})
 	assert.LessOrEqual(t, y.storage.Used(), limit)
@@ -336,7 +356,7 @@ func TestSendNowSaysWhatItCosts(t *testing.T) {
 	y := setup(t, away)
 	y.clip("clip.mp4")
 	y.until("held", heldBy(gate.Network, 1))
-	ids := []int64{y.copy("clip.mp4").ID}
+	ids := []string{y.records.Key(y.copy("clip.mp4").Item)}
 	_, err := y.device.SendNow(t.Context(), ids, false)
 	var needs device.NeedsMetered
 	require.ErrorAs(t, err, &needs)
@@ -360,7 +380,7 @@ func TestWhatIsUnderWayStopsWhenItBeginsToCost(t *testing.T) {
 	y.file("long.jpg", append(jpeg(t), make([]byte, 8<<20)...))
 	y.until("sending", counts(queue.Sending, 1))
 	y.sensor.Put(away)
-	y.until("stopped", func(s device.Status) bool { return s.States[queue.Waiting].N == 1 && len(s.Sends) == 0 })
+	y.until("stopped", func(s wire.Device) bool { return s.States[queue.Waiting].N == 1 && len(s.Sends) == 0 })
 	assert.Contains(t, y.story("long.jpg"), "A gate shut while it was sent.")
 	y.storage.SetFaults(standin.Faults{})
 	y.sensor.Put(home)
@@ -386,7 +406,7 @@ func TestGatesThatFlapLeaveNothingStuck(t *testing.T) {
 		time.Sleep(time.Duration(i%7) * time.Millisecond)
 	}
 	y.sensor.Put(home)
-	y.until("all safe", func(s device.Status) bool {
+	y.until("all safe", func(s wire.Device) bool {
 		require.Zero(t, s.States[queue.Stuck].N, "a gate is no reason to be stuck")
 		return s.States[queue.Safe].N == 40
 	})
@@ -450,13 +470,13 @@ func TestStorageThatMisbehaves(t *testing.T) {
 			y.storage.SetFaults(f)
 			y.sensor.Put(home)
 			deadline := time.Now().Add(8 * time.Second)
-			y.until("safe under faults, or time to mend them", func(s device.Status) bool {
+			y.until("safe under faults, or time to mend them", func(s wire.Device) bool {
 				_, err := y.device.Retry(t.Context(), nil) // the keeper's part, for what got stuck
 				require.NoError(t, err)
 				return s.States[queue.Safe].N == 12 || time.Now().After(deadline)
 			})
 			y.storage.SetFaults(standin.Faults{})
-			y.until("all safe", func(s device.Status) bool {
+			y.until("all safe", func(s wire.Device) bool {
 				_, err := y.device.Retry(t.Context(), nil)
 				require.NoError(t, err)
 				return s.States[queue.Safe].N == 12
@@ -498,13 +518,13 @@ func TestWhatStorageDamagedTimeAndAgainIsSafeOnceItIsMended(t *testing.T) {
 		require.NoError(t, err)
 		return len(there)
 	}
-	y.until("damaged under many names", func(device.Status) bool {
+	y.until("damaged under many names", func(wire.Device) bool {
 		_, err := y.device.Retry(t.Context(), nil)
 		require.NoError(t, err)
 		return damaged() > 6
 	})
 	y.storage.SetFaults(standin.Faults{})
-	y.until("safe", func(s device.Status) bool {
+	y.until("safe", func(s wire.Device) bool {
 		_, err := y.device.Retry(t.Context(), nil)
 		require.NoError(t, err)
 		return s.States[queue.Safe].N == 1
@@ -515,8 +535,7 @@ func TestWhatStorageDamagedTimeAndAgainIsSafeOnceItIsMended(t *testing.T) {
 // safeIsWhole sees that what every safe copy names is what its file is.
 func (y *yard) safeIsWhole() {
 	y.t.Helper()
-	copies, err := y.device.Page(context.Background(), device.Filter{State: queue.Safe}, records.Cursor{}, 1000)
-	require.NoError(y.t, err)
+	copies := copiesIn(y.t, y.records, queue.Safe)
 	for _, c := range copies {
 		want, err := os.ReadFile(filepath.Join(y.dir, "phone", c.Path()))
 		require.NoError(y.t, err)
@@ -578,7 +597,7 @@ func TestACopyThatNeverComesBackWholeIsStuckAndCanBeRetried(t *testing.T) {
 	assert.Contains(t, c.Says, "is not what was sent")
 	assert.Contains(t, c.Todo, "Check its disk and memory, then retry.")
 	y.storage.SetFaults(standin.Faults{})
-	n, err := y.device.Retry(t.Context(), []int64{c.ID})
+	n, err := y.device.Retry(t.Context(), []string{y.records.Key(c.Item)})
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, n)
 	y.until("safe", counts(queue.Safe, 1))
@@ -616,10 +635,10 @@ func TestTheSourceMovesUnderIt(t *testing.T) {
 			y.storage.SetFaults(standin.Faults{})
 			if name == "vanishes" {
 				// The open file may still be sent whole: then it is safe.
-				y.until("ended", func(s device.Status) bool { return s.States[queue.Skipped].N+s.States[queue.Safe].N == 1 })
+				y.until("ended", func(s wire.Device) bool { return s.States[queue.Skipped].N+s.States[queue.Safe].N == 1 })
 				return
 			}
-			y.until("its content is safe", func(s device.Status) bool {
+			y.until("its content is safe", func(s wire.Device) bool {
 				return s.States[queue.Safe].N >= 1 && len(s.Sends) == 0 && s.States[queue.Waiting].N == 0
 			})
 			want, err := os.ReadFile(file)
@@ -638,7 +657,7 @@ func TestOddFiles(t *testing.T) {
 	for i, name := range []string{strings.Repeat("n", 251) + ".jpg", "new\nline.jpg", `"q" '50%' #1.jpg`, "tide 🌊.jpg", "cafe\u0301.jpg", "bad\xff.jpg"} {
 		y.picture(name, 20+i)
 	}
-	y.until("what can be is safe", func(s device.Status) bool { return s.States[queue.Safe].N == 8 && s.States[queue.Skipped].N == 1 })
+	y.until("what can be is safe", func(s wire.Device) bool { return s.States[queue.Safe].N == 8 && s.States[queue.Skipped].N == 1 })
 	assert.Equal(t, "The file is empty: it has 0 bytes.", y.copy("empty.jpg").Says)
 	y.safeIsWhole()
 	y.file("empty.jpg", jpeg(t)[:9000])
@@ -654,7 +673,7 @@ func TestWhatATryLeftBehindIsRemovedLater(t *testing.T) {
 		require.NoError(t, err)
 		return left
 	}
-	y.until("half there", func(device.Status) bool { return len(parts()) == 1 })
+	y.until("half there", func(wire.Device) bool { return len(parts()) == 1 })
 	y.storage.SetFaults(standin.Faults{Away: true})
 	y.until("cut", heldBy(gate.Trouble, 1))
 	require.NoError(t, os.Remove(file))
@@ -677,7 +696,7 @@ func TestWhatACutTryLeftIsRemovedWhenItsContentIsThereAlready(t *testing.T) {
 		require.NoError(t, err)
 		return len(parts)
 	}
-	y.until("half there", func(device.Status) bool { return left() == 1 })
+	y.until("half there", func(wire.Device) bool { return left() == 1 })
 	y.sensor.Put(none) // it is cut where it cannot clean up
 	y.until("cut", heldBy(gate.Network, 1))
 	y.storage.SetFaults(standin.Faults{})

@@ -33,6 +33,7 @@ import (
 	"yardtide/standin/gateway"
 	"yardtide/standin/server"
 	"yardtide/standin/sshd"
+	"yardtide/wire"
 )
 
 // remote is a real server that a fault can stand in front of.
@@ -151,7 +152,7 @@ func TestAServerThatRestartsDuringAHundredSends(t *testing.T) {
 			}
 			h.start()
 			for n := range int64(4) {
-				h.until("phone", "some are safe", func(s device.Status) bool { return s.States[queue.Safe].N >= 15*(n+1) })
+				h.until("phone", "some are safe", func(s wire.Device) bool { return s.States[queue.Safe].N >= 15*(n+1) })
 				r.restart(t)
 			}
 			h.until("phone", "all safe", counts(queue.Safe, 100))
@@ -224,7 +225,7 @@ func TestErrorsAndWaitsAtAFifthOfRequests(t *testing.T) {
 				h.file("phone", fmt.Sprintf("%d.jpg", i), long(t, 50_000+i))
 			}
 			deadline := time.Now().Add(90 * time.Second)
-			for s := h.until("phone", "found", func(device.Status) bool { return true }); s.States[queue.Safe].N < 20; time.Sleep(50 * time.Millisecond) {
+			for s := h.until("phone", "found", func(wire.Device) bool { return true }); s.States[queue.Safe].N < 20; time.Sleep(50 * time.Millisecond) {
 				require.True(t, time.Now().Before(deadline), "never all safe: %+v", s.States)
 				if s.States[queue.Stuck].N > 0 { // eight refusals in a row are the keeper's to look at
 					_, err := h.devices["phone"].Retry(t.Context(), nil)
@@ -311,7 +312,7 @@ func TestADiskThatIsFullInTheMiddleOfAFile(t *testing.T) {
 			for i := range 3 {
 				h.file("phone", fmt.Sprintf("%d.jpg", i), long(t, 3_000_000+i))
 			}
-			s := h.until("phone", "held", func(s device.Status) bool {
+			s := h.until("phone", "held", func(s wire.Device) bool {
 				return len(s.Holds) > 0 && s.Holds[0].Gate == gate.Trouble && s.Holds[0].You && len(s.Sends) == 0
 			})
 			assert.Equal(t, "locker: The storage is full.", s.Holds[0].Says)
@@ -367,7 +368,7 @@ func TestALinkThatGoesDownAndUp(t *testing.T) {
 	}
 	h.start()
 	for n := range int64(3) {
-		h.until("phone", "more of the large file is sent", func(s device.Status) bool {
+		h.until("phone", "more of the large file is sent", func(s wire.Device) bool {
 			for _, one := range s.Sends {
 				if one.Name == "long.jpg" && one.Sent > (n+1)*17<<20 {
 					return true

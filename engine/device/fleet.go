@@ -8,10 +8,10 @@ import (
 	"sync"
 
 	"yardtide/core/gate"
-	"yardtide/core/media"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
+	"yardtide/wire"
 )
 
 // Fleet is the devices of one process. Here they agree on what one alone
@@ -274,26 +274,18 @@ func (d *Device) fitting(name string, fits int64) int64 {
 	return fits
 }
 
-// Share is what one device has, or has still to come, at a destination.
-type Share struct {
-	Device string     `json:"device"`
-	Rule   string     `json:"rule"`
-	Kind   media.Kind `json:"kind"`
-	Amount
-}
-
 // Shares tells what is at a destination and what is still to come, by device,
 // rule and kind. It reads counters only.
-func (f *Fleet) Shares(ctx context.Context, name string) (there, coming []Share, err error) {
-	there, coming = []Share{}, []Share{}
-	add := func(list []Share, d *Device, c records.Counter) []Share {
+func (f *Fleet) Shares(ctx context.Context, name string) (there, coming []wire.Share, err error) {
+	there, coming = []wire.Share{}, []wire.Share{}
+	add := func(list []wire.Share, d *Device, c records.Counter) []wire.Share {
 		for i := range list {
 			if list[i].Device == d.Name && list[i].Rule == c.Rule && list[i].Kind == c.Kind {
-				list[i].Amount = list[i].plus(c.N, c.Bytes)
+				list[i].Amount = list[i].Plus(c.N, c.Bytes)
 				return list
 			}
 		}
-		return append(list, Share{Device: d.Name, Rule: c.Rule, Kind: c.Kind, Amount: Amount{c.N, c.Bytes}})
+		return append(list, wire.Share{Device: d.Name, Rule: c.Rule, Kind: c.Kind, Amount: wire.Amount{N: c.N, Bytes: c.Bytes}})
 	}
 	for _, d := range f.all() {
 		counters, err := d.Records.Counters(ctx)
@@ -312,7 +304,7 @@ func (f *Fleet) Shares(ctx context.Context, name string) (there, coming []Share,
 			}
 		}
 	}
-	bySize := func(a, b Share) int {
+	bySize := func(a, b wire.Share) int {
 		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Device, b.Device), cmp.Compare(a.Rule, b.Rule), cmp.Compare(a.Kind, b.Kind))
 	}
 	slices.SortFunc(there, bySize)

@@ -13,7 +13,7 @@ import (
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/folder"
-	"yardtide/engine/device"
+	"yardtide/wire"
 )
 
 // hostile is a folder that answers as a storage that means ill, or is broken.
@@ -45,13 +45,13 @@ func (h *hostile) List(ctx context.Context, dir string) ([]destination.Entry, er
 func TestAStorageThatNeverEndsIsNotReadForEver(t *testing.T) {
 	h := &hostile{Driver: folder.Driver{Root: t.TempDir()}}
 	y := newHouse(t, "folder", "", "", func() destination.Driver { return h }, "phone")
-	y.until("phone", "its place is known", func(device.Status) bool {
+	y.until("phone", "its place is known", func(wire.Device) bool {
 		text, err := y.devices["phone"].Records.Fact(t.Context(), "place locker")
 		return err == nil && text != ""
 	})
 	h.endless.Store(true)
 	y.file("phone", "a.jpg", long(t, 100_000))
-	y.until("phone", "found out", func(s device.Status) bool { return s.States[queue.Stuck].N == 1 })
+	y.until("phone", "found out", func(s wire.Device) bool { return s.States[queue.Stuck].N == 1 })
 	assert.Less(t, h.read.Load(), int64(50<<20), "no more than the file has, each time")
 	h.endless.Store(false)
 	h.within.Store(true)

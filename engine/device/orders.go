@@ -7,10 +7,10 @@ import (
 
 	"yardtide/core/allowance"
 	"yardtide/core/gate"
-	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/records"
+	"yardtide/wire"
 )
 
 // Pause holds everything until a time, or until Resume when it is zero.
@@ -33,33 +33,59 @@ func (d *Device) setPause(ctx context.Context, p gate.PauseState) error {
 	return nil
 }
 
-// Cost is what sending some copies now would take.
-type Cost struct {
-	Amount
-	Network plan.Network `json:"network"`
-	Metered bool         `json:"metered" doc:"The network costs"`
-	Spends  int64        `json:"spends" doc:"Metered bytes that it would take at most, 0 over a network that costs nothing"`
-	Left    int64        `json:"left" doc:"What is left of the allowances concerned, -1 without one"`
-	Says    string       `json:"says"`
+// copiesOf reads the copies of items by their keys. The error is records.NoItem for
+// a key that is none.
+func (d *Device) copiesOf(ctx context.Context, keys []string) ([]records.Copy, error) {
+	var ids []int64
+	for _, key := range keys {
+		it, err := d.Records.ByKey(ctx, key)
+		if err != nil {
+			return nil, err
+		}
+		ids = append(ids, it.ID)
+	}
+	of, err := d.Records.CopiesOf(ctx, ids)
+	var copies []records.Copy
+	for _, id := range ids {
+		copies = append(copies, of[id]...)
+		delete(of, id) // named twice it is one
+	}
+	return copies, err
 }
 
-// CostOf tells what sending copies now would take, before it is done.
-func (d *Device) CostOf(ctx context.Context, ids []int64) (Cost, error) {
+func idsOf(copies []records.Copy) []int64 {
+	ids := make([]int64, len(copies))
+	for i, c := range copies {
+		ids[i] = c.ID
+	}
+	return ids
+}
+
+// CostOf tells what sending items now would take, before it is done.
+func (d *Device) CostOf(ctx context.Context, keys []string) (wire.Cost, error) {
+	copies, err := d.copiesOf(ctx, keys)
+	if err != nil {
+		return wire.Cost{}, err
+	}
+	return d.costOf(ctx, copies)
+}
+
+func (d *Device) costOf(ctx context.Context, copies []records.Copy) (wire.Cost, error) {
 	d.mu.Lock()
 	p, now := d.plan, d.now
 	d.mu.Unlock()
-	c := Cost{Network: now.Network, Left: -1}
-	rules := map[string]bool{}
+	c := wire.Cost{Network: now.Network, Left: -1}
+	rules, counted := map[string]bool{}, map[int64]bool{}
 	networked := false
-	for _, id := range ids {
-		copy, ok, err := d.Records.Copy(ctx, id)
-		if err != nil {
-			return c, err
-		}
-		if !ok || copy.State != queue.Waiting && copy.State != queue.Proving {
+	for _, copy := range copies {
+		if copy.State != queue.Waiting && copy.State != queue.Proving {
 			continue
 		}
-		c.Amount = c.plus(1, copy.Bytes)
+		c.Bytes += copy.Bytes
+		if !counted[copy.Item] {
+			counted[copy.Item] = true
+			c.N++
+		}
 		if !p.Destinations[copy.Destination].Networked() || copy.State == queue.Proving {
 			continue
 		}
@@ -87,7 +113,7 @@ func (d *Device) CostOf(ctx context.Context, ids []int64) (Cost, error) {
 	return c, nil
 }
 
-func costSays(c Cost, noNetwork bool) string {
+func costSays(c wire.Cost, noNetwork bool) string {
 	switch {
 	case c.N == 0:
 		return "Nothing of it waits."
@@ -107,16 +133,20 @@ func costSays(c Cost, noNetwork bool) string {
 }
 
 // NeedsMetered is the answer to an order that would cost without leave to.
-type NeedsMetered struct{ Cost Cost }
+type NeedsMetered struct{ Cost wire.Cost }
 
 func (e NeedsMetered) Error() string {
 	return "sending now would cost: " + e.Cost.Says + " Say that it may."
 }
 
-// SendNow lets copies go whatever their gates say. Over a network that costs
-// it needs leave: otherwise the error is NeedsMetered and nothing is ordered.
-func (d *Device) SendNow(ctx context.Context, ids []int64, metered bool) (Cost, error) {
-	c, err := d.CostOf(ctx, ids)
+// SendNow lets items go whatever their gates say. Over a network that costs it
+// needs leave: otherwise the error is NeedsMetered and nothing is ordered.
+func (d *Device) SendNow(ctx context.Context, keys []string, metered bool) (wire.Cost, error) {
+	copies, err := d.copiesOf(ctx, keys)
+	if err != nil {
+		return wire.Cost{}, err
+	}
+	c, err := d.costOf(ctx, copies)
 	if err != nil {
 		return c, err
 	}
@@ -127,14 +157,22 @@ func (d *Device) SendNow(ctx context.Context, ids []int64, metered bool) (Cost, 
 	if metered {
 		order = records.OrderMetered
 	}
-	c.N, err = d.Records.Order(ctx, ids, order, time.Now())
+	_, err = d.Records.Order(ctx, idsOf(copies), order, time.Now())
 	d.changed()
 	return c, err
 }
 
-// Retry takes stuck copies up again: those named, or all with nil. What a
-// destination waits for is tried at once too.
-func (d *Device) Retry(ctx context.Context, ids []int64) (int64, error) {
+// Retry takes up again what is stuck: the items named, or all with none. What a
+// destination waits for is tried at once too. It returns how many items.
+func (d *Device) Retry(ctx context.Context, keys []string) (int64, error) {
+	var ids []int64
+	if len(keys) > 0 {
+		copies, err := d.copiesOf(ctx, keys)
+		if err != nil {
+			return 0, err
+		}
+		ids = idsOf(copies)
+	}
 	n, err := d.Records.Retry(ctx, ids, time.Now())
 	d.mu.Lock()
 	for _, t := range d.troubles {
@@ -153,44 +191,4 @@ func (d *Device) TryAgain(name string) {
 	}
 	d.mu.Unlock()
 	d.changed()
-}
-
-// Filter narrows a page; empty fields take everything.
-type Filter struct {
-	State queue.State
-	Kind  media.Kind
-	Hold  gate.Name // waiting and proving copies that this gate holds
-}
-
-// Page lists copies, newest first, after a cursor.
-func (d *Device) Page(ctx context.Context, f Filter, after records.Cursor, limit int) ([]records.Copy, error) {
-	now := time.Now()
-	of := func(c records.Counter) bool {
-		return (f.State == "" || d.shown(c.State, c.Destination) == f.State) && (f.Kind == "" || c.Kind == f.Kind) && (f.Hold == "" || d.held(c, f.Hold, now))
-	}
-	var retrying *bool
-	if f.Hold != "" {
-		retrying = new(bool)
-		*retrying = f.Hold == gate.Retry
-	}
-	return d.Records.Page(ctx, of, retrying, after, limit, now)
-}
-
-// held tells whether a gate holds copies of a counter.
-func (d *Device) held(c records.Counter, name gate.Name, now time.Time) bool {
-	if d.shown(c.State, c.Destination) != c.State {
-		return name == gate.Place
-	}
-	switch c.State {
-	case queue.Waiting:
-		if name == gate.Retry {
-			return true // the page leaves only those that wait for a time
-		}
-		holds, _ := d.holds(c.Class, now)
-		return len(holds) > 0 && holds[0].Gate == name
-	case queue.Proving:
-		h, shut := d.proofHold(c.Class)
-		return shut && h.Gate == name
-	}
-	return false
 }

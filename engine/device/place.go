@@ -233,7 +233,7 @@ func elsewhere(name, where string, before bound, seen string) string {
 // copies were proven: else none of them counts as safe. The caller has the lock.
 func (d *Device) settled(name string) bool {
 	p := d.places[name]
-	if p == nil || p.bound.ID == "" {
+	if _, named := d.plan.Destinations[name]; !named || p == nil || p.bound.ID == "" {
 		return true // nothing of what is known speaks against it
 	}
 	return !p.foreign && p.bound.Where == d.plan.Destinations[name].Where()

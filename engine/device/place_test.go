@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -26,6 +27,7 @@ import (
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
+	"yardtide/wire"
 )
 
 // berth is a device whose one destination, a folder, can be made to stand for
@@ -109,7 +111,7 @@ func (b *berth) picture(name string) {
 	h.file("phone", name, long(b.t, 1000+b.pictures))
 }
 
-func (b *berth) until(what string, is func(device.Status) bool) device.Status {
+func (b *berth) until(what string, is func(wire.Device) bool) wire.Device {
 	b.t.Helper()
 	return (&yard{t: b.t, device: b.device}).until(what, is)
 }
@@ -117,9 +119,14 @@ func (b *berth) until(what string, is func(device.Status) bool) device.Status {
 // safe lists the copies that are called safe now.
 func (b *berth) safe() []records.Copy {
 	b.t.Helper()
-	copies, err := b.device.Page(context.Background(), device.Filter{State: queue.Safe}, records.Cursor{}, 1000)
+	items, err := b.device.Items(context.Background(), wire.Filter{State: string(queue.Safe), Limit: 1000})
 	require.NoError(b.t, err)
-	return copies
+	called := map[string]bool{}
+	for _, it := range items {
+		called[it.Key] = true
+	}
+	copies := copiesIn(b.t, b.records, queue.Safe)
+	return slices.DeleteFunc(copies, func(c records.Copy) bool { return !called[b.records.Key(c.Item)] })
 }
 
 // nothingIsCalledSafeThatIsNot holds every copy that is called safe against what
@@ -184,7 +191,7 @@ func TestAnotherPlaceIsAskedAbout(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(b.place("attic"), destination.MarkerName), []byte("fedcba9876543210\n"), 0o644))
 			b.standFor("attic")
 			b.picture("3.jpg")
-			s := b.until("asked", func(s device.Status) bool {
+			s := b.until("asked", func(s wire.Device) bool {
 				return heldBy(gate.Trouble, 1)(s) && heldBy(gate.Place, 2)(s) && strings.Contains(s.Holds[0].Says+s.Holds[1].Says, "fedcba9876543210")
 			})
 			assert.Zero(t, s.States[queue.Safe].N)
@@ -240,7 +247,7 @@ func TestACopiedMarkerProvesNothing(t *testing.T) {
 	require.NoError(t, os.Rename(b.place("loft"), b.place("old disk")))
 	require.NoError(t, os.Rename(b.place("new disk"), b.place("loft"))) // the disk was exchanged, its address is the same
 	b.start()
-	b.until("mended", func(s device.Status) bool { return counts(queue.Safe, 3)(s) && len(b.files("loft")) == 4 })
+	b.until("mended", func(s wire.Device) bool { return counts(queue.Safe, 3)(s) && len(b.files("loft")) == 4 })
 	b.nothingIsCalledSafeThatIsNot("on the new disk")
 }
 
@@ -254,7 +261,7 @@ func TestTwinsAndAdoptedFilesAreLookedAt(t *testing.T) {
 	remote := filepath.Join(b.path, b.safe()[0].Remote)
 	require.NoError(t, os.WriteFile(remote, append(bytes.Clone(content[:len(content)-1]), 'x'), 0o644))
 	(&house{t: t, dir: b.dir}).file("phone", "again.jpg", content)
-	b.until("the first is no longer safe, the second is", func(s device.Status) bool { return s.States[queue.Stuck].N == 1 && s.States[queue.Safe].N == 1 })
+	b.until("the first is no longer safe, the second is", func(s wire.Device) bool { return s.States[queue.Stuck].N == 1 && s.States[queue.Safe].N == 1 })
 	b.nothingIsCalledSafeThatIsNot("after a twin was found damaged")
 
 	// A file that was adopted and hashed is changed before its picture comes.
@@ -266,7 +273,7 @@ func TestTwinsAndAdoptedFilesAreLookedAt(t *testing.T) {
 	require.NoError(t, b.records.SetFound(t.Context(), "locker", "old/a.jpg", hash(found), time.Now()))
 	require.NoError(t, os.WriteFile(b.path+"/old/a.jpg", append(found[:4999:4999], 'y'), 0o644))
 	(&house{t: t, dir: b.dir}).file("phone", "adopted.jpg", found)
-	b.until("sent", func(device.Status) bool {
+	b.until("sent", func(wire.Device) bool {
 		c := b.safe()
 		for _, one := range c {
 			if one.Name == "adopted.jpg" {
@@ -328,22 +335,22 @@ func TestNothingIsCalledSafeThatIsNotWhateverBecomesOfPlaces(t *testing.T) {
 					// The disk that was there is exchanged: it is seen at the next connection.
 					seen := fmt.Sprintf("%d-seen.jpg", step)
 					b.picture(seen)
-					b.until("seen", func(s device.Status) bool {
-						found, err := b.records.Find(context.Background(), seen, 1)
+					b.until("seen", func(s wire.Device) bool {
+						found, err := b.device.Find(context.Background(), seen, 1)
 						require.NoError(t, err)
-						return len(found) == 1 && (found[0].State == queue.Safe || len(s.Holds) > 0 && !heldBy(gate.Trouble, 0)(s))
+						return len(found) == 1 && (found[0].State == string(queue.Safe) || len(s.Holds) > 0 && !heldBy(gate.Trouble, 0)(s))
 					})
 				}
 				b.nothingIsCalledSafeThatIsNot(fmt.Sprintf("step %d, %s", step, what))
 			}
 			// In the end all of it can be made safe.
 			require.NoError(t, os.MkdirAll(b.path, 0o755))
-			b.until("settled", func(device.Status) bool {
+			b.until("settled", func(wire.Device) bool {
 				_, err := b.device.SettlePlace(t.Context(), "locker", true)
 				var none device.NoQuestion
 				return err == nil || assert.ErrorAs(t, err, &none)
 			})
-			b.until("all safe", func(s device.Status) bool {
+			b.until("all safe", func(s wire.Device) bool {
 				_, err := b.device.Retry(t.Context(), nil)
 				require.NoError(t, err)
 				return s.States[queue.Safe].N > 0 && s.States[queue.Waiting].N+s.States[queue.Stuck].N+s.States[queue.Proving].N+s.States[queue.Sending].N == 0

@@ -19,6 +19,7 @@ import (
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
+	"yardtide/wire"
 )
 
 // The open record at a destination says what is there without Yard Tide: see
@@ -211,21 +212,14 @@ func sumLine(sum, path string) string {
 	return sum + "  " + path + "\n"
 }
 
-// Adopted is what was found at a destination that was there before.
-type Adopted struct {
-	Files   int64 `json:"files"`
-	Bytes   int64 `json:"bytes"`
-	Compare int64 `json:"compare" doc:"Waiting copies that have the size of a file that is there; they are compared before they are sent"`
-}
-
 // maxFolders is how deep a storage's folders are looked at.
 const maxFolders = 64
 
 // Adopt lists what is at a destination and was not put there by a device of
 // this process, so that it is not sent again. A file is read back when
 // something of its size is to be sent, once, over a network that costs nothing.
-func (d *Device) Adopt(ctx context.Context, name string) (Adopted, error) {
-	var a Adopted
+func (d *Device) Adopt(ctx context.Context, name string) (wire.Adopted, error) {
+	var a wire.Adopted
 	d.mu.Lock()
 	costs := d.plan.Destinations[name].Networked() && d.now.Costs()
 	d.mu.Unlock()

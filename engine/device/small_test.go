@@ -17,6 +17,7 @@ import (
 	"yardtide/engine/destination"
 	"yardtide/engine/device"
 	"yardtide/standin"
+	"yardtide/wire"
 )
 
 // A storage that stops answering in the middle of finding out what it can do keeps
@@ -32,7 +33,8 @@ func TestAStalledStorageKeepsNoStatus(t *testing.T) {
 	for end := time.Now().Add(2 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
 		began := time.Now()
 		y.status()
-		pageOf(t, y.device, queue.Waiting)
+		_, err := y.device.Items(t.Context(), wire.Filter{State: string(queue.Waiting), Limit: 1000})
+		require.NoError(t, err)
 		slowest = max(slowest, time.Since(began))
 	}
 	assert.Less(t, slowest, 400*time.Millisecond, "shorter than the storage stalls")
@@ -81,7 +83,7 @@ func TestWhatWasSpentOutlivesThePlan(t *testing.T) {
 	for i := range 4 {
 		y.picture(fmt.Sprintf("%d.jpg", i), i)
 	}
-	spent := func(s device.Status) (n int64) {
+	spent := func(s wire.Device) (n int64) {
 		for _, l := range s.Lanes {
 			if l.Over == plan.Cellular {
 				n = max(n, l.Spent)
@@ -89,7 +91,7 @@ func TestWhatWasSpentOutlivesThePlan(t *testing.T) {
 		}
 		return n
 	}
-	first := y.until("sent", func(s device.Status) bool { return len(s.Sends) == 0 && s.States[queue.Proving].N == 4 })
+	first := y.until("sent", func(s wire.Device) bool { return len(s.Sends) == 0 && s.States[queue.Proving].N == 4 })
 	require.Positive(t, spent(first))
 	for name, change := range map[string][2]string{
 		"another period": {"300 kB per day", "300 kB per month"},
@@ -100,7 +102,7 @@ func TestWhatWasSpentOutlivesThePlan(t *testing.T) {
 		p, err := plan.Parse("plan", []byte(strings.ReplaceAll(yardPlan, change[0], change[1])))
 		require.NoError(t, err)
 		y.device.SetPlan(p)
-		s := y.until(name, func(s device.Status) bool { return spent(s) > 0 })
+		s := y.until(name, func(s wire.Device) bool { return spent(s) > 0 })
 		assert.GreaterOrEqual(t, spent(s), spent(first), name)
 	}
 }
@@ -116,18 +118,18 @@ func TestWhatIsReadBackToGoOnIsSpent(t *testing.T) {
 	metered := home
 	metered.Metered = true
 	h.start()
-	h.until("phone", "its place is known", func(device.Status) bool {
+	h.until("phone", "its place is known", func(wire.Device) bool {
 		text, err := h.devices["phone"].Records.Fact(t.Context(), "place locker")
 		return err == nil && text != ""
 	})
 	h.sensors["phone"].Put(metered)
-	h.until("phone", "metered", func(s device.Status) bool { return s.Conditions.Metered })
+	h.until("phone", "metered", func(s wire.Device) bool { return s.Conditions.Metered })
 	h.file("phone", "long.jpg", long(t, 40<<20))
-	h.until("phone", "half of it sent", func(s device.Status) bool { return len(s.Sends) == 1 && s.Sends[0].Sent > 20<<20 })
+	h.until("phone", "half of it sent", func(s wire.Device) bool { return len(s.Sends) == 1 && s.Sends[0].Sent > 20<<20 })
 	h.stop()
 	h.plan = fast
 	h.start()
-	h.until("phone", "sent", func(s device.Status) bool {
+	h.until("phone", "sent", func(s wire.Device) bool {
 		return s.States[queue.Proving].N+s.States[queue.Safe].N == 1 && len(s.Sends) == 0
 	})
 	require.Contains(t, h.story("phone", "long.jpg"), "It goes on after")

@@ -13,133 +13,191 @@ import (
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
-	"yardtide/engine/scan"
+	"yardtide/wire"
 )
-
-// Amount is a number of copies and their bytes.
-type Amount struct {
-	N     int64 `json:"n"`
-	Bytes int64 `json:"bytes"`
-}
-
-func (a Amount) plus(n, bytes int64) Amount { return Amount{a.N + n, a.Bytes + bytes} }
-
-// Status is a device at one moment.
-type Status struct {
-	Name       string                 `json:"name"`
-	Conditions gate.Conditions        `json:"conditions"`
-	Pause      gate.PauseState        `json:"pause"`
-	States     map[queue.State]Amount `json:"states" doc:"Copies by state; absent is none"`
-	Going      Amount                 `json:"going" doc:"Waiting copies that no gate holds"`
-	Holds      []HoldGroup            `json:"holds" doc:"Why copies wait, the largest group first"`
-	Sends      []Send                 `json:"sends"`
-	Lanes      []LaneStatus           `json:"lanes"`
-	Sources    []SourceStatus         `json:"sources"`
-	Problem    string                 `json:"problem" doc:"Why the device cannot work, empty when it can"`
-}
-
-// HoldGroup is the copies that wait for one reason.
-type HoldGroup struct {
-	gate.Hold
-	Amount
-	Todo string `json:"todo" doc:"What the keeper can do, empty when it mends itself"`
-}
-
-// Send is a copy on its way right now.
-type Send struct {
-	Copy        int64       `json:"copy"`
-	Name        string      `json:"name"`
-	Kind        media.Kind  `json:"kind"`
-	Destination string      `json:"destination"`
-	State       queue.State `json:"state"`
-	Bytes       int64       `json:"bytes"`
-	Sent        int64       `json:"sent"`
-	Rate        int64       `json:"rate" doc:"Bytes a second since it began, 0 while it is not known"`
-	Metered     bool        `json:"metered"`
-	BeginsAnew  bool        `json:"beginsAnew" doc:"It is large, and this storage cannot go on after a cut: it would begin anew"`
-}
 
 // largeSend is the size from which a send says that it cannot go on.
 const largeSend = 32 << 20
 
-// LaneStatus is one lane of a rule for one kind and whether it is open now.
-type LaneStatus struct {
-	Rule        string       `json:"rule"`
-	Kind        media.Kind   `json:"kind"`
-	Destination string       `json:"destination"`
-	Over        plan.Network `json:"over"`
-	Open        bool         `json:"open"`
-	Holds       []gate.Hold  `json:"holds"`
-	Limit       int64        `json:"limit" doc:"The allowance in bytes, 0 without one"`
-	Per         plan.Period  `json:"per" doc:"The allowance's period"`
-	Spent       int64        `json:"spent" doc:"Bytes spent or reserved in this period"`
-}
-
-// SourceStatus is a source and how its last scan went.
-type SourceStatus struct {
-	Folder   string         `json:"folder"`
-	Path     string         `json:"path"`
-	Rule     string         `json:"rule"`
-	Scanned  time.Time      `json:"scanned,omitzero" doc:"Absent before the first scan ended"`
-	Problems []scan.Problem `json:"problems"`
-}
-
-// Status tells how the device stands. It reads counters only: it costs the
-// same with ten copies and with a million.
-func (d *Device) Status(ctx context.Context) (Status, error) {
-	counters, err := d.Records.Counters(ctx)
+// Status tells how the device stands, in items. It reads counters only: it costs
+// the same with ten items and with a million.
+func (d *Device) Status(ctx context.Context) (wire.Device, error) {
+	standings, err := d.Records.Standings(ctx)
 	if err != nil {
-		return Status{}, err
+		return wire.Device{}, err
 	}
 	now := time.Now()
-	s := Status{Name: d.Name, States: map[queue.State]Amount{}, Holds: []HoldGroup{}, Sends: d.sending(now), Sources: []SourceStatus{}}
+	retries, err := d.retries(ctx, now)
+	if err != nil {
+		return wire.Device{}, err
+	}
+	s := wire.Device{Name: d.Name, States: map[queue.State]wire.Amount{}, Sends: d.sending(now), Sources: []wire.Source{}}
 	d.mu.Lock()
 	s.Conditions, s.Pause, s.Problem = d.now, d.pause, d.problem
 	s.Pause.On = s.Pause.Active(now)
 	p := d.plan
 	for _, src := range p.Devices[d.Name].Sources {
-		one := SourceStatus{Folder: src.Folder, Path: d.Folder(src.Folder), Rule: src.Rule, Problems: []scan.Problem{}}
+		one := wire.Source{Folder: src.Folder, Path: d.Folder(src.Folder), Rule: src.Rule, Problems: []wire.Problem{}}
 		if known := d.sources[src.Folder]; known != nil {
 			one.Scanned = known.scanned
-			one.Problems = append(one.Problems, known.problems...)
+			for _, problem := range known.problems {
+				one.Problems = append(one.Problems, wire.Problem(problem))
+			}
 		}
 		s.Sources = append(s.Sources, one)
 	}
-	active := map[queue.Class]Amount{}
+	active := map[queue.Class]int64{} // proofs that are being taken hold nothing up
 	for _, c := range d.active {
 		if c.copy.State == queue.Proving {
-			active[c.copy.Class] = active[c.copy.Class].plus(1, c.copy.Bytes)
+			active[c.copy.Class]++
 		}
 	}
 	d.mu.Unlock()
-	for _, c := range counters {
+	holds := holdGroups{}
+	for _, st := range standings {
+		state, safe := d.together(st.Kind, st.Copies)
+		s.States[state] = s.States[state].Plus(st.N, st.Bytes)
+		if safe && state != queue.Safe {
+			s.Partly = s.Partly.Plus(st.N, st.Bytes)
+		}
+		if d.addHolds(holds, st, retries, active, now) {
+			s.Going = s.Going.Plus(st.N, st.Bytes)
+		}
+	}
+	s.Holds = holds.sorted(d.Name)
+	if s.Lanes, err = d.lanes(ctx, p, now); err != nil {
+		return wire.Device{}, err
+	}
+	return s, nil
+}
+
+// together is the state of items that stand alike, and whether they lie proven
+// somewhere. Copies that the plan no longer asks for count only where it asks for
+// none.
+func (d *Device) together(kind media.Kind, copies []records.Stand) (state queue.State, somewhere bool) {
+	p := d.currentPlan()
+	var asked, all []queue.State
+	for _, c := range copies {
 		state := d.shown(c.State, c.Destination)
-		s.States[state] = s.States[state].plus(c.N, c.Bytes)
-		if state != c.State {
+		somewhere = somewhere || state == queue.Safe
+		all = append(all, state)
+		if rule := p.Rules[c.Rule]; slices.Contains(rule.To, c.Destination) && slices.Contains(rule.Take, kind) {
+			asked = append(asked, state)
+		}
+	}
+	if len(asked) == 0 {
+		asked = all
+	}
+	return queue.Together(asked), somewhere
+}
+
+// retryKey names the copies that wait for their next try.
+type retryKey struct {
+	standing    int64
+	destination string
+}
+
+func (d *Device) retries(ctx context.Context, now time.Time) (map[retryKey]records.Retrying, error) {
+	rows, err := d.Records.Retries(ctx, now)
+	retries := make(map[retryKey]records.Retrying, len(rows))
+	for _, r := range rows {
+		retries[retryKey{r.Standing, r.Destination}] = r
+	}
+	return retries, err
+}
+
+// addHolds adds the reasons for which items that stand alike wait. going tells
+// whether a copy of theirs waits that nothing holds.
+func (d *Device) addHolds(holds holdGroups, st records.Standing, retries map[retryKey]records.Retrying, active map[queue.Class]int64, now time.Time) (going bool) {
+	one := holdGroups{} // an item that waits for one reason at two places waits once
+	for _, c := range st.Copies {
+		class := c.Class(st.Kind)
+		all := wire.Amount{N: st.N, Bytes: st.Bytes}
+		if d.shown(c.State, c.Destination) != c.State {
 			d.mu.Lock()
 			hold := d.placeHold(c.Destination)
 			d.mu.Unlock()
 			_, todo := d.PlaceProblem(c.Destination)
-			s.addHold(hold, todo, c.N, c.Bytes)
+			one.add(hold, todo, st.Kind, c.Destination, all)
 			continue
 		}
 		switch c.State {
 		case queue.Waiting:
-			if err := d.addWaiting(ctx, &s, c, now); err != nil {
-				return Status{}, err
+			if r, some := retries[retryKey{st.ID, c.Destination}]; some {
+				one.add(retryHold(records.FromMS(r.NextMS)), "", st.Kind, c.Destination, wire.Amount{N: r.N, Bytes: r.Bytes})
+				all = all.Plus(-r.N, -r.Bytes)
+			}
+			if all.N <= 0 {
+				continue
+			}
+			if shut, todo := d.holds(class, now); len(shut) > 0 {
+				one.add(shut[0], todo, st.Kind, c.Destination, all)
+			} else {
+				going = true
 			}
 		case queue.Proving:
-			busy := active[c.Class]
-			if hold, shut := d.proofHold(c.Class); shut && c.N > busy.N {
-				s.addHold(hold, "", c.N-busy.N, c.Bytes-busy.Bytes)
+			busy := min(active[class], all.N)
+			active[class] -= busy
+			if all.N == busy {
+				continue
+			}
+			if busy > 0 {
+				all = wire.Amount{N: all.N - busy, Bytes: all.Bytes / all.N * (all.N - busy)}
+			}
+			if hold, shut := d.proofHold(class); shut {
+				one.add(hold, "", st.Kind, c.Destination, all)
 			}
 		}
 	}
-	slices.SortFunc(s.Holds, func(a, b HoldGroup) int { return cmp.Or(cmp.Compare(b.N, a.N), cmp.Compare(a.Says, b.Says)) })
-	if s.Lanes, err = d.lanes(ctx, p, now); err != nil {
-		return Status{}, err
+	holds.join(one)
+	return going
+}
+
+// holdGroups gathers why items wait: what one gate says is one group, whatever
+// kinds and places it concerns.
+type holdGroups map[holdKey]*wire.HoldGroup
+
+type holdKey struct {
+	gate  gate.Name
+	says  string
+	opens int64
+}
+
+// add adds a reason of one item's copy at a destination. Added twice, it is the
+// same item.
+func (g holdGroups) add(h gate.Hold, todo string, kind media.Kind, to string, amount wire.Amount) {
+	key := holdKey{h.Gate, h.Says, h.Opens.UnixNano()}
+	group := g[key]
+	if group == nil {
+		group = &wire.HoldGroup{Hold: h, Todo: todo, Kinds: []media.Kind{kind}}
+		g[key] = group
 	}
-	return s, nil
+	if amount.N > group.N {
+		group.Amount = amount
+	}
+	group.Destinations = append(group.Destinations, to) // once for each: they are one item's
+}
+
+// join adds the reasons of other items.
+func (g holdGroups) join(other holdGroups) {
+	for key, o := range other {
+		if group := g[key]; group != nil {
+			group.Join(*o)
+		} else {
+			g[key] = o
+		}
+	}
+}
+
+// sorted lists the groups of a device, the largest first.
+func (g holdGroups) sorted(device string) []wire.HoldGroup {
+	list := make([]wire.HoldGroup, 0, len(g))
+	for _, group := range g {
+		group.Devices = []string{device}
+		list = append(list, *group)
+	}
+	slices.SortFunc(list, wire.HoldGroup.Compare)
+	return list
 }
 
 // shown is the state in which a copy counts: what was proven at another place than
@@ -153,16 +211,13 @@ func (d *Device) shown(state queue.State, name string) queue.State {
 	return state
 }
 
-// Shown is the state in which a copy counts (see shown).
-func (d *Device) Shown(c records.Copy) queue.State { return d.shown(c.State, c.Destination) }
-
-func (d *Device) sending(now time.Time) []Send {
+func (d *Device) sending(now time.Time) []wire.Send {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	sends := []Send{}
-	for id, c := range d.active {
+	sends := []wire.Send{}
+	for _, c := range d.active {
 		sent := c.meter.from.Load() + c.meter.n.Load()
-		s := Send{Copy: id, Name: c.copy.Name, Kind: c.copy.Kind, Destination: c.copy.Destination, State: c.copy.State, Bytes: c.copy.Bytes, Sent: sent, Metered: c.metered}
+		s := wire.Send{Item: d.Records.Key(c.copy.Item), Name: c.copy.Name, Kind: c.copy.Kind, Destination: c.copy.Destination, State: c.copy.State, Bytes: c.copy.Bytes, Sent: sent, Metered: c.metered}
 		if took := now.Sub(c.started).Seconds(); took > 0.5 && !c.proving {
 			s.Rate = int64(float64(c.meter.n.Load()) / took)
 		}
@@ -171,45 +226,14 @@ func (d *Device) sending(now time.Time) []Send {
 		}
 		sends = append(sends, s)
 	}
-	slices.SortFunc(sends, func(a, b Send) int { return cmp.Compare(a.Copy, b.Copy) })
+	slices.SortFunc(sends, func(a, b wire.Send) int {
+		return cmp.Or(cmp.Compare(a.Item, b.Item), cmp.Compare(a.Destination, b.Destination))
+	})
 	return sends
 }
 
 // Sends tells what is on its way, cheaply.
-func (d *Device) Sends() []Send { return d.sending(time.Now()) }
-
-func (s *Status) addHold(h gate.Hold, todo string, n, bytes int64) {
-	for i := range s.Holds {
-		g := &s.Holds[i]
-		if g.Gate == h.Gate && g.Says == h.Says && g.Opens.Equal(h.Opens) {
-			g.Amount = g.plus(n, bytes)
-			return
-		}
-	}
-	s.Holds = append(s.Holds, HoldGroup{h, Amount{n, bytes}, todo})
-}
-
-// addWaiting parts a class's waiting copies into those that wait for their
-// next try, those that a gate holds, and those that go.
-func (d *Device) addWaiting(ctx context.Context, s *Status, c records.Counter, now time.Time) error {
-	n, bytes, next, err := d.Records.Retries(ctx, c.Class, now)
-	if err != nil {
-		return err
-	}
-	if n > 0 {
-		s.addHold(retryHold(next), "", n, bytes)
-	}
-	if n = c.N - n; n == 0 {
-		return nil
-	}
-	bytes = c.Bytes - bytes
-	if holds, todo := d.holds(c.Class, now); len(holds) > 0 {
-		s.addHold(holds[0], todo, n, bytes)
-		return nil
-	}
-	s.Going = s.Going.plus(n, bytes)
-	return nil
-}
+func (d *Device) Sends() []wire.Send { return d.sending(time.Now()) }
 
 func retryHold(next time.Time) gate.Hold {
 	return gate.Hold{Gate: gate.Retry, Says: "Waits a little after a failed try.", Opens: next}
@@ -269,8 +293,8 @@ func (d *Device) proofHold(class queue.Class) (gate.Hold, bool) {
 }
 
 // lanes tells every lane of the plan that matters to this device.
-func (d *Device) lanes(ctx context.Context, p *plan.Plan, now time.Time) ([]LaneStatus, error) {
-	lanes := []LaneStatus{}
+func (d *Device) lanes(ctx context.Context, p *plan.Plan, now time.Time) ([]wire.Lane, error) {
+	lanes := []wire.Lane{}
 	seen := map[queue.Class]bool{}
 	for _, src := range p.Devices[d.Name].Sources {
 		rule := p.Rules[src.Rule]
@@ -290,7 +314,7 @@ func (d *Device) lanes(ctx context.Context, p *plan.Plan, now time.Time) ([]Lane
 						continue
 					}
 					limit := rule.AllowanceOver(lane.Over)
-					one := LaneStatus{Rule: src.Rule, Kind: kind, Destination: destination, Over: lane.Over, Limit: limit.Bytes, Per: limit.Per, Holds: []gate.Hold{}}
+					one := wire.Lane{Rule: src.Rule, Kind: kind, Destination: destination, Over: lane.Over, Limit: limit.Bytes, Per: limit.Per, Holds: []gate.Hold{}}
 					if i < len(v.Lanes) {
 						one.Holds = append(one.Holds, v.Lanes[i].Holds...)
 					} else {
@@ -312,9 +336,9 @@ func (d *Device) lanes(ctx context.Context, p *plan.Plan, now time.Time) ([]Lane
 	return lanes, nil
 }
 
-// Why tells why a copy is where it is: its holds while it waits or owes a
+// why tells why a copy is where it is: its holds while it waits or owes a
 // proof, none when it goes or rests.
-func (d *Device) Why(c records.Copy, now time.Time) (holds []gate.Hold, todo string) {
+func (d *Device) why(c records.Copy, now time.Time) (holds []gate.Hold, todo string) {
 	d.mu.Lock()
 	_, going := d.active[c.ID]
 	d.mu.Unlock()

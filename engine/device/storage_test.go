@@ -36,6 +36,7 @@ import (
 	"yardtide/standin/apache"
 	"yardtide/standin/gateway"
 	"yardtide/standin/sshd"
+	"yardtide/wire"
 )
 
 // house is several devices of one process with a destination named locker.
@@ -115,7 +116,7 @@ func (h *house) file(on, name string, content []byte) {
 	require.NoError(h.t, os.Rename(file+".new", file))
 }
 
-func (h *house) until(on, what string, is func(device.Status) bool) device.Status {
+func (h *house) until(on, what string, is func(wire.Device) bool) wire.Device {
 	h.t.Helper()
 	y := &yard{t: h.t, device: h.devices[on]}
 	return y.until(on+": "+what, is)
@@ -191,7 +192,7 @@ func TestALargeFileGoesOnAfterACut(t *testing.T) {
 			h.start()
 			content := long(t, 60<<20)
 			h.file("phone", "long.jpg", content)
-			h.until("phone", "half of it sent", func(s device.Status) bool { return len(s.Sends) == 1 && s.Sends[0].Sent > 40<<20 })
+			h.until("phone", "half of it sent", func(s wire.Device) bool { return len(s.Sends) == 1 && s.Sends[0].Sent > 40<<20 })
 			assert.GreaterOrEqual(t, h.copy("phone", "long.jpg").Sent, int64(24<<20), "on record, should a kill come now")
 			h.stop()
 			h.plan = fast
@@ -222,13 +223,13 @@ func TestAPartIsNotBuiltOnWhenTheFileWasReplaced(t *testing.T) {
 		second[1<<20+i] ^= 0x55
 	}
 	h.file("phone", "long.jpg", first)
-	h.until("phone", "half of it sent", func(s device.Status) bool { return len(s.Sends) == 1 && s.Sends[0].Sent > 20<<20 })
+	h.until("phone", "half of it sent", func(s wire.Device) bool { return len(s.Sends) == 1 && s.Sends[0].Sent > 20<<20 })
 	h.stop()
 	h.file("phone", "long.jpg", second) // of the same size and time
 	h.plan = fast
 	h.start()
 	want := hash(second)
-	h.until("phone", "safe", func(s device.Status) bool {
+	h.until("phone", "safe", func(s wire.Device) bool {
 		c := h.copy("phone", "long.jpg")
 		return c.State == queue.Safe && c.SHA256 == want
 	})
@@ -285,16 +286,16 @@ func TestRoomIsReservedBeforeSending(t *testing.T) {
 		h.file("tablet", fmt.Sprintf("b%d.jpg", i), long(t, 100_100+i))
 	}
 	for _, on := range []string{"phone", "tablet"} {
-		h.until(on, "found", func(s device.Status) bool { return s.States[queue.Waiting].N+s.States[queue.Safe].N == 6 })
+		h.until(on, "found", func(s wire.Device) bool { return s.States[queue.Waiting].N+s.States[queue.Safe].N == 6 })
 	}
 	safe := func() (n int64) {
 		for _, on := range []string{"phone", "tablet"} {
-			h.until(on, "held", func(s device.Status) bool {
+			h.until(on, "held", func(s wire.Device) bool {
 				return len(s.Sends) == 0 && s.States[queue.Waiting].N > 0 && heldBy(gate.Space, s.States[queue.Waiting].N)(s)
 			})
 		}
 		for _, on := range []string{"phone", "tablet"} {
-			s := h.until(on, "held", func(s device.Status) bool { return len(s.Sends) == 0 })
+			s := h.until(on, "held", func(s wire.Device) bool { return len(s.Sends) == 0 })
 			assert.Zero(t, s.States[queue.Stuck].N)
 			n += s.States[queue.Safe].N
 			assert.Regexp(t, `^locker has .*1\.0 MB are kept free\); the smallest of these is`, s.Holds[0].Says)
@@ -412,7 +413,7 @@ func TestAProofTakenAgainFindsWhatIsLost(t *testing.T) {
 			n, err := h.devices["phone"].Reprove(t.Context(), "", 0)
 			require.NoError(t, err)
 			assert.EqualValues(t, 6, n)
-			h.until("phone", "looked at", func(device.Status) bool {
+			h.until("phone", "looked at", func(wire.Device) bool {
 				left, _, err := h.devices["phone"].Reproving(t.Context())
 				return assert.NoError(t, err) && left == 0
 			})
@@ -466,9 +467,9 @@ func TestWhatWasThereBeforeIsNotSentAgain(t *testing.T) {
 	metered.Metered = true
 	h.sensors["tablet"].Put(metered)
 	h.file("tablet", "mast.jpg", third)
-	h.until("tablet", "found", func(s device.Status) bool { return s.States[queue.Waiting].N == 1 })
-	id := h.copy("tablet", "mast.jpg").ID
-	_, err = h.devices["tablet"].SendNow(t.Context(), []int64{id}, true)
+	h.until("tablet", "found", func(s wire.Device) bool { return s.States[queue.Waiting].N == 1 })
+	key := h.devices["tablet"].Records.Key(h.copy("tablet", "mast.jpg").Item)
+	_, err = h.devices["tablet"].SendNow(t.Context(), []string{key}, true)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		return strings.Contains(h.copy("tablet", "mast.jpg").Says, "are compared when a network is there")
@@ -488,7 +489,7 @@ func TestADiskThatIsNotMountedIsNotFilled(t *testing.T) {
 	require.NoError(t, os.Rename(root, root+".away"))
 	require.NoError(t, os.Mkdir(root, 0o755)) // what is under a disk that is not mounted
 	h.file("phone", "2.jpg", long(t, 2000))
-	s := h.until("phone", "held", func(s device.Status) bool { return heldBy(gate.Trouble, 1)(s) && heldBy(gate.Place, 1)(s) })
+	s := h.until("phone", "held", func(s wire.Device) bool { return heldBy(gate.Trouble, 1)(s) && heldBy(gate.Place, 1)(s) })
 	assert.Zero(t, s.States[queue.Safe].N, "what is not there is not called safe")
 	assert.Contains(t, s.Holds[0].Says, "nothing tells which place it is")
 	entries, err := os.ReadDir(root)
@@ -514,7 +515,7 @@ func TestPhotosAreNotStarvedByVideos(t *testing.T) {
 	old := time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC)
 	require.NoError(t, os.Chtimes(filepath.Join(h.dir, "phone/DCIM/a.jpg"), old, old))
 	h.start()
-	s := h.until("phone", "the photo is safe", func(s device.Status) bool { return s.States[queue.Safe].N >= 1 })
+	s := h.until("phone", "the photo is safe", func(s wire.Device) bool { return s.States[queue.Safe].N >= 1 })
 	assert.LessOrEqual(t, s.States[queue.Safe].N, int64(1))
 	assert.Equal(t, queue.Safe, h.copy("phone", "a.jpg").State, "beside videos that are newer and under way")
 }

@@ -22,6 +22,7 @@ import (
 	"yardtide/core/queue"
 	"yardtide/engine/device"
 	"yardtide/engine/records"
+	"yardtide/wire"
 )
 
 // The plan changes at every moment of a send: a destination leaves its rule, a
@@ -57,17 +58,17 @@ func TestThePlanChangesAtEveryMomentOfASend(t *testing.T) {
 		}
 		// What is not asked for is not sent: whatever is on its way then ends.
 		y.device.SetPlan(plans[3])
-		y.until("nothing is on its way", func(s device.Status) bool { return len(s.Sends) == 0 })
+		y.until("nothing is on its way", func(s wire.Device) bool { return len(s.Sends) == 0 })
 		before := len(y.stored())
 		time.Sleep(50 * time.Millisecond)
 		assert.Len(t, y.stored(), before, "and nothing follows")
 	}
 	y.device.SetPlan(full)
-	y.until("all safe", func(s device.Status) bool {
+	y.until("all safe", func(s wire.Device) bool {
 		_, err := y.device.Retry(t.Context(), nil)
 		require.NoError(t, err)
 		at := 0
-		for _, c := range pageOf(t, y.device, queue.Safe) {
+		for _, c := range copiesIn(t, y.records, queue.Safe) {
 			if c.Destination == "locker" && c.GoneMS == 0 {
 				at++
 			}
@@ -75,17 +76,10 @@ func TestThePlanChangesAtEveryMomentOfASend(t *testing.T) {
 		return at == 30 && s.States[queue.Waiting].N+s.States[queue.Proving].N+s.States[queue.Stuck].N == 0
 	})
 	assert.Empty(t, y.status().Problem)
-	for _, c := range pageOf(t, y.device, queue.Stuck) {
+	for _, c := range copiesIn(t, y.records, queue.Stuck) {
 		assert.Fail(t, "stuck", "%s: %s", c.Name, c.Says)
 	}
 	y.whole()
-}
-
-func pageOf(t *testing.T, d *device.Device, state queue.State) []records.Copy {
-	t.Helper()
-	copies, err := d.Page(t.Context(), device.Filter{State: state}, records.Cursor{}, 1000)
-	require.NoError(t, err)
-	return copies
 }
 
 // hung is a file system that lets files be looked at, and keeps who reads them for
@@ -150,7 +144,7 @@ func TestAFileSystemThatHangsKeepsNeitherASendNorTheStop(t *testing.T) {
 			y.sensor.Put(home)
 			require.Eventually(t, func() bool { return h.kept.Load() > 0 }, 20*time.Second, 5*time.Millisecond)
 			if when == "while it is sent" {
-				y.until("what lies beside it goes on", func(s device.Status) bool { return s.States[queue.Safe].N == 1 })
+				y.until("what lies beside it goes on", func(s wire.Device) bool { return s.States[queue.Safe].N == 1 })
 			}
 			began := time.Now()
 			y.stop()
@@ -169,7 +163,7 @@ func TestAPipeInAFilesPlaceIsNotWaitedFor(t *testing.T) {
 	require.NoError(t, os.Remove(file))
 	require.NoError(t, syscall.Mkfifo(file, 0o644))
 	y.sensor.Put(home)
-	y.until("left", func(s device.Status) bool {
+	y.until("left", func(s wire.Device) bool {
 		return len(s.Sends) == 0 && s.States[queue.Safe].N == 0 && s.States[queue.Sending].N == 0
 	})
 	y.picture("b.jpg", 2)
@@ -195,7 +189,7 @@ func TestAFileWrittenOverWithItsTimePutBackIsSentAgain(t *testing.T) {
 		require.NoError(t, f.Close())
 		require.NoError(t, os.Chtimes(file, info.ModTime(), info.ModTime()))
 	}
-	y.until("on its way", func(s device.Status) bool { return len(s.Sends) > 0 || s.States[queue.Safe].N > 0 })
+	y.until("on its way", func(s wire.Device) bool { return len(s.Sends) > 0 || s.States[queue.Safe].N > 0 })
 	over(1)
 	now := func() string {
 		content, err := os.ReadFile(file)
@@ -204,8 +198,8 @@ func TestAFileWrittenOverWithItsTimePutBackIsSentAgain(t *testing.T) {
 	}
 	for _, b := range []byte{1, 2} {
 		want := now()
-		y.until("what is there now is safe", func(device.Status) bool {
-			for _, c := range pageOf(t, y.device, queue.Safe) {
+		y.until("what is there now is safe", func(wire.Device) bool {
+			for _, c := range copiesIn(t, y.records, queue.Safe) {
 				if c.SHA256 == want {
 					there, err := os.ReadFile(filepath.Join(y.dir, "locker", c.Remote))
 					require.NoError(t, err)

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -129,32 +130,15 @@ var exifFormats = map[string]imagemeta.ImageFormat{
 // exifTime reads DateTimeOriginal with its offset and sub-seconds, or
 // DateTime (EXIF 2.32, 4.6.5). A header that cannot be read has no time.
 func exifTime(f File, contentType string) (t taken, err error) {
-	format, known := exifFormats[contentType]
-	if !known {
-		return taken{}, nil
+	found, err := exif(f, contentType, "DateTimeOriginal", "OffsetTimeOriginal", "SubSecTimeOriginal", "DateTime", "OffsetTime", "ModifyDate")
+	if err != nil {
+		return taken{}, err
 	}
 	tags := map[string]string{}
-	err = decode(imagemeta.Options{
-		R:           &pages{f: f},
-		ImageFormat: format,
-		Sources:     imagemeta.EXIF,
-		ShouldHandleTag: func(tag imagemeta.TagInfo) bool {
-			switch tag.Tag {
-			case "DateTimeOriginal", "OffsetTimeOriginal", "SubSecTimeOriginal", "DateTime", "OffsetTime", "ModifyDate":
-				return true
-			}
-			return false
-		},
-		HandleTag: func(tag imagemeta.TagInfo) error {
-			if s, ok := tag.Value.(string); ok && tags[tag.Tag] == "" {
-				tags[tag.Tag] = strings.TrimSpace(strings.Trim(s, "\x00"))
-			}
-			return nil
-		},
-	})
-	var read readError
-	if errors.As(err, &read) {
-		return taken{}, read.err
+	for name, v := range found {
+		if s, ok := v.(string); ok {
+			tags[name] = strings.TrimSpace(strings.Trim(s, "\x00"))
+		}
 	}
 	for _, field := range []struct{ time, offset string }{{"DateTimeOriginal", "OffsetTimeOriginal"}, {"DateTime", "OffsetTime"}, {"ModifyDate", "OffsetTime"}} {
 		wall, err := time.Parse("2006:01:02 15:04:05", tags[field.time])
@@ -169,6 +153,85 @@ func exifTime(f File, contentType string) (t taken, err error) {
 		return taken{wall: wall, offset: tags[field.offset]}, nil
 	}
 	return taken{}, nil
+}
+
+// exif reads some tags of a header, the first of each name. One that cannot be read
+// has none; the error is one of reading the file.
+func exif(f File, contentType string, names ...string) (map[string]any, error) {
+	format, known := exifFormats[contentType]
+	if !known {
+		return nil, nil
+	}
+	tags := map[string]any{}
+	err := decode(imagemeta.Options{
+		R:               &pages{f: f},
+		ImageFormat:     format,
+		Sources:         imagemeta.EXIF,
+		ShouldHandleTag: func(tag imagemeta.TagInfo) bool { return slices.Contains(names, tag.Tag) },
+		HandleTag: func(tag imagemeta.TagInfo) error {
+			if _, had := tags[tag.Tag]; !had {
+				tags[tag.Tag] = tag.Value
+			}
+			return nil
+		},
+	})
+	var read readError
+	if errors.As(err, &read) {
+		return nil, read.err
+	}
+	return tags, nil
+}
+
+// View is how a picture's file wants to be seen.
+type View struct {
+	// Orientation is how its pixels are turned, 1 to 8 (EXIF 2.32, 4.6.4, tag
+	// 0x0112); 1 where the header has none.
+	Orientation int
+	// Preview is the small JPEG that the camera put into the header, nil without one.
+	Preview []byte
+}
+
+// mostPreview is more than a camera's preview can take: it lies in one segment of
+// the header.
+const mostPreview = 64 << 10
+
+// ReadView reads how a picture wants to be seen.
+func ReadView(f File, contentType string) (View, error) {
+	tags, err := exif(f, contentType, "Orientation", "ThumbnailOffset", "ThumbnailLength")
+	v := View{Orientation: 1}
+	if n, ok := number(tags["Orientation"]); ok && n >= 1 && n <= 8 {
+		v.Orientation = n
+	}
+	at, hasAt := number(tags["ThumbnailOffset"])
+	length, hasLength := number(tags["ThumbnailLength"])
+	if err != nil || contentType != "image/jpeg" || !hasAt || !hasLength {
+		return v, err
+	}
+	if at <= 0 || length <= 0 || length > mostPreview {
+		return v, nil
+	}
+	preview := make([]byte, length)
+	switch _, err := f.ReadAt(preview, int64(at)); {
+	case errors.Is(err, io.EOF): // it points behind the end
+	case err != nil:
+		return v, fmt.Errorf("reading the camera's preview: %w", err)
+	default:
+		v.Preview = preview
+	}
+	return v, nil
+}
+
+// number is a tag's value as a number.
+func number(v any) (int, bool) {
+	switch n := v.(type) {
+	case uint16:
+		return int(n), true
+	case uint32:
+		return int(min(n, 1<<30)), true
+	case int:
+		return n, true
+	}
+	return 0, false
 }
 
 // decode calls the library and turns a panic on a damaged header into an

@@ -1,6 +1,7 @@
 package records
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -331,20 +332,26 @@ func (r *Records) EndOddWaits(ctx context.Context, now time.Time) error {
 	return nil
 }
 
-// Retries counts waiting copies of a class that wait for their next try, and
-// the earliest such time.
-func (r *Records) Retries(ctx context.Context, class queue.Class, now time.Time) (n, bytes int64, next time.Time, err error) {
-	var row struct {
-		N     int64         `db:"n"`
-		Bytes sql.NullInt64 `db:"bytes"`
-		Next  sql.NullInt64 `db:"next"`
-	}
-	err = r.read.GetContext(ctx, &row, `SELECT count(*) n, sum(bytes) bytes, min(not_before) next FROM copies INDEXED BY copies_retry
-		WHERE not_before > 0 AND not_before > ? AND state = 'waiting' AND destination = ? AND rule = ? AND kind = ?`, ms(now), class.Destination, class.Rule, class.Kind)
+// Retrying is how many items of a standing have a waiting copy at a destination
+// that waits for its next try, and the earliest such time.
+type Retrying struct {
+	Standing    int64  `db:"standing"`
+	Destination string `db:"destination"`
+	N           int64  `db:"n"`
+	Bytes       int64  `db:"bytes"`
+	NextMS      int64  `db:"next"`
+}
+
+// Retries counts the waiting copies that wait for their next try. There are few: an
+// index of their own finds them.
+func (r *Records) Retries(ctx context.Context, now time.Time) ([]Retrying, error) {
+	var rows []Retrying
+	err := r.read.SelectContext(ctx, &rows, `SELECT i.standing, c.destination, count(*) n, sum(c.bytes) bytes, min(c.not_before) next FROM copies c INDEXED BY copies_retry
+		JOIN items i ON i.id = c.item WHERE c.not_before > 0 AND c.not_before > ? AND c.state = 'waiting' GROUP BY 1, 2`, ms(now))
 	if err != nil {
-		return 0, 0, time.Time{}, fmt.Errorf("counting retries: %w", err)
+		return nil, fmt.Errorf("counting retries: %w", err)
 	}
-	return row.N, row.Bytes.Int64, FromMS(row.Next.Int64), nil
+	return rows, nil
 }
 
 // SameLook tells whether another copy of the same size and look goes or went to
@@ -365,18 +372,19 @@ func (r *Records) Twin(ctx context.Context, destination string, bytes int64, sha
 	return r.one(ctx, selectCopy+`WHERE c.destination = ? AND c.sha256 = ? AND c.sha256 <> '' AND c.state IN ('safe', 'proving') AND +c.bytes = ? AND +c.remote <> '' ORDER BY c.state DESC LIMIT 1`, destination, sha256, bytes)
 }
 
-// Event is one line of a copy's story.
+// Event is one line of the story of a copy.
 type Event struct {
-	AtMS  int64       `db:"at"`
-	State queue.State `db:"state"`
-	Says  string      `db:"says"`
+	Destination string      `db:"destination"`
+	AtMS        int64       `db:"at"`
+	State       queue.State `db:"state"`
+	Says        string      `db:"says"`
 }
 
-// Story reads what happened to a copy, oldest first.
-func (r *Records) Story(ctx context.Context, id int64) ([]Event, error) {
+// Story reads what happened to an item's copies, oldest first.
+func (r *Records) Story(ctx context.Context, item int64) ([]Event, error) {
 	var events []Event
-	if err := r.read.SelectContext(ctx, &events, `SELECT at, state, says FROM events WHERE copy = ? ORDER BY rowid`, id); err != nil {
-		return nil, fmt.Errorf("reading the story of copy %d: %w", id, err)
+	if err := r.read.SelectContext(ctx, &events, `SELECT c.destination, e.at, e.state, e.says FROM copies c JOIN events e ON e.copy = c.id WHERE c.item = ? ORDER BY e.rowid`, item); err != nil {
+		return nil, fmt.Errorf("reading the story of item %d: %w", item, err)
 	}
 	return events, nil
 }
@@ -430,74 +438,7 @@ func (r *Records) Order(ctx context.Context, ids []int64, order Order, now time.
 	return n, err
 }
 
-// Cursor is the place after which a page goes on; zero begins at the newest.
-type Cursor struct {
-	TakenMS int64
-	ID      int64
-}
-
-// Page lists copies of those classes and states that of takes, newest first,
-// after a cursor, as they stood at one moment. Retrying leaves only those that
-// wait for their next try (true) or only the others (false); nil takes both.
-// Each class and state is a walk along one index.
-func (r *Records) Page(ctx context.Context, of func(Counter) bool, retrying *bool, after Cursor, limit int, now time.Time) ([]Copy, error) {
-	var page []Copy
-	err := r.view(ctx, "reading a page of copies", func(tx *transaction) error {
-		var counters []Counter
-		if err := tx.Select(&counters, selectCounters); err != nil {
-			return err
-		}
-		for _, c := range counters {
-			if !of(c) {
-				continue
-			}
-			query := selectCopy + `WHERE ` + stands(c.State) + ` AND c.destination = ? AND c.rule = ? AND c.kind = ?`
-			args := []any{c.Destination, c.Rule, c.Kind}
-			if after != (Cursor{}) {
-				query += ` AND (c.taken_at, c.id) < (?, ?)`
-				args = append(args, after.TakenMS, after.ID)
-			}
-			if retrying != nil {
-				query += map[bool]string{true: ` AND +c.not_before > ?`, false: ` AND +c.not_before <= ?`}[*retrying]
-				args = append(args, ms(now))
-			}
-			var copies []Copy
-			if err := tx.Select(&copies, query+` ORDER BY c.taken_at DESC, c.id DESC LIMIT ?`, append(args, limit)...); err != nil {
-				return err
-			}
-			page = append(page, copies...)
-		}
-		return nil
-	})
-	slices.SortFunc(page, Newest)
-	return page[:min(len(page), limit)], err
-}
-
 // Newest orders copies by capture time, the newest first.
 func Newest(a, b Copy) int {
-	switch {
-	case a.TakenMS != b.TakenMS:
-		return int(max(-1, min(1, b.TakenMS-a.TakenMS)))
-	default:
-		return int(max(-1, min(1, b.ID-a.ID)))
-	}
-}
-
-// Find lists copies of items with a name, a path from the source on, or part
-// of a name; exact ones first, at most limit.
-func (r *Records) Find(ctx context.Context, text string, limit int) ([]Copy, error) {
-	dir, name := path.Split(text)
-	dir = strings.TrimSuffix(dir, "/")
-	var copies []Copy
-	query := selectCopy + `WHERE i.name = ? AND (? = '' OR i.source || CASE i.dir WHEN '.' THEN '' ELSE '/' || i.dir END = ? OR i.dir = ?) ORDER BY i.gone_at, c.taken_at DESC LIMIT ?`
-	if err := r.read.SelectContext(ctx, &copies, query, name, dir, dir, dir, limit); err != nil {
-		return nil, fmt.Errorf("looking for %q: %w", text, err)
-	}
-	if len(copies) > 0 || text == "" || dir != "" {
-		return copies, nil
-	}
-	if err := r.read.SelectContext(ctx, &copies, selectCopy+`WHERE instr(lower(i.name), lower(?)) > 0 AND i.gone_at = 0 ORDER BY c.taken_at DESC LIMIT ?`, text, limit); err != nil {
-		return nil, fmt.Errorf("looking for %q: %w", text, err)
-	}
-	return copies, nil
+	return cmp.Or(cmp.Compare(b.TakenMS, a.TakenMS), cmp.Compare(b.ID, a.ID))
 }

@@ -33,12 +33,16 @@ type Item struct {
 	Look        string         `db:"look"` // of its first and last bytes: files that differ here differ
 	Problem     string         `db:"problem"`
 	SHA256      string         `db:"sha256"`
+	Standing    int64          `db:"standing"` // 0 while it has no copies
 	FoundMS     int64          `db:"found_at"`
 	GoneMS      int64          `db:"gone_at"`
 }
 
 // Path is the item's path below its source.
 func (i Item) Path() string { return path.Join(i.Dir, i.Name) }
+
+// FullPath is the item's path on its device, from its source on.
+func (i Item) FullPath() string { return path.Join(i.Source, i.Dir, i.Name) }
 
 // TakenAt is the capture time in the zone where it was taken.
 func (i Item) TakenAt() time.Time {
@@ -195,16 +199,22 @@ func (r *Records) Apply(ctx context.Context, sources []plan.Source, rules map[st
 // on. Ids only grow. From 0 on, copies that are there already are brought in
 // line too; new items have none.
 func want(tx *transaction, now time.Time, source, rule string, p plan.Rule, from int64) error {
+	made := int64(0)
 	for _, destination := range p.To {
 		for _, kind := range p.Take {
 			here := `FROM items i WHERE i.id >= ? AND +i.source = ? AND i.gone_at = 0 AND i.kind = ?`
-			_, err := tx.Exec(`INSERT INTO copies (item, destination, rule, kind, state, bytes, taken_at, says, changed_at)
+			res, err := tx.Exec(`INSERT INTO copies (item, destination, rule, kind, state, bytes, taken_at, says, changed_at)
 				SELECT i.id, ?, ?, i.kind, CASE WHEN i.problem = '' THEN 'waiting' ELSE 'skipped' END, i.size, i.taken_at, i.problem, ? `+here+`
 				AND NOT EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id AND c.destination = ?)`,
 				destination, rule, ms(now), from, source, kind, destination)
 			if err != nil {
 				return err
 			}
+			n, err := res.RowsAffected()
+			if err != nil {
+				return err
+			}
+			made += n
 			if from > 0 {
 				continue
 			}
@@ -217,7 +227,10 @@ func want(tx *transaction, now time.Time, source, rule string, p plan.Rule, from
 			}
 		}
 	}
-	return nil
+	if made == 0 {
+		return nil
+	}
+	return stand(tx, `i.id >= ? AND +i.source = ? AND EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id)`, from, source)
 }
 
 // unwant skips copies that no source and rule ask for: those that wait, are stuck

@@ -61,6 +61,9 @@ func (r *Records) salvage(ctx context.Context, old string, now time.Time) (lost 
 		lost = append(lost, "pauses, and which places the destinations' names stand for")
 	}
 	for _, f := range facts {
+		if f.Name == epochFact {
+			continue // the items are numbered anew
+		}
 		if err := r.SetFact(ctx, f.Name, f.Value); err != nil {
 			return lost, err
 		}

@@ -40,6 +40,7 @@ var migrations embed.FS
 type Records struct {
 	write *pool // one connection: SQLite has one writer
 	read  *pool
+	epoch string // tells these records' numbers from those of any others
 }
 
 // Open opens or makes the file and takes up what a killed process left:
@@ -90,6 +91,9 @@ func Open(ctx context.Context, file string) (*Records, error) {
 	}
 	if r.read, err = open(4); err != nil {
 		return nil, errors.Join(err, r.Close())
+	}
+	if r.epoch, err = r.readEpoch(ctx); err != nil {
+		return nil, errors.Join(fmt.Errorf("opening the records: %w", err), r.Close())
 	}
 	return r, nil
 }

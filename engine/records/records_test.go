@@ -55,13 +55,25 @@ func admit(t testing.TB, r *records.Records, list []records.Item) {
 	require.NoError(t, r.Admit(t.Context(), list, "everyday", everyday, start))
 }
 
+// page lists the copies in some states, with their items as one page has them.
 func page(t testing.TB, r *records.Records, states ...queue.State) []records.Copy {
 	t.Helper()
-	of := func(c records.Counter) bool { return slices.Contains(states, c.State) }
-	list, err := r.Page(t.Context(), of, nil, records.Cursor{}, 10_000, start)
+	in := func(st records.Standing) bool {
+		return slices.ContainsFunc(st.Copies, func(c records.Stand) bool { return slices.Contains(states, c.State) })
+	}
+	items, err := r.Items(t.Context(), records.Wanted{Standing: in, Limit: 10_000}, start)
 	require.NoError(t, err)
-	return list
+	var list []records.Copy
+	for _, it := range items {
+		of, err := r.CopiesOf(t.Context(), []int64{it.ID})
+		require.NoError(t, err)
+		list = append(list, of[it.ID]...)
+	}
+	return slices.DeleteFunc(list, func(c records.Copy) bool { return !slices.Contains(states, c.State) })
 }
+
+// everyItem takes all.
+func everyItem(records.Standing) bool { return true }
 
 func step(t testing.TB, r *records.Records, id int64, to ...queue.State) {
 	t.Helper()
@@ -110,10 +122,34 @@ func TestAnIllegalStepChangesNothing(t *testing.T) {
 	id := page(t, r, queue.Waiting)[0].ID
 	err := r.Step(t.Context(), id, queue.Safe, "no", records.Change{}, start)
 	assert.ErrorAs(t, err, new(queue.StepError))
-	story, err := r.Story(t.Context(), id)
+	story, err := r.Story(t.Context(), page(t, r, queue.Waiting)[0].Item)
 	require.NoError(t, err)
 	assert.Empty(t, story)
 	assert.Len(t, page(t, r, queue.Waiting), 1)
+}
+
+// standingsAreTrue holds the counters of items against what counting gives.
+func standingsAreTrue(rt *rapid.T, t *testing.T, r *records.Records) {
+	standings, err := r.Standings(t.Context())
+	require.NoError(rt, err)
+	type sum struct{ n, bytes int64 }
+	got, want := map[string]sum{}, map[string]sum{}
+	for _, st := range standings {
+		got[fmt.Sprint(st.Kind, st.Copies)] = sum{st.N, st.Bytes}
+	}
+	items, err := r.Items(t.Context(), records.Wanted{Standing: everyItem, Limit: 10_000}, start)
+	require.NoError(rt, err)
+	for _, it := range items {
+		of, err := r.CopiesOf(t.Context(), []int64{it.ID})
+		require.NoError(rt, err)
+		var stands []records.Stand
+		for _, c := range of[it.ID] {
+			stands = append(stands, records.Stand{Destination: c.Destination, Rule: c.Rule, State: c.State})
+		}
+		key := fmt.Sprint(it.Kind, stands)
+		want[key] = sum{want[key].n + 1, want[key].bytes + it.Size}
+	}
+	require.Equal(rt, want, got)
 }
 
 // Whatever happens to copies, the counters are what counting would give.
@@ -127,21 +163,33 @@ func TestCountersNeverDrift(t *testing.T) {
 		r := open(t, file)
 		made := 0
 		for range rapid.IntRange(1, 25).Draw(rt, "steps") {
-			switch rapid.IntRange(0, 5).Draw(rt, "what") {
+			switch rapid.IntRange(0, 8).Draw(rt, "what") {
 			case 0:
 				admit(t, r, items(rapid.IntRange(1, 4).Draw(rt, "n"), fmt.Sprintf("b%d-", made)))
 				made++
 			case 1:
 				require.NoError(rt, r.Gone(t.Context(), "DCIM", ".", []string{fmt.Sprintf("b%d-000.jpg", rapid.IntRange(0, 3).Draw(rt, "which"))}, start))
 			case 2:
-				rules := map[string]plan.Rule{"everyday": everyday}
-				if rapid.Bool().Draw(rt, "dropped") {
-					rules["everyday"] = plan.Rule{Take: []media.Kind{media.Video}, To: []string{"locker"}}
+				rule := rapid.SampledFrom([]string{"everyday", "slow"}).Draw(rt, "rule")
+				asks := everyday
+				switch rapid.IntRange(0, 3).Draw(rt, "asks") {
+				case 0:
+					asks = plan.Rule{Take: []media.Kind{media.Video}, To: []string{"locker"}}
+				case 1:
+					asks.To = []string{"locker", "attic"}
+				case 2:
+					asks.To = []string{"attic"}
 				}
-				require.NoError(rt, r.Apply(t.Context(), []plan.Source{{Folder: "DCIM", Rule: "everyday"}}, rules, start))
+				require.NoError(rt, r.Apply(t.Context(), []plan.Source{{Folder: "DCIM", Rule: rule}}, map[string]plan.Rule{rule: asks}, start))
 			case 3:
 				require.NoError(rt, r.Close())
 				r = open(t, file)
+			case 4:
+				_, err := r.Owe(t.Context(), "locker", "owed", records.NamedFact{Name: "place locker", Value: "x"}, start)
+				require.NoError(rt, err)
+			case 5:
+				_, err := r.Abandon(t.Context(), "attic", "old", "left", records.NamedFact{Name: "place attic", Value: "x"}, start)
+				require.NoError(rt, err)
 			default:
 				all := page(t, r, queue.States...)
 				if len(all) == 0 {
@@ -170,6 +218,7 @@ func TestCountersNeverDrift(t *testing.T) {
 				want[k] = records.Counter{Class: c.Class, State: c.State, N: want[k].N + 1, Bytes: want[k].Bytes + c.Bytes}
 			}
 			require.Equal(rt, want, got)
+			standingsAreTrue(rt, t, r)
 		}
 		require.NoError(rt, r.Close())
 	})
@@ -189,7 +238,7 @@ func TestWhatAKillInterruptsBeginsAgain(t *testing.T) {
 	assert.Len(t, page(t, r, queue.Waiting), 2)
 	assert.Len(t, page(t, r, queue.Proving), 1)
 	assert.Len(t, page(t, r, queue.Safe), 1)
-	story, err := r.Story(t.Context(), all[1].ID)
+	story, err := r.Story(t.Context(), all[1].Item)
 	require.NoError(t, err)
 	assert.Equal(t, "Interrupted; begins again.", story[len(story)-1].Says)
 }
@@ -270,24 +319,55 @@ func TestPagesGoOnWhereTheyEnded(t *testing.T) {
 		}
 	}
 	admit(t, r, list)
-	waiting := func(c records.Counter) bool { return c.State == queue.Waiting }
 	seen := map[int64]bool{}
-	var all []records.Copy
-	for after := (records.Cursor{}); ; {
-		p, err := r.Page(t.Context(), waiting, nil, after, 4, start)
+	var all []records.Item
+	for after := int64(0); ; {
+		p, err := r.Items(t.Context(), records.Wanted{Standing: everyItem, After: after, Limit: 4}, start)
 		require.NoError(t, err)
-		for _, c := range p {
-			require.False(t, seen[c.ID], "twice")
-			seen[c.ID] = true
+		for _, it := range p {
+			require.False(t, seen[it.ID], "twice")
+			seen[it.ID] = true
 		}
 		all = append(all, p...)
 		if len(p) < 4 {
 			break
 		}
-		after = records.Cursor{TakenMS: p[3].TakenMS, ID: p[3].ID}
+		after = p[3].ID
 	}
 	assert.Len(t, all, 25)
-	assert.True(t, slices.IsSortedFunc(all, records.Newest))
+	assert.True(t, slices.IsSortedFunc(all, records.NewestItem))
+}
+
+// An item's key is good as long as its records are, and no other's.
+func TestAKeyNamesOneItemForGood(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "r.db")
+	r := open(t, file)
+	admit(t, r, items(3, "a"))
+	keys := map[string]string{}
+	for _, c := range page(t, r, queue.Waiting) {
+		keys[r.Key(c.Item)] = c.Name
+	}
+	require.Len(t, keys, 3)
+	require.NoError(t, r.Close())
+	r = open(t, file)
+	for key, name := range keys {
+		it, err := r.ByKey(t.Context(), key)
+		require.NoError(t, err)
+		assert.Equal(t, name, it.Name)
+	}
+	require.NoError(t, r.Close())
+	_, _, err := records.Rebuild(t.Context(), file, start)
+	require.NoError(t, err)
+	r = open(t, file)
+	admit(t, r, items(3, "b"))
+	strange := []string{"", "1", "-1", "x", "a-", "\x00", "../1", r.Key(0), r.Key(-1), r.Key(4), r.Key(1) + " ", "A" + r.Key(1), r.Key(1)[:len(r.Key(1))-1] + "01"}
+	for key := range keys {
+		strange = append(strange, key)
+	}
+	for _, key := range strange {
+		_, err := r.ByKey(t.Context(), key)
+		assert.ErrorAs(t, err, new(records.NoItem), "%q", key)
+	}
 }
 
 func TestACopyThatMovesIsOnEveryPageOnce(t *testing.T) {
@@ -437,6 +517,11 @@ func TestEarlierRecordsAreTakenOver(t *testing.T) {
 			require.NoError(t, err)
 			require.True(t, ok)
 			assert.Equal(t, "keel.jpg", c.Name)
+			standings, err := r.Standings(t.Context())
+			require.NoError(t, err)
+			require.Len(t, standings, 1)
+			standings[0].ID = 0
+			assert.Equal(t, records.Standing{Kind: media.Photo, N: 1, Bytes: 9, Copies: []records.Stand{{Destination: "locker", Rule: "all", State: queue.Safe}}}, standings[0])
 			n, err := r.Reprove(t.Context(), "locker", 0)
 			require.NoError(t, err)
 			assert.EqualValues(t, 1, n)

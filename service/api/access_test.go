@@ -275,8 +275,8 @@ func TestNoAnswerRepeatsASecret(t *testing.T) {
 // Whatever is asked, with whatever body, is answered and is no fault of ours.
 func FuzzRequest(f *testing.F) {
 	for _, c := range [][3]string{
-		{"GET", "/api/v1/copies?after=bnVsbA&limit=5", ""}, {"GET", "/api/v1/copies?after=e30", ""}, {"GET", "/api/v1/find?text=a", ""}, {"GET", "/api/v1/copies/phone/1", ""},
-		{"POST", "/api/v1/pause", `{"device":"x","until":"2030-01-01T00:00:00Z"}`}, {"POST", "/api/v1/retry", `{"device":"x","copies":[1]}`},
+		{"GET", "/api/v1/items?after=bnVsbA&limit=5", ""}, {"GET", "/api/v1/items?after=e30", ""}, {"GET", "/api/v1/find?text=a", ""}, {"GET", "/api/v1/items/phone/x-1", ""},
+		{"POST", "/api/v1/pause", `{"device":"x","until":"2030-01-01T00:00:00Z"}`}, {"POST", "/api/v1/retry", `{"device":"x","items":["x-1"]}`},
 		{"POST", "/api/v1/plan/check", `{"text":"yard: x"}`}, {"PUT", "/api/v1/plan", `{"text":"a: [","base":0}`},
 		{"POST", "/api/v1/prove", `{"sample":1}`}, {"POST", "/open", `{"code":"x"}`}, {"DELETE", "/api/v1/destinations/x", ""}, {"POST", "/api/v1/destinations/x/place", `{"is":"moved"}`},
 	} {

@@ -10,11 +10,11 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"yardtide/client"
 	"yardtide/core/plan"
 	"yardtide/engine/destination"
 	"yardtide/engine/device"
 	"yardtide/service"
+	"yardtide/wire"
 )
 
 type named struct {
@@ -22,56 +22,56 @@ type named struct {
 }
 
 func (s *Server) destinationRoutes() {
-	call(s, "try-destination", http.MethodPost, "/destinations/try", "Try a destination step by step, leaving nothing behind", func(ctx context.Context, in *request[client.Draft]) (*answer[client.Trial], error) {
-		return &answer[client.Trial]{s.service.Try(ctx, in.Body)}, nil
+	call(s, "try-destination", http.MethodPost, "/destinations/try", "Try a destination step by step, leaving nothing behind", func(ctx context.Context, in *request[wire.Draft]) (*answer[wire.Trial], error) {
+		return &answer[wire.Trial]{s.service.Try(ctx, in.Body)}, nil
 	})
-	call(s, "browse-destination", http.MethodPost, "/destinations/browse", "What lies in a folder of a storage that is being set up", func(ctx context.Context, in *request[client.Browse]) (*answer[client.Listing], error) {
+	call(s, "browse-destination", http.MethodPost, "/destinations/browse", "What lies in a folder of a storage that is being set up", func(ctx context.Context, in *request[wire.Browse]) (*answer[wire.Listing], error) {
 		listing, err := s.service.Browse(ctx, in.Body)
-		return &answer[client.Listing]{listing}, storageProblem(err)
+		return &answer[wire.Listing]{listing}, storageProblem(err)
 	})
-	call(s, "add-destination", http.MethodPost, "/destinations", "Put a destination into the plan", func(ctx context.Context, in *request[client.Draft]) (*answer[client.DestinationDetail], error) {
+	call(s, "add-destination", http.MethodPost, "/destinations", "Put a destination into the plan", func(ctx context.Context, in *request[wire.Draft]) (*answer[wire.DestinationDetail], error) {
 		if err := s.service.AddDestination(ctx, in.Body); err != nil {
 			return nil, destinationProblem(err)
 		}
 		detail, err := s.service.Destination(ctx, in.Body.Name)
-		return &answer[client.DestinationDetail]{detail}, err
+		return &answer[wire.DestinationDetail]{detail}, err
 	})
-	call(s, "destination", http.MethodGet, "/destinations/{name}", "All of one destination", func(ctx context.Context, in *named) (*answer[client.DestinationDetail], error) {
+	call(s, "destination", http.MethodGet, "/destinations/{name}", "All of one destination", func(ctx context.Context, in *named) (*answer[wire.DestinationDetail], error) {
 		detail, err := s.service.Destination(ctx, in.Name)
-		return &answer[client.DestinationDetail]{detail}, s.noDestination(in.Name, err)
+		return &answer[wire.DestinationDetail]{detail}, s.noDestination(in.Name, err)
 	})
-	call(s, "test-destination", http.MethodPost, "/destinations/{name}/test", "Try a destination of the plan", func(ctx context.Context, in *named) (*answer[client.Trial], error) {
+	call(s, "test-destination", http.MethodPost, "/destinations/{name}/test", "Try a destination of the plan", func(ctx context.Context, in *named) (*answer[wire.Trial], error) {
 		trial, err := s.service.Test(ctx, in.Name)
-		return &answer[client.Trial]{trial}, s.noDestination(in.Name, err)
+		return &answer[wire.Trial]{trial}, s.noDestination(in.Name, err)
 	})
 	call(s, "settle-place", http.MethodPost, "/destinations/{name}/place", "Answer whether another place is the old one moved, or new", func(ctx context.Context, in *struct {
 		Name string `path:"name"`
-		Body client.PlaceAnswer
-	}) (*answer[client.Count], error) {
+		Body wire.PlaceAnswer
+	}) (*answer[wire.Count], error) {
 		n, err := s.service.SettlePlace(ctx, in.Name, in.Body.Is == "moved")
 		var none device.NoQuestion
 		if errors.As(err, &none) {
 			return nil, huma.Error409Conflict(sentence(none))
 		}
-		return &answer[client.Count]{client.Count{N: n}}, s.noDestination(in.Name, storageProblem(err))
+		return &answer[wire.Count]{wire.Count{N: n}}, s.noDestination(in.Name, storageProblem(err))
 	})
 	call(s, "remove-destination", http.MethodDelete, "/destinations/{name}", "Take a destination out of the plan; what is stored there stays", func(ctx context.Context, in *named) (*struct{}, error) {
 		return nil, s.noDestination(in.Name, destinationProblem(s.service.RemoveDestination(ctx, in.Name)))
 	})
 	call(s, "set-secret", http.MethodPut, "/destinations/{name}/secret", "Keep a destination's password or key anew", func(_ context.Context, in *struct {
 		Name string `path:"name"`
-		Body client.Secrets
+		Body wire.Secrets
 	}) (*struct{}, error) {
-		if (in.Body == client.Secrets{}) {
+		if (in.Body == wire.Secrets{}) {
 			return nil, huma.Error422UnprocessableEntity("Give a password or a key.")
 		}
 		return nil, s.noDestination(in.Name, destinationProblem(s.service.SetSecret(in.Name, in.Body)))
 	})
-	call(s, "adopt-destination", http.MethodPost, "/destinations/{name}/adopt", "List what was there before, so that it is not sent again", func(ctx context.Context, in *named) (*answer[device.Adopted], error) {
+	call(s, "adopt-destination", http.MethodPost, "/destinations/{name}/adopt", "List what was there before, so that it is not sent again", func(ctx context.Context, in *named) (*answer[wire.Adopted], error) {
 		adopted, err := s.service.Adopt(ctx, in.Name)
-		return &answer[device.Adopted]{adopted}, s.noDestination(in.Name, storageProblem(err))
+		return &answer[wire.Adopted]{adopted}, s.noDestination(in.Name, storageProblem(err))
 	})
-	call(s, "prove", http.MethodPost, "/prove", "Have the proofs of safe copies taken again", func(ctx context.Context, in *request[client.ProveOrder]) (*answer[client.Count], error) {
+	call(s, "prove", http.MethodPost, "/prove", "Have the proofs of safe copies taken again", func(ctx context.Context, in *request[wire.ProveOrder]) (*answer[wire.Count], error) {
 		if name := in.Body.Destination; name != "" {
 			if _, err := s.service.Destination(ctx, name); err != nil {
 				return nil, s.noDestination(name, err)
@@ -79,9 +79,9 @@ func (s *Server) destinationRoutes() {
 		}
 		return s.eachDevice(in.Body.Device, func(d *device.Device) (int64, error) { return d.Reprove(ctx, in.Body.Destination, in.Body.Sample) })
 	})
-	call(s, "proving", http.MethodGet, "/prove", "How far the proofs are that are taken again", func(ctx context.Context, _ *struct{}) (*answer[client.Proving], error) {
+	call(s, "proving", http.MethodGet, "/prove", "How far the proofs are that are taken again", func(ctx context.Context, _ *struct{}) (*answer[wire.Proving], error) {
 		p, err := s.service.Proving(ctx)
-		return &answer[client.Proving]{p}, err
+		return &answer[wire.Proving]{p}, err
 	})
 }
 

@@ -13,14 +13,13 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"yardtide/client"
 	"yardtide/core/gate"
-	"yardtide/core/media"
 	"yardtide/core/plan"
-	"yardtide/core/queue"
 	"yardtide/engine/device"
+	"yardtide/engine/face"
 	"yardtide/engine/records"
 	"yardtide/service"
+	"yardtide/wire"
 )
 
 // answer wraps a body the way huma wants it.
@@ -34,6 +33,10 @@ func call[I, O any](s *Server, id, method, path, summary string, handler func(co
 	huma.Register(s.api, huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Errors: []int{400, 401, 404, 409, 422, 500, 503}}, func(ctx context.Context, in *I) (*O, error) {
 		out, err := handler(ctx, in)
 		var known huma.StatusError
+		var none records.NoItem
+		if errors.As(err, &none) {
+			return nil, huma.Error404NotFound(sentence(none))
+		}
 		if err != nil && records.IsDamage(err) {
 			s.log.Error("a call found damaged records", "call", id, "err", err)
 			return nil, huma.Error503ServiceUnavailable("The records are damaged. Stop Yard Tide and run: yardtide rebuild. What is at the storages is kept, and nothing is sent that is there.")
@@ -47,52 +50,53 @@ func call[I, O any](s *Server, id, method, path, summary string, handler func(co
 }
 
 func (s *Server) routes() {
-	call(s, "status", http.MethodGet, "/status", "How the yard stands", func(ctx context.Context, _ *struct{}) (*answer[client.Yard], error) {
+	call(s, "status", http.MethodGet, "/status", "How the yard stands", func(ctx context.Context, _ *struct{}) (*answer[wire.Yard], error) {
 		st, err := s.service.Status(ctx)
-		return &answer[client.Yard]{st}, err
+		return &answer[wire.Yard]{st}, err
 	})
-	call(s, "copies", http.MethodGet, "/copies", "A page of the queue, newest first", s.page)
-	call(s, "find", http.MethodGet, "/find", "Copies of items by name, path or part of a name", s.find)
-	call(s, "story", http.MethodGet, "/copies/{device}/{id}", "A copy and all that happened to it", s.story)
-	call(s, "pause", http.MethodPost, "/pause", "Hold everything", func(ctx context.Context, in *request[client.PauseOrder]) (*answer[client.Count], error) {
+	call(s, "items", http.MethodGet, "/items", "A page of items, newest first", s.page)
+	call(s, "find", http.MethodGet, "/find", "Items by name, path or part of a name", s.find)
+	call(s, "story", http.MethodGet, "/items/{device}/{key}", "An item and all that happened to it", s.story)
+	call(s, "face", http.MethodGet, "/items/{device}/{key}/face", "A small picture of an item, as JPEG", s.face)
+	call(s, "pause", http.MethodPost, "/pause", "Hold everything", func(ctx context.Context, in *request[wire.PauseOrder]) (*answer[wire.Count], error) {
 		if until := in.Body.Until; !until.IsZero() && !until.After(time.Now()) {
 			return nil, huma.Error422UnprocessableEntity("The end of the pause lies in the past.")
 		}
 		return s.eachDevice(in.Body.Device, func(d *device.Device) (int64, error) { return 1, d.Pause(ctx, in.Body.Until) })
 	})
-	call(s, "resume", http.MethodPost, "/resume", "End a pause", func(ctx context.Context, in *request[client.ResumeOrder]) (*answer[client.Count], error) {
+	call(s, "resume", http.MethodPost, "/resume", "End a pause", func(ctx context.Context, in *request[wire.ResumeOrder]) (*answer[wire.Count], error) {
 		return s.eachDevice(in.Body.Device, func(d *device.Device) (int64, error) { return 1, d.Resume(ctx) })
 	})
-	call(s, "retry", http.MethodPost, "/retry", "Take stuck copies up again", func(ctx context.Context, in *request[client.RetryOrder]) (*answer[client.Count], error) {
-		if len(in.Body.Copies) > 0 && in.Body.Device == "" {
-			return nil, huma.Error422UnprocessableEntity("Copies are numbered by device: name it too.")
+	call(s, "retry", http.MethodPost, "/retry", "Take up again what is stuck", func(ctx context.Context, in *request[wire.RetryOrder]) (*answer[wire.Count], error) {
+		if len(in.Body.Items) > 0 && in.Body.Device == "" {
+			return nil, huma.Error422UnprocessableEntity("An item is named on its device: name that too.")
 		}
-		return s.eachDevice(in.Body.Device, func(d *device.Device) (int64, error) { return s.service.Retry(ctx, d, in.Body.Copies) })
+		return s.eachDevice(in.Body.Device, func(d *device.Device) (int64, error) { return s.service.Retry(ctx, d, in.Body.Items) })
 	})
-	call(s, "send-now-cost", http.MethodPost, "/send-now/cost", "What sending copies now would take", func(ctx context.Context, in *request[client.Pick]) (*answer[device.Cost], error) {
+	call(s, "send-now-cost", http.MethodPost, "/send-now/cost", "What sending items now would take", func(ctx context.Context, in *request[wire.Pick]) (*answer[wire.Cost], error) {
 		d, err := s.device(in.Body.Device)
 		if err != nil {
 			return nil, err
 		}
-		cost, err := d.CostOf(ctx, in.Body.Copies)
-		return &answer[device.Cost]{cost}, err
+		cost, err := d.CostOf(ctx, in.Body.Items)
+		return &answer[wire.Cost]{cost}, err
 	})
-	call(s, "send-now", http.MethodPost, "/send-now", "Send copies whatever their gates say", func(ctx context.Context, in *request[client.SendNowOrder]) (*answer[device.Cost], error) {
+	call(s, "send-now", http.MethodPost, "/send-now", "Send items whatever their gates say", func(ctx context.Context, in *request[wire.SendNowOrder]) (*answer[wire.Cost], error) {
 		d, err := s.device(in.Body.Device)
 		if err != nil {
 			return nil, err
 		}
-		cost, err := d.SendNow(ctx, in.Body.Copies, in.Body.Metered)
+		cost, err := d.SendNow(ctx, in.Body.Items, in.Body.Metered)
 		var needs device.NeedsMetered
 		if errors.As(err, &needs) {
 			return nil, huma.Error409Conflict("Sending now would cost: " + needs.Cost.Says)
 		}
-		return &answer[device.Cost]{cost}, err
+		return &answer[wire.Cost]{cost}, err
 	})
 	call(s, "link", http.MethodPost, "/links", "A new one-time link to the console", func(_ context.Context, in *struct {
 		Host string `header:"Host"`
-	}) (*answer[client.Link], error) {
-		return &answer[client.Link]{client.Link{URL: fmt.Sprintf("http://%s/open?code=%s", in.Host, s.service.NewLink(time.Now()))}}, nil
+	}) (*answer[wire.Link], error) {
+		return &answer[wire.Link]{wire.Link{URL: fmt.Sprintf("http://%s/open?code=%s", in.Host, s.service.NewLink(time.Now()))}}, nil
 	})
 	s.planRoutes()
 	s.destinationRoutes()
@@ -115,7 +119,7 @@ func (s *Server) names() []string {
 }
 
 // eachDevice does something with one device, or with all when name is empty.
-func (s *Server) eachDevice(name string, do func(*device.Device) (int64, error)) (*answer[client.Count], error) {
+func (s *Server) eachDevice(name string, do func(*device.Device) (int64, error)) (*answer[wire.Count], error) {
 	devices := s.service.Devices()
 	if name != "" {
 		d, err := s.device(name)
@@ -124,7 +128,7 @@ func (s *Server) eachDevice(name string, do func(*device.Device) (int64, error))
 		}
 		devices = []*device.Device{d}
 	}
-	out := &answer[client.Count]{}
+	out := &answer[wire.Count]{}
 	for _, d := range devices {
 		n, err := do(d)
 		if err != nil {
@@ -136,21 +140,23 @@ func (s *Server) eachDevice(name string, do func(*device.Device) (int64, error))
 }
 
 type pageQuery struct {
-	Device string `query:"device" doc:"All when left out"`
-	State  string `query:"state" enum:"waiting,preparing,sending,proving,safe,stuck,skipped"`
-	Kind   string `query:"kind" enum:"photo,video"`
-	Hold   string `query:"hold" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof,space,place" doc:"Copies that this gate holds"`
-	After  string `query:"after" doc:"The cursor of the page before"`
-	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
+	Device      string `query:"device" doc:"All when left out"`
+	State       string `query:"state" enum:"waiting,preparing,sending,proving,safe,stuck,skipped" doc:"Of the items"`
+	Kind        string `query:"kind" enum:"photo,video"`
+	Hold        string `query:"hold" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof,space,place" doc:"Items of which this gate holds a copy"`
+	Destination string `query:"destination" doc:"Items of which a copy is there, or goes there"`
+	After       string `query:"after" doc:"The cursor of the page before"`
+	Limit       int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
 }
 
-// page merges the pages of the devices. Its cursor holds one for each.
-func (s *Server) page(ctx context.Context, in *pageQuery) (*answer[client.Page], error) {
-	after := map[string]records.Cursor{}
+// page merges the pages of the devices. Its cursor holds the last item of each.
+func (s *Server) page(ctx context.Context, in *pageQuery) (*answer[wire.Page], error) {
+	noCursor := huma.Error422UnprocessableEntity("This is not a cursor of this API.", &huma.ErrorDetail{Location: "query.after", Message: "take it from next of the page before"})
+	after := map[string]string{}
 	if in.After != "" {
 		text, err := base64.RawURLEncoding.DecodeString(in.After)
 		if err != nil || json.Unmarshal(text, &after) != nil || after == nil {
-			return nil, huma.Error422UnprocessableEntity("This is not a cursor of this API.", &huma.ErrorDetail{Location: "query.after", Message: "take it from next of the page before"})
+			return nil, noCursor
 		}
 	}
 	devices := s.service.Devices()
@@ -161,31 +167,27 @@ func (s *Server) page(ctx context.Context, in *pageQuery) (*answer[client.Page],
 		}
 		devices = []*device.Device{d}
 	}
-	type row struct {
-		d *device.Device
-		c records.Copy
-	}
-	var rows []row
+	out := &answer[wire.Page]{wire.Page{Items: []wire.Item{}}}
 	full := false
 	for _, d := range devices {
-		copies, err := d.Page(ctx, device.Filter{State: queue.State(in.State), Kind: media.Kind(in.Kind), Hold: gate.Name(in.Hold)}, after[d.Name], in.Limit)
+		items, err := d.Items(ctx, wire.Filter{State: in.State, Kind: in.Kind, Hold: in.Hold, Destination: in.Destination, After: after[d.Name], Limit: in.Limit})
+		var none records.NoItem
+		if errors.As(err, &none) {
+			return nil, noCursor
+		}
 		if err != nil {
 			return nil, err
 		}
-		full = full || len(copies) == in.Limit
-		for _, c := range copies {
-			rows = append(rows, row{d, c})
-		}
+		full = full || len(items) == in.Limit
+		out.Body.Items = append(out.Body.Items, items...)
 	}
-	slices.SortStableFunc(rows, func(a, b row) int { return records.Newest(a.c, b.c) })
-	full = full || len(rows) > in.Limit
-	rows = rows[:min(len(rows), in.Limit)]
-	out := &answer[client.Page]{client.Page{Copies: []client.Copy{}}}
-	for _, r := range rows {
-		out.Body.Copies = append(out.Body.Copies, present(r.d, r.c))
-		after[r.d.Name] = records.Cursor{TakenMS: r.c.TakenMS, ID: r.c.ID}
+	slices.SortStableFunc(out.Body.Items, func(a, b wire.Item) int { return b.TakenAt.Compare(a.TakenAt) })
+	full = full || len(out.Body.Items) > in.Limit
+	out.Body.Items = out.Body.Items[:min(len(out.Body.Items), in.Limit)]
+	for _, it := range out.Body.Items {
+		after[it.Device] = it.Key
 	}
-	if full && len(rows) > 0 {
+	if full && len(out.Body.Items) > 0 {
 		text, err := json.Marshal(after)
 		if err != nil {
 			return nil, err
@@ -197,8 +199,8 @@ func (s *Server) page(ctx context.Context, in *pageQuery) (*answer[client.Page],
 
 func (s *Server) find(ctx context.Context, in *struct {
 	Text string `query:"text" required:"true" minLength:"1"`
-}) (*answer[client.Page], error) {
-	out := &answer[client.Page]{client.Page{Copies: []client.Copy{}}}
+}) (*answer[wire.Page], error) {
+	out := &answer[wire.Page]{wire.Page{Items: []wire.Item{}}}
 	for _, d := range s.service.Devices() {
 		text := in.Text
 		for _, name := range s.names() { // as lists print it: device:path
@@ -211,87 +213,74 @@ func (s *Server) find(ctx context.Context, in *struct {
 		if text == "" {
 			continue
 		}
-		copies, err := d.Records.Find(ctx, text, 20)
+		items, err := d.Find(ctx, text, 20)
 		if err != nil {
 			return nil, err
 		}
-		for _, c := range copies {
-			out.Body.Copies = append(out.Body.Copies, present(d, c))
-		}
+		out.Body.Items = append(out.Body.Items, items...)
 	}
 	return out, nil
 }
 
 func (s *Server) story(ctx context.Context, in *struct {
 	Device string `path:"device"`
-	ID     int64  `path:"id"`
-}) (*answer[client.Story], error) {
+	Key    string `path:"key"`
+}) (*answer[wire.Story], error) {
 	d, err := s.device(in.Device)
 	if err != nil {
 		return nil, err
 	}
-	c, ok, err := d.Records.Copy(ctx, in.ID)
-	if err != nil {
-		return nil, err
-	}
-	if !ok {
-		return nil, huma.Error404NotFound(fmt.Sprintf("The device %s has no copy number %d.", in.Device, in.ID))
-	}
-	out := &answer[client.Story]{client.Story{Copy: present(d, c), Story: []client.Event{}}}
-	events, err := d.Records.Story(ctx, in.ID)
-	if err != nil {
-		return nil, err
-	}
-	item, _, err := d.Records.Item(ctx, c.Item)
-	if err != nil {
-		return nil, err
-	}
-	out.Body.Story = append(out.Body.Story, client.Event{At: records.FromMS(item.FoundMS), State: string(queue.Waiting), Says: "Found on " + d.Name + "."})
-	for _, e := range events {
-		out.Body.Story = append(out.Body.Story, client.Event{At: records.FromMS(e.AtMS), State: string(e.State), Says: e.Says})
-	}
-	out.Body.Cost, err = d.CostOf(ctx, []int64{in.ID})
-	return out, err
+	story, err := d.Story(ctx, in.Key)
+	return &answer[wire.Story]{story}, err
 }
 
-// present is a copy as the API tells it.
-func present(d *device.Device, c records.Copy) client.Copy {
-	holds, todo := d.Why(c, time.Now())
-	if holds == nil {
-		holds = []gate.Hold{}
+// picture is an answer that is a JPEG. An item's key names one content for good, so
+// that a browser may keep it.
+type picture struct {
+	ContentType  string `header:"Content-Type"`
+	CacheControl string `header:"Cache-Control"`
+	Body         []byte
+}
+
+func (s *Server) face(ctx context.Context, in *struct {
+	Device string `path:"device"`
+	Key    string `path:"key"`
+}) (*picture, error) {
+	d, err := s.device(in.Device)
+	if err != nil {
+		return nil, err
 	}
-	if todo == "" {
-		todo = c.Todo
+	content, err := d.Face(ctx, in.Key)
+	switch {
+	case errors.Is(err, face.ErrNone), errors.Is(err, face.ErrAway):
+		return nil, huma.Error404NotFound(sentence(err))
+	case errors.Is(err, face.ErrBusy):
+		return nil, huma.Error503ServiceUnavailable(sentence(err))
 	}
-	return client.Copy{
-		ID: c.ID, Device: d.Name, Name: c.Name, Path: c.Path(), Kind: string(c.Kind), Rule: c.Rule, Destination: c.Destination,
-		State: string(d.Shown(c)), Bytes: c.Bytes, TakenAt: time.UnixMilli(c.TakenMS).In(time.FixedZone("", c.TakenZone)), TakenFrom: c.TakenFrom,
-		Tries: c.Tries, Remote: c.Remote, SHA256: c.SHA256, SentTwice: c.SentTwice(), Proof: c.Proof, ProvenAt: records.FromMS(c.ProvenMS),
-		Says: c.Says, Todo: todo, Holds: holds, ChangedAt: records.FromMS(c.ChangedMS),
-	}
+	return &picture{"image/jpeg", "private, max-age=31536000, immutable", content}, err
 }
 
 func (s *Server) planRoutes() {
-	call(s, "plan", http.MethodGet, "/plan", "The plan in force", func(context.Context, *struct{}) (*answer[client.PlanText], error) {
+	call(s, "plan", http.MethodGet, "/plan", "The plan in force", func(context.Context, *struct{}) (*answer[wire.PlanText], error) {
 		text, version := s.service.PlanText()
 		if text == "" {
 			return nil, huma.Error404NotFound("There is no plan yet. Put one in force with: yardtide plan apply FILE")
 		}
-		return &answer[client.PlanText]{client.PlanText{Text: text, Version: version}}, nil
+		return &answer[wire.PlanText]{wire.PlanText{Text: text, Version: version}}, nil
 	})
-	call(s, "apply-plan", http.MethodPut, "/plan", "Put a plan in force", func(ctx context.Context, in *request[client.PlanChange]) (*answer[client.PlanText], error) {
+	call(s, "apply-plan", http.MethodPut, "/plan", "Put a plan in force", func(ctx context.Context, in *request[wire.PlanChange]) (*answer[wire.PlanText], error) {
 		version, err := s.service.ApplyPlan(ctx, orPlan(in.Body.File), in.Body.Text, in.Body.Base)
 		if err != nil {
 			return nil, planProblem(err)
 		}
-		return &answer[client.PlanText]{client.PlanText{Text: in.Body.Text, Version: version}}, nil
+		return &answer[wire.PlanText]{wire.PlanText{Text: in.Body.Text, Version: version}}, nil
 	})
-	call(s, "check-plan", http.MethodPost, "/plan/check", "Look for mistakes in a plan, and tell what follows from it", func(_ context.Context, in *request[client.PlanDraft]) (*answer[client.PlanNotes], error) {
+	call(s, "check-plan", http.MethodPost, "/plan/check", "Look for mistakes in a plan, and tell what follows from it", func(_ context.Context, in *request[wire.PlanDraft]) (*answer[wire.PlanNotes], error) {
 		p, err := plan.Parse(orPlan(in.Body.File), []byte(in.Body.Text))
 		if err != nil {
 			return nil, planProblem(err)
 		}
-		return &answer[client.PlanNotes]{client.PlanNotes{Notes: s.service.PlaceNotes(p)}}, nil
+		return &answer[wire.PlanNotes]{wire.PlanNotes{Notes: s.service.PlaceNotes(p)}}, nil
 	})
 }
 
@@ -337,8 +326,8 @@ type onePhone struct {
 }
 
 func (s *Server) standinRoutes() {
-	call(s, "phones", http.MethodGet, "/standin/phones", "The simulated phones, none outside the demo", func(context.Context, *struct{}) (*answer[[]client.Phone], error) {
-		out := &answer[[]client.Phone]{[]client.Phone{}}
+	call(s, "phones", http.MethodGet, "/standin/phones", "The simulated phones, none outside the demo", func(context.Context, *struct{}) (*answer[[]wire.Phone], error) {
+		out := &answer[[]wire.Phone]{[]wire.Phone{}}
 		if s.service.Standin != nil {
 			out.Body = append(out.Body, s.service.Standin.Phones()...)
 		}
@@ -347,23 +336,23 @@ func (s *Server) standinRoutes() {
 	call(s, "set-phone", http.MethodPut, "/standin/phones/{device}", "Set a simulated phone's network and power", func(ctx context.Context, in *struct {
 		Device string `path:"device"`
 		Body   gate.Conditions
-	}) (*answer[[]client.Phone], error) {
+	}) (*answer[[]wire.Phone], error) {
 		return s.standin(func(st service.Standin) error { return st.SetPhone(ctx, in.Device, in.Body) })
 	})
-	call(s, "follow-timeline", http.MethodPost, "/standin/phones/{device}/timeline", "Let a simulated phone follow its timeline", func(ctx context.Context, in *onePhone) (*answer[[]client.Phone], error) {
+	call(s, "follow-timeline", http.MethodPost, "/standin/phones/{device}/timeline", "Let a simulated phone follow its timeline", func(ctx context.Context, in *onePhone) (*answer[[]wire.Phone], error) {
 		return s.standin(func(st service.Standin) error { return st.FollowTimeline(ctx, in.Device) })
 	})
-	call(s, "take-picture", http.MethodPost, "/standin/phones/{device}/pictures", "Let a simulated phone take a picture", func(ctx context.Context, in *onePhone) (*answer[[]client.Phone], error) {
+	call(s, "take-picture", http.MethodPost, "/standin/phones/{device}/pictures", "Let a simulated phone take a picture", func(ctx context.Context, in *onePhone) (*answer[[]wire.Phone], error) {
 		return s.standin(func(st service.Standin) error { return st.TakePicture(ctx, in.Device) })
 	})
 }
 
-func (s *Server) standin(do func(service.Standin) error) (*answer[[]client.Phone], error) {
+func (s *Server) standin(do func(service.Standin) error) (*answer[[]wire.Phone], error) {
 	if s.service.Standin == nil {
 		return nil, huma.Error404NotFound("Nothing is simulated here; that is so in the demo only.")
 	}
 	if err := do(s.service.Standin); err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
-	return &answer[[]client.Phone]{s.service.Standin.Phones()}, nil
+	return &answer[[]wire.Phone]{s.service.Standin.Phones()}, nil
 }

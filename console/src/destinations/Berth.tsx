@@ -75,13 +75,13 @@ export function Berth({ destination: d }: { destination: Destination }) {
       <div className="mt-3 space-y-3" aria-live="polite">
         <Failure error={failure} />
         {prove.data && (
-          <p>{count(prove.data.n, "copy is", "copies are")} proven again, when the network costs nothing.</p>
+          <p>{count(prove.data.n, "is", "are")} proven again, when the network costs nothing.</p>
         )}
         {adopt.data && (
           <p>
             {count(adopt.data.files, "file")} ({bytes(adopt.data.bytes)}) were there before.{" "}
-            {count(adopt.data.compare, "waiting copy has", "waiting copies have")} the size of one; each is
-            compared before it is sent.
+            {count(adopt.data.compare, "that waits has", "that wait have")} the size of one; each is compared
+            before it is sent.
           </p>
         )}
         {test.data && <TrialSteps trial={test.data} />}

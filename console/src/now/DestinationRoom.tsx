@@ -1,6 +1,7 @@
+import { Link } from "@tanstack/react-router";
 import type { Destination } from "../api";
 import { Meter } from "../parts/Meter";
-import { bytes } from "../words";
+import { bytes, things } from "../words";
 
 /** A destination and how full it is. */
 export function DestinationRoom({ destination: d }: { destination: Destination }) {
@@ -12,17 +13,23 @@ export function DestinationRoom({ destination: d }: { destination: Destination }
       ? `${bytes(free)} free`
       : "does not tell its room";
   return (
-    <li>
+    <li className="py-1.5">
       <div className="mb-1 flex flex-wrap justify-between gap-x-3">
         <span className="font-semibold">{d.name}</span>
-        <span className="text-quiet">{text}</span>
+        <span className="text-sm text-quiet">{text}</span>
       </div>
       {known && (
         <Meter label={`Room at ${d.name}`} value={used} max={used + free} text={text} tone="bg-tide" />
       )}
-      {d.says && <p className="mt-2 rounded-md bg-alarm p-2">{d.says}</p>}
-      <p className="mt-1 text-sm break-all text-quiet">
-        {d.kind}, {d.where}
+      <p className="mt-1 truncate text-sm text-quiet" title={d.where}>
+        <Link
+          to="/queue"
+          search={{ destination: d.name }}
+          className="underline decoration-line underline-offset-4 hover:decoration-tide"
+        >
+          holds {things(d.held.n)}
+        </Link>
+        , {bytes(d.held.bytes)}. {d.kind}, {d.where}
       </p>
     </li>
   );

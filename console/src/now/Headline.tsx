@@ -1,44 +1,31 @@
 import type { Yard } from "../api";
 import { bytes, count } from "../words";
+import { TideBar } from "./TideBar";
+import { together } from "./together";
 
-/** The whole yard in two sentences. */
+/** The whole yard in a sentence or two, and as the level of a tide. */
 export function Headline({ yard }: { yard: Yard }) {
-  const total = { all: 0, safe: 0, stuck: 0, left: 0, leftBytes: 0 };
-  let sends = 0;
-  let rate = 0;
-  for (const d of yard.devices) {
-    for (const [state, a] of Object.entries(d.states)) {
-      if (state === "skipped") continue;
-      total.all += a.n;
-      if (state === "safe") total.safe += a.n;
-      else if (state === "stuck") total.stuck += a.n;
-      else {
-        total.left += a.n;
-        total.leftBytes += a.bytes;
-      }
-    }
-    sends += d.sends.length;
-    rate += d.sends.reduce((sum, s) => sum + s.rate, 0);
-  }
+  const sends = yard.devices.flatMap((d) => d.sends);
+  const rate = sends.reduce((sum, s) => sum + s.rate, 0);
+  const partly = yard.devices.reduce((sum, d) => sum + d.partly.n, 0);
+  const notes = [
+    partly > 0 && `${count(partly, "of the others lies", "of the others lie")} at one place already.`,
+    sends.length > 0 &&
+      `${count(sends.length, "send")} on the way${rate > 0 ? `, ${bytes(rate)} a second` : ""}.`,
+  ].filter(Boolean);
   return (
-    <div>
-      <h1 className="text-3xl font-semibold text-balance sm:text-4xl">{say(total)}</h1>
-      <p className="mt-2 text-lg text-quiet">
-        {total.left > 0 &&
-          `${count(total.left, "copy is", "copies are")} still to be made safe, ${bytes(total.leftBytes)}. `}
-        {sends > 0
-          ? `${sends} on the way now${rate > 0 ? `, ${bytes(rate)} a second` : ""}.`
-          : total.left > 0
-            ? "Nothing is on the way now."
-            : ""}
-      </p>
-    </div>
+    <section aria-labelledby="headline">
+      <h1 id="headline" className="text-3xl font-semibold text-balance">
+        {firstSentence(yard.says)}
+      </h1>
+      {notes.length > 0 && <p className="mt-1 text-lg text-quiet">{notes.join(" ")}</p>}
+      <TideBar states={together(yard.devices)} />
+    </section>
   );
 }
 
-function say(t: { all: number; safe: number; stuck: number }): string {
-  if (t.all === 0) return "Nothing found yet.";
-  if (t.safe === t.all) return `Everything is safe: ${count(t.all, "copy", "copies")}.`;
-  const stuck = t.stuck > 0 ? ` ${count(t.stuck, "needs", "need")} you.` : "";
-  return `${t.safe.toLocaleString("en-GB")} of ${t.all.toLocaleString("en-GB")} are safe.${stuck}`;
+/** The counts that follow it stand under the bar, each with a link to what it counts. */
+export function firstSentence(says: string): string {
+  const end = says.indexOf(". ");
+  return end < 0 ? says : says.slice(0, end + 1);
 }

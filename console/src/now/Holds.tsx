@@ -1,32 +1,34 @@
 import { Link } from "@tanstack/react-router";
 import type { HoldGroup } from "../api";
-import { bytes, count, opens } from "../words";
+import { and, bytes, opens, things } from "../words";
 
-/** Why copies wait, grouped by reason, with counts, bytes and opening time. */
-export function Holds({ holds, device }: { holds: HoldGroup[]; device: string }) {
+/** Why items wait: one line for each reason, with what it holds, where to, and until when. */
+export function Holds({ holds, className }: { holds: HoldGroup[]; className: string }) {
   if (holds.length === 0) return null;
   return (
-    <div className="mt-5">
-      <h3 className="mb-2 font-semibold">Held</h3>
-      <ul className="divide-y divide-line border-y border-line">
+    <section aria-labelledby="holds" className={className}>
+      <h2 id="holds" className="mb-1 font-semibold">
+        Waits
+      </h2>
+      <ul className="divide-y divide-line">
         {holds.map((h) => (
-          <li key={h.gate + h.says} className="py-2.5">
-            <p>{h.says}</p>
-            {h.todo && <p className="font-semibold text-stuck">{h.todo}</p>}
-            <p className="mt-0.5 flex flex-wrap gap-x-4 text-sm text-quiet">
+          <li key={h.gate + h.says + (h.opens ?? "")} className="py-1.5">
+            <p>
+              {h.says} {h.opens && <span className="text-sm text-quiet">({opens(h)})</span>}
+            </p>
+            <p className="text-sm text-quiet">
               <Link
                 to="/queue"
-                search={{ device, hold: h.gate }}
+                search={{ hold: h.gate, device: h.devices.length === 1 ? h.devices[0] : undefined }}
                 className="underline decoration-line underline-offset-4 hover:decoration-tide"
               >
-                {count(h.n, "copy", "copies")}
-              </Link>
-              <span>{bytes(h.bytes)}</span>
-              <span>{opens(h)}</span>
+                {things(h.n, h.kinds)}
+              </Link>{" "}
+              of {and(h.devices)} for {and(h.destinations)}, {bytes(h.bytes)}
             </p>
           </li>
         ))}
       </ul>
-    </div>
+    </section>
   );
 }

@@ -1,22 +1,29 @@
 import { DoorClosed, DoorOpen } from "lucide-react";
-import type { Lane } from "../api";
+import type { Device } from "../api";
 import { Meter } from "../parts/Meter";
-import { bytes, opens } from "../words";
+import { bytes, count, opens } from "../words";
 
 const over: Record<string, string> = { wifi: "Wi-Fi or wired", wired: "wired", cellular: "cellular" };
 
 const spans: Record<string, string> = { day: "today", week: "this week", month: "this month" };
 
-/** Every lane with its gates: open, or shut and why; its allowance as a bar. */
-export function Lanes({ lanes }: { lanes: Lane[] }) {
+/** Every lane of every device with its gates: open, or shut and why; its allowance as a bar. */
+export function Lanes({ devices, className }: { devices: Device[]; className: string }) {
+  const lanes = devices.flatMap((d) => d.lanes.map((l) => ({ ...l, device: d.name })));
   if (lanes.length === 0) return null;
+  const open = lanes.filter((l) => l.open).length;
   return (
-    <details className="group mt-5" open>
-      <summary className="cursor-pointer font-head font-semibold">Gates</summary>
+    <details className={className}>
+      <summary className="cursor-pointer font-head font-semibold">
+        Gates{" "}
+        <span className="font-sans font-normal text-quiet">
+          {open} of {count(lanes.length, "lane")} open
+        </span>
+      </summary>
       <ul className="mt-2 space-y-2">
         {lanes.map((l) => (
           <li
-            key={`${l.rule}/${l.kind}/${l.destination}/${l.over}`}
+            key={`${l.device}/${l.rule}/${l.kind}/${l.destination}/${l.over}`}
             className="grid grid-cols-[1.25rem_1fr] gap-x-2"
           >
             {l.open ? (
@@ -27,7 +34,7 @@ export function Lanes({ lanes }: { lanes: Lane[] }) {
             <div>
               <p>
                 <span className="font-semibold">
-                  {l.kind === "photo" ? "Photos" : "Videos"} to {l.destination} over {over[l.over]}:
+                  {l.device}, {l.kind}s to {l.destination} over {over[l.over]}:
                 </span>{" "}
                 {l.open ? "open" : "shut"} <span className="text-sm text-quiet">by the rule {l.rule}</span>
               </p>

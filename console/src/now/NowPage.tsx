@@ -1,12 +1,17 @@
-import { Link } from "@tanstack/react-router";
-import { useYard } from "../yard";
 import { Loading, Notice } from "../parts/Notice";
-import { DeviceBerth } from "./DeviceBerth";
+import { useYard } from "../yard";
 import { DestinationRoom } from "./DestinationRoom";
+import { DeviceRow } from "./DeviceRow";
 import { Headline } from "./Headline";
+import { Holds } from "./Holds";
+import { Lanes } from "./Lanes";
+import { Needs } from "./Needs";
+import { Sends } from "./Sends";
 import { StandinPhones } from "./StandinPhones";
 
-/** The glance: is everything safe; if not, what waits, why, until when. */
+const panel = "rounded-lg border border-line bg-plank p-4";
+
+/** The glance: is everything safe; what needs the keeper; what is on its way; what waits, why, until when. */
 export function NowPage() {
   const yard = useYard();
   if (yard.isPending) return <Loading what="the yard" />;
@@ -19,44 +24,49 @@ export function NowPage() {
   }
   const y = yard.data;
   return (
-    <div className="space-y-6">
+    <div className="space-y-4">
       <Headline yard={y} />
-      {y.problem && (
-        <Notice title="Something must be done first" tone="alarm">
-          <p>{y.problem}</p>
-          {!y.yard && (
-            <p>
-              <Link to="/destinations" className="font-semibold text-ink underline">
-                Say where your pictures go
-              </Link>
-              : with the first destination comes a first plan.
-            </p>
+      <div className="grid items-start gap-4 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
+        <div className="space-y-4">
+          <Needs needs={y.needs} className={panel} />
+          <Sends devices={y.devices} className={panel} />
+          <Holds holds={y.holds} className={panel} />
+          <Lanes devices={y.devices} className={panel} />
+        </div>
+        <div className="space-y-4">
+          {y.devices.length > 0 && (
+            <section aria-labelledby="devices" className={panel}>
+              <h2 id="devices" className="mb-1 font-semibold">
+                Devices
+              </h2>
+              <ul className="divide-y divide-line">
+                {y.devices.map((d) => (
+                  <DeviceRow key={d.name} device={d} />
+                ))}
+                {y.absent.map((name) => (
+                  <li key={name} className="py-2">
+                    <span className="font-semibold">{name}</span>{" "}
+                    <span className="text-quiet">silent: nothing here runs it</span>
+                  </li>
+                ))}
+              </ul>
+            </section>
           )}
-        </Notice>
-      )}
-      <div className="grid gap-6 lg:grid-cols-2">
-        {y.devices.map((d) => (
-          <DeviceBerth key={d.name} device={d} />
-        ))}
+          {y.destinations.length > 0 && (
+            <section aria-labelledby="storage" className={panel}>
+              <h2 id="storage" className="mb-1 font-semibold">
+                Storage
+              </h2>
+              <ul className="divide-y divide-line">
+                {y.destinations.map((d) => (
+                  <DestinationRoom key={d.name} destination={d} />
+                ))}
+              </ul>
+            </section>
+          )}
+        </div>
       </div>
-      <div className="grid gap-6 lg:grid-cols-2">
-        {y.destinations.length > 0 && (
-          <section aria-labelledby="destinations" className="rounded-lg border border-line bg-plank p-5">
-            <h2 id="destinations" className="mb-3 text-lg font-semibold">
-              Destinations
-            </h2>
-            <ul className="space-y-4">
-              {y.destinations.map((d) => (
-                <DestinationRoom key={d.name} destination={d} />
-              ))}
-            </ul>
-          </section>
-        )}
-        {y.standin && <StandinPhones />}
-      </div>
-      {y.absent.length > 0 && (
-        <p className="text-quiet">In the plan, but run by no process here: {y.absent.join(", ")}.</p>
-      )}
+      {y.standin && <StandinPhones />}
     </div>
   );
 }

@@ -1,57 +1,87 @@
+import { Link } from "@tanstack/react-router";
 import type { Device, Send } from "../api";
+import { Face } from "../parts/Face";
 import { Meter } from "../parts/Meter";
-import { bytes, count } from "../words";
+import { bytes, count, span } from "../words";
 
-/** What is on the way right now, each with its bar, bytes and rate. */
-export function Sends({ sends, next }: { sends: Send[]; next: Device["going"] }) {
+/** How many of what is on the way are shown each by itself. */
+const most = 6;
+
+/** What is on the way right now, each with its bar, bytes, rate and how long still. */
+export function Sends({ devices, className }: { devices: Device[]; className: string }) {
+  const sends = devices.flatMap((d) => d.sends.map((s) => ({ ...s, device: d.name })));
+  const next = devices.reduce((sum, d) => ({ n: sum.n + d.going.n, bytes: sum.bytes + d.going.bytes }), {
+    n: 0,
+    bytes: 0,
+  });
   if (sends.length === 0 && next.n === 0) return null;
   return (
-    <div className="mt-5">
-      <h3 className="mb-2 font-semibold">On the way</h3>
-      <ul className="space-y-2.5">
-        {sends.map((s) => (
-          <SendRow key={s.copy} send={s} />
+    <section aria-labelledby="sends" className={className}>
+      <h2 id="sends" className="mb-2 font-semibold">
+        On the way
+      </h2>
+      <ul className="space-y-2">
+        {sends.slice(0, most).map((s) => (
+          <SendRow key={`${s.device}/${s.item}/${s.destination}`} send={s} />
         ))}
       </ul>
-      {next.n > 0 && (
-        <p className="mt-2 text-quiet">
-          {count(next.n, "more is", "more are")} next in line, {bytes(next.bytes)}.
-        </p>
-      )}
-    </div>
+      <p className="mt-2 text-sm text-quiet empty:hidden">
+        {[
+          sends.length > most && `${count(sends.length - most, "more is", "more are")} on the way.`,
+          next.n > 0 && `${count(next.n, "is", "are")} next in line, ${bytes(next.bytes)}.`,
+        ]
+          .filter(Boolean)
+          .join(" ")}
+      </p>
+    </section>
   );
 }
 
-function SendRow({ send: s }: { send: Send }) {
-  const text =
-    s.state === "sending"
-      ? `${bytes(s.sent)} of ${bytes(s.bytes)}`
-      : s.state === "proving"
-        ? "reading it back"
-        : "getting ready";
+/** How far a send is, in words. */
+export function progress(s: Send): string {
+  if (s.state === "proving") return "being proven";
+  if (s.state !== "sending") return "being read";
+  const parts = [`${bytes(s.sent)} of ${bytes(s.bytes)}`];
+  if (s.rate > 0 && s.sent < s.bytes) {
+    parts.push(`${bytes(s.rate)}/s`, `${span((s.bytes - s.sent) / s.rate)} still`);
+  }
+  if (s.metered) parts.push("metered");
+  return parts.join(", ");
+}
+
+function SendRow({ send: s }: { send: Send & { device: string } }) {
+  const text = progress(s);
   return (
-    <li>
-      <div className="mb-1 flex justify-between gap-3">
-        <span className="min-w-0 truncate">
-          {s.name} <span className="text-quiet">to {s.destination}</span>
-        </span>
-        <span className="shrink-0 text-sm text-quiet tabular-nums">
-          {text}
-          {s.state === "sending" && s.rate > 0 && `, ${bytes(s.rate)}/s`}
-          {s.metered && ", metered"}
-        </span>
+    <li className="grid grid-cols-[auto_1fr] items-center gap-x-3">
+      <Face device={s.device} item={s.item} kind={s.kind} className="size-9" />
+      <div className="min-w-0">
+        <div className="mb-1 flex flex-wrap justify-between gap-x-3">
+          <span className="min-w-0 truncate">
+            <Link
+              to="/queue"
+              search={{ item: `${s.device}/${s.item}` }}
+              className="underline decoration-line underline-offset-4 hover:decoration-tide"
+            >
+              {s.name}
+            </Link>{" "}
+            <span className="text-quiet">
+              from {s.device} to {s.destination}
+            </span>
+          </span>
+          <span className="shrink-0 text-sm text-quiet tabular-nums">{text}</span>
+        </div>
+        <Meter
+          label={`${s.name} to ${s.destination}`}
+          value={s.state === "preparing" ? 0 : s.sent}
+          max={s.bytes}
+          text={text}
+        />
+        {s.beginsAnew && (
+          <p className="mt-1 text-sm text-quiet">
+            {s.destination} cannot go on after a cut: this file would begin anew.
+          </p>
+        )}
       </div>
-      <Meter
-        label={`${s.name} to ${s.destination}`}
-        value={s.state === "preparing" ? 0 : s.sent}
-        max={s.bytes}
-        text={text}
-      />
-      {s.beginsAnew && (
-        <p className="mt-1 text-sm text-quiet">
-          {s.destination} cannot go on after a cut: this file would begin anew.
-        </p>
-      )}
     </li>
   );
 }

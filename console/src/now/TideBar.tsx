@@ -10,8 +10,8 @@ const parts = [
   { name: "stuck", states: ["stuck"], fill: "fill-stuck", dot: "bg-stuck" },
 ];
 
-/** How far the tide is in: the shares of a device's copies as one level, with its legend in words. */
-export function TideBar({ states, device }: { states: Device["states"]; device: string }) {
+/** How far the tide is in: the shares of all items as one level, with its legend in words. */
+export function TideBar({ states }: { states: Device["states"] }) {
   const amounts = parts.map((p) => ({
     ...p,
     n: p.states.reduce((sum, s) => sum + (states[s]?.n ?? 0), 0),
@@ -21,7 +21,7 @@ export function TideBar({ states, device }: { states: Device["states"]; device: 
   const skipped = states["skipped"]?.n ?? 0;
   let x = 0;
   return (
-    <div className="mt-4">
+    <div className="mt-3">
       <svg
         viewBox="0 0 400 22"
         preserveAspectRatio="none"
@@ -36,7 +36,7 @@ export function TideBar({ states, device }: { states: Device["states"]; device: 
             return p.n > 0 && <path key={p.name} d={wave(from, x)} className={p.fill} />;
           })}
       </svg>
-      <ul className="mt-2 flex flex-wrap gap-x-5 gap-y-1" aria-label={`Copies of ${device}`}>
+      <ul className="mt-2 flex flex-wrap gap-x-5 gap-y-1" aria-label="Pictures and clips by state">
         {amounts
           .filter((p) => p.n > 0)
           .map((p) => (
@@ -45,7 +45,7 @@ export function TideBar({ states, device }: { states: Device["states"]; device: 
               {p.states.length === 1 ? (
                 <Link
                   to="/queue"
-                  search={{ device, state: p.name }}
+                  search={{ state: p.states[0] }}
                   className="underline decoration-line underline-offset-4 hover:decoration-tide"
                 >
                   {p.n.toLocaleString("en-GB")} {p.name}
@@ -62,7 +62,7 @@ export function TideBar({ states, device }: { states: Device["states"]; device: 
           <li className="text-quiet">
             <Link
               to="/queue"
-              search={{ device, state: "skipped" }}
+              search={{ state: "skipped" }}
               className="underline decoration-line underline-offset-4 hover:decoration-tide"
             >
               {skipped} skipped

@@ -31,3 +31,23 @@ export function StateMark({ state }: { state: string }) {
     </span>
   );
 }
+
+/** A sign for each place of an item, named for whoever cannot see it. */
+export function PlaceMarks({ copies }: { copies: { destination: string; state: string }[] }) {
+  return (
+    <span className="flex justify-end gap-1">
+      {copies.map((c) => {
+        const mark = marks[c.state];
+        const Icon = mark?.icon ?? Clock;
+        return (
+          <span key={c.destination} title={`${c.destination}: ${c.state}`} className={mark?.tone ?? ""}>
+            <Icon aria-hidden className="size-4" />
+            <span className="sr-only">
+              {c.destination}: {c.state}
+            </span>
+          </span>
+        );
+      })}
+    </span>
+  );
+}

@@ -17,7 +17,7 @@ export function useResume(device: string) {
 export function useRetry() {
   const client = useQueryClient();
   return useMutation({
-    mutationFn: (order: { device?: string; copies?: number[] }) =>
+    mutationFn: (order: { device?: string; items?: string[] }) =>
       body(api.POST("/api/v1/retry", { body: order })),
     onSettled: () => client.invalidateQueries({ queryKey: ["story"] }),
   });
@@ -26,7 +26,7 @@ export function useRetry() {
 export function useSendNow() {
   const client = useQueryClient();
   return useMutation({
-    mutationFn: (order: { device: string; copies: number[]; metered: boolean }) =>
+    mutationFn: (order: { device: string; items: string[]; metered: boolean }) =>
       body(api.POST("/api/v1/send-now", { body: order })),
     onSettled: () => client.invalidateQueries({ queryKey: ["story"] }),
   });

@@ -4,7 +4,7 @@ import { buttonLook } from "../parts/Button";
 import { useYard } from "../yard";
 import { gates, kinds, states, type QueueSearch } from "./search";
 
-/** The four filters: device, state, kind and hold. */
+/** The filters: device, state, kind, hold and place. */
 export function Filters({ search, go }: { search: QueueSearch; go: (change: QueueSearch) => void }) {
   const yard = useYard();
   const devices = yard.data?.devices.map((d) => d.name) ?? [];
@@ -37,6 +37,13 @@ export function Filters({ search, go }: { search: QueueSearch; go: (change: Queu
         options={gates}
         value={search.hold}
         pick={(hold) => go({ hold, state: undefined })}
+      />
+      <Choice
+        label="Place"
+        all="all places"
+        options={yard.data?.destinations.map((d) => d.name) ?? []}
+        value={search.destination}
+        pick={(destination) => go({ destination })}
       />
     </div>
   );

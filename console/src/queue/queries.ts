@@ -5,18 +5,19 @@ import type { gates, kinds, QueueSearch, states } from "./search";
 const pageSize = 100;
 
 /** Pages of the queue under the filters of the address. */
-export function useCopies({ device, state, kind, hold }: QueueSearch) {
+export function useItems({ device, state, kind, hold, destination }: QueueSearch) {
   return useInfiniteQuery({
-    queryKey: ["copies", { device, state, kind, hold }],
+    queryKey: ["items", { device, state, kind, hold, destination }],
     queryFn: ({ pageParam }) =>
       body(
-        api.GET("/api/v1/copies", {
+        api.GET("/api/v1/items", {
           params: {
             query: {
               device,
               state: state as (typeof states)[number],
               kind: kind as (typeof kinds)[number],
               hold: hold as (typeof gates)[number],
+              destination,
               after: pageParam || undefined,
               limit: pageSize,
             },
@@ -28,11 +29,11 @@ export function useCopies({ device, state, kind, hold }: QueueSearch) {
   });
 }
 
-/** One copy and all that happened to it. */
-export function useStory(device: string, id: number) {
+/** One item and all that happened to it. */
+export function useStory(device: string, key: string) {
   return useQuery({
-    queryKey: ["story", device, id],
+    queryKey: ["story", device, key],
     queryFn: () =>
-      body(api.GET("/api/v1/copies/{device}/{id}", { params: { path: { device, id } } })) as Promise<Story>,
+      body(api.GET("/api/v1/items/{device}/{key}", { params: { path: { device, key } } })) as Promise<Story>,
   });
 }

@@ -1,22 +1,23 @@
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useLayoutEffect, useRef, useState } from "react";
-import type { Copy } from "../api";
+import type { Copy, Item } from "../api";
 import { Button } from "../parts/Button";
-import { StateMark } from "../parts/StateMark";
-import { bytes, count, opens, taken } from "../words";
-import type { useCopies } from "./queries";
+import { Face } from "../parts/Face";
+import { PlaceMarks, StateMark } from "../parts/StateMark";
+import { bytes, opens, taken, things } from "../words";
+import type { useItems } from "./queries";
 
 const rowHeight = 76;
 
 type Props = {
-  pages: ReturnType<typeof useCopies> & { data: NonNullable<unknown> };
-  open: (c: Copy) => void;
+  pages: ReturnType<typeof useItems> & { data: NonNullable<unknown> };
+  open: (i: Item) => void;
   clear: () => void;
 };
 
 /** The list: only the rows in sight are drawn, further pages come as they are needed. */
-export function CopyList({ pages, open, clear }: Props) {
-  const rows = pages.data?.pages.flatMap((p) => p.copies) ?? [];
+export function ItemList({ pages, open, clear }: Props) {
+  const rows = pages.data?.pages.flatMap((p) => p.items) ?? [];
   const list = useRef<HTMLUListElement>(null);
   const [top, setTop] = useState(0);
   useLayoutEffect(() => setTop(list.current?.offsetTop ?? 0), []);
@@ -35,7 +36,7 @@ export function CopyList({ pages, open, clear }: Props) {
   if (rows.length === 0) {
     return (
       <div className="rounded-lg border border-line bg-plank p-8 text-center">
-        <p className="mb-3">No copy is like this.</p>
+        <p className="mb-3">No picture or clip is like this.</p>
         <Button onClick={clear}>Show all</Button>
       </div>
     );
@@ -44,7 +45,7 @@ export function CopyList({ pages, open, clear }: Props) {
     <>
       <p className="text-sm text-quiet" role="status">
         {hasNextPage ? "The newest " : ""}
-        {count(rows.length, "copy", "copies")}
+        {things(rows.length)}
         {hasNextPage ? "; more come as you scroll" : ", newest first"}
       </p>
       <ul
@@ -53,17 +54,17 @@ export function CopyList({ pages, open, clear }: Props) {
         style={{ height: virtual.getTotalSize() }}
       >
         {shown.map((v) => {
-          const c = rows[v.index];
+          const item = rows[v.index];
           return (
-            c && (
+            item && (
               <li
-                key={`${c.device}/${c.id}`}
+                key={`${item.device}/${item.key}`}
                 aria-setsize={hasNextPage ? -1 : rows.length}
                 aria-posinset={v.index + 1}
                 className="absolute inset-x-0 border-b border-line last:border-0"
                 style={{ height: rowHeight, transform: `translateY(${v.start - top}px)` }}
               >
-                <Row copy={c} open={() => open(c)} />
+                <Row item={item} open={() => open(item)} />
               </li>
             )
           );
@@ -73,36 +74,44 @@ export function CopyList({ pages, open, clear }: Props) {
   );
 }
 
-function Row({ copy: c, open }: { copy: Copy; open: () => void }) {
+function Row({ item: i, open }: { item: Item; open: () => void }) {
   return (
     <button
       type="button"
       onClick={open}
-      className="grid size-full grid-cols-[1fr_auto] items-center gap-x-4 px-4 text-left hover:bg-wash sm:grid-cols-[8rem_1fr_auto]"
+      className="grid size-full grid-cols-[auto_1fr_auto] items-center gap-x-3 px-3 text-left hover:bg-wash sm:grid-cols-[auto_7rem_1fr_auto]"
     >
+      <Face device={i.device} item={i.key} kind={i.kind} />
       <span className="hidden sm:block">
-        <StateMark state={c.state} />
+        <StateMark state={i.state} />
       </span>
       <span className="min-w-0">
-        <span className="block truncate font-semibold">{c.name}</span>
+        <span className="block truncate font-semibold">{i.name}</span>
         <span className="block truncate text-sm text-quiet">
-          <span className="sm:hidden">{c.state}. </span>
-          {reason(c)}
+          <span className="sm:hidden">{i.state}. </span>
+          {reason(i)}
         </span>
       </span>
       <span className="text-right text-sm text-quiet">
-        <span className="block">{bytes(c.bytes)}</span>
-        <span className="block">{c.device}</span>
-        <span className="hidden sm:block">{taken(c.takenAt)}</span>
+        <PlaceMarks copies={i.copies} />
+        <span className="block">
+          {bytes(i.bytes)}, {i.device}
+        </span>
+        <span className="hidden sm:block">{taken(i.takenAt)}</span>
       </span>
     </button>
   );
 }
 
-function reason(c: Copy): string {
+/** Where an item stands, and why where it waits or is stuck. */
+export function reason(i: Pick<Item, "says" | "copies">): string {
+  const why = i.copies.map(cause).filter(Boolean);
+  return [i.says, ...new Set(why)].join(" ");
+}
+
+function cause(c: Copy): string {
   const hold = c.holds[0];
   if (hold) return `${hold.says}${hold.opens ? ` (${opens(hold)})` : ""}`;
-  if (c.state === "safe") return `${c.destination}: ${c.remote}`;
   if (c.state === "waiting") return "Next in line.";
-  return c.says || `To ${c.destination}.`;
+  return c.state === "stuck" || c.state === "skipped" ? c.says : "";
 }

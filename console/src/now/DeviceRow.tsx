@@ -1,0 +1,46 @@
+import { Link } from "@tanstack/react-router";
+import { BatteryCharging, BatteryMedium, Plug, RadioTower, Unplug, Wifi, EthernetPort } from "lucide-react";
+import type { Conditions, Device } from "../api";
+import { network, power } from "../words";
+import { PauseButton } from "./PauseButton";
+
+/** One device in a line or two: what it senses, how much of it is safe, and its pause. */
+export function DeviceRow({ device: d }: { device: Device }) {
+  const all = Object.entries(d.states).reduce((sum, [state, a]) => sum + (state === "skipped" ? 0 : a.n), 0);
+  const safe = d.states["safe"]?.n ?? 0;
+  return (
+    <li className="flex items-start justify-between gap-3 py-1.5">
+      <div className="min-w-0">
+        <h3 className="inline font-semibold">{d.name}</h3>{" "}
+        <Link
+          to="/queue"
+          search={{ device: d.name }}
+          className="text-sm text-quiet underline decoration-line underline-offset-4 hover:decoration-tide"
+        >
+          {all === 0
+            ? "nothing found yet"
+            : `${safe.toLocaleString("en-GB")} of ${all.toLocaleString("en-GB")} safe`}
+        </Link>
+        <ConditionsLine conditions={d.conditions} />
+      </div>
+      <PauseButton device={d} />
+    </li>
+  );
+}
+
+function ConditionsLine({ conditions: c }: { conditions: Conditions }) {
+  const Net = { none: Unplug, wifi: Wifi, wired: EthernetPort, cellular: RadioTower }[c.network];
+  const Power = c.battery < 0 ? Plug : c.charging ? BatteryCharging : BatteryMedium;
+  return (
+    <p className="flex flex-wrap gap-x-4 text-sm text-quiet">
+      <span className="inline-flex items-center gap-1.5">
+        <Net aria-hidden className="size-4" />
+        {network(c)}
+      </span>
+      <span className="inline-flex items-center gap-1.5">
+        <Power aria-hidden className="size-4" />
+        {power(c)}
+      </span>
+    </p>
+  );
+}

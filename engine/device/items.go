@@ -1,0 +1,215 @@
+package device
+
+import (
+	"context"
+	"io"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"yardtide/core/gate"
+	"yardtide/core/media"
+	"yardtide/core/queue"
+	"yardtide/engine/face"
+	"yardtide/engine/records"
+	"yardtide/wire"
+)
+
+// This file tells of items, as people count them: each with its copy at every
+// place.
+
+// Items lists items, newest first. Filter.After is the key of the last item of the
+// page before; the error is records.NoItem when it is none.
+func (d *Device) Items(ctx context.Context, f wire.Filter) ([]wire.Item, error) {
+	now := time.Now()
+	w := records.Wanted{Limit: f.Limit, Standing: func(st records.Standing) bool { return d.matches(st, f, now) }}
+	if f.After != "" {
+		after, err := d.Records.ByKey(ctx, f.After)
+		if err != nil {
+			return nil, err
+		}
+		w.After = after.ID
+	}
+	if f.Hold != "" {
+		retrying := gate.Name(f.Hold) == gate.Retry
+		w.Retrying = &retrying
+		if gate.Name(f.Hold) == gate.Place {
+			w.Retrying = nil // what was safe there waits for no try
+		}
+	}
+	items, err := d.Records.Items(ctx, w, now)
+	if err != nil {
+		return nil, err
+	}
+	return d.present(ctx, items, now)
+}
+
+// matches tells whether items that stand alike pass a filter.
+func (d *Device) matches(st records.Standing, f wire.Filter, now time.Time) bool {
+	state, _ := d.together(st.Kind, st.Copies)
+	if f.State != "" && state != queue.State(f.State) || f.Kind != "" && st.Kind != media.Kind(f.Kind) {
+		return false
+	}
+	if f.Destination != "" && !slices.ContainsFunc(st.Copies, func(c records.Stand) bool { return c.Destination == f.Destination }) {
+		return false
+	}
+	return f.Hold == "" || slices.ContainsFunc(st.Copies, func(c records.Stand) bool {
+		return (f.Destination == "" || c.Destination == f.Destination) && d.held(c, st.Kind, gate.Name(f.Hold), now)
+	})
+}
+
+// held tells whether a gate holds copies that stand so.
+func (d *Device) held(c records.Stand, kind media.Kind, name gate.Name, now time.Time) bool {
+	if d.shown(c.State, c.Destination) != c.State {
+		return name == gate.Place
+	}
+	switch c.State {
+	case queue.Waiting:
+		if name == gate.Retry {
+			return true // the page leaves only those that wait for a time
+		}
+		holds, _ := d.holds(c.Class(kind), now)
+		return len(holds) > 0 && holds[0].Gate == name
+	case queue.Proving:
+		h, shut := d.proofHold(c.Class(kind))
+		return shut && h.Gate == name
+	}
+	return false
+}
+
+// Find lists items by name, path from the source on, or part of a name.
+func (d *Device) Find(ctx context.Context, text string, limit int) ([]wire.Item, error) {
+	items, err := d.Records.Find(ctx, text, limit)
+	if err != nil {
+		return nil, err
+	}
+	return d.present(ctx, items, time.Now())
+}
+
+// Story tells an item and all that happened to it. The error is records.NoItem for
+// a key that is none.
+func (d *Device) Story(ctx context.Context, key string) (wire.Story, error) {
+	it, err := d.Records.ByKey(ctx, key)
+	if err != nil {
+		return wire.Story{}, err
+	}
+	shown, err := d.present(ctx, []records.Item{it}, time.Now())
+	if err != nil {
+		return wire.Story{}, err
+	}
+	events, err := d.Records.Story(ctx, it.ID)
+	if err != nil {
+		return wire.Story{}, err
+	}
+	s := wire.Story{Item: shown[0], Story: []wire.Event{{At: records.FromMS(it.FoundMS), State: string(queue.Waiting), Says: "Found on " + d.Name + "."}}}
+	for _, e := range events {
+		s.Story = append(s.Story, wire.Event{At: records.FromMS(e.AtMS), Destination: e.Destination, State: string(e.State), Says: e.Says})
+	}
+	s.Cost, err = d.CostOf(ctx, []string{key})
+	return s, err
+}
+
+// present tells items with their copies.
+func (d *Device) present(ctx context.Context, items []records.Item, now time.Time) ([]wire.Item, error) {
+	ids := make([]int64, len(items))
+	for i, it := range items {
+		ids[i] = it.ID
+	}
+	copies, err := d.Records.CopiesOf(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	list := make([]wire.Item, len(items))
+	for i, it := range items {
+		list[i] = wire.Item{
+			Key: d.Records.Key(it.ID), Device: d.Name, Name: it.Name, Path: it.FullPath(), Kind: string(it.Kind), Bytes: it.Size,
+			TakenAt: it.TakenAt(), TakenFrom: string(it.TakenFrom), Gone: it.GoneMS != 0, Copies: []wire.Copy{},
+		}
+		var stands []records.Stand
+		for _, c := range copies[it.ID] {
+			list[i].Copies = append(list[i].Copies, d.presentCopy(c, now))
+			stands = append(stands, records.Stand{Destination: c.Destination, Rule: c.Rule, State: c.State})
+		}
+		state, _ := d.together(it.Kind, stands)
+		list[i].State = string(state)
+		list[i].Says = standsAt(list[i].Copies)
+	}
+	return list, nil
+}
+
+func (d *Device) presentCopy(c records.Copy, now time.Time) wire.Copy {
+	holds, todo := d.why(c, now)
+	if holds == nil {
+		holds = []gate.Hold{}
+	}
+	if todo == "" {
+		todo = c.Todo
+	}
+	return wire.Copy{
+		Destination: c.Destination, Rule: c.Rule, State: string(d.shown(c.State, c.Destination)), Tries: c.Tries,
+		Remote: c.Remote, SHA256: c.SHA256, SentTwice: c.SentTwice(), Proof: c.Proof, ProvenAt: records.FromMS(c.ProvenMS),
+		Says: c.Says, Todo: todo, Holds: holds, ChangedAt: records.FromMS(c.ChangedMS),
+	}
+}
+
+// standings in words, in the order in which they are told.
+var stands = []struct {
+	state queue.State
+	says  string
+}{
+	{queue.Safe, "safe at "}, {queue.Stuck, "stuck on its way to "}, {queue.Sending, "on its way to "}, {queue.Preparing, "about to go to "},
+	{queue.Proving, "its proof is owed at "}, {queue.Waiting, "waits for "}, {queue.Skipped, "not sent to "},
+}
+
+// standsAt tells where an item stands, place by place: "Safe at shed, on its way
+// to locker."
+func standsAt(copies []wire.Copy) string {
+	var parts []string
+	for _, s := range stands {
+		var there []string
+		for _, c := range copies {
+			if queue.State(c.State) == s.state {
+				there = append(there, c.Destination)
+			}
+		}
+		if len(there) > 0 {
+			parts = append(parts, s.says+gate.And(there))
+		}
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	says := strings.Join(parts, ", ")
+	return strings.ToUpper(says[:1]) + says[1:] + "."
+}
+
+// faceTime is how long making a small picture may take, whatever the disk does.
+const faceTime = 30 * time.Second
+
+// Face is a small picture of an item, as JPEG. The error is records.NoItem for a key
+// that is none, face.ErrNone where there is nothing to show, face.ErrAway while its
+// file cannot be read, and face.ErrBusy.
+func (d *Device) Face(ctx context.Context, key string) ([]byte, error) {
+	it, err := d.Records.ByKey(ctx, key)
+	if err != nil {
+		return nil, err
+	}
+	return d.Faces.Of(ctx, key, func(ctx context.Context) ([]byte, error) {
+		ctx, cancel := context.WithTimeoutCause(ctx, faceTime, face.ErrAway)
+		defer cancel()
+		path := filepath.Join(d.Folder(it.Source), filepath.FromSlash(it.Path()))
+		f, err := openFile(ctx, path)
+		if err != nil {
+			return nil, face.ErrAway
+		}
+		defer f.close()
+		if now, err := f.stampOf(); err != nil || !sameFile(now, it) {
+			return nil, face.ErrAway // another file, or not yet looked at anew
+		}
+		if it.Kind == media.Video {
+			return face.Clip(ctx, path, it.ContentType)
+		}
+		return face.Picture(io.NewSectionReader(f, 0, it.Size), it.ContentType, it.Size)
+	})
+}

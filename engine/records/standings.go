@@ -1,0 +1,246 @@
+package records
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base32"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"database/sql"
+
+	"github.com/jmoiron/sqlx"
+
+	"yardtide/core/media"
+	"yardtide/core/queue"
+)
+
+// This file counts and lists items. An item's standing is the states of its copies
+// together; counters are kept by standing, and a page is a walk along one index for
+// each standing that it takes.
+
+// Standing is how many items stand alike.
+type Standing struct {
+	ID     int64
+	Kind   media.Kind
+	N      int64
+	Bytes  int64 // of the items, each counted once
+	Copies []Stand
+}
+
+// Stand is where one copy of an item stands.
+type Stand struct {
+	Destination, Rule string
+	State             queue.State
+}
+
+// Class is that of the copy, of an item of a kind.
+func (s Stand) Class(kind media.Kind) queue.Class {
+	return queue.Class{Rule: s.Rule, Kind: kind, Destination: s.Destination}
+}
+
+// UnmarshalJSON reads the form in which the records keep it.
+func (s *Stand) UnmarshalJSON(text []byte) error {
+	var three [3]string
+	err := json.Unmarshal(text, &three)
+	s.Destination, s.Rule, s.State = three[0], three[1], queue.State(three[2])
+	return err
+}
+
+// Standings reads how items stand.
+func (r *Records) Standings(ctx context.Context) ([]Standing, error) { return standings(ctx, r.read) }
+
+type selector interface {
+	SelectContext(ctx context.Context, into any, query string, args ...any) error
+}
+
+func standings(ctx context.Context, from selector) ([]Standing, error) {
+	var rows []struct {
+		ID     int64      `db:"id"`
+		Kind   media.Kind `db:"kind"`
+		Copies string     `db:"copies"`
+		N      int64      `db:"n"`
+		Bytes  int64      `db:"bytes"`
+	}
+	if err := from.SelectContext(ctx, &rows, `SELECT id, kind, copies, n, bytes FROM standings WHERE n > 0`); err != nil {
+		return nil, fmt.Errorf("reading how items stand: %w", err)
+	}
+	list := make([]Standing, len(rows))
+	for i, row := range rows {
+		list[i] = Standing{ID: row.ID, Kind: row.Kind, N: row.N, Bytes: row.Bytes}
+		if err := json.Unmarshal([]byte(row.Copies), &list[i].Copies); err != nil {
+			return nil, fmt.Errorf("reading how items stand: %w", err)
+		}
+	}
+	return list, nil
+}
+
+// standText is an item's standing as SQL makes it of its copies.
+const standText = `(SELECT json_group_array(json_array(destination, rule, state) ORDER BY destination) FROM copies WHERE item = i.id)`
+
+// stand gives items their standings after copies were made for them. (A trigger
+// follows what happens to copies later.)
+func stand(tx *transaction, where string, args ...any) error {
+	for _, query := range []string{
+		`UPDATE standings SET n = standings.n - o.n, bytes = standings.bytes - o.bytes FROM (SELECT i.standing, count(*) n, sum(i.size) bytes FROM items i WHERE ` + where + ` GROUP BY 1) o WHERE standings.id = o.standing`,
+		`INSERT INTO standings (kind, copies) SELECT DISTINCT i.kind, ` + standText + ` FROM items i WHERE ` + where + ` ON CONFLICT DO NOTHING`,
+		`UPDATE items AS i SET standing = (SELECT id FROM standings WHERE kind = i.kind AND copies = ` + standText + `) WHERE ` + where,
+		`UPDATE standings SET n = standings.n + o.n, bytes = standings.bytes + o.bytes FROM (SELECT i.standing, count(*) n, sum(i.size) bytes FROM items i WHERE ` + where + ` GROUP BY 1) o WHERE standings.id = o.standing`,
+	} {
+		if _, err := tx.Exec(query, args...); err != nil {
+			return fmt.Errorf("counting the items: %w", err)
+		}
+	}
+	return nil
+}
+
+// Wanted is what a page of items takes.
+type Wanted struct {
+	// Standing tells whether items that stand so may be taken.
+	Standing func(Standing) bool
+	// Retrying leaves only items of which a copy waits for its next try (true), or
+	// has one that waits and does not (false); nil takes both.
+	Retrying *bool
+	After    int64 // the last item of the page before, 0 for the first page
+	Limit    int
+}
+
+// Items lists items, newest first, as they stood at one moment. Each standing is a
+// walk along one index.
+func (r *Records) Items(ctx context.Context, w Wanted, now time.Time) ([]Item, error) {
+	var page []Item
+	err := r.view(ctx, "reading a page of items", func(tx *transaction) error {
+		all, err := standings(ctx, inTransaction{tx})
+		if err != nil {
+			return err
+		}
+		after := ``
+		var from []any
+		if w.After != 0 {
+			var taken int64
+			if err := tx.Get(&taken, `SELECT taken_at FROM items WHERE id = ?`, w.After); err != nil {
+				return err
+			}
+			after, from = ` AND (i.taken_at, i.id) < (?, ?)`, []any{taken, w.After}
+		}
+		if w.Retrying != nil {
+			not := map[bool]string{true: `>`, false: `<=`}[*w.Retrying]
+			after += ` AND EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id AND c.state IN ('waiting', 'proving') AND c.not_before ` + not + ` ?)`
+			from = append(from, ms(now))
+		}
+		for _, s := range all {
+			if !w.Standing(s) {
+				continue
+			}
+			var items []Item
+			args := append(append([]any{s.ID}, from...), w.Limit)
+			if err := tx.Select(&items, `SELECT * FROM items i WHERE i.standing = ?`+after+` ORDER BY i.taken_at DESC, i.id DESC LIMIT ?`, args...); err != nil {
+				return err
+			}
+			page = append(page, items...)
+		}
+		return nil
+	})
+	slices.SortFunc(page, NewestItem)
+	return page[:min(len(page), w.Limit)], err
+}
+
+// inTransaction reads in a transaction, whose context is its own.
+type inTransaction struct{ tx *transaction }
+
+func (t inTransaction) SelectContext(_ context.Context, into any, query string, args ...any) error {
+	return t.tx.Select(into, query, args...)
+}
+
+// NewestItem orders items by capture time, the newest first.
+func NewestItem(a, b Item) int {
+	return Newest(Copy{ID: a.ID, TakenMS: a.TakenMS}, Copy{ID: b.ID, TakenMS: b.TakenMS})
+}
+
+// CopiesOf reads the copies of items, by item, ordered by destination.
+func (r *Records) CopiesOf(ctx context.Context, items []int64) (map[int64][]Copy, error) {
+	of := make(map[int64][]Copy, len(items))
+	for some := range slices.Chunk(items, 200) {
+		query, args, err := sqlx.In(selectCopy+`WHERE c.item IN (?) ORDER BY c.item, c.destination`, some)
+		if err != nil {
+			return nil, fmt.Errorf("reading the copies of items: %w", err)
+		}
+		var copies []Copy
+		if err := r.read.SelectContext(ctx, &copies, query, args...); err != nil {
+			return nil, fmt.Errorf("reading the copies of items: %w", err)
+		}
+		for _, c := range copies {
+			of[c.Item] = append(of[c.Item], c)
+		}
+	}
+	return of, nil
+}
+
+// Find lists items with copies by a name, a path from the source on, or part of a
+// name; exact ones first, at most limit.
+func (r *Records) Find(ctx context.Context, text string, limit int) ([]Item, error) {
+	dir, name := path.Split(text)
+	dir = strings.TrimSuffix(dir, "/")
+	var items []Item
+	query := `SELECT * FROM items i WHERE i.name = ? AND +i.standing <> 0 AND (? = '' OR i.source || CASE i.dir WHEN '.' THEN '' ELSE '/' || i.dir END = ? OR i.dir = ?) ORDER BY i.gone_at, i.taken_at DESC LIMIT ?`
+	if err := r.read.SelectContext(ctx, &items, query, name, dir, dir, dir, limit); err != nil {
+		return nil, fmt.Errorf("looking for %q: %w", text, err)
+	}
+	if len(items) > 0 || text == "" || dir != "" {
+		return items, nil
+	}
+	if err := r.read.SelectContext(ctx, &items, `SELECT * FROM items i WHERE instr(lower(i.name), lower(?)) > 0 AND +i.standing <> 0 AND i.gone_at = 0 ORDER BY i.taken_at DESC LIMIT ?`, text, limit); err != nil {
+		return nil, fmt.Errorf("looking for %q: %w", text, err)
+	}
+	return items, nil
+}
+
+// An item's key names it for good, outside these records too: its number, after a
+// word that was made at random with the records. Records that are begun anew number
+// anew, and another word tells it.
+
+const epochFact = "epoch"
+
+func (r *Records) readEpoch(ctx context.Context) (string, error) {
+	epoch, err := r.Fact(ctx, epochFact)
+	if err != nil || epoch != "" {
+		return epoch, err
+	}
+	b := make([]byte, 5)
+	_, _ = rand.Read(b) // it never fails (crypto/rand)
+	epoch = strings.ToLower(base32.StdEncoding.EncodeToString(b))
+	return epoch, r.SetFact(ctx, epochFact, epoch)
+}
+
+// Key is the key of an item.
+func (r *Records) Key(item int64) string { return r.epoch + "-" + strconv.FormatInt(item, 36) }
+
+// NoItem tells that a key is no item's of these records.
+type NoItem struct{ Key string }
+
+func (e NoItem) Error() string {
+	return fmt.Sprintf("there is no item %q here; a list or a search gives the keys that there are", e.Key)
+}
+
+// ByKey reads the item of a key; the error is NoItem when there is none.
+func (r *Records) ByKey(ctx context.Context, key string) (it Item, err error) {
+	number, ours := strings.CutPrefix(key, r.epoch+"-")
+	id, perr := strconv.ParseInt(number, 36, 64)
+	if !ours || perr != nil || r.Key(id) != key {
+		return Item{}, NoItem{key}
+	}
+	err = r.read.GetContext(ctx, &it, `SELECT * FROM items WHERE id = ? AND standing <> 0`, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return Item{}, NoItem{key}
+	}
+	if err != nil {
+		return Item{}, fmt.Errorf("reading item %s: %w", key, err)
+	}
+	return it, nil
+}

@@ -1,0 +1,98 @@
+package service
+
+import (
+	"fmt"
+	"slices"
+
+	"yardtide/core/gate"
+	"yardtide/core/queue"
+	"yardtide/wire"
+)
+
+// mostProblems is how many problems of one source are told each by itself.
+const mostProblems = 3
+
+// needs gathers what a yard asks of its keeper, each thing once: what stops a whole
+// device first, then folders that are away, storages, and single items.
+func needs(y wire.Yard) []wire.Need {
+	list := []wire.Need{}
+	add := func(n wire.Need) {
+		if n.Mends == "" {
+			n.Mends = "nothing"
+		}
+		list = append(list, n)
+	}
+	if y.Problem != "" {
+		mends := ""
+		if y.Yard == "" {
+			mends = "plan"
+		}
+		add(wire.Need{Says: y.Problem, Mends: mends})
+	}
+	for _, d := range y.Devices {
+		if d.Problem != "" {
+			add(wire.Need{Says: d.Problem, Device: d.Name})
+		}
+	}
+	for _, name := range y.Absent {
+		add(wire.Need{Says: name + " is silent: nothing here runs it, and what is new on it is not seen.", Device: name})
+	}
+	for _, d := range y.Devices {
+		for _, src := range d.Sources {
+			for _, p := range src.Problems[:min(len(src.Problems), mostProblems)] {
+				add(wire.Need{Says: p.Path + ": " + p.Says, Todo: p.Todo, Device: d.Name})
+			}
+			if more := len(src.Problems) - mostProblems; more > 0 {
+				add(wire.Need{Says: fmt.Sprintf("%s: %s more problems like these.", src.Path, gate.Count(int64(more))), Device: d.Name})
+			}
+		}
+	}
+	told := map[string]bool{} // storages of which something is told
+	for _, d := range y.Destinations {
+		if d.Problem != "" {
+			mends := "retry"
+			if d.Asks {
+				mends = "answer"
+			}
+			add(wire.Need{Says: d.Name + ": " + d.Problem, Todo: d.Todo, Destination: d.Name, Mends: mends})
+		}
+		if d.Says != "" {
+			add(wire.Need{Says: d.Says, Destination: d.Name})
+		}
+		told[d.Name] = d.Problem != "" || d.Says != ""
+	}
+	for _, d := range y.Devices {
+		for _, h := range d.Holds {
+			if h.You && !slices.ContainsFunc(h.Destinations, func(name string) bool { return told[name] }) {
+				add(wire.Need{Says: h.Says, Todo: h.Todo, Device: d.Name})
+			}
+		}
+		if n := d.States[queue.Stuck].N; n > 0 {
+			says := fmt.Sprintf("%s pictures and clips of %s are stuck.", gate.Count(n), d.Name)
+			if n == 1 {
+				says = fmt.Sprintf("One picture or clip of %s is stuck.", d.Name)
+			}
+			add(wire.Need{Says: says, Todo: "See what each needs, then retry.", Device: d.Name, Mends: "retry"})
+		}
+	}
+	return list
+}
+
+// holds gathers why items of all devices wait, where that mends itself.
+func holds(devices []wire.Device) []wire.HoldGroup {
+	list := []wire.HoldGroup{}
+	for _, d := range devices {
+		for _, h := range d.Holds {
+			if h.You {
+				continue // it stands among the needs
+			}
+			if i := slices.IndexFunc(list, h.Same); i >= 0 {
+				list[i].Join(h)
+			} else {
+				list = append(list, h)
+			}
+		}
+	}
+	slices.SortFunc(list, wire.HoldGroup.Compare)
+	return list
+}

@@ -1,0 +1,72 @@
+package wire
+
+import (
+	"time"
+
+	"yardtide/core/gate"
+)
+
+// Item is one picture or clip, with its copy at each place.
+type Item struct {
+	Key       string    `json:"key" doc:"Names it on its device, for good"`
+	Device    string    `json:"device"`
+	Name      string    `json:"name"`
+	Path      string    `json:"path" doc:"On the device, from the source on"`
+	Kind      string    `json:"kind"`
+	Bytes     int64     `json:"bytes"`
+	TakenAt   time.Time `json:"takenAt" doc:"In the zone where it was taken"`
+	TakenFrom string    `json:"takenFrom" enum:"header,header-nz,file" doc:"header-nz: the camera wrote no zone; file: the file's own time"`
+	Gone      bool      `json:"gone" doc:"The file is no longer on the device, or has another content"`
+	State     string    `json:"state" enum:"waiting,preparing,sending,proving,safe,stuck,skipped" doc:"Of all its copies together: safe when each is"`
+	Says      string    `json:"says" doc:"Where it stands, place by place, as a sentence"`
+	Copies    []Copy    `json:"copies" doc:"One for each place"`
+}
+
+// Copy is one item at one place.
+type Copy struct {
+	Destination string      `json:"destination"`
+	Rule        string      `json:"rule"`
+	State       string      `json:"state" enum:"waiting,preparing,sending,proving,safe,stuck,skipped"`
+	Tries       int         `json:"tries"`
+	Remote      string      `json:"remote" doc:"Path at the destination, empty before it is sent"`
+	SHA256      string      `json:"sha256"`
+	SentTwice   int64       `json:"sentTwice" doc:"Bytes that went more than once, as a send was cut"`
+	Proof       string      `json:"proof"`
+	ProvenAt    time.Time   `json:"provenAt,omitzero"`
+	Says        string      `json:"says" doc:"Why it is where it is"`
+	Todo        string      `json:"todo" doc:"What the keeper can do, empty when it mends itself"`
+	Holds       []gate.Hold `json:"holds" doc:"Why it waits, the first being the nearest to open"`
+	ChangedAt   time.Time   `json:"changedAt"`
+}
+
+// Filter narrows the items of a page; empty fields take everything.
+type Filter struct {
+	Device      string
+	State       string // of the item
+	Kind        string
+	Hold        string // a gate that holds one of its copies
+	Destination string // of one of its copies
+	After       string // the cursor that the page before gave
+	Limit       int
+}
+
+// Page is a part of the items, newest first.
+type Page struct {
+	Items []Item `json:"items"`
+	Next  string `json:"next" doc:"The cursor of the next page, empty at the end"`
+}
+
+// Event is one line of an item's story.
+type Event struct {
+	At          time.Time `json:"at"`
+	Destination string    `json:"destination" doc:"Empty for what concerns the item at every place"`
+	State       string    `json:"state"`
+	Says        string    `json:"says"`
+}
+
+// Story is an item with all that happened to it, oldest first.
+type Story struct {
+	Item  Item    `json:"item"`
+	Story []Event `json:"story"`
+	Cost  Cost    `json:"cost" doc:"What sending it now would take"`
+}

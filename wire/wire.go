@@ -1,0 +1,190 @@
+// Package wire holds the types that cross the API: values only, with the words
+// that the API document has of them. It imports nothing above core/, so that who
+// speaks with a service links none of it.
+package wire
+
+import (
+	"cmp"
+	"slices"
+	"time"
+
+	"yardtide/core/gate"
+	"yardtide/core/media"
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+)
+
+// Amount is a number of items, or of copies where that is said, and their bytes.
+type Amount struct {
+	N     int64 `json:"n"`
+	Bytes int64 `json:"bytes"`
+}
+
+// Plus is an amount with more.
+func (a Amount) Plus(n, bytes int64) Amount { return Amount{a.N + n, a.Bytes + bytes} }
+
+// Yard is the whole yard at one moment.
+type Yard struct {
+	Yard         string              `json:"yard" doc:"Empty before there is a plan"`
+	Time         time.Time           `json:"time"`
+	Says         string              `json:"says" doc:"How all items stand, in a sentence or two"`
+	Holds        []HoldGroup         `json:"holds" doc:"Why items of all devices wait, where that mends itself, the largest group first"`
+	Needs        []Need              `json:"needs" doc:"What does not mend itself, each once, the gravest first"`
+	Devices      []Device            `json:"devices" doc:"Those that run in this service"`
+	Absent       []string            `json:"absent" doc:"Devices of the plan that no process runs"`
+	Destinations []DestinationStatus `json:"destinations"`
+	Standin      bool                `json:"standin" doc:"Phones and storage are simulated"`
+	Problem      string              `json:"problem" doc:"What the keeper must do before anything goes, else empty"`
+}
+
+// Need is something that the keeper must see to.
+type Need struct {
+	Says        string `json:"says"`
+	Todo        string `json:"todo" doc:"What the keeper can do, as a sentence, empty when says tells it"`
+	Device      string `json:"device" doc:"Whom it concerns, empty when nobody or all"`
+	Destination string `json:"destination" doc:"Which storage it concerns, empty when none"`
+	Mends       string `json:"mends" enum:"retry,answer,plan,nothing" doc:"What mends it here: retry takes up what is stuck or tries the storage again, answer says which place it is, plan adds the first destination; nothing is done elsewhere"`
+}
+
+// DestinationStatus is a storage and the room it has.
+type DestinationStatus struct {
+	Name     string               `json:"name"`
+	Kind     plan.DestinationKind `json:"kind"`
+	Where    string               `json:"where"`
+	Space    Space                `json:"space"`
+	KeepFree int64                `json:"keepFree" doc:"Bytes that are never filled"`
+	Held     Amount               `json:"held" doc:"Copies that are there, proven or about to be"`
+	There    []Share              `json:"there" doc:"What is there, by device, rule and kind, the largest first"`
+	Coming   []Share              `json:"coming" doc:"What is still to come, the largest first"`
+	Short    int64                `json:"short" doc:"Bytes by which what is still to come does not fit, 0 when it does or nobody knows"`
+	Says     string               `json:"says" doc:"What does not fit, as a sentence, else empty"`
+	Problem  string               `json:"problem" doc:"Why nothing can be done there, or why what is there does not count, else empty"`
+	Todo     string               `json:"todo" doc:"What the keeper can do about the problem"`
+	Asks     bool                 `json:"asks" doc:"Its name has come to stand for another place: the keeper says whether that is the old one moved, or new"`
+}
+
+// Space is a storage's room in bytes; -1 is not known.
+type Space struct {
+	Free int64 `json:"free" doc:"Bytes, -1 when the storage does not tell"`
+	Used int64 `json:"used" doc:"Bytes, -1 when the storage does not tell"`
+}
+
+// Share is what one device has, or has still to come, at a destination, in copies.
+type Share struct {
+	Device string     `json:"device"`
+	Rule   string     `json:"rule"`
+	Kind   media.Kind `json:"kind"`
+	Amount
+}
+
+// Device is a device at one moment.
+type Device struct {
+	Name       string                 `json:"name"`
+	Conditions gate.Conditions        `json:"conditions"`
+	Pause      gate.PauseState        `json:"pause"`
+	States     map[queue.State]Amount `json:"states" doc:"Items by the state of all their copies together; absent is none"`
+	Partly     Amount                 `json:"partly" doc:"Items that are not safe, and lie proven at one place at least"`
+	Going      Amount                 `json:"going" doc:"Items of which a copy waits that no gate holds"`
+	Holds      []HoldGroup            `json:"holds" doc:"Why items wait, the largest group first; an item may wait for several reasons"`
+	Sends      []Send                 `json:"sends"`
+	Lanes      []Lane                 `json:"lanes"`
+	Sources    []Source               `json:"sources"`
+	Problem    string                 `json:"problem" doc:"Why the device cannot work, empty when it can"`
+}
+
+// HoldGroup is the items that wait for one reason.
+type HoldGroup struct {
+	gate.Hold
+	Amount
+	Devices      []string     `json:"devices" doc:"On which the items are"`
+	Kinds        []media.Kind `json:"kinds" doc:"Of the items"`
+	Destinations []string     `json:"destinations" doc:"Where they wait to go"`
+	Todo         string       `json:"todo" doc:"What the keeper can do, empty when it mends itself"`
+}
+
+// Same tells whether two groups wait for one and the same reason.
+func (h HoldGroup) Same(o HoldGroup) bool {
+	return h.Gate == o.Gate && h.Says == o.Says && h.Opens.Equal(o.Opens)
+}
+
+// Compare orders groups: the largest first.
+func (h HoldGroup) Compare(o HoldGroup) int {
+	return cmp.Or(cmp.Compare(o.N, h.N), cmp.Compare(h.Says, o.Says))
+}
+
+// Join adds the items of another group that waits for the same reason.
+func (h *HoldGroup) Join(o HoldGroup) {
+	h.Amount = h.Plus(o.N, o.Bytes)
+	h.Devices = union(h.Devices, o.Devices)
+	h.Kinds = union(h.Kinds, o.Kinds)
+	h.Destinations = union(h.Destinations, o.Destinations)
+	if !o.Since.IsZero() && o.Since.Before(h.Since) {
+		h.Since = o.Since
+	}
+}
+
+func union[T cmp.Ordered](a, b []T) []T {
+	all := slices.Concat(a, b)
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+// Send is a copy on its way right now.
+type Send struct {
+	Item        string      `json:"item" doc:"Its key"`
+	Name        string      `json:"name"`
+	Kind        media.Kind  `json:"kind"`
+	Destination string      `json:"destination"`
+	State       queue.State `json:"state"`
+	Bytes       int64       `json:"bytes"`
+	Sent        int64       `json:"sent"`
+	Rate        int64       `json:"rate" doc:"Bytes a second since it began, 0 while it is not known"`
+	Metered     bool        `json:"metered"`
+	BeginsAnew  bool        `json:"beginsAnew" doc:"It is large, and this storage cannot go on after a cut: it would begin anew"`
+}
+
+// Lane is one lane of a rule for one kind and whether it is open now.
+type Lane struct {
+	Rule        string       `json:"rule"`
+	Kind        media.Kind   `json:"kind"`
+	Destination string       `json:"destination"`
+	Over        plan.Network `json:"over"`
+	Open        bool         `json:"open"`
+	Holds       []gate.Hold  `json:"holds"`
+	Limit       int64        `json:"limit" doc:"The allowance in bytes, 0 without one"`
+	Per         plan.Period  `json:"per" doc:"The allowance's period"`
+	Spent       int64        `json:"spent" doc:"Bytes spent or reserved in this period"`
+}
+
+// Source is a folder that is taken up, and how its last scan went.
+type Source struct {
+	Folder   string    `json:"folder"`
+	Path     string    `json:"path"`
+	Rule     string    `json:"rule"`
+	Scanned  time.Time `json:"scanned,omitzero" doc:"Absent before the first scan ended"`
+	Problems []Problem `json:"problems"`
+}
+
+// Problem is a file or folder that cannot be taken up as it is.
+type Problem struct {
+	Path string `json:"path"`
+	Says string `json:"says"`
+	Todo string `json:"todo"`
+}
+
+// Phone is the state of a simulated phone.
+type Phone struct {
+	Device     string          `json:"device"`
+	Conditions gate.Conditions `json:"conditions"`
+	Timeline   bool            `json:"timeline" doc:"It follows its timeline"`
+}
+
+// Link is a one-time link to the console.
+type Link struct {
+	URL string `json:"url"`
+}
+
+// Count is how many an order reached.
+type Count struct {
+	N int64 `json:"n"`
+}
