@@ -10,11 +10,12 @@ CONSOLE := $(shell find console/src console/public -type f) console/index.html c
 help: ## this list
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 10
 
-demo: bin/yardtide bin/versitygw ## run the demo yard; Ctrl-C ends it
+demo: bin/yardtide ## run the demo yard; Ctrl-C ends it (its bucket is a folder until `make test` has built the S3 gateway)
 	@./packages.sh ffmpeg openssh-server
 	./bin/yardtide demo
 
 test: bin/yardtide bin/versitygw ## every test, the Go ones under the race detector
+	$(NPM) run --silent test
 	./packages.sh chromium apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server iproute2 ffmpeg
 	CGO_ENABLED=1 go test -race -timeout 20m ./...
 

@@ -58,7 +58,7 @@ func (s *Service) withDestination(text, name string, d plan.Destination) (string
 	if len(s.devices) == 0 {
 		return "", plan.EditError{Says: "there is no plan and no device here to write one for"}
 	}
-	return plan.First("Home", zoneName(), s.devices[0].Name, "Pictures", name, d), nil
+	return plan.First("Home", zoneName(), s.devices[0].DeviceName(), "Pictures", name, d), nil
 }
 
 // zoneName is the name of this machine's time zone, UTC when it has none.
@@ -160,7 +160,7 @@ func short(st wire.DestinationStatus, coming int64) string {
 		}
 		parts = append(parts, fmt.Sprintf("%ss of %s on %s %s", share.Kind, share.Rule, share.Device, gate.Bytes(share.Bytes)))
 	}
-	return fmt.Sprintf("What is still to come to %s takes %s, which is %s more than there is room for: %s.", st.Name, gate.Bytes(coming), gate.Bytes(st.Short), strings.Join(parts, ", "))
+	return fmt.Sprintf("What is still to come to %s takes %s, %s more than there is room for. Of it: %s.", st.Name, gate.Bytes(coming), gate.Bytes(st.Short), strings.Join(parts, ", "))
 }
 
 // SettlePlace is the keeper's answer about a destination that has come to stand for
@@ -280,7 +280,7 @@ func (s *Service) Adopt(ctx context.Context, name string) (wire.Adopted, error) 
 	}
 	chosen := s.devices[0]
 	for _, d := range s.devices {
-		for _, source := range p.Devices[d.Name].Sources {
+		for _, source := range p.Devices[d.DeviceName()].Sources {
 			if slices.Contains(p.Rules[source.Rule].To, name) {
 				chosen = d
 			}
@@ -293,20 +293,11 @@ func (s *Service) Adopt(ctx context.Context, name string) (wire.Adopted, error) 
 func (s *Service) Proving(ctx context.Context) (wire.Proving, error) {
 	var out wire.Proving
 	for _, d := range s.devices {
-		left, held, err := d.Reproving(ctx)
+		one, err := d.Proving(ctx)
 		if err != nil {
 			return out, err
 		}
-		counters, err := d.Records.Counters(ctx)
-		if err != nil {
-			return out, err
-		}
-		out.Left, out.Held = out.Left+left, out.Held+held
-		for _, c := range counters {
-			if c.State == queue.Stuck {
-				out.Stuck += c.N
-			}
-		}
+		out.Left, out.Held, out.Stuck = out.Left+one.Left, out.Held+one.Held, out.Stuck+one.Stuck
 	}
 	return out, nil
 }

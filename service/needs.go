@@ -3,6 +3,7 @@ package service
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"yardtide/core/gate"
 	"yardtide/core/queue"
@@ -57,7 +58,8 @@ func needs(y wire.Yard) []wire.Need {
 			add(wire.Need{Says: d.Name + ": " + d.Problem, Todo: d.Todo, Destination: d.Name, Mends: mends})
 		}
 		if d.Says != "" {
-			add(wire.Need{Says: d.Says, Destination: d.Name})
+			says, _, _ := strings.Cut(d.Says, " Of it: ") // what takes how much stands at the storage
+			add(wire.Need{Says: says, Destination: d.Name})
 		}
 		told[d.Name] = d.Problem != "" || d.Says != ""
 	}

@@ -67,7 +67,7 @@ type Service struct {
 	Options
 	lock    *flock.Flock
 	token   string
-	devices []*device.Device
+	devices []Device
 	records []*records.Records
 	drivers drivers
 	fleet   device.Fleet
@@ -286,11 +286,11 @@ func (s *Service) UseLink(code string, now time.Time) bool {
 }
 
 // Devices are the devices of this process.
-func (s *Service) Devices() []*device.Device { return s.devices }
+func (s *Service) Devices() []Device { return s.devices }
 
 // Device finds one by name; ok is false when this process has none of it.
-func (s *Service) Device(name string) (*device.Device, bool) {
-	i := slices.IndexFunc(s.devices, func(d *device.Device) bool { return d.Name == name })
+func (s *Service) Device(name string) (Device, bool) {
+	i := slices.IndexFunc(s.devices, func(d Device) bool { return d.DeviceName() == name })
 	if i < 0 {
 		return nil, false
 	}
@@ -299,7 +299,7 @@ func (s *Service) Device(name string) (*device.Device, bool) {
 
 // Retry takes up again what is stuck on a device, the items named or all, and asks
 // every destination for its space anew.
-func (s *Service) Retry(ctx context.Context, d *device.Device, items []string) (int64, error) {
+func (s *Service) Retry(ctx context.Context, d Device, items []string) (int64, error) {
 	n, err := d.Retry(ctx, items)
 	s.drivers.forget()
 	return n, err
@@ -334,8 +334,8 @@ func (s *Service) status(ctx context.Context) (wire.Yard, error) {
 	}
 	slices.Sort(st.Absent)
 	for _, d := range s.devices {
-		if _, named := p.Devices[d.Name]; !named {
-			st.Problem = fmt.Sprintf("The plan names no device %q, which is what this computer is called here. Name it so under devices, or start the service with -device NAME.", d.Name)
+		if _, named := p.Devices[d.DeviceName()]; !named {
+			st.Problem = fmt.Sprintf("The plan names no device %q, which is what this computer is called here. Name it so under devices, or start the service with -device NAME.", d.DeviceName())
 		}
 	}
 	for name, d := range p.Destinations {

@@ -65,9 +65,13 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 		if ctx.Err() != nil {
 			return nil
 		}
-		old, had, err := b.d.Records.Here(ctx, b.source.Folder, f.Dir, f.Name)
-		if err != nil {
-			return err
+		var old records.Item
+		had := f.Known
+		if had {
+			var err error
+			if old, had, err = b.d.Records.Here(ctx, b.source.Folder, f.Dir, f.Name); err != nil {
+				return err
+			}
 		}
 		it, ok, err := b.probe(ctx, f)
 		if err != nil {
@@ -184,10 +188,13 @@ const edge = 16 << 10
 // every item, and enough to tell nearly all files of one size apart.
 func lookOf(file io.ReaderAt, size int64) (string, error) {
 	h := sha256.New()
-	for _, part := range []*io.SectionReader{io.NewSectionReader(file, 0, edge), io.NewSectionReader(file, max(edge, size-edge), edge)} {
-		if _, err := io.Copy(h, part); err != nil {
+	part := make([]byte, min(edge, size))
+	for _, at := range []int64{0, max(edge, size-edge)} {
+		n, err := file.ReadAt(part, at)
+		if err != nil && !errors.Is(err, io.EOF) {
 			return "", fmt.Errorf("reading its edges: %w", err)
 		}
+		h.Write(part[:n])
 	}
 	return hex.EncodeToString(h.Sum(nil)[:12]), nil
 }

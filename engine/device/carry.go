@@ -56,6 +56,9 @@ type carriage struct {
 	temp    string            // what it sends to, "" before it does
 	twin    string            // the path that it shares with a copy of the same content
 	ours    bool              // what lies at its path was put there by it, or is known to be its content
+
+	unrecorded *landing // it was put in place, and that is still to be recorded
+	recording  bool     // it is done at the storage: its sender's place is free (Device.mu)
 }
 
 // Why a send is cut.
@@ -141,19 +144,33 @@ func (d *Device) tryCarry(ctx context.Context, s *carriage) (err error) {
 	if there, err := d.alreadyThere(ctx, s); err != nil || there {
 		return err
 	}
-	if err := d.send(ctx, s); err != nil {
+	if d.goesWhole(s) {
+		err = d.sendWhole(ctx, s)
+	} else {
+		err = d.send(ctx, s)
+	}
+	if err != nil {
 		return err
 	}
-	return d.prove(ctx, s)
+	err = d.prove(ctx, s)
+	// Without a proof it is on record all the same that it landed.
+	return errors.Join(err, d.settle(ctx, s))
 }
 
 // step records a step even when the send is cut meanwhile: what has happened at
 // the storage must be known here. The cut shows at the next thing that is done.
 func (d *Device) step(ctx context.Context, s *carriage, to queue.State, story string, c records.Change) error {
 	ctx = context.WithoutCancel(ctx)
-	if err := d.Records.Step(ctx, s.copy.ID, to, story, c, time.Now()); err != nil {
+	var err error
+	if l := s.unrecorded; l != nil && to == queue.Safe {
+		err = d.Records.Land(ctx, s.copy.ID, l.story, l.change, story, c, time.Now())
+	} else {
+		err = d.Records.Step(ctx, s.copy.ID, to, story, c, time.Now())
+	}
+	if err != nil {
 		return err
 	}
+	s.unrecorded = nil
 	d.mu.Lock()
 	s.copy.State = to
 	d.mu.Unlock()
@@ -307,6 +324,10 @@ func (d *Device) safe(ctx context.Context, s *carriage, story, way string, at ti
 	case driver != s.driver:
 		return errMoved
 	}
+	d.mu.Lock()
+	s.recording = true
+	d.mu.Unlock()
+	nudge(d.freed)
 	err := d.step(ctx, s, queue.Safe, story, records.Change{If: &s.place, Proof: &way, ProvenAt: &at, Says: text(""), Order: new(records.Order), NotBefore: &time.Time{}, Tries: new(int)})
 	if errors.Is(err, records.ErrFactChanged) { // in this moment
 		return errMoved
@@ -494,9 +515,8 @@ func (d *Device) way(s *carriage) string {
 // name that tells it from something else which has that path. Content that is
 // there already is not put there twice.
 func (d *Device) publish(ctx context.Context, s *carriage, temp, sum string) (string, error) {
-	p := d.currentPlan()
-	base := naming.Path(p.Destinations[s.copy.Destination].Layout, naming.Item{Name: s.item.Name, Device: d.Name, Kind: s.item.Kind, TakenAt: s.item.TakenAt()})
-	mark, each := sum, p.Rules[s.copy.Rule].StoreEach
+	base, each := d.pathOf(s, sum)
+	mark := sum
 	if each { // equal files are told apart by where they come from
 		of := sha256.Sum256([]byte(sum + "\x00" + d.Name + "\x00" + s.copy.Path()))
 		mark = hex.EncodeToString(of[:])
@@ -531,6 +551,14 @@ func (d *Device) publish(ctx context.Context, s *carriage, temp, sum string) (st
 		}
 	}
 	return "", &destination.Error{Cause: queue.Refused, Says: "every name for it is taken at the storage"}
+}
+
+// pathOf is the layout's path of a copy, and whether equal files lie each under one of
+// its own.
+func (d *Device) pathOf(s *carriage, sum string) (path string, each bool) {
+	p := d.currentPlan()
+	path = naming.Path(p.Destinations[s.copy.Destination].Layout, naming.Item{Name: s.item.Name, Device: d.Name, Kind: s.item.Kind, TakenAt: s.item.TakenAt()})
+	return path, p.Rules[s.copy.Rule].StoreEach
 }
 
 // mostNames is how many names are tried for a file. Storage that damaged it
@@ -857,7 +885,9 @@ func (r *sendReader) take(p []byte) (int, error) {
 	}
 	n, err := r.f.Read(p)
 	r.n += int64(n)
-	r.hash.write(p[:n])
+	if r.hash != nil { // else it is known
+		r.hash.write(p[:n])
+	}
 	if err != nil && !errors.Is(err, io.EOF) {
 		r.failure = sourceError{queue.Unreadable, "The file cannot be read to its end: " + scan.Reason(err) + "."}
 		return n, r.failure

@@ -157,6 +157,9 @@ func New(ctx context.Context, o Options) (*Device, error) {
 	return d, nil
 }
 
+// DeviceName is what the plan calls the device.
+func (d *Device) DeviceName() string { return d.Name }
+
 // setPace lets the sends go as fast as the plan allows now. It returns when
 // that may change.
 func (d *Device) setPace(now time.Time) time.Time {

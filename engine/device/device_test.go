@@ -667,6 +667,7 @@ func TestOddFiles(t *testing.T) {
 func TestWhatATryLeftBehindIsRemovedLater(t *testing.T) {
 	y := setup(t, home)
 	y.storage.SetFaults(standin.Faults{Stalls: 1})
+	y.file("notes.txt", []byte("larch")) // a folder that is suddenly empty makes nothing gone
 	file := y.file("long.jpg", append(jpeg(t), make([]byte, 8<<20)...))
 	parts := func() []string {
 		left, err := filepath.Glob(y.dir + "/locker/" + destination.TempDir + "/*.part")

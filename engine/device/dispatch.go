@@ -278,6 +278,10 @@ func (d *Device) stopShut() {
 	}
 }
 
+// mostRecording is how many copies of a destination may be done there and wait for
+// their last step, while others are sent in their places.
+const mostRecording = 28
+
 // fill starts sends to a destination while it has room for them: orders first,
 // then proofs that are owed, then the newest copy of any open class. A
 // destination in trouble gets one try when its wait is over.
@@ -292,14 +296,19 @@ func (d *Device) fill(ctx, sendCtx context.Context, name string, last decision) 
 			}
 		}
 		var busy []int64
+		recording := 0
 		for id, s := range d.active {
 			busy = append(busy, id)
-			if s.copy.Destination == name {
+			switch {
+			case s.copy.Destination != name:
+			case s.recording:
+				recording++
+			default:
 				room--
 			}
 		}
 		d.mu.Unlock()
-		if room <= 0 {
+		if room <= 0 || recording >= mostRecording {
 			return nil
 		}
 		s, ok, err := d.choose(ctx, name, busy, last, now)

@@ -83,10 +83,11 @@ func (f *file) ReadAt(p []byte, at int64) (n int, err error) {
 // through reads by way of a buffer of the file's own: after it was given up, a
 // call writes into that one still.
 func (f *file) through(p []byte, read func([]byte) (int, error)) (n int, err error) {
-	if f.buffer == nil {
-		f.buffer = make([]byte, fileBuffer)
+	most := min(len(p), fileBuffer)
+	if len(f.buffer) < most {
+		f.buffer = make([]byte, most)
 	}
-	own := f.buffer[:min(len(p), fileBuffer)]
+	own := f.buffer[:most]
 	type part struct {
 		n   int
 		err error

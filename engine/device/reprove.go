@@ -9,6 +9,7 @@ import (
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
+	"yardtide/wire"
 )
 
 // Reprove has the proofs of safe copies taken again: of a sample, or of all
@@ -21,22 +22,31 @@ func (d *Device) Reprove(ctx context.Context, name string, sample int64) (int64,
 	return n, err
 }
 
-// Reproving counts the proofs that are still to be taken again, and how many of
+// Proving counts the proofs that are still to be taken again, and how many of
 // them something holds: the network, a pause, or the destination.
-func (d *Device) Reproving(ctx context.Context) (left, held int64, err error) {
+func (d *Device) Proving(ctx context.Context) (p wire.Proving, err error) {
 	counts, err := d.Records.Reproving(ctx)
 	if err != nil {
-		return 0, 0, err
+		return p, err
+	}
+	counters, err := d.Records.Counters(ctx)
+	if err != nil {
+		return p, err
+	}
+	for _, c := range counters {
+		if c.State == queue.Stuck {
+			p.Stuck += c.N
+		}
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for name, n := range counts {
-		left += n
+		p.Left += n
 		if d.besideShut(name, time.Now()) {
-			held += n
+			p.Held += n
 		}
 	}
-	return left, held, nil
+	return p, nil
 }
 
 // besideShut tells whether nothing may be done at a destination now beside the

@@ -414,8 +414,8 @@ func TestAProofTakenAgainFindsWhatIsLost(t *testing.T) {
 			require.NoError(t, err)
 			assert.EqualValues(t, 6, n)
 			h.until("phone", "looked at", func(wire.Device) bool {
-				left, _, err := h.devices["phone"].Reproving(t.Context())
-				return assert.NoError(t, err) && left == 0
+				proving, err := h.devices["phone"].Proving(t.Context())
+				return assert.NoError(t, err) && proving.Left == 0
 			})
 			s := h.until("phone", "found", counts(queue.Stuck, 2))
 			assert.EqualValues(t, 4, s.States[queue.Safe].N)

@@ -97,74 +97,114 @@ var ErrFactChanged = errors.New("what the step rests on has changed")
 //
 // What it tells as safe is on disk first, so that a power cut leaves it so.
 func (r *Records) Step(ctx context.Context, id int64, to queue.State, story string, c Change, now time.Time) error {
-	do := r.tx
-	if to == queue.Safe {
-		do = r.durably
-	}
-	return do(ctx, fmt.Sprintf("taking copy %d to %s", id, to), func(tx *transaction) error {
-		var from queue.State
-		if err := tx.Get(&from, `SELECT state FROM copies WHERE id = ?`, id); err != nil {
-			return err
-		}
-		if err := queue.Step(from, to); err != nil {
-			return err
-		}
-		if c.If != nil {
-			var now string
-			if err := tx.Get(&now, `SELECT value FROM facts WHERE name = ?`, c.If.Name); err != nil && !errors.Is(err, sql.ErrNoRows) {
-				return err
-			}
-			if now != c.If.Value {
-				return ErrFactChanged
-			}
-		}
-		set, args := []string{"state = ?", "changed_at = ?"}, []any{to, ms(now)}
-		put := func(column string, v any) { set, args = append(set, column+" = ?"), append(args, v) }
-		text := func(column string, v *string) {
-			if v != nil {
-				put(column, *v)
-			}
-		}
-		text("says", c.Says)
-		text("todo", c.Todo)
-		text("temp", c.Temp)
-		text("remote", c.Remote)
-		text("sha256", c.SHA256)
-		text("proof", c.Proof)
-		if c.Tries != nil {
-			put("tries", *c.Tries)
-		}
-		if c.NotBefore != nil {
-			put("not_before", ms(*c.NotBefore))
-		}
-		if c.ProvenAt != nil {
-			put("proven_at", ms(*c.ProvenAt))
-		}
-		if c.Order != nil {
-			put("ordered", *c.Order)
-		}
-		if c.Sent != nil {
-			put("sent", *c.Sent)
-		}
-		if c.Landed != nil {
-			put("landed", *c.Landed)
-		}
-		if c.Settle != nil {
-			if err := settle(tx, id, c.Settle); err != nil {
-				return err
-			}
-		}
-		if _, err := tx.Exec(`UPDATE copies SET `+strings.Join(set, ", ")+` WHERE id = ?`, append(args, id)...); err != nil {
-			return err
-		}
-		if to == queue.Safe {
-			if _, err := tx.Exec(`UPDATE items SET sha256 = (SELECT sha256 FROM copies WHERE id = ?) WHERE id = (SELECT item FROM copies WHERE id = ?)`, id, id); err != nil {
-				return err
-			}
-		}
-		_, err := tx.Exec(`INSERT INTO events VALUES (?, ?, ?, ?)`, id, ms(now), to, story)
-		return err
+	return r.shared(ctx, fmt.Sprintf("taking copy %d to %s", id, to), to == queue.Safe, func(tx *transaction) error {
+		return takeSteps(tx, id, []told{{to, story}}, c, now)
 	})
+}
+
+// Land is two steps in one: a copy was put in place, and it was proven.
+func (r *Records) Land(ctx context.Context, id int64, landed string, change Change, proven string, proof Change, now time.Time) error {
+	return r.shared(ctx, fmt.Sprintf("recording that copy %d landed", id), true, func(tx *transaction) error {
+		return takeSteps(tx, id, []told{{queue.Proving, landed}, {queue.Safe, proven}}, change.with(proof), now)
+	})
+}
+
+// with is a change and a later one in one.
+func (c Change) with(later Change) Change {
+	return Change{
+		Says: over(c.Says, later.Says), Todo: over(c.Todo, later.Todo), Temp: over(c.Temp, later.Temp), Remote: over(c.Remote, later.Remote),
+		SHA256: over(c.SHA256, later.SHA256), Proof: over(c.Proof, later.Proof), Tries: over(c.Tries, later.Tries), NotBefore: over(c.NotBefore, later.NotBefore),
+		ProvenAt: over(c.ProvenAt, later.ProvenAt), Order: over(c.Order, later.Order), Sent: over(c.Sent, later.Sent), Landed: over(c.Landed, later.Landed),
+		Settle: over(c.Settle, later.Settle), If: over(c.If, later.If),
+	}
+}
+
+func over[T any](a, b *T) *T {
+	if b != nil {
+		return b
+	}
+	return a
+}
+
+// told is a step and its line in the story.
+type told struct {
+	to   queue.State
+	says string
+}
+
+// takeSteps takes a copy through steps to the last. What is refused has changed
+// nothing.
+func takeSteps(tx *transaction, id int64, steps []told, c Change, now time.Time) error {
+	var from queue.State
+	if err := tx.Get(&from, `SELECT state FROM copies WHERE id = ?`, id); err != nil {
+		return err
+	}
+	to := from
+	for _, s := range steps {
+		if err := queue.Step(to, s.to); err != nil {
+			return err
+		}
+		to = s.to
+	}
+	if c.If != nil {
+		var now string
+		if err := tx.Get(&now, `SELECT value FROM facts WHERE name = ?`, c.If.Name); err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		if now != c.If.Value {
+			return ErrFactChanged
+		}
+	}
+	set, args := []string{"state = ?", "changed_at = ?"}, []any{to, ms(now)}
+	put := func(column string, v any) { set, args = append(set, column+" = ?"), append(args, v) }
+	text := func(column string, v *string) {
+		if v != nil {
+			put(column, *v)
+		}
+	}
+	text("says", c.Says)
+	text("todo", c.Todo)
+	text("temp", c.Temp)
+	text("remote", c.Remote)
+	text("sha256", c.SHA256)
+	text("proof", c.Proof)
+	if c.Tries != nil {
+		put("tries", *c.Tries)
+	}
+	if c.NotBefore != nil {
+		put("not_before", ms(*c.NotBefore))
+	}
+	if c.ProvenAt != nil {
+		put("proven_at", ms(*c.ProvenAt))
+	}
+	if c.Order != nil {
+		put("ordered", *c.Order)
+	}
+	if c.Sent != nil {
+		put("sent", *c.Sent)
+	}
+	if c.Landed != nil {
+		put("landed", *c.Landed)
+	}
+	if c.Settle != nil {
+		if err := settle(tx, id, c.Settle); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.Exec(`UPDATE copies SET `+strings.Join(set, ", ")+` WHERE id = ?`, append(args, id)...); err != nil {
+		return err
+	}
+	if to == queue.Safe {
+		if _, err := tx.Exec(`UPDATE items SET sha256 = (SELECT sha256 FROM copies WHERE id = ?) WHERE id = (SELECT item FROM copies WHERE id = ?)`, id, id); err != nil {
+			return err
+		}
+	}
+	for _, s := range steps {
+		if _, err := tx.Exec(`INSERT INTO events VALUES (?, ?, ?, ?)`, id, ms(now), s.to, s.says); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Note keeps what is about to happen at a destination without a step, so that
@@ -172,11 +212,10 @@ func (r *Records) Step(ctx context.Context, id int64, to queue.State, story stri
 // under it, the final path and hash before the file is put in place. The path is
 // not the copy's yet: it has not landed.
 func (r *Records) Note(ctx context.Context, id int64, temp, remote, sha256 string) error {
-	_, err := r.write.ExecContext(ctx, `UPDATE copies SET temp = ?, remote = ?, sha256 = ?, landed = 0 WHERE id = ?`, temp, remote, sha256, id)
-	if err != nil {
-		return fmt.Errorf("noting where copy %d goes: %w", id, err)
-	}
-	return nil
+	return r.shared(ctx, fmt.Sprintf("noting where copy %d goes", id), false, func(tx *transaction) error {
+		_, err := tx.Exec(`UPDATE copies SET temp = ?, remote = ?, sha256 = ?, landed = 0 WHERE id = ?`, temp, remote, sha256, id)
+		return err
+	})
 }
 
 // SetSent keeps how many bytes of a copy were handed to the storage so far, in

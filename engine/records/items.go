@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
 
 	"yardtide/core/media"
 	"yardtide/core/plan"
@@ -85,8 +87,8 @@ func (r *Records) Dirs(ctx context.Context, source string) ([]string, error) {
 	return dirs, nil
 }
 
-const insertItem = `INSERT INTO items (source, dir, name, size, mtime, inode, ctime, content_type, kind, taken_at, taken_zone, taken_from, look, problem, sha256, found_at)
- VALUES (:source, :dir, :name, :size, :mtime, :inode, :ctime, :content_type, :kind, :taken_at, :taken_zone, :taken_from, :look, :problem, :sha256, :found_at)`
+const insertItem = `INSERT INTO items (source, dir, name, size, mtime, inode, ctime, content_type, kind, taken_at, taken_zone, taken_from, look, problem, sha256, found_at, standing)
+ VALUES (:source, :dir, :name, :size, :mtime, :inode, :ctime, :content_type, :kind, :taken_at, :taken_zone, :taken_from, :look, :problem, :sha256, :found_at, :standing)`
 
 // Admit takes new or changed items in, in one transaction, with the copies
 // that the source's rule asks for. An item under a known path takes the place
@@ -102,12 +104,18 @@ func (r *Records) Admit(ctx context.Context, items []Item, rule string, p plan.R
 		if err != nil {
 			return err
 		}
+		news := newcomers{rule: rule, asks: p}
 		for _, it := range items {
-			if err := leave(tx, here, now, "The file was changed; its new content has a copy of its own.", it.Source, it.Dir, it.Name); err != nil {
+			it.FoundMS = ms(now)
+			if it.Standing, err = news.stand(tx, it); err != nil {
 				return err
 			}
-			it.FoundMS = ms(now)
 			res, err := insert.Exec(it)
+			if isTaken(err) { // most are new: that one is known under the path shows here
+				if err = leave(tx, here, now, "The file was changed; its new content has a copy of its own.", it.Source, it.Dir, it.Name); err == nil {
+					res, err = insert.Exec(it)
+				}
+			}
 			if err != nil {
 				return fmt.Errorf("%q: %w", it.Path(), err)
 			}
@@ -119,8 +127,20 @@ func (r *Records) Admit(ctx context.Context, items []Item, rule string, p plan.R
 				first = id
 			}
 		}
-		return want(tx, now, items[0].Source, rule, p, first)
+		if err := news.count(tx); err != nil {
+			return err
+		}
+		if _, err := makeCopies(tx, now, items[0].Source, rule, p, first); err != nil {
+			return err
+		}
+		return nameNew(tx, first)
 	})
+}
+
+// isTaken tells that a row was refused as its key is taken.
+func isTaken(err error) bool {
+	var e *sqlite.Error
+	return errors.As(err, &e) && e.Code() == sqlite3.SQLITE_CONSTRAINT_UNIQUE
 }
 
 // Touch notes that a file's times changed and its content did not.
@@ -187,7 +207,7 @@ const NotAsked = "The plan does not ask for this copy."
 func (r *Records) Apply(ctx context.Context, sources []plan.Source, rules map[string]plan.Rule, now time.Time) error {
 	return r.tx(ctx, "applying the plan", func(tx *transaction) error {
 		for _, s := range sources {
-			if err := want(tx, now, s.Folder, s.Rule, rules[s.Rule], 0); err != nil {
+			if err := want(tx, now, s.Folder, s.Rule, rules[s.Rule]); err != nil {
 				return err
 			}
 		}
@@ -195,34 +215,21 @@ func (r *Records) Apply(ctx context.Context, sources []plan.Source, rules map[st
 	})
 }
 
-// want makes the copies that a rule asks of a source's items, from an item id
-// on. Ids only grow. From 0 on, copies that are there already are brought in
-// line too; new items have none.
-func want(tx *transaction, now time.Time, source, rule string, p plan.Rule, from int64) error {
-	made := int64(0)
+// want brings the copies of a source's items in line with what a rule asks: missing
+// ones are made, others take its name, and those that an earlier plan did not ask
+// for are taken up again.
+func want(tx *transaction, now time.Time, source, rule string, p plan.Rule) error {
+	made, err := makeCopies(tx, now, source, rule, p, 0)
+	if err != nil {
+		return err
+	}
 	for _, destination := range p.To {
 		for _, kind := range p.Take {
-			here := `FROM items i WHERE i.id >= ? AND +i.source = ? AND i.gone_at = 0 AND i.kind = ?`
-			res, err := tx.Exec(`INSERT INTO copies (item, destination, rule, kind, state, bytes, taken_at, says, changed_at)
-				SELECT i.id, ?, ?, i.kind, CASE WHEN i.problem = '' THEN 'waiting' ELSE 'skipped' END, i.size, i.taken_at, i.problem, ? `+here+`
-				AND NOT EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id AND c.destination = ?)`,
-				destination, rule, ms(now), from, source, kind, destination)
-			if err != nil {
+			mine := `destination = ? AND item IN (SELECT i.id FROM items i WHERE i.source = ? AND i.gone_at = 0 AND i.kind = ?)`
+			if _, err := tx.Exec(`UPDATE copies SET rule = ? WHERE rule <> ? AND `+mine, rule, rule, destination, source, kind); err != nil {
 				return err
 			}
-			n, err := res.RowsAffected()
-			if err != nil {
-				return err
-			}
-			made += n
-			if from > 0 {
-				continue
-			}
-			mine := `destination = ? AND item IN (SELECT i.id ` + here + `)`
-			if _, err := tx.Exec(`UPDATE copies SET rule = ? WHERE rule <> ? AND `+mine, rule, rule, destination, from, source, kind); err != nil {
-				return err
-			}
-			if err := moveAll(tx, now, queue.Waiting, "The plan asks for it again.", `state = 'skipped' AND says = ? AND `+mine, NotAsked, destination, from, source, kind); err != nil {
+			if err := moveAll(tx, now, queue.Waiting, "The plan asks for it again.", `state = 'skipped' AND says = ? AND `+mine, NotAsked, destination, source, kind); err != nil {
 				return err
 			}
 		}
@@ -230,7 +237,29 @@ func want(tx *transaction, now time.Time, source, rule string, p plan.Rule, from
 	if made == 0 {
 		return nil
 	}
-	return stand(tx, `i.id >= ? AND +i.source = ? AND EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id)`, from, source)
+	return stand(tx, `+i.source = ? AND EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id)`, source)
+}
+
+// makeCopies makes the copies that a rule asks of a source's items and that are not
+// there, from an item id on. Ids only grow. It returns how many.
+func makeCopies(tx *transaction, now time.Time, source, rule string, p plan.Rule, from int64) (made int64, err error) {
+	for _, destination := range p.To {
+		for _, kind := range p.Take {
+			res, err := tx.Exec(`INSERT INTO copies (item, destination, rule, kind, state, bytes, taken_at, says, changed_at)
+				SELECT i.id, ?, ?, i.kind, CASE WHEN i.problem = '' THEN 'waiting' ELSE 'skipped' END, i.size, i.taken_at, i.problem, ? FROM items i
+				WHERE i.id >= ? AND +i.source = ? AND i.gone_at = 0 AND i.kind = ? AND NOT EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id AND c.destination = ?)`,
+				destination, rule, ms(now), from, source, kind, destination)
+			if err != nil {
+				return made, err
+			}
+			n, err := res.RowsAffected()
+			if err != nil {
+				return made, err
+			}
+			made += n
+		}
+	}
+	return made, nil
 }
 
 // unwant skips copies that no source and rule ask for: those that wait, are stuck

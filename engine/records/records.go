@@ -38,9 +38,10 @@ var migrations embed.FS
 
 // Records is one device's file. Its methods are safe for concurrent use.
 type Records struct {
-	write *pool // one connection: SQLite has one writer
-	read  *pool
-	epoch string // tells these records' numbers from those of any others
+	write  *pool // one connection: SQLite has one writer
+	read   *pool
+	sharer sharer
+	epoch  string // tells these records' numbers from those of any others
 }
 
 // Open opens or makes the file and takes up what a killed process left:

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -530,4 +531,43 @@ func TestEarlierRecordsAreTakenOver(t *testing.T) {
 			assert.Empty(t, found)
 		})
 	}
+}
+
+// A part of a name finds what looking at every name would.
+func TestAPartOfANameFindsEveryItemThatHasIt(t *testing.T) {
+	r := open(t, filepath.Join(t.TempDir(), "r.db"))
+	names := []string{"IMG_0001.jpg", "IMG_0010.jpg", "img_1000 (keel).JPG", `a "quoted" name.jpg`, "50% AND off.jpg", "tide 🌊 wave.jpg", "cafe\u0301.jpg", "NEAR(x).jpg", "a*b^c:d.jpg", "-minus.jpg", "xxxxxxxx.jpg", "ÄÖÜ.jpg"}
+	list := items(len(names), "a")
+	for i := range list {
+		list[i].Name = names[i]
+	}
+	admit(t, r, list)
+	rapid.Check(t, func(rt *rapid.T) {
+		text := rapid.StringMatching(`[a-zA-Z0-9 "*^:()_.%-]{1,6}`).Draw(rt, "text")
+		if rapid.Bool().Draw(rt, "part") {
+			name := []rune(rapid.SampledFrom(names).Draw(rt, "name"))
+			from := rapid.IntRange(0, len(name)-1).Draw(rt, "from")
+			text = string(name[from:rapid.IntRange(from+1, len(name)).Draw(rt, "to")])
+		}
+		found, err := r.Find(context.Background(), text, 100)
+		require.NoError(rt, err)
+		lower := func(s string) string { // of ASCII, as SQL has it
+			return strings.Map(func(c rune) rune {
+				if c >= 'A' && c <= 'Z' {
+					return c + 'a' - 'A'
+				}
+				return c
+			}, s)
+		}
+		want := 0
+		for _, name := range names {
+			if strings.Contains(lower(name), lower(text)) {
+				want++
+			}
+		}
+		if slices.Contains(names, text) {
+			want = 1 // the whole name comes first, alone
+		}
+		require.Len(rt, found, want, "%q", text)
+	})
 }

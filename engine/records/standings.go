@@ -18,6 +18,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"yardtide/core/media"
+	"yardtide/core/plan"
 	"yardtide/core/queue"
 )
 
@@ -94,6 +95,69 @@ func stand(tx *transaction, where string, args ...any) error {
 		`UPDATE standings SET n = standings.n + o.n, bytes = standings.bytes + o.bytes FROM (SELECT i.standing, count(*) n, sum(i.size) bytes FROM items i WHERE ` + where + ` GROUP BY 1) o WHERE standings.id = o.standing`,
 	} {
 		if _, err := tx.Exec(query, args...); err != nil {
+			return fmt.Errorf("counting the items: %w", err)
+		}
+	}
+	return nil
+}
+
+// newcomers counts items that are taken in under a rule: how they will stand when
+// their copies are made (makeCopies) is known before.
+type newcomers struct {
+	rule  string
+	asks  plan.Rule
+	ids   map[newcomer]int64
+	total map[int64]*Standing
+}
+
+// newcomer is what decides how a new item stands.
+type newcomer struct {
+	kind    media.Kind
+	problem bool
+}
+
+// stand is the standing of a new item, 0 when the rule asks no copy of it.
+func (n *newcomers) stand(tx *transaction, it Item) (int64, error) {
+	if len(n.asks.To) == 0 || !slices.Contains(n.asks.Take, it.Kind) {
+		return 0, nil
+	}
+	if n.ids == nil {
+		n.ids, n.total = map[newcomer]int64{}, map[int64]*Standing{}
+	}
+	key := newcomer{it.Kind, it.Problem != ""}
+	id, known := n.ids[key]
+	if !known {
+		state := queue.Waiting
+		if key.problem {
+			state = queue.Skipped
+		}
+		var copies [][3]string
+		for _, to := range slices.Compact(slices.Sorted(slices.Values(n.asks.To))) {
+			copies = append(copies, [3]string{to, n.rule, string(state)})
+		}
+		list, err := json.Marshal(copies)
+		if err != nil {
+			return 0, err
+		}
+		// SQL writes the text, as it does later.
+		const text = `(SELECT json_group_array(json_array(value->>0, value->>1, value->>2) ORDER BY value->>0) FROM json_each(?))`
+		if _, err := tx.Exec(`INSERT INTO standings (kind, copies) VALUES (?, `+text+`) ON CONFLICT DO NOTHING`, it.Kind, string(list)); err != nil {
+			return 0, err
+		}
+		if err := tx.Get(&id, `SELECT id FROM standings WHERE kind = ? AND copies = `+text, it.Kind, string(list)); err != nil {
+			return 0, err
+		}
+		n.ids[key], n.total[id] = id, &Standing{}
+	}
+	n.total[id].N++
+	n.total[id].Bytes += it.Size
+	return id, nil
+}
+
+// count adds them to the counters.
+func (n *newcomers) count(tx *transaction) error {
+	for id, sum := range n.total {
+		if _, err := tx.Exec(`UPDATE standings SET n = n + ?, bytes = bytes + ? WHERE id = ?`, sum.N, sum.Bytes, id); err != nil {
 			return fmt.Errorf("counting the items: %w", err)
 		}
 	}
@@ -195,10 +259,46 @@ func (r *Records) Find(ctx context.Context, text string, limit int) ([]Item, err
 	if len(items) > 0 || text == "" || dir != "" {
 		return items, nil
 	}
-	if err := r.read.SelectContext(ctx, &items, `SELECT * FROM items i WHERE instr(lower(i.name), lower(?)) > 0 AND +i.standing <> 0 AND i.gone_at = 0 ORDER BY i.taken_at DESC LIMIT ?`, text, limit); err != nil {
+	return r.containing(ctx, text, limit)
+}
+
+// mostLooked is how many items with the letters of a text are looked at for the text
+// itself, the latest found first.
+const mostLooked = 2000
+
+// containing lists items on the device whose names contain a text of any case, the
+// latest found of them. One or two letters are looked for in every name.
+func (r *Records) containing(ctx context.Context, text string, limit int) (items []Item, err error) {
+	query, args := `SELECT * FROM items i WHERE `, []any{}
+	if match := trigrams(text); match != "" {
+		query += `i.id IN (SELECT rowid FROM names WHERE names MATCH ? ORDER BY rowid DESC LIMIT ?) AND `
+		args = append(args, match, mostLooked)
+	}
+	query += `instr(lower(i.name), lower(?)) > 0 AND +i.standing <> 0 AND i.gone_at = 0 ORDER BY i.id DESC LIMIT ?`
+	if err := r.read.SelectContext(ctx, &items, query, append(args, text, limit)...); err != nil {
 		return nil, fmt.Errorf("looking for %q: %w", text, err)
 	}
+	slices.SortFunc(items, NewestItem)
 	return items, nil
+}
+
+// trigrams asks for every three letters in a row of a text, "" for a shorter one
+// (sqlite.org/fts5.html, 4.3.4 and, as strings, 3.1).
+func trigrams(text string) string {
+	letters := []rune(strings.ToValidUTF8(strings.ReplaceAll(text, "\x00", ""), "\ufffd"))
+	var parts []string
+	for i := range max(0, len(letters)-2) {
+		parts = append(parts, `"`+strings.ReplaceAll(string(letters[i:i+3]), `"`, `""`)+`"`)
+	}
+	return strings.Join(parts[:min(len(parts), 32)], " AND ")
+}
+
+// nameNew makes new items found by parts of their names, from an id on.
+func nameNew(tx *transaction, from int64) error {
+	if _, err := tx.Exec(`INSERT INTO names (rowid, name) SELECT id, name FROM items WHERE id >= ? AND kind <> ''`, from); err != nil {
+		return fmt.Errorf("naming the items: %w", err)
+	}
+	return nil
 }
 
 // An item's key names it for good, outside these records too: its number, after a

@@ -30,6 +30,7 @@ import (
 // File is what a folder's entry tells of a file.
 type File struct {
 	Dir, Name string // below the source; "." is the source itself
+	Known     bool   // the book had another file under this path
 	Stamp
 }
 
@@ -469,8 +470,8 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 			if err != nil {
 				continue // removed in between
 			}
-			f := File{dir, name, StampOf(info)}
 			k, had := known[name]
+			f := File{Dir: dir, Name: name, Known: had, Stamp: StampOf(info)}
 			delete(known, name)
 			if had && k == f.Stamp || !s.quiet(f) {
 				continue

@@ -77,7 +77,7 @@ func (s *Server) destinationRoutes() {
 				return nil, s.noDestination(name, err)
 			}
 		}
-		return s.eachDevice(in.Body.Device, func(d *device.Device) (int64, error) { return d.Reprove(ctx, in.Body.Destination, in.Body.Sample) })
+		return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) { return d.Reprove(ctx, in.Body.Destination, in.Body.Sample) })
 	})
 	call(s, "proving", http.MethodGet, "/prove", "How far the proofs are that are taken again", func(ctx context.Context, _ *struct{}) (*answer[wire.Proving], error) {
 		p, err := s.service.Proving(ctx)

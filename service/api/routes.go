@@ -62,16 +62,16 @@ func (s *Server) routes() {
 		if until := in.Body.Until; !until.IsZero() && !until.After(time.Now()) {
 			return nil, huma.Error422UnprocessableEntity("The end of the pause lies in the past.")
 		}
-		return s.eachDevice(in.Body.Device, func(d *device.Device) (int64, error) { return 1, d.Pause(ctx, in.Body.Until) })
+		return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) { return 1, d.Pause(ctx, in.Body.Until) })
 	})
 	call(s, "resume", http.MethodPost, "/resume", "End a pause", func(ctx context.Context, in *request[wire.ResumeOrder]) (*answer[wire.Count], error) {
-		return s.eachDevice(in.Body.Device, func(d *device.Device) (int64, error) { return 1, d.Resume(ctx) })
+		return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) { return 1, d.Resume(ctx) })
 	})
 	call(s, "retry", http.MethodPost, "/retry", "Take up again what is stuck", func(ctx context.Context, in *request[wire.RetryOrder]) (*answer[wire.Count], error) {
 		if len(in.Body.Items) > 0 && in.Body.Device == "" {
 			return nil, huma.Error422UnprocessableEntity("An item is named on its device: name that too.")
 		}
-		return s.eachDevice(in.Body.Device, func(d *device.Device) (int64, error) { return s.service.Retry(ctx, d, in.Body.Items) })
+		return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) { return s.service.Retry(ctx, d, in.Body.Items) })
 	})
 	call(s, "send-now-cost", http.MethodPost, "/send-now/cost", "What sending items now would take", func(ctx context.Context, in *request[wire.Pick]) (*answer[wire.Cost], error) {
 		d, err := s.device(in.Body.Device)
@@ -103,7 +103,7 @@ func (s *Server) routes() {
 	s.standinRoutes()
 }
 
-func (s *Server) device(name string) (*device.Device, error) {
+func (s *Server) device(name string) (service.Device, error) {
 	if d, ok := s.service.Device(name); ok {
 		return d, nil
 	}
@@ -113,20 +113,20 @@ func (s *Server) device(name string) (*device.Device, error) {
 func (s *Server) names() []string {
 	var names []string
 	for _, d := range s.service.Devices() {
-		names = append(names, d.Name)
+		names = append(names, d.DeviceName())
 	}
 	return names
 }
 
 // eachDevice does something with one device, or with all when name is empty.
-func (s *Server) eachDevice(name string, do func(*device.Device) (int64, error)) (*answer[wire.Count], error) {
+func (s *Server) eachDevice(name string, do func(service.Device) (int64, error)) (*answer[wire.Count], error) {
 	devices := s.service.Devices()
 	if name != "" {
 		d, err := s.device(name)
 		if err != nil {
 			return nil, err
 		}
-		devices = []*device.Device{d}
+		devices = []service.Device{d}
 	}
 	out := &answer[wire.Count]{}
 	for _, d := range devices {
@@ -165,12 +165,12 @@ func (s *Server) page(ctx context.Context, in *pageQuery) (*answer[wire.Page], e
 		if err != nil {
 			return nil, err
 		}
-		devices = []*device.Device{d}
+		devices = []service.Device{d}
 	}
 	out := &answer[wire.Page]{wire.Page{Items: []wire.Item{}}}
 	full := false
 	for _, d := range devices {
-		items, err := d.Items(ctx, wire.Filter{State: in.State, Kind: in.Kind, Hold: in.Hold, Destination: in.Destination, After: after[d.Name], Limit: in.Limit})
+		items, err := d.Items(ctx, wire.Filter{State: in.State, Kind: in.Kind, Hold: in.Hold, Destination: in.Destination, After: after[d.DeviceName()], Limit: in.Limit})
 		var none records.NoItem
 		if errors.As(err, &none) {
 			return nil, noCursor
@@ -204,7 +204,7 @@ func (s *Server) find(ctx context.Context, in *struct {
 	for _, d := range s.service.Devices() {
 		text := in.Text
 		for _, name := range s.names() { // as lists print it: device:path
-			if rest, named := strings.CutPrefix(in.Text, name+":"); named && name == d.Name {
+			if rest, named := strings.CutPrefix(in.Text, name+":"); named && name == d.DeviceName() {
 				text = rest
 			} else if named {
 				text = ""

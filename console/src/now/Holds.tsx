@@ -12,7 +12,7 @@ export function Holds({ holds, className }: { holds: HoldGroup[]; className: str
       </h2>
       <ul className="divide-y divide-line">
         {holds.map((h) => (
-          <li key={h.gate + h.says + (h.opens ?? "")} className="py-1.5">
+          <li key={h.gate + h.says + (h.opens ?? "")} className="py-1">
             <p>
               {h.says} {h.opens && <span className="text-sm text-quiet">({opens(h)})</span>}
             </p>

@@ -17,7 +17,7 @@ export function Needs({ needs, className }: { needs: Need[]; className: string }
         {needs.map((n) => (
           <li
             key={n.device + n.destination + n.says}
-            className="flex flex-wrap items-start gap-x-3 gap-y-1 py-2"
+            className="flex flex-wrap items-start gap-x-3 gap-y-1 py-1"
           >
             <CircleAlert aria-hidden className="mt-0.5 size-5 shrink-0 text-stuck" />
             <p className="min-w-0 flex-1 basis-60 wrap-anywhere">

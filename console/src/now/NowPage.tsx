@@ -9,7 +9,7 @@ import { Needs } from "./Needs";
 import { Sends } from "./Sends";
 import { StandinPhones } from "./StandinPhones";
 
-const panel = "rounded-lg border border-line bg-plank p-4";
+const panel = "rounded-lg border border-line bg-plank px-4 py-3";
 
 /** The glance: is everything safe; what needs the keeper; what is on its way; what waits, why, until when. */
 export function NowPage() {
@@ -24,16 +24,16 @@ export function NowPage() {
   }
   const y = yard.data;
   return (
-    <div className="space-y-4">
+    <div className="space-y-3">
       <Headline yard={y} />
-      <div className="grid items-start gap-4 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
-        <div className="space-y-4">
+      <div className="grid items-start gap-3 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
+        <div className="space-y-3">
           <Needs needs={y.needs} className={panel} />
           <Sends devices={y.devices} className={panel} />
           <Holds holds={y.holds} className={panel} />
           <Lanes devices={y.devices} className={panel} />
         </div>
-        <div className="space-y-4">
+        <div className="space-y-3">
           {y.devices.length > 0 && (
             <section aria-labelledby="devices" className={panel}>
               <h2 id="devices" className="mb-1 font-semibold">

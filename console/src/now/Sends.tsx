@@ -5,7 +5,7 @@ import { Meter } from "../parts/Meter";
 import { bytes, count, span } from "../words";
 
 /** How many of what is on the way are shown each by itself. */
-const most = 6;
+const most = 3;
 
 /** What is on the way right now, each with its bar, bytes, rate and how long still. */
 export function Sends({ devices, className }: { devices: Device[]; className: string }) {
@@ -17,10 +17,10 @@ export function Sends({ devices, className }: { devices: Device[]; className: st
   if (sends.length === 0 && next.n === 0) return null;
   return (
     <section aria-labelledby="sends" className={className}>
-      <h2 id="sends" className="mb-2 font-semibold">
+      <h2 id="sends" className="mb-1 font-semibold">
         On the way
       </h2>
-      <ul className="space-y-2">
+      <ul className="space-y-1.5">
         {sends.slice(0, most).map((s) => (
           <SendRow key={`${s.device}/${s.item}/${s.destination}`} send={s} />
         ))}
@@ -53,7 +53,7 @@ function SendRow({ send: s }: { send: Send & { device: string } }) {
   const text = progress(s);
   return (
     <li className="grid grid-cols-[auto_1fr] items-center gap-x-3">
-      <Face device={s.device} item={s.item} kind={s.kind} className="size-9" />
+      <Face device={s.device} item={s.item} kind={s.kind} className="size-8" />
       <div className="min-w-0">
         <div className="mb-1 flex flex-wrap justify-between gap-x-3">
           <span className="min-w-0 truncate">

@@ -48,7 +48,7 @@ export function Frame() {
         </div>
       </header>
       <Disconnected link={link} />
-      <main id="content" className="mx-auto w-full max-w-6xl grow px-4 py-6 sm:px-6">
+      <main id="content" className="mx-auto w-full max-w-6xl grow px-4 py-4 sm:px-6">
         {link.state === "signed out" ? <SignedOut /> : <Outlet />}
       </main>
     </div>

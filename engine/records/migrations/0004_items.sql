@@ -24,6 +24,10 @@ DROP TABLE stands;
 CREATE INDEX items_standing ON items (standing, taken_at DESC, id DESC);
 CREATE INDEX items_name ON items (name);
 
+-- Finds items by a part of their name: for each three letters in a row, who has them.
+CREATE VIRTUAL TABLE names USING fts5 (name, content = '', detail = none, tokenize = 'trigram');
+INSERT INTO names (rowid, name) SELECT id, name FROM items WHERE kind <> '';
+
 -- Copies are made with their items' standings (admit and want in items.go); what
 -- changes them later is followed here, so that nothing can forget it.
 -- +goose StatementBegin

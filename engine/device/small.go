@@ -1,0 +1,121 @@
+package device
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"sync"
+
+	"yardtide/core/gate"
+	"yardtide/core/queue"
+	"yardtide/engine/destination"
+	"yardtide/engine/records"
+	"yardtide/engine/scan"
+)
+
+// A small file is read whole, seen to be unchanged and hashed before anything of it
+// leaves. So its name and hash are on record in one step before a byte is written,
+// and what follows, that it landed and that it was proven, in one more.
+
+// smallFile is the size up to which a file goes so.
+const smallFile = 256 << 10
+
+// smallBuffers hold small files while they are sent.
+var smallBuffers = sync.Pool{New: func() any { b := make([]byte, smallFile); return &b }}
+
+// landing is what is still to be recorded of a file that was put in place.
+type landing struct {
+	story  string
+	change records.Change
+}
+
+// goesWhole tells whether a copy may go as a small file: nothing of it is there or
+// under way, and nothing about it must be counted or asked on the way.
+func (d *Device) goesWhole(s *carriage) bool {
+	return s.copy.Bytes <= smallFile && s.copy.Temp == "" && s.copy.Remote == "" && !s.metered && !s.reserved && !s.ordered &&
+		!d.currentPlan().Rules[s.copy.Rule].StoreEach
+}
+
+// sendWhole sends a small file and puts it in place. That it landed is recorded with
+// its proof (see landed).
+func (d *Device) sendWhole(ctx context.Context, s *carriage) error {
+	buffer := smallBuffers.Get().(*[]byte)
+	content := (*buffer)[:s.copy.Bytes]
+	sum, err := d.readWhole(ctx, s, content)
+	if err != nil {
+		smallBuffers.Put(buffer)
+		return err
+	}
+	s.meter.began.Store(true)
+	path, _ := d.pathOf(s, sum)
+	temp := destination.NewTemp(d.owner())
+	s.temp = temp
+	if err := d.step(ctx, s, queue.Sending, d.way(s), records.Change{Says: text(""), Temp: &temp, Remote: &path, SHA256: &sum, Landed: new(bool)}); err != nil {
+		return err
+	}
+	body := &sendReader{ctx: ctx, f: bytes.NewReader(content), meter: &s.meter, pace: d.pace, note: func() error { return nil }}
+	if err := s.driver.Put(ctx, temp, body, 0, s.copy.Bytes); err != nil {
+		return err // the buffer is left to the collector: a transport may read it still
+	}
+	smallBuffers.Put(buffer)
+	switch err := s.driver.Publish(ctx, temp, path); {
+	case errors.Is(err, destination.ErrExists):
+		if path, err = d.publish(ctx, s, temp, sum); err != nil {
+			return err
+		}
+	case err != nil:
+		return err
+	}
+	sent, landed := s.copy.Sent+s.meter.n.Load(), true
+	d.mu.Lock()
+	s.copy.Remote, s.copy.SHA256, s.landed, s.ours = path, sum, true, true
+	d.mu.Unlock()
+	s.unrecorded = &landing{fmt.Sprintf("Sent %s as %s.", gate.Bytes(s.copy.Bytes), path),
+		records.Change{Temp: text(""), Remote: &path, SHA256: &sum, Sent: &sent, Landed: &landed}}
+	return nil
+}
+
+// readWhole reads a small file, and tells its hash once it is seen that it did not
+// change meanwhile.
+func (d *Device) readWhole(ctx context.Context, s *carriage, content []byte) (string, error) {
+	f, err := d.open(ctx, s)
+	if err != nil {
+		return "", err
+	}
+	defer f.close()
+	if _, err := io.ReadFull(f, content); err != nil {
+		switch {
+		case context.Cause(ctx) != nil:
+			return "", context.Cause(ctx)
+		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+			return "", sourceError{queue.Changed, "The file became shorter while it was read."}
+		}
+		return "", sourceError{queue.Unreadable, "The file cannot be read to its end: " + scan.Reason(err) + "."}
+	}
+	if err := f.unchanged(ctx, s.item); err != nil {
+		return "", err
+	}
+	if same, err := f.isStill(ctx, s.path); err != nil || !same {
+		return "", errors.Join(err, sourceError{queue.Changed, "The file was replaced while it was read."})
+	}
+	hash := sha256.Sum256(content)
+	sum := hex.EncodeToString(hash[:])
+	if s.hash != "" && s.hash != sum {
+		return "", sourceError{queue.Changed, "The file changed while it was read."}
+	}
+	return sum, nil
+}
+
+// settle records that a small file landed, where its proof did not record it.
+func (d *Device) settle(ctx context.Context, s *carriage) error {
+	l := s.unrecorded
+	if l == nil {
+		return nil
+	}
+	s.unrecorded = nil
+	return d.step(ctx, s, queue.Proving, l.story, l.change)
+}

@@ -1,0 +1,48 @@
+package service
+
+import (
+	"context"
+	"time"
+
+	"yardtide/core/plan"
+	"yardtide/engine/device"
+	"yardtide/wire"
+)
+
+// Device is a device as the service sees it. One in this process meets it; so will
+// what stands for one elsewhere. Nobody above knows which.
+//
+// Items are named by their keys. The errors that a caller decides on are
+// records.NoItem for a key that is none, device.NeedsMetered, device.NoQuestion, and
+// face.ErrNone, ErrAway and ErrBusy.
+type Device interface {
+	DeviceName() string
+	// Run works until the context ends.
+	Run(ctx context.Context) error
+	// SetPlan gives it the plan in force; it takes effect at once.
+	SetPlan(p *plan.Plan)
+
+	Status(ctx context.Context) (wire.Device, error)
+	Items(ctx context.Context, f wire.Filter) ([]wire.Item, error)
+	Find(ctx context.Context, text string, limit int) ([]wire.Item, error)
+	Story(ctx context.Context, key string) (wire.Story, error)
+	Face(ctx context.Context, key string) ([]byte, error)
+
+	Pause(ctx context.Context, until time.Time) error
+	Resume(ctx context.Context) error
+	CostOf(ctx context.Context, keys []string) (wire.Cost, error)
+	SendNow(ctx context.Context, keys []string, metered bool) (wire.Cost, error)
+	Retry(ctx context.Context, keys []string) (int64, error)
+	Reprove(ctx context.Context, destination string, sample int64) (int64, error)
+	Proving(ctx context.Context) (wire.Proving, error)
+
+	// What it tells and is told of one destination.
+	Trouble(destination string) (says, todo string)
+	PlaceProblem(destination string) (says, todo string)
+	StandsFor(destination, place string) bool
+	SettlePlace(ctx context.Context, destination string, moved bool) (int64, error)
+	TryAgain(destination string)
+	Adopt(ctx context.Context, destination string) (wire.Adopted, error)
+}
+
+var _ Device = (*device.Device)(nil)
