@@ -20,9 +20,11 @@ func queueCommand() command {
 		name: "queue", usage: "[flags]", short: "list pictures and clips, newest first",
 		long: `Lists pictures and clips, each once, with how all its copies together stand, its
 size, when it was taken, and where it is safe, waits or is stuck, and why. The
-filters can be combined; hold is the name of a gate: network, metered, roaming,
-power, hours, idle, allowance, kind, pause, trouble, retry, proof, space, place.
-In a terminal a long list is read page by page (PAGER, or less).`,
+filters can be combined. In a terminal a long list is read page by page (PAGER,
+or less).
+
+states  ` + listed(queue.States) + `
+gates   ` + listed(gate.Names),
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
 			var r reach
 			var f wire.Filter
@@ -73,11 +75,15 @@ func oneOf[T ~string](flag, value string, known []T) error {
 	if value == "" || slices.Contains(known, T(value)) {
 		return nil
 	}
+	return wrongUse("-%s is one of %s, and not %q", flag, listed(known), value)
+}
+
+func listed[T ~string](known []T) string {
 	words := make([]string, len(known))
 	for i, k := range known {
 		words[i] = string(k)
 	}
-	return wrongUse("-%s is one of %s, and not %q", flag, strings.Join(words, ", "), value)
+	return strings.Join(words, ", ")
 }
 
 // list reads pages up to the filter's limit; more tells that it stopped there.

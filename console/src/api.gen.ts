@@ -517,7 +517,10 @@ export interface components {
             network: "none" | "wifi" | "wired" | "cellular";
             /** Format: date-time */
             networkSince?: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description Since when it charges, or does not
+             */
             powerSince?: string;
             roaming: boolean;
             /** @enum {string} */
@@ -3597,3 +3600,24 @@ export interface operations {
         };
     };
 }
+type FlattenedDeepRequired<T> = {
+    [K in keyof T]-?: FlattenedDeepRequired<T[K] extends unknown[] | undefined | null ? Extract<T[K], unknown[]>[number] : T[K]>;
+};
+type ReadonlyArray<T> = [
+    Exclude<T, undefined>
+] extends [
+    unknown[]
+] ? Readonly<Exclude<T, undefined>> : Readonly<Exclude<T, undefined>[]>;
+export const pathsApiV1ItemsGetParametersQueryStateValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
+export const pathsApiV1ItemsGetParametersQueryKindValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["kind"]> = ["photo", "video"];
+export const pathsApiV1ItemsGetParametersQueryHoldValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["hold"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place"];
+export const conditionsNetworkValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["network"]> = ["none", "wifi", "wired", "cellular"];
+export const conditionsUseValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["use"]> = ["unknown", "in use", "idle"];
+export const copyStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Copy"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
+export const holdGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Hold"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place"];
+export const holdGroupGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["HoldGroup"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place"];
+export const itemStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
+export const itemTakenFromValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["takenFrom"]> = ["header", "header-nz", "file"];
+export const needMendsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Need"]["mends"]> = ["retry", "answer", "plan", "nothing"];
+export const placeAnswerIsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlaceAnswer"]["is"]> = ["moved", "new"];
+export const trialQuestionFieldValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["TrialQuestion"]["field"]> = ["certificate", "host-key"];

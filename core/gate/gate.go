@@ -70,7 +70,7 @@ type Conditions struct {
 	Use      Use          `json:"use" enum:"unknown,in use,idle"`
 
 	NetworkSince time.Time `json:"networkSince,omitzero"`
-	PowerSince   time.Time `json:"powerSince,omitzero"`
+	PowerSince   time.Time `json:"powerSince,omitzero" doc:"Since when it charges, or does not"`
 	UseSince     time.Time `json:"useSince,omitzero"`
 }
 
@@ -87,7 +87,7 @@ func (c Conditions) Stamp(before Conditions, now time.Time) Conditions {
 		return now
 	}
 	c.NetworkSince = since(c.Network == before.Network && c.Metered == before.Metered && c.Roaming == before.Roaming, before.NetworkSince)
-	c.PowerSince = since(c.Charging == before.Charging && c.Battery == before.Battery, before.PowerSince)
+	c.PowerSince = since(c.Charging == before.Charging && (c.Battery < 0) == (before.Battery < 0), before.PowerSince) // each percent is no news
 	c.UseSince = since(c.Use == before.Use, before.UseSince)
 	return c
 }

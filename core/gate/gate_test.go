@@ -219,7 +219,11 @@ func TestStampKeepsSinceOfWhatDidNotChange(t *testing.T) {
 	later.Battery = 79
 	later = later.Stamp(home, noon)
 	assert.Equal(t, earlier, later.NetworkSince)
+	assert.Equal(t, earlier, later.PowerSince, "a percent less is no news of the charger")
+	later.Charging = true
+	later = later.Stamp(home, noon)
 	assert.Equal(t, noon, later.PowerSince)
+	assert.Equal(t, earlier, later.UseSince)
 }
 
 // The verdict costs the same with a million copies waiting as with one: this

@@ -19,6 +19,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"sync"
@@ -128,6 +129,9 @@ func New(ctx context.Context, o Options) (*Device, error) {
 	}
 	if d.Wait == nil {
 		d.Wait = func(w time.Duration) time.Duration { return w }
+	}
+	if d.Jitter == nil {
+		d.Jitter = rand.Float64
 	}
 	if d.Grace == 0 {
 		d.Grace = 3 * time.Second

@@ -282,17 +282,17 @@ func (d *Device) stopShut() {
 // their last step, while others are sent in their places.
 const mostRecording = 28
 
-// fill starts sends to a destination while it has room for them: orders first,
+// fill starts sends to a destination while a sender is free: orders first,
 // then proofs that are owed, then the newest copy of any open class. A
 // destination in trouble gets one try when its wait is over.
 func (d *Device) fill(ctx, sendCtx context.Context, name string, last decision) error {
 	for ctx.Err() == nil {
 		d.mu.Lock()
-		room, now := d.plan.Destinations[name].SendersOrDefault(), time.Now()
+		free, now := d.plan.Destinations[name].SendersOrDefault(), time.Now()
 		if t := d.troubles[name]; t != nil {
-			room = 1
+			free = 1
 			if now.Before(t.until) {
-				room = 0
+				free = 0
 			}
 		}
 		var busy []int64
@@ -304,11 +304,11 @@ func (d *Device) fill(ctx, sendCtx context.Context, name string, last decision) 
 			case s.recording:
 				recording++
 			default:
-				room--
+				free--
 			}
 		}
 		d.mu.Unlock()
-		if room <= 0 || recording >= mostRecording {
+		if free <= 0 || recording >= mostRecording {
 			return nil
 		}
 		s, ok, err := d.choose(ctx, name, busy, last, now)

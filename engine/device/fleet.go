@@ -20,11 +20,11 @@ import (
 type Fleet struct {
 	mu      sync.Mutex
 	devices []*Device
-	rooms   map[string]*room
+	capacities   map[string]*capacity
 }
 
-// room is what is known of a destination's space.
-type room struct {
+// capacity is what is known of a destination's space.
+type capacity struct {
 	space    destination.Space
 	landed   int64 // bytes put there in all
 	counted  int64 // those of them that space has counted
@@ -154,13 +154,13 @@ func (f *Fleet) clearUnless(s *carriage) *carriage {
 func (f *Fleet) Landed(name string) int64 {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return f.roomOf(name).landed
+	return f.capacityOf(name).landed
 }
 
 // SetSpace notes what a destination has told of its space, when so much had landed.
 func (f *Fleet) SetSpace(name string, s destination.Space, landed int64) {
 	f.mu.Lock()
-	r := f.roomOf(name)
+	r := f.capacityOf(name)
 	changed := r.space != s || r.counted != landed
 	r.space, r.counted = s, landed
 	f.mu.Unlock()
@@ -176,7 +176,7 @@ func (f *Fleet) SetSpace(name string, s destination.Space, landed int64) {
 func (f *Fleet) SpaceNow(name string) destination.Space {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	r := f.roomOf(name)
+	r := f.capacityOf(name)
 	s := r.space
 	if s.Free >= 0 {
 		s.Free = max(0, s.Free-r.since())
@@ -188,16 +188,16 @@ func (f *Fleet) SpaceNow(name string) destination.Space {
 }
 
 // since is what landed after the space was told.
-func (r *room) since() int64 { return r.landed - r.counted }
+func (r *capacity) since() int64 { return r.landed - r.counted }
 
-func (f *Fleet) roomOf(name string) *room {
-	if f.rooms == nil {
-		f.rooms = map[string]*room{}
+func (f *Fleet) capacityOf(name string) *capacity {
+	if f.capacities == nil {
+		f.capacities = map[string]*capacity{}
 	}
-	if f.rooms[name] == nil {
-		f.rooms[name] = &room{space: destination.Space{Free: -1, Used: -1}}
+	if f.capacities[name] == nil {
+		f.capacities[name] = &capacity{space: destination.Space{Free: -1, Used: -1}}
 	}
-	return f.rooms[name]
+	return f.capacities[name]
 }
 
 // Left is how many bytes may still be sent to a destination that keeps some
@@ -207,10 +207,10 @@ func (f *Fleet) roomOf(name string) *room {
 func (f *Fleet) Left(name string, keep int64) int64 {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return f.roomOf(name).left(keep)
+	return f.capacityOf(name).left(keep)
 }
 
-func (r *room) left(keep int64) int64 {
+func (r *capacity) left(keep int64) int64 {
 	if r.space.Free < 0 {
 		return -1
 	}
@@ -221,7 +221,7 @@ func (r *room) left(keep int64) int64 {
 func (f *Fleet) take(name string, bytes, keep int64) bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	r := f.roomOf(name)
+	r := f.capacityOf(name)
 	if left := r.left(keep); left >= 0 && bytes > left {
 		return false
 	}
@@ -233,7 +233,7 @@ func (f *Fleet) take(name string, bytes, keep int64) bool {
 func (f *Fleet) give(name string, bytes int64, landed bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	r := f.roomOf(name)
+	r := f.capacityOf(name)
 	r.underway -= bytes
 	if landed {
 		r.landed += bytes

@@ -195,6 +195,9 @@ func (d *Device) Face(ctx context.Context, key string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	if d.Faces == nil {
+		return nil, face.ErrNone
+	}
 	return d.Faces.Of(ctx, key, func(ctx context.Context) ([]byte, error) {
 		ctx, cancel := context.WithTimeoutCause(ctx, faceTime, face.ErrAway)
 		defer cancel()

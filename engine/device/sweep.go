@@ -51,7 +51,7 @@ func (d *Device) sweep(ctx, sendCtx context.Context, now time.Time) (next time.T
 		d.sends.Go(func() {
 			err := d.removeTemps(sendCtx, name, left)
 			if err == nil && list {
-				err = d.removeStrays(sendCtx, name)
+				err = d.removeForgotten(sendCtx, name)
 			}
 			d.mu.Lock()
 			d.sweeping[name] = false
@@ -122,9 +122,9 @@ func (d *Device) listDue(name string, now time.Time) (due bool, at time.Time) {
 	return true, time.Time{}
 }
 
-// removeStrays removes temporary files of this device that no record knows: a
+// removeForgotten removes temporary files of this device that no record knows: a
 // request that was given up can arrive late, after its copy went another way.
-func (d *Device) removeStrays(ctx context.Context, name string) error {
+func (d *Device) removeForgotten(ctx context.Context, name string) error {
 	driver, err := d.reach(ctx, name)
 	if err != nil {
 		return err

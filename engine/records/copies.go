@@ -204,8 +204,16 @@ func takeSteps(tx *transaction, id int64, steps []told, c Change, now time.Time)
 			return err
 		}
 	}
-	return nil
+	if to != queue.Waiting && to != from {
+		return nil
+	}
+	// A try that ended may be followed by many more: a story keeps its latest lines.
+	_, err := tx.Exec(`DELETE FROM events WHERE copy = ? AND rowid <= (SELECT rowid FROM events WHERE copy = ? ORDER BY rowid DESC LIMIT 1 OFFSET ?)`, id, id, mostEvents)
+	return err
 }
+
+// mostEvents is how many lines a copy's story keeps.
+const mostEvents = 200
 
 // Note keeps what is about to happen at a destination without a step, so that
 // a crash right after finds it: the temporary name before anything is written

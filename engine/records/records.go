@@ -4,7 +4,8 @@
 // These always hold:
 //   - every step of a copy is one transaction, with its story and counters, and
 //     is legal by core/queue;
-//   - summaries read counters and never count rows;
+//   - summaries read counters; the only rows that are counted are those that wait
+//     for their next try, or are to be looked at, which indexes of their own find;
 //   - a page or a pick costs the same however long the queue is;
 //   - a reservation is on disk before Reserve returns, and what was reserved
 //     and not settled counts as spent when the records are opened again.

@@ -571,3 +571,19 @@ func TestAPartOfANameFindsEveryItemThatHasIt(t *testing.T) {
 		require.Len(rt, found, want, "%q", text)
 	})
 }
+
+// However often a copy is tried, its story stays of a size, with its latest lines.
+func TestAStoryKeepsItsLatestLines(t *testing.T) {
+	r := open(t, filepath.Join(t.TempDir(), "r.db"))
+	admit(t, r, items(2, "a"))
+	c := page(t, r, queue.Waiting)[0]
+	for i := range 260 {
+		require.NoError(t, r.Step(t.Context(), c.ID, queue.Sending, fmt.Sprint("try ", i), records.Change{}, start))
+		require.NoError(t, r.Step(t.Context(), c.ID, queue.Waiting, fmt.Sprint("failed ", i), records.Change{}, start))
+	}
+	story, err := r.Story(t.Context(), c.Item)
+	require.NoError(t, err)
+	require.Len(t, story, 200)
+	assert.Equal(t, "failed 259", story[199].Says)
+	assert.Equal(t, "try 160", story[0].Says)
+}

@@ -1,3 +1,9 @@
+import {
+  holdGateValues,
+  itemStateValues,
+  pathsApiV1ItemsGetParametersQueryKindValues as kindValues,
+} from "../api.gen";
+
 /** The Queue page's address holds its filters and the item that is open. */
 export type QueueSearch = {
   device?: string;
@@ -24,20 +30,7 @@ export function opened(item?: string): { device: string; key: string } | undefin
   return { device: item.slice(0, at), key: item.slice(at + 1) };
 }
 
-export const states = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"] as const;
-export const kinds = ["photo", "video"] as const;
-export const gates = [
-  "network",
-  "metered",
-  "roaming",
-  "power",
-  "hours",
-  "idle",
-  "allowance",
-  "pause",
-  "trouble",
-  "retry",
-  "proof",
-  "space",
-  "place",
-] as const;
+/** What can be filtered by, as the service's own lists have it. */
+export const states = itemStateValues;
+export const kinds = kindValues;
+export const gates = holdGateValues.filter((g) => g !== "kind"); // no item is held by what its rule does not take

@@ -1,0 +1,90 @@
+package records
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardtide/core/media"
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+)
+
+// Every page and pick is a walk along an index: however many rows there are, none is
+// sorted and no table is read through. What is asked is taken from the statements
+// that the calls themselves have parsed.
+func TestNoPageOrPickReadsATableThrough(t *testing.T) {
+	r, err := Open(t.Context(), t.TempDir()+"/r.db")
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, r.Close()) })
+	rule := plan.Rule{Take: media.Kinds, To: []string{"locker", "loft"}}
+	var items []Item
+	for i := range 40 {
+		items = append(items, Item{Source: "DCIM", Dir: ".", Name: fmt.Sprintf("%d.jpg", i), Size: int64(i), Kind: media.Kinds[i%2], TakenMS: int64(i)})
+	}
+	now := time.Now()
+	require.NoError(t, r.Admit(t.Context(), items, "all", rule, now))
+	class := queue.Class{Rule: "all", Kind: media.Photo, Destination: "locker"}
+	every, not := func(Standing) bool { return true }, false
+	ctx := t.Context()
+	for name, c := range map[string]struct {
+		call  func() error
+		index string
+	}{
+		"status":     {func() error { _, err := r.Standings(ctx); return err }, "standings"},
+		"first page": {func() error { _, err := r.Items(ctx, Wanted{Standing: every, Limit: 5}, now); return err }, "items_standing"},
+		"later page": {func() error { _, err := r.Items(ctx, Wanted{Standing: every, Limit: 5, After: 20}, now); return err }, "items_standing"},
+		"page of a hold": {func() error {
+			_, err := r.Items(ctx, Wanted{Standing: every, Limit: 5, Retrying: &not}, now)
+			return err
+		}, "items_standing"},
+		"copies": {func() error { _, err := r.CopiesOf(ctx, []int64{1, 2}); return err }, "copies"},
+		"pick":   {func() error { _, _, err := r.Pick(ctx, class, queue.Waiting, "", 100, []int64{1}, now); return err }, "copies_class"},
+		"pick oldest": {func() error {
+			_, _, err := r.Pick(ctx, class, queue.Waiting, plan.OldestFirst, 100, nil, now)
+			return err
+		}, "copies_class"},
+		"pick smallest": {func() error {
+			_, _, err := r.Pick(ctx, class, queue.Waiting, plan.SmallestFirst, 100, nil, now)
+			return err
+		}, "copies_waiting_size"},
+		"retries": {func() error { _, err := r.Retries(ctx, now); return err }, "copies_retry"},
+		"twin":    {func() error { _, _, err := r.Twin(ctx, "locker", 5, "abc"); return err }, "copies_content"},
+		"look":    {func() error { _, err := r.SameLook(ctx, Copy{Class: class, Bytes: 5}, "look"); return err }, "items_look"},
+		"find":    {func() error { _, err := r.Find(ctx, "no such", 5); return err }, "names"},
+		"story":   {func() error { _, err := r.Story(ctx, 1); return err }, "events_copy"},
+		"temps":   {func() error { _, err := r.Temps(ctx, "locker", now); return err }, "copies_temp"},
+	} {
+		r.read.mu.Lock()
+		r.read.known = nil // only what this call asks
+		r.read.mu.Unlock()
+		require.NoError(t, c.call(), name)
+		require.NoError(t, c.call(), name) // what a transaction ran is parsed after it
+		used := false
+		for query := range r.read.known {
+			var steps []struct {
+				ID, Parent, NotUsed int64
+				Detail              string
+			}
+			args := make([]any, strings.Count(query, "?"))
+			for i := range args {
+				args[i] = 1
+			}
+			require.NoError(t, r.read.DB.Select(&steps, `EXPLAIN QUERY PLAN `+query, args...), query)
+			for _, s := range steps {
+				used = used || strings.Contains(s.Detail, c.index)
+				if name != "story" && name != "copies" && name != "find" { // of one item, a page, or one name: few are sorted
+					assert.NotContains(t, s.Detail, "USE TEMP B-TREE FOR ORDER BY", "%s: %s", name, query)
+				}
+				if strings.HasPrefix(s.Detail, "SCAN ") && !strings.Contains(s.Detail, "USING") && !strings.Contains(s.Detail, "VIRTUAL") && !strings.Contains(s.Detail, "(subquery") {
+					assert.Contains(t, []string{"SCAN standings", "SCAN CONSTANT ROW"}, s.Detail, "%s: %s", name, query)
+				}
+			}
+		}
+		assert.True(t, used, "%s uses %s", name, c.index)
+	}
+}
