@@ -173,6 +173,7 @@ func (s *Service) Run(ctx context.Context) error {
 
 // Close lets go of the data directory.
 func (s *Service) Close() error {
+	s.faces.Close()
 	err := s.drivers.close()
 	for _, r := range s.records {
 		err = errors.Join(err, r.Close())

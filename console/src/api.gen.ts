@@ -219,7 +219,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A small picture of an item, as JPEG */
+        /** A small picture of an item, as JPEG; 202 while it is being made, 204 where there is none */
         get: operations["face"];
         put?: never;
         post?: never;

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"math"
+	"reflect"
 	"slices"
 	"sync"
 	"time"
@@ -149,6 +150,7 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 		last.next = gate.Earlier(last.next, v.Until)
 	}
 	d.mu.Lock()
+	news := !reflect.DeepEqual(d.verdicts, verdicts)
 	d.verdicts = verdicts
 	d.stopShut()
 	for _, t := range d.troubles {
@@ -157,6 +159,9 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 		}
 	}
 	d.mu.Unlock()
+	if news { // who asked for the status a moment ago was told what held before
+		d.Changed()
+	}
 	if at, err = d.sweep(ctx, sendCtx, now); err != nil {
 		return last, err
 	}

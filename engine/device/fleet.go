@@ -18,9 +18,9 @@ import (
 // cannot know: that a file's bytes are at a destination by another, and how
 // much room is left there. The zero value is ready.
 type Fleet struct {
-	mu      sync.Mutex
-	devices []*Device
-	capacities   map[string]*capacity
+	mu         sync.Mutex
+	devices    []*Device
+	capacities map[string]*capacity
 }
 
 // capacity is what is known of a destination's space.

@@ -198,7 +198,7 @@ func (d *Device) Face(ctx context.Context, key string) ([]byte, error) {
 	if d.Faces == nil {
 		return nil, face.ErrNone
 	}
-	return d.Faces.Of(ctx, key, func(ctx context.Context) ([]byte, error) {
+	return d.Faces.Of(ctx, key, it.Kind, func(ctx context.Context) ([]byte, error) {
 		ctx, cancel := context.WithTimeoutCause(ctx, faceTime, face.ErrAway)
 		defer cancel()
 		path := filepath.Join(d.Folder(it.Source), filepath.FromSlash(it.Path()))

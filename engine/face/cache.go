@@ -10,61 +10,126 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
-	"sync/atomic"
 	"time"
+
+	"yardtide/core/media"
 )
 
 // Cache keeps faces as files, of so many bytes at most: the ones that were not
-// asked for the longest go first. What it has lost is made again, one at a time, so
-// that nothing else on the machine is slowed by it. With a Dir and no Most it keeps
-// 64 MiB.
+// asked for the longest go first. What it has lost is made again, one of a kind at a time and
+// beside whoever asks, so that nothing else is slowed by it. With a Dir and no Most
+// it keeps 64 MiB. Close ends what is being made.
 type Cache struct {
 	Dir  string
 	Most int64 // bytes
 
-	making  sync.Mutex // one is made at a time
-	waiting atomic.Int32
+	making map[media.Kind]*sync.Mutex // one of a kind is made at a time: no picture waits for a clip
+	jobs   sync.WaitGroup
 
-	mu    sync.Mutex
-	known bool
-	bytes int64
+	mu     sync.Mutex
+	asked  map[string]*job // what is being made, or waits for its turn
+	ctx    context.Context // of all that is made; nil before anything was
+	end    context.CancelFunc
+	closed bool
+	known  bool
+	bytes  int64
 }
 
-// ErrBusy tells that too many faces wait to be made: ask again later.
-var ErrBusy = errors.New("too many small pictures wait to be made")
+// job is a face that is being made.
+type job struct {
+	done    chan struct{}
+	content []byte
+	err     error
+}
 
-const mostWaiting = 200
+// ErrBusy tells that a face is not made yet: ask again in a moment.
+var ErrBusy = errors.New("the small picture is being made")
+
+const (
+	mostWaiting = 100                    // are made or wait for their turn
+	patience    = 250 * time.Millisecond // how long who asks waits: a browser has few connections
+)
 
 // Of is the face of a key, as JPEG: the one that is kept, or what makes makes. The
-// error is ErrNone when there is none to make, which is kept too, or ErrBusy.
-func (c *Cache) Of(ctx context.Context, key string, makes func(context.Context) ([]byte, error)) ([]byte, error) {
+// error is ErrNone when there is none to make, which is kept too, or ErrBusy when it
+// takes longer; it is made all the same.
+func (c *Cache) Of(ctx context.Context, key string, kind media.Kind, makes func(context.Context) ([]byte, error)) ([]byte, error) {
 	if content, ok := c.get(key, time.Now()); ok {
 		return orNone(content)
 	}
-	if c.waiting.Add(1) > mostWaiting {
-		c.waiting.Add(-1)
+	j := c.begin(key, kind, makes)
+	if j == nil {
 		return nil, ErrBusy
 	}
-	defer c.waiting.Add(-1)
-	c.making.Lock()
-	defer c.making.Unlock()
-	if err := context.Cause(ctx); err != nil {
-		return nil, err // who asked has gone
+	wait := time.NewTimer(patience)
+	defer wait.Stop()
+	select {
+	case <-j.done:
+		if j.err != nil {
+			return nil, j.err
+		}
+		return orNone(j.content)
+	case <-wait.C:
+		return nil, ErrBusy
+	case <-ctx.Done():
+		return nil, context.Cause(ctx)
 	}
-	if content, ok := c.get(key, time.Now()); ok {
-		return orNone(content)
+}
+
+// begin has a face made, unless it is already; nil when too many wait.
+func (c *Cache) begin(key string, kind media.Kind, makes func(context.Context) ([]byte, error)) *job {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if j := c.asked[key]; j != nil {
+		return j
 	}
-	content, err := makes(ctx)
-	if errors.Is(err, ErrNone) {
-		content, err = nil, nil
+	if c.closed || len(c.asked) >= mostWaiting {
+		return nil
 	}
-	if err != nil {
-		return nil, err
+	if c.ctx == nil {
+		c.ctx, c.end = context.WithCancel(context.Background())
+		c.asked, c.making = map[string]*job{}, map[media.Kind]*sync.Mutex{}
 	}
-	if err := c.put(key, content); err != nil {
-		return nil, err
+	if c.making[kind] == nil {
+		c.making[kind] = &sync.Mutex{}
 	}
-	return orNone(content)
+	j, ctx, turn := &job{done: make(chan struct{})}, c.ctx, c.making[kind]
+	c.asked[key] = j
+	c.jobs.Go(func() {
+		turn.Lock()
+		defer turn.Unlock()
+		defer func() {
+			c.mu.Lock()
+			delete(c.asked, key)
+			c.mu.Unlock()
+			close(j.done)
+		}()
+		if j.err = ctx.Err(); j.err != nil {
+			return
+		}
+		if content, ok := c.get(key, time.Now()); ok { // made between the look and its turn
+			j.content = content
+			return
+		}
+		if j.content, j.err = makes(ctx); errors.Is(j.err, ErrNone) {
+			j.content, j.err = nil, nil
+		}
+		if j.err == nil {
+			j.err = c.put(key, j.content)
+		}
+	})
+	return j
+}
+
+// Close ends what is being made, and waits for it.
+func (c *Cache) Close() {
+	c.mu.Lock()
+	c.closed = true
+	if c.end != nil {
+		c.end()
+	}
+	c.mu.Unlock()
+	c.jobs.Wait()
 }
 
 func orNone(content []byte) ([]byte, error) {

@@ -170,7 +170,7 @@ func Clip(ctx context.Context, path, contentType string) ([]byte, error) {
 	command.WaitDelay = time.Second
 	if err := command.Run(); err != nil || out.Len() == 0 {
 		if ctx.Err() != nil {
-			return nil, fmt.Errorf("making a frame of a clip: %w", context.Cause(ctx))
+			return nil, ErrAway // not in this time
 		}
 		return nil, ErrNone
 	}

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"image"
 	"image/color"
@@ -23,6 +22,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"yardtide/core/media"
 	"yardtide/engine/face"
 )
 
@@ -170,10 +170,11 @@ func TestAClipShowsAFrame(t *testing.T) {
 
 func TestTheCacheKeepsToItsBound(t *testing.T) {
 	c := &face.Cache{Dir: filepath.Join(t.TempDir(), "faces"), Most: 100_000}
+	t.Cleanup(c.Close)
 	calls := 0
 	ask := func(key string) {
 		t.Helper()
-		content, err := c.Of(t.Context(), key, func(context.Context) ([]byte, error) {
+		content, err := c.Of(t.Context(), key, media.Photo, func(context.Context) ([]byte, error) {
 			calls++
 			return bytes.Repeat([]byte(key), 1000), nil
 		})
@@ -200,11 +201,12 @@ func TestTheCacheKeepsToItsBound(t *testing.T) {
 
 func TestOneFaceIsMadeAtATimeAndOnce(t *testing.T) {
 	c := &face.Cache{Dir: t.TempDir()}
+	t.Cleanup(c.Close)
 	var at, calls atomic.Int32
 	var asking sync.WaitGroup
 	for i := range 40 {
 		asking.Go(func() {
-			_, err := c.Of(t.Context(), fmt.Sprint("k-", i%4), func(context.Context) ([]byte, error) {
+			_, err := c.Of(t.Context(), fmt.Sprint("k-", i%4), media.Photo, func(context.Context) ([]byte, error) {
 				assert.EqualValues(t, 1, at.Add(1))
 				time.Sleep(time.Millisecond)
 				at.Add(-1)
@@ -223,12 +225,46 @@ func TestOneFaceIsMadeAtATimeAndOnce(t *testing.T) {
 	}
 	asking.Wait()
 	assert.EqualValues(t, 4, calls.Load(), "that there is none is kept too")
-	_, err := c.Of(t.Context(), "k-9", func(context.Context) ([]byte, error) { return nil, face.ErrAway })
+	_, err := c.Of(t.Context(), "k-9", media.Photo, func(context.Context) ([]byte, error) { return nil, face.ErrAway })
 	assert.ErrorIs(t, err, face.ErrAway)
-	_, err = c.Of(t.Context(), "k-9", func(context.Context) ([]byte, error) { return []byte("x"), nil })
+	_, err = c.Of(t.Context(), "k-9", media.Photo, func(context.Context) ([]byte, error) { return []byte("x"), nil })
 	assert.NoError(t, err, "a file that was away is asked for again")
+}
+
+// Who asks is not kept: a browser has few connections, and needs them.
+func TestWhatTakesLongIsMadeBesideWhoAsks(t *testing.T) {
+	c := &face.Cache{Dir: t.TempDir()}
+	release, began := make(chan struct{}), make(chan struct{}, 1)
+	slow := func(ctx context.Context) ([]byte, error) {
+		began <- struct{}{}
+		select {
+		case <-release:
+			return []byte("x"), nil
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+	_, err := c.Of(t.Context(), "k-1", media.Photo, slow)
+	assert.ErrorIs(t, err, face.ErrBusy)
+	<-began
+	_, err = c.Of(t.Context(), "k-1", media.Photo, slow)
+	assert.ErrorIs(t, err, face.ErrBusy, "and it is begun once")
+	close(release)
+	require.Eventually(t, func() bool {
+		content, err := c.Of(t.Context(), "k-1", media.Photo, slow)
+		return err == nil && string(content) == "x"
+	}, 10*time.Second, time.Millisecond)
+	assert.Empty(t, began)
 	gone, cancel := context.WithCancel(t.Context())
 	cancel()
-	_, err = c.Of(gone, "k-10", func(context.Context) ([]byte, error) { return nil, errors.New("made for nobody") })
-	assert.ErrorIs(t, err, context.Canceled)
+	stuck := func(ctx context.Context) ([]byte, error) { <-ctx.Done(); return nil, ctx.Err() }
+	_, err = c.Of(gone, "k-2", media.Photo, stuck)
+	assert.Error(t, err)
+	for i := range 150 { // however many are asked for, few wait
+		_, err = c.Of(gone, fmt.Sprint("k-1", i), media.Photo, stuck)
+		assert.Error(t, err)
+	}
+	c.Close() // ends what is being made
+	_, err = c.Of(t.Context(), "k-3", media.Photo, stuck)
+	assert.ErrorIs(t, err, face.ErrBusy)
 }

@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"path"
@@ -203,9 +204,24 @@ func moveAll(tx *transaction, now time.Time, to queue.State, says, where string,
 const NotAsked = "The plan does not ask for this copy."
 
 // Apply brings the copies in line with the sources and rules of a plan: wanted
-// ones are made, or taken up again, the rest that had not been sent is skipped.
+// ones are made, or taken up again, the rest that had not been sent is skipped. What
+// was applied last is on record: the same again, as at a start, reads no row.
 func (r *Records) Apply(ctx context.Context, sources []plan.Source, rules map[string]plan.Rule, now time.Time) error {
+	asked, err := json.Marshal(asks(sources, rules))
+	if err != nil {
+		return fmt.Errorf("applying the plan: %w", err)
+	}
 	return r.tx(ctx, "applying the plan", func(tx *transaction) error {
+		var applied string
+		if err := tx.Get(&applied, `SELECT value FROM facts WHERE name = ?`, appliedFact); err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		if applied == string(asked) {
+			return nil
+		}
+		if _, err := tx.Exec(setFact, appliedFact, string(asked)); err != nil {
+			return err
+		}
 		for _, s := range sources {
 			if err := want(tx, now, s.Folder, s.Rule, rules[s.Rule]); err != nil {
 				return err
@@ -213,6 +229,24 @@ func (r *Records) Apply(ctx context.Context, sources []plan.Source, rules map[st
 		}
 		return unwant(tx, now, sources, rules)
 	})
+}
+
+// appliedFact is the name of the fact that tells what plan the copies are in line with.
+const appliedFact = "applied"
+
+// asked is what a source's rule asks of its items.
+type asked struct {
+	Folder, Rule string
+	Take         []media.Kind
+	To           []string
+}
+
+func asks(sources []plan.Source, rules map[string]plan.Rule) []asked {
+	list := make([]asked, len(sources))
+	for i, s := range sources {
+		list[i] = asked{s.Folder, s.Rule, rules[s.Rule].Take, rules[s.Rule].To}
+	}
+	return list
 }
 
 // want brings the copies of a source's items in line with what a rule asks: missing

@@ -61,8 +61,8 @@ func (r *Records) salvage(ctx context.Context, old string, now time.Time) (lost 
 		lost = append(lost, "pauses, and which places the destinations' names stand for")
 	}
 	for _, f := range facts {
-		if f.Name == epochFact {
-			continue // the items are numbered anew
+		if f.Name == epochFact || f.Name == appliedFact {
+			continue // the items are numbered anew, and have no copies yet
 		}
 		if err := r.SetFact(ctx, f.Name, f.Value); err != nil {
 			return lost, err

@@ -57,7 +57,7 @@ func (s *Server) routes() {
 	call(s, "items", http.MethodGet, "/items", "A page of items, newest first", s.page)
 	call(s, "find", http.MethodGet, "/find", "Items by name, path or part of a name", s.find)
 	call(s, "story", http.MethodGet, "/items/{device}/{key}", "An item and all that happened to it", s.story)
-	call(s, "face", http.MethodGet, "/items/{device}/{key}/face", "A small picture of an item, as JPEG", s.face)
+	call(s, "face", http.MethodGet, "/items/{device}/{key}/face", "A small picture of an item, as JPEG; 202 while it is being made, 204 where there is none", s.face)
 	call(s, "pause", http.MethodPost, "/pause", "Hold everything", func(ctx context.Context, in *request[wire.PauseOrder]) (*answer[wire.Count], error) {
 		if until := in.Body.Until; !until.IsZero() && !until.After(time.Now()) {
 			return nil, huma.Error422UnprocessableEntity("The end of the pause lies in the past.")
@@ -237,6 +237,7 @@ func (s *Server) story(ctx context.Context, in *struct {
 // picture is an answer that is a JPEG. An item's key names one content for good, so
 // that a browser may keep it.
 type picture struct {
+	Status       int
 	ContentType  string `header:"Content-Type"`
 	CacheControl string `header:"Cache-Control"`
 	Body         []byte
@@ -252,12 +253,12 @@ func (s *Server) face(ctx context.Context, in *struct {
 	}
 	content, err := d.Face(ctx, in.Key)
 	switch {
-	case errors.Is(err, face.ErrNone), errors.Is(err, face.ErrAway):
-		return nil, huma.Error404NotFound(sentence(err))
 	case errors.Is(err, face.ErrBusy):
-		return nil, huma.Error503ServiceUnavailable(sentence(err))
+		return &picture{Status: http.StatusAccepted, CacheControl: "no-store"}, nil
+	case errors.Is(err, face.ErrNone), errors.Is(err, face.ErrAway):
+		return &picture{Status: http.StatusNoContent, CacheControl: "no-store"}, nil
 	}
-	return &picture{"image/jpeg", "private, max-age=31536000, immutable", content}, err
+	return &picture{http.StatusOK, "image/jpeg", "private, max-age=31536000, immutable", content}, err
 }
 
 func (s *Server) planRoutes() {

@@ -1,5 +1,7 @@
 import { Film, Image } from "lucide-react";
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
+
+const mostTries = 5;
 
 /** A small picture of an item; a sign of its kind until it is there, or where there is none. */
 export function Face({
@@ -13,27 +15,32 @@ export function Face({
   kind: string;
   className?: string;
 }) {
-  const src = `/api/v1/items/${encodeURIComponent(device)}/${encodeURIComponent(item)}/face`;
-  const [shown, setShown] = useState<{ src: string; ok: boolean }>();
+  const at = `/api/v1/items/${encodeURIComponent(device)}/${encodeURIComponent(item)}/face`;
+  // While it is being made there is none yet: it is asked for again, ever later.
+  const [tries, setTries] = useState(0);
+  const [shown, setShown] = useState("");
+  const again = useRef<ReturnType<typeof setTimeout>>(undefined);
+  useEffect(() => () => clearTimeout(again.current), []);
+  const src = tries === 0 ? at : `${at}?try=${tries}`;
+  const ok = shown === at;
+  const later = () => {
+    if (tries < mostTries) again.current = setTimeout(() => setTries(tries + 1), 1000 * 2 ** tries);
+  };
   const Icon = kind === "video" ? Film : Image;
-  const ok = shown?.src === src && shown.ok;
-  const failed = shown?.src === src && !shown.ok;
   return (
     <span
       className={`relative grid shrink-0 place-items-center overflow-hidden rounded bg-wash text-quiet ${className}`}
     >
       {!ok && <Icon aria-hidden className="size-5" />}
-      {!failed && (
-        <img
-          src={src}
-          alt=""
-          loading="lazy"
-          decoding="async"
-          onLoad={() => setShown({ src, ok: true })}
-          onError={() => setShown({ src, ok: false })}
-          className={`absolute inset-0 size-full object-cover ${ok ? "" : "opacity-0"}`}
-        />
-      )}
+      <img
+        src={src}
+        alt=""
+        loading="lazy"
+        decoding="async"
+        onLoad={() => setShown(at)}
+        onError={later}
+        className={`absolute inset-0 size-full object-cover ${ok ? "" : "opacity-0"}`}
+      />
     </span>
   );
 }

@@ -42,7 +42,13 @@ function Body({ story }: { story: Story }) {
   const i = story.item;
   return (
     <div className="space-y-5">
-      <Face device={i.device} item={i.key} kind={i.kind} className="aspect-[4/3] w-full max-w-80" />
+      <Face
+        key={i.key}
+        device={i.device}
+        item={i.key}
+        kind={i.kind}
+        className="aspect-[4/3] w-full max-w-80"
+      />
       <div>
         <p className="text-lg">
           <StateMark state={i.state} />
