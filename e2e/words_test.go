@@ -177,7 +177,7 @@ func TestALongListIsNotAskedForAgainAllTheTime(t *testing.T) {
 		time.Sleep(200 * time.Millisecond)
 	}
 	asked := func() int {
-		n, err := browser.Eval[int](k.b, `performance.getEntriesByType("resource").filter(e => e.name.includes("/api/v1/items")).length`)
+		n, err := browser.Eval[int](k.b, `performance.getEntriesByType("resource").filter(e => e.name.includes("/api/v1/items?")).length`)
 		require.NoError(t, err)
 		return n
 	}
