@@ -44,7 +44,7 @@ func TestANeedIsToldOnceAndTheGravestFirst(t *testing.T) {
 				Holds: []wire.HoldGroup{hold(gate.Trouble, "locker: The storage is full.", true, 4, "locker"), hold(gate.Space, "loft has no room left.", true, 1, "loft"), hold(gate.Network, "Waits for Wi-Fi.", false, 3, "locker", "loft")}},
 			{Name: "desk", Problem: "Yard Tide cannot keep its records.", Holds: []wire.HoldGroup{hold(gate.Network, "Waits for Wi-Fi.", false, 5, "shed")}},
 		},
-		Destinations: []wire.DestinationStatus{{Name: "locker", Problem: "The storage is full.", Todo: "Make room."}, {Name: "shed", Problem: "It is another place.", Asks: true}},
+		Destinations: []wire.DestinationStatus{{Name: "locker", Problem: "The storage is full.", Todo: "Make room."}, {Name: "shed", Problem: "It is another place.", Asks: true}, {Name: "attic", Problem: "The connection was lost."}},
 	}
 	var says, mends []string
 	for _, n := range needs(y) {

@@ -26,7 +26,7 @@ export function NowPage() {
   return (
     <div className="space-y-3">
       <Headline yard={y} />
-      <div className="grid items-start gap-3 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
+      <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-3 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
         <div className="space-y-3">
           <Needs needs={y.needs} className={panel} />
           <Sends devices={y.devices} className={panel} />
