@@ -50,8 +50,8 @@ func needs(y wire.Yard) []wire.Need {
 	}
 	told := map[string]bool{} // storages of which something is told
 	for _, d := range y.Destinations {
-		needs := d.Problem != "" && (d.Todo != "" || d.Asks) // else it mends itself, and stands among what waits
-		if needs {
+		asks := d.Problem != "" && (d.Todo != "" || d.Asks) // else it mends itself, and stands among what waits
+		if asks {
 			mends := "retry"
 			if d.Asks {
 				mends = "answer"
@@ -62,7 +62,7 @@ func needs(y wire.Yard) []wire.Need {
 			says, _, _ := strings.Cut(d.Says, " Of it: ") // what takes how much stands at the storage
 			add(wire.Need{Says: says, Destination: d.Name})
 		}
-		told[d.Name] = needs || d.Says != ""
+		told[d.Name] = asks || d.Says != ""
 	}
 	for _, d := range y.Devices {
 		for _, h := range d.Holds {

@@ -515,8 +515,7 @@ func (d *Device) way(s *carriage) string {
 // name that tells it from something else which has that path. Content that is
 // there already is not put there twice.
 func (d *Device) publish(ctx context.Context, s *carriage, temp, sum string) (string, error) {
-	base, each := d.pathOf(s, sum)
-	mark := sum
+	base, mark, each := d.pathOf(s), sum, d.currentPlan().Rules[s.copy.Rule].StoreEach
 	if each { // equal files are told apart by where they come from
 		of := sha256.Sum256([]byte(sum + "\x00" + d.Name + "\x00" + s.copy.Path()))
 		mark = hex.EncodeToString(of[:])
@@ -553,12 +552,10 @@ func (d *Device) publish(ctx context.Context, s *carriage, temp, sum string) (st
 	return "", &destination.Error{Cause: queue.Refused, Says: "every name for it is taken at the storage"}
 }
 
-// pathOf is the layout's path of a copy, and whether equal files lie each under one of
-// its own.
-func (d *Device) pathOf(s *carriage, sum string) (path string, each bool) {
-	p := d.currentPlan()
-	path = naming.Path(p.Destinations[s.copy.Destination].Layout, naming.Item{Name: s.item.Name, Device: d.Name, Kind: s.item.Kind, TakenAt: s.item.TakenAt()})
-	return path, p.Rules[s.copy.Rule].StoreEach
+// pathOf is the layout's path of a copy.
+func (d *Device) pathOf(s *carriage) string {
+	layout := d.currentPlan().Destinations[s.copy.Destination].Layout
+	return naming.Path(layout, naming.Item{Name: s.item.Name, Device: d.Name, Kind: s.item.Kind, TakenAt: s.item.TakenAt()})
 }
 
 // mostNames is how many names are tried for a file. Storage that damaged it

@@ -51,7 +51,7 @@ func (d *Device) sendWhole(ctx context.Context, s *carriage) error {
 		return err
 	}
 	s.meter.began.Store(true)
-	path, _ := d.pathOf(s, sum)
+	path := d.pathOf(s)
 	temp := destination.NewTemp(d.owner())
 	s.temp = temp
 	if err := d.step(ctx, s, queue.Sending, d.way(s), records.Change{Says: text(""), Temp: &temp, Remote: &path, SHA256: &sum, Landed: new(bool)}); err != nil {

@@ -16,9 +16,9 @@ import (
 )
 
 // Cache keeps faces as files, of so many bytes at most: the ones that were not
-// asked for the longest go first. What it has lost is made again, one of a kind at a time and
-// beside whoever asks, so that nothing else is slowed by it. With a Dir and no Most
-// it keeps 64 MiB. Close ends what is being made.
+// asked for the longest go first. What it has lost is made again, one of a kind at a
+// time and beside whoever asks, so that nothing else is slowed by it. With a Dir and
+// no Most it keeps 64 MiB. Close ends what is being made.
 type Cache struct {
 	Dir  string
 	Most int64 // bytes
