@@ -101,16 +101,23 @@ func (d *Device) carry(ctx context.Context, s *carriage) bool {
 		d.unrecorded("the records could not be written", err)
 		return false
 	}
-	rerr := d.failed(ctx, s, err)
-	var moved queue.StepError
+	if !tookAway(err) {
+		err = d.failed(ctx, s, err)
+	}
 	switch {
-	case errors.As(rerr, &moved):
-		// The plan took it elsewhere meanwhile: that is on record already.
+	case tookAway(err):
 		d.clean(ctx, s)
-	case rerr != nil:
-		d.unrecorded("a failure could not be recorded", rerr)
+	case err != nil:
+		d.unrecorded("a failure could not be recorded", err)
 	}
 	return false
+}
+
+// tookAway tells whether a step was refused as the plan took the copy elsewhere
+// meanwhile: that is on record already.
+func tookAway(err error) bool {
+	var moved queue.StepError
+	return errors.As(err, &moved) || errors.Is(err, records.ErrNotAsked)
 }
 
 func (d *Device) tryCarry(ctx context.Context, s *carriage) (err error) {

@@ -65,6 +65,7 @@ type Device struct {
 
 	mu         sync.Mutex
 	plan       *plan.Plan
+	applied    *plan.Plan // what the records are in line with: nothing begins before that is the plan
 	now        gate.Conditions
 	pause      gate.PauseState
 	ready      bool // the first conditions have come
@@ -183,11 +184,13 @@ func (d *Device) setPace(now time.Time) time.Time {
 	return now.Truncate(time.Minute).Add(time.Minute) // hours are of whole minutes
 }
 
-// SetPlan gives the device a plan. It takes effect at once.
+// SetPlan gives the device a plan. It takes effect at once: what it does not ask for is
+// cut, and nothing begins before the records are in line with it.
 func (d *Device) SetPlan(p *plan.Plan) {
 	d.mu.Lock()
 	d.plan = p
 	d.turns++
+	d.stopUnwanted(p)
 	d.mu.Unlock()
 	nudge(d.planned)
 }
@@ -269,13 +272,11 @@ func (d *Device) follow(ctx context.Context) error {
 			return err
 		}
 		p := d.currentPlan()
-		d.stopUnwanted(p)
 		for err := d.Records.Apply(ctx, p.Devices[d.Name].Sources, p.Rules, time.Now()); err != nil; err = d.Records.Apply(ctx, p.Devices[d.Name].Sources, p.Rules, time.Now()) {
 			if !d.rest(ctx, "the plan could not be applied", err) {
 				return nil
 			}
 		}
-		d.stopUnwanted(p) // what was begun meanwhile
 		scanCtx, cancel := context.WithCancel(ctx)
 		stop = cancel
 		sources := map[string]*source{}
@@ -300,17 +301,15 @@ func (d *Device) follow(ctx context.Context) error {
 			})
 		}
 		d.mu.Lock()
-		d.sources = sources
+		d.sources, d.applied = sources, p
 		d.mu.Unlock()
 		d.changed()
 	}
 }
 
 // stopUnwanted cuts what is on its way and the plan does not ask for, or sends
-// elsewhere.
+// elsewhere. The caller has the lock.
 func (d *Device) stopUnwanted(p *plan.Plan) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
 	for _, s := range d.active {
 		if !p.Wants(d.Name, s.copy.Source, s.copy.Kind, s.copy.Destination) {
 			s.cancel(errUnwanted)

@@ -133,7 +133,7 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 	for _, s := range d.active {
 		classes[s.copy.Class] = true
 	}
-	ready := d.ready
+	ready := d.ready && d.applied == d.plan
 	last.turns = d.turns
 	d.mu.Unlock()
 	if !ready {
@@ -320,7 +320,7 @@ func (d *Device) fill(ctx, sendCtx context.Context, name string, last decision) 
 		if err != nil || !ok {
 			return err
 		}
-		started, err := d.start(ctx, sendCtx, s)
+		started, err := d.start(ctx, sendCtx, s, last)
 		if err != nil {
 			return err
 		}
@@ -441,33 +441,17 @@ func (d *Device) periodOf(p *plan.Plan, rule string, over plan.Network, now time
 	return start
 }
 
-// start reserves what a send may cost and lets it go. started is false when
-// the allowance no longer has room.
-func (d *Device) start(ctx, sendCtx context.Context, s *carriage) (started bool, err error) {
-	if !s.proving && !d.Fleet.take(s.copy.Destination, s.copy.Bytes, d.keepFree(s.copy.Destination)) {
+// start reserves what a send may cost and lets it go. started is false when there is
+// no longer room for it, in the allowance or at the destination, or what was decided
+// no longer holds.
+func (d *Device) start(ctx, sendCtx context.Context, s *carriage, last decision) (started bool, err error) {
+	takesRoom := !s.proving
+	if takesRoom && !d.Fleet.take(s.copy.Destination, s.copy.Bytes, d.keepFree(s.copy.Destination)) {
 		return false, nil
 	}
-	if s.metered && !s.proving {
-		bytes := s.copy.Bytes
-		if s.copy.Temp != "" && bytes >= resumeFrom {
-			bytes += destination.Compared // what is read back, to go on from it
-		}
-		ok, err := d.Records.Reserve(ctx, s.copy.ID, s.spend, s.limit, s.since, allowance.Cost(bytes), time.Now())
-		if err != nil || !ok {
-			d.Fleet.give(s.copy.Destination, s.copy.Bytes, false)
-			return false, err
-		}
-		s.reserved = true
-	}
-	takesRoom := !s.proving
-	ctx, cancel := context.WithCancelCause(sendCtx)
+	sendCtx, cancel := context.WithCancelCause(sendCtx)
 	s.cancel, s.done, s.started = cancel, make(chan struct{}), time.Now()
-	d.mu.Lock()
-	s.where = d.plan.Destinations[s.copy.Destination].Where()
-	d.active[s.copy.ID] = s
-	d.mu.Unlock()
-	d.sends.Go(func() {
-		ok := d.carry(ctx, s)
+	ends := func() {
 		cancel(nil)
 		if takesRoom {
 			d.Fleet.give(s.copy.Destination, s.copy.Bytes, s.landed)
@@ -476,6 +460,27 @@ func (d *Device) start(ctx, sendCtx context.Context, s *carriage) (started bool,
 		delete(d.active, s.copy.ID)
 		d.mu.Unlock()
 		close(s.done)
+	}
+	d.mu.Lock()
+	turned := d.turns != last.turns
+	s.where = d.plan.Destinations[s.copy.Destination].Where()
+	d.active[s.copy.ID] = s // from now on a new plan cuts it
+	d.mu.Unlock()
+	if s.metered && !s.proving && !turned {
+		bytes := s.copy.Bytes
+		if s.copy.Temp != "" && bytes >= resumeFrom {
+			bytes += destination.Compared // what is read back, to go on from it
+		}
+		s.reserved, err = d.Records.Reserve(ctx, s.copy.ID, s.spend, s.limit, s.since, allowance.Cost(bytes), time.Now())
+		turned = turned || !s.reserved
+	}
+	if turned || err != nil {
+		ends()
+		return false, err
+	}
+	d.sends.Go(func() {
+		ok := d.carry(sendCtx, s)
+		ends()
 		if ok {
 			nudge(d.freed)
 			d.Changed()

@@ -93,14 +93,32 @@ var ErrFactChanged = errors.New("what the step rests on has changed")
 
 // Step takes a copy from its state to the next, with a line in its story, in
 // one transaction. The copy is read anew: an illegal step is a
-// queue.StepError and changes nothing.
+// queue.StepError and changes nothing. A copy that would wait, be stuck or owe a
+// proof, and that the plan no longer asks for, is skipped: the error is ErrNotAsked.
 //
 // What it tells as safe is on disk first, so that a power cut leaves it so.
 func (r *Records) Step(ctx context.Context, id int64, to queue.State, story string, c Change, now time.Time) error {
-	return r.shared(ctx, fmt.Sprintf("taking copy %d to %s", id, to), to == queue.Safe, func(tx *transaction) error {
-		return takeSteps(tx, id, []told{{to, story}}, c, now)
+	var skipped bool
+	err := r.shared(ctx, fmt.Sprintf("taking copy %d to %s", id, to), to == queue.Safe, func(tx *transaction) (err error) {
+		steps, change := []told{{to, story}}, c
+		if skipped, err = isUnasked(tx, id, to); err != nil {
+			return err
+		}
+		if skipped {
+			steps = append(steps, told{queue.Skipped, NotAsked})
+			change = c.with(Change{Says: new(NotAsked), Todo: new(""), Tries: new(0), NotBefore: new(time.Time{}), Order: new(NoOrder)})
+		}
+		return takeSteps(tx, id, steps, change, now)
 	})
+	if err == nil && skipped {
+		return ErrNotAsked
+	}
+	return err
 }
+
+// ErrNotAsked is the error of a step that ended with the copy skipped, as the plan no
+// longer asks for it.
+var ErrNotAsked = errors.New("the plan no longer asks for the copy")
 
 // Land is two steps in one: a copy was put in place, and it was proven.
 func (r *Records) Land(ctx context.Context, id int64, landed string, change Change, proven string, proof Change, now time.Time) error {

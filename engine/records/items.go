@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -205,7 +206,8 @@ const NotAsked = "The plan does not ask for this copy."
 
 // Apply brings the copies in line with the sources and rules of a plan: wanted
 // ones are made, or taken up again, the rest that had not been sent is skipped. What
-// was applied last is on record: the same again, as at a start, reads no row.
+// is applied is on record: the same again, as at a start, reads no row, and each step
+// looks there (see Step).
 func (r *Records) Apply(ctx context.Context, sources []plan.Source, rules map[string]plan.Rule, now time.Time) error {
 	asked, err := json.Marshal(asks(sources, rules))
 	if err != nil {
@@ -213,7 +215,7 @@ func (r *Records) Apply(ctx context.Context, sources []plan.Source, rules map[st
 	}
 	return r.tx(ctx, "applying the plan", func(tx *transaction) error {
 		var applied string
-		if err := tx.Get(&applied, `SELECT value FROM facts WHERE name = ?`, appliedFact); err != nil && !errors.Is(err, sql.ErrNoRows) {
+		if err := tx.Get(&applied, `SELECT value FROM facts WHERE name = '`+appliedFact+`'`); err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
 		if applied == string(asked) {
@@ -227,7 +229,7 @@ func (r *Records) Apply(ctx context.Context, sources []plan.Source, rules map[st
 				return err
 			}
 		}
-		return unwant(tx, now, sources, rules)
+		return unwant(tx, now)
 	})
 }
 
@@ -296,27 +298,31 @@ func makeCopies(tx *transaction, now time.Time, source, rule string, p plan.Rule
 	return made, nil
 }
 
-// unwant skips copies that no source and rule ask for: those that wait, are stuck
-// or owe a proof. (Who carries one sees to it itself.)
-func unwant(tx *transaction, now time.Time, sources []plan.Source, rules map[string]plan.Rule) error {
-	if _, err := tx.Exec(`CREATE TEMP TABLE IF NOT EXISTS wanted (source TEXT, destination TEXT, kind TEXT, PRIMARY KEY (source, destination, kind)) WITHOUT ROWID`); err != nil {
-		return err
+// resting are the states of copies that nobody carries and that may not stay as they
+// are when the plan no longer asks for them. (Who carries one sees to it at its next
+// step.)
+var resting = []queue.State{queue.Waiting, queue.Stuck, queue.Proving}
+
+// unasked finds the copies that the applied plan does not ask for; before one was
+// applied there are none.
+const unasked = `SELECT c.id FROM copies c JOIN items i ON i.id = c.item
+	LEFT JOIN (SELECT DISTINCT s.value ->> 'Folder' source, t.value destination, k.value kind FROM facts f, json_each(f.value) s, json_each(s.value, '$.To') t, json_each(s.value, '$.Take') k
+		WHERE f.name = '` + appliedFact + `') w ON w.source = i.source AND w.destination = c.destination AND w.kind = c.kind
+	WHERE w.source IS NULL AND EXISTS (SELECT 1 FROM facts WHERE name = '` + appliedFact + `') AND `
+
+// unwant skips copies that no source and rule ask for.
+func unwant(tx *transaction, now time.Time) error {
+	return moveAll(tx, now, queue.Skipped, NotAsked, `id IN (`+unasked+`c.state IN ('waiting', 'stuck', 'proving'))`)
+}
+
+// isUnasked tells whether a copy that comes to rest in a state is one that the plan
+// no longer asks for.
+func isUnasked(tx *transaction, id int64, to queue.State) (is bool, err error) {
+	if !slices.Contains(resting, to) {
+		return false, nil
 	}
-	if _, err := tx.Exec(`DELETE FROM wanted`); err != nil {
-		return err
-	}
-	for _, s := range sources {
-		for _, destination := range rules[s.Rule].To {
-			for _, kind := range rules[s.Rule].Take {
-				if _, err := tx.Exec(`INSERT OR IGNORE INTO wanted VALUES (?, ?, ?)`, s.Folder, destination, kind); err != nil {
-					return err
-				}
-			}
-		}
-	}
-	return moveAll(tx, now, queue.Skipped, NotAsked, `id IN (SELECT c.id FROM copies c JOIN items i ON i.id = c.item
-		LEFT JOIN wanted w ON w.source = i.source AND w.destination = c.destination AND w.kind = c.kind
-		WHERE c.state IN ('waiting', 'stuck', 'proving') AND w.source IS NULL)`)
+	err = tx.Get(&is, `SELECT EXISTS (`+unasked+`c.id = ?)`, id)
+	return is, err
 }
 
 // Item reads one item; ok is false when there is none.

@@ -129,14 +129,29 @@ func (r *Records) TakeUp(ctx context.Context, carried []int64, now time.Time) er
 			if to == s {
 				continue
 			}
-			where, args, err := sqlx.In(` WHERE state = ? AND id NOT IN (?)`, s, carried)
+			query, args, err := sqlx.In(`SELECT id FROM copies WHERE state = ? AND id NOT IN (?)`, s, carried)
 			if err != nil {
 				return err
 			}
-			if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, ?, 'Interrupted; begins again.' FROM copies`+where, append([]any{ms(now), to}, args...)...); err != nil {
+			var left []int64
+			if err := tx.Select(&left, query, args...); err != nil {
 				return err
 			}
-			if _, err := tx.Exec(`UPDATE copies SET state = ?, changed_at = ?`+where, append([]any{to, ms(now)}, args...)...); err != nil {
+			if len(left) == 0 {
+				continue
+			}
+			where, args, err := sqlx.In(`id IN (?)`, left)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, ?, 'Interrupted; begins again.' FROM copies WHERE `+where, append([]any{ms(now), to}, args...)...); err != nil {
+				return err
+			}
+			if _, err := tx.Exec(`UPDATE copies SET state = ?, changed_at = ? WHERE `+where, append([]any{to, ms(now)}, args...)...); err != nil {
+				return err
+			}
+			// The plan may have changed while they were carried.
+			if err := moveAll(tx, now, queue.Skipped, NotAsked, `id IN (`+unasked+`c.`+where+`)`, args...); err != nil {
 				return err
 			}
 		}

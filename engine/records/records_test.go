@@ -434,6 +434,38 @@ func TestAChangedPlanSkipsAndTakesUpAgain(t *testing.T) {
 	}
 }
 
+// A plan changes while copies are on their way: however their sends end, and be it
+// by a kill, none is left waiting for what the plan does not ask.
+func TestWhatThePlanNoLongerAsksForNeverWaits(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "r.db")
+	r := open(t, file)
+	admit(t, r, items(5, "a"))
+	source := []plan.Source{{Folder: "DCIM", Rule: "everyday"}}
+	asks := map[string]plan.Rule{"everyday": everyday}
+	no := map[string]plan.Rule{"everyday": {Take: []media.Kind{media.Video}, To: []string{"locker"}}}
+	require.NoError(t, r.Apply(t.Context(), source, asks, start))
+	all := page(t, r, queue.Waiting)
+	for _, c := range all {
+		step(t, r, c.ID, queue.Preparing, queue.Sending)
+	}
+	require.NoError(t, r.Apply(t.Context(), source, no, start))
+	for i, to := range []queue.State{queue.Waiting, queue.Stuck, queue.Proving} { // it was cut, it failed, it landed and owes its proof
+		require.ErrorIs(t, r.Step(t.Context(), all[i].ID, to, "", records.Change{}, start), records.ErrNotAsked)
+	}
+	require.NoError(t, r.TakeUp(t.Context(), []int64{all[4].ID}, start))
+	assert.Len(t, page(t, r, queue.Skipped), 4, "and the third was carried by nobody")
+	require.NoError(t, r.Close()) // a kill
+	r = open(t, file)
+	require.NoError(t, r.Apply(t.Context(), source, no, start))
+	skipped := page(t, r, queue.Skipped)
+	require.Len(t, skipped, 5)
+	for _, c := range skipped {
+		assert.Equal(t, records.NotAsked, c.Says)
+	}
+	require.NoError(t, r.Apply(t.Context(), source, asks, start))
+	assert.Len(t, page(t, r, queue.Waiting), 5, "it is asked for again")
+}
+
 func TestAChangedFileIsANewItemAndKeepsTheOldStory(t *testing.T) {
 	r := open(t, filepath.Join(t.TempDir(), "r.db"))
 	admit(t, r, items(1, "a"))
