@@ -93,9 +93,9 @@ func startApache(b *testing.B, dir string) *apache.Server {
 func upload(b *testing.B, dir, where string, n int64) (sent, safe time.Duration) {
 	b.Helper()
 	var sense sensor.Set
-	wired := gate.Conditions{Network: plan.Wired, Charging: true, Battery: -1}
+	wired := gate.Conditions{Network: plan.Wired, Metered: gate.No, Roaming: gate.No, Charging: gate.Yes, Battery: -1}
 	metered := wired
-	metered.Metered = true
+	metered.Metered = gate.Yes
 	sense.Put(metered)
 	s, done := open(b, dir, fmt.Sprintf(benchPlan, where), &sense)
 	defer done()
@@ -219,7 +219,7 @@ func rival(b *testing.B, url string, files []string) time.Duration {
 func untilSafe(b *testing.B, dir, where string, n int64) time.Duration {
 	b.Helper()
 	var sense sensor.Set
-	sense.Put(gate.Conditions{Network: plan.Wired, Charging: true, Battery: -1})
+	sense.Put(gate.Conditions{Network: plan.Wired, Metered: gate.No, Roaming: gate.No, Charging: gate.Yes, Battery: -1})
 	began := time.Now()
 	s, done := open(b, dir, fmt.Sprintf(benchPlan, where), &sense)
 	defer done()

@@ -29,7 +29,7 @@ func aYard() wire.Yard {
 		Needs: []wire.Need{{Says: "locker: The storage is full.", Todo: "Make room at the storage or enlarge it; sending goes on by itself.", Destination: "locker"}},
 		Holds: holds,
 		Devices: []wire.Device{{
-			Name: "galley-phone", Conditions: gate.Conditions{Network: plan.Cellular, Battery: 64},
+			Name: "galley-phone", Conditions: gate.Conditions{Network: plan.Cellular, Metered: gate.Yes, Roaming: gate.No, Charging: gate.No, Battery: 64},
 			States: map[queue.State]wire.Amount{queue.Waiting: {N: 65, Bytes: 22e6}, queue.Safe: {N: 59, Bytes: 1e7}}, Going: wire.Amount{N: 2, Bytes: 300_000}, Holds: holds,
 			Sends: []wire.Send{{Item: "k-1", Name: "keel\x1b[31m.jpg", Destination: "locker", State: queue.Sending, Bytes: 8e6, Sent: 2e6, Rate: 1e6, BeginsAnew: true}},
 		}},

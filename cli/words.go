@@ -65,22 +65,36 @@ func opens(h gate.Hold, now time.Time) string {
 
 func conditions(c gate.Conditions) string {
 	parts := []string{"on " + c.Network.Label()}
-	if c.Network == plan.NoNetwork || c.Network == "" {
+	if c.Network == plan.NoNetwork {
 		parts[0] = "no network"
 	}
-	if c.Roaming {
-		parts = append(parts, "roaming")
-	}
-	if c.Metered && c.Network != plan.Cellular {
-		parts = append(parts, "metered")
+	if c.NetworkName != "" {
+		parts[0] += " " + c.NetworkName
 	}
 	switch {
+	case c.Network == plan.NoNetwork:
+	case c.Roaming == gate.Yes:
+		parts = append(parts, "roaming")
+	case c.Roaming != gate.No:
+		parts = append(parts, "roaming not known")
+	}
+	switch {
+	case c.Network == plan.NoNetwork || c.Network == plan.Cellular:
+	case c.Metered == gate.Yes:
+		parts = append(parts, "metered")
+	case c.Metered != gate.No:
+		parts = append(parts, "metered or not is not known")
+	}
+	if c.Battery >= 0 {
+		parts = append(parts, fmt.Sprintf("battery %d%%", c.Battery))
+	}
+	switch {
+	case c.Charging != gate.Yes && c.Charging != gate.No:
+		parts = append(parts, "power not known")
 	case c.Battery < 0:
 		parts = append(parts, "mains")
-	case c.Charging:
-		parts = append(parts, fmt.Sprintf("battery %d%%, charging", c.Battery))
-	default:
-		parts = append(parts, fmt.Sprintf("battery %d%%", c.Battery))
+	case c.Charging == gate.Yes:
+		parts = append(parts, "charging")
 	}
 	return strings.Join(parts, ", ")
 }

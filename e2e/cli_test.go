@@ -20,9 +20,9 @@ import (
 )
 
 var (
-	onWiFi     = gate.Conditions{Network: plan.WiFi, Battery: 80, Use: gate.NotInUse}
-	onCellular = gate.Conditions{Network: plan.Cellular, Battery: 80, Use: gate.InUse}
-	offline    = gate.Conditions{Network: plan.NoNetwork, Battery: 80, Use: gate.InUse}
+	onWiFi     = gate.Conditions{Network: plan.WiFi, Metered: gate.No, Roaming: gate.No, Charging: gate.No, Battery: 80, Use: gate.NotInUse}
+	onCellular = gate.Conditions{Network: plan.Cellular, Metered: gate.Yes, Roaming: gate.No, Charging: gate.No, Battery: 80, Use: gate.InUse}
+	offline    = gate.Conditions{Network: plan.NoNetwork, Metered: gate.No, Roaming: gate.No, Charging: gate.No, Battery: 80, Use: gate.InUse}
 )
 
 // The keeper's day in a terminal.

@@ -111,8 +111,8 @@ func StartDemo(ctx context.Context, o DemoOptions) (*Demo, error) {
 		Computer: Computer{Name: "chart-table", Root: filepath.Join(dir, "chart-table")},
 		Items:    o.Items,
 	}
-	d.Phone.Set(gate.Conditions{Network: plan.Cellular, Battery: 64, Use: gate.InUse})
-	d.Computer.Sensor.Put(gate.Conditions{Network: plan.Wired, Charging: true, Battery: -1, Use: gate.UseUnknown})
+	d.Phone.Set(gate.Conditions{Network: plan.Cellular, Roaming: gate.No, Charging: gate.No, Metered: gate.Yes, Battery: 64, Use: gate.InUse})
+	d.Computer.Sensor.Put(gate.Conditions{Network: plan.Wired, Charging: gate.Yes, Roaming: gate.No, Metered: gate.No, Battery: -1, Use: gate.UseUnknown})
 	if err := d.make(ctx, dir, o); err != nil {
 		return nil, fmt.Errorf("making the demo yard in %s: %w", dir, err)
 	}

@@ -36,12 +36,12 @@ type Moment struct {
 
 // A day of a phone, told in minutes: home, out, abroad, home again.
 var day = []Moment{
-	{20 * time.Second, gate.Conditions{Network: plan.WiFi, Battery: 71, Use: gate.NotInUse}},
-	{20 * time.Second, gate.Conditions{Network: plan.Cellular, Battery: 66, Use: gate.InUse}},
-	{15 * time.Second, gate.Conditions{Network: plan.NoNetwork, Battery: 58, Use: gate.InUse}},
-	{15 * time.Second, gate.Conditions{Network: plan.Cellular, Roaming: true, Battery: 44, Use: gate.InUse}},
-	{15 * time.Second, gate.Conditions{Network: plan.WiFi, Battery: 31, Use: gate.InUse}},
-	{60 * time.Second, gate.Conditions{Network: plan.WiFi, Battery: 38, Charging: true, Use: gate.NotInUse}},
+	{20 * time.Second, gate.Conditions{Network: plan.WiFi, Roaming: gate.No, Charging: gate.No, Metered: gate.No, Battery: 71, Use: gate.NotInUse}},
+	{20 * time.Second, gate.Conditions{Network: plan.Cellular, Roaming: gate.No, Charging: gate.No, Metered: gate.Yes, Battery: 66, Use: gate.InUse}},
+	{15 * time.Second, gate.Conditions{Network: plan.NoNetwork, Roaming: gate.No, Charging: gate.No, Metered: gate.No, Battery: 58, Use: gate.InUse}},
+	{15 * time.Second, gate.Conditions{Network: plan.Cellular, Roaming: gate.Yes, Charging: gate.No, Metered: gate.Yes, Battery: 44, Use: gate.InUse}},
+	{15 * time.Second, gate.Conditions{Network: plan.WiFi, Roaming: gate.No, Charging: gate.No, Metered: gate.No, Battery: 31, Use: gate.InUse}},
+	{60 * time.Second, gate.Conditions{Network: plan.WiFi, Roaming: gate.No, Metered: gate.No, Battery: 38, Charging: gate.Yes, Use: gate.NotInUse}},
 }
 
 // Set sets the conditions by hand; a timeline that runs is left.

@@ -507,22 +507,36 @@ export interface components {
         Conditions: {
             /**
              * Format: int64
-             * @description Percent, -1 when the device has no battery
+             * @description Percent, -1 when the device has no battery or cannot tell
              */
             battery: number;
-            /** @description On mains power or charging */
-            charging: boolean;
-            metered: boolean;
+            /**
+             * @description On mains power or charging
+             * @enum {string}
+             */
+            charging: "unknown" | "yes" | "no";
             /** @enum {string} */
-            network: "none" | "wifi" | "wired" | "cellular";
+            metered: "unknown" | "yes" | "no";
             /** Format: date-time */
+            meteredSince?: string;
+            /** @enum {string} */
+            network: "unknown" | "none" | "wifi" | "wired" | "cellular";
+            /** @description Of the Wi-Fi, where the device tells */
+            networkName?: string;
+            /**
+             * Format: date-time
+             * @description Since when it is on this network
+             */
             networkSince?: string;
             /**
              * Format: date-time
              * @description Since when it charges, or does not
              */
             powerSince?: string;
-            roaming: boolean;
+            /** @enum {string} */
+            roaming: "unknown" | "yes" | "no";
+            /** Format: date-time */
+            roamingSince?: string;
             /** @enum {string} */
             use: "unknown" | "in use" | "idle";
             /** Format: date-time */
@@ -3611,7 +3625,10 @@ type ReadonlyArray<T> = [
 export const pathsApiV1ItemsGetParametersQueryStateValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
 export const pathsApiV1ItemsGetParametersQueryKindValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["kind"]> = ["photo", "video"];
 export const pathsApiV1ItemsGetParametersQueryHoldValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["hold"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place"];
-export const conditionsNetworkValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["network"]> = ["none", "wifi", "wired", "cellular"];
+export const conditionsChargingValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["charging"]> = ["unknown", "yes", "no"];
+export const conditionsMeteredValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["metered"]> = ["unknown", "yes", "no"];
+export const conditionsNetworkValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["network"]> = ["unknown", "none", "wifi", "wired", "cellular"];
+export const conditionsRoamingValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["roaming"]> = ["unknown", "yes", "no"];
 export const conditionsUseValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["use"]> = ["unknown", "in use", "idle"];
 export const copyStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Copy"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
 export const holdGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Hold"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place"];

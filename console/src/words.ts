@@ -62,14 +62,25 @@ export function taken(text: string): string {
 }
 
 export function network(c: Conditions): string {
-  const name = { none: "no network", wifi: "Wi-Fi", wired: "wired network", cellular: "cellular" }[c.network];
-  const notes = [c.roaming && "roaming", c.metered && c.network !== "cellular" && "metered"].filter(Boolean);
-  return notes.length > 0 ? `${name}, ${notes.join(", ")}` : name;
+  const name = {
+    unknown: "an unknown network",
+    none: "no network",
+    wifi: "Wi-Fi",
+    wired: "wired network",
+    cellular: "cellular",
+  }[c.network];
+  if (c.network === "none") return name;
+  const parts = [c.networkName ? `${name} ${c.networkName}` : name];
+  if (c.roaming !== "no") parts.push(c.roaming === "yes" ? "roaming" : "roaming not known");
+  if (c.metered !== "no" && c.network !== "cellular")
+    parts.push(c.metered === "yes" ? "metered" : "metered or not is not known");
+  return parts.join(", ");
 }
 
 export function power(c: Conditions): string {
-  if (c.battery < 0) return "mains";
-  return `battery ${c.battery}%, ${c.charging ? "charging" : "not charging"}`;
+  const charging = { yes: "charging", no: "not charging", unknown: "power not known" }[c.charging];
+  if (c.battery >= 0) return `battery ${c.battery}%, ${charging}`;
+  return c.charging === "yes" ? "mains" : charging;
 }
 
 /** When a hold opens, in words. */

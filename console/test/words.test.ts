@@ -54,16 +54,21 @@ describe("words", () => {
   it("says what a device senses", () => {
     const c = {
       network: "cellular",
-      metered: true,
-      roaming: true,
-      charging: false,
+      metered: "yes" as const,
+      roaming: "yes" as const,
+      charging: "no" as const,
       battery: 64,
       use: "idle",
     } as const;
     expect(network(c)).toBe("cellular, roaming");
-    expect(network({ ...c, network: "wifi", roaming: false })).toBe("Wi-Fi, metered");
+    expect(network({ ...c, network: "wifi", roaming: "no" })).toBe("Wi-Fi, metered");
+    expect(network({ ...c, network: "none" })).toBe("no network");
+    expect(network({ ...c, network: "wifi", networkName: "slip", metered: "unknown", roaming: "no" })).toBe(
+      "Wi-Fi slip, metered or not is not known",
+    );
     expect(power(c)).toBe("battery 64%, not charging");
-    expect(power({ ...c, battery: -1 })).toBe("mains");
+    expect(power({ ...c, battery: -1, charging: "yes" })).toBe("mains");
+    expect(power({ ...c, battery: -1, charging: "unknown" })).toBe("power not known");
   });
 
   it("says when a gate opens, or whom it waits for", () => {

@@ -48,6 +48,10 @@ func Settle(a Account, n, actual int64) Account {
 // retransmission below HTTP.
 func Cost(size int64) int64 { return size + size/50 + Overhead }
 
+// Carries is the size of the largest file whose Cost fits into what is left, in
+// bytes (to within one).
+func Carries(left int64) int64 { return (left - Overhead) * 50 / 51 }
+
 // Overhead is what one send costs beside its body: four requests with headers.
 const Overhead = 8 << 10
 

@@ -19,8 +19,8 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"yardtide/core/allowance"
-	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/queue"
 )
 
 // Name names a gate.
@@ -49,62 +49,6 @@ const (
 // Names lists every gate.
 var Names = []Name{Network, Metered, Roaming, Power, Hours, Idle, Allowance, Kind, Pause, Trouble, Retry, Proof, Space, Place}
 
-// Use tells whether somebody uses the device.
-type Use string
-
-// What is known of a device's use.
-const (
-	UseUnknown Use = "unknown"
-	InUse      Use = "in use"
-	NotInUse   Use = "idle"
-)
-
-// Conditions are the state of a device that gates look at, with the times
-// since when each part has been so.
-type Conditions struct {
-	Network  plan.Network `json:"network" enum:"none,wifi,wired,cellular"`
-	Metered  bool         `json:"metered"`
-	Roaming  bool         `json:"roaming"`
-	Charging bool         `json:"charging" doc:"On mains power or charging"`
-	Battery  int          `json:"battery" minimum:"-1" maximum:"100" doc:"Percent, -1 when the device has no battery"`
-	Use      Use          `json:"use" enum:"unknown,in use,idle"`
-
-	NetworkSince time.Time `json:"networkSince,omitzero"`
-	PowerSince   time.Time `json:"powerSince,omitzero" doc:"Since when it charges, or does not"`
-	UseSince     time.Time `json:"useSince,omitzero"`
-}
-
-// Costs tells whether bytes sent now are metered.
-func (c Conditions) Costs() bool { return c.Network == plan.Cellular || c.Metered || c.Roaming }
-
-// Stamp returns c with the times since when each part has been so, given the
-// conditions before.
-func (c Conditions) Stamp(before Conditions, now time.Time) Conditions {
-	since := func(same bool, before time.Time) time.Time {
-		if same && !before.IsZero() {
-			return before
-		}
-		return now
-	}
-	c.NetworkSince = since(c.Network == before.Network && c.Metered == before.Metered && c.Roaming == before.Roaming, before.NetworkSince)
-	c.PowerSince = since(c.Charging == before.Charging && (c.Battery < 0) == (before.Battery < 0), before.PowerSince) // each percent is no news
-	c.UseSince = since(c.Use == before.Use, before.UseSince)
-	return c
-}
-
-// PauseState is the keeper's pause; the zero value is none. A zero Until lasts
-// until it is resumed.
-type PauseState struct {
-	On    bool      `json:"on"`
-	Since time.Time `json:"since,omitzero"`
-	Until time.Time `json:"until,omitzero" doc:"Absent: until it is resumed"`
-}
-
-// Active tells whether the pause holds at now.
-func (p PauseState) Active(now time.Time) bool {
-	return p.On && (p.Until.IsZero() || now.Before(p.Until))
-}
-
 // Hold is why a copy waits. Opens is zero when nobody can know.
 type Hold struct {
 	Gate  Name      `json:"gate" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof,space,place"`
@@ -112,19 +56,6 @@ type Hold struct {
 	Since time.Time `json:"since,omitzero"`
 	Opens time.Time `json:"opens,omitzero" doc:"When the gate opens; absent when that cannot be known"`
 	You   bool      `json:"needsYou" doc:"It does not mend itself: the keeper must do something"`
-}
-
-// Question is all that a verdict depends on.
-type Question struct {
-	Rule      plan.Rule
-	Kind      media.Kind
-	Networked bool // the destination lies across a network
-	Now       Conditions
-	Pause     PauseState
-	// Account is what the lane spent in the period that the time lies in.
-	Account func(over plan.Network) allowance.Account
-	Time    time.Time
-	Zone    *time.Location
 }
 
 // LaneVerdict is one lane's answer: open when it has no holds.
@@ -142,34 +73,16 @@ type Verdict struct {
 	Lane int `json:"lane"`
 	// Holds are those of the lane that is nearest to open, the first one first.
 	Holds []Hold `json:"holds"`
+	// Todo is what the keeper can do about them.
+	Todo string `json:"todo,omitempty"`
+	// Fits is the largest copy that may go by the open lane, in bytes.
+	Fits int64 `json:"-"`
 	// Until is when time alone may change the verdict, zero when it cannot.
 	Until time.Time `json:"until,omitzero"`
 }
 
 // Open tells whether a lane is open.
 func (v Verdict) Open() bool { return v.Lane >= 0 }
-
-// Decide answers a question.
-func Decide(q Question) Verdict {
-	v := Verdict{Lane: -1}
-	if q.Pause.Active(q.Time) {
-		v.Holds = []Hold{{Gate: Pause, Says: "Paused by you.", Since: q.Pause.Since, Opens: q.Pause.Until}}
-		v.Until = q.Pause.Until
-		return v
-	}
-	for _, lane := range q.Rule.Lanes {
-		lv, until := decideLane(q, lane)
-		if v.Lane < 0 && len(lv.Holds) == 0 {
-			v.Lane = len(v.Lanes)
-		}
-		v.Lanes = append(v.Lanes, lv)
-		v.Until = Earlier(v.Until, until)
-	}
-	if v.Lane < 0 {
-		v.Holds = nearest(v.Lanes)
-	}
-	return v
-}
 
 // nearest picks the holds of the lane with the fewest shut gates, where being
 // on another network weighs more than any other; between equals, the one that
@@ -219,43 +132,47 @@ func opens(l LaneVerdict) time.Time {
 	return last
 }
 
-func decideLane(q Question, lane plan.Lane) (LaneVerdict, time.Time) {
-	v := LaneVerdict{Over: lane.Over, Left: -1}
-	if !lane.Takes(q.Kind) {
-		v.Holds = []Hold{{Gate: Kind, Says: fmt.Sprintf("The lane over %s does not take %ss.", lane.Over.Label(), q.Kind)}}
+// lane decides for one lane; until is when time alone may change that.
+func (s Situation) lane(rule plan.Rule, lane plan.Lane, class queue.Class) (v LaneVerdict, until time.Time) {
+	v = LaneVerdict{Over: lane.Over, Left: -1}
+	if !lane.Takes(class.Kind) {
+		v.Holds = []Hold{{Gate: Kind, Says: fmt.Sprintf("The lane over %s does not take %ss.", lane.Over.Label(), class.Kind)}}
 		return v, time.Time{}
 	}
-	var until time.Time
-	if q.Networked {
-		if h, shut := network(q.Now, lane); shut {
+	networked := s.Networked(class.Destination)
+	if networked {
+		if h, shut := network(s.Now, lane); shut {
 			v.Holds = append(v.Holds, h)
 		}
 	}
-	gates := q.Rule.Gates.Under(lane.Gates)
-	if h, shut := power(q.Now, gates.Power); shut {
+	gates := rule.Gates.Under(lane.Gates)
+	if h, shut := power(s.Now, gates.Power); shut {
 		v.Holds = append(v.Holds, h)
 	}
-	if gates.Idle == plan.MustBeIdle && q.Now.Use != NotInUse {
+	if gates.Idle == plan.MustBeIdle && s.Now.Use != NotInUse {
 		says := "Waits until nobody uses the device."
-		if q.Now.Use != InUse {
+		if s.Now.Use != InUse {
 			says = "Waits until nobody uses the device; this device cannot tell whether it is in use."
 		}
-		v.Holds = append(v.Holds, Hold{Gate: Idle, Says: says, Since: q.Now.UseSince})
+		v.Holds = append(v.Holds, Hold{Gate: Idle, Says: says, Since: s.Now.UseSince})
 	}
 	if len(gates.Hours) > 0 {
-		h, shut, next := hours(gates.Hours, q.Time, q.Zone)
+		h, shut, next := hours(gates.Hours, s.Time, s.Zone)
 		until = Earlier(until, next)
 		if shut {
 			v.Holds = append(v.Holds, h)
 		}
 	}
-	if lane.Allowance = q.Rule.AllowanceOver(lane.Over); lane.Allowance.Bytes > 0 && q.Networked {
-		_, end := allowance.Period(lane.Allowance.Per, q.Time, q.Zone)
-		account := q.Account(lane.Over)
-		v.Left = allowance.Left(lane.Allowance, account)
+	if lane.Allowance = rule.AllowanceOver(lane.Over); lane.Allowance.Bytes > 0 && networked {
+		_, end := allowance.Period(lane.Allowance.Per, s.Time, s.Zone)
 		until = Earlier(until, end)
+		if account, known := s.Accounts[Account{lane.Over, lane.Allowance.Per}]; known {
+			v.Left = allowance.Left(lane.Allowance, account)
+		} else {
+			v.Left = 0
+		}
 		if v.Left <= allowance.Overhead {
-			v.Holds = append(v.Holds, spent(lane, q.Time, q.Zone))
+			v.Holds = append(v.Holds, spent(lane, s.Time, s.Zone))
 		}
 	}
 	return v, until
@@ -268,10 +185,10 @@ func spent(lane plan.Lane, now time.Time, zone *time.Location) Hold {
 	return Hold{Gate: Allowance, Says: says, Since: start, Opens: end}
 }
 
-// NoneFits is the hold of a class of which not even the smallest copy fits into
+// noneFits is the hold of a class of which not even the smallest copy fits into
 // the rest of an allowance.
-func NoneFits(lane plan.Lane, left, smallest int64, now time.Time, zone *time.Location) Hold {
-	h := TooLarge(lane, left, smallest, now, zone)
+func noneFits(lane plan.Lane, left, smallest int64, now time.Time, zone *time.Location) Hold {
+	h := tooLarge(lane, left, smallest, now, zone)
 	h.Says = fmt.Sprintf("Each is larger than the %s that are left of the allowance of %s per %s on %s.", Bytes(left), Bytes(lane.Allowance.Bytes), lane.Allowance.Per, lane.Over.Label())
 	if h.Opens.IsZero() {
 		h.Says = fmt.Sprintf("Each is larger than the whole allowance of %s per %s on %s; they wait for another lane.", Bytes(lane.Allowance.Bytes), lane.Allowance.Per, lane.Over.Label())
@@ -279,9 +196,9 @@ func NoneFits(lane plan.Lane, left, smallest int64, now time.Time, zone *time.Lo
 	return h
 }
 
-// TooLarge is the hold of a single copy that the rest of an allowance cannot
+// tooLarge is the hold of a single copy that the rest of an allowance cannot
 // carry now, or that the whole of it never will.
-func TooLarge(lane plan.Lane, left, size int64, now time.Time, zone *time.Location) Hold {
+func tooLarge(lane plan.Lane, left, size int64, now time.Time, zone *time.Location) Hold {
 	start, end := allowance.Period(lane.Allowance.Per, now, zone)
 	if allowance.Cost(size) > lane.Allowance.Bytes {
 		return Hold{Gate: Allowance, Since: start, Says: fmt.Sprintf("At %s it is larger than the whole allowance of %s per %s on %s; it waits for another lane.",
@@ -292,36 +209,43 @@ func TooLarge(lane plan.Lane, left, size int64, now time.Time, zone *time.Locati
 }
 
 func network(c Conditions, lane plan.Lane) (Hold, bool) {
-	hold := func(gate Name, format string, args ...any) (Hold, bool) {
-		return Hold{Gate: gate, Says: fmt.Sprintf(format, args...), Since: c.NetworkSince}, true
+	hold := func(gate Name, since time.Time, format string, args ...any) (Hold, bool) {
+		return Hold{Gate: gate, Says: fmt.Sprintf(format, args...), Since: since}, true
 	}
 	fits := c.Network == lane.Over || lane.Over == plan.WiFi && c.Network == plan.Wired
 	switch {
-	case c.Network == plan.NoNetwork || c.Network == "":
-		return hold(Network, "Waits for a network; the device has none.")
+	case c.Network == plan.NoNetwork:
+		return hold(Network, c.NetworkSince, "Waits for a network; the device has none.")
+	case c.Network == plan.UnknownNetwork || c.Network == "":
+		return hold(Network, c.NetworkSince, "Waits for %s; this device cannot tell which network it is on.", lane.Over.Label())
 	case !fits:
-		return hold(Network, "Waits for %s; the device is on %s.", lane.Over.Label(), c.Network.Label())
-	case c.Roaming && !lane.Roaming:
-		return hold(Roaming, "Waits until the device no longer roams.")
-	case c.Metered && lane.Over != plan.Cellular && !lane.Metered:
-		return hold(Metered, "Waits for a network that is not metered; this one is.")
+		return hold(Network, c.NetworkSince, "Waits for %s; the device is on %s.", lane.Over.Label(), c.Network.Label())
+	case c.Roaming == Yes && !lane.Roaming:
+		return hold(Roaming, c.RoamingSince, "Waits until the device no longer roams.")
+	case c.Roaming != No && !lane.Roaming:
+		return hold(Roaming, c.RoamingSince, "Waits until the device does not roam; this device cannot tell whether it does.")
+	case lane.Over == plan.Cellular || lane.Metered || c.Metered == No:
+		return Hold{}, false
+	case c.Metered == Yes:
+		return hold(Metered, c.MeteredSince, "Waits for a network that is not metered; this one is.")
 	}
-	return Hold{}, false
+	return hold(Metered, c.MeteredSince, "Waits for a network that is not metered; this device cannot tell whether this one is.")
 }
 
 func power(c Conditions, p plan.Power) (Hold, bool) {
 	if p == (plan.Power{}) {
 		return Hold{}, false
 	}
-	charged := p.AtLeast > 0 && (c.Battery < 0 && c.Charging || c.Battery >= p.AtLeast)
+	charging := c.Charging == Yes
+	charged := p.AtLeast > 0 && (c.Battery < 0 && charging || c.Battery >= p.AtLeast)
 	open := false
 	switch {
 	case p.Both:
-		open = c.Charging && charged
+		open = charging && charged
 	case p.Charging && p.AtLeast > 0:
-		open = c.Charging || charged
+		open = charging || charged
 	case p.Charging:
-		open = c.Charging
+		open = charging
 	default:
 		open = charged
 	}
@@ -336,12 +260,15 @@ func power(c Conditions, p plan.Power) (Hold, bool) {
 		}
 		want += joint + fmt.Sprintf("a battery of at least %d%%", p.AtLeast)
 	}
-	have := "it is not charging"
-	if c.Charging {
-		have = "it is charging"
+	have := map[Known]string{Yes: "it is charging", No: "it is not charging"}[c.Charging]
+	if have == "" {
+		have = "this device cannot tell whether it is charging"
 	}
 	if c.Battery >= 0 {
-		have = fmt.Sprintf("the battery is at %d%% and ", c.Battery) + map[bool]string{true: "charging", false: "not charging"}[c.Charging]
+		have = fmt.Sprintf("the battery is at %d%% and ", c.Battery) + map[Known]string{Yes: "charging", No: "not charging"}[c.Charging]
+		if c.Charging != Yes && c.Charging != No {
+			have = fmt.Sprintf("the battery is at %d%%, and this device cannot tell whether it is charging", c.Battery)
+		}
 	}
 	return Hold{Gate: Power, Says: fmt.Sprintf("Waits for %s; %s.", want, have), Since: c.PowerSince}, true
 }

@@ -12,6 +12,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/queue"
 )
 
 var (
@@ -26,16 +27,39 @@ var (
 		},
 		Gates: plan.Gates{Power: plan.Power{Charging: true, AtLeast: 40}, Hours: plan.Hours{{Start: 6 * 60, End: 23 * 60}}},
 	}
-	home = gate.Conditions{Network: plan.WiFi, Battery: 80, Use: gate.InUse, NetworkSince: earlier, PowerSince: earlier, UseSince: earlier}
+	home = gate.Conditions{Network: plan.WiFi, Metered: gate.No, Roaming: gate.No, Charging: gate.No, Battery: 80, Use: gate.InUse,
+		NetworkSince: earlier, MeteredSince: earlier, RoamingSince: earlier, PowerSince: earlier, UseSince: earlier}
 )
 
-func ask(kind media.Kind, change func(*gate.Question)) gate.Verdict {
-	q := gate.Question{Rule: everyday, Kind: kind, Networked: true, Now: home, Time: noon, Zone: lisbon,
-		Account: func(plan.Network) allowance.Account { return allowance.Account{} }}
+// question is a situation with one rule and one destination.
+type question struct {
+	gate.Situation
+	Rule      plan.Rule
+	Networked bool
+}
+
+var toShed = queue.Class{Rule: "everyday", Kind: media.Photo, Destination: "shed"}
+
+func situation(change func(*question)) gate.Situation {
+	q := question{Rule: everyday, Networked: true, Situation: gate.Situation{Device: "phone", Now: home, Time: noon, Zone: lisbon,
+		Accounts: map[gate.Account]allowance.Account{{Over: plan.Cellular, Per: plan.Day}: {}},
+		Places:   map[string]gate.At{"shed": {Left: -1}}}}
 	if change != nil {
 		change(&q)
 	}
-	return gate.Decide(q)
+	to := plan.Destination{Kind: plan.WebDAV}
+	if !q.Networked {
+		to.Kind = plan.Folder
+	}
+	q.Rule.Take, q.Rule.To = []media.Kind{media.Photo, media.Video}, []string{"shed"}
+	q.Plan = &plan.Plan{Destinations: map[string]plan.Destination{"shed": to}, Rules: map[string]plan.Rule{"everyday": q.Rule}}
+	return q.Situation
+}
+
+func ask(kind media.Kind, change func(*question)) gate.Verdict {
+	class := toShed
+	class.Kind = kind
+	return situation(change).Decide(class)
 }
 
 func TestOpenAtHome(t *testing.T) {
@@ -48,25 +72,29 @@ func TestOpenAtHome(t *testing.T) {
 
 func TestHolds(t *testing.T) {
 	pauseEnd := noon.Add(time.Hour)
-	spent := func(plan.Network) allowance.Account { return allowance.Account{Spent: 45e6} }
+	spent := map[gate.Account]allowance.Account{{Over: plan.Cellular, Per: plan.Day}: {Spent: 45e6}}
 	for name, c := range map[string]struct {
 		kind   media.Kind
-		change func(*gate.Question)
+		change func(*question)
 		gate   gate.Name
 		says   string
 		opens  time.Time
 	}{
-		"no network":         {media.Photo, func(q *gate.Question) { q.Now.Network = plan.NoNetwork }, gate.Network, "Waits for a network; the device has none.", time.Time{}},
-		"unknown network":    {media.Photo, func(q *gate.Question) { q.Now.Network = "" }, gate.Network, "Waits for a network; the device has none.", time.Time{}},
-		"video on cellular":  {media.Video, func(q *gate.Question) { q.Now.Network = plan.Cellular }, gate.Network, "Waits for Wi-Fi; the device is on cellular.", time.Time{}},
-		"roaming":            {media.Photo, func(q *gate.Question) { q.Now.Network, q.Now.Roaming = plan.Cellular, true }, gate.Roaming, "Waits until the device no longer roams.", time.Time{}},
-		"a metered hotspot":  {media.Photo, func(q *gate.Question) { q.Now.Metered = true }, gate.Metered, "Waits for a network that is not metered; this one is.", time.Time{}},
-		"a low battery":      {media.Photo, func(q *gate.Question) { q.Now.Battery = 31 }, gate.Power, "Waits for the charger or a battery of at least 40%; the battery is at 31% and not charging.", time.Time{}},
-		"the night":          {media.Photo, func(q *gate.Question) { q.Time = noon.Add(12 * time.Hour) }, gate.Hours, "Sends only at 06:00-23:00.", time.Date(2026, 11, 24, 6, 0, 0, 0, lisbon)},
-		"a spent allowance":  {media.Photo, func(q *gate.Question) { q.Now.Network, q.Account = plan.Cellular, spent }, gate.Allowance, "The allowance of 45 MB per day on cellular is used up.", time.Date(2026, 11, 24, 0, 0, 0, 0, lisbon)},
-		"paused for an hour": {media.Photo, func(q *gate.Question) { q.Pause = gate.PauseState{On: true, Since: earlier, Until: pauseEnd} }, gate.Pause, "Paused by you.", pauseEnd},
-		"in use":             {media.Photo, func(q *gate.Question) { q.Rule.Gates.Idle = plan.MustBeIdle }, gate.Idle, "Waits until nobody uses the device.", time.Time{}},
-		"use not known": {media.Photo, func(q *gate.Question) { q.Rule.Gates.Idle = plan.MustBeIdle; q.Now.Use = gate.UseUnknown }, gate.Idle,
+		"no network":         {media.Photo, func(q *question) { q.Now.Network = plan.NoNetwork }, gate.Network, "Waits for a network; the device has none.", time.Time{}},
+		"unknown network":    {media.Photo, func(q *question) { q.Now.Network = plan.UnknownNetwork }, gate.Network, "Waits for Wi-Fi; this device cannot tell which network it is on.", time.Time{}},
+		"roaming unknown":    {media.Photo, func(q *question) { q.Now.Network, q.Now.Roaming = plan.Cellular, gate.Unknown }, gate.Roaming, "Waits until the device does not roam; this device cannot tell whether it does.", time.Time{}},
+		"metered unknown":    {media.Photo, func(q *question) { q.Now.Metered = gate.Unknown }, gate.Metered, "Waits for a network that is not metered; this device cannot tell whether this one is.", time.Time{}},
+		"power unknown":      {media.Photo, func(q *question) { q.Now.Charging, q.Now.Battery = gate.Unknown, -1 }, gate.Power, "Waits for the charger or a battery of at least 40%; this device cannot tell whether it is charging.", time.Time{}},
+		"no account":         {media.Photo, func(q *question) { q.Now.Network, q.Accounts = plan.Cellular, nil }, gate.Allowance, "The allowance of 45 MB per day on cellular is used up.", time.Date(2026, 11, 24, 0, 0, 0, 0, lisbon)},
+		"video on cellular":  {media.Video, func(q *question) { q.Now.Network = plan.Cellular }, gate.Network, "Waits for Wi-Fi; the device is on cellular.", time.Time{}},
+		"roaming":            {media.Photo, func(q *question) { q.Now.Network, q.Now.Roaming = plan.Cellular, gate.Yes }, gate.Roaming, "Waits until the device no longer roams.", time.Time{}},
+		"a metered hotspot":  {media.Photo, func(q *question) { q.Now.Metered = gate.Yes }, gate.Metered, "Waits for a network that is not metered; this one is.", time.Time{}},
+		"a low battery":      {media.Photo, func(q *question) { q.Now.Battery = 31 }, gate.Power, "Waits for the charger or a battery of at least 40%; the battery is at 31% and not charging.", time.Time{}},
+		"the night":          {media.Photo, func(q *question) { q.Time = noon.Add(12 * time.Hour) }, gate.Hours, "Sends only at 06:00-23:00.", time.Date(2026, 11, 24, 6, 0, 0, 0, lisbon)},
+		"a spent allowance":  {media.Photo, func(q *question) { q.Now.Network, q.Accounts = plan.Cellular, spent }, gate.Allowance, "The allowance of 45 MB per day on cellular is used up.", time.Date(2026, 11, 24, 0, 0, 0, 0, lisbon)},
+		"paused for an hour": {media.Photo, func(q *question) { q.Pause = gate.PauseState{On: true, Since: earlier, Until: pauseEnd} }, gate.Pause, "Paused by you.", pauseEnd},
+		"in use":             {media.Photo, func(q *question) { q.Rule.Gates.Idle = plan.MustBeIdle }, gate.Idle, "Waits until nobody uses the device.", time.Time{}},
+		"use not known": {media.Photo, func(q *question) { q.Rule.Gates.Idle = plan.MustBeIdle; q.Now.Use = gate.UseUnknown }, gate.Idle,
 			"Waits until nobody uses the device; this device cannot tell whether it is in use.", time.Time{}},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -83,31 +111,31 @@ func TestHolds(t *testing.T) {
 }
 
 func TestAPauseThatEndedHoldsNothing(t *testing.T) {
-	v := ask(media.Photo, func(q *gate.Question) {
+	v := ask(media.Photo, func(q *question) {
 		q.Pause = gate.PauseState{On: true, Since: noon.Add(-2 * time.Hour), Until: earlier}
 	})
 	assert.True(t, v.Open())
 }
 
 func TestTheSecondLaneIsUsedAndItsAllowanceCounts(t *testing.T) {
-	v := ask(media.Photo, func(q *gate.Question) {
+	v := ask(media.Photo, func(q *question) {
 		q.Now.Network = plan.Cellular
-		q.Account = func(plan.Network) allowance.Account { return allowance.Account{Spent: 20e6, Reserved: 5e6} }
+		q.Accounts = map[gate.Account]allowance.Account{{Over: plan.Cellular, Per: plan.Day}: {Spent: 20e6, Reserved: 5e6}}
 	})
 	assert.Equal(t, 1, v.Lane)
 	assert.EqualValues(t, 20e6, v.Lanes[1].Left)
 }
 
 func TestAFolderNeedsNoNetwork(t *testing.T) {
-	v := ask(media.Video, func(q *gate.Question) { q.Networked, q.Now.Network = false, plan.NoNetwork })
+	v := ask(media.Video, func(q *question) { q.Networked, q.Now.Network = false, plan.NoNetwork })
 	assert.True(t, v.Open())
-	v = ask(media.Video, func(q *gate.Question) { q.Networked, q.Now.Battery = false, 5 })
+	v = ask(media.Video, func(q *question) { q.Networked, q.Now.Battery = false, 5 })
 	assert.False(t, v.Open(), "but it does need power")
 }
 
 func TestACableIsAsGoodAsWiFiAndNotTheOtherWayRound(t *testing.T) {
-	assert.True(t, ask(media.Video, func(q *gate.Question) { q.Now.Network = plan.Wired }).Open())
-	assert.False(t, ask(media.Video, func(q *gate.Question) { q.Rule.Lanes = []plan.Lane{{Over: plan.Wired}} }).Open())
+	assert.True(t, ask(media.Video, func(q *question) { q.Now.Network = plan.Wired }).Open())
+	assert.False(t, ask(media.Video, func(q *question) { q.Rule.Lanes = []plan.Lane{{Over: plan.Wired}} }).Open())
 }
 
 func TestPower(t *testing.T) {
@@ -124,9 +152,9 @@ func TestPower(t *testing.T) {
 	} {
 		p, err := plan.ParsePower(c.gate)
 		require.NoError(t, err)
-		v := ask(media.Photo, func(q *gate.Question) {
+		v := ask(media.Photo, func(q *question) {
 			q.Rule.Gates.Power = p
-			q.Now.Charging, q.Now.Battery = c.charging, c.battery
+			q.Now.Charging, q.Now.Battery = gate.Is(c.charging), c.battery
 		})
 		assert.Equal(t, c.open, v.Open(), "%+v", c)
 	}
@@ -157,7 +185,7 @@ func TestHoursAcrossClockChanges(t *testing.T) {
 	} {
 		hours, err := plan.ParseHours(c.hours)
 		require.NoError(t, err)
-		v := ask(media.Photo, func(q *gate.Question) {
+		v := ask(media.Photo, func(q *question) {
 			q.Rule = plan.Rule{Lanes: []plan.Lane{{Over: plan.WiFi}}, Gates: plan.Gates{Hours: hours}}
 			q.Time = c.now
 		})
@@ -183,7 +211,7 @@ func TestWhatIsSaidToOpenOpensThen(t *testing.T) {
 		now := time.Unix(rapid.Int64Range(1_700_000_000, 1_900_000_000).Draw(t, "now"), 0)
 		z := rapid.SampledFrom(zones).Draw(t, "zone")
 		decide := func(at time.Time) gate.Verdict {
-			return ask(media.Photo, func(q *gate.Question) {
+			return ask(media.Photo, func(q *question) {
 				q.Rule = plan.Rule{Lanes: []plan.Lane{{Over: plan.WiFi}}, Gates: plan.Gates{Hours: hours}}
 				q.Time, q.Zone = at, z
 			})
@@ -205,13 +233,141 @@ func TestWhatIsSaidToOpenOpensThen(t *testing.T) {
 }
 
 func TestACopyLargerThanTheAllowanceSaysSo(t *testing.T) {
-	lane := everyday.Lanes[1]
-	h := gate.TooLarge(lane, 10e6, 20e6, noon, lisbon)
+	s := situation(func(q *question) {
+		q.Now.Network = plan.Cellular
+		q.Accounts = map[gate.Account]allowance.Account{{Over: plan.Cellular, Per: plan.Day}: {Spent: 35e6}}
+	})
+	v := s.Decide(toShed)
+	require.True(t, v.Open())
+	assert.Empty(t, s.TooLarge(toShed, v, 5e6))
+	h := s.TooLarge(toShed, v, 20e6)[0]
 	assert.Equal(t, "It is 20 MB, and 10 MB are left of the allowance of 45 MB per day on cellular.", h.Says)
 	assert.False(t, h.Opens.IsZero())
-	h = gate.TooLarge(lane, 10e6, 60e6, noon, lisbon)
+	h = s.TooLarge(toShed, v, 60e6)[0]
 	assert.Contains(t, h.Says, "larger than the whole allowance of 45 MB per day")
 	assert.True(t, h.Opens.IsZero(), "no new day will let it go")
+
+	s.Smallest = map[queue.Class]int64{toShed: 20e6}
+	v = s.Decide(toShed)
+	require.False(t, v.Open(), "not even the smallest fits")
+	assert.Equal(t, gate.Allowance, v.Holds[0].Gate)
+	s.Smallest[toShed] = v.Lanes[1].Left
+	assert.False(t, s.Decide(toShed).Open(), "what is sent around a file counts too")
+	s.Smallest[toShed] = allowance.Carries(10e6)
+	assert.True(t, s.Decide(toShed).Open())
+}
+
+func TestRoomAtThePlaceNarrowsWhatGoes(t *testing.T) {
+	at := func(left, smallest int64) (gate.Situation, gate.Verdict) {
+		s := situation(func(q *question) {
+			q.Places["shed"] = gate.At{Left: left}
+			q.Smallest = map[queue.Class]int64{toShed: smallest}
+		})
+		return s, s.Decide(toShed)
+	}
+	_, v := at(5e6, 4e6)
+	require.True(t, v.Open())
+	assert.EqualValues(t, 5e6, v.Fits)
+	s, v := at(5e6, 6e6)
+	holds, todo := s.Waits(toShed, v)
+	assert.Equal(t, "shed has room for 5.0 MB more; the smallest of these is 6.0 MB.", holds[0].Says)
+	assert.True(t, holds[0].You)
+	assert.NotEmpty(t, todo)
+	assert.True(t, s.Stays(gate.Under{Class: toShed}, v), "what is on its way has its room")
+	_, v = at(0, 1)
+	assert.Equal(t, "shed has no room left; the smallest of these is 1 B.", v.Holds[0].Says)
+}
+
+// What a place is known for decides over everything that goes there.
+func TestPlaces(t *testing.T) {
+	failing := gate.Failing{Says: "no answer", Todo: "Look.", You: true, Since: earlier, Until: noon.Add(time.Minute)}
+	s := situation(func(q *question) { q.Places["shed"] = gate.At{Left: -1, Failing: failing} })
+	v := s.Decide(toShed)
+	require.True(t, v.Open(), "it is tried again")
+	holds, todo := s.Waits(toShed, v)
+	assert.Equal(t, gate.Hold{Gate: gate.Trouble, Says: "shed: no answer", Since: earlier, Opens: failing.Until, You: true}, holds[0])
+	assert.Equal(t, "Look.", todo)
+	assert.Zero(t, s.Free("shed", 0))
+	assert.True(t, s.Quiet("shed"))
+	s.Time = failing.Until
+	assert.Equal(t, 1, s.Free("shed", 0), "one try when its wait is over")
+	assert.Zero(t, s.Free("shed", 1))
+	assert.False(t, s.Quiet("shed"))
+
+	s.Places["shed"] = gate.At{Left: -1, Unseen: true}
+	assert.Equal(t, gate.Place, s.Decide(toShed).Holds[0].Gate)
+	s.Places["shed"] = gate.At{Left: -1, Moved: gate.Hold{Gate: gate.Place, Says: "Elsewhere."}}
+	assert.Equal(t, queue.Proving, s.Shown(queue.Safe, "shed"))
+	assert.Equal(t, queue.Stuck, s.Shown(queue.Stuck, "shed"))
+	delete(s.Places, "shed")
+	assert.False(t, s.Decide(toShed).Open(), "nothing goes to a place that nobody knows")
+	assert.True(t, s.Quiet("shed"))
+
+	for _, class := range []queue.Class{{Rule: "none", Kind: media.Photo, Destination: "shed"}, {Rule: "everyday", Kind: "sound", Destination: "shed"}, {Rule: "everyday", Kind: media.Photo, Destination: "loft"}} {
+		assert.Equal(t, queue.NotAsked, s.Decide(class).Holds[0].Says)
+	}
+}
+
+// Over a network that costs nothing leaves, is read back or goes on that the keeper
+// did not allow to cost, whatever else is so: and what is not known may cost.
+func TestNothingThatMayCostGoesUnasked(t *testing.T) {
+	free := gate.Conditions{Network: plan.WiFi, Metered: gate.No, Roaming: gate.No}
+	rapid.Check(t, func(t *rapid.T) {
+		now := gate.Conditions{
+			Network:  rapid.SampledFrom([]plan.Network{"", plan.UnknownNetwork, plan.WiFi, plan.Wired, plan.Cellular}).Draw(t, "network"),
+			Metered:  rapid.SampledFrom(append(gate.Knowns, "")).Draw(t, "metered"),
+			Roaming:  rapid.SampledFrom(append(gate.Knowns, "")).Draw(t, "roaming"),
+			Charging: gate.Yes, Battery: -1,
+		}
+		costs := now.Network != plan.WiFi && now.Network != plan.Wired || now.Metered != free.Metered || now.Roaming != free.Roaming
+		lanes := rapid.SliceOfN(rapid.SampledFrom([]plan.Lane{{Over: plan.WiFi}, {Over: plan.Wired}, {Over: plan.Cellular}, {Over: plan.WiFi, Metered: true}, {Over: plan.WiFi, Roaming: true}}), 1, 3).Draw(t, "lanes")
+		s := situation(func(q *question) {
+			q.Rule, q.Now = plan.Rule{Lanes: lanes}, now
+		})
+		require.Equal(t, costs, s.Costs("shed"))
+		v := s.Decide(toShed)
+		if v.Open() && costs {
+			lane := lanes[v.Lane]
+			require.True(t, lane.Over == plan.Cellular && now.Network == plan.Cellular || lane.Metered || lane.Roaming, "%+v over %+v", now, lane)
+			require.True(t, lane.Roaming || now.Roaming == gate.No)
+		}
+		under := gate.Under{Class: toShed, Lane: max(v.Lane, 0), Ordered: rapid.Bool().Draw(t, "ordered"), Proving: rapid.Bool().Draw(t, "proving")}
+		if costs {
+			require.False(t, s.Stays(under, v), "it began when it cost nothing")
+			require.False(t, s.TakesProofs("shed"))
+			require.True(t, s.Quiet("shed"))
+			require.False(t, s.GoesNow("shed", false, false))
+			require.False(t, s.GoesNow("shed", true, true), "a proof is never read back there")
+		}
+		_, owes := s.OwesProof("shed")
+		require.Equal(t, costs, owes)
+	})
+}
+
+func TestWhatGoesFirst(t *testing.T) {
+	s := situation(nil)
+	s.Plan.Rules["old"] = plan.Rule{Order: plan.OldestFirst}
+	s.Plan.Rules["small"] = plan.Rule{Order: plan.SmallestFirst}
+	one := func(rule string, kind media.Kind, bytes, taken int64) gate.Candidate {
+		return gate.Candidate{Class: queue.Class{Rule: rule, Kind: kind}, Bytes: bytes, TakenMS: taken}
+	}
+	for name, c := range map[string]struct {
+		first, then gate.Candidate
+		videos      bool
+	}{
+		"the newer":                         {one("everyday", media.Photo, 9, 2), one("everyday", media.Photo, 1, 1), false},
+		"the older, by their rule":          {one("old", media.Photo, 9, 1), one("old", media.Photo, 1, 2), false},
+		"the smaller, by their rule":        {one("small", media.Photo, 1, 1), one("small", media.Photo, 9, 2), false},
+		"rules that differ: the newer":      {one("old", media.Photo, 9, 2), one("small", media.Photo, 1, 1), false},
+		"a photo, while videos have enough": {one("everyday", media.Photo, 9, 1), one("everyday", media.Video, 1, 2), true},
+		"else the newer clip":               {one("everyday", media.Video, 9, 2), one("everyday", media.Photo, 1, 1), false},
+	} {
+		assert.True(t, s.Before(c.first, c.then, c.videos), name)
+		assert.False(t, s.Before(c.then, c.first, c.videos), name)
+	}
+	senders := s.Plan.Destinations["shed"].SendersOrDefault()
+	assert.False(t, s.VideosShare("shed", senders/2-1))
+	assert.True(t, s.VideosShare("shed", senders/2))
 }
 
 func TestStampKeepsSinceOfWhatDidNotChange(t *testing.T) {
@@ -220,10 +376,21 @@ func TestStampKeepsSinceOfWhatDidNotChange(t *testing.T) {
 	later = later.Stamp(home, noon)
 	assert.Equal(t, earlier, later.NetworkSince)
 	assert.Equal(t, earlier, later.PowerSince, "a percent less is no news of the charger")
-	later.Charging = true
+	later.Charging = gate.Yes
 	later = later.Stamp(home, noon)
 	assert.Equal(t, noon, later.PowerSince)
 	assert.Equal(t, earlier, later.UseSince)
+	later.Metered = gate.Yes
+	later = later.Stamp(later, noon.Add(time.Hour))
+	hotspot := later
+	hotspot.Metered, hotspot.NetworkName = gate.Unknown, "café"
+	hotspot = hotspot.Stamp(later, noon.Add(2*time.Hour))
+	assert.Equal(t, noon.Add(2*time.Hour), hotspot.MeteredSince, "each has its own")
+	assert.Equal(t, noon.Add(2*time.Hour), hotspot.NetworkSince, "another name is another network")
+	assert.Equal(t, earlier, hotspot.RoamingSince)
+	none := gate.Conditions{}.Stamp(gate.Conditions{}, noon)
+	assert.Equal(t, gate.Conditions{Network: plan.UnknownNetwork, Metered: gate.Unknown, Roaming: gate.Unknown, Charging: gate.Unknown, Use: gate.UseUnknown,
+		NetworkSince: noon, MeteredSince: noon, RoamingSince: noon, PowerSince: noon, UseSince: noon}, none, "what nobody told is unknown")
 }
 
 // The verdict costs the same with a million copies waiting as with one: this

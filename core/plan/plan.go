@@ -197,10 +197,11 @@ type Network string
 
 // The kinds of network a device can be on; a lane is over one of the last three.
 const (
-	NoNetwork Network = "none"
-	WiFi      Network = "wifi"
-	Wired     Network = "wired"
-	Cellular  Network = "cellular"
+	UnknownNetwork Network = "unknown" // it cannot be told
+	NoNetwork      Network = "none"
+	WiFi           Network = "wifi"
+	Wired          Network = "wired"
+	Cellular       Network = "cellular"
 )
 
 // Label is the network's name in a sentence.
@@ -212,8 +213,10 @@ func (n Network) Label() string {
 		return "a wired network"
 	case Cellular:
 		return "cellular"
+	case NoNetwork:
+		return "no network"
 	}
-	return "no network"
+	return "an unknown network"
 }
 
 // Gates are conditions; a zero gate is not set. One that is set to nothing is open,

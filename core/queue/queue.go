@@ -81,6 +81,10 @@ func Together(copies []State) State {
 	return Skipped
 }
 
+// NotAsked is said of copies that a plan no longer asks for; by it they are
+// found again when a later plan does.
+const NotAsked = "The plan does not ask for this copy."
+
 // Class is what copies are decided by: all of one class have one verdict.
 type Class struct {
 	Rule        string     `json:"rule" db:"rule"`

@@ -643,8 +643,8 @@ const ReadBack = "read back, SHA-256"
 // owed, and the copy stays where it is. A hash that the storage has kept counts
 // for what was put there this moment only.
 func (d *Device) prove(ctx context.Context, s *carriage) error {
+	costs := d.outlook(time.Now()).Costs(s.copy.Destination)
 	d.mu.Lock()
-	costs := d.plan.Destinations[s.copy.Destination].Networked() && d.now.Costs()
 	s.proving = true
 	d.mu.Unlock()
 	if costs && !s.metered {
@@ -765,11 +765,11 @@ func (d *Device) failed(ctx context.Context, s *carriage, err error) error {
 // stays, and is found again when a later plan asks for it.
 func (d *Device) unwanted(ctx context.Context, s *carriage) error {
 	sent := s.copy.Sent + s.meter.n.Load()
-	change := records.Change{Says: text(records.NotAsked), Todo: text(""), Temp: text(""), Sent: &sent, NotBefore: new(time.Time), Tries: new(int), Order: new(records.Order)}
+	change := records.Change{Says: text(queue.NotAsked), Todo: text(""), Temp: text(""), Sent: &sent, NotBefore: new(time.Time), Tries: new(int), Order: new(records.Order)}
 	if !d.clean(ctx, s) {
 		change.Temp = nil // a sweep removes it
 	}
-	return d.step(ctx, s, queue.Skipped, records.NotAsked, change)
+	return d.step(ctx, s, queue.Skipped, queue.NotAsked, change)
 }
 
 // compareWait is how long a copy waits that is to be compared with what is at
@@ -790,11 +790,8 @@ func (d *Device) clean(ctx context.Context, s *carriage) bool {
 	}
 	ctx, cancel := context.WithTimeout(ctx, time.Second)
 	defer cancel()
-	d.mu.Lock()
-	troubled := d.troubles[s.copy.Destination] != nil
-	costs := d.plan.Destinations[s.copy.Destination].Networked() && (d.now.Costs() || d.now.Network == plan.NoNetwork)
-	d.mu.Unlock()
-	if troubled || costs {
+	o := d.outlook(time.Now())
+	if o.Places[s.copy.Destination].Failing.Is() || o.Costs(s.copy.Destination) || o.Away(s.copy.Destination) {
 		return false
 	}
 	return s.driver.Remove(ctx, s.temp) == nil
@@ -806,29 +803,30 @@ func (d *Device) trouble(name string, cause queue.Cause, says string, now time.T
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.lookThrough(name, now)
-	t := d.troubles[name]
-	if t == nil {
-		t = &trouble{since: now}
-		d.troubles[name] = t
-	} else if now.Before(t.until) {
+	p := d.placeOf(name)
+	f := &p.failing
+	if !f.Is() {
+		f.Since = now
+	} else if now.Before(f.Until) {
 		return
 	}
-	t.tries++
-	o := queue.Judge(cause, t.tries, d.Jitter(), 0)
+	p.tries++
+	o := queue.Judge(cause, p.tries, d.Jitter(), 0)
 	wait := o.Wait
 	if wait == 0 { // a copy would be stuck; a destination is tried again
-		wait = queue.Wait(t.tries, d.Jitter())
+		wait = queue.Wait(p.tries, d.Jitter())
 	}
-	t.says, t.todo, t.you, t.until = says, strings.ReplaceAll(o.Do, "NAME", name), o.You, now.Add(d.Wait(wait))
-	d.Log.Warn("a destination fails", "device", d.Name, "destination", name, "says", says, "next", t.until)
+	f.Says, f.Todo, f.You, f.Until = says, strings.ReplaceAll(o.Do, "NAME", name), o.You, now.Add(d.Wait(wait))
+	d.Log.Warn("a destination fails", "device", d.Name, "destination", name, "says", says, "next", f.Until)
 }
 
 func (d *Device) mended(name string) {
 	d.mu.Lock()
-	t := d.troubles[name]
-	delete(d.troubles, name)
+	p := d.placeOf(name)
+	failed := p.failing.Is()
+	p.failing, p.tries = gate.Failing{}, 0
 	d.mu.Unlock()
-	if t != nil {
+	if failed {
 		d.Log.Info("a destination works again", "device", d.Name, "destination", name)
 		d.changed()
 	}

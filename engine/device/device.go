@@ -30,7 +30,6 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
-	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/face"
 	"yardtide/engine/records"
@@ -63,35 +62,23 @@ type Options struct {
 type Device struct {
 	Options
 
-	mu         sync.Mutex
-	plan       *plan.Plan
-	applied    *plan.Plan // what the records are in line with: nothing begins before that is the plan
-	now        gate.Conditions
-	pause      gate.PauseState
-	ready      bool // the first conditions have come
-	turns      int  // how often the plan, the conditions or the pause changed
-	verdicts   map[queue.Class]gate.Verdict
-	troubles   map[string]*trouble
-	active     map[int64]*carriage
-	sources    map[string]*source
-	problem    string               // why the device itself cannot work
-	broken     time.Time            // the records could not be written: when they are tried again
-	sweeping   map[string]bool      // destinations whose left-over temporary files are being removed
-	sweepAfter map[string]time.Time // when those are tried again that could not be
+	mu      sync.Mutex
+	plan    *plan.Plan
+	applied *plan.Plan // what the records are in line with: nothing begins before that is the plan
+	zone    *time.Location
+	now     gate.Conditions
+	pause   gate.PauseState
+	ready   bool // the first conditions have come
+	turns   int  // how often the plan, the conditions or the pause changed
+	active  map[int64]*carriage
+	sources map[string]*source
+	places  map[string]*place // by destination
+	problem string            // why the device itself cannot work
+	broken  time.Time         // the records could not be written: when they are tried again
 
-	places map[string]*place    // by destination
-	marked string               // tells this device from others of its name
-	listAt map[string]time.Time // when what is on its way at a destination is looked through
-
-	failedAt map[string]time.Time // when something last failed there
-
-	writing     map[string]bool // temporary names that are on no record and in use
-	recording   map[string]bool // destinations whose open record is being written
-	recordAfter map[string]time.Time
-	reproving   map[string]bool // destinations whose proofs are being taken again
-
-	rebuilt    map[string]bool // destinations that were looked at since the records were begun anew; nil when they were not
-	rebuilding map[string]bool // those that are being looked at
+	marked  string          // tells this device from others of its name
+	writing map[string]bool // temporary names that are on no record and in use
+	rebuilt map[string]bool // destinations that were looked at since the records were begun anew; nil when they were not
 
 	pace *rate.Limiter // of all sends
 
@@ -99,15 +86,6 @@ type Device struct {
 	planned chan struct{} // a new plan came
 	wake    chan struct{} // something changed: decide again
 	freed   chan struct{} // a sender is free
-}
-
-// trouble is a destination that fails for every copy.
-type trouble struct {
-	says, todo string
-	you        bool
-	since      time.Time
-	until      time.Time // of the next try
-	tries      int
 }
 
 // source is what is known of one scan.
@@ -119,9 +97,7 @@ type source struct {
 // New makes a device and reads what it kept of its state.
 func New(ctx context.Context, o Options) (*Device, error) {
 	d := &Device{
-		Options: o, plan: &plan.Plan{}, verdicts: map[queue.Class]gate.Verdict{}, troubles: map[string]*trouble{}, places: map[string]*place{},
-		active: map[int64]*carriage{}, sources: map[string]*source{}, sweeping: map[string]bool{}, sweepAfter: map[string]time.Time{},
-		listAt: map[string]time.Time{}, failedAt: map[string]time.Time{}, recording: map[string]bool{}, writing: map[string]bool{}, recordAfter: map[string]time.Time{}, reproving: map[string]bool{}, rebuilding: map[string]bool{},
+		Options: o, plan: &plan.Plan{}, zone: time.UTC, active: map[int64]*carriage{}, sources: map[string]*source{}, places: map[string]*place{}, writing: map[string]bool{},
 		planned: make(chan struct{}, 1), wake: make(chan struct{}, 1), freed: make(chan struct{}, 1),
 	}
 	d.pace = rate.NewLimiter(rate.Inf, paceStep)
@@ -188,7 +164,7 @@ func (d *Device) setPace(now time.Time) time.Time {
 // cut, and nothing begins before the records are in line with it.
 func (d *Device) SetPlan(p *plan.Plan) {
 	d.mu.Lock()
-	d.plan = p
+	d.plan, d.zone = p, p.Zone(d.Name)
 	d.turns++
 	d.stopUnwanted(p)
 	d.mu.Unlock()

@@ -57,9 +57,9 @@ rules:
 `
 
 var (
-	home = gate.Conditions{Network: plan.WiFi, Battery: 80, Use: gate.NotInUse}
-	away = gate.Conditions{Network: plan.Cellular, Battery: 80, Use: gate.InUse}
-	none = gate.Conditions{Network: plan.NoNetwork, Battery: 80, Use: gate.InUse}
+	home = gate.Conditions{Network: plan.WiFi, Metered: gate.No, Roaming: gate.No, Charging: gate.No, Battery: 80, Use: gate.NotInUse}
+	away = gate.Conditions{Network: plan.Cellular, Metered: gate.Yes, Roaming: gate.No, Charging: gate.No, Battery: 80, Use: gate.InUse}
+	none = gate.Conditions{Network: plan.NoNetwork, Metered: gate.No, Roaming: gate.No, Charging: gate.No, Battery: 80, Use: gate.InUse}
 )
 
 // yard is a device with a simulated storage, both real but for their size.

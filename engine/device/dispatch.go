@@ -2,10 +2,7 @@ package device
 
 import (
 	"context"
-	"errors"
 	"math"
-	"reflect"
-	"slices"
 	"sync"
 	"time"
 
@@ -22,13 +19,15 @@ import (
 // the other; in between, free senders take what was open at the last decision.
 const decideEvery = 100 * time.Millisecond
 
-// decision is what a round found.
+// decision is what a round found. What it decided holds for its turn of the device
+// only.
 type decision struct {
-	next         time.Time             // when time alone may change something
-	destinations map[string]bool       // of everything that is not at rest
-	owed         map[queue.Class]int64 // how many proofs of each class are owed, those under way among them
-	turns        int                   // of the device when it was decided: what is decided holds for no other
-	ordered      bool                  // there may be orders of the keeper's
+	gate.Situation
+	verdicts map[queue.Class]gate.Verdict // of everything that is not at rest
+	owed     map[queue.Class]int64        // how many proofs of each class are owed, those under way among them
+	next     time.Time                    // when time alone may change something
+	turns    int                          // of the device when it was decided
+	ordered  bool                         // there may be orders of the keeper's
 }
 
 // dispatch decides and sends until the context ends.
@@ -105,74 +104,28 @@ func (d *Device) keepSending(ctx, sendCtx context.Context, last decision) error 
 // round decides for every class and starts what may go.
 func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 	now := time.Now()
-	last := decision{destinations: map[string]bool{}, owed: map[queue.Class]int64{}}
-	at, err := d.mendRecords(ctx, now)
-	if err != nil || !at.IsZero() {
-		last.next = at
-		return last, err
+	if at, err := d.mendRecords(ctx, now); err != nil || !at.IsZero() {
+		return decision{next: at}, err
 	}
 	if err := d.Records.EndOddWaits(ctx, now); err != nil {
-		return last, err
-	}
-	last.next = gate.Earlier(last.next, d.lookAround(sendCtx, now))
-	d.rebuild(sendCtx, now)
-	counters, err := d.Records.Counters(ctx)
-	if err != nil {
-		return last, err
-	}
-	classes := map[queue.Class]bool{}
-	for _, c := range counters {
-		if c.State == queue.Waiting || c.State == queue.Proving || c.State == queue.Sending || c.State == queue.Preparing {
-			classes[c.Class] = true
-		}
-		if c.State == queue.Proving {
-			last.owed[c.Class] = c.N
-		}
+		return decision{}, err
 	}
 	d.mu.Lock()
-	for _, s := range d.active {
-		classes[s.copy.Class] = true
-	}
+	last := decision{turns: d.turns}
 	ready := d.ready && d.applied == d.plan
-	last.turns = d.turns
 	d.mu.Unlock()
 	if !ready {
 		return last, nil
 	}
-	verdicts := map[queue.Class]gate.Verdict{}
-	for class := range classes {
-		v, err := d.decide(ctx, class, now)
-		if err != nil {
-			return last, err
-		}
-		verdicts[class] = v
-		last.destinations[class.Destination] = true
-		last.next = gate.Earlier(last.next, v.Until)
+	if err := d.decide(ctx, &last, now); err != nil {
+		return last, err
 	}
-	d.mu.Lock()
-	news := !reflect.DeepEqual(d.verdicts, verdicts)
-	d.verdicts = verdicts
-	d.stopShut()
-	for _, t := range d.troubles {
-		if t.until.After(now) { // a wait that is over makes no hurry: there may be nothing to try
-			last.next = gate.Earlier(last.next, t.until)
-		}
-	}
-	d.mu.Unlock()
-	if news { // who asked for the status a moment ago was told what held before
-		d.Changed()
-	}
-	if at, err = d.sweep(ctx, sendCtx, now); err != nil {
+	d.stopShut(last)
+	at, err := d.upkeep(ctx, sendCtx, last.Situation, last.destinations())
+	if err != nil {
 		return last, err
 	}
 	last.next = gate.Earlier(gate.Earlier(last.next, at), d.setPace(now))
-	if err := d.reprove(ctx, sendCtx, now); err != nil {
-		return last, err
-	}
-	if at, err = d.record(ctx, sendCtx, last.destinations, now); err != nil {
-		return last, err
-	}
-	last.next = gate.Earlier(last.next, at)
 	if last.ordered, err = d.Records.Ordered(ctx); err != nil {
 		return last, err
 	}
@@ -186,8 +139,51 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 	return last, nil
 }
 
+// decide decides for every class that is not at rest.
+func (d *Device) decide(ctx context.Context, last *decision, now time.Time) error {
+	s, counters, err := d.situation(ctx, now)
+	if err != nil {
+		return err
+	}
+	last.Situation, last.verdicts, last.owed = s, map[queue.Class]gate.Verdict{}, map[queue.Class]int64{}
+	classes := map[queue.Class]bool{}
+	for _, c := range counters {
+		if c.State == queue.Waiting || c.State == queue.Proving || c.State == queue.Sending || c.State == queue.Preparing {
+			classes[c.Class] = true
+		}
+		if c.State == queue.Proving {
+			last.owed[c.Class] = c.N
+		}
+	}
+	d.mu.Lock()
+	for _, s := range d.active {
+		classes[s.copy.Class] = true
+	}
+	d.mu.Unlock()
+	for class := range classes {
+		v := s.Decide(class)
+		last.verdicts[class] = v
+		last.next = gate.Earlier(last.next, v.Until)
+	}
+	for _, at := range s.Places {
+		if at.Failing.Until.After(now) { // a wait that is over makes no hurry: there may be nothing to try
+			last.next = gate.Earlier(last.next, at.Failing.Until)
+		}
+	}
+	return nil
+}
+
+// destinations are those of everything that is not at rest.
+func (last decision) destinations() map[string]bool {
+	names := map[string]bool{}
+	for class := range last.verdicts {
+		names[class.Destination] = true
+	}
+	return names
+}
+
 func (d *Device) fillAll(ctx, sendCtx context.Context, last decision) error {
-	for name := range last.destinations {
+	for name := range last.destinations() {
 		if err := d.fill(ctx, sendCtx, name, last); err != nil {
 			return err
 		}
@@ -195,90 +191,14 @@ func (d *Device) fillAll(ctx, sendCtx context.Context, last decision) error {
 	return nil
 }
 
-// decide asks core/gate for one class, and looks whether an allowance's rest
-// can carry anything of it.
-func (d *Device) decide(ctx context.Context, class queue.Class, now time.Time) (gate.Verdict, error) {
+// stopShut cuts sends that may not go on.
+func (d *Device) stopShut(last decision) {
 	d.mu.Lock()
-	p, conditions, pause := d.plan, d.now, d.pause
-	d.mu.Unlock()
-	rule, known := p.Rules[class.Rule]
-	dest, there := p.Destinations[class.Destination]
-	if !known || !there || !slices.Contains(rule.To, class.Destination) || !slices.Contains(rule.Take, class.Kind) {
-		return gate.Verdict{Lane: -1, Holds: []gate.Hold{{Gate: gate.Kind, Says: records.NotAsked}}}, nil
-	}
-	d.mu.Lock()
-	look, owed := d.owesLook(class.Destination)
-	d.mu.Unlock()
-	if owed {
-		return gate.Verdict{Lane: -1, Holds: []gate.Hold{look}}, nil
-	}
-	zone := p.Zone(d.Name)
-	var accountErr error
-	v := gate.Decide(gate.Question{
-		Rule: rule, Kind: class.Kind, Networked: dest.Networked(), Now: conditions, Pause: pause, Time: now, Zone: zone,
-		Account: func(over plan.Network) allowance.Account {
-			start, _ := allowance.Period(rule.AllowanceOver(over).Per, now, zone)
-			a, err := d.Records.Account(ctx, over, start)
-			accountErr = errors.Join(accountErr, err)
-			return a
-		},
-	})
-	if accountErr != nil {
-		return v, accountErr
-	}
-	if !v.Open() {
-		return v, nil
-	}
-	smallest, some, err := d.Records.Smallest(ctx, class)
-	if err != nil || !some {
-		return v, err
-	}
-	if hold, shut := d.spaceHold(class, smallest); shut {
-		for i := range v.Lanes {
-			v.Lanes[i].Holds = append(v.Lanes[i].Holds, hold)
-		}
-		v.Lane, v.Holds = -1, []gate.Hold{hold}
-		return v, nil
-	}
-	if v.Lanes[v.Lane].Left < 0 || allowance.Cost(smallest) <= v.Lanes[v.Lane].Left {
-		return v, nil
-	}
-	lane, left := rule.Lanes[v.Lane], v.Lanes[v.Lane].Left
-	lane.Allowance = rule.AllowanceOver(lane.Over)
-	hold := gate.NoneFits(lane, left, smallest, now, zone)
-	v.Lanes[v.Lane].Holds = []gate.Hold{hold}
-	v.Lane, v.Holds = -1, []gate.Hold{hold}
-	return v, nil
-}
-
-// stopShut cancels sends whose lane has shut, or has begun to cost. A spent
-// allowance stops nothing: what is under way has its bytes reserved.
-func (d *Device) stopShut() {
+	defer d.mu.Unlock()
 	for _, s := range d.active {
-		networked := d.plan.Destinations[s.copy.Destination].Networked()
-		costs := networked && d.now.Costs()
-		switch {
-		case s.ordered:
-			if networked && d.now.Network == plan.NoNetwork || costs && !s.metered {
-				s.cancel(errShut)
-			}
-			continue
-		case costs && !s.metered:
+		under := gate.Under{Class: s.copy.Class, Lane: s.lane, Ordered: s.ordered, Metered: s.metered, Proving: s.proving}
+		if !last.Stays(under, last.verdicts[s.copy.Class]) {
 			s.cancel(errShut)
-			continue
-		case s.proving:
-			continue
-		}
-		v := d.verdicts[s.copy.Class]
-		if s.lane >= len(v.Lanes) {
-			s.cancel(errShut)
-			continue
-		}
-		for _, h := range v.Lanes[s.lane].Holds {
-			if h.Gate != gate.Allowance && h.Gate != gate.Space { // what is under way has its bytes reserved
-				s.cancel(errShut)
-				break
-			}
 		}
 	}
 }
@@ -287,37 +207,16 @@ func (d *Device) stopShut() {
 // their last step, while others are sent in their places.
 const mostRecording = 28
 
-// fill starts sends to a destination while a sender is free: orders first,
-// then proofs that are owed, then the newest copy of any open class. A
-// destination in trouble gets one try when its wait is over.
+// fill starts sends to a destination while a sender is free.
 func (d *Device) fill(ctx, sendCtx context.Context, name string, last decision) error {
 	for ctx.Err() == nil {
-		d.mu.Lock()
-		free, now := d.plan.Destinations[name].SendersOrDefault(), time.Now()
-		if t := d.troubles[name]; t != nil {
-			free = 1
-			if now.Before(t.until) {
-				free = 0
-			}
-		}
-		var busy []int64
-		recording := 0
-		for id, s := range d.active {
-			busy = append(busy, id)
-			switch {
-			case s.copy.Destination != name:
-			case s.recording:
-				recording++
-			default:
-				free--
-			}
-		}
-		d.mu.Unlock()
-		if free <= 0 || recording >= mostRecording {
+		last.Time = time.Now()
+		busy, free := d.busy(name, last)
+		if free <= 0 {
 			return nil
 		}
-		s, ok, err := d.choose(ctx, name, busy, last, now)
-		if err != nil || !ok {
+		s, err := d.choose(ctx, name, busy, last)
+		if err != nil || s == nil {
 			return err
 		}
 		started, err := d.start(ctx, sendCtx, s, last)
@@ -332,113 +231,101 @@ func (d *Device) fill(ctx, sendCtx context.Context, name string, last decision) 
 	return nil
 }
 
-// choose picks what goes next to a destination.
-func (d *Device) choose(ctx context.Context, name string, busy []int64, last decision, now time.Time) (*carriage, bool, error) {
-	d.mu.Lock()
-	networked, conditions, p, pause := d.plan.Destinations[name].Networked(), d.now, d.plan, d.pause
-	verdicts, turned := d.verdicts, d.turns != last.turns
-	d.mu.Unlock()
-	if turned {
-		return nil, false, nil // who turned it wakes
-	}
-	costs := networked && conditions.Costs()
-
-	var orders []records.Copy
-	if last.ordered {
-		var err error
-		if orders, err = d.Records.Orders(ctx, busy, now); err != nil {
-			return nil, false, err
-		}
-	}
-	for _, c := range orders {
-		if c.Destination != name || networked && conditions.Network == plan.NoNetwork {
-			continue
-		}
-		if c.State == queue.Proving && !costs || c.State == queue.Waiting && (!costs || c.Ordered == records.OrderMetered) {
-			return &carriage{copy: c, ordered: true, metered: costs, proving: c.State == queue.Proving,
-				spend: records.Spend{Network: conditions.Network, Roaming: conditions.Roaming, Rule: c.Rule}, since: d.periodOf(p, c.Rule, conditions.Network, now)}, true, nil
-		}
-	}
-
-	videos := d.videosUnderWay(name)
-	var best *carriage
-	for class, v := range verdicts {
-		if class.Destination != name {
-			continue
-		}
-		if last.owed[class] > 0 && !costs && !pause.Active(now) && (!networked || conditions.Network != plan.NoNetwork) {
-			c, ok, err := d.Records.Pick(ctx, class, queue.Proving, plan.NewestFirst, math.MaxInt64, busy, now)
-			if err != nil {
-				return nil, false, err
-			}
-			if ok {
-				return &carriage{copy: c, proving: true}, true, nil
-			}
-		}
-		if !v.Open() {
-			continue
-		}
-		rule := p.Rules[class.Rule]
-		lane := rule.Lanes[v.Lane]
-		fits := int64(math.MaxInt64)
-		if left := v.Lanes[v.Lane].Left; left >= 0 {
-			fits = (left - allowance.Overhead) * 50 / 51
-		}
-		c, ok, err := d.Records.Pick(ctx, class, queue.Waiting, rule.Order, d.fitting(name, fits), busy, now)
-		if err != nil {
-			return nil, false, err
-		}
-		if ok && (best == nil || before(c, best.copy, p.Rules, videos)) {
-			best = &carriage{copy: c, lane: v.Lane, metered: costs,
-				spend: records.Spend{Network: lane.Over, Roaming: conditions.Roaming, Rule: class.Rule}, limit: rule.AllowanceOver(lane.Over), since: d.periodOf(p, class.Rule, lane.Over, now)}
-		}
-	}
-	return best, best != nil, nil
-}
-
-// videosUnderWay tells whether videos have their share of the senders of a
-// destination: half of them, so that a long one never keeps photos waiting.
-func (d *Device) videosUnderWay(name string) bool {
+// busy are the copies that are on their way, and how many more may be to a
+// destination.
+func (d *Device) busy(name string, last decision) (copies []int64, free int) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	n, senders := 0, d.plan.Destinations[name].SendersOrDefault()
+	sending, recording := 0, 0
+	for id, s := range d.active {
+		copies = append(copies, id)
+		switch {
+		case s.copy.Destination != name:
+		case s.recording:
+			recording++
+		default:
+			sending++
+		}
+	}
+	if d.turns != last.turns || recording >= mostRecording {
+		return copies, 0 // who turned it wakes
+	}
+	last.Places[name] = d.at(name) // it may have begun to fail
+	return copies, last.Free(name, sending)
+}
+
+// choose picks what goes next to a destination: orders first, then proofs that are
+// owed, then the first copy of any open class; nil when there is nothing.
+func (d *Device) choose(ctx context.Context, name string, busy []int64, last decision) (*carriage, error) {
+	if last.ordered {
+		orders, err := d.Records.Orders(ctx, busy, last.Time)
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range orders {
+			owes := c.State == queue.Proving
+			if c.Destination == name && last.GoesNow(name, c.Ordered == records.OrderMetered, owes) {
+				return d.carriage(c, last, &carriage{ordered: true, proving: owes}, last.Now.Network), nil
+			}
+		}
+	}
+	if last.TakesProofs(name) {
+		for class, n := range last.owed {
+			if class.Destination != name || n == 0 {
+				continue
+			}
+			c, ok, err := d.Records.Pick(ctx, class, queue.Proving, plan.NewestFirst, math.MaxInt64, busy, last.Time)
+			if err != nil || ok {
+				return &carriage{copy: c, proving: true}, err
+			}
+		}
+	}
+	return d.chooseWaiting(ctx, name, busy, last)
+}
+
+// chooseWaiting picks the first copy of the open classes of a destination.
+func (d *Device) chooseWaiting(ctx context.Context, name string, busy []int64, last decision) (best *carriage, err error) {
+	videos := last.VideosShare(name, d.videosUnderWay(name))
+	left := d.Fleet.Left(name, int64(last.Plan.Destinations[name].KeepFree))
+	for class, v := range last.verdicts {
+		if class.Destination != name || !v.Open() {
+			continue
+		}
+		fits := v.Fits
+		if left >= 0 {
+			fits = min(fits, left)
+		}
+		rule := last.Plan.Rules[class.Rule]
+		c, ok, err := d.Records.Pick(ctx, class, queue.Waiting, rule.Order, fits, busy, last.Time)
+		if err != nil {
+			return nil, err
+		}
+		if ok && (best == nil || last.Before(c.Candidate(), best.copy.Candidate(), videos)) {
+			over := rule.Lanes[v.Lane].Over
+			best = d.carriage(c, last, &carriage{lane: v.Lane, limit: rule.AllowanceOver(over)}, over)
+		}
+	}
+	return best, nil
+}
+
+// carriage makes one ready that goes over a network.
+func (d *Device) carriage(c records.Copy, last decision, s *carriage, over plan.Network) *carriage {
+	s.copy, s.metered = c, last.Costs(c.Destination)
+	s.spend = records.Spend{Network: over, Roaming: last.Now.Roaming != gate.No, Rule: c.Rule}
+	s.since = last.Period(c.Rule, over)
+	return s
+}
+
+// videosUnderWay counts the videos on their way to a destination.
+func (d *Device) videosUnderWay(name string) (n int) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
 	for _, s := range d.active {
 		if s.copy.Destination == name && s.copy.Kind == media.Video {
 			n++
 		}
 	}
-	return n >= max(1, senders/2)
-}
-
-// before tells which of two classes' first copies goes: a photo while videos
-// have their share, else by the order that their rules have in common, else the
-// newer one.
-func before(a, b records.Copy, rules map[string]plan.Rule, videos bool) bool {
-	if videos && a.Kind != b.Kind {
-		return b.Kind == media.Video
-	}
-	order := rules[a.Rule].Order
-	if order != rules[b.Rule].Order {
-		order = plan.NewestFirst
-	}
-	switch {
-	case order == plan.SmallestFirst && a.Bytes != b.Bytes:
-		return a.Bytes < b.Bytes
-	case order == plan.OldestFirst:
-		return records.Newest(a, b) > 0
-	}
-	return records.Newest(a, b) < 0
-}
-
-// periodOf is the first instant of the allowance's period that now lies in; a
-// lane without an allowance counts by the month.
-func (d *Device) periodOf(p *plan.Plan, rule string, over plan.Network, now time.Time) time.Time {
-	per := p.Rules[rule].AllowanceOver(over).Per
-	if per == "" {
-		per = plan.Month
-	}
-	start, _ := allowance.Period(per, now, p.Zone(d.Name))
-	return start
+	return n
 }
 
 // start reserves what a send may cost and lets it go. started is false when there is
@@ -446,7 +333,7 @@ func (d *Device) periodOf(p *plan.Plan, rule string, over plan.Network, now time
 // no longer holds.
 func (d *Device) start(ctx, sendCtx context.Context, s *carriage, last decision) (started bool, err error) {
 	takesRoom := !s.proving
-	if takesRoom && !d.Fleet.take(s.copy.Destination, s.copy.Bytes, d.keepFree(s.copy.Destination)) {
+	if takesRoom && !d.Fleet.take(s.copy.Destination, s.copy.Bytes, int64(last.Plan.Destinations[s.copy.Destination].KeepFree)) {
 		return false, nil
 	}
 	sendCtx, cancel := context.WithCancelCause(sendCtx)

@@ -3,11 +3,9 @@ package device
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"slices"
 	"sync"
 
-	"yardtide/core/gate"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
@@ -62,7 +60,7 @@ func (f *Fleet) sameLook(ctx context.Context, own *Device, s *carriage) (bool, e
 // twin finds a copy with the same content at the destination, and its device.
 func (f *Fleet) twin(ctx context.Context, s *carriage) (records.Copy, string, bool, error) {
 	for _, d := range f.all() {
-		if d.shown(queue.Safe, s.copy.Destination) != queue.Safe {
+		if !d.counts(s.copy.Destination) {
 			continue // what it proved was proven elsewhere
 		}
 		if c, ok, err := d.Records.Twin(ctx, s.copy.Destination, s.copy.Bytes, s.hash); err != nil || ok {
@@ -238,40 +236,6 @@ func (f *Fleet) give(name string, bytes int64, landed bool) {
 	if landed {
 		r.landed += bytes
 	}
-}
-
-// keepFree is the room at a destination that the plan never fills, in bytes.
-func (d *Device) keepFree(name string) int64 {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return int64(d.plan.Destinations[name].KeepFree)
-}
-
-// spaceHold is the hold of a class of which not even the smallest copy fits.
-func (d *Device) spaceHold(class queue.Class, smallest int64) (gate.Hold, bool) {
-	keep := d.keepFree(class.Destination)
-	left := d.Fleet.Left(class.Destination, keep)
-	if left < 0 || smallest <= left {
-		return gate.Hold{}, false
-	}
-	says := fmt.Sprintf("%s has room for %s more", class.Destination, gate.Bytes(left))
-	if left == 0 {
-		says = class.Destination + " has no room left"
-	}
-	if keep > 0 {
-		says += fmt.Sprintf(" (%s are kept free)", gate.Bytes(keep))
-	}
-	return gate.Hold{Gate: gate.Space, Says: says + fmt.Sprintf("; the smallest of these is %s.", gate.Bytes(smallest)), You: true}, true
-}
-
-const spaceTodo = "Make room there, enlarge it, or change what the plan sends there; sending goes on by itself."
-
-// fitting narrows what may be picked to what there is room for.
-func (d *Device) fitting(name string, fits int64) int64 {
-	if left := d.Fleet.Left(name, d.keepFree(name)); left >= 0 {
-		return min(fits, left)
-	}
-	return fits
 }
 
 // Shares tells what is at a destination and what is still to come, by device,

@@ -22,8 +22,11 @@ import (
 // Items lists items, newest first. Filter.After is the key of the last item of the
 // page before; the error is records.NoItem when it is none.
 func (d *Device) Items(ctx context.Context, f wire.Filter) ([]wire.Item, error) {
-	now := time.Now()
-	w := records.Wanted{Limit: f.Limit, Standing: func(st records.Standing) bool { return d.matches(st, f, now) }}
+	v, err := d.view(ctx, time.Now())
+	if err != nil {
+		return nil, err
+	}
+	w := records.Wanted{Limit: f.Limit, Standing: func(st records.Standing) bool { return v.matches(st, f) }}
 	if f.After != "" {
 		after, err := d.Records.ByKey(ctx, f.After)
 		if err != nil {
@@ -38,16 +41,16 @@ func (d *Device) Items(ctx context.Context, f wire.Filter) ([]wire.Item, error) 
 			w.Retrying = nil // what was safe there waits for no try
 		}
 	}
-	items, err := d.Records.Items(ctx, w, now)
+	items, err := d.Records.Items(ctx, w, v.Time)
 	if err != nil {
 		return nil, err
 	}
-	return d.present(ctx, items, now)
+	return d.present(ctx, v, items)
 }
 
 // matches tells whether items that stand alike pass a filter.
-func (d *Device) matches(st records.Standing, f wire.Filter, now time.Time) bool {
-	state, _ := d.together(st.Kind, st.Copies)
+func (v view) matches(st records.Standing, f wire.Filter) bool {
+	state, _ := v.together(st.Kind, st.Copies)
 	if f.State != "" && state != queue.State(f.State) || f.Kind != "" && st.Kind != media.Kind(f.Kind) {
 		return false
 	}
@@ -55,13 +58,13 @@ func (d *Device) matches(st records.Standing, f wire.Filter, now time.Time) bool
 		return false
 	}
 	return f.Hold == "" || slices.ContainsFunc(st.Copies, func(c records.Stand) bool {
-		return (f.Destination == "" || c.Destination == f.Destination) && d.held(c, st.Kind, gate.Name(f.Hold), now)
+		return (f.Destination == "" || c.Destination == f.Destination) && v.held(c, st.Kind, gate.Name(f.Hold))
 	})
 }
 
 // held tells whether a gate holds copies that stand so.
-func (d *Device) held(c records.Stand, kind media.Kind, name gate.Name, now time.Time) bool {
-	if d.shown(c.State, c.Destination) != c.State {
+func (v view) held(c records.Stand, kind media.Kind, name gate.Name) bool {
+	if v.Shown(c.State, c.Destination) != c.State {
 		return name == gate.Place
 	}
 	switch c.State {
@@ -69,10 +72,10 @@ func (d *Device) held(c records.Stand, kind media.Kind, name gate.Name, now time
 		if name == gate.Retry {
 			return true // the page leaves only those that wait for a time
 		}
-		holds, _ := d.holds(c.Class(kind), now)
+		holds, _ := v.waits(c.Class(kind))
 		return len(holds) > 0 && holds[0].Gate == name
 	case queue.Proving:
-		h, shut := d.proofHold(c.Class(kind))
+		h, shut := v.OwesProof(c.Destination)
 		return shut && h.Gate == name
 	}
 	return false
@@ -84,7 +87,11 @@ func (d *Device) Find(ctx context.Context, text string, limit int) ([]wire.Item,
 	if err != nil {
 		return nil, err
 	}
-	return d.present(ctx, items, time.Now())
+	v, err := d.view(ctx, time.Now())
+	if err != nil {
+		return nil, err
+	}
+	return d.present(ctx, v, items)
 }
 
 // Story tells an item and all that happened to it. The error is records.NoItem for
@@ -94,7 +101,11 @@ func (d *Device) Story(ctx context.Context, key string) (wire.Story, error) {
 	if err != nil {
 		return wire.Story{}, err
 	}
-	shown, err := d.present(ctx, []records.Item{it}, time.Now())
+	v, err := d.view(ctx, time.Now())
+	if err != nil {
+		return wire.Story{}, err
+	}
+	shown, err := d.present(ctx, v, []records.Item{it})
 	if err != nil {
 		return wire.Story{}, err
 	}
@@ -111,7 +122,7 @@ func (d *Device) Story(ctx context.Context, key string) (wire.Story, error) {
 }
 
 // present tells items with their copies.
-func (d *Device) present(ctx context.Context, items []records.Item, now time.Time) ([]wire.Item, error) {
+func (d *Device) present(ctx context.Context, v view, items []records.Item) ([]wire.Item, error) {
 	ids := make([]int64, len(items))
 	for i, it := range items {
 		ids[i] = it.ID
@@ -128,18 +139,18 @@ func (d *Device) present(ctx context.Context, items []records.Item, now time.Tim
 		}
 		var stands []records.Stand
 		for _, c := range copies[it.ID] {
-			list[i].Copies = append(list[i].Copies, d.presentCopy(c, now))
+			list[i].Copies = append(list[i].Copies, d.presentCopy(v, c))
 			stands = append(stands, records.Stand{Destination: c.Destination, Rule: c.Rule, State: c.State})
 		}
-		state, _ := d.together(it.Kind, stands)
+		state, _ := v.together(it.Kind, stands)
 		list[i].State = string(state)
 		list[i].Says = standsAt(list[i].Copies)
 	}
 	return list, nil
 }
 
-func (d *Device) presentCopy(c records.Copy, now time.Time) wire.Copy {
-	holds, todo := d.why(c, now)
+func (d *Device) presentCopy(v view, c records.Copy) wire.Copy {
+	holds, todo := d.why(v, c)
 	if holds == nil {
 		holds = []gate.Hold{}
 	}
@@ -147,7 +158,7 @@ func (d *Device) presentCopy(c records.Copy, now time.Time) wire.Copy {
 		todo = c.Todo
 	}
 	return wire.Copy{
-		Destination: c.Destination, Rule: c.Rule, State: string(d.shown(c.State, c.Destination)), Tries: c.Tries,
+		Destination: c.Destination, Rule: c.Rule, State: string(v.Shown(c.State, c.Destination)), Tries: c.Tries,
 		Remote: c.Remote, SHA256: c.SHA256, SentTwice: c.SentTwice(), Proof: c.Proof, ProvenAt: records.FromMS(c.ProvenMS),
 		Says: c.Says, Todo: todo, Holds: holds, ChangedAt: records.FromMS(c.ChangedMS),
 	}

@@ -7,7 +7,6 @@ import (
 
 	"yardtide/core/allowance"
 	"yardtide/core/gate"
-	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/records"
 	"yardtide/wire"
@@ -71,12 +70,14 @@ func (d *Device) CostOf(ctx context.Context, keys []string) (wire.Cost, error) {
 }
 
 func (d *Device) costOf(ctx context.Context, copies []records.Copy) (wire.Cost, error) {
-	d.mu.Lock()
-	p, now := d.plan, d.now
-	d.mu.Unlock()
-	c := wire.Cost{Network: now.Network, Left: -1}
-	rules, counted := map[string]bool{}, map[int64]bool{}
-	networked := false
+	s, _, err := d.situation(ctx, time.Now())
+	if err != nil {
+		return wire.Cost{}, err
+	}
+	over := s.Now.Network
+	c := wire.Cost{Network: over, Left: -1}
+	counted := map[int64]bool{}
+	away := false
 	for _, copy := range copies {
 		if copy.State != queue.Waiting && copy.State != queue.Proving {
 			continue
@@ -86,30 +87,25 @@ func (d *Device) costOf(ctx context.Context, copies []records.Copy) (wire.Cost, 
 			counted[copy.Item] = true
 			c.N++
 		}
-		if !p.Destinations[copy.Destination].Networked() || copy.State == queue.Proving {
+		if copy.State == queue.Proving {
 			continue
 		}
-		networked = true
-		if !now.Costs() {
+		away = away || s.Away(copy.Destination)
+		if !s.Costs(copy.Destination) {
 			continue
 		}
 		c.Metered = true
 		c.Spends += allowance.Cost(copy.Bytes)
-		limit := p.Rules[copy.Rule].AllowanceOver(now.Network)
-		if limit.Bytes == 0 || rules[copy.Rule] {
+		limit := s.Plan.Rules[copy.Rule].AllowanceOver(over)
+		if limit.Bytes == 0 {
 			continue
 		}
-		rules[copy.Rule] = true
-		a, err := d.Records.Account(ctx, now.Network, d.periodOf(p, copy.Rule, now.Network, time.Now()))
-		if err != nil {
-			return c, err
-		}
 		// All rules spend the same bytes: the tightest one counts.
-		if left := allowance.Left(limit, a); c.Left < 0 || left < c.Left {
+		if left := allowance.Left(limit, s.Accounts[gate.Account{Over: over, Per: limit.Per}]); c.Left < 0 || left < c.Left {
 			c.Left = left
 		}
 	}
-	c.Says = costSays(c, networked && now.Network == plan.NoNetwork)
+	c.Says = costSays(c, away)
 	return c, nil
 }
 
@@ -175,8 +171,8 @@ func (d *Device) Retry(ctx context.Context, keys []string) (int64, error) {
 	}
 	n, err := d.Records.Retry(ctx, ids, time.Now())
 	d.mu.Lock()
-	for _, t := range d.troubles {
-		t.until = time.Time{}
+	for _, p := range d.places {
+		p.failing.Until = time.Time{}
 	}
 	d.mu.Unlock()
 	d.changed()
@@ -186,9 +182,7 @@ func (d *Device) Retry(ctx context.Context, keys []string) (int64, error) {
 // TryAgain has a destination in trouble tried at once.
 func (d *Device) TryAgain(name string) {
 	d.mu.Lock()
-	if t := d.troubles[name]; t != nil {
-		t.until = time.Time{}
-	}
+	d.placeOf(name).failing.Until = time.Time{}
 	d.mu.Unlock()
 	d.changed()
 }

@@ -32,23 +32,29 @@ func (b bound) fact(name string) records.NamedFact {
 	return records.NamedFact{Name: placeFact(name), Value: string(text)}
 }
 
-// place is what is known of one destination's place.
+// place is what is known of one destination's place, and what is done there.
 type place struct {
-	bound    bound
-	seen     string // the identity of what answers instead, "" for none
-	foreign  bool   // another place answers: the keeper is asked
-	driver   destination.Driver
-	dialled  uint64    // the connection over which the place was last seen
-	sightAt  time.Time // when
-	looking  chan struct{}
-	checking bool // it is looked at beside the sends
+	bound   bound
+	seen    string // the identity of what answers instead, "" for none
+	foreign bool   // another place answers: the keeper is asked
+	driver  destination.Driver
+	dialled uint64    // the connection over which the place was last seen
+	sightAt time.Time // when
+	looking chan struct{}
+
+	failing gate.Failing // for every copy
+	tries   int          // that failed so
+
+	chores   map[string]*doing // what is done there beside the sends, by its name
+	listAt   time.Time         // when what is on its way there is looked through
+	failedAt time.Time         // when something last failed there
 }
 
 // placeOf is the place of a destination. The caller has the lock.
 func (d *Device) placeOf(name string) *place {
 	p := d.places[name]
 	if p == nil {
-		p = &place{looking: make(chan struct{}, 1)}
+		p = &place{looking: make(chan struct{}, 1), chores: map[string]*doing{}}
 		d.places[name] = p
 	}
 	return p
@@ -229,6 +235,13 @@ func elsewhere(name, where string, before bound, seen string) string {
 	return fmt.Sprintf("what lies at %s is not the place that was there, %s: %s", where, before.ID, lies)
 }
 
+// counts tells whether what was proven at a destination counts there now.
+func (d *Device) counts(name string) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.settled(name)
+}
+
 // settled tells whether a destination's name stands for the place at which its
 // copies were proven: else none of them counts as safe. The caller has the lock.
 func (d *Device) settled(name string) bool {
@@ -252,19 +265,13 @@ func (d *Device) placeHold(name string) gate.Hold {
 // PlaceProblem is why what was proven at a destination does not count now, and
 // what the keeper can do; "" when it counts.
 func (d *Device) PlaceProblem(name string) (says, todo string) {
+	at := d.outlook(time.Now()).Places[name]
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.settled(name) {
-		return "", ""
-	}
-	h := d.placeHold(name)
-	if h.You {
-		return h.Says, Todo(queue.Elsewhere, name)
-	}
-	if !d.asked(name) {
+	if !at.Moved.You && !d.asked(name) {
 		return "", "" // nothing of this device's goes there any more
 	}
-	return h.Says, ""
+	return at.Moved.Says, at.MovedTodo
 }
 
 // Todo is what the keeper can do about a destination that fails for a cause.
@@ -285,44 +292,36 @@ func (d *Device) StandsFor(name, id string) bool {
 // nothing else has it looked at.
 const lookWait = 10 * time.Minute
 
-// lookAround sees to places that were not seen yet, or not since their address
-// changed, and now and then to folders. It returns when to look next.
-func (d *Device) lookAround(sendCtx context.Context, now time.Time) (next time.Time) {
+// lookDue has places looked at that were not seen yet, or not since their address
+// changed, and now and then folders.
+func (d *Device) lookDue(_ context.Context, name string, now time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	for name, dest := range d.plan.Destinations {
-		p := d.placeOf(name)
-		due := p.bound.ID == "" || p.foreign || p.bound.Where != dest.Where()
-		if dest.Kind == plan.Folder && !due {
-			at := p.sightAt.Add(d.Wait(lookWait))
-			if due = !now.Before(at); !due {
-				next = gate.Earlier(next, at)
-			}
+	p, dest := d.placeOf(name), d.plan.Destinations[name]
+	if due := p.bound.ID == "" || p.foreign || p.bound.Where != dest.Where(); !due {
+		if dest.Kind != plan.Folder {
+			return nil, time.Time{}, nil
 		}
-		if !due || p.checking || d.besideShut(name, now) || !d.asked(name) {
-			continue
+		if next = p.sightAt.Add(d.Wait(lookWait)); now.Before(next) {
+			return nil, next, nil
 		}
-		p.checking = true
-		d.sends.Go(func() {
-			d.mu.Lock()
-			p.sightAt = time.Time{} // what was seen before does not do
-			d.mu.Unlock()
-			_, err := d.reach(sendCtx, name)
-			if err != nil && sendCtx.Err() == nil {
-				d.trouble(name, destination.CauseOf(err), destination.Sentence(err), time.Now())
-			} else if err == nil {
-				d.mended(name)
-			}
-			d.mu.Lock()
-			p.checking = false
-			if p.sightAt.IsZero() {
-				p.sightAt = time.Now() // it is tried again by who needs it, or after a while
-			}
-			d.mu.Unlock()
-			d.changed()
-		})
 	}
-	return next
+	return func(ctx context.Context) error {
+		d.mu.Lock()
+		p.sightAt = time.Time{} // what was seen before does not do
+		d.mu.Unlock()
+		_, err := d.reach(ctx, name)
+		if err == nil {
+			d.mended(name)
+			return nil
+		}
+		d.mu.Lock()
+		if p.sightAt.IsZero() {
+			p.sightAt = time.Now() // it is tried again by who needs it, or after a while
+		}
+		d.mu.Unlock()
+		return err
+	}, time.Time{}, nil
 }
 
 // asked tells whether this device sends to a destination. The caller has the lock.

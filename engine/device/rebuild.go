@@ -12,7 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"yardtide/core/gate"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
 )
@@ -41,36 +40,26 @@ func (d *Device) readRebuild(ctx context.Context) error {
 	return nil
 }
 
-// owesLook is the hold of everything that goes to a destination that was not
-// looked at since the records were begun anew. The caller has the lock.
-func (d *Device) owesLook(name string) (gate.Hold, bool) {
-	if d.rebuilt == nil || d.rebuilt[name] {
-		return gate.Hold{}, false
-	}
-	return gate.Hold{Gate: gate.Place, Says: "The records are rebuilt: what lies at " + name + " is looked at before anything is sent there."}, true
-}
+// unseen tells whether a destination was not looked at since the records were begun
+// anew. The caller has the lock.
+func (d *Device) unseen(name string) bool { return d.rebuilt != nil && !d.rebuilt[name] }
 
-// rebuild looks at destinations that are owed it, beside everything else.
-func (d *Device) rebuild(sendCtx context.Context, now time.Time) {
+// rebuildDue has destinations looked at that are owed it.
+func (d *Device) rebuildDue(_ context.Context, name string, _ time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	for name := range d.plan.Destinations {
-		if _, owed := d.owesLook(name); !owed || d.rebuilding[name] || d.besideShut(name, now) || !d.asked(name) {
-			continue
-		}
-		d.rebuilding[name] = true
-		d.sends.Go(func() {
-			err := d.lookThroughAll(sendCtx, name)
-			if err != nil && sendCtx.Err() == nil {
-				d.trouble(name, destination.CauseOf(err), destination.Sentence(err), time.Now())
-			}
-			d.mu.Lock()
-			d.rebuilding[name] = false
-			d.rebuilt[name] = d.rebuilt[name] || err == nil
-			d.mu.Unlock()
-			d.changed()
-		})
+	if !d.unseen(name) {
+		return nil, time.Time{}, nil
 	}
+	return func(ctx context.Context) error {
+		err := d.lookThroughAll(ctx, name)
+		if err == nil {
+			d.mu.Lock()
+			d.rebuilt[name] = true
+			d.mu.Unlock()
+		}
+		return err
+	}, time.Time{}, nil
 }
 
 func (d *Device) lookThroughAll(ctx context.Context, name string) error {

@@ -14,7 +14,6 @@ import (
 
 	"github.com/invopop/jsonschema"
 
-	"yardtide/core/gate"
 	"yardtide/core/naming"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
@@ -62,52 +61,34 @@ func RecordSchema() ([]byte, error) {
 	return append(text, '\n'), nil
 }
 
-// record writes what is due of the records at destinations; busy are those that
-// something still goes to. It returns when to look again.
-func (d *Device) record(ctx, sendCtx context.Context, busy map[string]bool, now time.Time) (next time.Time, err error) {
+// recordDue has the next part of a destination's record written.
+func (d *Device) recordDue(ctx context.Context, name string, now time.Time, busy bool) (do func(context.Context) error, next time.Time, err error) {
+	n, since, err := d.Records.Unrecorded(ctx, name)
+	if err != nil || n == 0 {
+		return nil, time.Time{}, err
+	}
+	due := since.Add(d.Wait(recordAge))
+	if !busy {
+		due = since.Add(d.Wait(recordQuiet))
+	}
+	if n < recordFull && now.Before(due) && !since.After(now) { // it is later when the clock was set back
+		return nil, due, nil
+	}
 	d.mu.Lock()
-	var names []string
-	for name := range d.plan.Destinations {
-		if !d.besideShut(name, now) && d.troubles[name] == nil && !d.recording[name] && !now.Before(d.recordAfter[name]) {
-			names = append(names, name)
-		}
-	}
+	failing := d.placeOf(name).failing.Is()
 	d.mu.Unlock()
-	for _, name := range names {
-		n, since, err := d.Records.Unrecorded(ctx, name)
-		if err != nil {
-			return next, err
-		}
-		if n == 0 {
-			continue
-		}
-		due := since.Add(d.Wait(recordAge))
-		if !busy[name] {
-			due = since.Add(d.Wait(recordQuiet))
-		}
-		if n < recordFull && now.Before(due) && !since.After(now) { // it is later when the clock was set back
-			next = gate.Earlier(next, due)
-			continue
-		}
-		d.mu.Lock()
-		d.recording[name] = true
-		d.mu.Unlock()
-		d.sends.Go(func() {
-			err := d.writeRecord(sendCtx, name)
-			d.mu.Lock()
-			d.recording[name] = false
-			if err != nil {
-				d.recordAfter[name] = time.Now().Add(d.Wait(sweepWait))
-				d.lookThrough(name, time.Now()) // what was on its way may lie there
-			}
-			d.mu.Unlock()
-			if err != nil {
-				d.Log.Warn("the record at a destination could not be written; it is tried again", "device", d.Name, "destination", name, "err", err)
-			}
-			d.changed()
-		})
+	if failing {
+		return nil, time.Time{}, nil // its end wakes
 	}
-	return next, nil
+	return func(ctx context.Context) error {
+		err := d.writeRecord(ctx, name)
+		if err != nil {
+			d.mu.Lock()
+			d.lookThrough(name, time.Now()) // what was on its way may lie there
+			d.mu.Unlock()
+		}
+		return err
+	}, time.Time{}, nil
 }
 
 // writeRecord writes one part of the record at a destination: an index in JSON
@@ -220,10 +201,7 @@ const maxFolders = 64
 // something of its size is to be sent, once, over a network that costs nothing.
 func (d *Device) Adopt(ctx context.Context, name string) (wire.Adopted, error) {
 	var a wire.Adopted
-	d.mu.Lock()
-	costs := d.plan.Destinations[name].Networked() && d.now.Costs()
-	d.mu.Unlock()
-	if costs {
+	if d.outlook(time.Now()).Costs(name) {
 		return a, &destination.Error{Cause: queue.Shut, Says: "the network costs; this is done over one that does not"}
 	}
 	driver, err := d.reach(ctx, name)

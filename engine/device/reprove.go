@@ -5,7 +5,6 @@ import (
 	"errors"
 	"time"
 
-	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
@@ -38,85 +37,43 @@ func (d *Device) Proving(ctx context.Context) (p wire.Proving, err error) {
 			p.Stuck += c.N
 		}
 	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
+	s := d.outlook(time.Now())
 	for name, n := range counts {
 		p.Left += n
-		if d.besideShut(name, time.Now()) {
+		if s.Quiet(name) {
 			p.Held += n
 		}
 	}
 	return p, nil
 }
 
-// besideShut tells whether nothing may be done at a destination now beside the
-// sends: proofs taken again, what is left removed, records written. The caller
-// has the lock.
-func (d *Device) besideShut(name string, now time.Time) bool {
-	dest, there := d.plan.Destinations[name]
-	t := d.troubles[name]
-	return !there || dest.Networked() && (d.now.Costs() || d.now.Network == plan.NoNetwork) || d.pause.Active(now) || t != nil && now.Before(t.until)
+// reproveDue has proofs taken again that the keeper wants.
+func (d *Device) reproveDue(ctx context.Context, name string, _ time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {
+	if _, some, err := d.Records.ToReprove(ctx, name); err != nil || !some {
+		return nil, time.Time{}, err
+	}
+	return func(sendCtx context.Context) error { return d.reproveAll(sendCtx, ctx, name) }, time.Time{}, nil
 }
 
-// reprove starts what is due of the proofs that the keeper wants again.
-func (d *Device) reprove(ctx, sendCtx context.Context, now time.Time) error {
-	d.mu.Lock()
-	var names []string
-	for name := range d.plan.Destinations {
-		if !d.besideShut(name, now) && !d.reproving[name] {
-			names = append(names, name)
-		}
-	}
-	d.mu.Unlock()
-	for _, name := range names {
-		if _, some, err := d.Records.ToReprove(ctx, name); err != nil || !some {
-			if err != nil {
-				return err
-			}
-			continue
-		}
-		d.mu.Lock()
-		d.reproving[name] = true
-		d.mu.Unlock()
-		d.sends.Go(func() {
-			d.reproveAll(sendCtx, ctx, name)
-			d.mu.Lock()
-			d.reproving[name] = false
-			d.mu.Unlock()
-			d.changed()
-		})
-	}
-	return nil
-}
-
-// reproveAll takes proofs at one destination until there are none to take, or
-// the destination fails, or a gate shuts.
-func (d *Device) reproveAll(ctx, life context.Context, name string) {
-	for life.Err() == nil {
-		d.mu.Lock()
-		shut := d.besideShut(name, time.Now())
-		d.mu.Unlock()
+// reproveAll takes proofs at one destination until there are none to take, or the
+// destination fails, or a gate shuts. It begins none after the end of life.
+func (d *Device) reproveAll(ctx, life context.Context, name string) error {
+	for life.Err() == nil && !d.outlook(time.Now()).Quiet(name) {
 		c, some, err := d.Records.ToReprove(life, name)
-		if err != nil || !some || shut {
-			return
+		if err != nil || !some {
+			return err
 		}
 		driver, err := d.reach(ctx, name)
-		if err == nil {
-			err = d.proveAgain(ctx, driver, c)
-		}
 		if err != nil {
-			if ctx.Err() == nil && !records.IsFailure(err) {
-				cause := destination.CauseOf(err)
-				if cause == queue.Bug {
-					d.Log.Error("a proof failed in a way that is not known", "device", d.Name, "copy", c.ID, "err", err)
-				}
-				d.trouble(name, cause, destination.Sentence(err), time.Now())
-			}
-			return
+			return err
+		}
+		if err := d.proveAgain(ctx, driver, c); err != nil {
+			return err
 		}
 		d.mended(name)
 		d.Changed()
 	}
+	return nil
 }
 
 // proveAgain takes one proof again and records what it shows.

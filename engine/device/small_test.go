@@ -116,14 +116,14 @@ func TestWhatIsReadBackToGoOnIsSpent(t *testing.T) {
 	fast := h.plan
 	h.plan = strings.Replace(fast, "  phone:\n", "  phone:\n    limit: 30 MB/s\n", 1)
 	metered := home
-	metered.Metered = true
+	metered.Metered = gate.Yes
 	h.start()
 	h.until("phone", "its place is known", func(wire.Device) bool {
 		text, err := h.devices["phone"].Records.Fact(t.Context(), "place locker")
 		return err == nil && text != ""
 	})
 	h.sensors["phone"].Put(metered)
-	h.until("phone", "metered", func(s wire.Device) bool { return s.Conditions.Metered })
+	h.until("phone", "metered", func(s wire.Device) bool { return s.Conditions.Metered == gate.Yes })
 	h.file("phone", "long.jpg", long(t, 40<<20))
 	h.until("phone", "half of it sent", func(s wire.Device) bool { return len(s.Sends) == 1 && s.Sends[0].Sent > 20<<20 })
 	h.stop()

@@ -6,10 +6,8 @@ import (
 	"slices"
 	"time"
 
-	"yardtide/core/allowance"
 	"yardtide/core/gate"
 	"yardtide/core/media"
-	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
@@ -31,12 +29,15 @@ func (d *Device) Status(ctx context.Context) (wire.Device, error) {
 	if err != nil {
 		return wire.Device{}, err
 	}
+	v, err := d.view(ctx, now)
+	if err != nil {
+		return wire.Device{}, err
+	}
 	s := wire.Device{Name: d.Name, States: map[queue.State]wire.Amount{}, Sends: d.sending(now), Sources: []wire.Source{}}
 	d.mu.Lock()
 	s.Conditions, s.Pause, s.Problem = d.now, d.pause, d.problem
 	s.Pause.On = s.Pause.Active(now)
-	p := d.plan
-	for _, src := range p.Devices[d.Name].Sources {
+	for _, src := range v.Plan.Devices[d.Name].Sources {
 		one := wire.Source{Folder: src.Folder, Path: d.Folder(src.Folder), Rule: src.Rule, Problems: []wire.Problem{}}
 		if known := d.sources[src.Folder]; known != nil {
 			one.Scanned = known.scanned
@@ -55,33 +56,30 @@ func (d *Device) Status(ctx context.Context) (wire.Device, error) {
 	d.mu.Unlock()
 	holds := holdGroups{}
 	for _, st := range standings {
-		state, safe := d.together(st.Kind, st.Copies)
+		state, safe := v.together(st.Kind, st.Copies)
 		s.States[state] = s.States[state].Plus(st.N, st.Bytes)
 		if safe && state != queue.Safe {
 			s.Partly = s.Partly.Plus(st.N, st.Bytes)
 		}
-		if d.addHolds(holds, st, retries, active, now) {
+		if v.addHolds(holds, st, retries, active) {
 			s.Going = s.Going.Plus(st.N, st.Bytes)
 		}
 	}
 	s.Holds = holds.sorted(d.Name)
-	if s.Lanes, err = d.lanes(ctx, p, now); err != nil {
-		return wire.Device{}, err
-	}
+	s.Lanes = v.lanes()
 	return s, nil
 }
 
 // together is the state of items that stand alike, and whether they lie proven
 // somewhere. Copies that the plan no longer asks for count only where it asks for
 // none.
-func (d *Device) together(kind media.Kind, copies []records.Stand) (state queue.State, somewhere bool) {
-	p := d.currentPlan()
+func (v view) together(kind media.Kind, copies []records.Stand) (state queue.State, somewhere bool) {
 	var asked, all []queue.State
 	for _, c := range copies {
-		state := d.shown(c.State, c.Destination)
+		state := v.Shown(c.State, c.Destination)
 		somewhere = somewhere || state == queue.Safe
 		all = append(all, state)
-		if rule := p.Rules[c.Rule]; slices.Contains(rule.To, c.Destination) && slices.Contains(rule.Take, kind) {
+		if v.Asks(c.Class(kind)) {
 			asked = append(asked, state)
 		}
 	}
@@ -108,17 +106,14 @@ func (d *Device) retries(ctx context.Context, now time.Time) (map[retryKey]recor
 
 // addHolds adds the reasons for which items that stand alike wait. going tells
 // whether a copy of theirs waits that nothing holds.
-func (d *Device) addHolds(holds holdGroups, st records.Standing, retries map[retryKey]records.Retrying, active map[queue.Class]int64, now time.Time) (going bool) {
+func (v view) addHolds(holds holdGroups, st records.Standing, retries map[retryKey]records.Retrying, active map[queue.Class]int64) (going bool) {
 	one := holdGroups{} // an item that waits for one reason at two places waits once
 	for _, c := range st.Copies {
 		class := c.Class(st.Kind)
 		all := wire.Amount{N: st.N, Bytes: st.Bytes}
-		if d.shown(c.State, c.Destination) != c.State {
-			d.mu.Lock()
-			hold := d.placeHold(c.Destination)
-			d.mu.Unlock()
-			_, todo := d.PlaceProblem(c.Destination)
-			one.add(hold, todo, st.Kind, c.Destination, all)
+		if v.Shown(c.State, c.Destination) != c.State {
+			at := v.Places[c.Destination]
+			one.add(at.Moved, at.MovedTodo, st.Kind, c.Destination, all)
 			continue
 		}
 		switch c.State {
@@ -130,7 +125,7 @@ func (d *Device) addHolds(holds holdGroups, st records.Standing, retries map[ret
 			if all.N <= 0 {
 				continue
 			}
-			if shut, todo := d.holds(class, now); len(shut) > 0 {
+			if shut, todo := v.waits(class); len(shut) > 0 {
 				one.add(shut[0], todo, st.Kind, c.Destination, all)
 			} else {
 				going = true
@@ -144,7 +139,7 @@ func (d *Device) addHolds(holds holdGroups, st records.Standing, retries map[ret
 			if busy > 0 {
 				all = wire.Amount{N: all.N - busy, Bytes: all.Bytes / all.N * (all.N - busy)}
 			}
-			if hold, shut := d.proofHold(class); shut {
+			if hold, shut := v.OwesProof(c.Destination); shut {
 				one.add(hold, "", st.Kind, c.Destination, all)
 			}
 		}
@@ -200,17 +195,6 @@ func (g holdGroups) sorted(device string) []wire.HoldGroup {
 	return list
 }
 
-// shown is the state in which a copy counts: what was proven at another place than
-// its destination's name stands for counts as owing its proof.
-func (d *Device) shown(state queue.State, name string) queue.State {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if state == queue.Safe && !d.settled(name) {
-		return queue.Proving
-	}
-	return state
-}
-
 func (d *Device) sending(now time.Time) []wire.Send {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -239,65 +223,21 @@ func retryHold(next time.Time) gate.Hold {
 	return gate.Hold{Gate: gate.Retry, Says: "Waits a little after a failed try.", Opens: next}
 }
 
-// holds tells why a class waits: its destination's trouble, or its shut gates.
-func (d *Device) holds(class queue.Class, now time.Time) (holds []gate.Hold, todo string) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	v, decided := d.verdicts[class]
-	t := d.troubles[class.Destination]
-	switch {
-	case decided && !v.Open() && len(v.Holds) > 0 && v.Holds[0].Gate == gate.Space:
-		return v.Holds, spaceTodo
-	case decided && !v.Open():
-		return v.Holds, ""
-	case t != nil:
-		return []gate.Hold{t.hold(class.Destination)}, t.todo
-	}
-	return nil, ""
-}
-
 // Trouble is why a destination fails for every copy, and what the keeper can do;
 // "" when it does not.
 func (d *Device) Trouble(name string) (says, todo string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	t := d.troubles[name]
-	if t == nil {
-		return "", ""
-	}
-	return t.says, t.todo
-}
-
-// hold is what a trouble at a destination holds copies with.
-func (t *trouble) hold(destination string) gate.Hold {
-	return gate.Hold{Gate: gate.Trouble, Says: destination + ": " + t.says, Since: t.since, Opens: t.until, You: t.you}
-}
-
-// proofHold tells why proofs of a class are owed.
-func (d *Device) proofHold(class queue.Class) (gate.Hold, bool) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	networked := d.plan.Destinations[class.Destination].Networked()
-	t := d.troubles[class.Destination]
-	switch {
-	case !networked && t == nil:
-		return gate.Hold{}, false
-	case networked && (d.now.Costs() || d.now.Network == plan.NoNetwork):
-		return gate.Hold{Gate: gate.Proof, Says: "Sent; its proof is read back when a network is there that costs nothing.", Since: d.now.NetworkSince}, true
-	case t != nil:
-		return t.hold(class.Destination), true
-	case d.pause.Active(time.Now()):
-		return gate.Hold{Gate: gate.Pause, Says: "Paused by you.", Since: d.pause.Since, Opens: d.pause.Until}, true
-	}
-	return gate.Hold{}, false
+	f := d.placeOf(name).failing
+	return f.Says, f.Todo
 }
 
 // lanes tells every lane of the plan that matters to this device.
-func (d *Device) lanes(ctx context.Context, p *plan.Plan, now time.Time) ([]wire.Lane, error) {
+func (v view) lanes() []wire.Lane {
 	lanes := []wire.Lane{}
 	seen := map[queue.Class]bool{}
-	for _, src := range p.Devices[d.Name].Sources {
-		rule := p.Rules[src.Rule]
+	for _, src := range v.Plan.Devices[v.Device].Sources {
+		rule := v.Plan.Rules[src.Rule]
 		for _, destination := range rule.To {
 			for _, kind := range rule.Take {
 				class := queue.Class{Rule: src.Rule, Kind: kind, Destination: destination}
@@ -305,27 +245,21 @@ func (d *Device) lanes(ctx context.Context, p *plan.Plan, now time.Time) ([]wire
 					continue
 				}
 				seen[class] = true
-				v, err := d.decide(ctx, class, now)
-				if err != nil {
-					return nil, err
-				}
+				verdict := v.decide(class)
 				for i, lane := range rule.Lanes {
 					if !lane.Takes(kind) {
 						continue
 					}
 					limit := rule.AllowanceOver(lane.Over)
 					one := wire.Lane{Rule: src.Rule, Kind: kind, Destination: destination, Over: lane.Over, Limit: limit.Bytes, Per: limit.Per, Holds: []gate.Hold{}}
-					if i < len(v.Lanes) {
-						one.Holds = append(one.Holds, v.Lanes[i].Holds...)
+					if i < len(verdict.Lanes) {
+						one.Holds = append(one.Holds, verdict.Lanes[i].Holds...)
 					} else {
-						one.Holds = append(one.Holds, v.Holds...) // paused
+						one.Holds = append(one.Holds, verdict.Holds...) // paused
 					}
 					one.Open = len(one.Holds) == 0
 					if limit.Bytes > 0 {
-						a, err := d.Records.Account(ctx, lane.Over, d.periodOf(p, src.Rule, lane.Over, now))
-						if err != nil {
-							return nil, err
-						}
+						a := v.Accounts[gate.Account{Over: lane.Over, Per: limit.Per}]
 						one.Spent = a.Spent + a.Reserved
 					}
 					lanes = append(lanes, one)
@@ -333,12 +267,12 @@ func (d *Device) lanes(ctx context.Context, p *plan.Plan, now time.Time) ([]wire
 			}
 		}
 	}
-	return lanes, nil
+	return lanes
 }
 
 // why tells why a copy is where it is: its holds while it waits or owes a
 // proof, none when it goes or rests.
-func (d *Device) why(c records.Copy, now time.Time) (holds []gate.Hold, todo string) {
+func (d *Device) why(v view, c records.Copy) (holds []gate.Hold, todo string) {
 	d.mu.Lock()
 	_, going := d.active[c.ID]
 	d.mu.Unlock()
@@ -352,42 +286,23 @@ func (d *Device) why(c records.Copy, now time.Time) (holds []gate.Hold, todo str
 		return []gate.Hold{h}
 	}
 	switch {
-	case d.shown(c.State, c.Destination) != c.State:
-		_, todo := d.PlaceProblem(c.Destination)
-		d.mu.Lock()
-		defer d.mu.Unlock()
-		return []gate.Hold{d.placeHold(c.Destination)}, todo
-	case c.State == queue.Waiting && until.After(now):
+	case v.Shown(c.State, c.Destination) != c.State:
+		at := v.Places[c.Destination]
+		return []gate.Hold{at.Moved}, at.MovedTodo
+	case c.State == queue.Waiting && until.After(v.Time):
 		return retry(), ""
 	case c.State == queue.Waiting:
-		if holds, todo = d.holds(c.Class, now); len(holds) > 0 {
+		if holds, todo = v.waits(c.Class); len(holds) > 0 {
 			return holds, todo
 		}
-		return d.tooLarge(c, now), ""
+		return v.TooLarge(c.Class, v.decide(c.Class), c.Bytes), ""
 	case c.State == queue.Proving:
-		if h, shut := d.proofHold(c.Class); shut {
+		if h, shut := v.OwesProof(c.Destination); shut {
 			return []gate.Hold{h}, ""
 		}
-		if until.After(now) {
+		if until.After(v.Time) {
 			return retry(), ""
 		}
 	}
 	return nil, c.Todo
-}
-
-// tooLarge tells whether the rest of the open lane's allowance can carry a copy.
-func (d *Device) tooLarge(c records.Copy, now time.Time) []gate.Hold {
-	d.mu.Lock()
-	v, p := d.verdicts[c.Class], d.plan
-	d.mu.Unlock()
-	if !v.Open() || len(v.Lanes) == 0 || v.Lanes[v.Lane].Left < 0 || allowance.Cost(c.Bytes) <= v.Lanes[v.Lane].Left {
-		return nil
-	}
-	lanes := p.Rules[c.Rule].Lanes
-	if v.Lane >= len(lanes) {
-		return nil
-	}
-	lane := lanes[v.Lane]
-	lane.Allowance = p.Rules[c.Rule].AllowanceOver(lane.Over)
-	return []gate.Hold{gate.TooLarge(lane, v.Lanes[v.Lane].Left, c.Bytes, now, p.Zone(d.Name))}
 }

@@ -444,6 +444,7 @@ func TestWhatWasThereBeforeIsNotSentAgain(t *testing.T) {
 	changed[30_000] ^= 1
 	require.NoError(t, os.WriteFile(root+"/old archive/stern.jpg", changed, 0o644))
 	h := newHouse(t, "webdav", "", "", open, "phone", "tablet")
+	h.until("phone", "senses its network", func(s wire.Device) bool { return s.Conditions.Network == plan.WiFi })
 	a, err := h.devices["phone"].Adopt(t.Context(), "locker")
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, a.Files)
@@ -464,7 +465,7 @@ func TestWhatWasThereBeforeIsNotSentAgain(t *testing.T) {
 	_, err = h.devices["phone"].Adopt(t.Context(), "locker")
 	require.NoError(t, err)
 	metered := home
-	metered.Metered = true
+	metered.Metered = gate.Yes
 	h.sensors["tablet"].Put(metered)
 	h.file("tablet", "mast.jpg", third)
 	h.until("tablet", "found", func(s wire.Device) bool { return s.States[queue.Waiting].N == 1 })

@@ -6,69 +6,39 @@ import (
 	"strings"
 	"time"
 
-	"yardtide/core/gate"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
 )
-
-// sweepWait is how long a destination rests after a sweep that failed.
-const sweepWait = time.Minute
 
 // tempLife is how long a part of a file may lie at a destination while its copy
 // waits to go on.
 const tempLife = 20 * time.Hour
 
-// sweep removes temporary files of copies that rest: their last try could not
-// clean up, as the storage was away or the network cost. It runs beside sends
-// and ends with them. It returns when to look again after a failure.
-func (d *Device) sweep(ctx, sendCtx context.Context, now time.Time) (next time.Time, err error) {
-	d.mu.Lock()
-	var names []string
-	for name := range d.plan.Destinations {
-		after := d.sweepAfter[name]
-		switch {
-		case d.sweeping[name] || d.besideShut(name, now):
-		case now.Before(after):
-			next = gate.Earlier(next, after)
-		default:
-			names = append(names, name)
-		}
+// sweepDue has temporary files removed of copies that rest: their last try could not
+// clean up, as the storage was away or the network cost.
+func (d *Device) sweepDue(ctx context.Context, name string, now time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {
+	left, err := d.Records.Temps(ctx, name, now.Add(-tempLife))
+	if err != nil {
+		return nil, time.Time{}, err
 	}
-	d.mu.Unlock()
-	for _, name := range names {
-		left, err := d.Records.Temps(ctx, name, now.Add(-tempLife))
-		if err != nil {
-			return next, err
+	list, next := d.listDue(name, now)
+	if len(left) == 0 && !list {
+		return nil, next, nil
+	}
+	return func(ctx context.Context) error {
+		if err := d.removeTemps(ctx, name, left); err != nil || !list {
+			return err
 		}
-		list, at := d.listDue(name, now)
-		next = gate.Earlier(next, at)
-		if len(left) == 0 && !list {
-			continue
+		if err := d.removeForgotten(ctx, name); err != nil {
+			return err
 		}
 		d.mu.Lock()
-		d.sweeping[name] = true
-		d.mu.Unlock()
-		d.sends.Go(func() {
-			err := d.removeTemps(sendCtx, name, left)
-			if err == nil && list {
-				err = d.removeForgotten(sendCtx, name)
-			}
-			d.mu.Lock()
-			d.sweeping[name] = false
-			if list && err == nil && !d.listAt[name].After(now) {
-				d.listAt[name] = d.nextList(name, time.Now())
-			}
-			if err != nil {
-				d.sweepAfter[name] = time.Now().Add(d.Wait(sweepWait))
-			}
-			d.mu.Unlock()
-			if err != nil {
-				d.Log.Warn("temporary files are left for now", "device", d.Name, "destination", name, "err", err)
-			}
-			d.changed()
-		})
-	}
-	return next, nil
+		defer d.mu.Unlock()
+		if p := d.placeOf(name); !p.listAt.After(now) {
+			p.listAt = d.nextList(p, time.Now())
+		}
+		return nil
+	}, next, nil
 }
 
 func (d *Device) removeTemps(ctx context.Context, name string, left []records.Copy) error {
@@ -93,15 +63,16 @@ const listWait = 6 * time.Hour
 // lookThrough has what is on its way at a destination looked through soon, as
 // something failed there. The caller has the lock.
 func (d *Device) lookThrough(name string, now time.Time) {
-	d.failedAt[name], d.listAt[name] = now, now.Add(d.Wait(sweepWait))
+	p := d.placeOf(name)
+	p.failedAt, p.listAt = now, now.Add(d.Wait(choreWait))
 }
 
 // nextList is when to look through again: ever later after a failure, as a
 // request that was given up may arrive at any time. The caller has the lock.
-func (d *Device) nextList(name string, now time.Time) time.Time {
+func (d *Device) nextList(p *place, now time.Time) time.Time {
 	wait := d.Wait(listWait)
-	if at, failed := d.failedAt[name]; failed {
-		wait = min(wait, max(d.Wait(sweepWait), now.Sub(at)))
+	if !p.failedAt.IsZero() {
+		wait = min(wait, max(d.Wait(choreWait), now.Sub(p.failedAt)))
 	}
 	return now.Add(wait)
 }
@@ -116,7 +87,7 @@ func (d *Device) listDue(name string, now time.Time) (due bool, at time.Time) {
 			return false, time.Time{} // its end wakes
 		}
 	}
-	if at = d.listAt[name]; at.After(now) {
+	if at = d.placeOf(name).listAt; at.After(now) {
 		return false, at
 	}
 	return true, time.Time{}

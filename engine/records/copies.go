@@ -1,7 +1,6 @@
 package records
 
 import (
-	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -13,6 +12,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
 )
@@ -60,6 +60,11 @@ func (c Copy) SentTwice() int64 {
 // Path is the item's path on its device, from its source on.
 func (c Copy) Path() string { return path.Join(c.Source, c.Dir, c.Name) }
 
+// Candidate is the copy as one that may go.
+func (c Copy) Candidate() gate.Candidate {
+	return gate.Candidate{Class: c.Class, Bytes: c.Bytes, TakenMS: c.TakenMS, ID: c.ID}
+}
+
 // Order is the keeper's word that a copy goes now, whatever its gates say.
 type Order string
 
@@ -105,8 +110,8 @@ func (r *Records) Step(ctx context.Context, id int64, to queue.State, story stri
 			return err
 		}
 		if skipped {
-			steps = append(steps, told{queue.Skipped, NotAsked})
-			change = c.with(Change{Says: new(NotAsked), Todo: new(""), Tries: new(0), NotBefore: new(time.Time{}), Order: new(NoOrder)})
+			steps = append(steps, told{queue.Skipped, queue.NotAsked})
+			change = c.with(Change{Says: new(queue.NotAsked), Todo: new(""), Tries: new(0), NotBefore: new(time.Time{}), Order: new(NoOrder)})
 		}
 		return takeSteps(tx, id, steps, change, now)
 	})
@@ -501,9 +506,4 @@ func (r *Records) Order(ctx context.Context, ids []int64, order Order, now time.
 		return err
 	})
 	return n, err
-}
-
-// Newest orders copies by capture time, the newest first.
-func Newest(a, b Copy) int {
-	return cmp.Or(cmp.Compare(b.TakenMS, a.TakenMS), cmp.Compare(b.ID, a.ID))
 }

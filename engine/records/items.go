@@ -200,10 +200,6 @@ func moveAll(tx *transaction, now time.Time, to queue.State, says, where string,
 	return err
 }
 
-// NotAsked is said of copies that a plan no longer asks for; by it they are
-// found again when a later plan does.
-const NotAsked = "The plan does not ask for this copy."
-
 // Apply brings the copies in line with the sources and rules of a plan: wanted
 // ones are made, or taken up again, the rest that had not been sent is skipped. What
 // is applied is on record: the same again, as at a start, reads no row, and each step
@@ -265,7 +261,7 @@ func want(tx *transaction, now time.Time, source, rule string, p plan.Rule) erro
 			if _, err := tx.Exec(`UPDATE copies SET rule = ? WHERE rule <> ? AND `+mine, rule, rule, destination, source, kind); err != nil {
 				return err
 			}
-			if err := moveAll(tx, now, queue.Waiting, "The plan asks for it again.", `state = 'skipped' AND says = ? AND `+mine, NotAsked, destination, source, kind); err != nil {
+			if err := moveAll(tx, now, queue.Waiting, "The plan asks for it again.", `state = 'skipped' AND says = ? AND `+mine, queue.NotAsked, destination, source, kind); err != nil {
 				return err
 			}
 		}
@@ -312,7 +308,7 @@ const unasked = `SELECT c.id FROM copies c JOIN items i ON i.id = c.item
 
 // unwant skips copies that no source and rule ask for.
 func unwant(tx *transaction, now time.Time) error {
-	return moveAll(tx, now, queue.Skipped, NotAsked, `id IN (`+unasked+`c.state IN ('waiting', 'stuck', 'proving'))`)
+	return moveAll(tx, now, queue.Skipped, queue.NotAsked, `id IN (`+unasked+`c.state IN ('waiting', 'stuck', 'proving'))`)
 }
 
 // isUnasked tells whether a copy that comes to rest in a state is one that the plan

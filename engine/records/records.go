@@ -151,7 +151,7 @@ func (r *Records) TakeUp(ctx context.Context, carried []int64, now time.Time) er
 				return err
 			}
 			// The plan may have changed while they were carried.
-			if err := moveAll(tx, now, queue.Skipped, NotAsked, `id IN (`+unasked+`c.`+where+`)`, args...); err != nil {
+			if err := moveAll(tx, now, queue.Skipped, queue.NotAsked, `id IN (`+unasked+`c.`+where+`)`, args...); err != nil {
 				return err
 			}
 		}

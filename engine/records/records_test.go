@@ -460,7 +460,7 @@ func TestWhatThePlanNoLongerAsksForNeverWaits(t *testing.T) {
 	skipped := page(t, r, queue.Skipped)
 	require.Len(t, skipped, 5)
 	for _, c := range skipped {
-		assert.Equal(t, records.NotAsked, c.Says)
+		assert.Equal(t, queue.NotAsked, c.Says)
 	}
 	require.NoError(t, r.Apply(t.Context(), source, asks, start))
 	assert.Len(t, page(t, r, queue.Waiting), 5, "it is asked for again")

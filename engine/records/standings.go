@@ -1,6 +1,7 @@
 package records
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/base32"
@@ -224,7 +225,7 @@ func (t inTransaction) SelectContext(_ context.Context, into any, query string, 
 
 // NewestItem orders items by capture time, the newest first.
 func NewestItem(a, b Item) int {
-	return Newest(Copy{ID: a.ID, TakenMS: a.TakenMS}, Copy{ID: b.ID, TakenMS: b.TakenMS})
+	return cmp.Or(cmp.Compare(b.TakenMS, a.TakenMS), cmp.Compare(b.ID, a.ID))
 }
 
 // CopiesOf reads the copies of items, by item, ordered by destination.

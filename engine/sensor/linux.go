@@ -2,9 +2,6 @@ package sensor
 
 import (
 	"context"
-	"errors"
-	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -16,10 +13,12 @@ import (
 )
 
 // Linux reads sysfs (Documentation/ABI/testing/sysfs-class-net and
-// sysfs-class-power in the kernel's sources). It cannot tell whether a network
-// is metered, nor whether somebody uses the machine: D-Bus could.
+// sysfs-class-power in the kernel's sources), and asks NetworkManager whether a
+// Wi-Fi is metered. What neither tells is unknown, as everything is on other systems:
+// so is whether a modem roams, and whether somebody uses the machine.
 type Linux struct {
 	Root  string        // "/sys" when empty
+	Bus   string        // the address of D-Bus, the system's when empty
 	Every time.Duration // how often it looks, 5 s when zero
 }
 
@@ -31,11 +30,13 @@ func (l Linux) Watch(ctx context.Context, tell func(gate.Conditions)) error {
 	}
 	tick := time.NewTicker(every)
 	defer tick.Stop()
+	manager := networkManager{address: l.Bus}
+	defer manager.close()
 	var last gate.Conditions
 	for first := true; ; first = false {
-		now, err := l.read()
-		if err != nil {
-			return err
+		now := l.read()
+		if now.Network == plan.WiFi {
+			now.Metered = manager.metered(ctx)
 		}
 		if first || now != last {
 			tell(now)
@@ -49,26 +50,23 @@ func (l Linux) Watch(ctx context.Context, tell func(gate.Conditions)) error {
 	}
 }
 
-func (l Linux) read() (gate.Conditions, error) {
+func (l Linux) read() gate.Conditions {
 	root := l.Root
 	if root == "" {
 		root = "/sys"
 	}
-	c := gate.Conditions{Network: plan.NoNetwork, Battery: -1, Use: gate.UseUnknown}
-	links, err := entries(filepath.Join(root, "class/net"))
-	if err != nil {
-		return c, fmt.Errorf("reading the network's state: %w", err)
+	c := gate.Conditions{Network: plan.UnknownNetwork, Metered: gate.Unknown, Roaming: gate.Unknown, Charging: gate.Unknown, Battery: -1, Use: gate.UseUnknown}
+	links, told := entries(filepath.Join(root, "class/net"))
+	if told {
+		c.Network = plan.NoNetwork
 	}
-	rank := map[plan.Network]int{plan.NoNetwork: 0, plan.Cellular: 1, plan.WiFi: 2, plan.Wired: 3}
+	rank := map[plan.Network]int{plan.UnknownNetwork: -1, plan.NoNetwork: 0, plan.Cellular: 1, plan.WiFi: 2, plan.Wired: 3}
 	for _, link := range links {
 		if n := network(link); rank[n] > rank[c.Network] {
 			c.Network = n
 		}
 	}
-	supplies, err := entries(filepath.Join(root, "class/power_supply"))
-	if err != nil {
-		return c, fmt.Errorf("reading the power's state: %w", err)
-	}
+	supplies, told := entries(filepath.Join(root, "class/power_supply"))
 	mains := false
 	for _, s := range supplies {
 		switch word(s, "type") {
@@ -86,8 +84,18 @@ func (l Linux) read() (gate.Conditions, error) {
 			}
 		}
 	}
-	c.Charging = mains || c.Battery < 0 // without a battery it runs on mains
-	return c, nil
+	if told {
+		c.Charging = gate.Is(mains || c.Battery < 0) // without a battery it runs on mains
+	}
+	switch c.Network {
+	case plan.NoNetwork, plan.Wired:
+		c.Metered, c.Roaming = gate.No, gate.No
+	case plan.WiFi: // a telephone's hotspot looks like any other
+		c.Roaming = gate.No
+	case plan.Cellular:
+		c.Metered = gate.Yes
+	}
+	return c
 }
 
 // network tells which kind of network a link is, if it is up.
@@ -116,19 +124,13 @@ func network(link string) plan.Network {
 	return plan.Wired
 }
 
-func entries(dir string) ([]string, error) {
+// entries lists a folder; told is false when it is not there or may not be read.
+func entries(dir string) (paths []string, told bool) {
 	list, err := os.ReadDir(dir)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+	for _, e := range list {
+		paths = append(paths, filepath.Join(dir, e.Name()))
 	}
-	if err != nil {
-		return nil, err
-	}
-	paths := make([]string, len(list))
-	for i, e := range list {
-		paths[i] = filepath.Join(dir, e.Name())
-	}
-	return paths, nil
+	return paths, err == nil
 }
 
 // word reads a one-line file; "" when it cannot be read, as sysfs answers for

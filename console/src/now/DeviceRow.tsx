@@ -1,5 +1,14 @@
 import { Link } from "@tanstack/react-router";
-import { BatteryCharging, BatteryMedium, Plug, RadioTower, Unplug, Wifi, EthernetPort } from "lucide-react";
+import {
+  BatteryCharging,
+  BatteryMedium,
+  CircleHelp,
+  Plug,
+  RadioTower,
+  Unplug,
+  Wifi,
+  EthernetPort,
+} from "lucide-react";
 import type { Conditions, Device } from "../api";
 import { network, power } from "../words";
 import { PauseButton } from "./PauseButton";
@@ -29,8 +38,10 @@ export function DeviceRow({ device: d }: { device: Device }) {
 }
 
 function ConditionsLine({ conditions: c }: { conditions: Conditions }) {
-  const Net = { none: Unplug, wifi: Wifi, wired: EthernetPort, cellular: RadioTower }[c.network];
-  const Power = c.battery < 0 ? Plug : c.charging ? BatteryCharging : BatteryMedium;
+  const Net = { unknown: CircleHelp, none: Unplug, wifi: Wifi, wired: EthernetPort, cellular: RadioTower }[
+    c.network
+  ];
+  const Power = c.battery < 0 ? Plug : c.charging === "yes" ? BatteryCharging : BatteryMedium;
   return (
     <p className="flex flex-wrap gap-x-4 text-sm text-quiet">
       <span className="inline-flex items-center gap-1.5">

@@ -5,11 +5,13 @@ import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
 import { Failure } from "../parts/Failure";
 
-const networks: { label: string; is: Pick<Conditions, "network" | "roaming"> }[] = [
-  { label: "Wi-Fi", is: { network: "wifi", roaming: false } },
-  { label: "Cellular", is: { network: "cellular", roaming: false } },
-  { label: "Roaming", is: { network: "cellular", roaming: true } },
-  { label: "None", is: { network: "none", roaming: false } },
+const networks: { label: string; is: Pick<Conditions, "network" | "metered" | "roaming"> }[] = [
+  { label: "Wi-Fi", is: { network: "wifi", metered: "no", roaming: "no" } },
+  { label: "Metered Wi-Fi", is: { network: "wifi", metered: "yes", roaming: "no" } },
+  { label: "Cellular", is: { network: "cellular", metered: "yes", roaming: "no" } },
+  { label: "Roaming", is: { network: "cellular", metered: "yes", roaming: "yes" } },
+  { label: "None", is: { network: "none", metered: "no", roaming: "no" } },
+  { label: "Unknown", is: { network: "unknown", metered: "unknown", roaming: "unknown" } },
 ];
 
 /** The panel of the demo: what the simulated phone senses. Nothing here exists outside the demo. */
@@ -53,7 +55,9 @@ function PhonePanel({ phone }: { phone: Phone }) {
     onSuccess: put,
   });
   const c = phone.conditions;
-  const current = networks.find((n) => n.is.network === c.network && n.is.roaming === c.roaming);
+  const current = networks.find(
+    ({ is }) => is.network === c.network && is.metered === c.metered && is.roaming === c.roaming,
+  );
   return (
     <div className="space-y-4">
       <Choice
@@ -65,8 +69,8 @@ function PhonePanel({ phone }: { phone: Phone }) {
       <div className="flex flex-wrap items-center gap-x-6 gap-y-3">
         <Field className="flex items-center gap-2">
           <Switch
-            checked={c.charging}
-            onChange={(charging) => set.mutate({ charging })}
+            checked={c.charging === "yes"}
+            onChange={(on) => set.mutate({ charging: on ? "yes" : "no" })}
             className="group inline-flex h-6 w-11 items-center rounded-full bg-rest data-checked:bg-tide"
           >
             <span

@@ -1,0 +1,113 @@
+package gate
+
+import (
+	"time"
+
+	"yardtide/core/plan"
+)
+
+// Known is what is known of something that is so or not. The zero value is unknown,
+// and opens nothing.
+type Known string
+
+// What can be known.
+const (
+	Unknown Known = "unknown"
+	Yes     Known = "yes"
+	No      Known = "no"
+)
+
+// Knowns lists them.
+var Knowns = []Known{Unknown, Yes, No}
+
+// Is is what is known when something is seen to be so or not.
+func Is(so bool) Known {
+	if so {
+		return Yes
+	}
+	return No
+}
+
+// Use tells whether somebody uses the device.
+type Use string
+
+// What is known of a device's use.
+const (
+	UseUnknown Use = "unknown"
+	InUse      Use = "in use"
+	NotInUse   Use = "idle"
+)
+
+// Uses lists them.
+var Uses = []Use{UseUnknown, InUse, NotInUse}
+
+// Conditions are the state of a device that gates look at, with the time since when
+// each has been so. The zero value knows nothing.
+type Conditions struct {
+	Network     plan.Network `json:"network" enum:"unknown,none,wifi,wired,cellular"`
+	NetworkName string       `json:"networkName,omitempty" maxLength:"64" doc:"Of the Wi-Fi, where the device tells"`
+	Metered     Known        `json:"metered" enum:"unknown,yes,no"`
+	Roaming     Known        `json:"roaming" enum:"unknown,yes,no"`
+	Charging    Known        `json:"charging" enum:"unknown,yes,no" doc:"On mains power or charging"`
+	Battery     int          `json:"battery" minimum:"-1" maximum:"100" doc:"Percent, -1 when the device has no battery or cannot tell"`
+	Use         Use          `json:"use" enum:"unknown,in use,idle"`
+
+	NetworkSince time.Time `json:"networkSince,omitzero" doc:"Since when it is on this network"`
+	MeteredSince time.Time `json:"meteredSince,omitzero"`
+	RoamingSince time.Time `json:"roamingSince,omitzero"`
+	PowerSince   time.Time `json:"powerSince,omitzero" doc:"Since when it charges, or does not"`
+	UseSince     time.Time `json:"useSince,omitzero"`
+}
+
+// Costs tells whether bytes sent now are metered, or may be: what is not known counts
+// as costing.
+func (c Conditions) Costs() bool {
+	switch c.Network {
+	case plan.NoNetwork:
+		return false
+	case plan.WiFi, plan.Wired:
+		return c.Metered != No || c.Roaming != No
+	}
+	return true
+}
+
+// Stamp returns c, with what is empty said to be unknown, and with the times since
+// when each part has been so, given the conditions before.
+func (c Conditions) Stamp(before Conditions, now time.Time) Conditions {
+	for _, k := range []*Known{&c.Metered, &c.Roaming, &c.Charging} {
+		if *k == "" {
+			*k = Unknown
+		}
+	}
+	if c.Network == "" {
+		c.Network = plan.UnknownNetwork
+	}
+	if c.Use == "" {
+		c.Use = UseUnknown
+	}
+	since := func(same bool, before time.Time) time.Time {
+		if same && !before.IsZero() {
+			return before
+		}
+		return now
+	}
+	c.NetworkSince = since(c.Network == before.Network && c.NetworkName == before.NetworkName, before.NetworkSince)
+	c.MeteredSince = since(c.Metered == before.Metered, before.MeteredSince)
+	c.RoamingSince = since(c.Roaming == before.Roaming, before.RoamingSince)
+	c.PowerSince = since(c.Charging == before.Charging && (c.Battery < 0) == (before.Battery < 0), before.PowerSince) // each percent is no news
+	c.UseSince = since(c.Use == before.Use, before.UseSince)
+	return c
+}
+
+// PauseState is the keeper's pause; the zero value is none. A zero Until lasts
+// until it is resumed.
+type PauseState struct {
+	On    bool      `json:"on"`
+	Since time.Time `json:"since,omitzero"`
+	Until time.Time `json:"until,omitzero" doc:"Absent: until it is resumed"`
+}
+
+// Active tells whether the pause holds at now.
+func (p PauseState) Active(now time.Time) bool {
+	return p.On && (p.Until.IsZero() || now.Before(p.Until))
+}

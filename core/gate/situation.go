@@ -1,0 +1,309 @@
+package gate
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"yardtide/core/allowance"
+	"yardtide/core/media"
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+)
+
+// Situation is everything that a device's decisions rest on, at one time. What goes,
+// what is cut, what is told of it and what a trial of another plan shows are all
+// asked of it, so that they agree.
+type Situation struct {
+	Device string
+	Plan   *plan.Plan
+	Now    Conditions
+	Pause  PauseState
+	Time   time.Time
+	Zone   *time.Location
+	// Accounts are what the device spent, by network and period, in the periods that
+	// the time lies in.
+	Accounts map[Account]allowance.Account
+	// Places are the destinations of the plan; one that is missing is unknown, and
+	// nothing goes there.
+	Places map[string]At
+	// Smallest is the size of the smallest copy of each class that waits, in bytes.
+	Smallest map[queue.Class]int64
+}
+
+// Account names what is spent over a network in a period.
+type Account struct {
+	Over plan.Network
+	Per  plan.Period
+}
+
+// At is what is known of a destination's place.
+type At struct {
+	// Unseen tells that what lies there must be looked at before anything is sent.
+	Unseen bool
+	// Moved is why what was proven does not count there; the zero hold when it does.
+	Moved     Hold
+	MovedTodo string
+	Failing   Failing
+	Left      int64 // room for so many bytes more, beside what is under way; -1 when nobody knows
+}
+
+// Failing is why a destination fails for every copy; the zero value is that it does
+// not.
+type Failing struct {
+	Says, Todo   string
+	You          bool
+	Since, Until time.Time // when it began, and when it is tried again
+}
+
+// Is tells whether the destination fails.
+func (f Failing) Is() bool { return f.Says != "" }
+
+func (f Failing) hold(destination string) Hold {
+	return Hold{Gate: Trouble, Says: destination + ": " + f.Says, Since: f.Since, Opens: f.Until, You: f.You}
+}
+
+// Networked tells whether a destination lies across a network.
+func (s Situation) Networked(destination string) bool {
+	return s.Plan.Destinations[destination].Networked()
+}
+
+// Costs tells whether what is sent to a destination, or read there, may cost.
+func (s Situation) Costs(destination string) bool {
+	return s.Networked(destination) && s.Now.Costs()
+}
+
+// Away tells whether a destination cannot be reached, as the device has no network.
+func (s Situation) Away(destination string) bool {
+	return s.Networked(destination) && s.Now.Network == plan.NoNetwork
+}
+
+// Asks tells whether the plan asks for a class at all.
+func (s Situation) Asks(class queue.Class) bool {
+	rule := s.Plan.Rules[class.Rule]
+	_, there := s.Plan.Destinations[class.Destination]
+	return there && slices.Contains(rule.To, class.Destination) && slices.Contains(rule.Take, class.Kind)
+}
+
+// Period is the first instant of the period in which a rule's lanes over a network
+// spend; without an allowance they count by the month.
+func (s Situation) Period(rule string, over plan.Network) time.Time {
+	per := s.Plan.Rules[rule].AllowanceOver(over).Per
+	if per == "" {
+		per = plan.Month
+	}
+	start, _ := allowance.Period(per, s.Time, s.Zone)
+	return start
+}
+
+// Decide tells whether copies of a class may go, by which lane, and how large they
+// may be. That a destination fails shuts no lane: it is tried again (see Free).
+func (s Situation) Decide(class queue.Class) Verdict {
+	shut := func(h Hold) Verdict { return Verdict{Lane: -1, Holds: []Hold{h}} }
+	if !s.Asks(class) {
+		return shut(Hold{Gate: Kind, Says: queue.NotAsked})
+	}
+	at, known := s.Places[class.Destination]
+	if !known || at.Unseen {
+		return shut(Hold{Gate: Place, Says: "The records are rebuilt: what lies at " + class.Destination + " is looked at before anything is sent there."})
+	}
+	if s.Pause.Active(s.Time) {
+		v := shut(Hold{Gate: Pause, Says: "Paused by you.", Since: s.Pause.Since, Opens: s.Pause.Until})
+		v.Until = s.Pause.Until
+		return v
+	}
+	rule := s.Plan.Rules[class.Rule]
+	v := Verdict{Lane: -1}
+	for _, lane := range rule.Lanes {
+		lv, until := s.lane(rule, lane, class)
+		if v.Lane < 0 && len(lv.Holds) == 0 {
+			v.Lane = len(v.Lanes)
+		}
+		v.Lanes = append(v.Lanes, lv)
+		v.Until = Earlier(v.Until, until)
+	}
+	if v.Lane < 0 {
+		v.Holds = nearest(v.Lanes)
+		return v
+	}
+	v.Fits = math.MaxInt64
+	if at.Left >= 0 {
+		v.Fits = at.Left
+	}
+	left := v.Lanes[v.Lane].Left
+	if left >= 0 {
+		v.Fits = min(v.Fits, allowance.Carries(left))
+	}
+	smallest, some := s.Smallest[class]
+	switch {
+	case !some || smallest <= v.Fits:
+	case at.Left >= 0 && smallest > at.Left:
+		hold := s.full(class.Destination, at.Left, smallest)
+		for i := range v.Lanes {
+			v.Lanes[i].Holds = append(v.Lanes[i].Holds, hold)
+		}
+		v.Lane, v.Holds, v.Todo = -1, []Hold{hold}, "Make room there, enlarge it, or change what the plan sends there; sending goes on by itself."
+	default:
+		hold := noneFits(s.laneOf(rule, v.Lane), left, smallest, s.Time, s.Zone)
+		v.Lanes[v.Lane].Holds = []Hold{hold}
+		v.Lane, v.Holds = -1, []Hold{hold}
+	}
+	return v
+}
+
+// full is the hold of a class of which not even the smallest copy has room.
+func (s Situation) full(destination string, left, smallest int64) Hold {
+	says := fmt.Sprintf("%s has room for %s more", destination, Bytes(left))
+	if left == 0 {
+		says = destination + " has no room left"
+	}
+	if keep := s.Plan.Destinations[destination].KeepFree; keep > 0 {
+		says += fmt.Sprintf(" (%s are kept free)", Bytes(int64(keep)))
+	}
+	return Hold{Gate: Space, Says: says + fmt.Sprintf("; the smallest of these is %s.", Bytes(smallest)), You: true}
+}
+
+// laneOf is a rule's lane with the allowance that all its lanes over that network
+// share.
+func (s Situation) laneOf(rule plan.Rule, i int) plan.Lane {
+	lane := rule.Lanes[i]
+	lane.Allowance = rule.AllowanceOver(lane.Over)
+	return lane
+}
+
+// Waits tells why a class's waiting copies wait, and what the keeper can do: its shut
+// gates, or that its destination fails. Nothing when they go as senders are free.
+func (s Situation) Waits(class queue.Class, v Verdict) (holds []Hold, todo string) {
+	if !v.Open() {
+		return v.Holds, v.Todo
+	}
+	if f := s.Places[class.Destination].Failing; f.Is() {
+		return []Hold{f.hold(class.Destination)}, f.Todo
+	}
+	return nil, ""
+}
+
+// TooLarge tells why one copy waits although others of its class go: the rest of the
+// open lane's allowance cannot carry it.
+func (s Situation) TooLarge(class queue.Class, v Verdict, bytes int64) []Hold {
+	if !v.Open() || v.Lanes[v.Lane].Left < 0 || allowance.Cost(bytes) <= v.Lanes[v.Lane].Left {
+		return nil
+	}
+	return []Hold{tooLarge(s.laneOf(s.Plan.Rules[class.Rule], v.Lane), v.Lanes[v.Lane].Left, bytes, s.Time, s.Zone)}
+}
+
+// OwesProof tells why proofs that are owed at a destination are not taken; ok is
+// false when they are.
+func (s Situation) OwesProof(destination string) (h Hold, ok bool) {
+	f := s.Places[destination].Failing
+	switch {
+	case s.Costs(destination) || s.Away(destination):
+		return Hold{Gate: Proof, Says: "Sent; its proof is read back when a network is there that costs nothing.", Since: s.Now.NetworkSince}, true
+	case f.Is():
+		return f.hold(destination), true
+	case s.Pause.Active(s.Time):
+		return Hold{Gate: Pause, Says: "Paused by you.", Since: s.Pause.Since, Opens: s.Pause.Until}, true
+	}
+	return Hold{}, false
+}
+
+// TakesProofs tells whether proofs that are owed at a destination are taken now, as
+// soon as a sender is free.
+func (s Situation) TakesProofs(destination string) bool {
+	return !s.Costs(destination) && !s.Away(destination) && !s.Pause.Active(s.Time)
+}
+
+// Quiet tells whether nothing may be done at a destination beside the sends: proofs
+// taken again, what is left there removed, records written, its place looked at.
+func (s Situation) Quiet(destination string) bool {
+	at, known := s.Places[destination]
+	return !known || s.Costs(destination) || s.Away(destination) || s.Pause.Active(s.Time) || at.Failing.Is() && s.Time.Before(at.Failing.Until)
+}
+
+// Shown is the state in which a copy counts: what was proven at another place than
+// its destination's name stands for counts as owing its proof.
+func (s Situation) Shown(state queue.State, destination string) queue.State {
+	if state == queue.Safe && s.Places[destination].Moved.Gate != "" {
+		return queue.Proving
+	}
+	return state
+}
+
+// Free is how many more copies may be sent to a destination while so many are. One
+// that fails gets a single try when its wait is over.
+func (s Situation) Free(destination string, underWay int) int {
+	free := s.Plan.Destinations[destination].SendersOrDefault()
+	if f := s.Places[destination].Failing; f.Is() {
+		free = 1
+		if s.Time.Before(f.Until) {
+			free = 0
+		}
+	}
+	return free - underWay
+}
+
+// GoesNow tells whether a copy that the keeper sent now may go: whatever its gates
+// say, but over a network that costs only by leave.
+func (s Situation) GoesNow(destination string, mayCost bool, owesProof bool) bool {
+	return !s.Away(destination) && (!s.Costs(destination) || mayCost && !owesProof)
+}
+
+// Under is a send that is under way.
+type Under struct {
+	queue.Class
+	Lane    int  // by which it goes
+	Ordered bool // by the keeper
+	Metered bool // its bytes are counted as costing
+	Proving bool // everything was sent, its proof is taken
+}
+
+// Stays tells whether a send that is under way may go on. A spent allowance and a
+// full storage stop nothing: what is under way has its bytes reserved.
+func (s Situation) Stays(u Under, v Verdict) bool {
+	switch {
+	case s.Costs(u.Destination) && !u.Metered:
+		return false
+	case u.Ordered:
+		return !s.Away(u.Destination)
+	case u.Proving:
+		return true
+	case u.Lane >= len(v.Lanes):
+		return false
+	}
+	return !slices.ContainsFunc(v.Lanes[u.Lane].Holds, func(h Hold) bool { return h.Gate != Allowance && h.Gate != Space })
+}
+
+// Candidate is the first copy of a class that may go.
+type Candidate struct {
+	queue.Class
+	Bytes, TakenMS, ID int64
+}
+
+// Before tells which of two classes' first copies goes: a photo while videos have
+// their share of the senders, else by the order that their rules have in common, else
+// the newer one.
+func (s Situation) Before(a, b Candidate, videosHaveTheirShare bool) bool {
+	if videosHaveTheirShare && a.Kind != b.Kind {
+		return b.Kind == media.Video
+	}
+	order := s.Plan.Rules[a.Rule].Order
+	if order != s.Plan.Rules[b.Rule].Order {
+		order = plan.NewestFirst
+	}
+	newest := cmp.Or(cmp.Compare(b.TakenMS, a.TakenMS), cmp.Compare(b.ID, a.ID))
+	switch {
+	case order == plan.SmallestFirst && a.Bytes != b.Bytes:
+		return a.Bytes < b.Bytes
+	case order == plan.OldestFirst:
+		return newest > 0
+	}
+	return newest < 0
+}
+
+// VideosShare tells whether so many videos under way are their share of a
+// destination's senders: half of them, so that a long one never keeps photos waiting.
+func (s Situation) VideosShare(destination string, videos int) bool {
+	return videos >= max(1, s.Plan.Destinations[destination].SendersOrDefault()/2)
+}

@@ -1,0 +1,102 @@
+package device
+
+import (
+	"context"
+	"time"
+
+	"yardtide/core/allowance"
+	"yardtide/core/gate"
+	"yardtide/core/queue"
+	"yardtide/engine/records"
+)
+
+// This file gathers what decisions rest on: core/gate decides.
+
+// outlook is what is known without the records: what was spent and what waits is not
+// in it, so no lane with an allowance is open by it.
+func (d *Device) outlook(now time.Time) gate.Situation {
+	d.mu.Lock()
+	s := gate.Situation{Device: d.Name, Plan: d.plan, Now: d.now, Pause: d.pause, Time: now, Zone: d.zone, Places: map[string]gate.At{}}
+	for name := range d.plan.Destinations {
+		s.Places[name] = d.at(name)
+	}
+	d.mu.Unlock()
+	for name, at := range s.Places {
+		at.Left = d.Fleet.Left(name, int64(s.Plan.Destinations[name].KeepFree))
+		s.Places[name] = at
+	}
+	return s
+}
+
+// at is what is known of a destination's place, but for its room. The caller has the
+// lock.
+func (d *Device) at(name string) gate.At {
+	at := gate.At{Unseen: d.unseen(name), Failing: d.placeOf(name).failing, Left: -1}
+	if !d.settled(name) {
+		at.Moved = d.placeHold(name)
+		if at.Moved.You {
+			at.MovedTodo = Todo(queue.Elsewhere, name)
+		}
+	}
+	return at
+}
+
+// situation is all that decisions rest on, and how many copies of each class there are
+// in each state.
+func (d *Device) situation(ctx context.Context, now time.Time) (gate.Situation, []records.Counter, error) {
+	s := d.outlook(now)
+	counters, err := d.Records.Counters(ctx)
+	if err != nil {
+		return s, nil, err
+	}
+	s.Smallest = map[queue.Class]int64{}
+	for _, c := range counters {
+		if c.State != queue.Waiting || !s.Asks(c.Class) {
+			continue
+		}
+		smallest, some, err := d.Records.Smallest(ctx, c.Class)
+		if err != nil {
+			return s, nil, err
+		}
+		if some {
+			s.Smallest[c.Class] = smallest
+		}
+	}
+	s.Accounts = map[gate.Account]allowance.Account{}
+	for _, rule := range s.Plan.Rules {
+		for _, lane := range rule.Lanes {
+			limit := rule.AllowanceOver(lane.Over)
+			account := gate.Account{Over: lane.Over, Per: limit.Per}
+			if _, known := s.Accounts[account]; known || limit.Bytes == 0 {
+				continue
+			}
+			start, _ := allowance.Period(limit.Per, now, s.Zone)
+			if s.Accounts[account], err = d.Records.Account(ctx, lane.Over, start); err != nil {
+				return s, nil, err
+			}
+		}
+	}
+	return s, counters, nil
+}
+
+// view is a situation of which much is told: each class is decided once.
+type view struct {
+	gate.Situation
+	verdicts map[queue.Class]gate.Verdict
+}
+
+func (d *Device) view(ctx context.Context, now time.Time) (view, error) {
+	s, _, err := d.situation(ctx, now)
+	return view{s, map[queue.Class]gate.Verdict{}}, err
+}
+
+func (v view) decide(class queue.Class) gate.Verdict {
+	verdict, decided := v.verdicts[class]
+	if !decided {
+		verdict = v.Decide(class)
+		v.verdicts[class] = verdict
+	}
+	return verdict
+}
+
+func (v view) waits(class queue.Class) ([]gate.Hold, string) { return v.Waits(class, v.decide(class)) }
