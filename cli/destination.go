@@ -146,8 +146,12 @@ lists what was there before, so that it is not sent again.
 				case "show":
 					return showDestination(ctx, e, c, name, r.json)
 				case "test":
-					t, err := c.TestDestination(ctx, name)
+					j, err := c.TestDestination(ctx, name)
 					if err != nil {
+						return err
+					}
+					t, ended, err := followTrial(ctx, e, c, j, r.json)
+					if err != nil || !ended {
 						return err
 					}
 					return tried(e, t, r.json)
@@ -218,22 +222,22 @@ func showDestination(ctx context.Context, e env, c client.Client, name string, j
 	return nil
 }
 
-// tried prints a trial; one that failed is an error.
+func printStep(out io.Writer, s wire.TrialStep) {
+	mark := "ok"
+	if !s.OK {
+		mark = "no"
+	}
+	fmt.Fprintf(out, "  %-2s  %-13s %s\n", mark, s.Name, plain(s.Says))
+	if s.Todo != "" {
+		fmt.Fprintf(out, "      %-13s %s\n", "", s.Todo)
+	}
+}
+
+// tried ends a trial that was shown; one that failed is an error.
 func tried(e env, t wire.Trial, json bool) error {
 	if json {
 		if err := asJSON(e.out, t); err != nil {
 			return err
-		}
-	} else {
-		for _, s := range t.Steps {
-			mark := "ok"
-			if !s.OK {
-				mark = "no"
-			}
-			fmt.Fprintf(e.out, "  %-2s  %-13s %s\n", mark, s.Name, plain(s.Says))
-			if s.Todo != "" {
-				fmt.Fprintf(e.out, "      %-13s %s\n", "", s.Todo)
-			}
 		}
 	}
 	if !t.OK {
@@ -253,8 +257,8 @@ func addDestination(ctx context.Context, e env, c client.Client, name string, f 
 		return fmt.Errorf("the plan has a destination %q already; take another name, or remove that one first", name)
 	}
 	for {
-		t, err := c.Try(ctx, draft)
-		if err != nil {
+		t, ended, err := try(ctx, e, c, draft)
+		if err != nil || !ended {
 			return err
 		}
 		if t.Asks == nil {
@@ -290,6 +294,21 @@ func addDestination(ctx context.Context, e env, c client.Client, name string, f 
 	}
 	fmt.Fprintln(e.out)
 	return nil
+}
+
+// try tries a draft; its steps are shown unless it asks something first.
+func try(ctx context.Context, e env, c client.Client, draft wire.Draft) (wire.Trial, bool, error) {
+	j, err := c.Try(ctx, draft)
+	if err != nil {
+		return wire.Trial{}, false, err
+	}
+	t, ended, err := followTrial(ctx, e, c, j, true)
+	if err == nil && ended && t.Asks == nil {
+		for _, s := range t.Steps {
+			printStep(e.out, s)
+		}
+	}
+	return t, ended, err
 }
 
 func settlePlace(ctx context.Context, e env, c client.Client, name, is string) error {
@@ -356,14 +375,17 @@ func browse(ctx context.Context, e env, c client.Client, f draftFlags, in *bufio
 }
 
 func adopt(ctx context.Context, e env, c client.Client, name string, json bool) error {
-	a, err := c.Adopt(ctx, name)
+	j, err := c.Adopt(ctx, name)
 	if err != nil {
 		return err
 	}
-	if json {
-		return asJSON(e.out, a)
+	j, ended, err := follow(ctx, e, c, j, func(wire.Job) bool { return false })
+	if err != nil || !ended {
+		return err
 	}
-	fmt.Fprintf(e.out, "%s holds %s (%s) that Yard Tide did not put there.\n", name, count(a.Files, "file"), bytes(a.Bytes))
-	fmt.Fprintf(e.out, "%s have the size of one of them. Each is compared, by reading that file back once,\nover a network that costs nothing, before it is sent; what is the same is safe and not sent.\n", count(a.Compare, "waiting item"))
+	if json {
+		return asJSON(e.out, j.Adopted)
+	}
+	fmt.Fprintln(e.out, plain(j.Says))
 	return nil
 }

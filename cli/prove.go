@@ -4,7 +4,6 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"time"
 
 	"yardtide/client"
 	"yardtide/wire"
@@ -40,42 +39,29 @@ proven; Ctrl-C leaves it going on by itself.`,
 }
 
 func prove(ctx context.Context, e env, c client.Client, o wire.ProveOrder, json bool) error {
-	before, err := c.Proving(ctx)
+	j, err := c.Prove(ctx, o)
 	if err != nil {
 		return err
 	}
-	n, err := c.Prove(ctx, o)
-	if err != nil {
+	before := j.Proving.Stuck
+	told := false
+	j, ended, err := follow(ctx, e, c, j, func(j wire.Job) bool {
+		p := j.Proving
+		if !told && j.Of > 0 && !json {
+			fmt.Fprintf(e.out, "%s to take again.\n", count(j.Of, "proof"))
+			told = true
+		}
+		return j.Of > 0 && p.Left == p.Held
+	})
+	if err != nil || !ended {
 		return err
-	}
-	if !json {
-		fmt.Fprintf(e.out, "%s to take again.\n", count(n.N, "proof"))
-	}
-	p := before
-	for {
-		if p, err = c.Proving(ctx); err != nil {
-			return err
-		}
-		if p.Left == p.Held {
-			break
-		}
-		select {
-		case <-ctx.Done():
-			fmt.Fprintf(e.err, "%s left; it goes on by itself.\n", count(p.Left, "proof"))
-			return nil
-		case <-time.After(200 * time.Millisecond):
-		}
 	}
 	if json {
-		return asJSON(e.out, p)
+		return asJSON(e.out, j.Proving)
 	}
-	if lost := p.Stuck - before.Stuck; lost > 0 {
+	if lost := j.Proving.Stuck - before; lost > 0 {
 		return fmt.Errorf("%s no longer what was proven: yardtide queue -state stuck tells which, and what to do", map[bool]string{true: "1 copy is", false: fmt.Sprintf("%d copies are", lost)}[lost == 1])
 	}
-	if p.Held > 0 {
-		fmt.Fprintf(e.out, "What could be proven now is what it was. Held: %s, until the network costs nothing, a pause ends, or the storage answers.\n", count(p.Held, "proof"))
-		return nil
-	}
-	fmt.Fprintln(e.out, "All of it is what was proven.")
+	fmt.Fprintln(e.out, plain(j.Says))
 	return nil
 }

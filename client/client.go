@@ -133,9 +133,9 @@ func (c Client) SetSecret(ctx context.Context, name string, given wire.Secrets) 
 	return c.do(ctx, http.MethodPut, "/api/v1/destinations/"+url.PathEscape(name)+"/secret", given, nil)
 }
 
-// Try tries a destination that is being set up.
-func (c Client) Try(ctx context.Context, d wire.Draft) (t wire.Trial, err error) {
-	return t, c.do(ctx, http.MethodPost, "/api/v1/destinations/try", d, &t)
+// Try begins to try a destination that is being set up.
+func (c Client) Try(ctx context.Context, d wire.Draft) (j wire.Job, err error) {
+	return j, c.do(ctx, http.MethodPost, "/api/v1/destinations/try", d, &j)
 }
 
 // Browse asks what lies in a folder of a storage that is being set up.
@@ -153,9 +153,9 @@ func (c Client) Destination(ctx context.Context, name string) (d wire.Destinatio
 	return d, c.do(ctx, http.MethodGet, "/api/v1/destinations/"+url.PathEscape(name), nil, &d)
 }
 
-// TestDestination tries a destination of the plan.
-func (c Client) TestDestination(ctx context.Context, name string) (t wire.Trial, err error) {
-	return t, c.do(ctx, http.MethodPost, "/api/v1/destinations/"+url.PathEscape(name)+"/test", nil, &t)
+// TestDestination begins to try a destination of the plan.
+func (c Client) TestDestination(ctx context.Context, name string) (j wire.Job, err error) {
+	return j, c.do(ctx, http.MethodPost, "/api/v1/destinations/"+url.PathEscape(name)+"/test", nil, &j)
 }
 
 // RemoveDestination takes a destination out of the plan.
@@ -163,19 +163,49 @@ func (c Client) RemoveDestination(ctx context.Context, name string) error {
 	return c.do(ctx, http.MethodDelete, "/api/v1/destinations/"+url.PathEscape(name), nil, nil)
 }
 
-// Adopt lists what was at a destination before, so that it is not sent again.
-func (c Client) Adopt(ctx context.Context, name string) (a wire.Adopted, err error) {
-	return a, c.do(ctx, http.MethodPost, "/api/v1/destinations/"+url.PathEscape(name)+"/adopt", nil, &a)
+// Adopt begins to list what was at a destination before, so that it is not sent again.
+func (c Client) Adopt(ctx context.Context, name string) (j wire.Job, err error) {
+	return j, c.do(ctx, http.MethodPost, "/api/v1/destinations/"+url.PathEscape(name)+"/adopt", nil, &j)
 }
 
-// Prove has proofs taken again.
-func (c Client) Prove(ctx context.Context, o wire.ProveOrder) (n wire.Count, err error) {
-	return n, c.do(ctx, http.MethodPost, "/api/v1/prove", o, &n)
+// Prove begins to have proofs taken again.
+func (c Client) Prove(ctx context.Context, o wire.ProveOrder) (j wire.Job, err error) {
+	return j, c.do(ctx, http.MethodPost, "/api/v1/prove", o, &j)
 }
 
-// Proving asks how far the proofs are that are taken again.
-func (c Client) Proving(ctx context.Context) (p wire.Proving, err error) {
-	return p, c.do(ctx, http.MethodGet, "/api/v1/prove", nil, &p)
+// Jobs lists the jobs that run or ended lately, the newest first.
+func (c Client) Jobs(ctx context.Context) (jobs []wire.Job, err error) {
+	return jobs, c.do(ctx, http.MethodGet, "/api/v1/jobs", nil, &jobs)
+}
+
+// Job asks how far a job is.
+func (c Client) Job(ctx context.Context, id string) (j wire.Job, err error) {
+	return j, c.do(ctx, http.MethodGet, "/api/v1/jobs/"+url.PathEscape(id), nil, &j)
+}
+
+// StopJob stops a job.
+func (c Client) StopJob(ctx context.Context, id string) error {
+	return c.do(ctx, http.MethodDelete, "/api/v1/jobs/"+url.PathEscape(id), nil, nil)
+}
+
+// jobPace is how often Follow asks how far a job is.
+const jobPace = 200 * time.Millisecond
+
+// Follow shows how far a job is until it ends, or show says that it is enough. That
+// the context ends leaves the job going on.
+func (c Client) Follow(ctx context.Context, j wire.Job, show func(wire.Job) (enough bool)) (wire.Job, error) {
+	for j.State == wire.JobRunning && !show(j) {
+		select {
+		case <-ctx.Done():
+			return j, ctx.Err()
+		case <-time.After(jobPace):
+		}
+		var err error
+		if j, err = c.Job(ctx, j.ID); err != nil {
+			return j, err
+		}
+	}
+	return j, nil
 }
 
 // Link asks for a new one-time link to the console.

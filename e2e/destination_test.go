@@ -252,6 +252,38 @@ func TestProveFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, s.ok("prove", "-sample", "2"), "2 proofs to take again.")
 }
 
+// Long work goes on without who began it, over a kill of the service too, until it is
+// done or stopped.
+func TestJobsOutliveWhoBeganThem(t *testing.T) {
+	dir := t.TempDir()
+	s := desk(t, dir, dir+"/data")
+	assert.Contains(t, s.ok("jobs"), "Nothing was started.")
+	pictures(t, dir, "a", 5)
+	s.until("safe", func(y wire.Yard) bool { return total(y, queue.Safe) == 5 })
+	s.ok("pause")
+	out := s.ok("prove", "-all")
+	assert.Contains(t, out, "5 wait until the network costs nothing, a pause ends, or the storage answers.")
+	assert.Regexp(t, `running +Proofs taken again, since`, s.ok("jobs"))
+	s.kill()
+	s.start()
+	assert.Regexp(t, `1 +running +Proofs taken again, since`, s.ok("jobs"), "it goes on after a start")
+	assert.Contains(t, s.ok("jobs", "stop", "1"), "Proofs taken again: Stopped by you.")
+	s.ok("resume")
+	assert.Contains(t, s.ok("prove", "-all", "-destination", "disk"), "All of it is what was proven.", "those that were stopped are no longer owed")
+	assert.Contains(t, s.ok("destination", "adopt", "disk"), "disk holds 0 files (0 B) that Yard Tide did not put there.")
+	assert.Contains(t, s.ok("destination", "test", "disk"), "Nothing of the trial is left.")
+	list := s.ok("jobs")
+	for _, line := range []string{"Trial of disk", "Listing of what was at disk", "Proofs taken again at disk", "stopped  Proofs taken again"} {
+		assert.Contains(t, list, line)
+	}
+	_, errOut, code := s.run("jobs", "stop", "77")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errOut, `There is no job "77"`)
+	_, errOut, code = s.run("jobs", "stop")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, "the number of a job")
+}
+
 func TestTheKeeperSetsADestinationUpAtTheConsole(t *testing.T) {
 	dir := t.TempDir()
 	s := bare(t, dir)

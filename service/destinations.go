@@ -188,11 +188,12 @@ func (s *Service) SettlePlace(ctx context.Context, name string, moved bool) (n i
 	return n, nil
 }
 
-// Test tries a destination of the plan, and sees that it is the place that it was.
-func (s *Service) Test(ctx context.Context, name string) (wire.Trial, error) {
+// Test begins to try a destination of the plan, and to see that it is the place that
+// it was.
+func (s *Service) Test(ctx context.Context, name string) (wire.Job, error) {
 	d, there := s.planOrEmpty().Destinations[name]
 	if !there {
-		return wire.Trial{}, ErrNoDestination
+		return wire.Job{}, ErrNoDestination
 	}
 	t := s.newTrial(ctx, wire.Draft{Name: name, Destination: d})
 	t.place = func(id string) error {
@@ -203,10 +204,7 @@ func (s *Service) Test(ctx context.Context, name string) (wire.Trial, error) {
 		}
 		return nil
 	}
-	ctx, cancel := context.WithTimeout(ctx, trialTime)
-	defer cancel()
-	t.result.OK = t.run(ctx)
-	return t.result, nil
+	return s.beginTrial(t, t.run)
 }
 
 // PlaceNotes tells which destinations a plan lets stand for another place than
@@ -267,37 +265,3 @@ func (s *Service) Browse(ctx context.Context, ask wire.Browse) (wire.Listing, er
 
 // maxListed is how many entries of a folder are told.
 const maxListed = 1000
-
-// Adopt lists what was at a destination before, so that it is not sent again.
-// The first device here that the plan sends there from keeps it.
-func (s *Service) Adopt(ctx context.Context, name string) (wire.Adopted, error) {
-	p := s.planOrEmpty()
-	if _, there := p.Destinations[name]; !there {
-		return wire.Adopted{}, ErrNoDestination
-	}
-	if len(s.devices) == 0 {
-		return wire.Adopted{}, errors.New("no device runs here")
-	}
-	chosen := s.devices[0]
-	for _, d := range s.devices {
-		for _, source := range p.Devices[d.DeviceName()].Sources {
-			if slices.Contains(p.Rules[source.Rule].To, name) {
-				chosen = d
-			}
-		}
-	}
-	return chosen.Adopt(ctx, name)
-}
-
-// Proving tells how far the proofs are that are taken again.
-func (s *Service) Proving(ctx context.Context) (wire.Proving, error) {
-	var out wire.Proving
-	for _, d := range s.devices {
-		one, err := d.Proving(ctx)
-		if err != nil {
-			return out, err
-		}
-		out.Left, out.Held, out.Stuck = out.Left+one.Left, out.Held+one.Held, out.Stuck+one.Stuck
-	}
-	return out, nil
-}

@@ -34,7 +34,10 @@ type Device interface {
 	SendNow(ctx context.Context, keys []string, metered bool) (wire.Cost, error)
 	Retry(ctx context.Context, keys []string) (int64, error)
 	Reprove(ctx context.Context, destination string, sample int64) (int64, error)
-	Proving(ctx context.Context) (wire.Proving, error)
+	// Proving tells how far the proofs are that are taken again at a destination, or at
+	// all with ""; StopReproving has no more taken.
+	Proving(ctx context.Context, destination string) (wire.Proving, error)
+	StopReproving(ctx context.Context, destination string) error
 
 	// What it tells and is told of one destination.
 	Trouble(destination string) (says, todo string)
@@ -42,7 +45,8 @@ type Device interface {
 	StandsFor(destination, place string) bool
 	SettlePlace(ctx context.Context, destination string, moved bool) (int64, error)
 	TryAgain(destination string)
-	Adopt(ctx context.Context, destination string) (wire.Adopted, error)
+	// Adopt lists what was there before, and tells of it on the way.
+	Adopt(ctx context.Context, destination string, found func(wire.Adopted)) (wire.Adopted, error)
 }
 
 var _ Device = (*device.Device)(nil)

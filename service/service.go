@@ -72,6 +72,7 @@ type Service struct {
 	drivers drivers
 	fleet   device.Fleet
 	faces   face.Cache
+	jobs    jobs
 
 	changing sync.Mutex // the plan is changed by one at a time
 
@@ -105,6 +106,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 			err = errors.Join(err, opened.Close())
 		}
 	}(s)
+	s.jobs.tell = s.Changes.Tell
 	if s.token, err = token(filepath.Join(o.Dir, "token")); err != nil {
 		return nil, err
 	}
@@ -163,6 +165,13 @@ func takeOverMarkers(ctx context.Context, dir string, r *records.Records) error 
 
 // Run runs the devices until the context ends; sends under way get a moment.
 func (s *Service) Run(ctx context.Context) error {
+	if p, err := s.proving(ctx, ""); err != nil {
+		return err
+	} else if p.Left > 0 { // ordered before the start
+		if _, err := s.followProofs("", p); err != nil {
+			return err
+		}
+	}
 	g, ctx := errgroup.WithContext(ctx)
 	for _, d := range s.devices {
 		g.Go(func() error { return d.Run(ctx) })
@@ -173,6 +182,7 @@ func (s *Service) Run(ctx context.Context) error {
 
 // Close lets go of the data directory.
 func (s *Service) Close() error {
+	s.jobs.close()
 	s.faces.Close()
 	err := s.drivers.close()
 	for _, r := range s.records {
@@ -315,7 +325,7 @@ func (s *Service) Status(ctx context.Context) (wire.Yard, error) {
 
 func (s *Service) status(ctx context.Context) (wire.Yard, error) {
 	p := s.Plan()
-	st := wire.Yard{Time: time.Now(), Devices: []wire.Device{}, Absent: []string{}, Destinations: []wire.DestinationStatus{}, Standin: s.Standin != nil}
+	st := wire.Yard{Time: time.Now(), Devices: []wire.Device{}, Absent: []string{}, Destinations: []wire.DestinationStatus{}, Jobs: s.jobs.all(), Standin: s.Standin != nil}
 	for _, d := range s.devices {
 		one, err := d.Status(ctx)
 		if err != nil {

@@ -14,6 +14,7 @@ import (
 	"sync"
 	"syscall"
 	"testing"
+	"time"
 
 	"filippo.io/age"
 	"github.com/stretchr/testify/assert"
@@ -30,6 +31,35 @@ func open(t *testing.T, dir string) *service.Service {
 	s, err := service.Open(t.Context(), service.Options{Dir: dir, Log: slog.New(slog.DiscardHandler), Members: []service.Member{{Name: "desk", Root: t.TempDir(), Sensor: &sensor.Set{}}}})
 	require.NoError(t, err)
 	return s
+}
+
+// ended waits for a job to end.
+func ended(t *testing.T, s *service.Service, j wire.Job) wire.Job {
+	t.Helper()
+	for j.State == wire.JobRunning {
+		changed := s.Changes.Next()
+		var err error
+		j, err = s.Job(j.ID)
+		require.NoError(t, err)
+		if j.State != wire.JobRunning {
+			break
+		}
+		select {
+		case <-changed:
+		case <-time.After(30 * time.Second):
+			require.Fail(t, "the job does not end", "%+v", j)
+		}
+	}
+	return j
+}
+
+// tried is what came of a trial that was begun.
+func tried(t *testing.T, s *service.Service) func(wire.Job, error) wire.Trial {
+	return func(j wire.Job, err error) wire.Trial {
+		t.Helper()
+		require.NoError(t, err)
+		return *ended(t, s, j).Trial
+	}
 }
 
 // thief answers like a storage and keeps whatever it is shown.
@@ -96,7 +126,7 @@ func TestADraftIsShownNobodysSecret(t *testing.T) {
 		"a file of a destination that is":   draft("locker", home.URL, plan.Secret("file:"+secret)),
 		"a path that is no file of its own": draft("x", stranger.URL, "kept:../secrets.key"),
 	} {
-		_ = s.Try(console, d)
+		tried(t, s)(s.Try(console, d))
 		_, err := s.Browse(console, wire.Browse{Draft: d})
 		assert.Error(t, err, what)
 		assert.Error(t, s.AddDestination(console, d), what)
@@ -114,25 +144,23 @@ func TestADraftIsShownNobodysSecret(t *testing.T) {
 	text, version := s.PlanText()
 	_, err = s.ApplyPlan(console, "p", strings.Replace(text, home.URL+"/dav", stranger.URL+"/dav", 1), version)
 	require.NoError(t, err)
-	trial, err := s.Test(console, "locker")
-	require.NoError(t, err)
+	trial := tried(t, s)(s.Test(console, "locker"))
 	assert.False(t, trial.OK)
 	assert.Contains(t, fmt.Sprint(trial.Steps), "was given for "+home.URL)
 	assert.Contains(t, fmt.Sprint(trial.Steps), "yardtide destination secret locker")
 	assert.NotContains(t, stranger.saw(), "canary")
 	require.NoError(t, s.SetSecret("locker", wire.Secrets{Password: "a new one"}))
-	_, err = s.Test(console, "locker")
-	require.NoError(t, err)
+	tried(t, s)(s.Test(console, "locker"))
 	assert.Contains(t, stranger.saw(), "a new one", "what was given for it is used")
 
 	// Who is at the machine may point at its files, if they are such as hold a secret.
-	_ = s.Try(machine, draft("x", stranger.URL, plan.Secret("file:"+secret)))
+	tried(t, s)(s.Try(machine, draft("x", stranger.URL, plan.Secret("file:"+secret))))
 	assert.Contains(t, stranger.saw(), "f1le-canary")
 	pipe, long := t.TempDir()+"/pipe", t.TempDir()+"/long"
 	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
 	require.NoError(t, os.WriteFile(long, bytes.Repeat([]byte("x"), 64<<10+1), 0o600))
 	for _, bad := range []string{pipe, long, t.TempDir(), "/dev/zero", "/nothing"} {
-		trial := s.Try(machine, draft("x", stranger.URL, plan.Secret("file:"+bad)))
+		trial := tried(t, s)(s.Try(machine, draft("x", stranger.URL, plan.Secret("file:"+bad))))
 		assert.Contains(t, fmt.Sprint(trial.Steps), "The password cannot be read", bad)
 	}
 }
@@ -217,8 +245,7 @@ func TestWhatEarlierVersionsKeptIsTakenOver(t *testing.T) {
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
 	_, err = s.ApplyPlan(t.Context(), "p", strings.ReplaceAll(text, "http://a/dav", th.URL+"/dav"), 1)
 	require.NoError(t, err)
-	_, err = s.Test(t.Context(), "locker")
-	require.NoError(t, err)
+	tried(t, s)(s.Test(t.Context(), "locker"))
 	assert.Empty(t, th.saw(), "an old secret is for the server that it was kept for")
 }
 

@@ -33,21 +33,19 @@ type trial struct {
 	make   bool                  // make the folder if it is not there
 	place  func(id string) error // whether a place is the one it is to be; nil for one that is new
 	result wire.Trial
+	tried  func() // is told of each step
 	driver destination.Driver
 }
 
-// Try tries a destination that is not in the plan, or is to be changed.
-func (s *Service) Try(ctx context.Context, draft wire.Draft) wire.Trial {
-	ctx, cancel := context.WithTimeout(ctx, trialTime)
-	defer cancel()
+// Try begins to try a destination that is not in the plan, or is to be changed.
+func (s *Service) Try(ctx context.Context, draft wire.Draft) (wire.Job, error) {
 	draft = withSecrets(draft)
-	t := s.newTrial(ctx, draft)
-	t.result.OK = t.fits(s.planOrEmpty(), draft) && t.run(ctx)
-	return t.result
+	t, p := s.newTrial(ctx, draft), s.planOrEmpty()
+	return s.beginTrial(t, func(ctx context.Context) bool { return t.fits(p, draft) && t.run(ctx) })
 }
 
 func (s *Service) newTrial(ctx context.Context, draft wire.Draft) *trial {
-	return &trial{name: draft.Name, d: draft.Destination, secret: s.draftSecrets(ctx, draft), make: draft.MakeFolder, result: wire.Trial{Steps: []wire.TrialStep{}}}
+	return &trial{name: draft.Name, d: draft.Destination, secret: s.draftSecrets(ctx, draft), make: draft.MakeFolder, tried: func() {}, result: wire.Trial{Steps: []wire.TrialStep{}}}
 }
 
 // fits sees that the draft can stand in the plan, before anything is asked of a
@@ -80,6 +78,7 @@ func (t *trial) step(name string, err error, format string, args ...any) bool {
 		}
 	}
 	t.result.Steps = append(t.result.Steps, one)
+	t.tried()
 	return err == nil
 }
 

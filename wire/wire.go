@@ -33,6 +33,7 @@ type Yard struct {
 	Devices      []Device            `json:"devices" doc:"Those that run in this service"`
 	Absent       []string            `json:"absent" doc:"Devices of the plan that no process runs"`
 	Destinations []DestinationStatus `json:"destinations"`
+	Jobs         []Job               `json:"jobs" doc:"Long work that was started: what runs and what ended lately, the newest first"`
 	Standin      bool                `json:"standin" doc:"Phones and storage are simulated"`
 	Problem      string              `json:"problem" doc:"What the keeper must do before anything goes, else empty"`
 }

@@ -47,7 +47,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Try a destination step by step, leaving nothing behind */
+        /** Begin to try a destination step by step, leaving nothing behind */
         post: operations["try-destination"];
         delete?: never;
         options?: never;
@@ -82,7 +82,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** List what was there before, so that it is not sent again */
+        /** Begin to list what was there before, so that it is not sent again */
         post: operations["adopt-destination"];
         delete?: never;
         options?: never;
@@ -133,7 +133,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Try a destination of the plan */
+        /** Begin to try a destination of the plan */
         post: operations["test-destination"];
         delete?: never;
         options?: never;
@@ -229,6 +229,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Long work that was started: what runs and what ended lately, the newest first */
+        get: operations["jobs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a job is */
+        get: operations["job"];
+        put?: never;
+        post?: never;
+        /** Stop a job; one that ended stays as it is */
+        delete: operations["stop-job"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/links": {
         parameters: {
             query?: never;
@@ -305,10 +340,9 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How far the proofs are that are taken again */
-        get: operations["proving"];
+        get?: never;
         put?: never;
-        /** Have the proofs of safe copies taken again */
+        /** Begin to have the proofs of safe copies taken again */
         post: operations["prove"];
         delete?: never;
         options?: never;
@@ -812,6 +846,37 @@ export interface components {
              */
             takenFrom: "header" | "header-nz" | "file";
         };
+        Job: {
+            /** @description What was found so far */
+            adopted?: components["schemas"]["Adopted"];
+            /** Format: date-time */
+            began: string;
+            /** @description Which storage it is about, empty for all */
+            destination: string;
+            /**
+             * Format: int64
+             * @description How many of what it counts are done
+             */
+            done: number;
+            /** Format: date-time */
+            ended?: string;
+            id: string;
+            /** @enum {string} */
+            kind: "trial" | "adoption" | "proofs";
+            /**
+             * Format: int64
+             * @description Of how many, 0 when nobody knows
+             */
+            of: number;
+            /** @description How far the proofs are */
+            proving?: components["schemas"]["Proving"];
+            /** @description How far it is, or what came of it, as a sentence */
+            says: string;
+            /** @enum {string} */
+            state: "running" | "done" | "failed" | "stopped";
+            /** @description What was tried so far */
+            trial?: components["schemas"]["Trial"];
+        };
         Lane: {
             destination: string;
             holds: components["schemas"]["Hold"][];
@@ -1069,6 +1134,8 @@ export interface components {
             devices: components["schemas"]["Device"][];
             /** @description Why items of all devices wait, where that mends itself, the largest group first */
             holds: components["schemas"]["HoldGroup"][];
+            /** @description Long work that was started: what runs and what ended lately, the newest first */
+            jobs: components["schemas"]["Job"][];
             /** @description What does not mend itself, each once, the gravest first */
             needs: components["schemas"]["Need"][];
             /** @description What the keeper must do before anything goes, else empty */
@@ -1284,7 +1351,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Trial"];
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description Bad Request */
@@ -1537,7 +1604,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Adopted"];
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description Bad Request */
@@ -1798,7 +1865,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Trial"];
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description Bad Request */
@@ -2175,6 +2242,257 @@ export interface operations {
                 content: {
                     "application/json": string;
                 };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    jobs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    job: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "stop-job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Bad Request */
             400: {
@@ -2670,89 +2988,6 @@ export interface operations {
             };
         };
     };
-    proving: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Proving"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Service Unavailable */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
     prove: {
         parameters: {
             query?: never;
@@ -2772,7 +3007,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Count"];
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description Bad Request */
@@ -3635,6 +3870,8 @@ export const holdGateValues: ReadonlyArray<FlattenedDeepRequired<components>["sc
 export const holdGroupGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["HoldGroup"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place"];
 export const itemStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
 export const itemTakenFromValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["takenFrom"]> = ["header", "header-nz", "file"];
+export const jobKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["kind"]> = ["trial", "adoption", "proofs"];
+export const jobStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["state"]> = ["running", "done", "failed", "stopped"];
 export const needMendsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Need"]["mends"]> = ["retry", "answer", "plan", "nothing"];
 export const placeAnswerIsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlaceAnswer"]["is"]> = ["moved", "new"];
 export const trialQuestionFieldValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["TrialQuestion"]["field"]> = ["certificate", "host-key"];

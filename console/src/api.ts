@@ -16,6 +16,7 @@ export type Destination = Schemas["DestinationStatus"];
 export type Share = Schemas["Share"];
 export type Draft = Schemas["Draft"];
 export type Trial = Schemas["Trial"];
+export type Job = Schemas["Job"];
 export type Conditions = Schemas["Conditions"];
 export type Phone = Schemas["Phone"];
 

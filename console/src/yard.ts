@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { api, body, type Yard } from "./api";
+import { api, body, type Job, type Yard } from "./api";
 
 /** How the connection to the service stands. */
 export type Link = { state: "connecting" | "live" | "lost" | "signed out"; since: Date };
@@ -14,6 +14,12 @@ export function useYard() {
     queryFn: () => body(api.GET("/api/v1/status")) as Promise<Yard>,
     staleTime: Infinity,
   });
+}
+
+/** How far a job is that was begun here: as the stream tells, or as it was when it began. */
+export function useJob(begun: Job | undefined): Job | undefined {
+  const yard = useYard();
+  return yard.data?.jobs.find((j) => j.id === begun?.id) ?? begun;
 }
 
 /**

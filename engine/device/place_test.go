@@ -268,7 +268,7 @@ func TestTwinsAndAdoptedFilesAreLookedAt(t *testing.T) {
 	found := long(t, 5000)
 	require.NoError(t, os.MkdirAll(b.path+"/old", 0o755))
 	require.NoError(t, os.WriteFile(b.path+"/old/a.jpg", found, 0o644))
-	_, err = b.device.Adopt(t.Context(), "locker")
+	_, err = b.device.Adopt(t.Context(), "locker", func(wire.Adopted) {})
 	require.NoError(t, err)
 	require.NoError(t, b.records.SetFound(t.Context(), "locker", "old/a.jpg", hash(found), time.Now()))
 	require.NoError(t, os.WriteFile(b.path+"/old/a.jpg", append(found[:4999:4999], 'y'), 0o644))

@@ -14,6 +14,7 @@ import (
 
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
+	"yardtide/wire"
 )
 
 // Records that were begun anew know nothing of what is at the destinations. Before
@@ -63,7 +64,7 @@ func (d *Device) rebuildDue(_ context.Context, name string, _ time.Time, _ bool)
 }
 
 func (d *Device) lookThroughAll(ctx context.Context, name string) error {
-	if _, err := d.Adopt(ctx, name); err != nil {
+	if _, err := d.Adopt(ctx, name, func(wire.Adopted) {}); err != nil {
 		return err
 	}
 	driver, err := d.reach(ctx, name)

@@ -198,11 +198,12 @@ const maxFolders = 64
 
 // Adopt lists what is at a destination and was not put there by a device of
 // this process, so that it is not sent again. A file is read back when
-// something of its size is to be sent, once, over a network that costs nothing.
-func (d *Device) Adopt(ctx context.Context, name string) (wire.Adopted, error) {
+// something of its size is to be sent, once, over a network that costs nothing. It
+// tells what it found so far.
+func (d *Device) Adopt(ctx context.Context, name string, tell func(wire.Adopted)) (wire.Adopted, error) {
 	var a wire.Adopted
 	if d.outlook(time.Now()).Costs(name) {
-		return a, &destination.Error{Cause: queue.Shut, Says: "the network costs; this is done over one that does not"}
+		return a, &destination.Error{Cause: queue.Shut, Says: "the network costs, or the device cannot tell that it does not; this is done over one that costs nothing"}
 	}
 	driver, err := d.reach(ctx, name)
 	if err != nil {
@@ -246,6 +247,7 @@ func (d *Device) Adopt(ctx context.Context, name string) (wire.Adopted, error) {
 		if err := d.Records.AddFound(ctx, found); err != nil {
 			return a, err
 		}
+		tell(a)
 	}
 	for _, member := range d.Fleet.all() {
 		n, err := member.Records.Matching(ctx, name)

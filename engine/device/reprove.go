@@ -21,9 +21,17 @@ func (d *Device) Reprove(ctx context.Context, name string, sample int64) (int64,
 	return n, err
 }
 
-// Proving counts the proofs that are still to be taken again, and how many of
-// them something holds: the network, a pause, or the destination.
-func (d *Device) Proving(ctx context.Context) (p wire.Proving, err error) {
+// StopReproving has no more proofs taken again at a destination, or at all with "".
+func (d *Device) StopReproving(ctx context.Context, name string) error {
+	err := d.Records.StopReproving(ctx, name)
+	d.changed()
+	return err
+}
+
+// Proving counts the proofs that are still to be taken again at a destination, or at
+// all with "", and how many of them something holds: the network, a pause, or the
+// destination.
+func (d *Device) Proving(ctx context.Context, destination string) (p wire.Proving, err error) {
 	counts, err := d.Records.Reproving(ctx)
 	if err != nil {
 		return p, err
@@ -33,12 +41,15 @@ func (d *Device) Proving(ctx context.Context) (p wire.Proving, err error) {
 		return p, err
 	}
 	for _, c := range counters {
-		if c.State == queue.Stuck {
+		if c.State == queue.Stuck && (destination == "" || destination == c.Destination) {
 			p.Stuck += c.N
 		}
 	}
 	s := d.outlook(time.Now())
 	for name, n := range counts {
+		if destination != "" && destination != name {
+			continue
+		}
 		p.Left += n
 		if s.Quiet(name) {
 			p.Held += n

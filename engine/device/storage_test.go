@@ -414,7 +414,7 @@ func TestAProofTakenAgainFindsWhatIsLost(t *testing.T) {
 			require.NoError(t, err)
 			assert.EqualValues(t, 6, n)
 			h.until("phone", "looked at", func(wire.Device) bool {
-				proving, err := h.devices["phone"].Proving(t.Context())
+				proving, err := h.devices["phone"].Proving(t.Context(), "")
 				return assert.NoError(t, err) && proving.Left == 0
 			})
 			s := h.until("phone", "found", counts(queue.Stuck, 2))
@@ -445,7 +445,7 @@ func TestWhatWasThereBeforeIsNotSentAgain(t *testing.T) {
 	require.NoError(t, os.WriteFile(root+"/old archive/stern.jpg", changed, 0o644))
 	h := newHouse(t, "webdav", "", "", open, "phone", "tablet")
 	h.until("phone", "senses its network", func(s wire.Device) bool { return s.Conditions.Network == plan.WiFi })
-	a, err := h.devices["phone"].Adopt(t.Context(), "locker")
+	a, err := h.devices["phone"].Adopt(t.Context(), "locker", func(wire.Adopted) {})
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, a.Files)
 	h.file("tablet", "keel.jpg", kept)
@@ -455,14 +455,14 @@ func TestWhatWasThereBeforeIsNotSentAgain(t *testing.T) {
 	assert.Equal(t, device.ReadBack, h.copy("tablet", "keel.jpg").Proof)
 	assert.Equal(t, "2026/05/stern.jpg", h.copy("tablet", "stern.jpg").Remote, "of the same size, and not the same")
 	assert.NoFileExists(t, root+"/2026/05/keel.jpg")
-	a, err = h.devices["phone"].Adopt(t.Context(), "locker")
+	a, err = h.devices["phone"].Adopt(t.Context(), "locker", func(wire.Adopted) {})
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, a.Files, "what devices put or found there is theirs now")
 
 	// Over a network that costs, what must be compared waits.
 	third := long(t, 70_000)
 	require.NoError(t, os.WriteFile(root+"/old archive/mast.jpg", third, 0o644))
-	_, err = h.devices["phone"].Adopt(t.Context(), "locker")
+	_, err = h.devices["phone"].Adopt(t.Context(), "locker", func(wire.Adopted) {})
 	require.NoError(t, err)
 	metered := home
 	metered.Metered = gate.Yes

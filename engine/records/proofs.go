@@ -28,6 +28,16 @@ func (r *Records) Reprove(ctx context.Context, destination string, sample int64)
 	return n, nil
 }
 
+// StopReproving takes back which proofs are to be taken again at a destination, or at
+// all with "".
+func (r *Records) StopReproving(ctx context.Context, destination string) error {
+	_, err := r.write.ExecContext(ctx, `UPDATE copies SET reprove = 0 WHERE reprove = 1 AND (? = '' OR destination = ?)`, destination, destination)
+	if err != nil {
+		return fmt.Errorf("taking back which proofs are taken again: %w", err)
+	}
+	return nil
+}
+
 // ToReprove finds the next copy at a destination that is to be proven again.
 func (r *Records) ToReprove(ctx context.Context, destination string) (Copy, bool, error) {
 	return r.one(ctx, selectCopy+`WHERE c.destination = ? AND c.reprove = 1 AND c.state = 'safe' ORDER BY c.id LIMIT 1`, destination)

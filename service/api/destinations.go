@@ -22,8 +22,8 @@ type named struct {
 }
 
 func (s *Server) destinationRoutes() {
-	call(s, "try-destination", http.MethodPost, "/destinations/try", "Try a destination step by step, leaving nothing behind", func(ctx context.Context, in *request[wire.Draft]) (*answer[wire.Trial], error) {
-		return &answer[wire.Trial]{s.service.Try(ctx, in.Body)}, nil
+	call(s, "try-destination", http.MethodPost, "/destinations/try", "Begin to try a destination step by step, leaving nothing behind", func(ctx context.Context, in *request[wire.Draft]) (*answer[wire.Job], error) {
+		return s.begun(s.service.Try(ctx, in.Body))
 	})
 	call(s, "browse-destination", http.MethodPost, "/destinations/browse", "What lies in a folder of a storage that is being set up", func(ctx context.Context, in *request[wire.Browse]) (*answer[wire.Listing], error) {
 		listing, err := s.service.Browse(ctx, in.Body)
@@ -40,9 +40,9 @@ func (s *Server) destinationRoutes() {
 		detail, err := s.service.Destination(ctx, in.Name)
 		return &answer[wire.DestinationDetail]{detail}, s.noDestination(in.Name, err)
 	})
-	call(s, "test-destination", http.MethodPost, "/destinations/{name}/test", "Try a destination of the plan", func(ctx context.Context, in *named) (*answer[wire.Trial], error) {
-		trial, err := s.service.Test(ctx, in.Name)
-		return &answer[wire.Trial]{trial}, s.noDestination(in.Name, err)
+	call(s, "test-destination", http.MethodPost, "/destinations/{name}/test", "Begin to try a destination of the plan", func(ctx context.Context, in *named) (*answer[wire.Job], error) {
+		job, err := s.service.Test(ctx, in.Name)
+		return s.begun(job, s.noDestination(in.Name, err))
 	})
 	call(s, "settle-place", http.MethodPost, "/destinations/{name}/place", "Answer whether another place is the old one moved, or new", func(ctx context.Context, in *struct {
 		Name string `path:"name"`
@@ -67,21 +67,21 @@ func (s *Server) destinationRoutes() {
 		}
 		return nil, s.noDestination(in.Name, destinationProblem(s.service.SetSecret(in.Name, in.Body)))
 	})
-	call(s, "adopt-destination", http.MethodPost, "/destinations/{name}/adopt", "List what was there before, so that it is not sent again", func(ctx context.Context, in *named) (*answer[wire.Adopted], error) {
-		adopted, err := s.service.Adopt(ctx, in.Name)
-		return &answer[wire.Adopted]{adopted}, s.noDestination(in.Name, storageProblem(err))
+	call(s, "adopt-destination", http.MethodPost, "/destinations/{name}/adopt", "Begin to list what was there before, so that it is not sent again", func(_ context.Context, in *named) (*answer[wire.Job], error) {
+		job, err := s.service.Adopt(in.Name)
+		return s.begun(job, s.noDestination(in.Name, err))
 	})
-	call(s, "prove", http.MethodPost, "/prove", "Have the proofs of safe copies taken again", func(ctx context.Context, in *request[wire.ProveOrder]) (*answer[wire.Count], error) {
+	call(s, "prove", http.MethodPost, "/prove", "Begin to have the proofs of safe copies taken again", func(ctx context.Context, in *request[wire.ProveOrder]) (*answer[wire.Job], error) {
 		if name := in.Body.Destination; name != "" {
 			if _, err := s.service.Destination(ctx, name); err != nil {
 				return nil, s.noDestination(name, err)
 			}
 		}
-		return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) { return d.Reprove(ctx, in.Body.Destination, in.Body.Sample) })
-	})
-	call(s, "proving", http.MethodGet, "/prove", "How far the proofs are that are taken again", func(ctx context.Context, _ *struct{}) (*answer[wire.Proving], error) {
-		p, err := s.service.Proving(ctx)
-		return &answer[wire.Proving]{p}, err
+		devices, err := s.devices(in.Body.Device)
+		if err != nil {
+			return nil, err
+		}
+		return s.begun(s.service.Prove(ctx, in.Body, devices))
 	})
 }
 

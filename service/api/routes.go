@@ -100,6 +100,7 @@ func (s *Server) routes() {
 	})
 	s.planRoutes()
 	s.destinationRoutes()
+	s.jobRoutes()
 	s.standinRoutes()
 }
 
@@ -118,15 +119,20 @@ func (s *Server) names() []string {
 	return names
 }
 
+// devices are the one of a name, or all when it is empty.
+func (s *Server) devices(name string) ([]service.Device, error) {
+	if name == "" {
+		return s.service.Devices(), nil
+	}
+	d, err := s.device(name)
+	return []service.Device{d}, err
+}
+
 // eachDevice does something with one device, or with all when name is empty.
 func (s *Server) eachDevice(name string, do func(service.Device) (int64, error)) (*answer[wire.Count], error) {
-	devices := s.service.Devices()
-	if name != "" {
-		d, err := s.device(name)
-		if err != nil {
-			return nil, err
-		}
-		devices = []service.Device{d}
+	devices, err := s.devices(name)
+	if err != nil {
+		return nil, err
 	}
 	out := &answer[wire.Count]{}
 	for _, d := range devices {

@@ -6,6 +6,8 @@ import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
 import { Failure } from "../parts/Failure";
 import { Folders } from "./Folders";
+import { JobNote } from "../parts/JobNote";
+import { useJob } from "../yard";
 import { useAdd, useTry } from "./queries";
 import { TrialSteps } from "./TrialSteps";
 
@@ -75,18 +77,22 @@ export function AddDestination({ close }: { close: () => void }) {
   const [values, setValues] = useState<Record<string, string>>({});
   const [trusted, setTrusted] = useState<Record<string, string>>({});
   const [makeFolder, setMakeFolder] = useState(false);
-  const trial = useTry();
+  const begin = useTry();
+  const job = useJob(begin.data);
+  const trial = job?.trial;
+  const running = begin.isPending || job?.state === "running";
   const add = useAdd();
   const draft = draftOf(kind, values, trusted, makeFolder);
   const set = (name: string, value: string) => {
-    trial.reset();
+    begin.reset();
     add.reset();
     // Who answers at another address is another: nothing trusted before counts.
     if (name === "address") setTrusted({});
     setValues((v) => ({ ...v, [name]: value }));
   };
-  const asks = trial.data?.asks;
-  const failure = trial.error ?? add.error;
+  const asks = running ? undefined : trial?.asks;
+  const works = !running && trial?.ok;
+  const failure = begin.error ?? add.error;
   return (
     <Dialog open onClose={close} className="relative z-20">
       <DialogBackdrop className="fixed inset-0 bg-tide-deep/50" />
@@ -101,7 +107,7 @@ export function AddDestination({ close }: { close: () => void }) {
           className="space-y-4"
           onSubmit={(e) => {
             e.preventDefault();
-            trial.mutate(draft);
+            begin.mutate(draft);
           }}
         >
           <Choice
@@ -109,7 +115,7 @@ export function AddDestination({ close }: { close: () => void }) {
             value={kind}
             options={kinds}
             change={(k) => {
-              trial.reset();
+              begin.reset();
               add.reset();
               setTrusted({});
               // Only its name is the same for every kind.
@@ -164,13 +170,14 @@ export function AddDestination({ close }: { close: () => void }) {
             />
             Make the folder if it is not there
           </label>
-          <Button type="submit" strong={!trial.data?.ok} disabled={trial.isPending}>
-            {trial.isPending ? "Testing…" : "Test it"}
+          <Button type="submit" strong={!works} disabled={running}>
+            {running ? "Testing…" : "Test it"}
           </Button>
         </form>
         <div className="mt-4 space-y-4" aria-live="polite">
           <Failure error={failure} />
-          {trial.data && <TrialSteps trial={trial.data} />}
+          {job && <JobNote job={job} />}
+          {trial && <TrialSteps trial={trial} />}
           {asks && (
             <div role="group" aria-label="Trust it?" className="rounded-md bg-lamp p-3">
               <p className="mb-2">{asks.says}</p>
@@ -180,14 +187,14 @@ export function AddDestination({ close }: { close: () => void }) {
                 onClick={() => {
                   const more = { ...trusted, [asks.field]: asks.fingerprint };
                   setTrusted(more);
-                  trial.mutate(draftOf(kind, values, more, makeFolder));
+                  begin.mutate(draftOf(kind, values, more, makeFolder));
                 }}
               >
                 Trust it and go on
               </Button>
             </div>
           )}
-          {trial.data?.ok && (
+          {works && (
             <Button strong disabled={add.isPending} onClick={() => add.mutate(draft, { onSuccess: close })}>
               Put it into the plan
             </Button>

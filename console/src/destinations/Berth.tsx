@@ -1,13 +1,18 @@
 import { useState } from "react";
-import type { Destination, Share } from "../api";
+import type { Destination, Job, Share } from "../api";
 import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
-import { bytes, count } from "../words";
+import { JobNote } from "../parts/JobNote";
+import { bytes } from "../words";
+import { useYard } from "../yard";
 import { useAdopt, usePlace, useProve, useRemove, useTest } from "./queries";
 import { TrialSteps } from "./TrialSteps";
 
 /** One destination: how full it is, who uses it, what is still to come, and what can be done with it. */
 export function Berth({ destination: d }: { destination: Destination }) {
+  const yard = useYard();
+  const jobs = latest(yard.data?.jobs ?? [], d.name);
+  const runs = (kind: Job["kind"]) => jobs.some((j) => j.kind === kind && j.state === "running");
   const test = useTest(d.name);
   const prove = useProve(d.name);
   const adopt = useAdopt(d.name);
@@ -30,22 +35,22 @@ export function Berth({ destination: d }: { destination: Destination }) {
         <Shares title="Still to come" none="Nothing waits." shares={d.coming} />
       </div>
       <div className="mt-4 flex flex-wrap gap-2">
-        <Button onClick={() => test.mutate()} disabled={test.isPending} aria-label={`Test ${d.name}`}>
-          {test.isPending ? "Testing…" : "Test"}
+        <Button onClick={() => test.mutate()} disabled={runs("trial")} aria-label={`Test ${d.name}`}>
+          {runs("trial") ? "Testing…" : "Test"}
         </Button>
         <Button
           onClick={() => prove.mutate()}
-          disabled={prove.isPending}
+          disabled={runs("proofs")}
           aria-label={`Prove again at ${d.name}`}
         >
           Prove again
         </Button>
         <Button
           onClick={() => adopt.mutate()}
-          disabled={adopt.isPending}
+          disabled={runs("adoption")}
           aria-label={`Adopt what is there at ${d.name}`}
         >
-          {adopt.isPending ? "Listing…" : "Adopt what is there"}
+          {runs("adoption") ? "Listing…" : "Adopt what is there"}
         </Button>
         <Button onClick={() => setLeaving(true)} aria-label={`Remove ${d.name}`}>
           Remove
@@ -74,20 +79,21 @@ export function Berth({ destination: d }: { destination: Destination }) {
       )}
       <div className="mt-3 space-y-3" aria-live="polite">
         <Failure error={failure} />
-        {prove.data && (
-          <p>{count(prove.data.n, "is", "are")} proven again, when the network costs nothing.</p>
-        )}
-        {adopt.data && (
-          <p>
-            {count(adopt.data.files, "file")} ({bytes(adopt.data.bytes)}) were there before.{" "}
-            {count(adopt.data.compare, "that waits has", "that wait have")} the size of one; each is compared
-            before it is sent.
-          </p>
-        )}
-        {test.data && <TrialSteps trial={test.data} />}
+        {jobs.map((j) => (
+          <div key={j.id} className="space-y-3">
+            <JobNote job={j} />
+            {j.trial && <TrialSteps trial={j.trial} />}
+          </div>
+        ))}
       </div>
     </section>
   );
+}
+
+/** The latest job of each kind about a destination; those about all of them count too. */
+function latest(jobs: Job[], name: string): Job[] {
+  const mine = jobs.filter((j) => j.destination === name || (j.destination === "" && j.state === "running"));
+  return mine.filter((j, i) => mine.findIndex((o) => o.kind === j.kind) === i);
 }
 
 /** Why nothing goes there, or what is there does not count; where another place answers, the keeper says which it is. */

@@ -5,9 +5,6 @@ import type { Trial } from "../api";
 export function TrialSteps({ trial }: { trial: Trial }) {
   return (
     <div role="status">
-      <p className="mb-2 font-semibold">
-        {trial.ok ? "It works, and nothing of the trial is left there." : "It does not work yet."}
-      </p>
       <ol className="space-y-1.5">
         {trial.steps.map((s) => (
           <li key={s.name} className="grid grid-cols-[1.25rem_7rem_minmax(0,1fr)] gap-x-2">

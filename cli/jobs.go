@@ -1,0 +1,115 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"strings"
+	"time"
+
+	"yardtide/client"
+	"yardtide/wire"
+)
+
+func jobsCommand() command {
+	return command{
+		name: "jobs", usage: "[stop N]", short: "long work that was started: how far it is, and stop it",
+		long: `Trials of a storage, listing what was there before, and proofs that are taken
+again go on when the command or the page that started them is closed. This lists
+those that run, and those that ended lately with what came of them. stop ends one.`,
+		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+			var r reach
+			r.flags(fs, true)
+			return func(ctx context.Context, e env, args []string) error {
+				c := r.client(e)
+				switch {
+				case len(args) == 0:
+					return listJobs(ctx, e, c, r.json)
+				case args[0] != "stop" || len(args) != 2:
+					return wrongUse("say nothing, or stop and the number of a job")
+				}
+				if err := c.StopJob(ctx, args[1]); err != nil {
+					return err
+				}
+				j, err := c.Follow(ctx, wire.Job{ID: args[1], State: wire.JobRunning}, func(wire.Job) bool { return false })
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(e.out, "%s: %s\n", called(j), plain(j.Says))
+				return nil
+			}
+		},
+	}
+}
+
+func listJobs(ctx context.Context, e env, c client.Client, json bool) error {
+	jobs, err := c.Jobs(ctx)
+	if err != nil {
+		return err
+	}
+	if json {
+		return asJSON(e.out, jobs)
+	}
+	if len(jobs) == 0 {
+		fmt.Fprintln(e.out, "Nothing was started.")
+	}
+	for _, j := range jobs {
+		at := "since " + when(j.Began, time.Now())
+		if j.State != wire.JobRunning {
+			at = when(j.Ended, time.Now())
+		}
+		fmt.Fprintf(e.out, "%3s  %-8s %s, %s\n     %s\n", j.ID, j.State, called(j), at, plain(j.Says))
+	}
+	return nil
+}
+
+// called is what a job is called in a sentence.
+func called(j wire.Job) string {
+	at := j.Destination
+	switch j.Kind {
+	case wire.JobTrial:
+		return "Trial of " + at
+	case wire.JobAdoption:
+		return "Listing of what was at " + at
+	}
+	if at == "" {
+		return "Proofs taken again"
+	}
+	return "Proofs taken again at " + at
+}
+
+// follow waits for a job and shows how far it is, until it ends or show says that it
+// is enough. Ctrl-C leaves it going on: ended is false then.
+func follow(ctx context.Context, e env, c client.Client, j wire.Job, show func(wire.Job) bool) (last wire.Job, ended bool, err error) {
+	last, err = c.Follow(ctx, j, show)
+	switch {
+	case errors.Is(err, context.Canceled):
+		fmt.Fprintf(e.err, "%s goes on by itself: yardtide jobs tells how far it is, yardtide jobs stop %s stops it.\n", called(j), j.ID)
+		return last, false, nil
+	case err != nil:
+		return last, false, err
+	case last.State == wire.JobFailed || last.State == wire.JobStopped:
+		return last, true, fmt.Errorf("%s: %s", called(last), strings.TrimSuffix(last.Says, "."))
+	}
+	return last, true, nil
+}
+
+// followTrial shows a trial step by step.
+func followTrial(ctx context.Context, e env, c client.Client, j wire.Job, json bool) (wire.Trial, bool, error) {
+	shown := 0
+	show := func(j wire.Job) bool {
+		if j.Trial != nil && !json {
+			for ; shown < len(j.Trial.Steps); shown++ {
+				printStep(e.out, j.Trial.Steps[shown])
+			}
+		}
+		return false
+	}
+	last, ended, err := follow(ctx, e, c, j, show)
+	if err != nil || !ended {
+		return wire.Trial{}, ended, err
+	}
+	show(last)
+	return *last.Trial, true, nil
+}
