@@ -71,15 +71,16 @@ func conditions(c gate.Conditions) string {
 	if c.NetworkName != "" {
 		parts[0] += " " + c.NetworkName
 	}
+	known := c.Network != plan.NoNetwork && c.Network != plan.UnknownNetwork
 	switch {
-	case c.Network == plan.NoNetwork:
+	case !known:
 	case c.Roaming == gate.Yes:
 		parts = append(parts, "roaming")
 	case c.Roaming != gate.No:
 		parts = append(parts, "roaming not known")
 	}
 	switch {
-	case c.Network == plan.NoNetwork || c.Network == plan.Cellular:
+	case !known || c.Network == plan.Cellular:
 	case c.Metered == gate.Yes:
 		parts = append(parts, "metered")
 	case c.Metered != gate.No:

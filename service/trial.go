@@ -131,7 +131,11 @@ func (t *trial) reach(ctx context.Context) bool {
 	if err != nil {
 		err = &destination.Error{Cause: queue.Misplaced, Says: fmt.Sprintf("the name %s cannot be looked up", host), Err: err}
 	}
-	if !t.step("name", err, "%s is %s.", host, strings.Join(found, ", ")) {
+	says := fmt.Sprintf("%s is %s.", host, strings.Join(found, ", "))
+	if net.ParseIP(host) != nil {
+		says = host + " is an address, and no name to look up."
+	}
+	if !t.step("name", err, "%s", says) {
 		return false
 	}
 	conn, err := (&net.Dialer{Timeout: 15 * time.Second}).DialContext(ctx, "tcp", address)

@@ -69,7 +69,7 @@ export function network(c: Conditions): string {
     wired: "wired network",
     cellular: "cellular",
   }[c.network];
-  if (c.network === "none") return name;
+  if (c.network === "none" || c.network === "unknown") return name;
   const parts = [c.networkName ? `${name} ${c.networkName}` : name];
   if (c.roaming !== "no") parts.push(c.roaming === "yes" ? "roaming" : "roaming not known");
   if (c.metered !== "no" && c.network !== "cellular")
