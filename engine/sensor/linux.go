@@ -38,6 +38,9 @@ func (l Linux) Watch(ctx context.Context, tell func(gate.Conditions)) error {
 		if now.Network == plan.WiFi {
 			now.Metered = manager.metered(ctx)
 		}
+		if ctx.Err() != nil {
+			return nil // what was asked may be cut
+		}
 		if first || now != last {
 			tell(now)
 		}
