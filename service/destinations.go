@@ -15,7 +15,7 @@ import (
 	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
-	"yardtide/engine/device"
+	"yardtide/engine/place"
 	"yardtide/wire"
 )
 
@@ -172,7 +172,7 @@ func (s *Service) SettlePlace(ctx context.Context, name string, moved bool) (n i
 	answered := false
 	for _, d := range s.devices {
 		one, err := d.SettlePlace(ctx, name, moved)
-		var none device.NoQuestion
+		var none place.NoQuestion
 		if errors.As(err, &none) {
 			continue
 		}
@@ -182,7 +182,7 @@ func (s *Service) SettlePlace(ctx context.Context, name string, moved bool) (n i
 		n, answered = n+one, true
 	}
 	if !answered {
-		return 0, device.NoQuestion{Name: name}
+		return 0, place.NoQuestion{Name: name}
 	}
 	s.drivers.forget()
 	return n, nil

@@ -13,7 +13,7 @@ import (
 // what stands for one elsewhere. Nobody above knows which.
 //
 // Items are named by their keys. The errors that a caller decides on are
-// records.NoItem for a key that is none, device.NeedsMetered, device.NoQuestion, and
+// records.NoItem for a key that is none, device.NeedsMetered, place.NoQuestion, and
 // face.ErrNone, ErrAway and ErrBusy.
 type Device interface {
 	DeviceName() string

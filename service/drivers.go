@@ -15,7 +15,7 @@ import (
 	"yardtide/engine/destination/sftp"
 	"yardtide/engine/destination/web"
 	"yardtide/engine/destination/webdav"
-	"yardtide/engine/device"
+	"yardtide/engine/fleet"
 )
 
 // drivers makes a driver for each destination of the plan and shares it
@@ -23,7 +23,7 @@ import (
 type drivers struct {
 	plan    func() *plan.Plan
 	tell    func()
-	fleet   *device.Fleet
+	fleet   *fleet.Fleet
 	secrets vault
 
 	mu      sync.Mutex

@@ -31,6 +31,8 @@ import (
 	"yardtide/core/plan"
 	"yardtide/engine/device"
 	"yardtide/engine/face"
+	"yardtide/engine/fleet"
+	"yardtide/engine/place"
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
@@ -70,7 +72,7 @@ type Service struct {
 	devices []Device
 	records []*records.Records
 	drivers drivers
-	fleet   device.Fleet
+	fleet   fleet.Fleet
 	faces   face.Cache
 	jobs    jobs
 
@@ -156,7 +158,7 @@ func takeOverMarkers(ctx context.Context, dir string, r *records.Records) error 
 			return fmt.Errorf("taking over the marker of %s: %w", e.Name(), err)
 		}
 		id, root, _ := strings.Cut(strings.TrimSpace(string(text)), "\n")
-		if err := device.BindPlace(ctx, r, e.Name(), id, root); err != nil {
+		if err := place.Bind(ctx, r, e.Name(), id, root); err != nil {
 			return err
 		}
 	}

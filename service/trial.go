@@ -18,7 +18,7 @@ import (
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/sftp"
 	"yardtide/engine/destination/web"
-	"yardtide/engine/device"
+	"yardtide/engine/place"
 	"yardtide/wire"
 )
 
@@ -74,7 +74,7 @@ func (t *trial) step(name string, err error, format string, args ...any) bool {
 	if err != nil {
 		one.Says = destination.Sentence(err)
 		if name != "plan" { // that says itself what would be right
-			one.Todo = device.Todo(destination.CauseOf(err), t.name)
+			one.Todo = place.Todo(destination.CauseOf(err), t.name)
 		}
 	}
 	t.result.Steps = append(t.result.Steps, one)

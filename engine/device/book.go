@@ -18,6 +18,7 @@ import (
 	"yardtide/engine/probe"
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
+	"yardtide/engine/source"
 )
 
 // book keeps what the scan of one source finds.
@@ -52,7 +53,7 @@ func (b book) Gone(ctx context.Context, dir string, names []string) error {
 func (b book) Scanned(problems []scan.Problem) {
 	b.d.mu.Lock()
 	if s := b.d.sources[b.source.Folder]; s != nil {
-		s.problems, s.scanned = problems, time.Now()
+		s.problems, s.at = problems, time.Now()
 	}
 	b.d.mu.Unlock()
 	b.d.Changed()
@@ -111,13 +112,13 @@ func (b book) same(ctx context.Context, old records.Item, f scan.File) (bool, er
 	if old.SHA256 == "" {
 		return false, nil
 	}
-	file, err := openFile(ctx, b.path(f))
+	file, err := source.Open(ctx, b.path(f))
 	if err != nil {
 		return false, context.Cause(ctx)
 	}
-	defer file.close()
+	defer file.Close()
 	h := sha256.New()
-	if _, err := io.CopyBuffer(h, file, make([]byte, fileBuffer)); err != nil {
+	if _, err := io.CopyBuffer(h, file, make([]byte, source.Buffer)); err != nil {
 		return false, context.Cause(ctx)
 	}
 	return hex.EncodeToString(h.Sum(nil)) == old.SHA256, nil
@@ -165,11 +166,11 @@ func (b book) probe(ctx context.Context, f scan.File) (it records.Item, ok bool,
 
 // read probes a file and takes its look.
 func (b book) read(ctx context.Context, f scan.File, modified time.Time) (facts media.Facts, look string, err error) {
-	file, err := openFile(ctx, b.path(f))
+	file, err := source.Open(ctx, b.path(f))
 	if err != nil {
 		return media.Facts{}, "", err
 	}
-	defer file.close()
+	defer file.Close()
 	facts, ok, err := probe.Read(io.NewSectionReader(file, 0, f.Size), f.Size, modified, b.zone)
 	if err != nil {
 		return media.Facts{}, "", err

@@ -15,6 +15,8 @@ package device
 
 import (
 	"context"
+	crand "crypto/rand"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"io/fs"
@@ -29,12 +31,17 @@ import (
 	"golang.org/x/time/rate"
 
 	"yardtide/core/gate"
+	"yardtide/core/naming"
 	"yardtide/core/plan"
+	"yardtide/engine/carry"
 	"yardtide/engine/destination"
 	"yardtide/engine/face"
+	"yardtide/engine/fleet"
+	"yardtide/engine/place"
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
+	"yardtide/engine/upkeep"
 )
 
 // Options make a device. All fields but the last six are needed.
@@ -54,13 +61,17 @@ type Options struct {
 	Grace   time.Duration                     // how long sends may end after a stop, 3 s
 	Jitter  func() float64                    // in [0,1)
 	Wait    func(time.Duration) time.Duration // stretches or shortens waits
-	Fleet   *Fleet                            // of all devices of the process; one of its own without
+	Fleet   *fleet.Fleet                      // of all devices of the process; one of its own without
 	Faces   *face.Cache                       // small pictures of items
 }
 
 // Device is one device. Its methods are safe for concurrent use.
 type Device struct {
 	Options
+	places  *place.Places
+	carrier *carry.Carrier
+	upkeep  *upkeep.Upkeep
+	pace    *rate.Limiter // of all sends
 
 	mu      sync.Mutex
 	plan    *plan.Plan
@@ -70,48 +81,40 @@ type Device struct {
 	pause   gate.PauseState
 	ready   bool // the first conditions have come
 	turns   int  // how often the plan, the conditions or the pause changed
-	active  map[int64]*carriage
-	sources map[string]*source
-	places  map[string]*place // by destination
-	problem string            // why the device itself cannot work
-	broken  time.Time         // the records could not be written: when they are tried again
+	active  map[int64]*carry.Send
+	sources map[string]*scanned
+	problem string    // why the device itself cannot work
+	broken  time.Time // the records could not be written: when they are tried again
 
-	marked  string          // tells this device from others of its name
-	writing map[string]bool // temporary names that are on no record and in use
-	rebuilt map[string]bool // destinations that were looked at since the records were begun anew; nil when they were not
-
-	pace *rate.Limiter // of all sends
-
-	sends   sync.WaitGroup
-	planned chan struct{} // a new plan came
-	wake    chan struct{} // something changed: decide again
-	freed   chan struct{} // a sender is free
+	beside  sync.WaitGroup // sends, and what is done beside them
+	planned chan struct{}  // a new plan came
+	wake    chan struct{}  // something changed: decide again
+	freed   chan struct{}  // a sender is free
 }
 
-// source is what is known of one scan.
-type source struct {
+// scanned is what is known of one scan.
+type scanned struct {
 	problems []scan.Problem
-	scanned  time.Time
+	at       time.Time
 }
 
 // New makes a device and reads what it kept of its state.
 func New(ctx context.Context, o Options) (*Device, error) {
+	if o.Fleet == nil {
+		o.Fleet = &fleet.Fleet{}
+	}
+	if o.Wait == nil {
+		o.Wait = func(w time.Duration) time.Duration { return w }
+	}
+	if o.Jitter == nil {
+		o.Jitter = rand.Float64
+	}
+	if o.Grace == 0 {
+		o.Grace = 3 * time.Second
+	}
 	d := &Device{
-		Options: o, plan: &plan.Plan{}, zone: time.UTC, active: map[int64]*carriage{}, sources: map[string]*source{}, places: map[string]*place{}, writing: map[string]bool{},
+		Options: o, pace: rate.NewLimiter(rate.Inf, carry.PaceStep), plan: &plan.Plan{}, zone: time.UTC, active: map[int64]*carry.Send{}, sources: map[string]*scanned{},
 		planned: make(chan struct{}, 1), wake: make(chan struct{}, 1), freed: make(chan struct{}, 1),
-	}
-	d.pace = rate.NewLimiter(rate.Inf, paceStep)
-	if d.Fleet == nil {
-		d.Fleet = &Fleet{}
-	}
-	if d.Wait == nil {
-		d.Wait = func(w time.Duration) time.Duration { return w }
-	}
-	if d.Jitter == nil {
-		d.Jitter = rand.Float64
-	}
-	if d.Grace == 0 {
-		d.Grace = 3 * time.Second
 	}
 	for name, into := range map[string]any{"pause": &d.pause, "conditions": &d.now} {
 		text, err := o.Records.Fact(ctx, name)
@@ -125,17 +128,41 @@ func New(ctx context.Context, o Options) (*Device, error) {
 			return nil, fmt.Errorf("reading the %s of %s: %w", name, o.Name, err)
 		}
 	}
-	if err := d.readMark(ctx); err != nil {
+	mark, err := readMark(ctx, o.Records)
+	if err != nil {
 		return nil, err
 	}
-	if err := d.readPlaces(ctx); err != nil {
+	// With the mark, two services with a device of one name never meet at a storage.
+	owner := naming.Safe(o.Name) + "-" + mark
+	d.places, err = place.New(ctx, place.Options{
+		Device: o.Name, Owner: owner, Records: o.Records, Driver: o.Driver, Changed: d.changed, Tell: o.Changed, Log: o.Log, Jitter: o.Jitter, Wait: o.Wait,
+	})
+	if err != nil {
 		return nil, err
 	}
-	if err := d.readRebuild(ctx); err != nil {
-		return nil, err
-	}
-	d.Fleet.join(d)
+	d.carrier = &carry.Carrier{Options: carry.Options{
+		Device: o.Name, Owner: owner, Folder: d.Folder, Records: o.Records, Places: d.places, Others: o.Fleet, Plan: d.currentPlan, Outlook: d.outlook, Pace: d.pace,
+		Tell: o.Changed, Freed: func() { nudge(d.freed) }, Broken: d.unrecorded, Log: o.Log, Jitter: o.Jitter, Wait: o.Wait,
+	}}
+	d.upkeep = upkeep.New(upkeep.Options{
+		Device: o.Name, Owner: owner, Folder: owner, Records: o.Records, Places: d.places, Others: o.Fleet, Outlook: d.outlook, Sending: d.sendsTo, Go: d.beside.Go,
+		Changed: d.changed, Tell: o.Changed, Wait: o.Wait, Log: o.Log,
+	})
+	o.Fleet.Join(fleet.Member{Name: o.Name, Records: o.Records, Counts: d.places.Counts, Wake: func() { nudge(d.wake) }, Tell: o.Changed})
 	return d, nil
+}
+
+// readMark reads what tells the device from others of its name, making it at the
+// first start.
+func readMark(ctx context.Context, r *records.Records) (string, error) {
+	mark, err := r.Fact(ctx, "mark")
+	if err != nil || mark != "" {
+		return mark, err
+	}
+	b := make([]byte, 4)
+	_, _ = crand.Read(b) // it never fails (crypto/rand)
+	mark = hex.EncodeToString(b)
+	return mark, r.SetFact(ctx, "mark", mark)
 }
 
 // DeviceName is what the plan calls the device.
@@ -168,6 +195,7 @@ func (d *Device) SetPlan(p *plan.Plan) {
 	d.turns++
 	d.stopUnwanted(p)
 	d.mu.Unlock()
+	d.places.SetPlan(p)
 	nudge(d.planned)
 }
 
@@ -255,10 +283,10 @@ func (d *Device) follow(ctx context.Context) error {
 		}
 		scanCtx, cancel := context.WithCancel(ctx)
 		stop = cancel
-		sources := map[string]*source{}
+		sources := map[string]*scanned{}
 		options := d.scanOptions(p)
 		for i, s := range p.Devices[d.Name].Sources {
-			sources[s.Folder] = &source{}
+			sources[s.Folder] = &scanned{}
 			if other, doubled := d.doubled(p.Devices[d.Name].Sources[:i], s); doubled {
 				sources[s.Folder].problems = []scan.Problem{{Path: d.Folder(s.Folder), Says: fmt.Sprintf("This folder and the source %s are one, or lie in one another: it is taken up there.", other), Todo: "Take one of them out of the plan."}}
 				continue
@@ -287,12 +315,24 @@ func (d *Device) follow(ctx context.Context) error {
 // elsewhere. The caller has the lock.
 func (d *Device) stopUnwanted(p *plan.Plan) {
 	for _, s := range d.active {
-		if !p.Wants(d.Name, s.copy.Source, s.copy.Kind, s.copy.Destination) {
-			s.cancel(errUnwanted)
-		} else if p.Destinations[s.copy.Destination].Where() != s.where {
-			s.cancel(errMoved)
+		if c := s.Copy(); !p.Wants(d.Name, c.Source, c.Kind, c.Destination) {
+			s.Cut(carry.ErrUnwanted)
+		} else if p.Destinations[c.Destination].Where() != s.Where {
+			s.Cut(carry.ErrMoved)
 		}
 	}
+}
+
+// sendsTo tells whether something is on its way to a destination.
+func (d *Device) sendsTo(name string) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, s := range d.active {
+		if s.Copy().Destination == name {
+			return true
+		}
+	}
+	return false
 }
 
 // scanOptions are those of every scan under a plan: places that copies go to are

@@ -24,9 +24,11 @@ import (
 	"yardtide/engine/destination/web"
 	"yardtide/engine/destination/webdav"
 	"yardtide/engine/device"
+	"yardtide/engine/proof"
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
+	"yardtide/engine/upkeep"
 	"yardtide/standin"
 	"yardtide/wire"
 )
@@ -236,7 +238,7 @@ func (y *yard) stored() map[string]string {
 	byHash := map[string]string{}
 	root := y.dir + "/locker"
 	require.NoError(y.t, filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || strings.Contains(p, destination.TempDir) || strings.Contains(p, "/"+device.RecordDir+"/") {
+		if err != nil || d.IsDir() || strings.Contains(p, destination.TempDir) || strings.Contains(p, "/"+upkeep.RecordDir+"/") {
 			return err
 		}
 		content, err := os.ReadFile(p)
@@ -281,7 +283,7 @@ func TestAPictureGoesUpByItselfAndIsProven(t *testing.T) {
 	y.until("safe", counts(queue.Safe, 1))
 	c := y.copy("IMG_1.jpg")
 	assert.Equal(t, "2026/03/IMG_1.jpg", c.Remote)
-	assert.Equal(t, device.ReadBack, c.Proof)
+	assert.Equal(t, proof.ReadBack, c.Proof)
 	assert.Positive(t, c.ProvenMS)
 	assert.Equal(t, "sending: Over Wi-Fi.\nproving: Sent 14 kB as 2026/03/IMG_1.jpg.\nsafe: Read back whole.\n", strings.ReplaceAll(y.story("IMG_1.jpg"), gate.Bytes(c.Bytes), "14 kB"))
 	y.whole()

@@ -6,12 +6,11 @@ import (
 	"sync"
 	"time"
 
-	"yardtide/core/allowance"
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
-	"yardtide/engine/destination"
+	"yardtide/engine/carry"
 	"yardtide/engine/records"
 )
 
@@ -35,8 +34,8 @@ func (d *Device) dispatch(ctx context.Context) error {
 	// Sends outlive the context by the grace time.
 	sendCtx, cut := context.WithCancelCause(context.WithoutCancel(ctx))
 	defer func() {
-		end := time.AfterFunc(d.Grace, func() { cut(errStopping) })
-		if !waitFor(&d.sends, d.Grace+leftBehind) {
+		end := time.AfterFunc(d.Grace, func() { cut(carry.ErrStopping) })
+		if !waitFor(&d.beside, d.Grace+leftBehind) {
 			d.Log.Error("a send does not end; it is left behind", "device", d.Name)
 		}
 		end.Stop()
@@ -121,7 +120,7 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 		return last, err
 	}
 	d.stopShut(last)
-	at, err := d.upkeep(ctx, sendCtx, last.Situation, last.destinations())
+	at, err := d.upkeep.Start(ctx, sendCtx, last.Situation, last.destinations())
 	if err != nil {
 		return last, err
 	}
@@ -141,7 +140,7 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 
 // decide decides for every class that is not at rest.
 func (d *Device) decide(ctx context.Context, last *decision, now time.Time) error {
-	s, counters, err := d.situation(ctx, now)
+	s, counters, err := d.situation(ctx)
 	if err != nil {
 		return err
 	}
@@ -157,7 +156,7 @@ func (d *Device) decide(ctx context.Context, last *decision, now time.Time) erro
 	}
 	d.mu.Lock()
 	for _, s := range d.active {
-		classes[s.copy.Class] = true
+		classes[s.Copy().Class] = true
 	}
 	d.mu.Unlock()
 	for class := range classes {
@@ -196,9 +195,8 @@ func (d *Device) stopShut(last decision) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for _, s := range d.active {
-		under := gate.Under{Class: s.copy.Class, Lane: s.lane, Ordered: s.ordered, Metered: s.metered, Proving: s.proving}
-		if !last.Stays(under, last.verdicts[s.copy.Class]) {
-			s.cancel(errShut)
+		if under := s.Under(); !last.Stays(under, last.verdicts[under.Class]) {
+			s.Cut(carry.ErrShut)
 		}
 	}
 }
@@ -215,11 +213,11 @@ func (d *Device) fill(ctx, sendCtx context.Context, name string, last decision) 
 		if free <= 0 {
 			return nil
 		}
-		s, err := d.choose(ctx, name, busy, last)
-		if err != nil || s == nil {
+		next, ok, err := d.choose(ctx, name, busy, last)
+		if err != nil || !ok {
 			return err
 		}
-		started, err := d.start(ctx, sendCtx, s, last)
+		started, err := d.start(ctx, sendCtx, next, last)
 		if err != nil {
 			return err
 		}
@@ -240,8 +238,8 @@ func (d *Device) busy(name string, last decision) (copies []int64, free int) {
 	for id, s := range d.active {
 		copies = append(copies, id)
 		switch {
-		case s.copy.Destination != name:
-		case s.recording:
+		case s.Copy().Destination != name:
+		case s.Recording():
 			recording++
 		default:
 			sending++
@@ -250,22 +248,28 @@ func (d *Device) busy(name string, last decision) (copies []int64, free int) {
 	if d.turns != last.turns || recording >= mostRecording {
 		return copies, 0 // who turned it wakes
 	}
-	last.Places[name] = d.at(name) // it may have begun to fail
+	last.Places[name] = d.places.At(name) // it may have begun to fail
 	return copies, last.Free(name, sending)
 }
 
+// choice is a copy that goes next, and how.
+type choice struct {
+	records.Copy
+	carry.Way
+}
+
 // choose picks what goes next to a destination: orders first, then proofs that are
-// owed, then the first copy of any open class; nil when there is nothing.
-func (d *Device) choose(ctx context.Context, name string, busy []int64, last decision) (*carriage, error) {
+// owed, then the first copy of any open class; ok is false when there is nothing.
+func (d *Device) choose(ctx context.Context, name string, busy []int64, last decision) (next choice, ok bool, err error) {
 	if last.ordered {
 		orders, err := d.Records.Orders(ctx, busy, last.Time)
 		if err != nil {
-			return nil, err
+			return next, false, err
 		}
 		for _, c := range orders {
 			owes := c.State == queue.Proving
 			if c.Destination == name && last.GoesNow(name, c.Ordered == records.OrderMetered, owes) {
-				return d.carriage(c, last, &carriage{ordered: true, proving: owes}, last.Now.Network), nil
+				return choice{c, last.way(c, carry.Way{Ordered: true, Proving: owes}, last.Now.Network)}, true, nil
 			}
 		}
 	}
@@ -276,7 +280,7 @@ func (d *Device) choose(ctx context.Context, name string, busy []int64, last dec
 			}
 			c, ok, err := d.Records.Pick(ctx, class, queue.Proving, plan.NewestFirst, math.MaxInt64, busy, last.Time)
 			if err != nil || ok {
-				return &carriage{copy: c, proving: true}, err
+				return choice{c, carry.Way{Proving: true}}, ok, err
 			}
 		}
 	}
@@ -284,9 +288,9 @@ func (d *Device) choose(ctx context.Context, name string, busy []int64, last dec
 }
 
 // chooseWaiting picks the first copy of the open classes of a destination.
-func (d *Device) chooseWaiting(ctx context.Context, name string, busy []int64, last decision) (best *carriage, err error) {
+func (d *Device) chooseWaiting(ctx context.Context, name string, busy []int64, last decision) (best choice, some bool, err error) {
 	videos := last.VideosShare(name, d.videosUnderWay(name))
-	left := d.Fleet.Left(name, int64(last.Plan.Destinations[name].KeepFree))
+	left := d.Fleet.Left(name, last.keepFree(name))
 	for class, v := range last.verdicts {
 		if class.Destination != name || !v.Open() {
 			continue
@@ -298,22 +302,27 @@ func (d *Device) chooseWaiting(ctx context.Context, name string, busy []int64, l
 		rule := last.Plan.Rules[class.Rule]
 		c, ok, err := d.Records.Pick(ctx, class, queue.Waiting, rule.Order, fits, busy, last.Time)
 		if err != nil {
-			return nil, err
+			return best, false, err
 		}
-		if ok && (best == nil || last.Before(c.Candidate(), best.copy.Candidate(), videos)) {
+		if ok && (!some || last.Before(c.Candidate(), best.Candidate(), videos)) {
 			over := rule.Lanes[v.Lane].Over
-			best = d.carriage(c, last, &carriage{lane: v.Lane, limit: rule.AllowanceOver(over)}, over)
+			best, some = choice{c, last.way(c, carry.Way{Lane: v.Lane, Limit: rule.AllowanceOver(over)}, over)}, true
 		}
 	}
-	return best, nil
+	return best, some, nil
 }
 
-// carriage makes one ready that goes over a network.
-func (d *Device) carriage(c records.Copy, last decision, s *carriage, over plan.Network) *carriage {
-	s.copy, s.metered = c, last.Costs(c.Destination)
-	s.spend = records.Spend{Network: over, Roaming: last.Now.Roaming != gate.No, Rule: c.Rule}
-	s.since = last.Period(c.Rule, over)
-	return s
+// way is how a copy goes over a network.
+func (last decision) way(c records.Copy, w carry.Way, over plan.Network) carry.Way {
+	w.Metered = last.Costs(c.Destination)
+	w.Spend = records.Spend{Network: over, Roaming: last.Now.Roaming != gate.No, Rule: c.Rule}
+	w.Since = last.Period(c.Rule, over)
+	return w
+}
+
+// keepFree is the room at a destination that is never filled, in bytes.
+func (last decision) keepFree(name string) int64 {
+	return int64(last.Plan.Destinations[name].KeepFree)
 }
 
 // videosUnderWay counts the videos on their way to a destination.
@@ -321,7 +330,7 @@ func (d *Device) videosUnderWay(name string) (n int) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for _, s := range d.active {
-		if s.copy.Destination == name && s.copy.Kind == media.Video {
+		if c := s.Copy(); c.Destination == name && c.Kind == media.Video {
 			n++
 		}
 	}
@@ -331,42 +340,36 @@ func (d *Device) videosUnderWay(name string) (n int) {
 // start reserves what a send may cost and lets it go. started is false when there is
 // no longer room for it, in the allowance or at the destination, or what was decided
 // no longer holds.
-func (d *Device) start(ctx, sendCtx context.Context, s *carriage, last decision) (started bool, err error) {
-	takesRoom := !s.proving
-	if takesRoom && !d.Fleet.take(s.copy.Destination, s.copy.Bytes, int64(last.Plan.Destinations[s.copy.Destination].KeepFree)) {
+func (d *Device) start(ctx, sendCtx context.Context, next choice, last decision) (started bool, err error) {
+	name, takesRoom := next.Destination, !next.Proving
+	if takesRoom && !d.Fleet.Take(name, next.Bytes, last.keepFree(name)) {
 		return false, nil
 	}
+	next.Where = last.Plan.Destinations[name].Where()
 	sendCtx, cancel := context.WithCancelCause(sendCtx)
-	s.cancel, s.done, s.started = cancel, make(chan struct{}), time.Now()
+	s := carry.NewSend(next.Copy, next.Way, cancel)
 	ends := func() {
 		cancel(nil)
 		if takesRoom {
-			d.Fleet.give(s.copy.Destination, s.copy.Bytes, s.landed)
+			d.Fleet.Give(name, next.Bytes, s.Landed())
 		}
 		d.mu.Lock()
-		delete(d.active, s.copy.ID)
+		delete(d.active, next.ID)
 		d.mu.Unlock()
-		close(s.done)
 	}
 	d.mu.Lock()
-	turned := d.turns != last.turns
-	s.where = d.plan.Destinations[s.copy.Destination].Where()
-	d.active[s.copy.ID] = s // from now on a new plan cuts it
+	holds := d.turns == last.turns
+	d.active[next.ID] = s // from now on a new plan cuts it
 	d.mu.Unlock()
-	if s.metered && !s.proving && !turned {
-		bytes := s.copy.Bytes
-		if s.copy.Temp != "" && bytes >= resumeFrom {
-			bytes += destination.Compared // what is read back, to go on from it
-		}
-		s.reserved, err = d.Records.Reserve(ctx, s.copy.ID, s.spend, s.limit, s.since, allowance.Cost(bytes), time.Now())
-		turned = turned || !s.reserved
+	if holds {
+		holds, err = d.carrier.Reserve(ctx, s)
 	}
-	if turned || err != nil {
+	if !holds || err != nil {
 		ends()
 		return false, err
 	}
-	d.sends.Go(func() {
-		ok := d.carry(sendCtx, s)
+	d.beside.Go(func() {
+		ok := d.carrier.Carry(sendCtx, s)
 		ends()
 		if ok {
 			nudge(d.freed)

@@ -28,7 +28,7 @@ import (
 	"yardtide/engine/destination/sftp"
 	"yardtide/engine/destination/web"
 	"yardtide/engine/destination/webdav"
-	"yardtide/engine/device"
+	"yardtide/engine/upkeep"
 	"yardtide/standin/apache"
 	"yardtide/standin/gateway"
 	"yardtide/standin/server"
@@ -90,7 +90,7 @@ func (h *house) whole(root string) {
 	sums := func(root string) map[string]string {
 		byHash := map[string]string{}
 		require.NoError(h.t, filepath.WalkDir(root, func(p string, e fs.DirEntry, err error) error {
-			if err != nil || e.IsDir() || strings.Contains(p, destination.TempDir) || strings.Contains(p, "/"+device.RecordDir+"/") || strings.Contains(p, "/.sgwtmp/") {
+			if err != nil || e.IsDir() || strings.Contains(p, destination.TempDir) || strings.Contains(p, "/"+upkeep.RecordDir+"/") || strings.Contains(p, "/.sgwtmp/") {
 				return err
 			}
 			content, err := os.ReadFile(p)

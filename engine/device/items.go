@@ -13,6 +13,7 @@ import (
 	"yardtide/core/queue"
 	"yardtide/engine/face"
 	"yardtide/engine/records"
+	"yardtide/engine/source"
 	"yardtide/wire"
 )
 
@@ -22,7 +23,7 @@ import (
 // Items lists items, newest first. Filter.After is the key of the last item of the
 // page before; the error is records.NoItem when it is none.
 func (d *Device) Items(ctx context.Context, f wire.Filter) ([]wire.Item, error) {
-	v, err := d.view(ctx, time.Now())
+	v, err := d.view(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -87,7 +88,7 @@ func (d *Device) Find(ctx context.Context, text string, limit int) ([]wire.Item,
 	if err != nil {
 		return nil, err
 	}
-	v, err := d.view(ctx, time.Now())
+	v, err := d.view(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -101,7 +102,7 @@ func (d *Device) Story(ctx context.Context, key string) (wire.Story, error) {
 	if err != nil {
 		return wire.Story{}, err
 	}
-	v, err := d.view(ctx, time.Now())
+	v, err := d.view(ctx)
 	if err != nil {
 		return wire.Story{}, err
 	}
@@ -213,12 +214,12 @@ func (d *Device) Face(ctx context.Context, key string) ([]byte, error) {
 		ctx, cancel := context.WithTimeoutCause(ctx, faceTime, face.ErrAway)
 		defer cancel()
 		path := filepath.Join(d.Folder(it.Source), filepath.FromSlash(it.Path()))
-		f, err := openFile(ctx, path)
+		f, err := source.Open(ctx, path)
 		if err != nil {
 			return nil, face.ErrAway
 		}
-		defer f.close()
-		if now, err := f.stampOf(); err != nil || !sameFile(now, it) {
+		defer f.Close()
+		if now, err := f.Stamp(); err != nil || !source.Same(now, it) {
 			return nil, face.ErrAway // another file, or not yet looked at anew
 		}
 		if it.Kind == media.Video {

@@ -70,7 +70,7 @@ func (d *Device) CostOf(ctx context.Context, keys []string) (wire.Cost, error) {
 }
 
 func (d *Device) costOf(ctx context.Context, copies []records.Copy) (wire.Cost, error) {
-	s, _, err := d.situation(ctx, time.Now())
+	s, _, err := d.situation(ctx)
 	if err != nil {
 		return wire.Cost{}, err
 	}
@@ -170,19 +170,53 @@ func (d *Device) Retry(ctx context.Context, keys []string) (int64, error) {
 		ids = idsOf(copies)
 	}
 	n, err := d.Records.Retry(ctx, ids, time.Now())
-	d.mu.Lock()
-	for _, p := range d.places {
-		p.failing.Until = time.Time{}
-	}
-	d.mu.Unlock()
+	d.places.TryAgain("")
 	d.changed()
 	return n, err
 }
 
 // TryAgain has a destination in trouble tried at once.
 func (d *Device) TryAgain(name string) {
-	d.mu.Lock()
-	d.placeOf(name).failing.Until = time.Time{}
-	d.mu.Unlock()
+	d.places.TryAgain(name)
 	d.changed()
+}
+
+// Trouble is why a destination fails for every copy, and what the keeper can do;
+// "" when it does not.
+func (d *Device) Trouble(name string) (says, todo string) { return d.places.Trouble(name) }
+
+// PlaceProblem is why what was proven at a destination does not count now, and
+// what the keeper can do; "" when it counts.
+func (d *Device) PlaceProblem(name string) (says, todo string) { return d.places.Problem(name) }
+
+// StandsFor tells whether a place's identity is the one that a name stands for, as
+// far as is known.
+func (d *Device) StandsFor(name, id string) bool { return d.places.StandsFor(name, id) }
+
+// SettlePlace is the keeper's answer about a destination whose name has come to
+// stand for another place (see place.Places.Settle).
+func (d *Device) SettlePlace(ctx context.Context, name string, moved bool) (int64, error) {
+	return d.places.Settle(ctx, name, moved)
+}
+
+// Reprove has the proofs of safe copies taken again (see upkeep.Upkeep.Reprove).
+func (d *Device) Reprove(ctx context.Context, destination string, sample int64) (int64, error) {
+	return d.upkeep.Reprove(ctx, destination, sample)
+}
+
+// StopReproving has no more proofs taken again at a destination, or at all with "".
+func (d *Device) StopReproving(ctx context.Context, destination string) error {
+	return d.upkeep.StopReproving(ctx, destination)
+}
+
+// Proving tells how far the proofs are that are taken again at a destination, or at
+// all with "".
+func (d *Device) Proving(ctx context.Context, destination string) (wire.Proving, error) {
+	return d.upkeep.Proving(ctx, destination)
+}
+
+// Adopt lists what is at a destination and was not put there by a device of this
+// process (see upkeep.Upkeep.Adopt).
+func (d *Device) Adopt(ctx context.Context, destination string, found func(wire.Adopted)) (wire.Adopted, error) {
+	return d.upkeep.Adopt(ctx, destination, found)
 }

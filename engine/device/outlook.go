@@ -12,39 +12,24 @@ import (
 
 // This file gathers what decisions rest on: core/gate decides.
 
-// outlook is what is known without the records: what was spent and what waits is not
-// in it, so no lane with an allowance is open by it.
-func (d *Device) outlook(now time.Time) gate.Situation {
+// outlook is what is known now without the records: what was spent and what waits is
+// not in it, so no lane with an allowance is open by it.
+func (d *Device) outlook() gate.Situation {
 	d.mu.Lock()
-	s := gate.Situation{Device: d.Name, Plan: d.plan, Now: d.now, Pause: d.pause, Time: now, Zone: d.zone, Places: map[string]gate.At{}}
-	for name := range d.plan.Destinations {
-		s.Places[name] = d.at(name)
-	}
+	s := gate.Situation{Device: d.Name, Plan: d.plan, Now: d.now, Pause: d.pause, Time: time.Now(), Zone: d.zone, Places: map[string]gate.At{}}
 	d.mu.Unlock()
-	for name, at := range s.Places {
-		at.Left = d.Fleet.Left(name, int64(s.Plan.Destinations[name].KeepFree))
+	for name, dest := range s.Plan.Destinations {
+		at := d.places.At(name)
+		at.Left = d.Fleet.Left(name, int64(dest.KeepFree))
 		s.Places[name] = at
 	}
 	return s
 }
 
-// at is what is known of a destination's place, but for its room. The caller has the
-// lock.
-func (d *Device) at(name string) gate.At {
-	at := gate.At{Unseen: d.unseen(name), Failing: d.placeOf(name).failing, Left: -1}
-	if !d.settled(name) {
-		at.Moved = d.placeHold(name)
-		if at.Moved.You {
-			at.MovedTodo = Todo(queue.Elsewhere, name)
-		}
-	}
-	return at
-}
-
 // situation is all that decisions rest on, and how many copies of each class there are
 // in each state.
-func (d *Device) situation(ctx context.Context, now time.Time) (gate.Situation, []records.Counter, error) {
-	s := d.outlook(now)
+func (d *Device) situation(ctx context.Context) (gate.Situation, []records.Counter, error) {
+	s := d.outlook()
 	counters, err := d.Records.Counters(ctx)
 	if err != nil {
 		return s, nil, err
@@ -70,7 +55,7 @@ func (d *Device) situation(ctx context.Context, now time.Time) (gate.Situation, 
 			if _, known := s.Accounts[account]; known || limit.Bytes == 0 {
 				continue
 			}
-			start, _ := allowance.Period(limit.Per, now, s.Zone)
+			start, _ := allowance.Period(limit.Per, s.Time, s.Zone)
 			if s.Accounts[account], err = d.Records.Account(ctx, lane.Over, start); err != nil {
 				return s, nil, err
 			}
@@ -85,8 +70,8 @@ type view struct {
 	verdicts map[queue.Class]gate.Verdict
 }
 
-func (d *Device) view(ctx context.Context, now time.Time) (view, error) {
-	s, _, err := d.situation(ctx, now)
+func (d *Device) view(ctx context.Context) (view, error) {
+	s, _, err := d.situation(ctx)
 	return view{s, map[queue.Class]gate.Verdict{}}, err
 }
 

@@ -24,6 +24,7 @@ import (
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/folder"
 	"yardtide/engine/device"
+	"yardtide/engine/place"
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
@@ -225,7 +226,7 @@ func TestAnotherPlaceIsAskedAbout(t *testing.T) {
 			assert.Len(t, b.files("attic"), 3, "what lay there is not put there twice")
 			assert.Len(t, b.files("loft"), 2, "what is at the old place stays")
 			_, err := b.device.SettlePlace(t.Context(), "locker", false)
-			var none device.NoQuestion
+			var none place.NoQuestion
 			assert.ErrorAs(t, err, &none, "it is asked once")
 		})
 	}
@@ -347,7 +348,7 @@ func TestNothingIsCalledSafeThatIsNotWhateverBecomesOfPlaces(t *testing.T) {
 			require.NoError(t, os.MkdirAll(b.path, 0o755))
 			b.until("settled", func(wire.Device) bool {
 				_, err := b.device.SettlePlace(t.Context(), "locker", true)
-				var none device.NoQuestion
+				var none place.NoQuestion
 				return err == nil || assert.ErrorAs(t, err, &none)
 			})
 			b.until("all safe", func(s wire.Device) bool {

@@ -15,7 +15,6 @@ import (
 	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
-	"yardtide/engine/device"
 	"yardtide/standin"
 	"yardtide/wire"
 )
@@ -60,20 +59,6 @@ func TestSmallestGoesFirstBetweenKindsToo(t *testing.T) {
 		order[name] = y.copy(name).ProvenMS
 	}
 	assert.LessOrEqual(t, order["b.mp4"], order["a.jpg"], "the clip is smaller than one of the photos: %v", order)
-}
-
-// What lands while a storage is asked for its room is not forgotten when it
-// answers.
-func TestWhatLandsWhileRoomIsAskedForCounts(t *testing.T) {
-	f := &device.Fleet{}
-	f.SetSpace("shed", destination.Space{Free: 1000, Used: 0}, f.Landed("shed"))
-	before := f.Landed("shed")
-	device.Land(f, "shed", 300) // after the question, before the answer
-	f.SetSpace("shed", destination.Space{Free: 1000, Used: 0}, before)
-	assert.EqualValues(t, 700, f.Left("shed", 0))
-	assert.EqualValues(t, 600, f.Left("shed", 100))
-	f.SetSpace("shed", destination.Space{Free: 700, Used: 300}, f.Landed("shed"))
-	assert.EqualValues(t, 700, f.Left("shed", 0), "and not twice")
 }
 
 // A plan that asks for another period, names the rule otherwise or has a second

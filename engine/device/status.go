@@ -9,13 +9,9 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/queue"
-	"yardtide/engine/destination"
 	"yardtide/engine/records"
 	"yardtide/wire"
 )
-
-// largeSend is the size from which a send says that it cannot go on.
-const largeSend = 32 << 20
 
 // Status tells how the device stands, in items. It reads counters only: it costs
 // the same with ten items and with a million.
@@ -29,7 +25,7 @@ func (d *Device) Status(ctx context.Context) (wire.Device, error) {
 	if err != nil {
 		return wire.Device{}, err
 	}
-	v, err := d.view(ctx, now)
+	v, err := d.view(ctx)
 	if err != nil {
 		return wire.Device{}, err
 	}
@@ -40,7 +36,7 @@ func (d *Device) Status(ctx context.Context) (wire.Device, error) {
 	for _, src := range v.Plan.Devices[d.Name].Sources {
 		one := wire.Source{Folder: src.Folder, Path: d.Folder(src.Folder), Rule: src.Rule, Problems: []wire.Problem{}}
 		if known := d.sources[src.Folder]; known != nil {
-			one.Scanned = known.scanned
+			one.Scanned = known.at
 			for _, problem := range known.problems {
 				one.Problems = append(one.Problems, wire.Problem(problem))
 			}
@@ -48,9 +44,9 @@ func (d *Device) Status(ctx context.Context) (wire.Device, error) {
 		s.Sources = append(s.Sources, one)
 	}
 	active := map[queue.Class]int64{} // proofs that are being taken hold nothing up
-	for _, c := range d.active {
-		if c.copy.State == queue.Proving {
-			active[c.copy.Class]++
+	for _, s := range d.active {
+		if c := s.Copy(); c.State == queue.Proving {
+			active[c.Class]++
 		}
 	}
 	d.mu.Unlock()
@@ -199,16 +195,8 @@ func (d *Device) sending(now time.Time) []wire.Send {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	sends := []wire.Send{}
-	for _, c := range d.active {
-		sent := c.meter.from.Load() + c.meter.n.Load()
-		s := wire.Send{Item: d.Records.Key(c.copy.Item), Name: c.copy.Name, Kind: c.copy.Kind, Destination: c.copy.Destination, State: c.copy.State, Bytes: c.copy.Bytes, Sent: sent, Metered: c.metered}
-		if took := now.Sub(c.started).Seconds(); took > 0.5 && !c.proving {
-			s.Rate = int64(float64(c.meter.n.Load()) / took)
-		}
-		if r, able := c.driver.(destination.Resumer); s.Bytes >= largeSend && s.State == queue.Sending {
-			s.BeginsAnew = !able || !r.Resumes()
-		}
-		sends = append(sends, s)
+	for _, s := range d.active {
+		sends = append(sends, s.Told(d.Records.Key(s.Copy().Item), now))
 	}
 	slices.SortFunc(sends, func(a, b wire.Send) int {
 		return cmp.Or(cmp.Compare(a.Item, b.Item), cmp.Compare(a.Destination, b.Destination))
@@ -221,15 +209,6 @@ func (d *Device) Sends() []wire.Send { return d.sending(time.Now()) }
 
 func retryHold(next time.Time) gate.Hold {
 	return gate.Hold{Gate: gate.Retry, Says: "Waits a little after a failed try.", Opens: next}
-}
-
-// Trouble is why a destination fails for every copy, and what the keeper can do;
-// "" when it does not.
-func (d *Device) Trouble(name string) (says, todo string) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	f := d.placeOf(name).failing
-	return f.Says, f.Todo
 }
 
 // lanes tells every lane of the plan that matters to this device.

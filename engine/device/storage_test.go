@@ -29,9 +29,12 @@ import (
 	"yardtide/engine/destination/sftp"
 	"yardtide/engine/destination/webdav"
 	"yardtide/engine/device"
+	"yardtide/engine/fleet"
+	"yardtide/engine/proof"
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
+	"yardtide/engine/upkeep"
 	"yardtide/standin"
 	"yardtide/standin/apache"
 	"yardtide/standin/gateway"
@@ -46,7 +49,7 @@ type house struct {
 	plan    string
 	open    func() destination.Driver
 	sensors map[string]*sensor.Set
-	fleet   *device.Fleet
+	fleet   *fleet.Fleet
 	devices map[string]*device.Device
 	stop    func()
 }
@@ -75,7 +78,7 @@ func (h *house) start() {
 	p, err := plan.Parse("plan", []byte(h.plan))
 	require.NoError(h.t, err)
 	driver := h.open()
-	h.fleet, h.devices = &device.Fleet{}, map[string]*device.Device{}
+	h.fleet, h.devices = &fleet.Fleet{}, map[string]*device.Device{}
 	ctx, cancel := context.WithCancel(context.Background())
 	var running sync.WaitGroup
 	var files []*records.Records
@@ -332,7 +335,7 @@ func TestTheOpenRecordCanBeCheckedWithoutYardTide(t *testing.T) {
 	var sums []string
 	require.Eventually(t, func() bool {
 		var err error
-		sums, err = filepath.Glob(root + "/" + device.RecordDir + "/*/SHA256SUMS-*")
+		sums, err = filepath.Glob(root + "/" + upkeep.RecordDir + "/*/SHA256SUMS-*")
 		require.NoError(t, err)
 		lines := 0
 		for _, file := range sums {
@@ -357,7 +360,7 @@ func TestTheOpenRecordCanBeCheckedWithoutYardTide(t *testing.T) {
 	schema, err := compiler.Compile("record.json")
 	require.NoError(t, err)
 	folders := map[string]bool{}
-	index, err := filepath.Glob(root + "/" + device.RecordDir + "/*/index-*.jsonl")
+	index, err := filepath.Glob(root + "/" + upkeep.RecordDir + "/*/index-*.jsonl")
 	require.NoError(t, err)
 	n := 0
 	for _, file := range index {
@@ -368,7 +371,7 @@ func TestTheOpenRecordCanBeCheckedWithoutYardTide(t *testing.T) {
 			line, err := jsonschema.UnmarshalJSON(bytes.NewReader(lines.Bytes()))
 			require.NoError(t, err)
 			assert.NoError(t, schema.Validate(line))
-			var e device.Entry
+			var e upkeep.Entry
 			require.NoError(t, json.Unmarshal(lines.Bytes(), &e))
 			there, err := os.ReadFile(filepath.Join(root, e.Path))
 			require.NoError(t, err)
@@ -452,7 +455,7 @@ func TestWhatWasThereBeforeIsNotSentAgain(t *testing.T) {
 	h.file("tablet", "stern.jpg", other)
 	h.until("tablet", "safe", counts(queue.Safe, 2))
 	assert.Equal(t, "old archive/1999/keel 50%.jpg", h.copy("tablet", "keel.jpg").Remote)
-	assert.Equal(t, device.ReadBack, h.copy("tablet", "keel.jpg").Proof)
+	assert.Equal(t, proof.ReadBack, h.copy("tablet", "keel.jpg").Proof)
 	assert.Equal(t, "2026/05/stern.jpg", h.copy("tablet", "stern.jpg").Remote, "of the same size, and not the same")
 	assert.NoFileExists(t, root+"/2026/05/keel.jpg")
 	a, err = h.devices["phone"].Adopt(t.Context(), "locker", func(wire.Adopted) {})

@@ -20,7 +20,6 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
-	"yardtide/engine/device"
 	"yardtide/engine/records"
 	"yardtide/wire"
 )
@@ -292,20 +291,4 @@ func TestRebuiltRecordsSendNothingThatIsThere(t *testing.T) {
 			assert.Positive(t, a.Spent, "what was spent is not known: no allowance is passed")
 		})
 	}
-}
-
-func FuzzReadIndex(f *testing.F) {
-	f.Add(`{"path":"2026/a.jpg","size":1,"sha256":"` + strings.Repeat("0", 64) + `"}` + "\n")
-	for _, text := range []string{"", "\n", "{}", `{"path":"../x","size":1}`, "null\n[]\n1", "\x00"} {
-		f.Add(text)
-	}
-	f.Fuzz(func(t *testing.T, text string) {
-		entries, err := device.ReadIndex(strings.NewReader(text))
-		require.NoError(t, err)
-		for _, e := range entries {
-			require.NotEmpty(t, e.Path)
-			require.NotContains(t, "/"+e.Path+"/", "/../")
-			require.Positive(t, e.Size)
-		}
-	})
 }

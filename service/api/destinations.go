@@ -12,7 +12,7 @@ import (
 
 	"yardtide/core/plan"
 	"yardtide/engine/destination"
-	"yardtide/engine/device"
+	"yardtide/engine/place"
 	"yardtide/service"
 	"yardtide/wire"
 )
@@ -49,7 +49,7 @@ func (s *Server) destinationRoutes() {
 		Body wire.PlaceAnswer
 	}) (*answer[wire.Count], error) {
 		n, err := s.service.SettlePlace(ctx, in.Name, in.Body.Is == "moved")
-		var none device.NoQuestion
+		var none place.NoQuestion
 		if errors.As(err, &none) {
 			return nil, huma.Error409Conflict(sentence(none))
 		}

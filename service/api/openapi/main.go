@@ -8,7 +8,7 @@ import (
 	"os"
 	"testing/fstest"
 
-	"yardtide/engine/device"
+	"yardtide/engine/upkeep"
 	"yardtide/service"
 	"yardtide/service/api"
 )
@@ -23,7 +23,7 @@ func main() {
 // run prints the API document, or with "record" the schema of the open record.
 func run() (err error) {
 	if len(os.Args) > 1 && os.Args[1] == "record" {
-		text, err := device.RecordSchema()
+		text, err := upkeep.RecordSchema()
 		if err != nil {
 			return err
 		}

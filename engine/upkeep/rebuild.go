@@ -1,4 +1,4 @@
-package device
+package upkeep
 
 import (
 	"bufio"
@@ -21,67 +21,33 @@ import (
 // anything is sent to one, what lies there is listed, and the open records there
 // are read: a file that is there is then compared and not sent.
 
-func rebuiltFact(name string) string { return "rebuilt " + name }
-
-// readRebuild reads which destinations were looked at since the records were begun
-// anew.
-func (d *Device) readRebuild(ctx context.Context) error {
-	begun, err := d.Records.Fact(ctx, records.RebuildFact)
-	if err != nil || begun == "" {
-		return err
-	}
-	seen, err := d.Records.Facts(ctx, rebuiltFact(""))
-	if err != nil {
-		return err
-	}
-	d.rebuilt = map[string]bool{}
-	for name := range seen {
-		d.rebuilt[name] = true
-	}
-	return nil
-}
-
-// unseen tells whether a destination was not looked at since the records were begun
-// anew. The caller has the lock.
-func (d *Device) unseen(name string) bool { return d.rebuilt != nil && !d.rebuilt[name] }
-
 // rebuildDue has destinations looked at that are owed it.
-func (d *Device) rebuildDue(_ context.Context, name string, _ time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if !d.unseen(name) {
+func (u *Upkeep) rebuildDue(_ context.Context, name string, _ time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {
+	if !u.Places.At(name).Unseen {
 		return nil, time.Time{}, nil
 	}
-	return func(ctx context.Context) error {
-		err := d.lookThroughAll(ctx, name)
-		if err == nil {
-			d.mu.Lock()
-			d.rebuilt[name] = true
-			d.mu.Unlock()
-		}
-		return err
-	}, time.Time{}, nil
+	return func(ctx context.Context) error { return u.lookThroughAll(ctx, name) }, time.Time{}, nil
 }
 
-func (d *Device) lookThroughAll(ctx context.Context, name string) error {
-	if _, err := d.Adopt(ctx, name, func(wire.Adopted) {}); err != nil {
+func (u *Upkeep) lookThroughAll(ctx context.Context, name string) error {
+	if _, err := u.Adopt(ctx, name, func(wire.Adopted) {}); err != nil {
 		return err
 	}
-	driver, err := d.reach(ctx, name)
+	driver, err := u.Places.Reach(ctx, name)
 	if err != nil {
 		return err
 	}
-	known, err := d.readRecords(ctx, driver, name)
+	known, err := u.readRecords(ctx, driver, name)
 	if err != nil {
 		return err
 	}
-	d.Log.Info("a destination was looked at, to rebuild the records", "device", d.Name, "destination", name, "recorded", known)
-	return d.Records.SetFact(context.WithoutCancel(ctx), rebuiltFact(name), time.Now().UTC().Format(time.RFC3339))
+	u.Log.Info("a destination was looked at, to rebuild the records", "device", u.Device, "destination", name, "recorded", known)
+	return u.Places.Listed(ctx, name)
 }
 
 // readRecords reads the open records at a destination, of all devices. It returns
 // how many files they tell of.
-func (d *Device) readRecords(ctx context.Context, driver destination.Driver, name string) (known int, err error) {
+func (u *Upkeep) readRecords(ctx context.Context, driver destination.Driver, name string) (known int, err error) {
 	b, able := driver.(destination.Browser)
 	if !able {
 		return 0, nil
@@ -120,7 +86,7 @@ func (d *Device) readRecords(ctx context.Context, driver destination.Driver, nam
 			for i, e := range entries {
 				found[i] = records.Found{Destination: name, Path: e.Path, Size: e.Size, SHA256: e.SHA256, HashedMS: e.Proven.UnixMilli()}
 			}
-			if err := d.Records.KnowFound(ctx, found); err != nil {
+			if err := u.Records.KnowFound(ctx, found); err != nil {
 				return known, err
 			}
 			known += len(entries)

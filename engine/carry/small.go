@@ -1,4 +1,4 @@
-package device
+package carry
 
 import (
 	"bytes"
@@ -15,6 +15,7 @@ import (
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
+	"yardtide/engine/source"
 )
 
 // A small file is read whole, seen to be unchanged and hashed before anything of it
@@ -35,45 +36,45 @@ type landing struct {
 
 // goesWhole tells whether a copy may go as a small file: nothing of it is there or
 // under way, and nothing about it must be counted or asked on the way.
-func (d *Device) goesWhole(s *carriage) bool {
-	return s.copy.Bytes <= smallFile && s.copy.Temp == "" && s.copy.Remote == "" && !s.metered && !s.reserved && !s.ordered &&
-		!d.currentPlan().Rules[s.copy.Rule].StoreEach
+func (c *Carrier) goesWhole(s *Send) bool {
+	return s.copy.Bytes <= smallFile && s.copy.Temp == "" && s.copy.Remote == "" && !s.Metered && !s.reserved && !s.Ordered &&
+		!c.Plan().Rules[s.copy.Rule].StoreEach
 }
 
 // sendWhole sends a small file and puts it in place. That it landed is recorded with
 // its proof (see landed).
-func (d *Device) sendWhole(ctx context.Context, s *carriage) error {
+func (c *Carrier) sendWhole(ctx context.Context, s *Send) error {
 	buffer := smallBuffers.Get().(*[]byte)
 	content := (*buffer)[:s.copy.Bytes]
-	sum, err := d.readWhole(ctx, s, content)
+	sum, err := c.readWhole(ctx, s, content)
 	if err != nil {
 		smallBuffers.Put(buffer)
 		return err
 	}
 	s.meter.began.Store(true)
-	path := d.pathOf(s)
-	temp := destination.NewTemp(d.owner())
+	path := c.pathOf(s)
+	temp := destination.NewTemp(c.Owner)
 	s.temp = temp
-	if err := d.step(ctx, s, queue.Sending, d.way(s), records.Change{Says: text(""), Temp: &temp, Remote: &path, SHA256: &sum, Landed: new(bool)}); err != nil {
+	if err := c.step(ctx, s, queue.Sending, c.way(s), records.Change{Says: text(""), Temp: &temp, Remote: &path, SHA256: &sum, Landed: new(bool)}); err != nil {
 		return err
 	}
-	body := &sendReader{ctx: ctx, f: bytes.NewReader(content), meter: &s.meter, pace: d.pace, note: func() error { return nil }}
+	body := &sendReader{ctx: ctx, f: bytes.NewReader(content), meter: &s.meter, pace: c.Pace, note: func() error { return nil }}
 	if err := s.driver.Put(ctx, temp, body, 0, s.copy.Bytes); err != nil {
 		return err // the buffer is left to the collector: a transport may read it still
 	}
 	smallBuffers.Put(buffer)
 	switch err := s.driver.Publish(ctx, temp, path); {
 	case errors.Is(err, destination.ErrExists):
-		if path, err = d.publish(ctx, s, temp, sum); err != nil {
+		if path, err = c.publish(ctx, s, temp, sum); err != nil {
 			return err
 		}
 	case err != nil:
 		return err
 	}
 	sent, landed := s.copy.Sent+s.meter.n.Load(), true
-	d.mu.Lock()
+	s.mu.Lock()
 	s.copy.Remote, s.copy.SHA256, s.landed, s.ours = path, sum, true, true
-	d.mu.Unlock()
+	s.mu.Unlock()
 	s.unrecorded = &landing{fmt.Sprintf("Sent %s as %s.", gate.Bytes(s.copy.Bytes), path),
 		records.Change{Temp: text(""), Remote: &path, SHA256: &sum, Sent: &sent, Landed: &landed}}
 	return nil
@@ -81,41 +82,41 @@ func (d *Device) sendWhole(ctx context.Context, s *carriage) error {
 
 // readWhole reads a small file, and tells its hash once it is seen that it did not
 // change meanwhile.
-func (d *Device) readWhole(ctx context.Context, s *carriage, content []byte) (string, error) {
-	f, err := d.open(ctx, s)
+func (c *Carrier) readWhole(ctx context.Context, s *Send, content []byte) (string, error) {
+	f, err := c.open(ctx, s)
 	if err != nil {
 		return "", err
 	}
-	defer f.close()
+	defer f.Close()
 	if _, err := io.ReadFull(f, content); err != nil {
 		switch {
 		case context.Cause(ctx) != nil:
 			return "", context.Cause(ctx)
 		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-			return "", sourceError{queue.Changed, "The file became shorter while it was read."}
+			return "", source.Error{Cause: queue.Changed, Says: "The file became shorter while it was read."}
 		}
-		return "", sourceError{queue.Unreadable, "The file cannot be read to its end: " + scan.Reason(err) + "."}
+		return "", source.Error{Cause: queue.Unreadable, Says: "The file cannot be read to its end: " + scan.Reason(err) + "."}
 	}
-	if err := f.unchanged(ctx, s.item); err != nil {
+	if err := f.Unchanged(ctx, s.item); err != nil {
 		return "", err
 	}
-	if same, err := f.isStill(ctx, s.path); err != nil || !same {
-		return "", errors.Join(err, sourceError{queue.Changed, "The file was replaced while it was read."})
+	if same, err := f.IsStill(ctx, s.path); err != nil || !same {
+		return "", errors.Join(err, source.Error{Cause: queue.Changed, Says: "The file was replaced while it was read."})
 	}
 	hash := sha256.Sum256(content)
 	sum := hex.EncodeToString(hash[:])
 	if s.hash != "" && s.hash != sum {
-		return "", sourceError{queue.Changed, "The file changed while it was read."}
+		return "", source.Error{Cause: queue.Changed, Says: "The file changed while it was read."}
 	}
 	return sum, nil
 }
 
 // settle records that a small file landed, where its proof did not record it.
-func (d *Device) settle(ctx context.Context, s *carriage) error {
+func (c *Carrier) settle(ctx context.Context, s *Send) error {
 	l := s.unrecorded
 	if l == nil {
 		return nil
 	}
 	s.unrecorded = nil
-	return d.step(ctx, s, queue.Proving, l.story, l.change)
+	return c.step(ctx, s, queue.Proving, l.story, l.change)
 }

@@ -1,4 +1,4 @@
-package device
+package upkeep
 
 import (
 	"context"
@@ -7,6 +7,7 @@ import (
 
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
+	"yardtide/engine/proof"
 	"yardtide/engine/records"
 	"yardtide/wire"
 )
@@ -15,28 +16,28 @@ import (
 // with 0; at one destination, or at all with "". It is done beside the sends,
 // one at a time for each destination, over networks that cost nothing. It
 // returns how many are to be proven.
-func (d *Device) Reprove(ctx context.Context, name string, sample int64) (int64, error) {
-	n, err := d.Records.Reprove(ctx, name, sample)
-	d.changed()
+func (u *Upkeep) Reprove(ctx context.Context, name string, sample int64) (int64, error) {
+	n, err := u.Records.Reprove(ctx, name, sample)
+	u.Changed()
 	return n, err
 }
 
 // StopReproving has no more proofs taken again at a destination, or at all with "".
-func (d *Device) StopReproving(ctx context.Context, name string) error {
-	err := d.Records.StopReproving(ctx, name)
-	d.changed()
+func (u *Upkeep) StopReproving(ctx context.Context, name string) error {
+	err := u.Records.StopReproving(ctx, name)
+	u.Changed()
 	return err
 }
 
 // Proving counts the proofs that are still to be taken again at a destination, or at
 // all with "", and how many of them something holds: the network, a pause, or the
 // destination.
-func (d *Device) Proving(ctx context.Context, destination string) (p wire.Proving, err error) {
-	counts, err := d.Records.Reproving(ctx)
+func (u *Upkeep) Proving(ctx context.Context, destination string) (p wire.Proving, err error) {
+	counts, err := u.Records.Reproving(ctx)
 	if err != nil {
 		return p, err
 	}
-	counters, err := d.Records.Counters(ctx)
+	counters, err := u.Records.Counters(ctx)
 	if err != nil {
 		return p, err
 	}
@@ -45,7 +46,7 @@ func (d *Device) Proving(ctx context.Context, destination string) (p wire.Provin
 			p.Stuck += c.N
 		}
 	}
-	s := d.outlook(time.Now())
+	s := u.Outlook()
 	for name, n := range counts {
 		if destination != "" && destination != name {
 			continue
@@ -59,41 +60,40 @@ func (d *Device) Proving(ctx context.Context, destination string) (p wire.Provin
 }
 
 // reproveDue has proofs taken again that the keeper wants.
-func (d *Device) reproveDue(ctx context.Context, name string, _ time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {
-	if _, some, err := d.Records.ToReprove(ctx, name); err != nil || !some {
+func (u *Upkeep) reproveDue(ctx context.Context, name string, _ time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {
+	if _, some, err := u.Records.ToReprove(ctx, name); err != nil || !some {
 		return nil, time.Time{}, err
 	}
-	return func(sendCtx context.Context) error { return d.reproveAll(sendCtx, ctx, name) }, time.Time{}, nil
+	return func(sendCtx context.Context) error { return u.reproveAll(sendCtx, ctx, name) }, time.Time{}, nil
 }
 
 // reproveAll takes proofs at one destination until there are none to take, or the
 // destination fails, or a gate shuts. It begins none after the end of life.
-func (d *Device) reproveAll(ctx, life context.Context, name string) error {
-	for life.Err() == nil && !d.outlook(time.Now()).Quiet(name) {
-		c, some, err := d.Records.ToReprove(life, name)
+func (u *Upkeep) reproveAll(ctx, life context.Context, name string) error {
+	for life.Err() == nil && !u.Outlook().Quiet(name) {
+		c, some, err := u.Records.ToReprove(life, name)
 		if err != nil || !some {
 			return err
 		}
-		driver, err := d.reach(ctx, name)
+		driver, err := u.Places.Reach(ctx, name)
 		if err != nil {
 			return err
 		}
-		if err := d.proveAgain(ctx, driver, c); err != nil {
+		if err := u.proveAgain(ctx, driver, c); err != nil {
 			return err
 		}
-		d.mended(name)
-		d.Changed()
+		u.Places.Mended(name)
+		u.Tell()
 	}
 	return nil
 }
 
 // proveAgain takes one proof again and records what it shows.
-func (d *Device) proveAgain(ctx context.Context, driver destination.Driver, c records.Copy) error {
-	s := &carriage{copy: c, driver: driver}
-	way, err := compare(ctx, s, c.Remote, c.SHA256, true, true)
+func (u *Upkeep) proveAgain(ctx context.Context, driver destination.Driver, c records.Copy) error {
+	way, err := proof.Take(ctx, driver, c.Remote, c.SHA256, c.Bytes, true, true)
 	if err == nil {
 		var now destination.Driver
-		if now, err = d.reach(ctx, c.Destination); err == nil && now != driver { // it is no longer the same place
+		if now, err = u.Places.Reach(ctx, c.Destination); err == nil && now != driver { // it is no longer the same place
 			return nil
 		}
 	}
@@ -101,7 +101,7 @@ func (d *Device) proveAgain(ctx context.Context, driver destination.Driver, c re
 	says, todo := "", ""
 	switch {
 	case err == nil:
-		return d.Records.Proven(after, c.ID, way, time.Now())
+		return u.Records.Proven(after, c.ID, way, time.Now())
 	case ctx.Err() != nil:
 		return context.Cause(ctx)
 	case errors.Is(err, destination.ErrNotFound):
@@ -111,21 +111,14 @@ func (d *Device) proveAgain(ctx context.Context, driver destination.Driver, c re
 	default:
 		return err
 	}
-	return d.lost(after, c, says, todo)
+	return u.lost(after, c, says, todo)
 }
 
-// lost takes every copy of this process that rests on what lay at a path back from
-// safe.
-func (d *Device) lost(ctx context.Context, c records.Copy, says, todo string) error {
-	n := int64(0)
-	for _, member := range d.Fleet.all() {
-		lost, err := member.Records.Lost(context.WithoutCancel(ctx), c.Destination, c.Remote, says, todo, time.Now())
-		if err != nil {
-			return err
-		}
-		n += lost
-		member.Changed()
+// lost takes every copy that rests on what lay at a path back from safe.
+func (u *Upkeep) lost(ctx context.Context, c records.Copy, says, todo string) error {
+	n, err := u.Others.Lost(ctx, c.Destination, c.Remote, says, todo)
+	if err == nil {
+		u.Log.Error("a copy that was safe is lost", "device", u.Device, "destination", c.Destination, "path", c.Remote, "copies", n, "says", says)
 	}
-	d.Log.Error("a copy that was safe is lost", "device", d.Name, "destination", c.Destination, "path", c.Remote, "copies", n, "says", says)
-	return nil
+	return err
 }

@@ -1,4 +1,7 @@
-package device
+// Package source reads a file of a device, whatever its file system does: a call that
+// hangs keeps nobody, and what changed since the file was found is noticed. It does
+// not walk folders: scan does.
+package source
 
 import (
 	"context"
@@ -11,11 +14,20 @@ import (
 	"yardtide/engine/scan"
 )
 
-// file is a file on the device that is being read. A file system may keep a call
+// Error is a failure of the file, not of the storage.
+type Error struct {
+	Cause queue.Cause
+	Says  string
+}
+
+// Error implements error.
+func (e Error) Error() string { return e.Says }
+
+// File is a file on the device that is being read. A file system may keep a call
 // for ever (a share that went, a disk that fails), and no call can be taken back:
 // so each is made by a goroutine of the file's own, and whoever waits for it goes
 // when the context ends. What is then left behind ends when the system lets it.
-type file struct {
+type File struct {
 	ctx    context.Context
 	f      *os.File
 	buffer []byte
@@ -23,12 +35,12 @@ type file struct {
 	end    sync.Once
 }
 
-// fileBuffer is how much is read in one call.
-const fileBuffer = 256 << 10
+// Buffer is how much is read in one call.
+const Buffer = 256 << 10
 
-// openFile opens a regular file.
-func openFile(ctx context.Context, path string) (*file, error) {
-	f := &file{ctx: ctx, calls: make(chan func())}
+// Open opens a regular file; what is read of it ends with the context.
+func Open(ctx context.Context, path string) (*File, error) {
+	f := &File{ctx: ctx, calls: make(chan func())}
 	go func() {
 		for call := range f.calls {
 			call()
@@ -39,14 +51,14 @@ func openFile(ctx context.Context, path string) (*file, error) {
 	}()
 	err := f.call(func() (err error) { f.f, err = scan.Open(path); return err })
 	if err != nil {
-		f.close()
+		f.Close()
 		return nil, err
 	}
 	return f, nil
 }
 
 // call has something done by the file's goroutine, and waits for it or the end.
-func (f *file) call(do func() error) error {
+func (f *File) call(do func() error) error {
 	done := make(chan error, 1)
 	select {
 	case f.calls <- func() { done <- do() }:
@@ -61,16 +73,16 @@ func (f *file) call(do func() error) error {
 	}
 }
 
-// close lets go of the file; it waits for nothing.
-func (f *file) close() { f.end.Do(func() { close(f.calls) }) }
+// Close lets go of the file; it waits for nothing.
+func (f *File) Close() { f.end.Do(func() { close(f.calls) }) }
 
 // Read implements io.Reader.
-func (f *file) Read(p []byte) (n int, err error) {
+func (f *File) Read(p []byte) (n int, err error) {
 	return f.through(p, func(own []byte) (int, error) { return f.f.Read(own) })
 }
 
 // ReadAt implements io.ReaderAt.
-func (f *file) ReadAt(p []byte, at int64) (n int, err error) {
+func (f *File) ReadAt(p []byte, at int64) (n int, err error) {
 	for n < len(p) && err == nil {
 		var got int
 		from := at + int64(n) // the call may outlive this one
@@ -82,8 +94,8 @@ func (f *file) ReadAt(p []byte, at int64) (n int, err error) {
 
 // through reads by way of a buffer of the file's own: after it was given up, a
 // call writes into that one still.
-func (f *file) through(p []byte, read func([]byte) (int, error)) (n int, err error) {
-	most := min(len(p), fileBuffer)
+func (f *File) through(p []byte, read func([]byte) (int, error)) (n int, err error) {
+	most := min(len(p), Buffer)
 	if len(f.buffer) < most {
 		f.buffer = make([]byte, most)
 	}
@@ -101,10 +113,10 @@ func (f *file) through(p []byte, read func([]byte) (int, error)) (n int, err err
 	return copy(p, own[:got.n]), got.err
 }
 
-var _ io.ReaderAt = (*file)(nil)
+var _ io.ReaderAt = (*File)(nil)
 
-// stampOf tells the state of the open file.
-func (f *file) stampOf() (scan.Stamp, error) {
+// Stamp tells the state of the open file.
+func (f *File) Stamp() (scan.Stamp, error) {
 	now := make(chan scan.Stamp, 1)
 	err := f.call(func() error {
 		info, err := f.f.Stat()
@@ -119,28 +131,29 @@ func (f *file) stampOf() (scan.Stamp, error) {
 	return <-now, nil
 }
 
-// unchanged sees that the open file is as it was found: not only its size and
+// Unchanged sees that the open file is as it was found: not only its size and
 // time, which can be put back.
-func (f *file) unchanged(ctx context.Context, it records.Item) error {
-	now, err := f.stampOf()
+func (f *File) Unchanged(ctx context.Context, it records.Item) error {
+	now, err := f.Stamp()
 	if err != nil {
 		if context.Cause(ctx) != nil {
 			return context.Cause(ctx)
 		}
-		return sourceError{queue.Unreadable, "The file cannot be looked at: " + scan.Reason(err) + "."}
+		return Error{queue.Unreadable, "The file cannot be looked at: " + scan.Reason(err) + "."}
 	}
-	if !sameFile(now, it) {
-		return sourceError{queue.Changed, "The file changed since it was found; it is looked at again."}
+	if !Same(now, it) {
+		return Error{queue.Changed, "The file changed since it was found; it is looked at again."}
 	}
 	return nil
 }
 
-func sameFile(now scan.Stamp, it records.Item) bool {
+// Same tells whether a file that looks so now is the one that was found.
+func Same(now scan.Stamp, it records.Item) bool {
 	return now.Size == it.Size && now.MTime == it.MTime && now.Inode == it.Inode && (it.CTime == 0 || now.CTime == it.CTime)
 }
 
-// isStill tells whether a path leads to the open file.
-func (f *file) isStill(ctx context.Context, path string) (same bool, err error) {
+// IsStill tells whether a path leads to the open file.
+func (f *File) IsStill(ctx context.Context, path string) (same bool, err error) {
 	still := make(chan bool, 1)
 	err = f.call(func() error {
 		here, err := f.f.Stat()
@@ -155,7 +168,7 @@ func (f *file) isStill(ctx context.Context, path string) (same bool, err error) 
 		if context.Cause(ctx) != nil {
 			return false, context.Cause(ctx)
 		}
-		return false, sourceError{queue.Unreadable, "The file cannot be looked at: " + scan.Reason(err) + "."}
+		return false, Error{queue.Unreadable, "The file cannot be looked at: " + scan.Reason(err) + "."}
 	}
 	return <-still, nil
 }

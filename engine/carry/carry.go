@@ -1,0 +1,214 @@
+// Package carry takes one copy from its file to its proof: by way of what may be there
+// already, under a temporary name, put in place without writing over anything, and
+// compared. It does not choose what goes, nor when: device does.
+package carry
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"path/filepath"
+	"runtime/debug"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"yardtide/core/allowance"
+	"yardtide/core/gate"
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+	"yardtide/engine/destination"
+	"yardtide/engine/fleet"
+	"yardtide/engine/place"
+	"yardtide/engine/records"
+	"yardtide/engine/source"
+)
+
+// Options make a carrier. All are needed.
+type Options struct {
+	Device  string
+	Owner   string                     // what temporary names of the device begin with
+	Folder  func(source string) string // where a source lies on this machine
+	Records *records.Records
+	Places  *place.Places
+	Others  Others
+	Plan    func() *plan.Plan
+	Outlook func() gate.Situation // now, without what the records know
+	Pace    *rate.Limiter         // of all sends
+	Tell    func()                // something changed that is told
+	Freed   func()                // a send is done at the storage: another may begin
+	// Broken is told that the records could not be written.
+	Broken func(what string, err error)
+	Log    *slog.Logger
+	Jitter func() float64                    // in [0,1)
+	Wait   func(time.Duration) time.Duration // stretches or shortens waits
+}
+
+// Others is what a device knows of the others, and of itself among them: who has
+// these bytes at a place, and may they be sent.
+type Others interface {
+	// Alike tells whether another copy of the same size and look goes or went there.
+	Alike(ctx context.Context, device string, c records.Copy, look string) (bool, error)
+	// Holder finds a copy with the same content that is proven there, and its device.
+	Holder(ctx context.Context, destination string, bytes int64, sha256 string) (c records.Copy, device string, ok bool, err error)
+	// Taken tells whether another copy was put in place under this one's path.
+	Taken(ctx context.Context, device string, c records.Copy) (bool, error)
+	// Found lists files of a size that were there before; Hashed keeps the hash of one,
+	// "" when it is there no longer.
+	Found(ctx context.Context, destination string, bytes int64) ([]records.Found, error)
+	Hashed(ctx context.Context, file records.Found, sha256 string, at time.Time) error
+	// Turn gives the right to send content, and with wait waits while another may send
+	// the same; End gives it back.
+	Turn(ctx context.Context, c records.Copy, look, hash string, wait bool) (*fleet.Turn, error)
+	End(*fleet.Turn)
+	// Lost takes every copy that rests on a path back from safe.
+	Lost(ctx context.Context, destination, path, says, todo string) (int64, error)
+}
+
+var _ Others = (*fleet.Fleet)(nil)
+
+// Carrier carries the copies of a device.
+type Carrier struct{ Options }
+
+func text(s string) *string { return &s }
+
+// Reserve sets aside what a send may cost; ok is false when the allowance no longer
+// has room for it.
+func (c *Carrier) Reserve(ctx context.Context, s *Send) (ok bool, err error) {
+	if !s.Metered || s.Proving {
+		return true, nil
+	}
+	bytes := s.copy.Bytes
+	if s.copy.Temp != "" && bytes >= resumeFrom {
+		bytes += destination.Compared // what is read back, to go on from it
+	}
+	s.reserved, err = c.Records.Reserve(ctx, s.copy.ID, s.Spend, s.Limit, s.Since, allowance.Cost(bytes), time.Now())
+	return s.reserved, err
+}
+
+// Carry takes a copy as far as it goes and records how it ended. It tells whether
+// nothing failed.
+func (c *Carrier) Carry(ctx context.Context, s *Send) bool {
+	defer func() { c.Others.End(s.turn) }()
+	err := c.tryCarry(ctx, s)
+	if why := context.Cause(ctx); err != nil && why != nil {
+		err = why // whatever failed, it failed as the send was cut
+	}
+	// What follows must be recorded even when the send was cut.
+	ctx = context.WithoutCancel(ctx)
+	if !s.reserved {
+		// there is nothing to settle
+	} else if serr := c.Records.Settle(ctx, s.copy.ID, s.meter.spent()); serr != nil {
+		c.Log.Error("what was spent could not be recorded; it counts as reserved until the next start", "device", c.Device, "copy", s.copy.ID, "err", serr)
+	}
+	if err == nil {
+		c.Places.Mended(s.copy.Destination)
+		return true
+	}
+	if records.IsFailure(err) {
+		c.Broken("the records could not be written", err)
+		return false
+	}
+	if !tookAway(err) {
+		err = c.failed(ctx, s, err)
+	}
+	switch {
+	case tookAway(err):
+		c.clean(ctx, s)
+	case err != nil:
+		c.Broken("a failure could not be recorded", err)
+	}
+	return false
+}
+
+// tookAway tells whether a step was refused as the plan took the copy elsewhere
+// meanwhile: that is on record already.
+func tookAway(err error) bool {
+	var moved queue.StepError
+	return errors.As(err, &moved) || errors.Is(err, records.ErrNotAsked)
+}
+
+func (c *Carrier) tryCarry(ctx context.Context, s *Send) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			c.Log.Error("a send panicked", "device", c.Device, "copy", s.copy.ID, "panic", p, "stack", string(debug.Stack()))
+			err = fmt.Errorf("a fault in the program: %v", p)
+		}
+	}()
+	item, ok, err := c.Records.Item(ctx, s.copy.Item)
+	if err != nil || !ok {
+		return errors.Join(err, fmt.Errorf("the item of copy %d", s.copy.ID))
+	}
+	if item.GoneMS != 0 && !s.proving {
+		return source.Error{Cause: queue.Gone, Says: "The file was changed or removed before it was sent."}
+	}
+	s.item, s.path = item, filepath.Join(c.Folder(item.Source), filepath.FromSlash(item.Path()))
+	driver, err := c.Places.Reach(ctx, s.copy.Destination)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	s.driver = driver
+	s.mu.Unlock()
+	s.place = c.Places.Is(s.copy.Destination)
+	s.ours = s.copy.Landed
+	if s.proving {
+		return c.prove(ctx, s)
+	}
+	if there, err := c.isThere(ctx, s); err != nil || there {
+		return err
+	}
+	if c.goesWhole(s) {
+		err = c.sendWhole(ctx, s)
+	} else {
+		err = c.send(ctx, s)
+	}
+	if err != nil {
+		return err
+	}
+	err = c.prove(ctx, s)
+	// Without a proof it is on record all the same that it landed.
+	return errors.Join(err, c.settle(ctx, s))
+}
+
+// step records a step even when the send is cut meanwhile: what has happened at
+// the storage must be known here. The cut shows at the next thing that is done.
+func (c *Carrier) step(ctx context.Context, s *Send, to queue.State, story string, change records.Change) error {
+	ctx = context.WithoutCancel(ctx)
+	var err error
+	if l := s.unrecorded; l != nil && to == queue.Safe {
+		err = c.Records.Land(ctx, s.copy.ID, l.story, l.change, story, change, time.Now())
+	} else {
+		err = c.Records.Step(ctx, s.copy.ID, to, story, change, time.Now())
+	}
+	if err != nil {
+		return err
+	}
+	s.unrecorded = nil
+	s.mu.Lock()
+	s.copy.State = to
+	s.mu.Unlock()
+	c.Tell()
+	return nil
+}
+
+// safe records a proof.
+func (c *Carrier) safe(ctx context.Context, s *Send, story, way string, at time.Time) error {
+	// It is still the place that was proven, and the same address.
+	switch driver, err := c.Places.Reach(ctx, s.copy.Destination); {
+	case err != nil:
+		return err
+	case driver != s.driver:
+		return ErrMoved
+	}
+	s.mu.Lock()
+	s.recording = true
+	s.mu.Unlock()
+	c.Freed()
+	err := c.step(ctx, s, queue.Safe, story, records.Change{If: &s.place, Proof: &way, ProvenAt: &at, Says: text(""), Order: new(records.Order), NotBefore: &time.Time{}, Tries: new(int)})
+	if errors.Is(err, records.ErrFactChanged) { // in this moment
+		return ErrMoved
+	}
+	return err
+}

@@ -1,0 +1,77 @@
+package carry
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"yardtide/core/queue"
+	"yardtide/engine/destination"
+	"yardtide/engine/proof"
+)
+
+// This file takes the proof of what was sent.
+
+// prove takes the best proof that the destination allows. Over a network that
+// costs nothing is read back: unless the storage itself can tell, the proof is
+// owed, and the copy stays where it is. A hash that the storage has kept counts
+// for what was put there this moment only.
+func (c *Carrier) prove(ctx context.Context, s *Send) error {
+	costs := c.Outlook().Costs(s.copy.Destination)
+	s.mu.Lock()
+	s.proving = true
+	s.mu.Unlock()
+	if costs && !s.Metered {
+		return nil
+	}
+	way, err := proof.Take(ctx, s.driver, s.copy.Remote, s.copy.SHA256, s.copy.Bytes, !costs, !s.landed)
+	missing := errors.Is(err, destination.ErrNotFound)
+	switch {
+	case errors.Is(err, proof.ErrUnread):
+		return nil
+	case err != nil && !missing && destination.CauseOf(err) != queue.Different:
+		return err
+	case err != nil:
+		return c.notThere(ctx, s, missing)
+	}
+	story := "Read back whole."
+	if way != proof.ReadBack {
+		story = "The storage has the same SHA-256."
+	}
+	return c.safe(ctx, s, story, way, time.Now())
+}
+
+// errClash tells that something else has the name that a copy had meant to take.
+var errClash = errors.New("another file has the name")
+
+// notThere tells what follows when what a copy was to be proven with is not at its
+// path: missing, or something else.
+func (c *Carrier) notThere(ctx context.Context, s *Send, missing bool) error {
+	path := s.copy.Remote
+	switch {
+	case s.twin != "":
+		// It was called safe for another copy: that is not so any more.
+		says := "What was at " + path + " is no longer at the storage."
+		if !missing {
+			says = "What lies at " + path + " is no longer what was proven."
+		}
+		if err := c.lost(ctx, s, says, "Find out who changed it. Retry sends it again while the file is on the device."); err != nil {
+			return err
+		}
+		return errClash
+	case !s.ours: // it was never put there: no fault of the storage's
+		return errClash
+	case missing:
+		return &destination.Error{Cause: queue.Different, Says: "what was put there as " + path + " is not at the storage"}
+	}
+	return &destination.Error{Cause: queue.Different, Says: "what lies at " + path + " is not what was sent; it is left there and sent anew"}
+}
+
+// lost takes every copy that rests on what lay at a copy's path back from safe.
+func (c *Carrier) lost(ctx context.Context, s *Send, says, todo string) error {
+	n, err := c.Others.Lost(context.WithoutCancel(ctx), s.copy.Destination, s.copy.Remote, says, todo)
+	if err == nil {
+		c.Log.Error("a copy that was safe is lost", "device", c.Device, "destination", s.copy.Destination, "path", s.copy.Remote, "copies", n, "says", says)
+	}
+	return err
+}

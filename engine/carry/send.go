@@ -1,0 +1,250 @@
+package carry
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+
+	"yardtide/core/gate"
+	"yardtide/core/naming"
+	"yardtide/core/queue"
+	"yardtide/engine/destination"
+	"yardtide/engine/proof"
+	"yardtide/engine/records"
+	"yardtide/engine/scan"
+	"yardtide/engine/source"
+)
+
+// This file sends a file and puts it in place.
+
+// open opens the file and sees that it is the one that was found. What is read of
+// it ends with the context, whatever the file system does.
+func (c *Carrier) open(ctx context.Context, s *Send) (*source.File, error) {
+	f, err := source.Open(ctx, s.path)
+	var other scan.NotRegular
+	switch {
+	case context.Cause(ctx) != nil:
+		if err == nil {
+			f.Close()
+		}
+		return nil, context.Cause(ctx)
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, source.Error{Cause: queue.Gone, Says: "The file is no longer on the device."}
+	case errors.As(err, &other):
+		return nil, source.Error{Cause: queue.Changed, Says: "What has the file's name is no file any more; it is looked at again."}
+	case err != nil:
+		return nil, source.Error{Cause: queue.Unreadable, Says: "The file cannot be read: " + scan.Reason(err) + "."}
+	}
+	if err := f.Unchanged(ctx, s.item); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+func (c *Carrier) hashFile(ctx context.Context, s *Send) (string, error) {
+	f, err := c.open(ctx, s)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	n, err := io.CopyBuffer(h, f, make([]byte, 256<<10))
+	if cause := context.Cause(ctx); cause != nil {
+		return "", cause
+	}
+	if err != nil {
+		return "", source.Error{Cause: queue.Unreadable, Says: "The file cannot be read to its end: " + scan.Reason(err) + "."}
+	}
+	if n != s.item.Size {
+		return "", source.Error{Cause: queue.Changed, Says: "The file changed while it was read."}
+	}
+	if err := f.Unchanged(ctx, s.item); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// resumeFrom is the size from which a send that was cut goes on.
+const resumeFrom = 8 << 20
+
+// kept asks what an earlier try left that can be built on.
+func (c *Carrier) kept(ctx context.Context, s *Send, f *source.File) (int64, error) {
+	r, able := s.driver.(destination.Resumer)
+	if !able || s.copy.Temp == "" || s.copy.Bytes < resumeFrom {
+		return 0, nil
+	}
+	kept, err := r.Kept(ctx, s.copy.Temp, f, s.copy.Bytes)
+	if errors.Is(err, fs.ErrClosed) || errors.Is(err, io.EOF) {
+		return 0, nil
+	}
+	return kept, err
+}
+
+// send streams the file to a temporary name, hashing on the way, and puts it
+// in place.
+func (c *Carrier) send(ctx context.Context, s *Send) error {
+	f, err := c.open(ctx, s)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	s.meter.began.Store(true) // looking at what is there is metered too
+	from, err := c.kept(ctx, s, f)
+	if err != nil {
+		return err
+	}
+	if s.copy.Temp != "" && s.copy.Bytes >= resumeFrom {
+		s.meter.read.Add(destination.Compared)
+	}
+	temp := s.copy.Temp
+	if from == 0 {
+		if temp != "" { // it is of no use
+			if err := s.driver.Remove(ctx, temp); err != nil {
+				return err
+			}
+		}
+		temp = destination.NewTemp(c.Owner)
+	}
+	s.temp = temp
+	story := c.way(s)
+	if from > 0 {
+		story += fmt.Sprintf(" It goes on after %s that are there.", gate.Bytes(from))
+	}
+	// The temporary name is on record before anything is written under it.
+	if err := c.step(ctx, s, queue.Sending, story, records.Change{Says: text(""), Temp: &temp, Remote: text(""), SHA256: text(""), Landed: new(bool)}); err != nil {
+		return err
+	}
+	body := &sendReader{ctx: ctx, f: f, meter: &s.meter, hash: newDigest(s.copy.Bytes), pace: c.Pace, note: func() error {
+		return c.Records.SetSent(context.WithoutCancel(ctx), s.copy.ID, s.copy.Sent+s.meter.n.Load())
+	}}
+	if err := body.skip(from); err != nil {
+		body.hash.sum()
+		return err
+	}
+	s.meter.from.Store(from)
+	err = s.driver.Put(ctx, temp, body, from, s.copy.Bytes)
+	sum := body.hash.sum()
+	if err != nil {
+		if body.failure != nil {
+			return body.failure
+		}
+		if errors.Is(err, io.ErrUnexpectedEOF) && body.n < s.copy.Bytes {
+			return source.Error{Cause: queue.Changed, Says: "The file became shorter while it was sent."}
+		}
+		return err
+	}
+	if err := f.Unchanged(ctx, s.item); err != nil {
+		return err
+	}
+	if same, err := f.IsStill(ctx, s.path); err != nil || !same {
+		return errors.Join(err, source.Error{Cause: queue.Changed, Says: "The file was replaced while it was sent."})
+	}
+	if s.hash != "" && s.hash != sum {
+		return source.Error{Cause: queue.Changed, Says: "The file changed while it was sent."}
+	}
+	remote, err := c.publish(ctx, s, temp, sum)
+	if err != nil {
+		return err
+	}
+	sent := s.copy.Sent + s.meter.n.Load()
+	story = fmt.Sprintf("Sent %s as %s.", gate.Bytes(s.copy.Bytes), remote)
+	if twice := sent - s.copy.Bytes; twice > 0 {
+		story = fmt.Sprintf("Sent %s as %s, %s of it twice.", gate.Bytes(s.copy.Bytes), remote, gate.Bytes(twice))
+	}
+	s.mu.Lock()
+	s.copy.Remote, s.copy.SHA256, s.landed, s.ours = remote, sum, true, true
+	s.mu.Unlock()
+	landed := true
+	change := records.Change{Temp: text(""), Remote: &remote, SHA256: &sum, Sent: &sent, Landed: &landed}
+	if s.reserved {
+		spent := s.meter.spent()
+		change.Settle = &spent
+	}
+	if err := c.step(ctx, s, queue.Proving, story, change); err != nil {
+		return err
+	}
+	s.reserved = false
+	return nil
+}
+
+func (c *Carrier) way(s *Send) string {
+	now := c.Outlook()
+	if !now.Networked(s.copy.Destination) {
+		return "To " + s.copy.Destination + "."
+	}
+	how := "Over " + now.Now.Network.Label()
+	if s.Metered {
+		how += ", counted as metered"
+	}
+	return how + "."
+}
+
+// publish puts the temporary file in place under the layout's path, or under a
+// name that tells it from something else which has that path. Content that is
+// there already is not put there twice.
+func (c *Carrier) publish(ctx context.Context, s *Send, temp, sum string) (string, error) {
+	base, mark, each := c.pathOf(s), sum, c.Plan().Rules[s.copy.Rule].StoreEach
+	if each { // equal files are told apart by where they come from
+		of := sha256.Sum256([]byte(sum + "\x00" + c.Device + "\x00" + s.copy.Path()))
+		mark = hex.EncodeToString(of[:])
+	}
+	for try := range mostNames {
+		path := base
+		if try > 0 {
+			path = naming.Clash(base, mark, try)
+		}
+		if err := c.Records.Note(ctx, s.copy.ID, temp, path, sum); err != nil {
+			return "", err
+		}
+		err := s.driver.Publish(ctx, temp, path)
+		if err == nil {
+			return path, nil
+		}
+		if !errors.Is(err, destination.ErrExists) {
+			return "", err
+		}
+		if each {
+			continue // what is there is another's: this try has put nothing in place
+		}
+		same, err := c.sameThere(ctx, s, path, sum)
+		if err != nil {
+			return "", err
+		}
+		if same {
+			if err := s.driver.Remove(ctx, temp); err != nil {
+				return "", err
+			}
+			return path, nil
+		}
+	}
+	return "", &destination.Error{Cause: queue.Refused, Says: "every name for it is taken at the storage"}
+}
+
+// pathOf is the layout's path of a copy.
+func (c *Carrier) pathOf(s *Send) string {
+	layout := c.Plan().Destinations[s.copy.Destination].Layout
+	return naming.Path(layout, naming.Item{Name: s.item.Name, Device: c.Device, Kind: s.item.Kind, TakenAt: s.item.TakenAt()})
+}
+
+// mostNames is how many names are tried for a file. Storage that damaged it
+// time and again holds some of them, and is mended one day.
+const mostNames = 50
+
+// sameThere compares what has a path with a hash. What the storage cannot tell
+// is not read back over a network that costs: the content then gets a name of
+// its own.
+func (c *Carrier) sameThere(ctx context.Context, s *Send, path, sum string) (bool, error) {
+	_, err := proof.Take(ctx, s.driver, path, sum, s.copy.Bytes, !s.Metered, true)
+	switch {
+	case err == nil:
+		return true, nil
+	case errors.Is(err, destination.ErrNotFound), errors.Is(err, proof.ErrUnread), destination.CauseOf(err) == queue.Different:
+		return false, nil
+	}
+	return false, err
+}

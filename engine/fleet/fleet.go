@@ -1,0 +1,201 @@
+// Package fleet is where the devices of one process agree on what one alone cannot
+// know: who has a file's bytes at a destination, whose turn it is to send them, and
+// how much room is left there. A device knows the others by this only. One that is
+// alone in it is answered for itself.
+package fleet
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"sync"
+	"time"
+
+	"yardtide/engine/records"
+)
+
+// Fleet is the devices of one process. The zero value is ready.
+type Fleet struct {
+	mu         sync.Mutex
+	members    []Member
+	turns      []*Turn
+	capacities map[string]*capacity
+}
+
+// Member is one of the devices, as the others know it.
+type Member struct {
+	Name    string
+	Records *records.Records
+	// Counts tells whether what it proved at a destination counts there now.
+	Counts func(destination string) bool
+	// Wake has it decide anew; Tell that something changed which is only told.
+	Wake, Tell func()
+}
+
+// Join takes a device in.
+func (f *Fleet) Join(m Member) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.members = append(f.members, m)
+	slices.SortFunc(f.members, func(a, b Member) int { return cmp.Compare(a.Name, b.Name) })
+}
+
+func (f *Fleet) all() []Member {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return slices.Clone(f.members)
+}
+
+// own is a copy as the records of a member know it: copies are numbered by device, so
+// that for the records of others none is this one.
+func (m Member) own(device string, c records.Copy) records.Copy {
+	if m.Name != device {
+		c.ID = -1
+	}
+	return c
+}
+
+// Alike tells whether another copy of the same size and look as one of a device goes
+// or went to its destination, from any device.
+func (f *Fleet) Alike(ctx context.Context, device string, c records.Copy, look string) (bool, error) {
+	for _, m := range f.all() {
+		if same, err := m.Records.SameLook(ctx, m.own(device, c), look); err != nil || same {
+			return same, err
+		}
+	}
+	return false, nil
+}
+
+// Holder finds a copy with the same content that is proven at a destination, and the
+// device whose it is.
+func (f *Fleet) Holder(ctx context.Context, destination string, bytes int64, sha256 string) (c records.Copy, device string, ok bool, err error) {
+	for _, m := range f.all() {
+		if !m.Counts(destination) {
+			continue // what it proved was proven elsewhere
+		}
+		if c, ok, err := m.Records.Twin(ctx, destination, bytes, sha256); err != nil || ok {
+			return c, m.Name, ok, err
+		}
+	}
+	return records.Copy{}, "", false, nil
+}
+
+// Taken tells whether another copy than one of a device has put something in place
+// under that one's path.
+func (f *Fleet) Taken(ctx context.Context, device string, c records.Copy) (bool, error) {
+	for _, m := range f.all() {
+		if taken, err := m.Records.Taken(ctx, c.Destination, c.Remote, m.own(device, c).ID); err != nil || taken {
+			return taken, err
+		}
+	}
+	return false, nil
+}
+
+// Found lists files of a size that were at a destination before.
+func (f *Fleet) Found(ctx context.Context, destination string, bytes int64) (found []records.Found, err error) {
+	for _, m := range f.all() {
+		more, err := m.Records.FoundOf(ctx, destination, bytes)
+		if err != nil {
+			return nil, err
+		}
+		found = append(found, more...)
+	}
+	return found, nil
+}
+
+// Hashed keeps the hash of a file that was at a destination before, "" when it is
+// there no longer.
+func (f *Fleet) Hashed(ctx context.Context, file records.Found, sha256 string, at time.Time) error {
+	for _, m := range f.all() {
+		if err := m.Records.SetFound(ctx, file.Destination, file.Path, sha256, at); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Ours tells which paths at a destination were put there by a device here.
+func (f *Fleet) Ours(ctx context.Context, destination string) (map[string]bool, error) {
+	ours := map[string]bool{}
+	for _, m := range f.all() {
+		own, err := m.Records.Ours(ctx, destination)
+		if err != nil {
+			return nil, err
+		}
+		for p := range own {
+			ours[p] = true
+		}
+	}
+	return ours, nil
+}
+
+// Matching counts the waiting copies that have the size of a file that was at a
+// destination before.
+func (f *Fleet) Matching(ctx context.Context, destination string) (n int64, err error) {
+	for _, m := range f.all() {
+		one, err := m.Records.Matching(ctx, destination)
+		if err != nil {
+			return n, err
+		}
+		n += one
+	}
+	return n, nil
+}
+
+// Lost takes every copy that rests on what lay at a path back from safe. It returns
+// how many.
+func (f *Fleet) Lost(ctx context.Context, destination, path, says, todo string) (n int64, err error) {
+	for _, m := range f.all() {
+		lost, err := m.Records.Lost(ctx, destination, path, says, todo, time.Now())
+		if err != nil {
+			return n, err
+		}
+		n += lost
+		m.Tell()
+	}
+	return n, nil
+}
+
+// Turn is one's right to send content to a destination: two never send the same at
+// once.
+type Turn struct {
+	destination, look, hash string
+	bytes                   int64
+	ended                   chan struct{}
+}
+
+// Turn gives the right to send content, its hash "" when nobody knows it. With wait it
+// waits while another send may carry the same: its size and look are alike, and it is
+// not known that the hash is another.
+func (f *Fleet) Turn(ctx context.Context, c records.Copy, look, hash string, wait bool) (*Turn, error) {
+	t := &Turn{destination: c.Destination, look: look, hash: hash, bytes: c.Bytes, ended: make(chan struct{})}
+	for {
+		f.mu.Lock()
+		i := slices.IndexFunc(f.turns, func(o *Turn) bool {
+			return o.destination == t.destination && o.bytes == t.bytes && o.look == t.look && (o.hash == "" || o.hash == t.hash)
+		})
+		if i < 0 || !wait {
+			f.turns = append(f.turns, t)
+			f.mu.Unlock()
+			return t, nil
+		}
+		other := f.turns[i]
+		f.mu.Unlock()
+		select {
+		case <-other.ended:
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		}
+	}
+}
+
+// End gives a turn back; nil has none.
+func (f *Fleet) End(t *Turn) {
+	if t == nil {
+		return
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.turns = slices.DeleteFunc(f.turns, func(o *Turn) bool { return o == t })
+	close(t.ended)
+}

@@ -1,0 +1,415 @@
+// Package place knows, for one device, which place each destination's name stands for,
+// and what is wrong there. Everything that is done at a destination goes through
+// Reach, which looks whether what answers is that place. What is done there is not
+// decided here.
+package place
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"yardtide/core/gate"
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+	"yardtide/engine/destination"
+	"yardtide/engine/records"
+)
+
+// Options make the places of a device. All are needed.
+type Options struct {
+	Device  string
+	Owner   string // what temporary names of the device begin with
+	Records *records.Records
+	// Driver gives the driver of a destination in the plan.
+	Driver func(name string) (destination.Driver, error)
+	// Changed is called, and must not block, when something changed that decisions rest
+	// on; Tell when something did that is only told.
+	Changed, Tell func()
+	Log           *slog.Logger
+	Jitter        func() float64                    // in [0,1)
+	Wait          func(time.Duration) time.Duration // stretches or shortens waits
+}
+
+// Places are the places of a device. Its methods are safe for concurrent use.
+type Places struct {
+	Options
+
+	mu     sync.Mutex
+	plan   *plan.Plan
+	places map[string]*place // by destination
+	anew   bool              // the records were begun anew: places that were not seen since are unseen
+}
+
+// bound is the place that a name stands for, as the records keep it.
+type bound struct {
+	ID    string `json:"id"`
+	Where string `json:"where"` // its address, as the plan had it
+	Stamp string `json:"stamp"` // of its marker, where the storage tells a copy from it
+}
+
+// fact is how the records keep it for a destination.
+func (b bound) fact(name string) records.NamedFact {
+	text, _ := json.Marshal(b) // three strings: it never fails
+	return records.NamedFact{Name: placeFact(name), Value: string(text)}
+}
+
+// place is what is known of one destination's place.
+type place struct {
+	bound   bound
+	seen    string // the identity of what answers instead, "" for none
+	foreign bool   // another place answers: the keeper is asked
+	driver  destination.Driver
+	dialled uint64    // the connection over which the place was last seen
+	sightAt time.Time // when
+	looking chan struct{}
+
+	failing  gate.Failing // for every copy
+	tries    int          // that failed so
+	failedAt time.Time    // when something last failed there
+	listed   bool         // what lies there was looked at since the records were begun anew
+}
+
+// New reads which places the names stood for.
+func New(ctx context.Context, o Options) (*Places, error) {
+	ps := &Places{Options: o, plan: &plan.Plan{}, places: map[string]*place{}}
+	facts, err := o.Records.Facts(ctx, placeFact(""))
+	if err != nil {
+		return nil, err
+	}
+	for name, text := range facts {
+		if err := json.Unmarshal([]byte(text), &ps.of(name).bound); err != nil {
+			return nil, fmt.Errorf("reading the place of %s: %w", name, err)
+		}
+	}
+	begun, err := o.Records.Fact(ctx, records.RebuildFact)
+	if err != nil || begun == "" {
+		return ps, err
+	}
+	ps.anew = true
+	listed, err := o.Records.Facts(ctx, listedFact(""))
+	for name := range listed {
+		ps.of(name).listed = true
+	}
+	return ps, err
+}
+
+// listedFact is the name of the fact that what lies at a destination was looked at
+// since the records were begun anew.
+func listedFact(name string) string { return "rebuilt " + name }
+
+// Listed notes that what lies at a destination was looked at since the records were
+// begun anew: it may be sent to.
+func (ps *Places) Listed(ctx context.Context, name string) error {
+	err := ps.Records.SetFact(context.WithoutCancel(ctx), listedFact(name), time.Now().UTC().Format(time.RFC3339))
+	if err == nil {
+		ps.mu.Lock()
+		ps.of(name).listed = true
+		ps.mu.Unlock()
+	}
+	return err
+}
+
+// SetPlan gives the plan in force.
+func (ps *Places) SetPlan(p *plan.Plan) {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	ps.plan = p
+}
+
+// At is what is known of a destination's place, but for its room.
+func (ps *Places) At(name string) gate.At {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	p := ps.of(name)
+	at := gate.At{Unseen: ps.anew && !p.listed, Failing: p.failing, Left: -1}
+	if !ps.settled(name) {
+		at.Moved = ps.hold(name)
+		if at.Moved.You {
+			at.MovedTodo = Todo(queue.Elsewhere, name)
+		}
+	}
+	return at
+}
+
+// Counts tells whether what was proven at a destination counts there now.
+func (ps *Places) Counts(name string) bool {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	return ps.settled(name)
+}
+
+// Is is the fact that a destination's name stands for the place that it does now: a
+// proof that is recorded only while it is so counts for no other.
+func (ps *Places) Is(name string) records.NamedFact {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	return ps.of(name).bound.fact(name)
+}
+
+// of is the place of a destination. The caller has the lock.
+func (ps *Places) of(name string) *place {
+	p := ps.places[name]
+	if p == nil {
+		p = &place{looking: make(chan struct{}, 1)}
+		ps.places[name] = p
+	}
+	return p
+}
+
+func placeFact(name string) string { return "place " + name }
+
+// Bind tells records that know nothing of a destination's place which one it
+// is.
+func Bind(ctx context.Context, r *records.Records, name, id, where string) error {
+	if text, err := r.Fact(ctx, placeFact(name)); err != nil || text != "" {
+		return err
+	}
+	is := bound{ID: id, Where: where}.fact(name)
+	return r.SetFact(ctx, is.Name, is.Value)
+}
+
+// Reach is the driver of a destination, once what answers there is seen to be the
+// place that the name stands for. It is looked at anew for every connection.
+func (ps *Places) Reach(ctx context.Context, name string) (destination.Driver, error) {
+	driver, err := ps.Driver(name)
+	if err != nil {
+		return nil, err
+	}
+	ps.mu.Lock()
+	p := ps.of(name)
+	ps.mu.Unlock()
+	if ps.inSight(name, p, driver) {
+		return driver, nil
+	}
+	select {
+	case p.looking <- struct{}{}:
+		defer func() { <-p.looking }()
+	case <-ctx.Done():
+		return nil, context.Cause(ctx)
+	}
+	if ps.inSight(name, p, driver) {
+		return driver, nil
+	}
+	if err := ps.look(ctx, name, p, driver); err != nil {
+		return nil, err
+	}
+	return driver, nil
+}
+
+// sightLife is how long a place that was seen is taken to be there, over the same
+// connection.
+const sightLife = time.Minute
+
+func (ps *Places) inSight(name string, p *place, driver destination.Driver) bool {
+	now := destination.ConnectionOf(driver)
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	return p.bound.ID != "" && !p.foreign && p.bound.Where == ps.plan.Destinations[name].Where() && p.driver == driver && p.dialled == now && time.Since(p.sightAt) < sightLife
+}
+
+// look sees which place answers. A name that stands for none yet is bound to it.
+// The same place at another address, or with a marker that was copied, owes the
+// proofs of all that was safe. Another place is an error: the keeper is asked.
+func (ps *Places) look(ctx context.Context, name string, p *place, driver destination.Driver) error {
+	ps.mu.Lock()
+	where, before := ps.plan.Destinations[name].Where(), p.bound
+	ps.mu.Unlock()
+	id, err := destination.ReadMarker(ctx, driver)
+	if err != nil {
+		return err
+	}
+	if id == "" && before.ID == "" {
+		if id, err = ps.mark(ctx, name, driver, destination.NewIdentity()); err != nil {
+			return err
+		}
+	}
+	if before.ID != "" && id != before.ID {
+		ps.mu.Lock()
+		p.foreign, p.seen = true, id
+		ps.mu.Unlock()
+		ps.Tell()
+		return &destination.Error{Cause: queue.Elsewhere, Says: elsewhere(name, where, before, id)}
+	}
+	now, err := stamped(ctx, driver, id, where)
+	if err != nil {
+		return err
+	}
+	if before.ID != "" && (before.Where != now.Where || before.Stamp != now.Stamp && before.Stamp != "") {
+		says := "Its place is at another address than before: the proof is taken again there."
+		if before.Where == now.Where {
+			says = "The marker of its place was made anew, as a copy of a disk has it: the proof is taken again."
+		}
+		if err := ps.owe(ctx, name, says, now); err != nil {
+			return err
+		}
+	}
+	return ps.bind(ctx, name, p, driver, now)
+}
+
+// stamped is a place with the stamp that its marker has now.
+func stamped(ctx context.Context, driver destination.Driver, id, where string) (b bound, err error) {
+	b = bound{ID: id, Where: where}
+	if s, able := driver.(destination.Stamper); able {
+		b.Stamp, err = s.Stamp(ctx, destination.MarkerName)
+	}
+	return b, err
+}
+
+// mark puts a marker at a place that has none, and tells which it has then.
+func (ps *Places) mark(ctx context.Context, name string, driver destination.Driver, id string) (string, error) {
+	err := destination.MakeMarker(ctx, driver, ps.Owner, id)
+	if err != nil {
+		ps.mu.Lock()
+		ps.of(name).failedAt = time.Now() // what was on its way may lie there
+		ps.mu.Unlock()
+	}
+	if err != nil && !errors.Is(err, destination.ErrExists) { // with that, another was first
+		return "", err
+	}
+	// What lies there is what counts: a storage may damage what it is given.
+	there, err := destination.ReadMarker(ctx, driver)
+	if err == nil && there == "" {
+		err = &destination.Error{Cause: queue.Different, Says: "the storage acknowledged the marker of its place and does not have it"}
+	}
+	return there, err
+}
+
+func (ps *Places) owe(ctx context.Context, name, says string, now bound) error {
+	n, err := ps.Records.Owe(context.WithoutCancel(ctx), name, says, now.fact(name), time.Now())
+	if err == nil && n > 0 {
+		ps.Log.Warn("proofs are owed anew", "device", ps.Device, "destination", name, "copies", n, "says", says)
+		ps.Changed()
+	}
+	return err
+}
+
+// bind keeps which place a name stands for.
+func (ps *Places) bind(ctx context.Context, name string, p *place, driver destination.Driver, now bound) error {
+	ps.mu.Lock()
+	same := p.bound == now
+	ps.mu.Unlock()
+	if !same {
+		is := now.fact(name)
+		if err := ps.Records.SetFact(context.WithoutCancel(ctx), is.Name, is.Value); err != nil {
+			return err
+		}
+	}
+	dialled := destination.ConnectionOf(driver)
+	ps.mu.Lock()
+	p.bound, p.foreign, p.seen = now, false, ""
+	p.driver, p.dialled, p.sightAt = driver, dialled, time.Now()
+	ps.mu.Unlock()
+	if !same {
+		ps.Changed()
+	}
+	return nil
+}
+
+func elsewhere(name, where string, before bound, seen string) string {
+	lies := "nothing tells which place it is (its file " + destination.MarkerName + " is missing)"
+	if seen != "" {
+		lies = "it is another place, " + seen
+	}
+	if before.Where != where {
+		return fmt.Sprintf("it is not known whether what lies at %s is the place of %s: %s, and the one at %s was %s", where, name, lies, before.Where, before.ID)
+	}
+	return fmt.Sprintf("what lies at %s is not the place that was there, %s: %s", where, before.ID, lies)
+}
+
+// settled tells whether a destination's name stands for the place at which its
+// copies were proven: else none of them counts as safe. The caller has the lock.
+func (ps *Places) settled(name string) bool {
+	p := ps.places[name]
+	if _, named := ps.plan.Destinations[name]; !named || p == nil || p.bound.ID == "" {
+		return true // nothing of what is known speaks against it
+	}
+	return !p.foreign && p.bound.Where == ps.plan.Destinations[name].Where()
+}
+
+// hold is why copies that were safe do not count, while the name may stand for
+// another place. The caller has the lock.
+func (ps *Places) hold(name string) gate.Hold {
+	p, where := ps.of(name), ps.plan.Destinations[name].Where()
+	if !p.foreign {
+		return gate.Hold{Gate: gate.Place, Says: fmt.Sprintf("%s stands for another address than before, %s; what was proven counts when it is proven there.", name, where)}
+	}
+	return gate.Hold{Gate: gate.Place, Says: destination.Sentence(&destination.Error{Says: elsewhere(name, where, p.bound, p.seen)}), Since: p.sightAt, You: true}
+}
+
+// Problem is why what was proven at a destination does not count now, and what the
+// keeper can do; "" when it counts.
+func (ps *Places) Problem(name string) (says, todo string) {
+	at := ps.At(name)
+	if !at.Moved.You && !ps.Asked(name) {
+		return "", "" // nothing of this device's goes there any more
+	}
+	return at.Moved.Says, at.MovedTodo
+}
+
+// StandsFor tells whether a place's identity is the one that a name stands for, as
+// far as is known.
+func (ps *Places) StandsFor(name, id string) bool {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	p := ps.places[name]
+	return p == nil || p.bound.ID == "" || p.bound.ID == id
+}
+
+// lookWait is how often it is looked whether a folder is the one it was, when
+// nothing else has it looked at.
+const lookWait = 10 * time.Minute
+
+// LookDue tells whether a place is to be looked at: it was not seen yet, or not since
+// its address changed, or it is a folder that was not looked at for a while. Else next
+// is when.
+func (ps *Places) LookDue(name string, now time.Time) (due bool, next time.Time) {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	p, dest := ps.of(name), ps.plan.Destinations[name]
+	if p.bound.ID == "" || p.foreign || p.bound.Where != dest.Where() {
+		return true, time.Time{}
+	}
+	if dest.Kind != plan.Folder {
+		return false, time.Time{}
+	}
+	next = p.sightAt.Add(ps.Wait(lookWait))
+	return !now.Before(next), next
+}
+
+// Look looks at a place anew, whatever was seen before.
+func (ps *Places) Look(ctx context.Context, name string) error {
+	ps.mu.Lock()
+	p := ps.of(name)
+	p.sightAt = time.Time{}
+	ps.mu.Unlock()
+	_, err := ps.Reach(ctx, name)
+	if err == nil {
+		ps.Mended(name)
+		return nil
+	}
+	ps.mu.Lock()
+	if p.sightAt.IsZero() {
+		p.sightAt = time.Now() // it is tried again by who needs it, or after a while
+	}
+	ps.mu.Unlock()
+	return err
+}
+
+// Asked tells whether this device sends to a destination.
+func (ps *Places) Asked(name string) bool {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	for _, s := range ps.plan.Devices[ps.Device].Sources {
+		for _, to := range ps.plan.Rules[s.Rule].To {
+			if to == name {
+				return true
+			}
+		}
+	}
+	return false
+}

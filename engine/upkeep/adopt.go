@@ -1,0 +1,70 @@
+package upkeep
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"yardtide/core/queue"
+	"yardtide/engine/destination"
+	"yardtide/engine/records"
+	"yardtide/wire"
+)
+
+// maxFolders is how deep a storage's folders are looked at.
+const maxFolders = 64
+
+// Adopt lists what is at a destination and was not put there by a device of
+// this process, so that it is not sent again. A file is read back when
+// something of its size is to be sent, once, over a network that costs nothing. It
+// tells what it found so far.
+func (u *Upkeep) Adopt(ctx context.Context, name string, tell func(wire.Adopted)) (wire.Adopted, error) {
+	var a wire.Adopted
+	if u.Outlook().Costs(name) {
+		return a, &destination.Error{Cause: queue.Shut, Says: "the network costs, or the device cannot tell that it does not; this is done over one that costs nothing"}
+	}
+	driver, err := u.Places.Reach(ctx, name)
+	if err != nil {
+		return a, err
+	}
+	b, able := driver.(destination.Browser)
+	if !able {
+		return a, &destination.Error{Cause: queue.Misplaced, Says: "this storage cannot be listed"}
+	}
+	ours, err := u.Others.Ours(ctx, name)
+	if err != nil {
+		return a, err
+	}
+	dirs := []string{""}
+	for len(dirs) > 0 {
+		dir := dirs[len(dirs)-1]
+		dirs = dirs[:len(dirs)-1]
+		entries, err := b.List(ctx, dir)
+		if err != nil && !errors.Is(err, destination.ErrNotFound) {
+			return a, fmt.Errorf("listing %q: %w", dir, err)
+		}
+		var found []records.Found
+		for _, e := range entries {
+			p := strings.TrimPrefix(dir+"/"+e.Name, "/")
+			switch {
+			case p == destination.TempDir || p == RecordDir || p == destination.MarkerName || ours[p]:
+			case e.Folder && strings.Count(p, "/") >= maxFolders: // a storage may show a folder within itself
+			case e.Folder:
+				dirs = append(dirs, p)
+			case e.Size > 0:
+				found = append(found, records.Found{Destination: name, Path: p, Size: e.Size})
+				a.Files, a.Bytes = a.Files+1, a.Bytes+e.Size
+			}
+		}
+		if err := u.Records.AddFound(ctx, found); err != nil {
+			return a, err
+		}
+		tell(a)
+	}
+	if a.Compare, err = u.Others.Matching(ctx, name); err != nil {
+		return a, err
+	}
+	u.Changed()
+	return a, nil
+}
