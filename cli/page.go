@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"net/url"
 	"os"
 	"os/exec"
 	"strings"
@@ -18,11 +19,12 @@ type page struct {
 	width  int // 0 is no terminal
 	height int
 	colour bool
+	links  string // the console's address, to which names lead; "" where nothing can be clicked
 }
 
 // newPage looks what the output is. NO_COLOR, with any value, means no colour
-// (no-color.org).
-func newPage(e env) page {
+// (no-color.org). In a terminal names lead to the console.
+func newPage(e env, console string) page {
 	p := page{w: e.out}
 	file, isFile := e.out.(*os.File)
 	if !isFile || !term.IsTerminal(int(file.Fd())) {
@@ -32,8 +34,19 @@ func newPage(e env) page {
 	if p.width, p.height, err = term.GetSize(int(file.Fd())); err != nil || p.width <= 0 {
 		p.width, p.height = 80, 24
 	}
-	p.colour = e.getenv("NO_COLOR") == "" && e.getenv("TERM") != "dumb"
+	if e.getenv("TERM") != "dumb" {
+		p.colour, p.links = e.getenv("NO_COLOR") == "", console
+	}
 	return p
+}
+
+// item is the name of an item that leads to its story in the console, by the
+// terminals' common OSC 8; those that do not know it show the name.
+func (p page) item(device, key, name string) string {
+	if p.links == "" {
+		return name
+	}
+	return ansi.SetHyperlink(p.links+"/queue?item="+url.QueryEscape(device+"/"+key)) + name + ansi.ResetHyperlink()
 }
 
 // tone is what a piece of text is, for its colour. Nothing is told by colour alone.
@@ -103,8 +116,8 @@ func (p page) meter(part, all int64, cells int) string {
 
 // paged lets a person read a long list page by page in a terminal, with $PAGER or
 // less. Without either, or elsewhere, it is printed straight through.
-func paged(e env, list func(page) error) error {
-	p := newPage(e)
+func paged(e env, console string, list func(page) error) error {
+	p := newPage(e, console)
 	name := e.getenv("PAGER")
 	if name == "" {
 		name = "less"

@@ -76,7 +76,7 @@ func TestColourIsNotWhatTells(t *testing.T) {
 	null, err := os.OpenFile(os.DevNull, os.O_WRONLY, 0)
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, null.Close()) })
-	p := newPage(env{out: null, getenv: func(string) string { return "" }})
+	p := newPage(env{out: null, getenv: func(string) string { return "" }}, "http://127.0.0.1:7400")
 	assert.Zero(t, p.width, "what is no terminal is not wrapped")
 	assert.False(t, p.colour)
 }
@@ -119,7 +119,7 @@ func TestAnItemIsOneLineAndOneStory(t *testing.T) {
 func TestALongListIsPagedInATerminalOnly(t *testing.T) {
 	var b strings.Builder
 	e := env{out: &b, err: &b, getenv: func(name string) string { return map[string]string{"PAGER": "false"}[name] }}
-	require.NoError(t, paged(e, func(p page) error { p.line(0, "larch"); return nil }))
+	require.NoError(t, paged(e, "", func(p page) error { p.line(0, "larch"); return nil }))
 	assert.Equal(t, "larch\n", b.String())
 }
 
@@ -131,4 +131,20 @@ func TestSpansAndNumbersAreForPeople(t *testing.T) {
 		[]string{things(1), things(1, media.Photo), things(1204, media.Video), things(2, media.Photo, media.Video)})
 	assert.Equal(t, "a\u00b7b", plain("a\nb"))
 	assert.Equal(t, "3 proofs", fmt.Sprint(count(3, "proof")))
+}
+
+func TestNamesLeadToTheConsole(t *testing.T) {
+	var b strings.Builder
+	p := page{w: &b, width: 90, height: 24, links: "http://127.0.0.1:7400"}
+	it := wire.Item{Key: "w-1a", Device: "galley-phone", Name: "keel 50%.jpg", Path: "DCIM/keel 50%.jpg", State: "waiting", Says: "Waits for locker."}
+	printItems(p, []wire.Item{it})
+	assert.Contains(t, b.String(), "\x1b]8;;http://127.0.0.1:7400/queue?item=galley-phone%2Fw-1a\x07")
+	assert.Contains(t, ansi.Strip(b.String()), "galley-phone:DCIM/keel 50%.jpg", "what is seen is what every command takes")
+	for _, line := range strings.Split(ansi.Strip(b.String()), "\n") {
+		assert.LessOrEqual(t, len(line), 90)
+	}
+	b.Reset()
+	p.links = ""
+	printItems(p, []wire.Item{it})
+	assert.NotContains(t, b.String(), "\x1b")
 }

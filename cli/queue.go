@@ -51,14 +51,15 @@ gates   ` + listed(gate.Names),
 				if err := oneOf("hold", f.Hold, gate.Names); err != nil {
 					return err
 				}
-				items, more, err := list(ctx, r.client(e), f)
+				c := r.client(e)
+				items, more, err := list(ctx, c, f)
 				if err != nil {
 					return err
 				}
 				if r.json {
 					return asJSON(e.out, items)
 				}
-				return paged(e, func(p page) error {
+				return paged(e, c.URL, func(p page) error {
 					printItems(p, items)
 					if more {
 						p.line(0, "and more: -n 0 lists all")
@@ -118,7 +119,7 @@ func printItems(p page, items []wire.Item) {
 	}
 	for _, it := range items {
 		p.line(0, "%s %8s  %s  %s  %s", p.paint(tones[it.State], fmt.Sprintf("%-9s", it.State)), bytes(it.Bytes), it.TakenAt.Format("2006-01-02 15:04"),
-			p.paint(strong, plain(it.Device+":"+it.Path)), p.paint(quiet, plain(reason(it))))
+			p.item(it.Device, it.Key, p.paint(strong, plain(it.Device+":"+it.Path))), p.paint(quiet, plain(reason(it))))
 	}
 }
 
@@ -178,7 +179,7 @@ holds it and when that opens, and what to do; then its story.`,
 				if r.json {
 					return asJSON(e.out, stories)
 				}
-				return paged(e, func(p page) error {
+				return paged(e, c.URL, func(p page) error {
 					for i, s := range stories {
 						if i > 0 {
 							p.space()
@@ -206,7 +207,7 @@ func find(ctx context.Context, c client.Client, text string) ([]wire.Item, error
 
 func printStory(p page, s wire.Story) {
 	it, now := s.Item, time.Now()
-	p.line(0, "%s  %s", p.paint(strong, plain(it.Device+":"+it.Path)), p.paint(tones[it.State], it.State))
+	p.line(0, "%s  %s", p.item(it.Device, it.Key, p.paint(strong, plain(it.Device+":"+it.Path))), p.paint(tones[it.State], it.State))
 	p.line(2, "%s, %s, taken %s%s", it.Kind, bytes(it.Bytes), it.TakenAt.Format("2 Jan 2006 15:04:05 -07:00"), map[string]string{
 		"header-nz": " (the camera wrote no zone; the device's is assumed)", "file": " (the file's own time; its header has none)"}[it.TakenFrom])
 	if it.Gone {

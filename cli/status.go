@@ -27,14 +27,15 @@ counted is pictures and clips, each once, at however many places it is to lie.`,
 				if err := noArguments(args); err != nil {
 					return err
 				}
-				s, err := r.client(e).Status(ctx)
+				c := r.client(e)
+				s, err := c.Status(ctx)
 				if err != nil {
 					return err
 				}
 				if r.json {
 					return asJSON(e.out, s)
 				}
-				printStatus(newPage(e), s)
+				printStatus(newPage(e, c.URL), s)
 				return nil
 			}
 		},
@@ -115,7 +116,7 @@ func printSends(p page, y wire.Yard) {
 }
 
 func printSend(p page, device string, s wire.Send) {
-	name := fmt.Sprintf("%s from %s to %s", plain(s.Name), device, s.Destination)
+	name := fmt.Sprintf("%s from %s to %s", p.item(device, s.Item, plain(s.Name)), device, s.Destination)
 	switch s.State {
 	case queue.Sending:
 		says := fmt.Sprintf("%s of %s", bytes(s.Sent), bytes(s.Bytes))

@@ -25,7 +25,8 @@ elsewhere one status after the other. With -json, one line of JSON a change.`,
 				ctx, done := context.WithCancel(ctx)
 				defer done()
 				seen := 0
-				return r.client(e).Watch(ctx, func(s wire.Yard) error {
+				c := r.client(e)
+				return c.Watch(ctx, func(s wire.Yard) error {
 					if seen++; *n > 0 && seen >= *n {
 						defer done()
 					}
@@ -33,7 +34,7 @@ elsewhere one status after the other. With -json, one line of JSON a change.`,
 						return lineJSON(e.out, s)
 					}
 					var b strings.Builder
-					p := newPage(e) // anew: the terminal may have another size now
+					p := newPage(e, c.URL) // anew: the terminal may have another size now
 					onto := p
 					onto.w = &b
 					printStatus(onto, s)
