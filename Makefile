@@ -46,7 +46,7 @@ soak: bin/yardtide bin/versitygw ## what takes long: thousands of races, hundred
 	./packages.sh apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server
 	YARDTIDE_ROUNDS=2000 go test -timeout 90m -run 'TestConformance/.*/four_services' ./engine/destination/destinationtest
 	YARDTIDE_KILLS=200 go test -timeout 90m -count=1 -run TestKilledAgainAndAgain ./e2e
-	for target in FuzzParse=./core/plan FuzzMembers=./engine/destination/webdav FuzzRead=./engine/probe FuzzReadIndex=./engine/device FuzzRequest=./service/api; do \
+	for target in FuzzParse=./core/plan FuzzMembers=./engine/destination/webdav FuzzRead=./engine/probe FuzzReadIndex=./engine/upkeep FuzzRequest=./service/api; do \
 	  go test -run '^$$' -fuzz "^$${target%%=*}\$$" -fuzztime 10m $${target#*=} || exit 1; done
 
 bench: bin/yardtide bin/versitygw ## speed and size against references in the same run (about 10 minutes)

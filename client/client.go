@@ -244,6 +244,9 @@ func (c Client) Watch(ctx context.Context, see func(wire.Yard) error) error {
 	return errors.Join(errors.New("the service ended the connection"), lines.Err())
 }
 
+// mostAnswer is how long an answer may be, in bytes.
+const mostAnswer = 256 << 20
+
 func (c Client) do(ctx context.Context, method, path string, body, answer any) error {
 	res, err := c.send(ctx, method, path, body)
 	if err != nil {
@@ -253,7 +256,7 @@ func (c Client) do(ctx context.Context, method, path string, body, answer any) e
 	if answer == nil {
 		return nil
 	}
-	if err := json.NewDecoder(res.Body).Decode(answer); err != nil {
+	if err := json.NewDecoder(io.LimitReader(res.Body, mostAnswer)).Decode(answer); err != nil {
 		return fmt.Errorf("reading the service's answer: %w", err)
 	}
 	return nil
@@ -261,11 +264,15 @@ func (c Client) do(ctx context.Context, method, path string, body, answer any) e
 
 // shown is the address without a password that somebody wrote into it.
 func (c Client) shown() string {
-	if before, after, found := strings.Cut(c.URL, "@"); found {
-		scheme, _, _ := strings.Cut(before, "://")
-		return scheme + "://…@" + after
+	at := strings.LastIndex(c.URL, "@")
+	if at < 0 {
+		return c.URL
 	}
-	return c.URL
+	scheme, _, found := strings.Cut(c.URL[:at], "://")
+	if !found {
+		return "…" + c.URL[at:]
+	}
+	return scheme + "://…" + c.URL[at:]
 }
 
 func (c Client) send(ctx context.Context, method, path string, body any) (*http.Response, error) {
@@ -286,6 +293,10 @@ func (c Client) send(ctx context.Context, method, path string, body any) (*http.
 		req.Header.Set("Content-Type", "application/json")
 	}
 	res, err := http.DefaultClient.Do(req)
+	var failed *url.Error
+	if errors.As(err, &failed) {
+		err = failed.Err // it would say the address again, whatever is in it
+	}
 	if err != nil {
 		return nil, fmt.Errorf("no service answers at %s; is it started (yardtide serve)? %w", c.shown(), err)
 	}
