@@ -311,7 +311,7 @@ func TestGatesHoldAndLetGo(t *testing.T) {
 
 func TestAPauseEndsByItselfAndOutlivesARestart(t *testing.T) {
 	y := setup(t, home)
-	require.NoError(t, y.device.Pause(t.Context(), time.Now().Add(6*time.Second)))
+	require.NoError(t, y.device.Pause(t.Context(), time.Now().Add(3*time.Second)))
 	y.picture("1.jpg", 1)
 	y.until("paused", heldBy(gate.Pause, 1))
 	y.stop()
@@ -465,6 +465,7 @@ func TestStorageThatMisbehaves(t *testing.T) {
 		"everything":          {Errors: 0.05, Busy: 0.05, Resets: 0.1, Stalls: 0.03, Truncate: 0.1, Flip: 0.1},
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			y := setup(t, none)
 			for i := range 12 {
 				y.picture(fmt.Sprintf("%02d.jpg", i), i)
@@ -629,6 +630,7 @@ func TestTheSourceMovesUnderIt(t *testing.T) {
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			y := setup(t, home)
 			y.storage.SetFaults(standin.Faults{Stalls: 1})
 			file := y.file("moves.jpg", append(jpeg(t), make([]byte, 12<<20)...))

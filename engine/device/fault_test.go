@@ -117,6 +117,7 @@ func (h *house) whole(root string) {
 func TestConnectionsThatBreakAgainAndAgain(t *testing.T) {
 	for kind, start := range remotes {
 		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
 			r := start(t)
 			faults := toxiproxy.NewServer(toxiproxy.NewMetricsContainer(nil), zerolog.Nop())
 			proxy := toxiproxy.NewProxy(faults, kind, "127.0.0.1:0", r.address)

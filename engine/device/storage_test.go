@@ -186,6 +186,7 @@ var real = map[string]func(t *testing.T) (open func() destination.Driver, root s
 func TestALargeFileGoesOnAfterACut(t *testing.T) {
 	for kind, start := range real {
 		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
 			open, root := start(t)
 			h := newHouse(t, kind, "", "", open, "phone")
 			h.stop()
@@ -401,6 +402,7 @@ func relative(t *testing.T, root string, files []string) []string {
 func TestAProofTakenAgainFindsWhatIsLost(t *testing.T) {
 	for kind := range real {
 		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
 			open, root := real[kind](t)
 			h := newHouse(t, kind, "", "", open, "phone")
 			for i := range 6 {
