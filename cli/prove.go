@@ -44,15 +44,10 @@ func prove(ctx context.Context, e env, c client.Client, o wire.ProveOrder, json 
 		return err
 	}
 	before := j.Proving.Stuck
-	told := false
-	j, ended, err := follow(ctx, e, c, j, func(j wire.Job) bool {
-		p := j.Proving
-		if !told && j.Of > 0 && !json {
-			fmt.Fprintf(e.out, "%s to take again.\n", count(j.Of, "proof"))
-			told = true
-		}
-		return j.Of > 0 && p.Left == p.Held
-	})
+	if !json {
+		fmt.Fprintf(e.out, "%s to take again.\n", count(j.Of, "proof"))
+	}
+	j, ended, err := follow(ctx, e, c, j, func(j wire.Job) bool { return j.Proving.Left > 0 && j.Proving.Left == j.Proving.Held })
 	if err != nil || !ended {
 		return err
 	}

@@ -187,19 +187,21 @@ func (s *Service) Prove(ctx context.Context, o wire.ProveOrder, devices []Device
 	if err != nil {
 		return wire.Job{}, err
 	}
+	of := before.Left
 	for _, d := range devices {
-		if _, err := d.Reprove(ctx, o.Destination, o.Sample); err != nil {
+		n, err := d.Reprove(ctx, o.Destination, o.Sample)
+		if err != nil {
 			return wire.Job{}, err
 		}
+		of += n
 	}
-	return s.followProofs(o.Destination, before)
+	return s.followProofs(o.Destination, before, of)
 }
 
-// followProofs begins the job of the proofs that are to be taken again: the devices
+// followProofs begins the job of so many proofs that are to be taken again: the devices
 // take them by themselves, also after a start.
-func (s *Service) followProofs(name string, before wire.Proving) (wire.Job, error) {
-	return s.jobs.begin(wire.Job{Kind: wire.JobProofs, Destination: name, Says: "Proofs are taken again.", Proving: &before}, false, func(ctx context.Context, tell func(func(*wire.Job))) error {
-		of := int64(0)
+func (s *Service) followProofs(name string, before wire.Proving, of int64) (wire.Job, error) {
+	return s.jobs.begin(wire.Job{Kind: wire.JobProofs, Destination: name, Says: "Proofs are taken again.", Of: of, Proving: &wire.Proving{Left: of, Stuck: before.Stuck}}, false, func(ctx context.Context, tell func(func(*wire.Job))) error {
 		for {
 			changed := s.Changes.Next()
 			p, err := s.proving(ctx, name)

@@ -170,7 +170,7 @@ func (s *Service) Run(ctx context.Context) error {
 	if p, err := s.proving(ctx, ""); err != nil {
 		return err
 	} else if p.Left > 0 { // ordered before the start
-		if _, err := s.followProofs("", p); err != nil {
+		if _, err := s.followProofs("", p, p.Left); err != nil {
 			return err
 		}
 	}

@@ -17,6 +17,8 @@ export function Berth({ destination: d }: { destination: Destination }) {
   const prove = useProve(d.name);
   const adopt = useAdopt(d.name);
   const remove = useRemove(d.name);
+  const testing = runs("trial") ? "Testing…" : "Test";
+  const adopting = runs("adoption") ? "Listing…" : "Adopt what is there";
   const [leaving, setLeaving] = useState(false);
   const failure = test.error ?? prove.error ?? adopt.error ?? remove.error;
   return (
@@ -35,8 +37,8 @@ export function Berth({ destination: d }: { destination: Destination }) {
         <Shares title="Still to come" none="Nothing waits." shares={d.coming} />
       </div>
       <div className="mt-4 flex flex-wrap gap-2">
-        <Button onClick={() => test.mutate()} disabled={runs("trial")} aria-label={`Test ${d.name}`}>
-          {runs("trial") ? "Testing…" : "Test"}
+        <Button onClick={() => test.mutate()} disabled={runs("trial")} aria-label={`${testing} ${d.name}`}>
+          {testing}
         </Button>
         <Button
           onClick={() => prove.mutate()}
@@ -48,9 +50,9 @@ export function Berth({ destination: d }: { destination: Destination }) {
         <Button
           onClick={() => adopt.mutate()}
           disabled={runs("adoption")}
-          aria-label={`Adopt what is there at ${d.name}`}
+          aria-label={`${adopting} at ${d.name}`}
         >
-          {runs("adoption") ? "Listing…" : "Adopt what is there"}
+          {adopting}
         </Button>
         <Button onClick={() => setLeaving(true)} aria-label={`Remove ${d.name}`}>
           Remove
