@@ -16,11 +16,15 @@ import (
 
 func planCommand() command {
 	return command{
-		name: "plan", usage: "check FILE | apply FILE [-base N] | show | schema", short: "check, apply or show the plan",
+		name: "plan", usage: "check FILE | apply FILE [-base N] | show | history | diff [A] B | undo [N] | schema", short: "check, apply or show the plan, and its versions",
 		long: `check looks for mistakes and says all of them, with line and column; it needs
 no service, and with one (YARDTIDE_TOKEN) also tells what would follow. apply puts a plan in force, after the same check; with -base it is
 refused when another version than N is in force, so that nobody's change gets
 lost. show prints the one in force, and its version on the standard error.
+history tells every change in a sentence, the newest first; diff tells what changed
+from version A to B (from the one before, without A), in sentences and in the text.
+undo puts version N in force again, the one before today's without N: as a new
+version, so that it can be undone too.
 schema prints the JSON Schema for editors. FILE may be - for
 the standard input.`,
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
@@ -29,7 +33,7 @@ the standard input.`,
 			base := fs.Int64("base", 0, "the `version` that the file was made of, as plan show tells it")
 			return func(ctx context.Context, e env, args []string) error {
 				if len(args) == 0 {
-					return wrongUse("say check, apply, show or schema")
+					return wrongUse("say check, apply, show, history, diff, undo or schema")
 				}
 				verb, args := args[0], args[1:]
 				switch verb {
@@ -55,6 +59,13 @@ the standard input.`,
 							notes, err := c.CheckPlan(ctx, draft)
 							if err != nil {
 								return err
+							}
+							if _, err := versionNow(ctx, c); err != nil {
+								return err
+							}
+							fmt.Fprintln(e.out, "What it would change:")
+							for _, says := range notes.Says {
+								fmt.Fprintf(e.out, "  %s\n", plain(says))
 							}
 							printNotes(e, notes)
 						}
@@ -91,6 +102,8 @@ the standard input.`,
 					fmt.Fprintf(e.err, "version %d; put a changed one in force with: yardtide plan apply FILE -base %d\n", p.Version, p.Version)
 					_, err = fmt.Fprint(e.out, p.Text)
 					return err
+				case "history", "diff", "undo":
+					return versions(ctx, e, r, verb, args)
 				case "schema":
 					if err := noArguments(args); err != nil {
 						return err
@@ -101,7 +114,7 @@ the standard input.`,
 					}
 					return err
 				}
-				return wrongUse("%q is none of check, apply, show, schema", verb)
+				return wrongUse("%q is none of check, apply, show, history, diff, undo, schema", verb)
 			}
 		},
 	}

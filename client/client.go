@@ -117,6 +117,22 @@ func (c Client) ApplyPlan(ctx context.Context, p wire.PlanChange) (out wire.Plan
 	return out, c.do(ctx, http.MethodPut, "/api/v1/plan", p, &out)
 }
 
+// PlanHistory asks for the plan's versions, the newest first; before is the version to
+// go on before, 0 for the newest.
+func (c Client) PlanHistory(ctx context.Context, before int64) (list []wire.PlanVersion, err error) {
+	return list, c.do(ctx, http.MethodGet, "/api/v1/plan/versions?before="+strconv.FormatInt(before, 10), nil, &list)
+}
+
+// PlanDiff asks what changed between two versions of the plan.
+func (c Client) PlanDiff(ctx context.Context, from, to int64) (d wire.PlanDiff, err error) {
+	return d, c.do(ctx, http.MethodGet, fmt.Sprintf("/api/v1/plan/diff?from=%d&to=%d", from, to), nil, &d)
+}
+
+// PlanUndo puts an earlier version of the plan in force again.
+func (c Client) PlanUndo(ctx context.Context, u wire.PlanUndo) (t wire.PlanText, err error) {
+	return t, c.do(ctx, http.MethodPost, "/api/v1/plan/undo", u, &t)
+}
+
 // CheckPlan looks for mistakes in a plan and tells what would follow from it.
 func (c Client) CheckPlan(ctx context.Context, p wire.PlanDraft) (out wire.PlanNotes, err error) {
 	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/check", p, &out)

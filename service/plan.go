@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -9,8 +10,10 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"time"
 
 	"yardtide/core/plan"
+	"yardtide/wire"
 )
 
 // This file keeps the plan: every version as it was written, in a file of its
@@ -103,7 +106,11 @@ func (s *Service) ApplyPlan(ctx context.Context, file, text string, base int64) 
 	if _, now := s.PlanText(); base != now {
 		return now, StalePlan{base, now}
 	}
-	return s.apply(ctx, file, text)
+	by := wire.PlanByConsole
+	if atTheMachine(ctx) {
+		by = wire.PlanByCommand
+	}
+	return s.apply(ctx, file, text, by)
 }
 
 // editPlan changes the text in force. Nobody else changes it meanwhile.
@@ -115,12 +122,12 @@ func (s *Service) editPlan(ctx context.Context, edit func(text string) (string, 
 	if err != nil {
 		return err
 	}
-	_, err = s.apply(ctx, "plan.yaml", after)
+	_, err = s.apply(ctx, "plan.yaml", after, wire.PlanByForm)
 	return err
 }
 
-// apply puts a text in force. The caller holds changing.
-func (s *Service) apply(ctx context.Context, file, text string) (int64, error) {
+// apply puts a text in force, by a way. The caller holds changing.
+func (s *Service) apply(ctx context.Context, file, text string, by wire.PlanWay) (int64, error) {
 	p, err := plan.Parse(file, []byte(text))
 	if err != nil {
 		return 0, err
@@ -130,6 +137,14 @@ func (s *Service) apply(ctx context.Context, file, text string) (int64, error) {
 	}
 	_, version := s.PlanText()
 	version++
+	// Who made it is kept first: the version is there when its text is.
+	signed, err := json.Marshal(signature{At: time.Now().UTC(), By: by})
+	if err != nil {
+		return 0, fmt.Errorf("keeping who changed the plan: %w", err)
+	}
+	if err := writeFile(s.signatureFile(version), string(signed)+"\n"); err != nil {
+		return 0, fmt.Errorf("keeping who changed the plan: %w", err)
+	}
 	if err := writeFile(s.versionFile(version), text); err != nil {
 		return 0, fmt.Errorf("keeping the plan: %w", err)
 	}

@@ -1,9 +1,55 @@
 package wire
 
+import "time"
+
+// PlanWay is by what a version of the plan was made.
+type PlanWay string
+
+// The ways: the text, on the page or by a command; a form; an earlier version put in
+// force again; and what nobody kept.
+const (
+	PlanByConsole PlanWay = "console"
+	PlanByCommand PlanWay = "command"
+	PlanByForm    PlanWay = "form"
+	PlanByUndo    PlanWay = "undo"
+	PlanByUnknown PlanWay = "unknown"
+)
+
+// PlanVersion is one version of the plan, and what it changed.
+type PlanVersion struct {
+	Version int64     `json:"version"`
+	At      time.Time `json:"at"`
+	By      PlanWay   `json:"by" enum:"console,command,form,undo,unknown" doc:"The text on the page or by a command, a form, an earlier version put in force again, or unknown"`
+	Says    []string  `json:"says" doc:"What it changed, in sentences"`
+	InForce bool      `json:"inForce"`
+}
+
+// PlanDiff is what changed between two versions.
+type PlanDiff struct {
+	From int64    `json:"from"`
+	To   int64    `json:"to"`
+	Says []string `json:"says" doc:"In sentences"`
+	Text string   `json:"text" doc:"In the text, as a unified diff"`
+}
+
+// PlanUndo puts an earlier version of the plan in force again.
+type PlanUndo struct {
+	To   int64 `json:"to" minimum:"1" doc:"That version"`
+	Base int64 `json:"base" minimum:"1" doc:"The version that is in force; it is refused when another is"`
+}
+
 // PlanText is a plan as the keeper wrote it.
 type PlanText struct {
-	Text    string `json:"text" doc:"YAML"`
-	Version int64  `json:"version" doc:"1 is the first; each change makes the next"`
+	Text    string     `json:"text" doc:"YAML"`
+	Version int64      `json:"version" doc:"1 is the first; each change makes the next"`
+	Rules   []PlanRule `json:"rules" doc:"What each rule does, in a sentence, and who follows it"`
+}
+
+// PlanRule is a rule as a sentence.
+type PlanRule struct {
+	Name    string   `json:"name"`
+	Says    string   `json:"says"`
+	Follows []string `json:"follows" doc:"The sources that follow it, as folder of device"`
 }
 
 // PlanChange is a plan that is to take the place of the one in force.
@@ -15,7 +61,8 @@ type PlanChange struct {
 
 // PlanNotes is what follows from a plan that has no mistakes.
 type PlanNotes struct {
-	Notes []string `json:"notes"`
+	Says  []string `json:"says" doc:"What it would change, in sentences"`
+	Notes []string `json:"notes" doc:"What the keeper must know of it"`
 }
 
 // PlanDraft is a plan that is to be checked.

@@ -333,6 +333,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plan/diff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What changed between two versions of the plan */
+        get: operations["plan-diff"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plan/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put an earlier version of the plan in force again */
+        post: operations["plan-undo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plan/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The plan's versions, the newest first, and what each changed */
+        get: operations["plan-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/prove": {
         parameters: {
             query?: never;
@@ -971,6 +1022,16 @@ export interface components {
             /** @description YAML */
             text: string;
         };
+        PlanDiff: {
+            /** Format: int64 */
+            from: number;
+            /** @description In sentences */
+            says: string[];
+            /** @description In the text, as a unified diff */
+            text: string;
+            /** Format: int64 */
+            to: number;
+        };
         PlanDraft: {
             /** @description Name to use in messages */
             file?: string;
@@ -978,15 +1039,52 @@ export interface components {
             text: string;
         };
         PlanNotes: {
+            /** @description What the keeper must know of it */
             notes: string[];
+            /** @description What it would change, in sentences */
+            says: string[];
+        };
+        PlanRule: {
+            /** @description The sources that follow it, as folder of device */
+            follows: string[];
+            name: string;
+            says: string;
         };
         PlanText: {
+            /** @description What each rule does, in a sentence, and who follows it */
+            rules: components["schemas"]["PlanRule"][];
             /** @description YAML */
             text: string;
             /**
              * Format: int64
              * @description 1 is the first; each change makes the next
              */
+            version: number;
+        };
+        PlanUndo: {
+            /**
+             * Format: int64
+             * @description The version that is in force; it is refused when another is
+             */
+            base: number;
+            /**
+             * Format: int64
+             * @description That version
+             */
+            to: number;
+        };
+        PlanVersion: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * @description The text on the page or by a command, a form, an earlier version put in force again, or unknown
+             * @enum {string}
+             */
+            by: "console" | "command" | "form" | "undo" | "unknown";
+            inForce: boolean;
+            /** @description What it changed, in sentences */
+            says: string[];
+            /** Format: int64 */
             version: number;
         };
         Problem: {
@@ -2988,6 +3086,266 @@ export interface operations {
             };
         };
     };
+    "plan-diff": {
+        parameters: {
+            query?: {
+                /** @description 0 is nothing at all */
+                from?: number;
+                to?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanDiff"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "plan-undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanUndo"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanText"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "plan-history": {
+        parameters: {
+            query?: {
+                /** @description Go on before this version */
+                before?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanVersion"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     prove: {
         parameters: {
             query?: never;
@@ -3874,4 +4232,5 @@ export const jobKindValues: ReadonlyArray<FlattenedDeepRequired<components>["sch
 export const jobStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["state"]> = ["running", "done", "failed", "stopped"];
 export const needMendsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Need"]["mends"]> = ["retry", "answer", "plan", "nothing"];
 export const placeAnswerIsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlaceAnswer"]["is"]> = ["moved", "new"];
+export const planVersionByValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanVersion"]["by"]> = ["console", "command", "form", "undo", "unknown"];
 export const trialQuestionFieldValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["TrialQuestion"]["field"]> = ["certificate", "host-key"];

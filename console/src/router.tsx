@@ -2,6 +2,7 @@ import { createRootRoute, createRoute, createRouter } from "@tanstack/react-rout
 import { Frame, NotFound } from "./parts/Frame";
 import { DestinationsPage } from "./destinations/DestinationsPage";
 import { NowPage } from "./now/NowPage";
+import { PlanPage } from "./plan/PlanPage";
 import { QueuePage } from "./queue/QueuePage";
 import { readSearch } from "./queue/search";
 
@@ -19,7 +20,9 @@ const destinations = createRoute({
   component: DestinationsPage,
 });
 
-export const router = createRouter({ routeTree: root.addChildren([now, queue, destinations]) });
+const plan = createRoute({ getParentRoute: () => root, path: "/plan", component: PlanPage });
+
+export const router = createRouter({ routeTree: root.addChildren([now, queue, destinations, plan]) });
 
 declare module "@tanstack/react-router" {
   interface Register {

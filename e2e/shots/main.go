@@ -105,6 +105,8 @@ func console(ctx context.Context, link string) (err error) {
 		func() error { return b.Click("WebDAV") },
 		func() error { return shot("destination-add") },
 		func() error { return b.Click("Close") },
+		func() error { return b.Click("Plan") },
+		func() error { time.Sleep(time.Second); return shot("plan") },
 	}
 	for _, step := range steps {
 		if err := step(); err != nil {
@@ -141,13 +143,14 @@ func terminal(dir string) (err error) {
 		return err
 	}
 	for name, command := range map[string]string{
-		"status":      "yardtide status",
-		"queue-list":  "yardtide queue -n 24",
-		"why":         "yardtide why keel.jpg; yardtide why MOV_0357.mp4",
-		"plan-check":  "yardtide plan check plan.yaml",
-		"help":        "yardtide help; yardtide help send-now",
-		"watch":       "yardtide watch",
-		"destination": "yardtide destination list; yardtide destination test tool-shed; yardtide destination show sail-loft",
+		"status":       "yardtide status",
+		"queue-list":   "yardtide queue -n 24",
+		"why":          "yardtide why keel.jpg; yardtide why MOV_0357.mp4",
+		"plan-check":   "yardtide plan check plan.yaml",
+		"plan-history": "sed s:6.MB.per.day:200\\ MB\\ per\\ month: data/plans/000001.yaml > changed.yaml; yardtide plan apply changed.yaml; yardtide plan history; yardtide plan diff 2",
+		"help":         "yardtide help; yardtide help send-now",
+		"watch":        "yardtide watch",
+		"destination":  "yardtide destination list; yardtide destination test tool-shed; yardtide destination show sail-loft",
 	} {
 		script := fmt.Sprintf("cd %s; export PATH=%s:$PATH; clear; printf '$ %%s\\n' '%s'; %s; sleep 60", dir, filepath.Dir(binary), command, command)
 		term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "140x42+0+0", "-bg", "#fbfcf8", "-fg", "#12292e", "-e", "bash", "-c", script)

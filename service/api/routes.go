@@ -99,6 +99,7 @@ func (s *Server) routes() {
 		return &answer[wire.Link]{wire.Link{URL: fmt.Sprintf("http://%s/open?code=%s", in.Host, s.service.NewLink(time.Now()))}}, nil
 	})
 	s.planRoutes()
+	s.versionRoutes()
 	s.destinationRoutes()
 	s.jobRoutes()
 	s.standinRoutes()
@@ -273,21 +274,49 @@ func (s *Server) planRoutes() {
 		if text == "" {
 			return nil, huma.Error404NotFound("There is no plan yet. Put one in force with: yardtide plan apply FILE")
 		}
-		return &answer[wire.PlanText]{wire.PlanText{Text: text, Version: version}}, nil
+		return s.planNow(text, version), nil
 	})
 	call(s, "apply-plan", http.MethodPut, "/plan", "Put a plan in force", func(ctx context.Context, in *request[wire.PlanChange]) (*answer[wire.PlanText], error) {
 		version, err := s.service.ApplyPlan(ctx, orPlan(in.Body.File), in.Body.Text, in.Body.Base)
 		if err != nil {
 			return nil, planProblem(err)
 		}
-		return &answer[wire.PlanText]{wire.PlanText{Text: in.Body.Text, Version: version}}, nil
+		return s.planNow(in.Body.Text, version), nil
 	})
 	call(s, "check-plan", http.MethodPost, "/plan/check", "Look for mistakes in a plan, and tell what follows from it", func(_ context.Context, in *request[wire.PlanDraft]) (*answer[wire.PlanNotes], error) {
 		p, err := plan.Parse(orPlan(in.Body.File), []byte(in.Body.Text))
 		if err != nil {
 			return nil, planProblem(err)
 		}
-		return &answer[wire.PlanNotes]{wire.PlanNotes{Notes: s.service.PlaceNotes(p)}}, nil
+		return &answer[wire.PlanNotes]{wire.PlanNotes{Says: s.service.WouldChange(in.Body.Text), Notes: s.service.PlaceNotes(p)}}, nil
+	})
+}
+
+func (s *Server) planNow(text string, version int64) *answer[wire.PlanText] {
+	return &answer[wire.PlanText]{wire.PlanText{Text: text, Version: version, Rules: s.service.Rules()}}
+}
+
+func (s *Server) versionRoutes() {
+	call(s, "plan-history", http.MethodGet, "/plan/versions", "The plan's versions, the newest first, and what each changed", func(_ context.Context, in *struct {
+		Before int64 `query:"before" minimum:"0" doc:"Go on before this version"`
+	}) (*answer[[]wire.PlanVersion], error) {
+		list, err := s.service.History(in.Before)
+		return &answer[[]wire.PlanVersion]{list}, err
+	})
+	call(s, "plan-diff", http.MethodGet, "/plan/diff", "What changed between two versions of the plan", func(_ context.Context, in *struct {
+		From int64 `query:"from" minimum:"0" doc:"0 is nothing at all"`
+		To   int64 `query:"to" minimum:"1"`
+	}) (*answer[wire.PlanDiff], error) {
+		d, err := s.service.Diff(in.From, in.To)
+		return &answer[wire.PlanDiff]{d}, planProblem(err)
+	})
+	call(s, "plan-undo", http.MethodPost, "/plan/undo", "Put an earlier version of the plan in force again", func(ctx context.Context, in *request[wire.PlanUndo]) (*answer[wire.PlanText], error) {
+		version, err := s.service.GoBack(ctx, in.Body.To, in.Body.Base)
+		if err != nil {
+			return nil, planProblem(err)
+		}
+		text, _ := s.service.PlanText()
+		return s.planNow(text, version), nil
 	})
 }
 
@@ -303,7 +332,10 @@ func planProblem(err error) error {
 	var problems plan.Problems
 	var stale service.StalePlan
 	var secret service.SecretRefused
+	var none service.NoVersion
 	switch {
+	case errors.As(err, &none):
+		return huma.Error404NotFound(sentence(none))
 	case errors.As(err, &stale):
 		return huma.Error409Conflict(sentence(stale))
 	case errors.As(err, &secret):

@@ -41,6 +41,9 @@ export function Frame() {
             <Link to="/destinations" className={tab}>
               Destinations
             </Link>
+            <Link to="/plan" className={tab}>
+              Plan
+            </Link>
           </nav>
           <p className="ml-auto hidden text-sm text-quiet sm:block" role="status">
             {connection[link.state]}

@@ -1,0 +1,57 @@
+import { Link } from "@tanstack/react-router";
+import { Loading, Notice } from "../parts/Notice";
+import { History } from "./History";
+import { PlanText } from "./PlanText";
+import { usePlan } from "./queries";
+
+/** What the household decided: its rules as sentences, the text, and how it came to be so. */
+export function PlanPage() {
+  const plan = usePlan();
+  if (plan.isPending) return <Loading what="the plan" />;
+  if (plan.isError) {
+    return (
+      <Notice title="The plan cannot be shown" tone="alarm">
+        <p>{plan.error.message}</p>
+      </Notice>
+    );
+  }
+  const p = plan.data;
+  if (p === null) {
+    return (
+      <Notice title="There is no plan yet">
+        <p>
+          A first one is made with the first destination: add it on the page{" "}
+          <Link to="/destinations" className="underline">
+            Destinations
+          </Link>
+          .
+        </p>
+      </Notice>
+    );
+  }
+  return (
+    <div className="space-y-6">
+      <h1 className="text-2xl font-semibold">Plan</h1>
+      <section aria-labelledby="rules" className="rounded-lg border border-line bg-plank p-5">
+        <h2 id="rules" className="mb-2 text-lg font-semibold">
+          What it says
+        </h2>
+        <dl className="divide-y divide-line">
+          {p.rules.map((r) => (
+            <div key={r.name} className="py-2">
+              <dt className="font-semibold">{r.name}</dt>
+              <dd>
+                {r.says}
+                <span className="block text-sm text-quiet">
+                  {r.follows.length > 0 ? `Followed by ${r.follows.join(", ")}.` : "Nobody follows it."}
+                </span>
+              </dd>
+            </div>
+          ))}
+        </dl>
+      </section>
+      <PlanText plan={p} />
+      <History now={p.version} />
+    </div>
+  );
+}

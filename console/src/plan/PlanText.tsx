@@ -1,0 +1,90 @@
+import { useState } from "react";
+import type { Plan } from "../api";
+import { Button } from "../parts/Button";
+import { Failure } from "../parts/Failure";
+import { useApply, useCheck } from "./queries";
+
+/**
+ * The plan as text, to be changed: what a change would do is told before it counts. What is being
+ * written stays when another changes the plan meanwhile, and when it is refused.
+ */
+export function PlanText({ plan }: { plan: Plan }) {
+  const [draft, setDraft] = useState<{ text: string; base: number }>();
+  const check = useCheck();
+  const apply = useApply();
+  const text = draft?.text ?? plan.text;
+  const changed = draft !== undefined && draft.text !== plan.text;
+  const stale = changed && draft.base !== plan.version;
+  const forget = () => {
+    check.reset();
+    apply.reset();
+  };
+  return (
+    <section aria-labelledby="text" className="rounded-lg border border-line bg-plank p-5">
+      <h2 id="text" className="mb-2 text-lg font-semibold">
+        As text <span className="text-base font-normal text-quiet">version {plan.version}</span>
+      </h2>
+      <textarea
+        aria-label="The plan as text"
+        spellCheck={false}
+        rows={Math.min(24, text.split("\n").length + 1)}
+        value={text}
+        onChange={(e) => {
+          forget();
+          setDraft({ text: e.target.value, base: draft?.base ?? plan.version });
+        }}
+        className="w-full rounded-md border border-line bg-paper px-3 py-2 font-mono text-sm whitespace-pre"
+      />
+      <div className="mt-3 flex flex-wrap gap-2">
+        <Button disabled={!changed || check.isPending} onClick={() => check.mutate(text)}>
+          See what it would change
+        </Button>
+        <Button
+          strong={check.data !== undefined}
+          disabled={!changed || check.data === undefined || apply.isPending}
+          onClick={() =>
+            apply.mutate(
+              { text, base: draft?.base ?? plan.version },
+              {
+                onSuccess: () => {
+                  setDraft(undefined);
+                  check.reset();
+                },
+              },
+            )
+          }
+        >
+          Put it in force
+        </Button>
+        <Button
+          disabled={!changed}
+          onClick={() => {
+            forget();
+            setDraft(undefined);
+          }}
+        >
+          Drop the change
+        </Button>
+      </div>
+      <div className="mt-3 space-y-3" aria-live="polite">
+        {stale && (
+          <p className="rounded-md bg-lamp p-3">
+            The plan was changed meanwhile: version {plan.version} is in force, and this was made of version{" "}
+            {draft.base}. Look at its history below; keep what you wrote, drop the change, and make it again.
+          </p>
+        )}
+        <Failure error={check.error ?? apply.error} />
+        {check.data && (
+          <div className="rounded-md bg-wash p-3">
+            <ul className="list-disc space-y-1 pl-5">
+              {[...check.data.says, ...check.data.notes].map((s) => (
+                <li key={s}>{s}</li>
+              ))}
+            </ul>
+          </div>
+        )}
+        {apply.data && <p>Version {apply.data.version} is in force.</p>}
+      </div>
+    </section>
+  );
+}

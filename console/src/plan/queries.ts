@@ -1,0 +1,75 @@
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { api, body, ServiceError, type Plan } from "../api";
+
+/** What the keeper asks of the plan and its versions. */
+
+const key = ["plan"];
+
+/** The plan in force; null before the first. */
+export function usePlan() {
+  return useQuery({
+    queryKey: key,
+    refetchInterval: 5000, // another page or a command may change it
+    queryFn: async (): Promise<Plan | null> => {
+      try {
+        return await body(api.GET("/api/v1/plan"));
+      } catch (e) {
+        if (e instanceof ServiceError && e.status === 404) return null;
+        throw e;
+      }
+    },
+  });
+}
+
+export function useHistory() {
+  return useInfiniteQuery({
+    queryKey: ["versions"],
+    initialPageParam: 0,
+    queryFn: ({ pageParam }) =>
+      body(api.GET("/api/v1/plan/versions", { params: { query: { before: pageParam } } })),
+    getNextPageParam: (page) => {
+      const last = page.at(-1)?.version ?? 1;
+      return last > 1 ? last : undefined;
+    },
+  });
+}
+
+export function useDiff(to: number, shown: boolean) {
+  return useQuery({
+    queryKey: ["diff", to],
+    enabled: shown,
+    staleTime: Infinity,
+    queryFn: () => body(api.GET("/api/v1/plan/diff", { params: { query: { from: to - 1, to } } })),
+  });
+}
+
+/** What everybody who changes the plan does then: all that is shown of it is asked for anew. */
+function useAnew() {
+  const client = useQueryClient();
+  return () => {
+    void client.invalidateQueries({ queryKey: key });
+    void client.invalidateQueries({ queryKey: ["versions"] });
+  };
+}
+
+export function useCheck() {
+  return useMutation({
+    mutationFn: (text: string) => body(api.POST("/api/v1/plan/check", { body: { text } })),
+  });
+}
+
+export function useApply() {
+  const anew = useAnew();
+  return useMutation({
+    mutationFn: (change: { text: string; base: number }) => body(api.PUT("/api/v1/plan", { body: change })),
+    onSuccess: anew,
+  });
+}
+
+export function useUndo() {
+  const anew = useAnew();
+  return useMutation({
+    mutationFn: (to: { to: number; base: number }) => body(api.POST("/api/v1/plan/undo", { body: to })),
+    onSuccess: anew,
+  });
+}

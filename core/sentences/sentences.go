@@ -1,0 +1,274 @@
+// Package sentences tells a plan in words: what a rule does, and what changed from one
+// plan to the next. Who reads only its sentences knows what will happen.
+package sentences
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"reflect"
+	"slices"
+	"strings"
+
+	"yardtide/core/gate"
+	"yardtide/core/media"
+	"yardtide/core/plan"
+)
+
+// Rule tells what a rule does: "Photos and videos go to locker and shed, over Wi-Fi, or
+// over cellular up to 45 MB per day (photos only), when charging or at least 40%,
+// at 06:00-23:00."
+func Rule(r plan.Rule) string {
+	ways := make([]string, len(r.Lanes))
+	for i, l := range r.Lanes {
+		ways[i] = Lane(l)
+	}
+	says := upper(kinds(r.Take)) + " go to " + gate.And(r.To) + ", " + strings.Join(ways, ", or ")
+	says += conditions(r.Gates)
+	if r.Order != "" && r.Order != plan.NewestFirst {
+		says += ", the " + string(r.Order) + " first"
+	}
+	if r.StoreEach {
+		says += "; equal files are stored each"
+	}
+	return says + "."
+}
+
+// Lane tells one way to send: "over cellular up to 45 MB per day (photos only)".
+func Lane(l plan.Lane) string {
+	says := "over " + l.Over.Label()
+	if l.Allowance.Bytes > 0 {
+		says += " up to " + allowance(l.Allowance)
+	}
+	var notes []string
+	if len(l.Take) > 0 {
+		notes = append(notes, kinds(l.Take)+" only")
+	}
+	if l.Metered {
+		notes = append(notes, "also where it is metered")
+	}
+	if l.Roaming {
+		notes = append(notes, "also while roaming")
+	}
+	if len(notes) > 0 {
+		says += " (" + strings.Join(notes, ", ") + ")"
+	}
+	return says + conditions(l.Gates)
+}
+
+func allowance(a plan.Allowance) string {
+	return gate.Bytes(a.Bytes) + " per " + string(a.Per)
+}
+
+// conditions tells gates: ", when charging, at 22:00-06:00".
+func conditions(g plan.Gates) (says string) {
+	switch {
+	case g.NoPower:
+		says += ", on any power"
+	case g.Power != plan.Power{}:
+		says += ", when " + strings.ReplaceAll(g.Power.String(), "at least", "the battery has at least")
+	}
+	switch {
+	case g.NoHours:
+		says += ", at any hour"
+	case len(g.Hours) > 0:
+		says += ", at " + g.Hours.String()
+	}
+	switch g.Idle {
+	case plan.MustBeIdle:
+		says += ", while nobody uses the device"
+	case plan.MayBeUsed:
+		says += ", also while it is used"
+	}
+	return says
+}
+
+func kinds(list []media.Kind) string {
+	words := make([]string, len(list))
+	for i, k := range list {
+		words[i] = string(k) + "s"
+	}
+	return gate.And(words)
+}
+
+func upper(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+// Changes tells what changed from one plan to the next, each in a sentence; none when
+// they mean the same. Before may be nil, where there was none.
+func Changes(before, after *plan.Plan) []string {
+	if before == nil {
+		before = &plan.Plan{}
+	}
+	var says []string
+	add := func(format string, args ...any) { says = append(says, fmt.Sprintf(format, args...)) }
+	if before.Yard != after.Yard {
+		add("The yard is called %s.", after.Yard)
+	}
+	if before.Timezone != after.Timezone {
+		add("Hours and periods are those of %s.", after.Timezone)
+	}
+	each(before.Destinations, after.Destinations, func(name string, was, is *plan.Destination) {
+		switch {
+		case was == nil:
+			add("%s is a new destination: %s, %s.", name, is.Kind, is.Where())
+		case is == nil:
+			add("%s is no longer a destination; what is stored there stays.", name)
+		default:
+			says = append(says, destination(name, *was, *is)...)
+		}
+	})
+	each(before.Devices, after.Devices, func(name string, was, is *plan.Device) {
+		switch {
+		case is == nil:
+			add("%s is no longer in the plan.", name)
+		case was == nil:
+			add("%s is a new device.", name)
+			was = &plan.Device{}
+			fallthrough
+		default:
+			says = append(says, device(name, *was, *is)...)
+		}
+	})
+	each(before.Rules, after.Rules, func(name string, was, is *plan.Rule) {
+		switch {
+		case was == nil:
+			add("%s is a new rule: %s", name, Rule(*is))
+		case is == nil:
+			add("The rule %s is gone.", name)
+		default:
+			says = append(says, rule(name, *was, *is)...)
+		}
+	})
+	return says
+}
+
+// each goes through what is in either of two, by name, where it differs.
+func each[T any](before, after map[string]T, tell func(name string, was, is *T)) {
+	names := slices.AppendSeq(slices.Collect(maps.Keys(before)), maps.Keys(after))
+	slices.Sort(names)
+	for _, name := range slices.Compact(names) {
+		var was, is *T
+		if v, there := before[name]; there {
+			was = &v
+		}
+		if v, there := after[name]; there {
+			is = &v
+		}
+		if was == nil || is == nil || !reflect.DeepEqual(*was, *is) {
+			tell(name, was, is)
+		}
+	}
+}
+
+func destination(name string, was, is plan.Destination) (says []string) {
+	if was.Where() != is.Where() {
+		says = append(says, fmt.Sprintf("%s stands for %s, and for %s before.", name, is.Where(), was.Where()))
+	}
+	for _, f := range []struct{ what, was, is string }{
+		{"room that is never filled", size(was.KeepFree), size(is.KeepFree)},
+		{"size", size(was.Size), size(is.Size)},
+		{"layout", cmp.Or(was.Layout, plan.DefaultLayout), cmp.Or(is.Layout, plan.DefaultLayout)},
+		{"number of senders", fmt.Sprint(was.SendersOrDefault()), fmt.Sprint(is.SendersOrDefault())},
+	} {
+		if f.was != f.is {
+			says = append(says, fmt.Sprintf("The %s of %s is %s, and was %s.", f.what, name, f.is, f.was))
+		}
+	}
+	// What it is reached with is told without its value.
+	was.Senders, was.KeepFree, was.Size, was.Layout = is.Senders, is.KeepFree, is.Size, is.Layout
+	if was != is && was.Where() == is.Where() {
+		says = append(says, fmt.Sprintf("%s is reached with another key, password, certificate or spelling of its address.", name))
+	}
+	return says
+}
+
+func size(n plan.Size) string {
+	if n == 0 {
+		return "none"
+	}
+	return gate.Bytes(int64(n))
+}
+
+func device(name string, was, is plan.Device) (says []string) {
+	if was.Timezone != is.Timezone {
+		says = append(says, fmt.Sprintf("Hours and periods of %s are those of %s.", name, cmp.Or(is.Timezone, "the yard")))
+	}
+	if !reflect.DeepEqual(was.Limit, is.Limit) {
+		if len(is.Limit) == 0 {
+			says = append(says, name+" sends as fast as it can.")
+		} else {
+			says = append(says, fmt.Sprintf("%s sends no faster than %s.", name, limits(is.Limit)))
+		}
+	}
+	rules := func(d plan.Device) map[string]string {
+		m := map[string]string{}
+		for _, s := range d.Sources {
+			m[s.Folder] = s.Rule
+		}
+		return m
+	}
+	each(rules(was), rules(is), func(folder string, before, now *string) {
+		switch {
+		case before == nil:
+			says = append(says, fmt.Sprintf("%s of %s is taken up, by %s.", folder, name, *now))
+		case now == nil:
+			says = append(says, fmt.Sprintf("%s of %s is no longer taken up; what is stored of it stays.", folder, name))
+		default:
+			says = append(says, fmt.Sprintf("%s of %s follows %s, and followed %s before.", folder, name, *now, *before))
+		}
+	})
+	return says
+}
+
+func limits(list plan.Limits) string {
+	parts := make([]string, len(list))
+	for i, l := range list {
+		parts[i] = gate.Bytes(l.Rate) + "/s"
+		if len(l.At) > 0 {
+			parts[i] += " at " + l.At.String()
+		}
+	}
+	return strings.Join(parts, ", else ")
+}
+
+func rule(name string, was, is plan.Rule) (says []string) {
+	more, less := differ(was.Take, is.Take)
+	if len(more) > 0 {
+		says = append(says, fmt.Sprintf("%s also takes %s.", name, kinds(more)))
+	}
+	if len(less) > 0 {
+		says = append(says, fmt.Sprintf("%s no longer takes %s.", name, kinds(less)))
+	}
+	to, no := differ(was.To, is.To)
+	if len(to) > 0 {
+		says = append(says, fmt.Sprintf("What follows %s also goes to %s.", name, gate.And(to)))
+	}
+	if len(no) > 0 {
+		says = append(says, fmt.Sprintf("What follows %s no longer goes to %s; what is stored there stays.", name, gate.And(no)))
+	}
+	was.Take, was.To = is.Take, is.To
+	if len(says) == 0 || Rule(was) != Rule(is) {
+		says = append(says, fmt.Sprintf("%s: %s", name, Rule(is)))
+	}
+	return says
+}
+
+// differ tells what is in the second list only, and in the first only.
+func differ[T comparable](before, after []T) (more, less []T) {
+	for _, v := range after {
+		if !slices.Contains(before, v) {
+			more = append(more, v)
+		}
+	}
+	for _, v := range before {
+		if !slices.Contains(after, v) {
+			less = append(less, v)
+		}
+	}
+	return more, less
+}

@@ -1,0 +1,89 @@
+package sentences_test
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardtide/core/plan"
+	"yardtide/core/sentences"
+)
+
+const first = `yard: Saltmarsh Slip
+timezone: Europe/Lisbon
+destinations:
+  locker: {kind: webdav, url: 'http://locker/dav/', user: me, password-from: 'kept:locker'}
+  shed: {kind: folder, path: /media/shed, keep-free: 2 GB}
+devices:
+  galley-phone:
+    sources: [{folder: DCIM, rule: everyday}]
+rules:
+  everyday:
+    take: [photo, video]
+    to: [locker, shed]
+    lanes:
+      - over: wifi
+      - {over: cellular, take: [photo], allowance: 45 MB per day, gates: {power: at least 60%, idle: false}}
+    gates: {power: charging or at least 40%, hours: '06:00-23:00'}
+`
+
+func parsed(t *testing.T, text string) *plan.Plan {
+	t.Helper()
+	p, err := plan.Parse("plan", []byte(text))
+	require.NoError(t, err)
+	return p
+}
+
+func TestARuleInASentence(t *testing.T) {
+	assert.Equal(t, "Photos and videos go to locker and shed, over Wi-Fi, or over cellular up to 45 MB per day (photos only), when the battery has at least 60%, also while it is used, when charging or the battery has at least 40%, at 06:00-23:00.",
+		sentences.Rule(parsed(t, first).Rules["everyday"]))
+	p := parsed(t, strings.NewReplacer("- over: wifi\n", "- {over: wired, metered: true, gates: {power: any, hours: any}}\n", "take: [photo], ", "roaming: true, ", "    gates: {power", "    order: smallest\n    store-each: true\n    gates: {idle: true, power").Replace(first))
+	assert.Equal(t, "Photos and videos go to locker and shed, over a wired network (also where it is metered), on any power, at any hour, or over cellular up to 45 MB per day (also while roaming), when the battery has at least 60%, also while it is used, when charging or the battery has at least 40%, at 06:00-23:00, while nobody uses the device, the smallest first; equal files are stored each.",
+		sentences.Rule(p.Rules["everyday"]))
+}
+
+func TestWhatChangedInSentences(t *testing.T) {
+	before := parsed(t, first)
+	assert.Empty(t, sentences.Changes(before, before))
+	for change, want := range map[string][]string{
+		"Saltmarsh Slip\n=>Slip\n":                                                   {"The yard is called Slip."},
+		"Europe/Lisbon=>Europe/Madrid":                                               {"Hours and periods are those of Europe/Madrid."},
+		"/media/shed=>/media/other":                                                  {"shed stands for /media/other, and for /media/shed before."},
+		"keep-free: 2 GB=>keep-free: 3 GB":                                           {"The room that is never filled of shed is 3.0 GB, and was 2.0 GB."},
+		", keep-free: 2 GB=>, senders: 2":                                            {"The room that is never filled of shed is none, and was 2.0 GB.", "The number of senders of shed is 2, and was 4."},
+		"kept:locker=>env:LOCKER":                                                    {"locker is reached with another key, password, certificate or spelling of its address."},
+		"to: [locker, shed]=>to: [shed]":                                             {"What follows everyday no longer goes to locker; what is stored there stays."},
+		"take: [photo, video]\n=>take: [photo]\n":                                    {"everyday no longer takes videos."},
+		"folder: DCIM=>folder: Pictures":                                             {"DCIM of galley-phone is no longer taken up; what is stored of it stays.", "Pictures of galley-phone is taken up, by everyday."},
+		"  galley-phone:\n=>  galley-phone:\n    limit: 2 MB/s\n    timezone: UTC\n": {"Hours and periods of galley-phone are those of UTC.", "galley-phone sends no faster than 2.0 MB/s."},
+		"allowance: 45 MB=>allowance: 200 MB":                                        {"everyday: Photos and videos go to locker and shed, over Wi-Fi, or over cellular up to 200 MB per day (photos only), when the battery has at least 60%, also while it is used, when charging or the battery has at least 40%, at 06:00-23:00."},
+	} {
+		from, to, _ := strings.Cut(change, "=>")
+		text := strings.Replace(first, from, to, 1)
+		require.NotEqual(t, first, text, change)
+		assert.Equal(t, want, sentences.Changes(before, parsed(t, text)), change)
+	}
+	second := strings.NewReplacer("DCIM, rule: everyday", "DCIM, rule: bench", "  everyday:", "  bench:", "  galley-phone:", "  desk:\n    sources: [{folder: in, rule: bench}]\n  galley-phone:", "  shed: {", "  loft: {kind: folder, path: /loft}\n  shed: {").Replace(first)
+	says := sentences.Changes(before, parsed(t, second))
+	assert.Equal(t, []string{"loft is a new destination: folder, /loft.", "desk is a new device.", "in of desk is taken up, by bench.", "DCIM of galley-phone follows bench, and followed everyday before."}, says[:4])
+	assert.Contains(t, says[4], "bench is a new rule: Photos and videos go to")
+	assert.Equal(t, "The rule everyday is gone.", says[5])
+	back := sentences.Changes(parsed(t, second), before)
+	assert.Equal(t, []string{"loft is no longer a destination; what is stored there stays.", "desk is no longer in the plan."}, back[:2])
+	all := sentences.Changes(nil, before)
+	assert.Len(t, all, 7)
+	for _, s := range append(all, says...) {
+		assert.NotContains(t, s, "kept:", "no sentence has where a secret is kept")
+		assert.True(t, strings.HasSuffix(s, "."), s)
+	}
+}
+
+// Comments, order and spelling mean nothing, and are told as nothing.
+func TestWhatMeansTheSameIsNoChange(t *testing.T) {
+	text, err := os.ReadFile("../plan/testdata/good.yaml")
+	require.NoError(t, err)
+	assert.Empty(t, sentences.Changes(parsed(t, string(text)), parsed(t, "# a note\n"+string(text)+"\n# the end\n")))
+}

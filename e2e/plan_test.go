@@ -1,0 +1,68 @@
+package e2e
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// The keeper changes the plan as text, sees what it would do before it counts, and goes
+// back; what is being written outlives another's change.
+func TestThePlanIsChangedAtTheConsole(t *testing.T) {
+	dir := t.TempDir()
+	s := desk(t, dir, dir+"/data")
+	k := atTheConsole(t, s)
+	k.sees("Storage")
+	k.click("Plan")
+	k.sees("Photos go to disk, over Wi-Fi.", "Followed by in of desk.", "The yard is called Desk.", "by a command")
+	first := folderPlan(dir)
+
+	wrong := strings.Replace(first, "over: wifi", "over: pigeon", 1)
+	require.NoError(t, k.b.Type("The plan as text", wrong))
+	k.click("See what it would change")
+	k.sees("The plan has a mistake", "plan.yaml:12:", "pigeon")
+	second := strings.Replace(first, "take: [photo]", "take: [photo, video] # clips, too", 1)
+	require.NoError(t, k.b.Type("The plan as text", second))
+	k.click("See what it would change")
+	k.sees("all also takes videos.")
+	assert.NotContains(t, s.ok("plan", "show"), "video", "it does not count yet")
+	k.click("Put it in force")
+	k.sees("Version 2 is in force.", "Photos and videos go to disk, over Wi-Fi.", "on this page")
+	assert.Equal(t, second, s.ok("plan", "show"), "byte for byte")
+
+	// Another changes it meanwhile: what is being written stays, and is refused.
+	third := strings.Replace(second, "over: wifi", "over: wired", 1)
+	require.NoError(t, k.b.Type("The plan as text", third))
+	require.NoError(t, os.WriteFile(dir+"/other.yaml", []byte("# another\n"+second), 0o644))
+	s.ok("plan", "apply", dir+"/other.yaml")
+	k.sees("The plan was changed meanwhile: version 3 is in force")
+	k.click("See what it would change")
+	k.sees("over a wired network")
+	k.click("Put it in force")
+	k.sees("version 3 is in force; look at what it says")
+	k.click("Drop the change")
+
+	k.click("Put version 1 in force again")
+	k.sees("all no longer takes videos.", "an earlier one again")
+	assert.Equal(t, first, s.ok("plan", "show"))
+	assert.Contains(t, s.ok("plan", "history"), "all no longer takes videos.")
+	assert.Contains(t, s.ok("plan", "diff", "1", "2"), "+    take: [photo, video] # clips, too")
+	assert.Contains(t, s.ok("plan", "diff", "1", "4"), "the same text")
+	assert.Contains(t, s.ok("plan", "undo"), "Version 3 is in force again, as version 5.")
+	assert.Contains(t, s.ok("plan", "check", dir+"/plan.yaml"), "all no longer takes videos.")
+	for _, wrong := range [][]string{{"plan", "undo", "99"}, {"plan", "diff", "7"}} {
+		_, errOut, code := s.run(wrong...)
+		assert.Equal(t, 1, code, wrong)
+		assert.Contains(t, errOut, "it has 1 to 5", wrong)
+	}
+	for _, wrong := range [][]string{{"plan", "undo", "-1"}, {"plan", "diff"}, {"plan", "history", "1"}, {"plan", "diff", "one"}} {
+		_, _, code := s.run(wrong...)
+		assert.Equal(t, 2, code, wrong)
+	}
+	for _, complaint := range k.b.Complaints() { // what was refused, the browser tells too
+		assert.Regexp(t, `status of (422|409) .*/api/v1/plan`, complaint)
+	}
+}

@@ -1,0 +1,200 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"github.com/pmezard/go-difflib/difflib"
+
+	"yardtide/core/plan"
+	"yardtide/core/sentences"
+	"yardtide/wire"
+)
+
+// signature is when and by what a version of the plan was made, as it lies beside its text.
+type signature struct {
+	At time.Time    `json:"at"`
+	By wire.PlanWay `json:"by"`
+}
+
+func (s *Service) signatureFile(n int64) string {
+	return filepath.Join(s.versions(), fmt.Sprintf("%06d.json", n))
+}
+
+// NoVersion says that there is no such version of the plan.
+type NoVersion struct{ Version, Now int64 }
+
+func (e NoVersion) Error() string {
+	if e.Now == 0 {
+		return "there is no plan yet"
+	}
+	return fmt.Sprintf("the plan has no version %d; it has 1 to %d (yardtide plan history)", e.Version, e.Now)
+}
+
+// versionText reads the text of one; 0 is the empty one before the first.
+func (s *Service) versionText(n int64) (string, error) {
+	_, now := s.PlanText()
+	if n == 0 {
+		return "", nil
+	}
+	if n < 0 || n > now {
+		return "", NoVersion{n, now}
+	}
+	text, err := os.ReadFile(s.versionFile(n))
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", NoVersion{n, now}
+	}
+	if err != nil {
+		return "", fmt.Errorf("reading version %d of the plan: %w", n, err)
+	}
+	return string(text), nil
+}
+
+// mostVersions is how many of a plan's latest versions are told at once.
+const mostVersions = 100
+
+// History tells the plan's versions, the newest first, with what each changed. Before is
+// the version before which to go on, 0 for the newest.
+func (s *Service) History(before int64) ([]wire.PlanVersion, error) {
+	_, now := s.PlanText()
+	last := now
+	if before > 0 {
+		last = min(last, before-1)
+	}
+	list := []wire.PlanVersion{}
+	for n := last; n > max(0, last-mostVersions); n-- {
+		one, err := s.tellVersion(n)
+		if err != nil {
+			return nil, err
+		}
+		one.InForce = n == now
+		list = append(list, one)
+	}
+	return list, nil
+}
+
+// tellVersion tells one version, and what it changed.
+func (s *Service) tellVersion(n int64) (wire.PlanVersion, error) {
+	v := wire.PlanVersion{Version: n, By: wire.PlanByUnknown}
+	text, err := s.versionText(n)
+	if err != nil {
+		return v, err
+	}
+	before, err := s.versionText(n - 1)
+	var none NoVersion
+	if err != nil && !errors.As(err, &none) {
+		return v, err
+	}
+	var m signature
+	switch kept, err := os.ReadFile(s.signatureFile(n)); {
+	case err == nil && json.Unmarshal(kept, &m) == nil:
+		v.At, v.By = m.At, m.By
+	case err == nil || errors.Is(err, fs.ErrNotExist): // made before that was kept
+		info, err := os.Stat(s.versionFile(n))
+		if err != nil {
+			return v, fmt.Errorf("looking at version %d of the plan: %w", n, err)
+		}
+		v.At = info.ModTime().UTC()
+	default:
+		return v, fmt.Errorf("reading who made version %d of the plan: %w", n, err)
+	}
+	v.Says = changes(before, text)
+	return v, nil
+}
+
+// changes tells what changed from one text to the next.
+func changes(before, after string) []string {
+	if before == after {
+		return []string{"Nothing: the text is the same."}
+	}
+	is, err := plan.Parse("plan", []byte(after))
+	if err != nil { // what a version of the program took may be refused by a later one
+		return []string{"It cannot be read any more: what it says is refused today."}
+	}
+	var was *plan.Plan
+	if before != "" {
+		if was, err = plan.Parse("plan", []byte(before)); err != nil {
+			return []string{"What it changed cannot be told: what was before is refused today."}
+		}
+	}
+	says := sentences.Changes(was, is)
+	if len(says) == 0 {
+		says = []string{"Comments, order or spelling; it means the same."}
+	}
+	return says
+}
+
+// WouldChange tells what a text would change, in sentences.
+func (s *Service) WouldChange(text string) []string {
+	now, _ := s.PlanText()
+	return changes(now, text)
+}
+
+// Rules tells what the rules of the plan in force do, by name.
+func (s *Service) Rules() []wire.PlanRule {
+	p, list := s.planOrEmpty(), []wire.PlanRule{}
+	for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
+		one := wire.PlanRule{Name: name, Says: sentences.Rule(p.Rules[name]), Follows: []string{}}
+		for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
+			for _, source := range p.Devices[device].Sources {
+				if source.Rule == name {
+					one.Follows = append(one.Follows, source.Folder+" of "+device)
+				}
+			}
+		}
+		list = append(list, one)
+	}
+	return list
+}
+
+// Diff is what changed in the text between two versions, as a unified diff, and in
+// sentences. The error is NoVersion when there is none.
+func (s *Service) Diff(from, to int64) (wire.PlanDiff, error) {
+	before, err := s.versionText(from)
+	if err != nil {
+		return wire.PlanDiff{}, err
+	}
+	after, err := s.versionText(to)
+	if err != nil {
+		return wire.PlanDiff{}, err
+	}
+	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{
+		A: difflib.SplitLines(before), B: difflib.SplitLines(after), FromFile: fmt.Sprintf("version %d", from), ToFile: fmt.Sprintf("version %d", to), Context: 3,
+	})
+	if err != nil {
+		return wire.PlanDiff{}, fmt.Errorf("comparing two versions of the plan: %w", err)
+	}
+	d := wire.PlanDiff{From: from, To: to, Text: text, Says: []string{}}
+	if to > 0 && before != after {
+		d.Says = changes(before, after)
+	}
+	return d, nil
+}
+
+// GoBack puts an earlier version in force again, as a new one: its text byte for byte.
+// Base is the version that is in force, as whoever asks saw it; the error is StalePlan
+// when it is another, NoVersion when there is none.
+func (s *Service) GoBack(ctx context.Context, to, base int64) (version int64, err error) {
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	_, now := s.PlanText()
+	if base != now {
+		return now, StalePlan{base, now}
+	}
+	text, err := s.versionText(to)
+	if err != nil {
+		return now, err
+	}
+	if text == "" {
+		return now, NoVersion{to, now}
+	}
+	return s.apply(ctx, fmt.Sprintf("version %d", to), text, wire.PlanByUndo)
+}
