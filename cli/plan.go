@@ -11,6 +11,7 @@ import (
 
 	"yardtide/client"
 	"yardtide/core/plan"
+	"yardtide/core/sentences"
 	"yardtide/wire"
 )
 
@@ -55,20 +56,20 @@ the standard input.`,
 							return asJSON(e.out, p)
 						}
 						fmt.Fprintf(e.out, "%s: no mistakes. %s\n", args[0], sums(p))
-						if c := r.client(e); c.Token != "" { // a service can tell what would follow
-							notes, err := c.CheckPlan(ctx, draft)
-							if err != nil {
-								return err
-							}
-							if _, err := versionNow(ctx, c); err != nil {
-								return err
-							}
-							fmt.Fprintln(e.out, "What it would change:")
-							for _, says := range notes.Says {
-								fmt.Fprintf(e.out, "  %s\n", plain(says))
-							}
-							printNotes(e, notes)
+						c := r.client(e)
+						if c.Token == "" {
+							printNotes(e, wire.PlanNotes{Notes: sentences.Doubts(p)})
+							return nil
 						}
+						notes, err := c.CheckPlan(ctx, draft) // a service can tell what would follow
+						if err != nil {
+							return err
+						}
+						fmt.Fprintln(e.out, "What it would change:")
+						for _, says := range notes.Says {
+							fmt.Fprintf(e.out, "  %s\n", plain(says))
+						}
+						printNotes(e, notes)
 						return nil
 					}
 					c := r.client(e)

@@ -155,6 +155,11 @@ func (s *Service) Rules() []wire.PlanRule {
 	return list
 }
 
+// Doubts tells what the plan in force allows and its keeper hardly meant.
+func (s *Service) Doubts() []string {
+	return append([]string{}, sentences.Doubts(s.planOrEmpty())...)
+}
+
 // Diff is what changed in the text between two versions, as a unified diff, and in
 // sentences. The error is NoVersion when there is none.
 func (s *Service) Diff(from, to int64) (wire.PlanDiff, error) {

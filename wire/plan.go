@@ -43,6 +43,7 @@ type PlanText struct {
 	Text    string     `json:"text" doc:"YAML"`
 	Version int64      `json:"version" doc:"1 is the first; each change makes the next"`
 	Rules   []PlanRule `json:"rules" doc:"What each rule does, in a sentence, and who follows it"`
+	Doubts  []string   `json:"doubts" doc:"What it allows and was hardly meant, in sentences"`
 }
 
 // PlanRule is a rule as a sentence.

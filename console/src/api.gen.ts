@@ -1051,6 +1051,8 @@ export interface components {
             says: string;
         };
         PlanText: {
+            /** @description What it allows and was hardly meant, in sentences */
+            doubts: string[];
             /** @description What each rule does, in a sentence, and who follows it */
             rules: components["schemas"]["PlanRule"][];
             /** @description YAML */

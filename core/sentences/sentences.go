@@ -38,7 +38,7 @@ func Rule(r plan.Rule) string {
 func Lane(l plan.Lane) string {
 	says := "over " + l.Over.Label()
 	if l.Allowance.Bytes > 0 {
-		says += " up to " + allowance(l.Allowance)
+		says += " up to " + upTo(l.Allowance)
 	}
 	var notes []string
 	if len(l.Take) > 0 {
@@ -56,7 +56,7 @@ func Lane(l plan.Lane) string {
 	return says + conditions(l.Gates)
 }
 
-func allowance(a plan.Allowance) string {
+func upTo(a plan.Allowance) string {
 	return gate.Bytes(a.Bytes) + " per " + string(a.Per)
 }
 

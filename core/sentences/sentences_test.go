@@ -87,3 +87,26 @@ func TestWhatMeansTheSameIsNoChange(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, sentences.Changes(parsed(t, string(text)), parsed(t, "# a note\n"+string(text)+"\n# the end\n")))
 }
+
+func TestWhatIsHardlyMeantIsTold(t *testing.T) {
+	assert.Empty(t, sentences.Doubts(parsed(t, first)))
+	for change, want := range map[string]string{
+		"take: [photo, video]\n=>take: [photo]\n":               "everyday takes photos and no videos: those of its sources go nowhere.",
+		"to: [locker, shed]=>to: [locker]":                      "What is in DCIM of galley-phone goes to one place only, locker: if that one is lost, so is the copy. Name a second under \"to\" of everyday.|Nothing goes to shed: no rule names it under \"to\".",
+		"45 MB per day=>2 MB per day":                           "The allowance of everyday over cellular, 2.0 MB, is smaller than most pictures: hardly anything can go.",
+		"take: [photo], allowance: 45 MB per day, =>":           "everyday sends videos over cellular without an allowance: a month's data may go in a day.",
+		"- over: wifi\n=>- over: wifi\n      - {over: wired}\n": "The lane of everyday over a wired network is never used: what it takes goes by the one before, whenever it could.",
+		"- over: wifi\n=>- {over: wifi, take: [photo]}\n":       "everyday takes videos, and none of its lanes carries them: they wait for ever.",
+	} {
+		from, to, _ := strings.Cut(change, "=>")
+		text := strings.Replace(first, from, to, 1)
+		require.NotEqual(t, first, text, change)
+		assert.Equal(t, want, strings.Join(sentences.Doubts(parsed(t, text)), "|"), change)
+	}
+	unused := strings.Replace(first, "rules:\n", "rules:\n  spare: {take: [photo], to: [shed], lanes: [{over: wifi}]}\n", 1)
+	assert.Equal(t, []string{"No source follows the rule spare: it does nothing."}, sentences.Doubts(parsed(t, unused)))
+	for _, more := range []string{"{over: wifi, gates: {hours: any}}", "{over: wifi, metered: true}", "{over: wired, gates: {power: any}}"} {
+		p := parsed(t, strings.Replace(first, "- over: wifi\n", "- over: wifi\n      - "+more+"\n", 1))
+		assert.Empty(t, sentences.Doubts(p), "%s opens where the first does not", more)
+	}
+}

@@ -15,6 +15,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
+	"yardtide/core/sentences"
 	"yardtide/engine/device"
 	"yardtide/engine/face"
 	"yardtide/engine/records"
@@ -288,12 +289,12 @@ func (s *Server) planRoutes() {
 		if err != nil {
 			return nil, planProblem(err)
 		}
-		return &answer[wire.PlanNotes]{wire.PlanNotes{Says: s.service.WouldChange(in.Body.Text), Notes: s.service.PlaceNotes(p)}}, nil
+		return &answer[wire.PlanNotes]{wire.PlanNotes{Says: s.service.WouldChange(in.Body.Text), Notes: append(s.service.PlaceNotes(p), sentences.Doubts(p)...)}}, nil
 	})
 }
 
 func (s *Server) planNow(text string, version int64) *answer[wire.PlanText] {
-	return &answer[wire.PlanText]{wire.PlanText{Text: text, Version: version, Rules: s.service.Rules()}}
+	return &answer[wire.PlanText]{wire.PlanText{Text: text, Version: version, Rules: s.service.Rules(), Doubts: s.service.Doubts()}}
 }
 
 func (s *Server) versionRoutes() {

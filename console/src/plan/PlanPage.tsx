@@ -49,6 +49,15 @@ export function PlanPage() {
             </div>
           ))}
         </dl>
+        {p.doubts.length > 0 && (
+          <div role="group" aria-label="What was hardly meant" className="mt-3 rounded-md bg-lamp p-3">
+            <ul className="list-disc space-y-1 pl-5">
+              {p.doubts.map((d) => (
+                <li key={d}>{d}</li>
+              ))}
+            </ul>
+          </div>
+        )}
       </section>
       <PlanText plan={p} />
       <History now={p.version} />

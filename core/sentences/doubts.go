@@ -1,0 +1,88 @@
+package sentences
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+
+	"yardtide/core/allowance"
+	"yardtide/core/gate"
+	"yardtide/core/media"
+	"yardtide/core/plan"
+)
+
+// Doubts tells what a plan allows and its keeper hardly meant, each in a sentence with
+// what to do, in the order of the plan's names.
+func Doubts(p *plan.Plan) []string {
+	var says []string
+	add := func(format string, args ...any) { says = append(says, fmt.Sprintf(format, args...)) }
+	used, sentTo := map[string]bool{}, map[string]bool{}
+	for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
+		for _, s := range p.Devices[device].Sources {
+			used[s.Rule] = true
+			if to := p.Rules[s.Rule].To; len(to) == 1 {
+				add("What is in %s of %s goes to one place only, %s: if that one is lost, so is the copy. Name a second under \"to\" of %s.", s.Folder, device, to[0], s.Rule)
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
+		r := p.Rules[name]
+		if !used[name] {
+			add("No source follows the rule %s: it does nothing.", name)
+		}
+		for _, to := range r.To {
+			sentTo[to] = true
+		}
+		for _, missing := range []struct{ has, not media.Kind }{{media.Photo, media.Video}, {media.Video, media.Photo}} {
+			if used[name] && slices.Contains(r.Take, missing.has) && !slices.Contains(r.Take, missing.not) {
+				add("%s takes %ss and no %ss: those of its sources go nowhere.", name, missing.has, missing.not)
+			}
+		}
+		says = append(says, lanes(name, r)...)
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.Destinations)) {
+		if !sentTo[name] {
+			add("Nothing goes to %s: no rule names it under \"to\".", name)
+		}
+	}
+	return says
+}
+
+// leastAllowance is what an allowance must carry at least, in bytes: a picture of a
+// telephone.
+const leastAllowance = 3_000_000
+
+// lanes tells of a rule's ways that can hardly be meant.
+func lanes(name string, r plan.Rule) (says []string) {
+	add := func(format string, args ...any) { says = append(says, fmt.Sprintf(format, args...)) }
+	for i, l := range r.Lanes {
+		takes := func(k media.Kind) bool { return l.Takes(k) && slices.Contains(r.Take, k) }
+		if l.Allowance.Bytes > 0 && allowance.Carries(l.Allowance.Bytes) < leastAllowance {
+			add("The allowance of %s over %s, %s, is smaller than most pictures: hardly anything can go.", name, l.Over.Label(), gate.Bytes(l.Allowance.Bytes))
+		}
+		if l.Over == plan.Cellular && l.Allowance.Bytes == 0 && takes(media.Video) {
+			add("%s sends videos over cellular without an allowance: a month's data may go in a day.", name)
+		}
+		for _, before := range r.Lanes[:i] {
+			if covers(before, l, r.Take) {
+				add("The lane of %s %s is never used: what it takes goes by the one before, whenever it could.", name, Lane(l))
+				break
+			}
+		}
+	}
+	for _, k := range r.Take {
+		if !slices.ContainsFunc(r.Lanes, func(l plan.Lane) bool { return l.Takes(k) }) {
+			add("%s takes %ss, and none of its lanes carries them: they wait for ever.", name, k)
+		}
+	}
+	return says
+}
+
+// covers tells whether a lane is open whenever another is, for all that the other
+// carries.
+func covers(a, b plan.Lane, take []media.Kind) bool {
+	over := a.Over == b.Over || a.Over == plan.WiFi && b.Over == plan.Wired
+	kinds := !slices.ContainsFunc(take, func(k media.Kind) bool { return b.Takes(k) && !a.Takes(k) })
+	open := a.Gates.Power == plan.Power{} && len(a.Gates.Hours) == 0 && a.Gates.Idle == plan.IdleUnset && !b.Gates.NoPower && !b.Gates.NoHours && b.Gates.Idle != plan.MayBeUsed
+	return over && kinds && open && a.Allowance.Bytes == 0 && (a.Metered || !b.Metered) && (a.Roaming || !b.Roaming)
+}
