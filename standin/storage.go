@@ -38,14 +38,18 @@ type Storage struct {
 	Limit    int64 // bytes it holds, told by RFC 4331; 0 is no limit
 	Rate     int64 // bytes a second it takes; 0 is no limit
 
-	used   atomic.Int64
-	faults atomic.Pointer[order]
-	pace   *rate.Limiter
-	server *http.Server
-	addr   net.Addr
-	served chan error
-	end    chan struct{}
+	used    atomic.Int64
+	stalled atomic.Int64
+	faults  atomic.Pointer[order]
+	pace    *rate.Limiter
+	server  *http.Server
+	addr    net.Addr
+	served  chan error
+	end     chan struct{}
 }
+
+// Stalled is how many requests have stalled.
+func (s *Storage) Stalled() int64 { return s.stalled.Load() }
 
 // Faults are what goes wrong, each with a probability in [0,1] per request
 // with a body (Errors: any request).
@@ -247,6 +251,7 @@ func (b *body) Read(p []byte) (int, error) {
 	case reset:
 		panic(http.ErrAbortHandler)
 	case stall:
+		b.s.stalled.Add(1)
 		select {
 		case <-b.ctx.Done():
 		case <-b.s.end:
