@@ -133,6 +133,12 @@ func (c Client) PlanUndo(ctx context.Context, u wire.PlanUndo) (t wire.PlanText,
 	return t, c.do(ctx, http.MethodPost, "/api/v1/plan/undo", u, &t)
 }
 
+// EditSource adds a folder of a device to the plan, or takes it out, or tells what that
+// would change.
+func (c Client) EditSource(ctx context.Context, e wire.SourceEdit) (out wire.PlanEdited, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/sources", e, &out)
+}
+
 // CheckPlan looks for mistakes in a plan and tells what would follow from it.
 func (c Client) CheckPlan(ctx context.Context, p wire.PlanDraft) (out wire.PlanNotes, err error) {
 	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/check", p, &out)

@@ -17,7 +17,7 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	k := atTheConsole(t, s)
 	k.sees("Storage")
 	k.click("Plan")
-	k.sees("Photos go to disk, over Wi-Fi.", "Followed by in of desk.", "The yard is called Desk.", "by a command")
+	k.sees("Photos go to disk, over Wi-Fi.", "in of desk", "The yard is called Desk.", "by a command")
 	first := folderPlan(dir)
 
 	wrong := strings.Replace(first, "over: wifi", "over: pigeon", 1)
@@ -62,6 +62,32 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 		_, _, code := s.run(wrong...)
 		assert.Equal(t, 2, code, wrong)
 	}
+	// A folder is added and taken out by a form; the rest of the text stays.
+	text := s.ok("plan", "show")
+	k.click("Add a folder")
+	require.NoError(t, k.b.Type("Folder", "more: pictures"))
+	k.click("See what it would change")
+	k.sees("more: pictures of desk is taken up, by all.")
+	assert.Equal(t, text, s.ok("plan", "show"), "it was a try")
+	k.click("Put it in force")
+	k.sees("by a form", "more: pictures of desk")
+	assert.Equal(t, strings.Replace(text, "{folder: in, rule: all}]", `{folder: in, rule: all}, {folder: "more: pictures", rule: all}]`, 1), s.ok("plan", "show"))
+	assert.Contains(t, s.ok("source", "list"), "more: pictures by all")
+	out := s.ok("source", "remove", "more: pictures", "-try")
+	assert.Contains(t, out, "more: pictures of desk is no longer taken up; what is stored of it stays.")
+	assert.Contains(t, out, "nothing is changed")
+	assert.Contains(t, s.ok("source", "remove", "more: pictures"), "yardtide plan undo takes it back")
+	assert.Equal(t, text, s.ok("plan", "show"))
+	for wrong, says := range map[string]string{"in": "the only source", "nowhere": `no source "nowhere"`} {
+		_, errOut, code := s.run("source", "remove", wrong)
+		assert.Equal(t, 1, code)
+		assert.Contains(t, errOut, says)
+	}
+	_, errOut, code := s.run("source", "add", "in/below")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errOut, "in/below")
+	_, _, code = s.run("source", "add")
+	assert.Equal(t, 2, code)
 	for _, complaint := range k.b.Complaints() { // what was refused, the browser tells too
 		assert.Regexp(t, `status of (422|409) .*/api/v1/plan`, complaint)
 	}

@@ -42,13 +42,14 @@ func (s *Service) AddDestination(ctx context.Context, draft wire.Draft) error {
 	if err := plan.CheckDestination(draft.Name, d); err != nil {
 		return err
 	}
-	return s.editPlan(ctx, func(text string) (string, error) {
+	_, err := s.editPlan(ctx, func(text string) (string, error) {
 		after, err := s.withDestination(text, draft.Name, d)
 		if err != nil {
 			return "", err
 		}
 		return after, s.keepSecrets(draft)
 	})
+	return err
 }
 
 func (s *Service) withDestination(text, name string, d plan.Destination) (string, error) {
@@ -78,7 +79,7 @@ func zoneName() string {
 // RemoveDestination takes a destination out of the plan and forgets its kept
 // secrets. What is stored there stays.
 func (s *Service) RemoveDestination(ctx context.Context, name string) error {
-	err := s.editPlan(ctx, func(text string) (string, error) {
+	_, err := s.editPlan(ctx, func(text string) (string, error) {
 		p := s.planOrEmpty()
 		if _, there := p.Destinations[name]; !there {
 			return "", ErrNoDestination

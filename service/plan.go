@@ -113,17 +113,17 @@ func (s *Service) ApplyPlan(ctx context.Context, file, text string, base int64) 
 	return s.apply(ctx, file, text, by)
 }
 
-// editPlan changes the text in force. Nobody else changes it meanwhile.
-func (s *Service) editPlan(ctx context.Context, edit func(text string) (string, error)) error {
+// editPlan changes the text in force, and returns its version then. Nobody else changes
+// it meanwhile.
+func (s *Service) editPlan(ctx context.Context, edit func(text string) (string, error)) (version int64, err error) {
 	s.changing.Lock()
 	defer s.changing.Unlock()
-	before, _ := s.PlanText()
+	before, now := s.PlanText()
 	after, err := edit(before)
 	if err != nil {
-		return err
+		return now, err
 	}
-	_, err = s.apply(ctx, "plan.yaml", after, wire.PlanByForm)
-	return err
+	return s.apply(ctx, "plan.yaml", after, wire.PlanByForm)
 }
 
 // apply puts a text in force, by a way. The caller holds changing.

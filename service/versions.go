@@ -142,17 +142,47 @@ func (s *Service) WouldChange(text string) []string {
 func (s *Service) Rules() []wire.PlanRule {
 	p, list := s.planOrEmpty(), []wire.PlanRule{}
 	for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
-		one := wire.PlanRule{Name: name, Says: sentences.Rule(p.Rules[name]), Follows: []string{}}
+		one := wire.PlanRule{Name: name, Says: sentences.Rule(p.Rules[name]), Follows: []wire.PlanSource{}}
 		for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
 			for _, source := range p.Devices[device].Sources {
 				if source.Rule == name {
-					one.Follows = append(one.Follows, source.Folder+" of "+device)
+					one.Follows = append(one.Follows, wire.PlanSource{Device: device, Folder: source.Folder})
 				}
 			}
 		}
 		list = append(list, one)
 	}
 	return list
+}
+
+// EditSource adds a folder of a device to the plan, or takes it out, in its text; with
+// Try it only tells what that would change. The errors are plan.EditError and those of
+// ApplyPlan.
+func (s *Service) EditSource(ctx context.Context, e wire.SourceEdit) (wire.PlanEdited, error) {
+	out := wire.PlanEdited{}
+	edit := func(before string) (string, error) {
+		after, err := plan.WithSource(before, e.Device, plan.Source{Folder: e.Folder, Rule: e.Rule})
+		if e.Remove {
+			after, err = plan.WithoutSource(before, e.Device, e.Folder)
+		}
+		if err != nil {
+			return "", err
+		}
+		p, err := plan.Parse("plan.yaml", []byte(after))
+		if err != nil {
+			return "", err
+		}
+		out.Says, out.Notes = changes(before, after), append([]string{}, sentences.Doubts(p)...)
+		return after, nil
+	}
+	if e.Try {
+		before, _ := s.PlanText()
+		_, err := edit(before)
+		return out, err
+	}
+	version, err := s.editPlan(ctx, edit)
+	out.Version = version
+	return out, err
 }
 
 // Doubts tells what the plan in force allows and its keeper hardly meant.

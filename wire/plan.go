@@ -48,9 +48,30 @@ type PlanText struct {
 
 // PlanRule is a rule as a sentence.
 type PlanRule struct {
-	Name    string   `json:"name"`
-	Says    string   `json:"says"`
-	Follows []string `json:"follows" doc:"The sources that follow it, as folder of device"`
+	Name    string       `json:"name"`
+	Says    string       `json:"says"`
+	Follows []PlanSource `json:"follows" doc:"The sources that follow it"`
+}
+
+// PlanSource is a folder of a device.
+type PlanSource struct {
+	Device string `json:"device"`
+	Folder string `json:"folder"`
+}
+
+// SourceEdit adds a folder of a device to the plan, or takes it out.
+type SourceEdit struct {
+	PlanSource
+	Rule   string `json:"rule,omitempty" doc:"The rule that it follows"`
+	Remove bool   `json:"remove,omitempty" doc:"Take it out instead"`
+	Try    bool   `json:"try,omitempty" doc:"Only tell what it would change"`
+}
+
+// PlanEdited is what an edit of the plan changed, or would change.
+type PlanEdited struct {
+	Version int64    `json:"version" doc:"The version that it became, 0 when it was only tried"`
+	Says    []string `json:"says" doc:"What it changes, in sentences"`
+	Notes   []string `json:"notes" doc:"What the keeper must know of it"`
 }
 
 // PlanChange is a plan that is to take the place of the one in force.

@@ -350,6 +350,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plan/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add a folder of a device to the plan, or take it out, or tell what that would change */
+        post: operations["edit-source"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plan/undo": {
         parameters: {
             query?: never;
@@ -1038,6 +1055,17 @@ export interface components {
             /** @description YAML */
             text: string;
         };
+        PlanEdited: {
+            /** @description What the keeper must know of it */
+            notes: string[];
+            /** @description What it changes, in sentences */
+            says: string[];
+            /**
+             * Format: int64
+             * @description The version that it became, 0 when it was only tried
+             */
+            version: number;
+        };
         PlanNotes: {
             /** @description What the keeper must know of it */
             notes: string[];
@@ -1045,10 +1073,14 @@ export interface components {
             says: string[];
         };
         PlanRule: {
-            /** @description The sources that follow it, as folder of device */
-            follows: string[];
+            /** @description The sources that follow it */
+            follows: components["schemas"]["PlanSource"][];
             name: string;
             says: string;
+        };
+        PlanSource: {
+            device: string;
+            folder: string;
         };
         PlanText: {
             /** @description What it allows and was hardly meant, in sentences */
@@ -1184,6 +1216,16 @@ export interface components {
              * @description Absent before the first scan ended
              */
             scanned?: string;
+        };
+        SourceEdit: {
+            device: string;
+            folder: string;
+            /** @description Take it out instead */
+            remove?: boolean;
+            /** @description The rule that it follows */
+            rule?: string;
+            /** @description Only tell what it would change */
+            try?: boolean;
         };
         Space: {
             /**
@@ -3108,6 +3150,93 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlanDiff"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SourceEdit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanEdited"];
                 };
             };
             /** @description Bad Request */

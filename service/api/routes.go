@@ -311,6 +311,10 @@ func (s *Server) versionRoutes() {
 		d, err := s.service.Diff(in.From, in.To)
 		return &answer[wire.PlanDiff]{d}, planProblem(err)
 	})
+	call(s, "edit-source", http.MethodPost, "/plan/sources", "Add a folder of a device to the plan, or take it out, or tell what that would change", func(ctx context.Context, in *request[wire.SourceEdit]) (*answer[wire.PlanEdited], error) {
+		edited, err := s.service.EditSource(ctx, in.Body)
+		return &answer[wire.PlanEdited]{edited}, destinationProblem(err)
+	})
 	call(s, "plan-undo", http.MethodPost, "/plan/undo", "Put an earlier version of the plan in force again", func(ctx context.Context, in *request[wire.PlanUndo]) (*answer[wire.PlanText], error) {
 		version, err := s.service.GoBack(ctx, in.Body.To, in.Body.Base)
 		if err != nil {

@@ -2,6 +2,7 @@ import { Link } from "@tanstack/react-router";
 import { Loading, Notice } from "../parts/Notice";
 import { History } from "./History";
 import { PlanText } from "./PlanText";
+import { AddSource, TakeOut } from "./Sources";
 import { usePlan } from "./queries";
 
 /** What the household decided: its rules as sentences, the text, and how it came to be so. */
@@ -42,9 +43,14 @@ export function PlanPage() {
               <dt className="font-semibold">{r.name}</dt>
               <dd>
                 {r.says}
-                <span className="block text-sm text-quiet">
-                  {r.follows.length > 0 ? `Followed by ${r.follows.join(", ")}.` : "Nobody follows it."}
-                </span>
+                {r.follows.length === 0 && (
+                  <span className="block text-sm text-quiet">Nobody follows it.</span>
+                )}
+                <ul>
+                  {r.follows.map((s) => (
+                    <TakeOut key={`${s.device}/${s.folder}`} source={s} />
+                  ))}
+                </ul>
               </dd>
             </div>
           ))}
@@ -58,6 +64,7 @@ export function PlanPage() {
             </ul>
           </div>
         )}
+        <AddSource plan={p} />
       </section>
       <PlanText plan={p} />
       <History now={p.version} />

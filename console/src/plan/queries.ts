@@ -1,5 +1,5 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { api, body, ServiceError, type Plan } from "../api";
+import { api, body, ServiceError, type Plan, type SourceEdit } from "../api";
 
 /** What the keeper asks of the plan and its versions. */
 
@@ -62,6 +62,22 @@ export function useApply() {
   const anew = useAnew();
   return useMutation({
     mutationFn: (change: { text: string; base: number }) => body(api.PUT("/api/v1/plan", { body: change })),
+    onSuccess: anew,
+  });
+}
+
+/** Tells what an edit of the sources would change; nothing is changed. */
+export function useTrySource() {
+  return useMutation({
+    mutationFn: (edit: SourceEdit) =>
+      body(api.POST("/api/v1/plan/sources", { body: { ...edit, try: true } })),
+  });
+}
+
+export function useEditSource() {
+  const anew = useAnew();
+  return useMutation({
+    mutationFn: (edit: SourceEdit) => body(api.POST("/api/v1/plan/sources", { body: edit })),
     onSuccess: anew,
   });
 }

@@ -1,0 +1,205 @@
+package plan
+
+import (
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+	"github.com/goccy/go-yaml/token"
+)
+
+// WithSource adds a source to a device of a plan's text, beside those that it has; what
+// was written stays byte for byte. The error is an EditError, or Problems where the
+// plan would have mistakes.
+func WithSource(text, device string, s Source) (string, error) {
+	return editSources(text, device, func(d *Device) error {
+		d.Sources = append(d.Sources, s)
+		return nil
+	}, func(e sourceEdit) (string, error) {
+		entry := fmt.Sprintf("{folder: %s, rule: %s}", quoted(s.Folder), quoted(s.Rule))
+		if !e.list.IsFlowStyle {
+			first, last := e.entryLine(0), e.lastLine(len(e.list.Values)-1)
+			indent := e.lines[first][:strings.Index(e.lines[first], "-")]
+			return strings.Join(slices.Insert(e.lines, last+1, indent+"- "+entry), "\n"), nil
+		}
+		at, err := e.offset(e.list.End, "]")
+		if err != nil {
+			return "", err
+		}
+		before := strings.TrimRight(e.text[:at], " \t\n")
+		if len(e.list.Values) > 0 && !strings.HasSuffix(before, ",") {
+			entry = ", " + entry
+		}
+		return e.text[:at] + entry + e.text[at:], nil
+	})
+}
+
+// WithoutSource takes a source out of a device of a plan's text; the rest stays byte
+// for byte. The error is an EditError, or Problems where the plan would have mistakes.
+func WithoutSource(text, device, folder string) (string, error) {
+	n := -1
+	return editSources(text, device, func(d *Device) error {
+		n = slices.IndexFunc(d.Sources, func(s Source) bool { return s.Folder == folder })
+		switch {
+		case n < 0:
+			return EditError{fmt.Sprintf("%s has no source %q", device, folder)}
+		case len(d.Sources) == 1:
+			return EditError{fmt.Sprintf("%s is the only source of %s: take the device out of the plan's text instead", folder, device)}
+		}
+		d.Sources = slices.Delete(slices.Clone(d.Sources), n, n+1)
+		return nil
+	}, func(e sourceEdit) (string, error) {
+		if !e.list.IsFlowStyle {
+			from, to := e.entryLine(n), e.lastLine(n)+1
+			return strings.Join(slices.Delete(e.lines, from, to), "\n"), nil
+		}
+		entry, isMap := e.list.Values[n].(*ast.MappingNode)
+		if !isMap || !entry.IsFlowStyle {
+			return "", EditError{"the source is written in a way that cannot be changed by program; take it out of the text"}
+		}
+		from, err := e.offset(entry.Start, "{")
+		if err != nil {
+			return "", err
+		}
+		to, err := e.offset(entry.End, "}")
+		if err != nil {
+			return "", err
+		}
+		before, after := e.text[:from], e.text[to+1:]
+		if rest, comma := strings.CutPrefix(strings.TrimLeft(after, " \t"), ","); comma {
+			return before + strings.TrimLeft(rest, " \t"), nil
+		}
+		return strings.TrimSuffix(strings.TrimRight(before, " \t"), ",") + after, nil
+	})
+}
+
+// sourceEdit is a text and where the sources of a device stand in it.
+type sourceEdit struct {
+	text  string
+	lines []string
+	list  *ast.SequenceNode
+}
+
+// editSources changes the sources of a device: in what the plan means, and in its text.
+// Both must agree, or nothing is changed.
+func editSources(text, device string, mean func(*Device) error, write func(sourceEdit) (string, error)) (string, error) {
+	before, err := Parse("plan", []byte(text))
+	if err != nil {
+		return "", err
+	}
+	d, there := before.Devices[device]
+	if !there {
+		return "", EditError{fmt.Sprintf("the plan has no device %q", device)}
+	}
+	if err := mean(&d); err != nil {
+		return "", err
+	}
+	list, err := sourcesOf(text, device)
+	if err != nil {
+		return "", err
+	}
+	after, err := write(sourceEdit{text, strings.Split(text, "\n"), list})
+	if err != nil {
+		return "", err
+	}
+	now, err := Parse("plan", []byte(after))
+	if err != nil {
+		return "", err
+	}
+	before.Devices[device] = d
+	if !reflect.DeepEqual(before, now) {
+		return "", errByHand
+	}
+	return after, nil
+}
+
+// errByHand is said of a text that a program would change otherwise than was meant.
+var errByHand = EditError{"the sources are written in a way that cannot be changed by program; change the text"}
+
+func sourcesOf(text, device string) (*ast.SequenceNode, error) {
+	file, err := parser.ParseBytes([]byte(text), parser.ParseComments)
+	if err != nil || len(file.Docs) == 0 {
+		return nil, errByHand
+	}
+	under := func(n ast.Node, key string) ast.Node {
+		for _, p := range pairs(n) {
+			if p.Key.GetToken().Value == key {
+				return p.Value
+			}
+		}
+		return nil
+	}
+	list, is := under(under(under(file.Docs[0].Body, "devices"), device), "sources").(*ast.SequenceNode)
+	if !is || list.Start == nil || list.IsFlowStyle && list.End == nil {
+		return nil, errByHand
+	}
+	return list, nil
+}
+
+// entryLine is the line (from 0) on which an entry of a list begins.
+func (e sourceEdit) entryLine(n int) int {
+	line := firstLine(e.list.Values[n])
+	for line > 0 && !strings.HasPrefix(strings.TrimSpace(e.lines[line]), "-") { // the dash may stand above
+		line--
+	}
+	return line
+}
+
+// lastLine is the line on which an entry ends.
+func (e sourceEdit) lastLine(n int) int {
+	last := 0
+	ast.Walk(lineVisitor{&last}, e.list.Values[n])
+	return last
+}
+
+func firstLine(n ast.Node) int {
+	if m, is := n.(*ast.MappingNode); is && !m.IsFlowStyle && len(m.Values) > 0 {
+		n = m.Values[0].Key
+	} else if p, is := n.(*ast.MappingValueNode); is {
+		n = p.Key
+	}
+	return n.GetToken().Position.Line - 1
+}
+
+// lineVisitor finds the last line of what it walks over.
+type lineVisitor struct{ last *int }
+
+// Visit implements ast.Visitor.
+func (v lineVisitor) Visit(n ast.Node) ast.Visitor {
+	if _, comment := n.(*ast.CommentGroupNode); comment {
+		return nil // it belongs to what follows
+	}
+	tokens := []*token.Token{n.GetToken()}
+	if m, is := n.(*ast.MappingNode); is {
+		tokens = append(tokens, m.End)
+	}
+	for _, t := range tokens {
+		if t != nil && t.Position != nil {
+			*v.last = max(*v.last, t.Position.Line-1)
+		}
+	}
+	return v
+}
+
+// offset is where a token stands in the text, which must be there.
+func (e sourceEdit) offset(t *token.Token, is string) (int, error) {
+	if t == nil || t.Position == nil || t.Position.Line < 1 || t.Position.Line > len(e.lines) {
+		return 0, errByHand
+	}
+	at := 0
+	for _, line := range e.lines[:t.Position.Line-1] {
+		at += len(line) + 1
+	}
+	runes := []rune(e.lines[t.Position.Line-1])
+	if t.Position.Column < 1 || t.Position.Column > len(runes) {
+		return 0, errByHand
+	}
+	at += len(string(runes[:t.Position.Column-1]))
+	if !strings.HasPrefix(e.text[at:], is) {
+		return 0, errByHand
+	}
+	return at, nil
+}
