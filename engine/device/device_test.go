@@ -465,7 +465,6 @@ func TestStorageThatMisbehaves(t *testing.T) {
 		"everything":          {Errors: 0.05, Busy: 0.05, Resets: 0.1, Stalls: 0.03, Truncate: 0.1, Flip: 0.1},
 	} {
 		t.Run(name, func(t *testing.T) {
-			t.Parallel()
 			y := setup(t, none)
 			for i := range 12 {
 				y.picture(fmt.Sprintf("%02d.jpg", i), i)
@@ -630,7 +629,6 @@ func TestTheSourceMovesUnderIt(t *testing.T) {
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
-			t.Parallel()
 			y := setup(t, home)
 			y.storage.SetFaults(standin.Faults{Stalls: 1})
 			file := y.file("moves.jpg", append(jpeg(t), make([]byte, 12<<20)...))

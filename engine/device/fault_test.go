@@ -117,7 +117,6 @@ func (h *house) whole(root string) {
 func TestConnectionsThatBreakAgainAndAgain(t *testing.T) {
 	for kind, start := range remotes {
 		t.Run(kind, func(t *testing.T) {
-			t.Parallel()
 			r := start(t)
 			faults := toxiproxy.NewServer(toxiproxy.NewMetricsContainer(nil), zerolog.Nop())
 			proxy := toxiproxy.NewProxy(faults, kind, "127.0.0.1:0", r.address)
@@ -143,7 +142,6 @@ func TestConnectionsThatBreakAgainAndAgain(t *testing.T) {
 func TestAServerThatRestartsDuringAHundredSends(t *testing.T) {
 	for kind, start := range remotes {
 		t.Run(kind, func(t *testing.T) {
-			t.Parallel()
 			r := start(t)
 			h := newHouse(t, kind, "", "", func() destination.Driver { return r.open(r.address) }, "phone")
 			h.stop()
@@ -165,7 +163,6 @@ func TestAServerThatRestartsDuringAHundredSends(t *testing.T) {
 func TestALineThatGoesDeadAndComesBack(t *testing.T) {
 	for kind, start := range remotes {
 		t.Run(kind, func(t *testing.T) {
-			t.Parallel()
 			r := start(t)
 			faults := toxiproxy.NewServer(toxiproxy.NewMetricsContainer(nil), zerolog.Nop())
 			proxy := toxiproxy.NewProxy(faults, kind, "127.0.0.1:0", r.address)
@@ -194,7 +191,6 @@ func TestALineThatGoesDeadAndComesBack(t *testing.T) {
 func TestErrorsAndWaitsAtAFifthOfRequests(t *testing.T) {
 	for _, kind := range []string{"webdav", "s3"} {
 		t.Run(kind, func(t *testing.T) {
-			t.Parallel()
 			r := remotes[kind](t)
 			var refused atomic.Int64
 			pass := &httputil.ReverseProxy{Rewrite: func(p *httputil.ProxyRequest) {
