@@ -328,7 +328,7 @@ func adoptedSays(name string, a wire.Adopted) string {
 	return says + fmt.Sprintf(" %s copies that wait have the size of one of them: each is compared over a network that costs nothing, and what is the same is safe and not sent.", gate.Count(a.Compare))
 }
 
-// begin begins a trial as a job.
+// beginTrial begins a trial as a job.
 func (s *Service) beginTrial(t *trial, run func(ctx context.Context) bool) (wire.Job, error) {
 	return s.jobs.begin(wire.Job{Kind: wire.JobTrial, Destination: t.name, Says: "It is tried, step by step.", Trial: &wire.Trial{Steps: []wire.TrialStep{}}}, true, func(ctx context.Context, tell func(func(*wire.Job))) error {
 		ctx, cancel := context.WithTimeout(ctx, trialTime)

@@ -1,8 +1,9 @@
 // Package gate decides whether a class of copies may go, by which lane, and if
-// not, why and until when.
+// not, why and until when; whether what is on its way may go on; and what may be done at
+// a destination beside.
 //
 // These always hold:
-//   - Decide is a pure function: the same question has the same verdict;
+//   - every decision is a pure function of a Situation: the same one is decided alike;
 //   - it costs the same for one copy and for a million, as it is asked once a
 //     class (rule x kind x destination);
 //   - a verdict without an open lane has at least one hold, and every hold has

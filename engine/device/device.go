@@ -1,6 +1,7 @@
-// Package device runs one device: it scans the sources, decides by class,
-// prepares, sends and proves. It is the authority on its items and copies and
-// knows no interface: the service calls its methods.
+// Package device runs one device: it scans the sources, decides by class, and has what
+// may go carried (carry) and what falls due at its places done (upkeep). It is the
+// authority on its items and copies and knows no interface: the service calls its
+// methods.
 //
 // These always hold:
 //   - a copy is called safe only after what lies at its place, put there before,
@@ -193,9 +194,9 @@ func (d *Device) SetPlan(p *plan.Plan) {
 	d.mu.Lock()
 	d.plan, d.zone = p, p.Zone(d.Name)
 	d.turns++
+	d.places.SetPlan(p)
 	d.stopUnwanted(p)
 	d.mu.Unlock()
-	d.places.SetPlan(p)
 	nudge(d.planned)
 }
 
