@@ -107,6 +107,11 @@ func editSource(ctx context.Context, e env, c client.Client, edit wire.SourceEdi
 	if err != nil {
 		return err
 	}
+	return edited(e, done, json)
+}
+
+// edited tells what an edit of the plan changed.
+func edited(e env, done wire.PlanEdited, json bool) error {
 	if json {
 		return asJSON(e.out, done)
 	}

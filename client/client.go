@@ -139,6 +139,11 @@ func (c Client) EditSource(ctx context.Context, e wire.SourceEdit) (out wire.Pla
 	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/sources", e, &out)
 }
 
+// EditRule changes a rule of the plan, or tells what that would change.
+func (c Client) EditRule(ctx context.Context, e wire.RuleEdit) (out wire.PlanEdited, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/rules", e, &out)
+}
+
 // CheckPlan looks for mistakes in a plan and tells what would follow from it.
 func (c Client) CheckPlan(ctx context.Context, p wire.PlanDraft) (out wire.PlanNotes, err error) {
 	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/check", p, &out)

@@ -88,6 +88,27 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	assert.Contains(t, errOut, "in/below")
 	_, _, code = s.run("source", "add")
 	assert.Equal(t, 2, code)
+
+	// So is a rule.
+	k.click("Change all", "photos")
+	require.NoError(t, k.b.Type("Hours (empty for any)", "22:00-06:00"))
+	k.click("See what it would change")
+	k.sees("all no longer takes photos.", "at 22:00-06:00")
+	assert.Equal(t, text, s.ok("plan", "show"), "it was a try")
+	k.click("Put it in force")
+	k.sees("Videos go to disk, over Wi-Fi, at 22:00-06:00.")
+	assert.Contains(t, s.ok("rule", "list"), "Videos go to disk, over Wi-Fi, at 22:00-06:00.")
+	assert.Contains(t, s.ok("rule", "set", "all", "-hours", "", "-power", "charging", "-try"), "all: Videos go to disk, over Wi-Fi, when charging.")
+	assert.Contains(t, s.ok("rule", "set", "all", "-take", "photo, video"), "all also takes photos.")
+	k.sees("all also takes photos.") // a command changed it: the page follows
+	for _, wrong := range [][]string{{"rule", "set", "all", "-to", "attic"}, {"rule", "set", "none", "-take", "photo"}, {"rule", "set", "all", "-power", "now and then"}} {
+		_, _, code := s.run(wrong...)
+		assert.Equal(t, 1, code, wrong)
+	}
+	for _, wrong := range [][]string{{"rule"}, {"rule", "set", "all"}, {"rule", "burn", "all"}} {
+		_, _, code := s.run(wrong...)
+		assert.Equal(t, 2, code, wrong)
+	}
 	for _, complaint := range k.b.Complaints() { // what was refused, the browser tells too
 		assert.Regexp(t, `status of (422|409) .*/api/v1/plan`, complaint)
 	}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -142,7 +143,9 @@ func (s *Service) WouldChange(text string) []string {
 func (s *Service) Rules() []wire.PlanRule {
 	p, list := s.planOrEmpty(), []wire.PlanRule{}
 	for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
-		one := wire.PlanRule{Name: name, Says: sentences.Rule(p.Rules[name]), Follows: []wire.PlanSource{}}
+		r := p.Rules[name]
+		one := wire.PlanRule{Name: name, Says: sentences.Rule(r), Follows: []wire.PlanSource{}, Take: r.Take, To: r.To,
+			Power: r.Gates.Power.String(), Hours: r.Gates.Hours.String(), Order: cmp.Or(r.Order, plan.NewestFirst)}
 		for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
 			for _, source := range p.Devices[device].Sources {
 				if source.Rule == name {
@@ -159,12 +162,26 @@ func (s *Service) Rules() []wire.PlanRule {
 // Try it only tells what that would change. The errors are plan.EditError and those of
 // ApplyPlan.
 func (s *Service) EditSource(ctx context.Context, e wire.SourceEdit) (wire.PlanEdited, error) {
-	out := wire.PlanEdited{}
-	edit := func(before string) (string, error) {
-		after, err := plan.WithSource(before, e.Device, plan.Source{Folder: e.Folder, Rule: e.Rule})
+	return s.editBy(ctx, e.Try, func(before string) (string, error) {
 		if e.Remove {
-			after, err = plan.WithoutSource(before, e.Device, e.Folder)
+			return plan.WithoutSource(before, e.Device, e.Folder)
 		}
+		return plan.WithSource(before, e.Device, plan.Source{Folder: e.Folder, Rule: e.Rule})
+	})
+}
+
+// EditRule changes a rule of the plan, in its text; with Try it only tells what that
+// would change. The errors are plan.EditError and those of ApplyPlan.
+func (s *Service) EditRule(ctx context.Context, e wire.RuleEdit) (wire.PlanEdited, error) {
+	return s.editBy(ctx, e.Try, func(before string) (string, error) {
+		return plan.WithRule(before, e.Rule, plan.RuleChange{Take: e.Take, To: e.To, Power: e.Power, Hours: e.Hours, Order: e.Order})
+	})
+}
+
+// editBy changes the text in force and tells what that changes, or only tells.
+func (s *Service) editBy(ctx context.Context, try bool, write func(string) (string, error)) (out wire.PlanEdited, err error) {
+	edit := func(before string) (string, error) {
+		after, err := write(before)
 		if err != nil {
 			return "", err
 		}
@@ -175,13 +192,12 @@ func (s *Service) EditSource(ctx context.Context, e wire.SourceEdit) (wire.PlanE
 		out.Says, out.Notes = changes(before, after), append([]string{}, sentences.Doubts(p)...)
 		return after, nil
 	}
-	if e.Try {
+	if try {
 		before, _ := s.PlanText()
 		_, err := edit(before)
 		return out, err
 	}
-	version, err := s.editPlan(ctx, edit)
-	out.Version = version
+	out.Version, err = s.editPlan(ctx, edit)
 	return out, err
 }
 

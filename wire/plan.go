@@ -1,6 +1,11 @@
 package wire
 
-import "time"
+import (
+	"time"
+
+	"yardtide/core/media"
+	"yardtide/core/plan"
+)
 
 // PlanWay is by what a version of the plan was made.
 type PlanWay string
@@ -51,6 +56,11 @@ type PlanRule struct {
 	Name    string       `json:"name"`
 	Says    string       `json:"says"`
 	Follows []PlanSource `json:"follows" doc:"The sources that follow it"`
+	Take    []media.Kind `json:"take" enum:"photo,video"`
+	To      []string     `json:"to"`
+	Power   string       `json:"power" doc:"As the plan has it, empty for any"`
+	Hours   string       `json:"hours" doc:"As the plan has it, empty for any"`
+	Order   plan.Order   `json:"order" enum:"newest,oldest,smallest"`
 }
 
 // PlanSource is a folder of a device.
@@ -65,6 +75,17 @@ type SourceEdit struct {
 	Rule   string `json:"rule,omitempty" doc:"The rule that it follows"`
 	Remove bool   `json:"remove,omitempty" doc:"Take it out instead"`
 	Try    bool   `json:"try,omitempty" doc:"Only tell what it would change"`
+}
+
+// RuleEdit changes a rule; what is left out stays as it is.
+type RuleEdit struct {
+	Rule  string       `json:"rule"`
+	Take  []media.Kind `json:"take,omitempty" enum:"photo,video" doc:"The kinds that it takes"`
+	To    []string     `json:"to,omitempty" doc:"The destinations that it sends to"`
+	Power *string      `json:"power,omitempty" doc:"As the plan has it, such as charging or at least 40%; empty for any"`
+	Hours *string      `json:"hours,omitempty" doc:"As the plan has it, such as 22:00-06:00; empty for any"`
+	Order *plan.Order  `json:"order,omitempty" enum:"newest,oldest,smallest"`
+	Try   bool         `json:"try,omitempty" doc:"Only tell what it would change"`
 }
 
 // PlanEdited is what an edit of the plan changed, or would change.

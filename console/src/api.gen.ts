@@ -350,6 +350,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plan/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Change a rule of the plan, or tell what that would change */
+        post: operations["edit-rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plan/sources": {
         parameters: {
             query?: never;
@@ -1075,8 +1092,16 @@ export interface components {
         PlanRule: {
             /** @description The sources that follow it */
             follows: components["schemas"]["PlanSource"][];
+            /** @description As the plan has it, empty for any */
+            hours: string;
             name: string;
+            /** @enum {string} */
+            order: "newest" | "oldest" | "smallest";
+            /** @description As the plan has it, empty for any */
+            power: string;
             says: string;
+            take: ("photo" | "video")[];
+            to: string[];
         };
         PlanSource: {
             device: string;
@@ -1163,6 +1188,21 @@ export interface components {
             device?: string;
             /** @description Their keys; all stuck ones when left out */
             items?: string[];
+        };
+        RuleEdit: {
+            /** @description As the plan has it, such as 22:00-06:00; empty for any */
+            hours?: string;
+            /** @enum {string} */
+            order?: "newest" | "oldest" | "smallest";
+            /** @description As the plan has it, such as charging or at least 40%; empty for any */
+            power?: string;
+            rule: string;
+            /** @description The kinds that it takes */
+            take?: ("photo" | "video")[];
+            /** @description The destinations that it sends to */
+            to?: string[];
+            /** @description Only tell what it would change */
+            try?: boolean;
         };
         Secrets: {
             /** @description sftp: a private key, PEM */
@@ -3217,6 +3257,93 @@ export interface operations {
             };
         };
     };
+    "edit-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleEdit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanEdited"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "edit-source": {
         parameters: {
             query?: never;
@@ -4363,5 +4490,9 @@ export const jobKindValues: ReadonlyArray<FlattenedDeepRequired<components>["sch
 export const jobStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["state"]> = ["running", "done", "failed", "stopped"];
 export const needMendsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Need"]["mends"]> = ["retry", "answer", "plan", "nothing"];
 export const placeAnswerIsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlaceAnswer"]["is"]> = ["moved", "new"];
+export const planRuleOrderValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["order"]> = ["newest", "oldest", "smallest"];
+export const planRuleTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["take"]> = ["photo", "video"];
 export const planVersionByValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanVersion"]["by"]> = ["console", "command", "form", "undo", "unknown"];
+export const ruleEditOrderValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["order"]> = ["newest", "oldest", "smallest"];
+export const ruleEditTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["take"]> = ["photo", "video"];
 export const trialQuestionFieldValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["TrialQuestion"]["field"]> = ["certificate", "host-key"];

@@ -145,7 +145,7 @@ func (b *Browser) Type(label, text string) error {
 // finder looks for what can be clicked by its label: exactly, else by its
 // beginning or a part; scrolls it into sight and tells its middle.
 const finder = `(label => {
-  const named = [...document.querySelectorAll('button, a, [role=option], [role=menuitem], [role=radio], [role=switch], summary')]
+  const named = [...document.querySelectorAll('button, a, [role=option], [role=menuitem], [role=radio], [role=switch], summary, input[type=checkbox]')]
     .filter(e => e.getClientRects().length > 0)
     .map(e => [e, (e.getAttribute('aria-label') || e.labels?.[0]?.innerText || e.innerText || '').trim()]);
   const hit = named.find(([, n]) => n === label) || named.find(([, n]) => n.startsWith(label)) || named.find(([, n]) => n.includes(label));

@@ -315,6 +315,10 @@ func (s *Server) versionRoutes() {
 		edited, err := s.service.EditSource(ctx, in.Body)
 		return &answer[wire.PlanEdited]{edited}, destinationProblem(err)
 	})
+	call(s, "edit-rule", http.MethodPost, "/plan/rules", "Change a rule of the plan, or tell what that would change", func(ctx context.Context, in *request[wire.RuleEdit]) (*answer[wire.PlanEdited], error) {
+		edited, err := s.service.EditRule(ctx, in.Body)
+		return &answer[wire.PlanEdited]{edited}, destinationProblem(err)
+	})
 	call(s, "plan-undo", http.MethodPost, "/plan/undo", "Put an earlier version of the plan in force again", func(ctx context.Context, in *request[wire.PlanUndo]) (*answer[wire.PlanText], error) {
 		version, err := s.service.GoBack(ctx, in.Body.To, in.Body.Base)
 		if err != nil {

@@ -15,7 +15,7 @@ const ways = {
 
 /** The plan's versions, the newest first: what each changed, and back to it. */
 export function History({ now }: { now: number }) {
-  const history = useHistory();
+  const history = useHistory(now);
   const undo = useUndo();
   return (
     <section aria-labelledby="history" className="rounded-lg border border-line bg-plank p-5">

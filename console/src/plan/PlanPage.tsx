@@ -1,5 +1,7 @@
 import { Link } from "@tanstack/react-router";
 import { Loading, Notice } from "../parts/Notice";
+import { useYard } from "../yard";
+import { ChangeRule } from "./ChangeRule";
 import { History } from "./History";
 import { PlanText } from "./PlanText";
 import { AddSource, TakeOut } from "./Sources";
@@ -8,6 +10,7 @@ import { usePlan } from "./queries";
 /** What the household decided: its rules as sentences, the text, and how it came to be so. */
 export function PlanPage() {
   const plan = usePlan();
+  const destinations = useYard().data?.destinations.map((d) => d.name) ?? [];
   if (plan.isPending) return <Loading what="the plan" />;
   if (plan.isError) {
     return (
@@ -51,6 +54,7 @@ export function PlanPage() {
                     <TakeOut key={`${s.device}/${s.folder}`} source={s} />
                   ))}
                 </ul>
+                <ChangeRule rule={r} destinations={destinations} />
               </dd>
             </div>
           ))}

@@ -1,26 +1,37 @@
 import { Field, Input, Label, Select } from "@headlessui/react";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import type { Plan, PlanSource, SourceEdit } from "../api";
+import type { Plan, PlanEdited, PlanSource, SourceEdit } from "../api";
 import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
-import { useEditSource, useTrySource } from "./queries";
+import { sendSource, useEdit } from "./queries";
 
 const field = "w-full rounded-md border border-line bg-paper px-3 py-1.5 placeholder:text-quiet";
 
-/** What an edit would change, before it counts; nothing until it was tried. */
+/** An edit of the sources, told before it counts. */
 function Consequence({ edit, done }: { edit: SourceEdit; done: () => void }) {
-  const apply = useEditSource();
-  const tried = useTrySource();
+  return <Tried ready={edit.folder !== ""} send={(t) => sendSource({ ...edit, try: t })} done={done} />;
+}
+
+/** What an edit would change, before it counts; nothing until it was tried. */
+export function Tried(props: {
+  ready: boolean;
+  send: (onlyTry: boolean) => Promise<PlanEdited>;
+  done: () => void;
+}) {
+  const { ready, send, done } = props;
+  const apply = useEdit(send);
+  const tried = useMutation({ mutationFn: () => send(true) });
   return (
     <div className="space-y-3" aria-live="polite">
       <div className="flex flex-wrap gap-2">
-        <Button disabled={edit.folder === "" || tried.isPending} onClick={() => tried.mutate(edit)}>
+        <Button disabled={!ready || tried.isPending} onClick={() => tried.mutate()}>
           See what it would change
         </Button>
         <Button
           strong={tried.isSuccess}
           disabled={!tried.isSuccess || apply.isPending}
-          onClick={() => apply.mutate(edit, { onSuccess: done })}
+          onClick={() => apply.mutate(undefined, { onSuccess: done })}
         >
           Put it in force
         </Button>

@@ -1,5 +1,11 @@
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { api, body, ServiceError, type Plan, type SourceEdit } from "../api";
+import {
+  keepPreviousData,
+  useInfiniteQuery,
+  useMutation,
+  useQuery,
+  useQueryClient,
+} from "@tanstack/react-query";
+import { api, body, ServiceError, type Plan, type PlanEdited, type RuleEdit, type SourceEdit } from "../api";
 
 /** What the keeper asks of the plan and its versions. */
 
@@ -21,9 +27,11 @@ export function usePlan() {
   });
 }
 
-export function useHistory() {
+/** The plan's versions as they are at the one that is in force. */
+export function useHistory(now: number) {
   return useInfiniteQuery({
-    queryKey: ["versions"],
+    queryKey: ["versions", now],
+    placeholderData: keepPreviousData,
     initialPageParam: 0,
     queryFn: ({ pageParam }) =>
       body(api.GET("/api/v1/plan/versions", { params: { query: { before: pageParam } } })),
@@ -46,10 +54,7 @@ export function useDiff(to: number, shown: boolean) {
 /** What everybody who changes the plan does then: all that is shown of it is asked for anew. */
 function useAnew() {
   const client = useQueryClient();
-  return () => {
-    void client.invalidateQueries({ queryKey: key });
-    void client.invalidateQueries({ queryKey: ["versions"] });
-  };
+  return () => void client.invalidateQueries({ queryKey: key });
 }
 
 export function useCheck() {
@@ -66,20 +71,13 @@ export function useApply() {
   });
 }
 
-/** Tells what an edit of the sources would change; nothing is changed. */
-export function useTrySource() {
-  return useMutation({
-    mutationFn: (edit: SourceEdit) =>
-      body(api.POST("/api/v1/plan/sources", { body: { ...edit, try: true } })),
-  });
-}
+export const sendSource = (edit: SourceEdit) => body(api.POST("/api/v1/plan/sources", { body: edit }));
+export const sendRule = (edit: RuleEdit) => body(api.POST("/api/v1/plan/rules", { body: edit }));
 
-export function useEditSource() {
+/** Puts an edit in force, after it was tried. */
+export function useEdit(send: (onlyTry: boolean) => Promise<PlanEdited>) {
   const anew = useAnew();
-  return useMutation({
-    mutationFn: (edit: SourceEdit) => body(api.POST("/api/v1/plan/sources", { body: edit })),
-    onSuccess: anew,
-  });
+  return useMutation({ mutationFn: () => send(false), onSuccess: anew });
 }
 
 export function useUndo() {

@@ -1,0 +1,130 @@
+package plan_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"yardtide/core/media"
+	"yardtide/core/plan"
+)
+
+// writtenRules are a rule as people write it.
+var writtenRules = map[string]string{
+	"on one line":   "  everyday: {take: [photo], to: [shed, loft], lanes: [{over: wifi}], gates: {power: charging, hours: '22:00-06:00'}} # by night\n",
+	"without gates": "  everyday: {take: [photo], to: [shed, loft], lanes: [{over: wifi}]}\n",
+	"on lines": "  everyday:\n    take: [photo] # no clips\n    to: [shed, loft] # both\n    # by the home network\n    lanes:\n      - over: wifi # only\n    gates:\n      power: charging # at the quay\n" +
+		"      hours: 22:00-06:00, 12:00-13:00\n    order: oldest\n",
+	"lists on lines": "  everyday:\n    take: # no clips\n      - photo\n    to:\n      - shed # the near one\n      - loft\n    lanes:\n      - over: wifi\n    gates: {hours: \"22:00-06:00\"}\n\n",
+	"gates first":    "  everyday:\n    gates:\n      power: charging or at least 40%\n      idle: true\n    take: [photo]\n    to: [shed, loft]\n    lanes: [{over: wifi, gates: {power: any}}]\n",
+}
+
+func withRule(rule string) string {
+	return "# ours\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\n  loft: {kind: folder, path: /l}\ndevices:\n  desk:\n    sources: [{folder: x, rule: everyday}]\nrules:\n" + rule +
+		"  # the other\n  slow: {take: [photo, video], to: [shed], lanes: [{over: wifi}]} # slow\n"
+}
+
+func TestARuleIsChangedAndTheRestStays(t *testing.T) {
+	power, hours, none := "charging or at least 60%", "01:00-02:00", ""
+	oldest := plan.OldestFirst
+	for how, rule := range writtenRules {
+		before := withRule(rule)
+		for name, c := range map[string]plan.RuleChange{
+			"kinds":    {Take: []media.Kind{media.Photo, media.Video}},
+			"places":   {To: []string{"loft"}},
+			"power":    {Power: &power},
+			"no power": {Power: &none},
+			"hours":    {Hours: &hours},
+			"no hours": {Hours: &none},
+			"order":    {Order: &oldest},
+			"all":      {Take: []media.Kind{media.Video}, To: []string{"loft", "shed"}, Power: &power, Hours: &hours, Order: &oldest},
+			"nothing":  {},
+		} {
+			t.Run(how+"/"+name, func(t *testing.T) {
+				after, err := plan.WithRule(before, "everyday", c)
+				var edit plan.EditError
+				if err != nil && assert.ErrorAs(t, err, &edit) {
+					assert.Contains(t, edit.Says, "text", "what a program cannot do is said, and left")
+					return
+				}
+				p, err := plan.Parse("p", []byte(after))
+				require.NoError(t, err)
+				r := p.Rules["everyday"]
+				if c.Take != nil {
+					assert.Equal(t, c.Take, r.Take)
+				}
+				if c.To != nil {
+					assert.Equal(t, c.To, r.To)
+				}
+				if c.Power != nil {
+					assert.Equal(t, *c.Power, r.Gates.Power.String())
+				}
+				if c.Hours != nil {
+					assert.Equal(t, *c.Hours, r.Gates.Hours.String())
+				}
+				for _, comment := range []string{"# ours", "# by night", "# no clips", "# by the home network", "# only", "# the other", "# slow"} {
+					assert.Equal(t, strings.Count(before, comment), strings.Count(after, comment), comment)
+				}
+				if name == "nothing" {
+					assert.Equal(t, before, after)
+				}
+			})
+		}
+	}
+	good := withRule(writtenRules["on lines"])
+	for name, c := range map[string]struct {
+		rule string
+		plan.RuleChange
+		says string
+	}{
+		"no such rule":  {"none", plan.RuleChange{}, `no rule "none"`},
+		"no such place": {"slow", plan.RuleChange{To: []string{"attic"}}, `no destination "attic"`},
+		"no kind":       {"slow", plan.RuleChange{Take: []media.Kind{"sound"}}, "sound"},
+		"nothing taken": {"slow", plan.RuleChange{Take: []media.Kind{}}, "take"},
+		"odd power":     {"slow", plan.RuleChange{Power: new("sometimes")}, "sometimes"},
+		"odd hours":     {"slow", plan.RuleChange{Hours: new("25:00-26:00")}, "25:00"},
+		"odd order":     {"slow", plan.RuleChange{Order: new(plan.Order("random"))}, "random"},
+	} {
+		_, err := plan.WithRule(good, c.rule, c.RuleChange)
+		assert.ErrorContains(t, err, c.says, name)
+	}
+}
+
+// Any row of changes either means what was asked, or is refused and changes nothing.
+func TestAnyRowOfRuleChangesMeansWhatWasAsked(t *testing.T) {
+	hows := []string{"on one line", "without gates", "on lines", "lists on lines", "gates first"}
+	rapid.Check(t, func(t *rapid.T) {
+		text := withRule(writtenRules[rapid.SampledFrom(hows).Draw(t, "how")])
+		for range rapid.IntRange(1, 6).Draw(t, "changes") {
+			var c plan.RuleChange
+			switch rapid.IntRange(0, 4).Draw(t, "what") {
+			case 0:
+				c.Take = rapid.SampledFrom([][]media.Kind{{media.Photo}, {media.Video}, {media.Photo, media.Video}}).Draw(t, "take")
+			case 1:
+				c.To = rapid.SampledFrom([][]string{{"shed"}, {"loft"}, {"loft", "shed"}}).Draw(t, "to")
+			case 2:
+				c.Power = new(rapid.SampledFrom([]string{"", "charging", "at least 20%", "charging and at least 30%"}).Draw(t, "power"))
+			case 3:
+				c.Hours = new(rapid.SampledFrom([]string{"", "01:00-02:00", "22:00-06:00, 12:00-13:00"}).Draw(t, "hours"))
+			case 4:
+				c.Order = new(rapid.SampledFrom([]plan.Order{plan.NewestFirst, plan.OldestFirst, plan.SmallestFirst}).Draw(t, "order"))
+			}
+			after, err := plan.WithRule(text, "everyday", c)
+			if err != nil {
+				var edit plan.EditError
+				require.ErrorAs(t, err, &edit, text)
+				continue
+			}
+			p, err := plan.Parse("p", []byte(after))
+			require.NoError(t, err)
+			require.Contains(t, after, "# the other\n  slow: {take: [photo, video], to: [shed], lanes: [{over: wifi}]} # slow\n")
+			if c.Hours != nil {
+				require.Equal(t, *c.Hours, p.Rules["everyday"].Gates.Hours.String())
+			}
+			text = after
+		}
+	})
+}
