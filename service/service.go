@@ -167,12 +167,15 @@ func takeOverMarkers(ctx context.Context, dir string, r *records.Records) error 
 
 // Run runs the devices until the context ends; sends under way get a moment.
 func (s *Service) Run(ctx context.Context) error {
-	if p, err := s.proving(ctx, ""); err != nil {
+	p, err := s.proving(ctx, "")
+	if err == nil && p.Left > 0 { // ordered before the start
+		_, err = s.followProofs("", p, p.Left)
+	}
+	if ctx.Err() != nil {
+		return nil
+	}
+	if err != nil {
 		return err
-	} else if p.Left > 0 { // ordered before the start
-		if _, err := s.followProofs("", p, p.Left); err != nil {
-			return err
-		}
 	}
 	g, ctx := errgroup.WithContext(ctx)
 	for _, d := range s.devices {
