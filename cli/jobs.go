@@ -95,11 +95,11 @@ func follow(ctx context.Context, e env, c client.Client, j wire.Job, show func(w
 	return last, true, nil
 }
 
-// followTrial shows a trial step by step.
-func followTrial(ctx context.Context, e env, c client.Client, j wire.Job, json bool) (wire.Trial, bool, error) {
+// followTrial waits for a trial, and shows it step by step unless it is to be quiet.
+func followTrial(ctx context.Context, e env, c client.Client, j wire.Job, quiet bool) (wire.Trial, bool, error) {
 	shown := 0
 	show := func(j wire.Job) bool {
-		if j.Trial != nil && !json {
+		if j.Trial != nil && !quiet {
 			for ; shown < len(j.Trial.Steps); shown++ {
 				printStep(e.out, j.Trial.Steps[shown])
 			}

@@ -38,9 +38,6 @@ const (
 	NotInUse   Use = "idle"
 )
 
-// Uses lists them.
-var Uses = []Use{UseUnknown, InUse, NotInUse}
-
 // Conditions are the state of a device that gates look at, with the time since when
 // each has been so. The zero value knows nothing.
 type Conditions struct {

@@ -2,7 +2,6 @@ package plan
 
 import (
 	"fmt"
-	"reflect"
 	"slices"
 	"strings"
 
@@ -82,13 +81,9 @@ func WithRule(text, name string, c RuleChange) (string, error) {
 			return "", err
 		}
 	}
-	now, err := Parse("plan", []byte(after))
-	if err != nil {
-		return "", err
-	}
 	before.Rules[name] = want
-	if !reflect.DeepEqual(before, now) {
-		return "", errRuleByHand
+	if err := agrees(after, before, errRuleByHand); err != nil {
+		return "", err
 	}
 	return after, nil
 }
@@ -145,9 +140,7 @@ func setValue(text string, path []string, value string) (string, error) {
 // replaceValue writes a value in the place of another.
 func (e sourceEdit) replaceValue(pair *ast.MappingValueNode, value string) (string, error) {
 	if list, is := pair.Value.(*ast.SequenceNode); is && !list.IsFlowStyle {
-		key := pair.Key.GetToken().Position.Line - 1
-		last := 0
-		ast.Walk(lineVisitor{&last}, list)
+		key, last := pair.Key.GetToken().Position.Line-1, lastLine(list)
 		if last <= key {
 			return "", errRuleByHand
 		}
@@ -202,9 +195,7 @@ func (e sourceEdit) insertKey(in ast.Node, entry string) (string, error) {
 	if len(list) == 0 {
 		return "", errRuleByHand
 	}
-	key, last := list[0].Key.GetToken().Position, 0
-	ast.Walk(lineVisitor{&last}, list[len(list)-1])
-	line := strings.Repeat(" ", key.Column-1) + entry
+	last, line := lastLine(list[len(list)-1]), strings.Repeat(" ", list[0].Key.GetToken().Position.Column-1)+entry
 	return strings.Join(slices.Insert(slices.Clone(e.lines), last+1, line), "\n"), nil
 }
 
@@ -221,16 +212,11 @@ func (e sourceEdit) removeKey(in ast.Node, at int) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		before, after := e.text[:from], e.text[to:]
-		if rest, comma := strings.CutPrefix(strings.TrimLeft(after, " \t"), ","); comma {
-			return before + strings.TrimLeft(rest, " \t"), nil
-		}
-		return strings.TrimSuffix(strings.TrimRight(before, " \t"), ",") + after, nil
+		return e.cut(from, to), nil
 	}
 	if len(list) == 1 {
 		return "", EditError{"the value stands alone under its key; take both out of the text"}
 	}
-	from, last := list[at].Key.GetToken().Position.Line-1, 0
-	ast.Walk(lineVisitor{&last}, list[at])
-	return strings.Join(slices.Delete(slices.Clone(e.lines), from, max(last, from)+1), "\n"), nil
+	from := list[at].Key.GetToken().Position.Line - 1
+	return strings.Join(slices.Delete(slices.Clone(e.lines), from, max(lastLine(list[at]), from)+1), "\n"), nil
 }

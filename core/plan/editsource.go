@@ -21,7 +21,7 @@ func WithSource(text, device string, s Source) (string, error) {
 	}, func(e sourceEdit) (string, error) {
 		entry := fmt.Sprintf("{folder: %s, rule: %s}", quoted(s.Folder), quoted(s.Rule))
 		if !e.list.IsFlowStyle {
-			first, last := e.entryLine(0), e.lastLine(len(e.list.Values)-1)
+			first, last := e.entryLine(0), lastLine(e.list.Values[len(e.list.Values)-1])
 			indent := e.lines[first][:strings.Index(e.lines[first], "-")]
 			return strings.Join(slices.Insert(e.lines, last+1, indent+"- "+entry), "\n"), nil
 		}
@@ -53,7 +53,7 @@ func WithoutSource(text, device, folder string) (string, error) {
 		return nil
 	}, func(e sourceEdit) (string, error) {
 		if !e.list.IsFlowStyle {
-			from, to := e.entryLine(n), e.lastLine(n)+1
+			from, to := e.entryLine(n), lastLine(e.list.Values[n])+1
 			return strings.Join(slices.Delete(e.lines, from, to), "\n"), nil
 		}
 		entry, isMap := e.list.Values[n].(*ast.MappingNode)
@@ -68,19 +68,39 @@ func WithoutSource(text, device, folder string) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		before, after := e.text[:from], e.text[to+1:]
-		if rest, comma := strings.CutPrefix(strings.TrimLeft(after, " \t"), ","); comma {
-			return before + strings.TrimLeft(rest, " \t"), nil
-		}
-		return strings.TrimSuffix(strings.TrimRight(before, " \t"), ",") + after, nil
+		return e.cut(from, to+1), nil
 	})
 }
 
-// sourceEdit is a text and where the sources of a device stand in it.
+// sourceEdit is a plan's text, and where the sources of a device stand in it when those
+// are what is changed.
 type sourceEdit struct {
 	text  string
 	lines []string
 	list  *ast.SequenceNode
+}
+
+// cut takes an entry out of a flow list or mapping, with the comma that parts it from
+// the next, or else from the one before.
+func (e sourceEdit) cut(from, to int) string {
+	before, after := e.text[:from], e.text[to:]
+	if rest, comma := strings.CutPrefix(strings.TrimLeft(after, " \t"), ","); comma {
+		return before + strings.TrimLeft(rest, " \t")
+	}
+	return strings.TrimSuffix(strings.TrimRight(before, " \t"), ",") + after
+}
+
+// agrees sees that a text means what was meant: else it is written in a way that a
+// program would change otherwise, and byHand is the error.
+func agrees(text string, meant *Plan, byHand error) error {
+	now, err := Parse("plan", []byte(text))
+	if err != nil {
+		return err
+	}
+	if !reflect.DeepEqual(meant, now) {
+		return byHand
+	}
+	return nil
 }
 
 // editSources changes the sources of a device: in what the plan means, and in its text.
@@ -105,13 +125,9 @@ func editSources(text, device string, mean func(*Device) error, write func(sourc
 	if err != nil {
 		return "", err
 	}
-	now, err := Parse("plan", []byte(after))
-	if err != nil {
-		return "", err
-	}
 	before.Devices[device] = d
-	if !reflect.DeepEqual(before, now) {
-		return "", errByHand
+	if err := agrees(after, before, errByHand); err != nil {
+		return "", err
 	}
 	return after, nil
 }
@@ -148,10 +164,10 @@ func (e sourceEdit) entryLine(n int) int {
 	return line
 }
 
-// lastLine is the line on which an entry ends.
-func (e sourceEdit) lastLine(n int) int {
+// lastLine is the line (from 0) on which a part of the text ends.
+func lastLine(n ast.Node) int {
 	last := 0
-	ast.Walk(lineVisitor{&last}, e.list.Values[n])
+	ast.Walk(lineVisitor{&last}, n)
 	return last
 }
 

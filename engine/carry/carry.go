@@ -34,7 +34,7 @@ type Options struct {
 	Places  *place.Places
 	Others  Others
 	Plan    func() *plan.Plan
-	Outlook func() gate.Situation // now, without what the records know
+	Outside func() gate.Situation // what the device senses now: no place is in it
 	Pace    *rate.Limiter         // of all sends
 	Tell    func()                // something changed that is told
 	Freed   func()                // a send is done at the storage: another may begin

@@ -115,8 +115,8 @@ func (c *Carrier) clean(ctx context.Context, s *Send) bool {
 	}
 	ctx, cancel := context.WithTimeout(ctx, time.Second)
 	defer cancel()
-	o := c.Outlook()
-	if o.Places[s.copy.Destination].Failing.Is() || o.Costs(s.copy.Destination) || o.Away(s.copy.Destination) {
+	o := c.Outside()
+	if c.Places.At(s.copy.Destination).Failing.Is() || o.Costs(s.copy.Destination) || o.Away(s.copy.Destination) {
 		return false
 	}
 	return s.driver.Remove(ctx, s.temp) == nil

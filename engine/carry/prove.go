@@ -17,7 +17,7 @@ import (
 // owed, and the copy stays where it is. A hash that the storage has kept counts
 // for what was put there this moment only.
 func (c *Carrier) prove(ctx context.Context, s *Send) error {
-	costs := c.Outlook().Costs(s.copy.Destination)
+	costs := c.Outside().Costs(s.copy.Destination)
 	s.mu.Lock()
 	s.proving = true
 	s.mu.Unlock()

@@ -173,7 +173,7 @@ func (c *Carrier) send(ctx context.Context, s *Send) error {
 }
 
 func (c *Carrier) way(s *Send) string {
-	now := c.Outlook()
+	now := c.Outside()
 	if !now.Networked(s.copy.Destination) {
 		return "To " + s.copy.Destination + "."
 	}

@@ -142,7 +142,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 		return nil, err
 	}
 	d.carrier = &carry.Carrier{Options: carry.Options{
-		Device: o.Name, Owner: owner, Folder: d.Folder, Records: o.Records, Places: d.places, Others: o.Fleet, Plan: d.currentPlan, Outlook: d.outlook, Pace: d.pace,
+		Device: o.Name, Owner: owner, Folder: d.Folder, Records: o.Records, Places: d.places, Others: o.Fleet, Plan: d.currentPlan, Outside: d.outside, Pace: d.pace,
 		Tell: o.Changed, Freed: func() { nudge(d.freed) }, Broken: d.unrecorded, Log: o.Log, Jitter: o.Jitter, Wait: o.Wait,
 	}}
 	d.upkeep = upkeep.New(upkeep.Options{

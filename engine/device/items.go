@@ -106,7 +106,7 @@ func (d *Device) Story(ctx context.Context, key string) (wire.Story, error) {
 	if err != nil {
 		return wire.Story{}, err
 	}
-	shown, err := d.present(ctx, v, []records.Item{it})
+	copies, err := d.Records.CopiesOf(ctx, []int64{it.ID})
 	if err != nil {
 		return wire.Story{}, err
 	}
@@ -114,12 +114,11 @@ func (d *Device) Story(ctx context.Context, key string) (wire.Story, error) {
 	if err != nil {
 		return wire.Story{}, err
 	}
-	s := wire.Story{Item: shown[0], Story: []wire.Event{{At: records.FromMS(it.FoundMS), State: string(queue.Waiting), Says: "Found on " + d.Name + "."}}}
+	s := wire.Story{Item: d.presentItem(v, it, copies[it.ID]), Cost: costOf(v.Situation, copies[it.ID]), Story: []wire.Event{{At: records.FromMS(it.FoundMS), State: string(queue.Waiting), Says: "Found on " + d.Name + "."}}}
 	for _, e := range events {
 		s.Story = append(s.Story, wire.Event{At: records.FromMS(e.AtMS), Destination: e.Destination, State: string(e.State), Says: e.Says})
 	}
-	s.Cost, err = d.CostOf(ctx, []string{key})
-	return s, err
+	return s, nil
 }
 
 // present tells items with their copies.
@@ -134,20 +133,25 @@ func (d *Device) present(ctx context.Context, v view, items []records.Item) ([]w
 	}
 	list := make([]wire.Item, len(items))
 	for i, it := range items {
-		list[i] = wire.Item{
-			Key: d.Records.Key(it.ID), Device: d.Name, Name: it.Name, Path: it.FullPath(), Kind: string(it.Kind), Bytes: it.Size,
-			TakenAt: it.TakenAt(), TakenFrom: string(it.TakenFrom), Gone: it.GoneMS != 0, Copies: []wire.Copy{},
-		}
-		var stands []records.Stand
-		for _, c := range copies[it.ID] {
-			list[i].Copies = append(list[i].Copies, d.presentCopy(v, c))
-			stands = append(stands, records.Stand{Destination: c.Destination, Rule: c.Rule, State: c.State})
-		}
-		state, _ := v.together(it.Kind, stands)
-		list[i].State = string(state)
-		list[i].Says = standsAt(list[i].Copies)
+		list[i] = d.presentItem(v, it, copies[it.ID])
 	}
 	return list, nil
+}
+
+func (d *Device) presentItem(v view, it records.Item, copies []records.Copy) wire.Item {
+	told := wire.Item{
+		Key: d.Records.Key(it.ID), Device: d.Name, Name: it.Name, Path: it.FullPath(), Kind: string(it.Kind), Bytes: it.Size,
+		TakenAt: it.TakenAt(), TakenFrom: string(it.TakenFrom), Gone: it.GoneMS != 0, Copies: []wire.Copy{},
+	}
+	var stands []records.Stand
+	for _, c := range copies {
+		told.Copies = append(told.Copies, d.presentCopy(v, c))
+		stands = append(stands, records.Stand{Destination: c.Destination, Rule: c.Rule, State: c.State})
+	}
+	state, _ := v.together(it.Kind, stands)
+	told.State = string(state)
+	told.Says = standsAt(told.Copies)
+	return told
 }
 
 func (d *Device) presentCopy(v view, c records.Copy) wire.Copy {

@@ -66,14 +66,14 @@ func (d *Device) CostOf(ctx context.Context, keys []string) (wire.Cost, error) {
 	if err != nil {
 		return wire.Cost{}, err
 	}
-	return d.costOf(ctx, copies)
-}
-
-func (d *Device) costOf(ctx context.Context, copies []records.Copy) (wire.Cost, error) {
 	s, _, err := d.situation(ctx)
 	if err != nil {
 		return wire.Cost{}, err
 	}
+	return costOf(s, copies), nil
+}
+
+func costOf(s gate.Situation, copies []records.Copy) wire.Cost {
 	over := s.Now.Network
 	c := wire.Cost{Network: over, Left: -1}
 	counted := map[int64]bool{}
@@ -106,7 +106,7 @@ func (d *Device) costOf(ctx context.Context, copies []records.Copy) (wire.Cost, 
 		}
 	}
 	c.Says = costSays(c, away)
-	return c, nil
+	return c
 }
 
 func costSays(c wire.Cost, noNetwork bool) string {
@@ -142,10 +142,11 @@ func (d *Device) SendNow(ctx context.Context, keys []string, metered bool) (wire
 	if err != nil {
 		return wire.Cost{}, err
 	}
-	c, err := d.costOf(ctx, copies)
+	s, _, err := d.situation(ctx)
 	if err != nil {
-		return c, err
+		return wire.Cost{}, err
 	}
+	c := costOf(s, copies)
 	if c.Metered && !metered {
 		return c, NeedsMetered{c}
 	}

@@ -12,12 +12,19 @@ import (
 
 // This file gathers what decisions rest on: core/gate decides.
 
+// outside is what is known now of the device alone: no place is in it, so nothing goes
+// anywhere by it.
+func (d *Device) outside() gate.Situation {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return gate.Situation{Device: d.Name, Plan: d.plan, Now: d.now, Pause: d.pause, Time: time.Now(), Zone: d.zone}
+}
+
 // outlook is what is known now without the records: what was spent and what waits is
 // not in it, so no lane with an allowance is open by it.
 func (d *Device) outlook() gate.Situation {
-	d.mu.Lock()
-	s := gate.Situation{Device: d.Name, Plan: d.plan, Now: d.now, Pause: d.pause, Time: time.Now(), Zone: d.zone, Places: map[string]gate.At{}}
-	d.mu.Unlock()
+	s := d.outside()
+	s.Places = map[string]gate.At{}
 	for name, dest := range s.Plan.Destinations {
 		at := d.places.At(name)
 		at.Left = d.Fleet.Left(name, int64(dest.KeepFree))
