@@ -433,15 +433,15 @@ func BenchmarkMillionRows(b *testing.B) {
 	dir := b.TempDir()
 	r, err := records.Open(b.Context(), dir+"/data/devices/desk/records.db")
 	require.NoError(b, err)
-	rule := plan.Rule{Take: []media.Kind{media.Photo, media.Video}, To: []string{"storage"}}
+	rules := map[string]plan.Rule{"all": {Take: []media.Kind{media.Photo, media.Video}, To: []string{"storage"}}}
 	began := time.Now()
 	for i := 0; i < 1_000_000; i += 5000 {
 		items := make([]records.Item, 5000)
 		for j := range items {
 			n := i + j
-			items[j] = records.Item{Source: "in", Dir: strconv.Itoa(n / 5000), Name: strconv.Itoa(n) + ".jpg", Size: int64(n), Kind: media.Kinds[n%2], ContentType: "image/jpeg", TakenMS: int64(n) * 1000}
+			items[j] = records.Item{Source: "in", Dir: strconv.Itoa(n / 5000), Name: strconv.Itoa(n) + ".jpg", Size: int64(n), Kind: []media.Kind{media.Photo, media.Video}[n%2], Rule: "all", ContentType: "image/jpeg", TakenMS: int64(n) * 1000}
 		}
-		require.NoError(b, r.Admit(b.Context(), items, "all", rule, time.Now()))
+		require.NoError(b, r.Admit(b.Context(), items, rules, time.Now()))
 	}
 	require.NoError(b, r.Close())
 	b.Logf("taking in a million items took %s", time.Since(began).Round(time.Second))

@@ -13,6 +13,7 @@ import (
 
 	"yardtide/client"
 	"yardtide/core/plan"
+	"yardtide/core/sentences"
 	"yardtide/wire"
 )
 
@@ -317,10 +318,10 @@ func settlePlace(ctx context.Context, e env, c client.Client, name, is string) e
 		return err
 	}
 	if is == "moved" {
-		fmt.Fprintf(e.out, "What was at the old place of %s is proven again here, %s; what is missing is sent.\n", name, things(n.N))
+		fmt.Fprintf(e.out, "What was at the old place of %s is proven again here, %s; what is missing is sent.\n", name, sentences.Things(n.N))
 		return nil
 	}
-	fmt.Fprintf(e.out, "%s stands for a new place: %s go there. What is at the old one stays there.\n", name, things(n.N))
+	fmt.Fprintf(e.out, "%s stands for a new place: %s go there. What is at the old one stays there.\n", name, sentences.Things(n.N))
 	return nil
 }
 

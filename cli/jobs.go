@@ -15,7 +15,7 @@ import (
 func jobsCommand() command {
 	return command{
 		name: "jobs", usage: "[stop N]", short: "long work that was started: how far it is, and stop it",
-		long: `Trials of a storage, listing what was there before, and proofs that are taken
+		long: `Trials of a storage, looks at a folder, listing what was there before, and proofs that are taken
 again go on when the command or the page that started them is closed. This lists
 those that run, and those that ended lately with what came of them. stop ends one.`,
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
@@ -70,6 +70,11 @@ func called(j wire.Job) string {
 	switch j.Kind {
 	case wire.JobTrial:
 		return "Trial of " + at
+	case wire.JobLook:
+		if j.Look != nil {
+			return "Look at " + j.Look.Path
+		}
+		return "Look at a folder"
 	case wire.JobAdoption:
 		return "Listing of what was at " + at
 	}

@@ -213,6 +213,9 @@ func printStory(p page, s wire.Story) {
 	if it.Gone {
 		p.line(2, "The file is no longer on the device, or has another content now.")
 	}
+	if len(it.Copies) == 0 {
+		p.line(2, "%s", plain(it.Says))
+	}
 	for _, c := range it.Copies {
 		printCopy(p, c, now)
 	}

@@ -9,7 +9,9 @@ import (
 	"time"
 
 	"yardtide/core/gate"
+	"yardtide/core/media"
 	"yardtide/core/queue"
+	"yardtide/core/sentences"
 	"yardtide/wire"
 )
 
@@ -69,7 +71,7 @@ func printStatus(p page, y wire.Yard) {
 		p.head("Storage")
 	}
 	for _, d := range y.Destinations {
-		p.line(2, "%s: holds %s, %s; %s. %s", p.paint(strong, d.Name), things(d.Held.N), bytes(d.Held.Bytes), room(d), p.paint(quiet, fmt.Sprintf("%s, %s", d.Kind, d.Where)))
+		p.line(2, "%s: holds %s, %s; %s. %s", p.paint(strong, d.Name), sentences.Things(d.Held.N, kindsAt(d)...), bytes(d.Held.Bytes), room(d), p.paint(quiet, fmt.Sprintf("%s, %s", d.Kind, d.Where)))
 	}
 }
 
@@ -87,13 +89,23 @@ func states(p page, d wire.Device) string {
 	return strings.Join(parts, ", ")
 }
 
+// kindsAt are the kinds of what lies at a destination.
+func kindsAt(d wire.DestinationStatus) (kinds []media.Kind) {
+	for _, share := range d.There {
+		kinds = append(kinds, share.Kind)
+	}
+	return kinds
+}
+
 // mostSends is how many of what is on its way are told each by itself.
 const mostSends = 8
 
 func printSends(p page, y wire.Yard) {
 	n := 0
 	var going wire.Amount
+	var kinds []media.Kind
 	for _, d := range y.Devices {
+		kinds = append(kinds, d.Kinds...)
 		going = going.Plus(d.Going.N, d.Going.Bytes)
 		for _, s := range d.Sends {
 			if n++; n == 1 {
@@ -111,7 +123,7 @@ func printSends(p page, y wire.Yard) {
 		if n == 0 {
 			p.head("On the way")
 		}
-		p.line(2, "next in line: %s, %s", things(going.N), bytes(going.Bytes))
+		p.line(2, "next in line: %s, %s", sentences.Things(going.N, kinds...), bytes(going.Bytes))
 	}
 }
 
@@ -140,7 +152,7 @@ func printHolds(p page, y wire.Yard) {
 		p.head("Waits")
 	}
 	for _, h := range y.Holds {
-		says := fmt.Sprintf("%s of %s for %s, %s: %s", things(h.N, h.Kinds...), gate.And(h.Devices), gate.And(h.Destinations), bytes(h.Bytes), plain(h.Says))
+		says := fmt.Sprintf("%s of %s for %s, %s: %s", sentences.Things(h.N, h.Kinds...), gate.And(h.Devices), gate.And(h.Destinations), bytes(h.Bytes), plain(h.Says))
 		if at := opens(h.Hold, y.Time); at != "" {
 			says += " [" + at + "]"
 		}

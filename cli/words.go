@@ -2,13 +2,11 @@ package cli
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 	"unicode"
 
 	"yardtide/core/gate"
-	"yardtide/core/media"
 	"yardtide/core/plan"
 )
 
@@ -104,22 +102,18 @@ func count(n int64, one string) string {
 	if n == 1 {
 		return "1 " + one
 	}
-	return fmt.Sprintf("%d %ss", n, one)
+	return gate.Count(n) + " " + one + "s"
 }
 
-// things are items as a person calls them; one kind alone is called by its own name.
-func things(n int64, kinds ...media.Kind) string {
-	one, many := "picture or clip", "pictures and clips"
-	switch {
-	case slices.Equal(kinds, []media.Kind{media.Photo}):
-		one, many = "picture", "pictures"
-	case slices.Equal(kinds, []media.Kind{media.Video}):
-		one, many = "clip", "clips"
+// listOf are the words of a flag that takes several, with commas.
+func listOf(text string) []string {
+	list := []string{}
+	for word := range strings.SplitSeq(text, ",") {
+		if word = strings.TrimSpace(word); word != "" {
+			list = append(list, word)
+		}
 	}
-	if n == 1 {
-		return "1 " + one
-	}
-	return gate.Count(n) + " " + many
+	return list
 }
 
 // short is a time span of a rough size: "40 s", "12 min", "3 h".

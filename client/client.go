@@ -200,6 +200,16 @@ func (c Client) Prove(ctx context.Context, o wire.ProveOrder) (j wire.Job, err e
 	return j, c.do(ctx, http.MethodPost, "/api/v1/prove", o, &j)
 }
 
+// Usual lists the folders in which people mostly keep their things on a device.
+func (c Client) Usual(ctx context.Context, device string) (list []wire.UsualFolder, err error) {
+	return list, c.do(ctx, http.MethodGet, "/api/v1/devices/"+url.PathEscape(device)+"/folders", nil, &list)
+}
+
+// Look begins to look at a folder.
+func (c Client) Look(ctx context.Context, o wire.LookOrder) (j wire.Job, err error) {
+	return j, c.do(ctx, http.MethodPost, "/api/v1/looks", o, &j)
+}
+
 // Jobs lists the jobs that run or ended lately, the newest first.
 func (c Client) Jobs(ctx context.Context) (jobs []wire.Job, err error) {
 	return jobs, c.do(ctx, http.MethodGet, "/api/v1/jobs", nil, &jobs)

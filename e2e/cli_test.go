@@ -114,7 +114,7 @@ func TestPlansAreCheckedAndApplied(t *testing.T) {
 	for _, verb := range []string{"check", "apply"} {
 		_, errOut, code := s.run("plan", verb, file)
 		assert.Equal(t, 1, code)
-		assert.Contains(t, errOut, file+`:3:11: there is no time zone "Europe/Lisboa"; would be`)
+		assert.Contains(t, errOut, file+`:4:11: there is no time zone "Europe/Lisboa"; would be`)
 		assert.Contains(t, errOut, `"pigeon" is not a network; would be one of wifi, wired, cellular`)
 	}
 	assert.Equal(t, shown, s.ok("plan", "show"), "the one in force stays")

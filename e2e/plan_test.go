@@ -17,7 +17,7 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	k := atTheConsole(t, s)
 	k.sees("Storage")
 	k.click("Plan")
-	k.sees("Photos go to disk, over Wi-Fi.", "in of desk", "The yard is called Desk.", "by a command")
+	k.sees("Pictures go to disk, over Wi-Fi.", "in of desk by all", "The yard is called Desk.", "by a command")
 	first := folderPlan(dir)
 
 	wrong := strings.Replace(first, "over: wifi", "over: pigeon", 1)
@@ -30,7 +30,7 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	k.sees("all also takes videos.")
 	assert.NotContains(t, s.ok("plan", "show"), "video", "it does not count yet")
 	k.click("Put it in force")
-	k.sees("Version 2 is in force.", "Photos and videos go to disk, over Wi-Fi.", "on this page")
+	k.sees("Version 2 is in force.", "Pictures and videos go to disk, over Wi-Fi.", "on this page")
 	assert.Equal(t, second, s.ok("plan", "show"), "byte for byte")
 
 	// Another changes it meanwhile: what is being written stays, and is refused.
@@ -89,11 +89,30 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	_, _, code = s.run("source", "add")
 	assert.Equal(t, 2, code)
 
+	// What of a folder goes is changed so, too.
+	k.click("Change in of desk", "Only some of it")
+	require.NoError(t, k.b.Type("Leave out (a pattern on each line)", "Screenshots/\n*.tmp"))
+	k.click("See what it would change")
+	k.sees("in of desk goes by all; not Screenshots/ and *.tmp; before, by all.")
+	k.click("Put it in force")
+	k.sees("in of desk by all; not Screenshots/ and *.tmp")
+	assert.Contains(t, s.ok("source", "change", "in", "-largest", "4 GB", "-try"), "not Screenshots/ and *.tmp, up to 4.0 GB; before,")
+	assert.Contains(t, s.ok("source", "change", "in", "-leave-out", ""), "in of desk goes by all; before, by all; not")
+	assert.Equal(t, text, s.ok("plan", "show"))
+	for wrong, says := range map[string]string{"-largest=4,5 GB": "is not a size", "-leave-out=#x": "is a comment", "-new-since=tomorrow": "is not a day", "-rule=none": `no rule "none"`, "-rule=all,all": "stands here twice"} {
+		_, errOut, code := s.run("source", "change", "in", wrong)
+		assert.Equal(t, 1, code, wrong)
+		assert.Contains(t, errOut, says)
+	}
+	_, errOut, code = s.run("source", "add", "in")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errOut, "in the plan already")
+
 	// So is a rule.
-	k.click("Change all", "photos")
+	k.click("Change all", "photos", "raw files", "graphics")
 	require.NoError(t, k.b.Type("Hours (empty for any)", "22:00-06:00"))
 	k.click("See what it would change")
-	k.sees("all no longer takes photos.", "at 22:00-06:00")
+	k.sees("all no longer takes pictures.", "at 22:00-06:00")
 	assert.Equal(t, text, s.ok("plan", "show"), "it was a try")
 	k.click("Put it in force")
 	k.sees("Videos go to disk, over Wi-Fi, at 22:00-06:00.")

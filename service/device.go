@@ -28,6 +28,12 @@ type Device interface {
 	Story(ctx context.Context, key string) (wire.Story, error)
 	Face(ctx context.Context, key string) ([]byte, error)
 
+	// Usual lists the folders in which people mostly keep their things; Look looks at
+	// one, and tells what it found so far; PictureAt shows a picture of it.
+	Usual() []wire.UsualFolder
+	Look(ctx context.Context, folder string, set *plan.Source, tell func(wire.Look)) error
+	PictureAt(ctx context.Context, path string) ([]byte, error)
+
 	Pause(ctx context.Context, until time.Time) error
 	Resume(ctx context.Context) error
 	CostOf(ctx context.Context, keys []string) (wire.Cost, error)

@@ -5,7 +5,9 @@ import (
 	"strings"
 
 	"yardtide/core/gate"
+	"yardtide/core/media"
 	"yardtide/core/queue"
+	"yardtide/core/sentences"
 	"yardtide/wire"
 )
 
@@ -14,7 +16,9 @@ import (
 func headline(devices []wire.Device) string {
 	states := map[queue.State]wire.Amount{}
 	all := int64(0)
+	var kinds []media.Kind
 	for _, d := range devices {
+		kinds = append(kinds, d.Kinds...)
 		for state, a := range d.States {
 			if state == queue.Preparing { // for people it is on its way
 				state = queue.Sending
@@ -29,12 +33,10 @@ func headline(devices []wire.Device) string {
 	switch {
 	case all == 0:
 		return "Nothing found yet."
-	case safe == all && all == 1:
-		return "Everything is safe: one picture or clip."
 	case safe == all:
-		return fmt.Sprintf("Everything is safe: %s pictures and clips.", gate.Count(all))
+		return fmt.Sprintf("Everything is safe: %s.", sentences.Things(all, kinds...))
 	}
-	says := []string{fmt.Sprintf("%s of %s pictures and clips are safe.", gate.Count(safe), gate.Count(all))}
+	says := []string{fmt.Sprintf("%s of %s are safe.", gate.Count(safe), sentences.Things(all, kinds...))}
 	for _, part := range []struct {
 		state     queue.State
 		one, many string

@@ -18,7 +18,7 @@ func TestTheHeadlineCountsItemsOfAllDevices(t *testing.T) {
 	mb := int64(1_000_000)
 	for want, devices := range map[string][]states{
 		"Nothing found yet.":                                     {nil, {queue.Skipped: {N: 3}}},
-		"Everything is safe: one picture or clip.":               {{queue.Safe: {N: 1, Bytes: mb}}},
+		"Everything is safe: 1 picture or clip.":                 {{queue.Safe: {N: 1, Bytes: mb}}},
 		"Everything is safe: 3 pictures and clips.":              {{queue.Safe: {N: 1}}, {queue.Safe: {N: 2}, queue.Skipped: {N: 4}}},
 		"118 of 124 pictures and clips are safe. 6 wait, 23 MB.": {{queue.Safe: {N: 100}, queue.Waiting: {N: 6, Bytes: 23 * mb}}, {queue.Safe: {N: 18}}},
 		"1,200 of 1,205 pictures and clips are safe. 1 needs you, 1.0 MB. 2 are on their way, 3.0 MB. 1 waits, 2.0 MB. 1 owes a proof, 4.0 MB.": {

@@ -290,10 +290,8 @@ func (s *Service) Adopt(name string) (wire.Job, error) {
 	}
 	chosen := s.devices[0]
 	for _, d := range s.devices {
-		for _, source := range p.Devices[d.DeviceName()].Sources {
-			if slices.Contains(p.Rules[source.Rule].To, name) {
-				chosen = d
-			}
+		if p.SendsTo(d.DeviceName(), name) {
+			chosen = d
 		}
 	}
 	return s.jobs.begin(wire.Job{Kind: wire.JobAdoption, Destination: name, Says: "It is listed what lies there."}, false, func(ctx context.Context, tell func(func(*wire.Job))) error {

@@ -7,6 +7,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/queue"
+	"yardtide/core/sentences"
 	"yardtide/wire"
 )
 
@@ -71,10 +72,11 @@ func needs(y wire.Yard) []wire.Need {
 			}
 		}
 		if n := d.States[queue.Stuck].N; n > 0 {
-			says := fmt.Sprintf("%s pictures and clips of %s are stuck.", gate.Count(n), d.Name)
+			verb := "are"
 			if n == 1 {
-				says = fmt.Sprintf("One picture or clip of %s is stuck.", d.Name)
+				verb = "is"
 			}
+			says := fmt.Sprintf("%s of %s %s stuck.", sentences.Things(n, d.Kinds...), d.Name, verb)
 			add(wire.Need{Says: says, Todo: "See what each needs, then retry.", Device: d.Name, Mends: "retry"})
 		}
 	}

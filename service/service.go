@@ -330,7 +330,7 @@ func (s *Service) Status(ctx context.Context) (wire.Yard, error) {
 
 func (s *Service) status(ctx context.Context) (wire.Yard, error) {
 	p := s.Plan()
-	st := wire.Yard{Time: time.Now(), Devices: []wire.Device{}, Absent: []string{}, Destinations: []wire.DestinationStatus{}, Jobs: s.jobs.all(), Standin: s.Standin != nil}
+	st := wire.Yard{Time: time.Now(), Devices: []wire.Device{}, Absent: []string{}, Destinations: []wire.DestinationStatus{}, Jobs: slices.DeleteFunc(s.jobs.all(), func(j wire.Job) bool { return j.Kind == wire.JobLook }), Standin: s.Standin != nil}
 	for _, d := range s.devices {
 		one, err := d.Status(ctx)
 		if err != nil {

@@ -145,10 +145,10 @@ func (s *Service) Rules() []wire.PlanRule {
 	for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
 		r := p.Rules[name]
 		one := wire.PlanRule{Name: name, Says: sentences.Rule(r), Follows: []wire.PlanSource{}, Take: r.Take, To: r.To,
-			Power: r.Gates.Power.String(), Hours: r.Gates.Hours.String(), Order: cmp.Or(r.Order, plan.NewestFirst)}
+			Larger: r.LargerThan.String(), Longer: r.LongerThan.String(), Power: r.Gates.Power.String(), Hours: r.Gates.Hours.String(), Order: cmp.Or(r.Order, plan.NewestFirst)}
 		for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
 			for _, source := range p.Devices[device].Sources {
-				if source.Rule == name {
+				if slices.Contains(source.Rules, name) {
 					one.Follows = append(one.Follows, wire.PlanSource{Device: device, Folder: source.Folder})
 				}
 			}
@@ -166,15 +166,77 @@ func (s *Service) EditSource(ctx context.Context, e wire.SourceEdit) (wire.PlanE
 		if e.Remove {
 			return plan.WithoutSource(before, e.Device, e.Folder)
 		}
-		return plan.WithSource(before, e.Device, plan.Source{Folder: e.Folder, Rule: e.Rule})
+		s, err := sourceOf(e)
+		if err != nil {
+			return "", err
+		}
+		if p, err := plan.Parse("plan.yaml", []byte(before)); err == nil && slices.ContainsFunc(p.Devices[e.Device].Sources, func(o plan.Source) bool { return o.Folder == s.Folder }) {
+			if e.Add {
+				return "", plan.EditError{Says: fmt.Sprintf("%s of %s is in the plan already; change it instead", e.Folder, e.Device)}
+			}
+			return plan.WithSourceChanged(before, e.Device, s)
+		}
+		return plan.WithSource(before, e.Device, s)
 	})
+}
+
+// sourceOf reads a source as a form or a command has it.
+func sourceOf(e wire.SourceEdit) (s plan.Source, err error) {
+	if e.Set == nil {
+		return s, plan.EditError{Says: "say which rule the source follows"}
+	}
+	set := *e.Set
+	s = plan.Source{Folder: e.Folder, Rules: set.Rules, Scope: plan.Scope{Only: set.Only, LeaveOut: set.LeaveOut, Hidden: set.Hidden}}
+	for _, pattern := range slices.Concat(set.Only, set.LeaveOut) {
+		if err := plan.CheckPattern(pattern); err != nil {
+			return s, plan.EditError{Says: err.Error()}
+		}
+	}
+	for _, f := range []struct {
+		text string
+		into *plan.Size
+	}{{set.Smallest, &s.Smallest}, {set.Largest, &s.Largest}} {
+		if f.text == "" {
+			continue
+		}
+		if *f.into, err = plan.ParseSize(f.text); err != nil {
+			return s, plan.EditError{Says: err.Error()}
+		}
+	}
+	for _, f := range []struct {
+		text string
+		into *plan.Date
+	}{{set.TakenFrom, &s.TakenFrom}, {set.TakenUntil, &s.TakenUntil}, {set.NewSince, &s.NewSince}} {
+		if f.text == "" {
+			continue
+		}
+		if *f.into, err = plan.ParseDate(f.text); err != nil {
+			return s, plan.EditError{Says: err.Error()}
+		}
+	}
+	return s, nil
+}
+
+// Sources lists the folders that the plan has taken up.
+func (s *Service) Sources() []wire.PlanFolder {
+	p, list := s.planOrEmpty(), []wire.PlanFolder{}
+	for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
+		for _, source := range p.Devices[device].Sources {
+			list = append(list, wire.PlanFolder{
+				PlanSource: wire.PlanSource{Device: device, Folder: source.Folder}, Says: sentences.Follows(source),
+				SourceRules: wire.SourceRules{Rules: source.Rules, Only: append([]string{}, source.Only...), LeaveOut: append([]string{}, source.LeaveOut...), Hidden: source.Hidden,
+					Smallest: source.Smallest.String(), Largest: source.Largest.String(), TakenFrom: string(source.TakenFrom), TakenUntil: string(source.TakenUntil), NewSince: string(source.NewSince)},
+			})
+		}
+	}
+	return list
 }
 
 // EditRule changes a rule of the plan, in its text; with Try it only tells what that
 // would change. The errors are plan.EditError and those of ApplyPlan.
 func (s *Service) EditRule(ctx context.Context, e wire.RuleEdit) (wire.PlanEdited, error) {
 	return s.editBy(ctx, e.Try, func(before string) (string, error) {
-		return plan.WithRule(before, e.Rule, plan.RuleChange{Take: e.Take, To: e.To, Power: e.Power, Hours: e.Hours, Order: e.Order})
+		return plan.WithRule(before, e.Rule, plan.RuleChange{Take: e.Take, Larger: e.Larger, Longer: e.Longer, To: e.To, Power: e.Power, Hours: e.Hours, Order: e.Order})
 	})
 }
 

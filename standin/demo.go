@@ -51,6 +51,7 @@ type DemoOptions struct {
 }
 
 const demoPlan = `# The plan of the demo yard. docs/plan.md tells every key.
+format: 2
 yard: Saltmarsh Slip
 timezone: Europe/Lisbon
 
@@ -75,7 +76,7 @@ devices:
 
 rules:
   everyday:
-    take: [photo, video]
+    take: [photo, raw, graphic, video]
     to: [north-locker]
     lanes:
       - over: wifi
@@ -85,11 +86,11 @@ rules:
     gates:
       power: charging or at least 40%%
   bench:
-    take: [photo, video]
+    take: [photo, raw, graphic, video]
     to: [north-locker]
     lanes:
       - over: wifi
-        take: [photo]
+        take: [photo, raw, graphic]
       - over: wifi
         take: [video]
         gates:

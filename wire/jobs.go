@@ -10,6 +10,7 @@ const (
 	JobTrial    JobKind = "trial"
 	JobAdoption JobKind = "adoption"
 	JobProofs   JobKind = "proofs"
+	JobLook     JobKind = "look"
 )
 
 // JobState is how a job stands.
@@ -27,7 +28,7 @@ const (
 // started it, and can be stopped.
 type Job struct {
 	ID          string    `json:"id"`
-	Kind        JobKind   `json:"kind" enum:"trial,adoption,proofs"`
+	Kind        JobKind   `json:"kind" enum:"trial,adoption,proofs,look"`
 	Destination string    `json:"destination" doc:"Which storage it is about, empty for all"`
 	State       JobState  `json:"state" enum:"running,done,failed,stopped"`
 	Says        string    `json:"says" doc:"How far it is, or what came of it, as a sentence"`
@@ -38,4 +39,5 @@ type Job struct {
 	Trial       *Trial    `json:"trial,omitempty" doc:"What was tried so far"`
 	Adopted     *Adopted  `json:"adopted,omitempty" doc:"What was found so far"`
 	Proving     *Proving  `json:"proving,omitempty" doc:"How far the proofs are"`
+	Look        *Look     `json:"look,omitempty" doc:"What was found in a folder so far"`
 }

@@ -45,10 +45,11 @@ type PlanUndo struct {
 
 // PlanText is a plan as the keeper wrote it.
 type PlanText struct {
-	Text    string     `json:"text" doc:"YAML"`
-	Version int64      `json:"version" doc:"1 is the first; each change makes the next"`
-	Rules   []PlanRule `json:"rules" doc:"What each rule does, in a sentence, and who follows it"`
-	Doubts  []string   `json:"doubts" doc:"What it allows and was hardly meant, in sentences"`
+	Text    string       `json:"text" doc:"YAML"`
+	Version int64        `json:"version" doc:"1 is the first; each change makes the next"`
+	Rules   []PlanRule   `json:"rules" doc:"What each rule does, in a sentence, and who follows it"`
+	Sources []PlanFolder `json:"sources" doc:"The folders that are taken up"`
+	Doubts  []string     `json:"doubts" doc:"What it allows and was hardly meant, in sentences"`
 }
 
 // PlanRule is a rule as a sentence.
@@ -56,7 +57,9 @@ type PlanRule struct {
 	Name    string       `json:"name"`
 	Says    string       `json:"says"`
 	Follows []PlanSource `json:"follows" doc:"The sources that follow it"`
-	Take    []media.Kind `json:"take" enum:"photo,video"`
+	Take    []media.Kind `json:"take" enum:"photo,raw,graphic,video,audio,document,other"`
+	Larger  string       `json:"larger" doc:"Only larger files, or longer clips; as the plan has it, empty for any"`
+	Longer  string       `json:"longer" doc:"Only longer clips, or larger files; as the plan has it, empty for any"`
 	To      []string     `json:"to"`
 	Power   string       `json:"power" doc:"As the plan has it, empty for any"`
 	Hours   string       `json:"hours" doc:"As the plan has it, empty for any"`
@@ -69,23 +72,48 @@ type PlanSource struct {
 	Folder string `json:"folder"`
 }
 
-// SourceEdit adds a folder of a device to the plan, or takes it out.
+// SourceRules is what the items of a source follow, and what of it is taken up, as the
+// plan has it.
+type SourceRules struct {
+	Rules      []string `json:"rules" doc:"The first that takes an item counts"`
+	Only       []string `json:"only" doc:"Patterns (the gitignore language): only what one of them fits is taken up"`
+	LeaveOut   []string `json:"leaveOut" doc:"Patterns of what is left out"`
+	Hidden     bool     `json:"hidden" doc:"Hidden files, too"`
+	Smallest   string   `json:"smallest" doc:"As the plan has it, such as 10 kB; empty for any"`
+	Largest    string   `json:"largest" doc:"As the plan has it, such as 4 GB; empty for any"`
+	TakenFrom  string   `json:"takenFrom" doc:"A day, such as 2026-11-25; empty for any"`
+	TakenUntil string   `json:"takenUntil" doc:"A day; empty for any"`
+	NewSince   string   `json:"newSince" doc:"A day from which on what came is taken up; empty for all"`
+}
+
+// PlanFolder is a source as it stands in the plan.
+type PlanFolder struct {
+	PlanSource
+	SourceRules
+	Says string `json:"says" doc:"Which rules it follows and what of it is taken up"`
+}
+
+// SourceEdit adds a folder of a device to the plan, changes what it follows, or takes it
+// out.
 type SourceEdit struct {
 	PlanSource
-	Rule   string `json:"rule,omitempty" doc:"The rule that it follows"`
-	Remove bool   `json:"remove,omitempty" doc:"Take it out instead"`
-	Try    bool   `json:"try,omitempty" doc:"Only tell what it would change"`
+	Set    *SourceRules `json:"set,omitempty" doc:"What its items follow; a source that is in the plan is changed, another is added"`
+	Add    bool         `json:"add,omitempty" doc:"Refuse it when the source is in the plan already"`
+	Remove bool         `json:"remove,omitempty" doc:"Take it out instead"`
+	Try    bool         `json:"try,omitempty" doc:"Only tell what it would change"`
 }
 
 // RuleEdit changes a rule; what is left out stays as it is.
 type RuleEdit struct {
-	Rule  string       `json:"rule"`
-	Take  []media.Kind `json:"take,omitempty" enum:"photo,video" doc:"The kinds that it takes"`
-	To    []string     `json:"to,omitempty" doc:"The destinations that it sends to"`
-	Power *string      `json:"power,omitempty" doc:"As the plan has it, such as charging or at least 40%; empty for any"`
-	Hours *string      `json:"hours,omitempty" doc:"As the plan has it, such as 22:00-06:00; empty for any"`
-	Order *plan.Order  `json:"order,omitempty" enum:"newest,oldest,smallest"`
-	Try   bool         `json:"try,omitempty" doc:"Only tell what it would change"`
+	Rule   string       `json:"rule"`
+	Take   []media.Kind `json:"take,omitempty" enum:"photo,raw,graphic,video,audio,document,other" doc:"The kinds that it takes"`
+	To     []string     `json:"to,omitempty" doc:"The destinations that it sends to"`
+	Larger *string      `json:"larger,omitempty" doc:"Only files larger than this, such as 2 GB, or longer; empty for any"`
+	Longer *string      `json:"longer,omitempty" doc:"Only clips longer than this, such as 10 min, or larger; empty for any"`
+	Power  *string      `json:"power,omitempty" doc:"As the plan has it, such as charging or at least 40%; empty for any"`
+	Hours  *string      `json:"hours,omitempty" doc:"As the plan has it, such as 22:00-06:00; empty for any"`
+	Order  *plan.Order  `json:"order,omitempty" enum:"newest,oldest,smallest"`
+	Try    bool         `json:"try,omitempty" doc:"Only tell what it would change"`
 }
 
 // PlanEdited is what an edit of the plan changed, or would change.

@@ -33,7 +33,7 @@ type Yard struct {
 	Devices      []Device            `json:"devices" doc:"Those that run in this service"`
 	Absent       []string            `json:"absent" doc:"Devices of the plan that no process runs"`
 	Destinations []DestinationStatus `json:"destinations"`
-	Jobs         []Job               `json:"jobs" doc:"Long work that was started: what runs and what ended lately, the newest first"`
+	Jobs         []Job               `json:"jobs" doc:"Long work that was started: what runs and what ended lately, the newest first; looks at folders are not among them"`
 	Standin      bool                `json:"standin" doc:"Phones and storage are simulated"`
 	Problem      string              `json:"problem" doc:"What the keeper must do before anything goes, else empty"`
 }
@@ -84,6 +84,7 @@ type Device struct {
 	Conditions gate.Conditions        `json:"conditions"`
 	Pause      gate.PauseState        `json:"pause"`
 	States     map[queue.State]Amount `json:"states" doc:"Items by the state of all their copies together; absent is none"`
+	Kinds      []media.Kind           `json:"kinds" doc:"Of the items that count"`
 	Partly     Amount                 `json:"partly" doc:"Items that are not safe, and lie proven at one place at least"`
 	Going      Amount                 `json:"going" doc:"Items of which a copy waits that no gate holds"`
 	Holds      []HoldGroup            `json:"holds" doc:"Why items wait, the largest group first; an item may wait for several reasons"`
@@ -161,7 +162,8 @@ type Lane struct {
 type Source struct {
 	Folder   string    `json:"folder"`
 	Path     string    `json:"path"`
-	Rule     string    `json:"rule"`
+	Rules    []string  `json:"rules" doc:"The first that takes an item counts"`
+	Says     string    `json:"says" doc:"Which rules it follows and what of it is taken up"`
 	Scanned  time.Time `json:"scanned,omitzero" doc:"Absent before the first scan ended"`
 	Problems []Problem `json:"problems"`
 }

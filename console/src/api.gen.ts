@@ -141,6 +141,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{device}/folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The folders in which people mostly keep their things, as far as a device has them */
+        get: operations["usual-folders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -264,6 +281,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/jobs/{id}/pictures/{n}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A small picture that a look found, as JPEG; 202 while it is being made, 204 where there is none */
+        get: operations["look-picture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/links": {
         parameters: {
             query?: never;
@@ -275,6 +309,23 @@ export interface paths {
         put?: never;
         /** A new one-time link to the console */
         post: operations["link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/looks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look at a folder: how much is in it, of what; a job that tells while it counts */
+        post: operations["look"];
         delete?: never;
         options?: never;
         head?: never;
@@ -775,6 +826,8 @@ export interface components {
             going: components["schemas"]["Amount"];
             /** @description Why items wait, the largest group first; an item may wait for several reasons */
             holds: components["schemas"]["HoldGroup"][];
+            /** @description Of the items that count */
+            kinds: string[];
             lanes: components["schemas"]["Lane"][];
             name: string;
             /** @description Items that are not safe, and lie proven at one place at least */
@@ -947,7 +1000,9 @@ export interface components {
             ended?: string;
             id: string;
             /** @enum {string} */
-            kind: "trial" | "adoption" | "proofs";
+            kind: "trial" | "adoption" | "proofs" | "look";
+            /** @description What was found in a folder so far */
+            look?: components["schemas"]["Look"];
             /**
              * Format: int64
              * @description Of how many, 0 when nobody knows
@@ -988,6 +1043,85 @@ export interface components {
         Listing: {
             /** @description Folders first, by name */
             entries: components["schemas"]["Entry"][];
+        };
+        Look: {
+            /** @description Every file */
+            all: components["schemas"]["Amount"];
+            /**
+             * Format: int64
+             * @description How many files were told by their content so far; the others by their names
+             */
+            byContent: number;
+            device: string;
+            folder: string;
+            /** @description The folders in it with all below, the largest first; . for its own files */
+            folders: components["schemas"]["LookFolder"][];
+            /** @description Of what would be taken up */
+            kinds: components["schemas"]["LookKind"][];
+            /** @description What would be left out, and by what, the most first */
+            leftOut: components["schemas"]["LookLeft"][];
+            /** @description Where it lies */
+            path: string;
+            /** @description A few pictures of it, from all over, by their path below it */
+            pictures: string[];
+            /** @description What of it is proven at a place already */
+            safeAt: components["schemas"]["LookPlace"][];
+            /** @description The source of the plan that it is, or lies in; empty for none */
+            source: string;
+            /** @description What would be taken up */
+            takes: components["schemas"]["Amount"];
+            /** @description What cannot be read, the first of it */
+            unread: components["schemas"]["Problem"][];
+            /**
+             * Format: int64
+             * @description How many files and folders cannot be read
+             */
+            unreadable: number;
+            /** @description By when it was taken, of what would be taken up; the earliest first */
+            years: components["schemas"]["LookYear"][];
+        };
+        LookFolder: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            n: number;
+            name: string;
+        };
+        LookKind: {
+            /** Format: int64 */
+            bytes: number;
+            kind: string;
+            /** Format: int64 */
+            n: number;
+        };
+        LookLeft: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            n: number;
+            why: string;
+        };
+        LookOrder: {
+            device: string;
+            /** @description As the plan would name it: below the device's root, absolute, or a word such as PICTURES */
+            folder: string;
+            /** @description What would be taken up of it; without, what the plan says of it, or else all that is not hidden */
+            set?: components["schemas"]["SourceRules"];
+        };
+        LookPlace: {
+            /** Format: int64 */
+            bytes: number;
+            destination: string;
+            /** Format: int64 */
+            n: number;
+        };
+        LookYear: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            n: number;
+            /** Format: int64 */
+            year: number;
         };
         Need: {
             /** @description Which storage it concerns, empty when none */
@@ -1083,6 +1217,30 @@ export interface components {
              */
             version: number;
         };
+        PlanFolder: {
+            device: string;
+            folder: string;
+            /** @description Hidden files, too */
+            hidden: boolean;
+            /** @description As the plan has it, such as 4 GB; empty for any */
+            largest: string;
+            /** @description Patterns of what is left out */
+            leaveOut: string[];
+            /** @description A day from which on what came is taken up; empty for all */
+            newSince: string;
+            /** @description Patterns (the gitignore language): only what one of them fits is taken up */
+            only: string[];
+            /** @description The first that takes an item counts */
+            rules: string[];
+            /** @description Which rules it follows and what of it is taken up */
+            says: string;
+            /** @description As the plan has it, such as 10 kB; empty for any */
+            smallest: string;
+            /** @description A day, such as 2026-11-25; empty for any */
+            takenFrom: string;
+            /** @description A day; empty for any */
+            takenUntil: string;
+        };
         PlanNotes: {
             /** @description What the keeper must know of it */
             notes: string[];
@@ -1094,13 +1252,17 @@ export interface components {
             follows: components["schemas"]["PlanSource"][];
             /** @description As the plan has it, empty for any */
             hours: string;
+            /** @description Only larger files, or longer clips; as the plan has it, empty for any */
+            larger: string;
+            /** @description Only longer clips, or larger files; as the plan has it, empty for any */
+            longer: string;
             name: string;
             /** @enum {string} */
             order: "newest" | "oldest" | "smallest";
             /** @description As the plan has it, empty for any */
             power: string;
             says: string;
-            take: ("photo" | "video")[];
+            take: ("photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other")[];
             to: string[];
         };
         PlanSource: {
@@ -1112,6 +1274,8 @@ export interface components {
             doubts: string[];
             /** @description What each rule does, in a sentence, and who follows it */
             rules: components["schemas"]["PlanRule"][];
+            /** @description The folders that are taken up */
+            sources: components["schemas"]["PlanFolder"][];
             /** @description YAML */
             text: string;
             /**
@@ -1192,13 +1356,17 @@ export interface components {
         RuleEdit: {
             /** @description As the plan has it, such as 22:00-06:00; empty for any */
             hours?: string;
+            /** @description Only files larger than this, such as 2 GB, or longer; empty for any */
+            larger?: string;
+            /** @description Only clips longer than this, such as 10 min, or larger; empty for any */
+            longer?: string;
             /** @enum {string} */
             order?: "newest" | "oldest" | "smallest";
             /** @description As the plan has it, such as charging or at least 40%; empty for any */
             power?: string;
             rule: string;
             /** @description The kinds that it takes */
-            take?: ("photo" | "video")[];
+            take?: ("photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other")[];
             /** @description The destinations that it sends to */
             to?: string[];
             /** @description Only tell what it would change */
@@ -1250,7 +1418,10 @@ export interface components {
             folder: string;
             path: string;
             problems: components["schemas"]["Problem"][];
-            rule: string;
+            /** @description The first that takes an item counts */
+            rules: string[];
+            /** @description Which rules it follows and what of it is taken up */
+            says: string;
             /**
              * Format: date-time
              * @description Absent before the first scan ended
@@ -1258,14 +1429,36 @@ export interface components {
             scanned?: string;
         };
         SourceEdit: {
+            /** @description Refuse it when the source is in the plan already */
+            add?: boolean;
             device: string;
             folder: string;
             /** @description Take it out instead */
             remove?: boolean;
-            /** @description The rule that it follows */
-            rule?: string;
+            /** @description What its items follow; a source that is in the plan is changed, another is added */
+            set?: components["schemas"]["SourceRules"];
             /** @description Only tell what it would change */
             try?: boolean;
+        };
+        SourceRules: {
+            /** @description Hidden files, too */
+            hidden: boolean;
+            /** @description As the plan has it, such as 4 GB; empty for any */
+            largest: string;
+            /** @description Patterns of what is left out */
+            leaveOut: string[];
+            /** @description A day from which on what came is taken up; empty for all */
+            newSince: string;
+            /** @description Patterns (the gitignore language): only what one of them fits is taken up */
+            only: string[];
+            /** @description The first that takes an item counts */
+            rules: string[];
+            /** @description As the plan has it, such as 10 kB; empty for any */
+            smallest: string;
+            /** @description A day, such as 2026-11-25; empty for any */
+            takenFrom: string;
+            /** @description A day; empty for any */
+            takenUntil: string;
         };
         Space: {
             /**
@@ -1308,6 +1501,14 @@ export interface components {
             /** @description What the keeper can do, empty when it went well */
             todo: string;
         };
+        UsualFolder: {
+            /** @description As the plan would name it */
+            folder: string;
+            /** @description Where it lies */
+            path: string;
+            /** @description The source of the plan that it is, or lies in; empty for none */
+            source: string;
+        };
         Yard: {
             /** @description Devices of the plan that no process runs */
             absent: string[];
@@ -1316,7 +1517,7 @@ export interface components {
             devices: components["schemas"]["Device"][];
             /** @description Why items of all devices wait, where that mends itself, the largest group first */
             holds: components["schemas"]["HoldGroup"][];
-            /** @description Long work that was started: what runs and what ended lately, the newest first */
+            /** @description Long work that was started: what runs and what ended lately, the newest first; looks at folders are not among them */
             jobs: components["schemas"]["Job"][];
             /** @description What does not mend itself, each once, the gravest first */
             needs: components["schemas"]["Need"][];
@@ -2115,6 +2316,91 @@ export interface operations {
             };
         };
     };
+    "usual-folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UsualFolder"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     events: {
         parameters: {
             query?: never;
@@ -2227,7 +2513,7 @@ export interface operations {
                 device?: string;
                 /** @description Of the items */
                 state?: "waiting" | "preparing" | "sending" | "proving" | "safe" | "stuck" | "skipped";
-                kind?: "photo" | "video";
+                kind?: "photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other";
                 /** @description Items of which this gate holds a copy */
                 hold?: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place";
                 /** @description Items of which a copy is there, or goes there */
@@ -2741,6 +3027,94 @@ export interface operations {
             };
         };
     };
+    "look-picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                n: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Cache-Control"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     link: {
         parameters: {
             query?: never;
@@ -2759,6 +3133,93 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Link"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    look: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description Bad Request */
@@ -4474,7 +4935,7 @@ type ReadonlyArray<T> = [
     unknown[]
 ] ? Readonly<Exclude<T, undefined>> : Readonly<Exclude<T, undefined>[]>;
 export const pathsApiV1ItemsGetParametersQueryStateValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
-export const pathsApiV1ItemsGetParametersQueryKindValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["kind"]> = ["photo", "video"];
+export const pathsApiV1ItemsGetParametersQueryKindValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["kind"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const pathsApiV1ItemsGetParametersQueryHoldValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["hold"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place"];
 export const conditionsChargingValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["charging"]> = ["unknown", "yes", "no"];
 export const conditionsMeteredValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["metered"]> = ["unknown", "yes", "no"];
@@ -4486,13 +4947,13 @@ export const holdGateValues: ReadonlyArray<FlattenedDeepRequired<components>["sc
 export const holdGroupGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["HoldGroup"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place"];
 export const itemStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
 export const itemTakenFromValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["takenFrom"]> = ["header", "header-nz", "file"];
-export const jobKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["kind"]> = ["trial", "adoption", "proofs"];
+export const jobKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["kind"]> = ["trial", "adoption", "proofs", "look"];
 export const jobStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["state"]> = ["running", "done", "failed", "stopped"];
 export const needMendsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Need"]["mends"]> = ["retry", "answer", "plan", "nothing"];
 export const placeAnswerIsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlaceAnswer"]["is"]> = ["moved", "new"];
 export const planRuleOrderValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["order"]> = ["newest", "oldest", "smallest"];
-export const planRuleTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["take"]> = ["photo", "video"];
+export const planRuleTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const planVersionByValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanVersion"]["by"]> = ["console", "command", "form", "undo", "unknown"];
 export const ruleEditOrderValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["order"]> = ["newest", "oldest", "smallest"];
-export const ruleEditTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["take"]> = ["photo", "video"];
+export const ruleEditTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const trialQuestionFieldValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["TrialQuestion"]["field"]> = ["certificate", "host-key"];

@@ -17,12 +17,22 @@ export function count(n: number, one: string, many = one + "s"): string {
   return `${n.toLocaleString("en-GB")} ${n === 1 ? one : many}`;
 }
 
-/** Items as a person calls them; kinds narrows it to pictures or clips. */
-export function things(n: number, kinds: readonly string[] = ["photo", "video"]): string {
-  const only = kinds.length === 1 ? kinds[0] : undefined;
-  if (only === "photo") return count(n, "picture");
-  if (only === "video") return count(n, "clip");
+const pictures = ["photo", "raw", "graphic"];
+
+/** Items as a person calls them, by the kinds that are among them. */
+export function things(n: number, kinds: readonly string[] = []): string {
+  const of = (...these: string[]) => kinds.every((k) => these.includes(k));
+  if (kinds.length > 0 && of(...pictures)) return count(n, "picture");
+  if (kinds.length > 0 && of("video")) return count(n, "clip");
+  if (!of(...pictures, "video")) return count(n, "file");
   return n === 1 ? "1 picture or clip" : `${n.toLocaleString("en-GB")} pictures and clips`;
+}
+
+const plurals: Record<string, string> = { raw: "raw files", audio: "sound files", other: "other files" };
+
+/** What several of a kind are called. */
+export function plural(kind: string): string {
+  return plurals[kind] ?? `${kind}s`;
 }
 
 /** Words as a sentence joins them: "shed, locker and attic". */

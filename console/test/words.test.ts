@@ -6,7 +6,7 @@ import { progress } from "../src/now/Sends";
 import { together } from "../src/now/together";
 import { reason } from "../src/queue/ItemList";
 import { opened, readSearch } from "../src/queue/search";
-import { and, bytes, count, network, opens, power, span, taken, things, when } from "../src/words";
+import { and, bytes, count, network, opens, plural, power, span, taken, things, when } from "../src/words";
 import { pace } from "../src/yard";
 
 describe("words", () => {
@@ -30,6 +30,10 @@ describe("words", () => {
     expect(things(1)).toBe("1 picture or clip");
     expect(things(2, ["photo"])).toBe("2 pictures");
     expect(things(1, ["video"])).toBe("1 clip");
+    expect(things(3, ["raw", "video"])).toBe("3 pictures and clips");
+    expect(things(1, ["photo", "document"])).toBe("1 file");
+    expect(plural("raw")).toBe("raw files");
+    expect(plural("photo")).toBe("photos");
     expect(and([])).toBe("");
     expect(and(["shed"])).toBe("shed");
     expect(and(["shed", "locker", "attic"])).toBe("shed, locker and attic");

@@ -127,20 +127,6 @@ func written(d Destination) [][2]string {
 			fields = append(fields, [2]string{key, quoted(value)})
 		}
 	}
-	size := func(n Size) string {
-		if n == 0 {
-			return ""
-		}
-		for _, unit := range []struct {
-			n    Size
-			name string
-		}{{1e12, "TB"}, {1e9, "GB"}, {1e6, "MB"}, {1e3, "kB"}} {
-			if n%unit.n == 0 {
-				return fmt.Sprintf("%d %s", n/unit.n, unit.name)
-			}
-		}
-		return fmt.Sprintf("%d B", n)
-	}
 	add("kind", string(d.Kind))
 	add("url", d.URL)
 	add("bucket", d.Bucket)
@@ -157,9 +143,25 @@ func written(d Destination) [][2]string {
 	if d.Senders > 0 {
 		fields = append(fields, [2]string{"senders", strconv.Itoa(d.Senders)})
 	}
-	add("keep-free", size(d.KeepFree))
-	add("size", size(d.Size))
+	add("keep-free", d.KeepFree.String())
+	add("size", d.Size.String())
 	return fields
+}
+
+// String writes a size as a plan has it, to the byte; "" for none.
+func (n Size) String() string {
+	if n == 0 {
+		return ""
+	}
+	for _, unit := range []struct {
+		n    Size
+		name string
+	}{{1e12, "TB"}, {1e9, "GB"}, {1e6, "MB"}, {1e3, "kB"}} {
+		if n%unit.n == 0 {
+			return fmt.Sprintf("%d %s", n/unit.n, unit.name)
+		}
+	}
+	return fmt.Sprintf("%d B", n)
 }
 
 // plainForm is text that YAML reads as that text without quotes, but for words
@@ -181,11 +183,11 @@ func quoted(s string) string {
 // everything in one folder of one device goes there over Wi-Fi.
 func First(yard, zone, device, folder, name string, d Destination) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "# The plan of this yard. docs/plan.md tells every key.\nyard: %s\ntimezone: %s\n\ndestinations:\n  %s:\n", quoted(yard), quoted(zone), quoted(name))
+	fmt.Fprintf(&b, "# The plan of this yard. docs/plan.md tells every key.\nformat: 2\nyard: %s\ntimezone: %s\n\ndestinations:\n  %s:\n", quoted(yard), quoted(zone), quoted(name))
 	for _, f := range written(d) {
 		fmt.Fprintf(&b, "    %s: %s\n", f[0], f[1])
 	}
-	fmt.Fprintf(&b, "\ndevices:\n  %s:\n    sources:\n      - folder: %s\n        rule: everything\n\nrules:\n  everything:\n    take: [photo, video]\n    to: [%s]\n    lanes:\n      - over: wifi\n", quoted(device), quoted(folder), quoted(name))
+	fmt.Fprintf(&b, "\ndevices:\n  %s:\n    sources:\n      - folder: %s\n        rule: everything\n\nrules:\n  everything:\n    take: [photo, raw, graphic, video]\n    to: [%s]\n    lanes:\n      - over: wifi\n", quoted(device), quoted(folder), quoted(name))
 	return b.String()
 }
 

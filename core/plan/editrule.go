@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
@@ -11,14 +12,15 @@ import (
 	"yardtide/core/media"
 )
 
-// RuleChange is what of a rule is to be otherwise; nil stays as it is. Power and hours
+// RuleChange is what of a rule is to be otherwise; nil stays as it is. Texts
 // are written as in the plan, "" sets none.
 type RuleChange struct {
-	Take  []media.Kind
-	To    []string
-	Power *string
-	Hours *string
-	Order *Order
+	Take           []media.Kind
+	Larger, Longer *string
+	To             []string
+	Power          *string
+	Hours          *string
+	Order          *Order
 }
 
 // WithRule changes a rule in a plan's text; what is not touched stays byte for byte.
@@ -37,32 +39,41 @@ func WithRule(text, name string, c RuleChange) (string, error) {
 		value string // "" takes the key out
 	}
 	var edits []edit
-	list := func(words []string) string {
-		for i, w := range words {
-			words[i] = quoted(w)
+	after := text
+	if take := inOrder(c.Take); c.Take != nil && !slices.Equal(take, want.Take) {
+		if before.Format < 2 { // there photos have no word of their own
+			if after, err = withFormat2(after, before); err != nil {
+				return "", err
+			}
+			before.Format = 2
 		}
-		return "[" + strings.Join(words, ", ") + "]"
+		want.Take = take
+		edits = append(edits, edit{[]string{"take"}, writtenKinds(c.Take)})
 	}
-	if c.Take != nil && !slices.Equal(c.Take, want.Take) {
-		want.Take = c.Take
-		words := make([]string, len(c.Take))
-		for i, k := range c.Take {
-			words[i] = string(k)
+	if c.Larger != nil && *c.Larger != want.LargerThan.String() {
+		if want.LargerThan, err = orNone(*c.Larger, ParseSize); err != nil {
+			return "", EditError{err.Error()}
 		}
-		edits = append(edits, edit{[]string{"take"}, list(words)})
+		edits = append(edits, edit{[]string{"larger-than"}, *c.Larger})
+	}
+	if c.Longer != nil && *c.Longer != want.LongerThan.String() {
+		if want.LongerThan, err = orNone(*c.Longer, ParseMinutes); err != nil {
+			return "", EditError{err.Error()}
+		}
+		edits = append(edits, edit{[]string{"longer-than"}, *c.Longer})
 	}
 	if c.To != nil && !slices.Equal(c.To, want.To) {
 		want.To = c.To
-		edits = append(edits, edit{[]string{"to"}, list(slices.Clone(c.To))})
+		edits = append(edits, edit{[]string{"to"}, flowList(c.To)})
 	}
 	if c.Power != nil && *c.Power != want.Gates.Power.String() {
-		if want.Gates.Power, err = powerOrNone(*c.Power); err != nil {
+		if want.Gates.Power, err = orNone(*c.Power, ParsePower); err != nil {
 			return "", EditError{err.Error()}
 		}
 		edits = append(edits, edit{[]string{"gates", "power"}, *c.Power})
 	}
 	if c.Hours != nil && *c.Hours != want.Gates.Hours.String() {
-		if want.Gates.Hours, err = hoursOrNone(*c.Hours); err != nil {
+		if want.Gates.Hours, err = orNone(*c.Hours, ParseHours); err != nil {
 			return "", EditError{err.Error()}
 		}
 		value := *c.Hours
@@ -75,7 +86,6 @@ func WithRule(text, name string, c RuleChange) (string, error) {
 		want.Order = *c.Order
 		edits = append(edits, edit{[]string{"order"}, string(*c.Order)})
 	}
-	after := text
 	for _, e := range edits {
 		if after, err = setValue(after, append([]string{"rules", name}, e.path...), e.value); err != nil {
 			return "", err
@@ -88,23 +98,73 @@ func WithRule(text, name string, c RuleChange) (string, error) {
 	return after, nil
 }
 
+// writtenKinds are kinds as a plan has them.
+func writtenKinds(kinds []media.Kind) string {
+	words := make([]string, len(kinds))
+	for i, k := range kinds {
+		words[i] = string(k)
+	}
+	if len(inOrder(kinds)) == len(media.Kinds) {
+		words = []string{string(media.Everything)}
+	}
+	return flowList(words)
+}
+
+// withFormat2 writes a plan of the first format in the second: with the same meaning,
+// but photo is the word for photos alone.
+func withFormat2(text string, p *Plan) (string, error) {
+	var err error
+	set := func(value string, path ...string) {
+		if err == nil {
+			text, err = setValue(text, path, value)
+		}
+	}
+	lanes := func(lanes []Lane, path ...string) {
+		for i, l := range lanes {
+			if slices.Contains(l.Take, media.Photo) {
+				set(writtenKinds(l.Take), append(path, "lanes", fmt.Sprintf("#%d", i), "take")...)
+			}
+		}
+	}
+	for _, name := range keys(p.Rules) {
+		if r := p.Rules[name]; slices.Contains(r.Take, media.Photo) {
+			set(writtenKinds(r.Take), "rules", name, "take")
+			lanes(r.Lanes, "rules", name)
+		}
+	}
+	for _, device := range keys(p.Devices) {
+		for _, name := range keys(p.Devices[device].Rules) {
+			lanes(p.Devices[device].Rules[name].Lanes, "devices", device, "rules", name)
+		}
+	}
+	if err != nil {
+		return "", err
+	}
+	file, err := parser.ParseBytes([]byte(text), parser.ParseComments)
+	if err != nil || len(file.Docs) == 0 {
+		return "", errRuleByHand
+	}
+	list := pairs(file.Docs[0].Body)
+	flow, is := file.Docs[0].Body.(*ast.MappingNode)
+	if is && flow.IsFlowStyle || len(list) == 0 || slices.ContainsFunc(list, func(p *ast.MappingValueNode) bool { return p.Key.GetToken().Value == "format" }) {
+		return setValue(text, []string{"format"}, "2")
+	}
+	lines, at := strings.Split(text, "\n"), list[0].Key.GetToken().Position.Line-1
+	return strings.Join(slices.Insert(lines, at, "format: 2"), "\n"), nil
+}
+
 var errRuleByHand = EditError{"the rule is written in a way that cannot be changed by program; change the text"}
 
-func powerOrNone(text string) (Power, error) {
+// orNone reads a value as it stands in a plan, "" as none.
+func orNone[T any](text string, parse func(string) (T, error)) (v T, err error) {
 	if text == "" {
-		return Power{}, nil
+		return v, nil
 	}
-	return ParsePower(text)
+	return parse(text)
 }
 
-func hoursOrNone(text string) (Hours, error) {
-	if text == "" {
-		return nil, nil
-	}
-	return ParseHours(text)
-}
-
-// setValue writes a value at a path of keys, "" takes the last key out. Keys that are
+// setValue writes a value at a path of keys, and of places in lists ("#2", from 0), ""
+// takes the last key out. Keys that are
 // missing are written, within what is there of the path.
 func setValue(text string, path []string, value string) (string, error) {
 	file, err := parser.ParseBytes([]byte(text), parser.ParseComments)
@@ -114,6 +174,15 @@ func setValue(text string, path []string, value string) (string, error) {
 	e := sourceEdit{text: text, lines: strings.Split(text, "\n")}
 	var in ast.Node = file.Docs[0].Body
 	for i, key := range path {
+		if n, isIndex := strings.CutPrefix(key, "#"); isIndex {
+			at, err := strconv.Atoi(n)
+			list, isList := in.(*ast.SequenceNode)
+			if err != nil || !isList || at >= len(list.Values) {
+				return "", errRuleByHand
+			}
+			in = list.Values[at]
+			continue
+		}
 		at := slices.IndexFunc(pairs(in), func(p *ast.MappingValueNode) bool { return p.Key.GetToken().Value == key })
 		switch {
 		case at < 0 && value == "":

@@ -23,7 +23,7 @@ var writtenRules = map[string]string{
 }
 
 func withRule(rule string) string {
-	return "# ours\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\n  loft: {kind: folder, path: /l}\ndevices:\n  desk:\n    sources: [{folder: x, rule: everyday}]\nrules:\n" + rule +
+	return "# ours\nformat: 2\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\n  loft: {kind: folder, path: /l}\ndevices:\n  desk:\n    sources: [{folder: x, rule: everyday}]\nrules:\n" + rule +
 		"  # the other\n  slow: {take: [photo, video], to: [shed], lanes: [{over: wifi}]} # slow\n"
 }
 
@@ -33,15 +33,17 @@ func TestARuleIsChangedAndTheRestStays(t *testing.T) {
 	for how, rule := range writtenRules {
 		before := withRule(rule)
 		for name, c := range map[string]plan.RuleChange{
-			"kinds":    {Take: []media.Kind{media.Photo, media.Video}},
-			"places":   {To: []string{"loft"}},
-			"power":    {Power: &power},
-			"no power": {Power: &none},
-			"hours":    {Hours: &hours},
-			"no hours": {Hours: &none},
-			"order":    {Order: &oldest},
-			"all":      {Take: []media.Kind{media.Video}, To: []string{"loft", "shed"}, Power: &power, Hours: &hours, Order: &oldest},
-			"nothing":  {},
+			"kinds":     {Take: []media.Kind{media.Photo, media.Video}},
+			"places":    {To: []string{"loft"}},
+			"power":     {Power: &power},
+			"no power":  {Power: &none},
+			"hours":     {Hours: &hours},
+			"no hours":  {Hours: &none},
+			"order":     {Order: &oldest},
+			"longer":    {Longer: new("10 min"), Larger: new("2 GB")},
+			"all kinds": {Take: media.Kinds},
+			"all":       {Take: []media.Kind{media.Video}, To: []string{"loft", "shed"}, Power: &power, Hours: &hours, Order: &oldest},
+			"nothing":   {},
 		} {
 			t.Run(how+"/"+name, func(t *testing.T) {
 				after, err := plan.WithRule(before, "everyday", c)
@@ -86,6 +88,8 @@ func TestARuleIsChangedAndTheRestStays(t *testing.T) {
 		"nothing taken": {"slow", plan.RuleChange{Take: []media.Kind{}}, "take"},
 		"odd power":     {"slow", plan.RuleChange{Power: new("sometimes")}, "sometimes"},
 		"odd hours":     {"slow", plan.RuleChange{Hours: new("25:00-26:00")}, "25:00"},
+		"odd length":    {"slow", plan.RuleChange{Longer: new("an hour")}, "an hour"},
+		"odd size":      {"slow", plan.RuleChange{Larger: new("45 mobi")}, "45 mobi"},
 		"odd order":     {"slow", plan.RuleChange{Order: new(plan.Order("random"))}, "random"},
 	} {
 		_, err := plan.WithRule(good, c.rule, c.RuleChange)
@@ -98,6 +102,11 @@ func TestAnyRowOfRuleChangesMeansWhatWasAsked(t *testing.T) {
 	hows := []string{"on one line", "without gates", "on lines", "lists on lines", "gates first"}
 	rapid.Check(t, func(t *rapid.T) {
 		text := withRule(writtenRules[rapid.SampledFrom(hows).Draw(t, "how")])
+		if rapid.Bool().Draw(t, "first format") {
+			text = strings.Replace(text, "format: 2\n", "", 1)
+		}
+		before, err := plan.Parse("p", []byte(text))
+		require.NoError(t, err)
 		for range rapid.IntRange(1, 6).Draw(t, "changes") {
 			var c plan.RuleChange
 			switch rapid.IntRange(0, 4).Draw(t, "what") {
@@ -120,7 +129,13 @@ func TestAnyRowOfRuleChangesMeansWhatWasAsked(t *testing.T) {
 			}
 			p, err := plan.Parse("p", []byte(after))
 			require.NoError(t, err)
-			require.Contains(t, after, "# the other\n  slow: {take: [photo, video], to: [shed], lanes: [{over: wifi}]} # slow\n")
+			require.Equal(t, before.Rules["slow"], p.Rules["slow"], "the others mean the same")
+			if p.Format == before.Format {
+				require.Contains(t, after, "# the other\n  slow: {take: [photo, video], to: [shed], lanes: [{over: wifi}]} # slow\n")
+			}
+			if c.Take != nil {
+				require.Equal(t, c.Take, p.Rules["everyday"].Take)
+			}
 			if c.Hours != nil {
 				require.Equal(t, *c.Hours, p.Rules["everyday"].Gates.Hours.String())
 			}

@@ -15,11 +15,12 @@ import (
 // was written stays byte for byte. The error is an EditError, or Problems where the
 // plan would have mistakes.
 func WithSource(text, device string, s Source) (string, error) {
+	s = s.plain()
 	return editSources(text, device, func(d *Device) error {
 		d.Sources = append(d.Sources, s)
 		return nil
 	}, func(e sourceEdit) (string, error) {
-		entry := fmt.Sprintf("{folder: %s, rule: %s}", quoted(s.Folder), quoted(s.Rule))
+		entry := s.written()
 		if !e.list.IsFlowStyle {
 			first, last := e.entryLine(0), lastLine(e.list.Values[len(e.list.Values)-1])
 			indent := e.lines[first][:strings.Index(e.lines[first], "-")]
@@ -35,6 +36,108 @@ func WithSource(text, device string, s Source) (string, error) {
 		}
 		return e.text[:at] + entry + e.text[at:], nil
 	})
+}
+
+// plain is the source as a plan that is read has it: a list that names nothing is none.
+func (s Source) plain() Source {
+	for _, list := range []*[]string{&s.Only, &s.LeaveOut} {
+		if len(*list) == 0 {
+			*list = nil
+		}
+	}
+	return s
+}
+
+// written is a source as a plan has it, on one line.
+func (s Source) written() string {
+	fields := []string{"folder: " + quoted(s.Folder)}
+	if len(s.Rules) == 1 {
+		fields = append(fields, "rule: "+quoted(s.Rules[0]))
+	} else {
+		fields = append(fields, "rules: "+flowList(s.Rules))
+	}
+	for _, f := range s.Scope.written() {
+		if f[1] != "" {
+			fields = append(fields, f[0]+": "+f[1])
+		}
+	}
+	return "{" + strings.Join(fields, ", ") + "}"
+}
+
+// written is a scope as a plan has it, key by key; "" where it says nothing.
+func (s Scope) written() [][2]string {
+	list := func(words []string) string {
+		if len(words) == 0 {
+			return ""
+		}
+		return flowList(words)
+	}
+	day := func(d Date) string {
+		if d == "" {
+			return ""
+		}
+		return `"` + string(d) + `"`
+	}
+	hidden := ""
+	if s.Hidden {
+		hidden = "true"
+	}
+	return [][2]string{{"only", list(s.Only)}, {"leave-out", list(s.LeaveOut)}, {"hidden", hidden}, {"smallest", s.Smallest.String()}, {"largest", s.Largest.String()},
+		{"taken-from", day(s.TakenFrom)}, {"taken-until", day(s.TakenUntil)}, {"new-since", day(s.NewSince)}}
+}
+
+// flowList writes words as a list on one line.
+func flowList(words []string) string {
+	list := make([]string, len(words))
+	for i, w := range words {
+		list[i] = quoted(w)
+	}
+	return "[" + strings.Join(list, ", ") + "]"
+}
+
+// WithSourceChanged changes which rules a source follows and what of it is taken up;
+// the rest of the text stays byte for byte. The error is an EditError, or Problems.
+func WithSourceChanged(text, device string, s Source) (string, error) {
+	before, err := Parse("plan", []byte(text))
+	if err != nil {
+		return "", err
+	}
+	s = s.plain()
+	sources := before.Devices[device].Sources
+	n := slices.IndexFunc(sources, func(o Source) bool { return o.Folder == s.Folder })
+	if n < 0 {
+		return "", EditError{fmt.Sprintf("%s has no source %q", device, s.Folder)}
+	}
+	at := []string{"devices", device, "sources", fmt.Sprintf("#%d", n)}
+	after, set := text, func(text, key, value string) (string, error) {
+		return setValue(text, append(slices.Clone(at), key), value)
+	}
+	if was := sources[n]; !slices.Equal(was.Rules, s.Rules) {
+		one, other, value := "rules", "rule", flowList(s.Rules)
+		if len(s.Rules) == 1 {
+			one, other, value = "rule", "rules", quoted(s.Rules[0])
+		}
+		if after, err = set(after, one, value); err != nil {
+			return "", err
+		}
+		if after, err = set(after, other, ""); err != nil {
+			return "", err
+		}
+	}
+	was := sources[n].Scope.written()
+	for i, f := range s.Scope.written() {
+		if f[1] == was[i][1] {
+			continue
+		}
+		if after, err = set(after, f[0], f[1]); err != nil {
+			return "", err
+		}
+	}
+	sources[n] = s
+	if err := agrees(after, before, errByHand); err != nil {
+		return "", err
+	}
+	return after, nil
 }
 
 // WithoutSource takes a source out of a device of a plan's text; the rest stays byte

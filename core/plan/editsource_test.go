@@ -38,12 +38,12 @@ func TestSourcesAreChangedAndTheRestStays(t *testing.T) {
 		t.Run(how, func(t *testing.T) {
 			before := around(sources)
 			for _, folder := range []string{"Pictures", "with: colon, [x] {y} #z", "ünï/写真", "'quoted'", "-dash", "yes"} {
-				with, err := plan.WithSource(before, "phone", plan.Source{Folder: folder, Rule: "slow"})
+				with, err := plan.WithSource(before, "phone", plan.Source{Folder: folder, Rules: []string{"slow"}})
 				require.NoError(t, err, folder)
 				p, err := plan.Parse("p", []byte(with))
 				require.NoError(t, err)
 				require.Len(t, p.Devices["phone"].Sources, 3)
-				assert.Equal(t, plan.Source{Folder: folder, Rule: "slow"}, p.Devices["phone"].Sources[2])
+				assert.Equal(t, plan.Source{Folder: folder, Rules: []string{"slow"}}, p.Devices["phone"].Sources[2])
 				for line := range strings.Lines(strings.Replace(before, sources, "", 1)) {
 					assert.Contains(t, with, line)
 				}
@@ -73,20 +73,24 @@ func TestSourcesThatCannotBeChangedSaySo(t *testing.T) {
 		do   func() (string, error)
 		says string
 	}{
-		"no such device": {func() (string, error) { return plan.WithSource(good, "tablet", plan.Source{Folder: "a", Rule: "slow"}) }, `no device "tablet"`},
-		"no such rule":   {func() (string, error) { return plan.WithSource(good, "phone", plan.Source{Folder: "a", Rule: "none"}) }, `there is no rule "none"`},
+		"no such device": {func() (string, error) {
+			return plan.WithSource(good, "tablet", plan.Source{Folder: "a", Rules: []string{"slow"}})
+		}, `no device "tablet"`},
+		"no such rule": {func() (string, error) {
+			return plan.WithSource(good, "phone", plan.Source{Folder: "a", Rules: []string{"none"}})
+		}, `there is no rule "none"`},
 		"there already": {func() (string, error) {
-			return plan.WithSource(good, "phone", plan.Source{Folder: "DCIM", Rule: "slow"})
+			return plan.WithSource(good, "phone", plan.Source{Folder: "DCIM", Rules: []string{"slow"}})
 		}, "DCIM"},
 		"inside another": {func() (string, error) {
-			return plan.WithSource(good, "phone", plan.Source{Folder: "DCIM/Camera", Rule: "slow"})
+			return plan.WithSource(good, "phone", plan.Source{Folder: "DCIM/Camera", Rules: []string{"slow"}})
 		}, "DCIM"},
-		"no folder":        {func() (string, error) { return plan.WithSource(good, "phone", plan.Source{Rule: "slow"}) }, "folder"},
+		"no folder":        {func() (string, error) { return plan.WithSource(good, "phone", plan.Source{Rules: []string{"slow"}}) }, "folder"},
 		"not there":        {func() (string, error) { return plan.WithoutSource(good, "phone", "a") }, `no source "a"`},
 		"the only one":     {func() (string, error) { return plan.WithoutSource(good, "desk", "x") }, "the only source"},
 		"a plan in pieces": {func() (string, error) { return plan.WithSource("yard: [", "phone", plan.Source{}) }, ""},
 		"aliases": {func() (string, error) {
-			return plan.WithSource(strings.Replace(around("    sources: *s\n"), "sources: [{folder: x", "sources: &s [{folder: x", 1), "phone", plan.Source{Folder: "a", Rule: "slow"})
+			return plan.WithSource(strings.Replace(around("    sources: *s\n"), "sources: [{folder: x", "sources: &s [{folder: x", 1), "phone", plan.Source{Folder: "a", Rules: []string{"slow"}})
 		}, ""},
 	} {
 		_, err := c.do()
@@ -99,7 +103,7 @@ func TestAnyRowOfSourceChangesMeansWhatWasAsked(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		hows := []string{"on one line", "with commas", "on lines", "on lines, flow", "not indented", "dashes alone", "quoted", "over several"}
 		text := around(written[rapid.SampledFrom(hows).Draw(t, "how")])
-		want := []plan.Source{{Folder: "DCIM", Rule: "everyday"}, {Folder: "Other", Rule: "everyday"}}
+		want := []plan.Source{{Folder: "DCIM", Rules: []string{"everyday"}}, {Folder: "Other", Rules: []string{"everyday"}}}
 		comments := strings.Count(text, "#")
 		for i := range rapid.IntRange(1, 8).Draw(t, "changes") {
 			if len(want) > 1 && rapid.Bool().Draw(t, "remove") {
@@ -108,7 +112,7 @@ func TestAnyRowOfSourceChangesMeansWhatWasAsked(t *testing.T) {
 				require.NoError(t, err, text)
 				text, want = next, append(want[:n:n], want[n+1:]...)
 			} else {
-				s := plan.Source{Folder: fmt.Sprintf("%s %d", rapid.StringMatching(`[a-zé:{},#'" -]{1,8}x`).Draw(t, "folder"), i), Rule: rapid.SampledFrom([]string{"everyday", "slow"}).Draw(t, "rule")}
+				s := plan.Source{Folder: fmt.Sprintf("%s %d", rapid.StringMatching(`[a-zé:{},#'" -]{1,8}x`).Draw(t, "folder"), i), Rules: []string{rapid.SampledFrom([]string{"everyday", "slow"}).Draw(t, "rule")}}
 				next, err := plan.WithSource(text, "phone", s)
 				require.NoError(t, err, text)
 				text, want = next, append(want, s)

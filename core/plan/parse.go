@@ -181,6 +181,7 @@ func (r *reader) document(text []byte) *Plan {
 		r.note(bodies[1], "would be one document; take out the --- line", "a second document begins here")
 	}
 	r.mapping(bodies[0], "the plan", fields{
+		{"format", false, func(n ast.Node) { p.Format = r.number(n, "format", 1, 2) }},
 		{"yard", true, func(n ast.Node) { p.Yard = r.text(n, "yard") }},
 		{"timezone", true, func(n ast.Node) { p.Timezone = r.zone(n) }},
 		{"destinations", true, func(n ast.Node) {
@@ -193,8 +194,14 @@ func (r *reader) document(text []byte) *Plan {
 			r.names(n, "rule", func(name string, n ast.Node) { p.Rules[name] = r.rule(n, name) })
 		}},
 	})
+	if p.Format == 1 {
+		p.Format = 0 // one meaning, one value
+	}
 	r.follow(p)
 	r.apart(p)
+	if p.Format == 0 {
+		p.widenPhotos()
+	}
 	return p
 }
 
@@ -305,15 +312,7 @@ func (r *reader) device(n ast.Node, name string) Device {
 		{"limit", false, func(n ast.Node) { d.Limit = value(r, n, "limit", ParseLimits) }},
 		{"sources", true, func(n ast.Node) {
 			r.list(n, "sources", func(n ast.Node) {
-				var s Source
-				folder := n
-				r.mapping(n, "a source of "+name, fields{
-					{"folder", true, func(n ast.Node) { folder = n; s.Folder = r.folder(n) }},
-					{"rule", true, func(n ast.Node) {
-						s.Rule = r.text(n, "rule")
-						r.links = append(r.links, link{n, "rule", s.Rule})
-					}},
-				})
+				s, folder := r.source(n, name)
 				r.folders = append(r.folders, link{folder, "source", s.Folder})
 				for _, other := range d.Sources {
 					if s.Folder != "" && (Inside(s.Folder, other.Folder) || Inside(other.Folder, s.Folder)) {
@@ -323,8 +322,130 @@ func (r *reader) device(n ast.Node, name string) Device {
 				d.Sources = append(d.Sources, s)
 			})
 		}},
+		{"rules", false, func(n ast.Node) {
+			d.Rules = map[string]Override{}
+			r.names(n, "rule", func(rule string, n ast.Node) {
+				r.links = append(r.links, link{n, "rule", rule})
+				d.Rules[rule] = r.override(n, "what "+name+" has otherwise of "+rule)
+			})
+		}},
 	})
 	return d
+}
+
+// source reads one source; folder is where its folder stands.
+func (r *reader) source(n ast.Node, device string) (s Source, folder ast.Node) {
+	folder = n
+	var ruleAt, rulesAt ast.Node
+	follows := func(n ast.Node) {
+		rule := r.text(n, "rule")
+		if slices.Contains(s.Rules, rule) && rule != "" {
+			r.note(n, "would name each rule once", "rule %q stands here twice", rule)
+		}
+		s.Rules = append(s.Rules, rule)
+		r.links = append(r.links, link{n, "rule", rule})
+	}
+	list := func(where string, into *[]string) func(ast.Node) {
+		return func(n ast.Node) {
+			r.list(n, where, func(n ast.Node) {
+				word := r.text(n, where)
+				if err := CheckPattern(word); err != nil && word != "" {
+					r.noteError(n, err)
+				}
+				*into = append(*into, word)
+			})
+		}
+	}
+	sizeOf := func(field string, into *Size) entry {
+		return entry{field, false, func(n ast.Node) { *into = value(r, n, field, ParseSize) }}
+	}
+	day := func(field string, into *Date) entry {
+		return entry{field, false, func(n ast.Node) { *into = value(r, n, field, ParseDate) }}
+	}
+	where := "a source of " + device
+	r.mapping(n, where, fields{
+		{"folder", true, func(n ast.Node) { folder = n; s.Folder = r.folder(n) }},
+		{"rule", false, func(n ast.Node) { ruleAt = n; follows(n) }},
+		{"rules", false, func(n ast.Node) { rulesAt = n; r.list(n, "rules", follows) }},
+		{"only", false, list("only", &s.Only)},
+		{"leave-out", false, list("leave-out", &s.LeaveOut)},
+		{"hidden", false, func(n ast.Node) { s.Hidden = r.yesNo(n, "hidden") }},
+		sizeOf("smallest", &s.Smallest), sizeOf("largest", &s.Largest),
+		day("taken-from", &s.TakenFrom), day("taken-until", &s.TakenUntil), day("new-since", &s.NewSince),
+	})
+	_, aMapping := n.(*ast.MappingNode)
+	_, onePair := n.(*ast.MappingValueNode)
+	switch {
+	case ruleAt != nil && rulesAt != nil:
+		r.note(ruleAt, "would be one of the two", "%s has rule and rules", where)
+	case ruleAt == nil && rulesAt == nil && (aMapping || onePair):
+		r.note(n, "would have rule: …", "%s has no rule", where)
+	}
+	if s.Largest > 0 && s.Smallest > s.Largest {
+		r.note(n, "would have smallest below largest", "%s takes nothing: smallest is above largest", where)
+	}
+	if s.TakenUntil != "" && s.TakenFrom > s.TakenUntil {
+		r.note(n, "would have taken-from before taken-until", "%s takes nothing: taken-from is after taken-until", where)
+	}
+	return s, folder
+}
+
+// override reads what a device has otherwise than a rule says.
+func (r *reader) override(n ast.Node, where string) (o Override) {
+	r.mapping(n, where, fields{
+		{"lanes", false, func(n ast.Node) { o.Lanes = r.lanes(n, where) }},
+		{"gates", false, func(n ast.Node) { o.Gates = r.gates(n) }},
+	})
+	return o
+}
+
+// lanes reads lanes that stand for one another.
+func (r *reader) lanes(n ast.Node, where string) (lanes []Lane) {
+	limited := map[Network]bool{}
+	r.list(n, "lanes", func(n ast.Node) {
+		lane := r.lane(n)
+		if lane.Allowance.Bytes > 0 && limited[lane.Over] {
+			r.note(n, "would share the first one: leave this one's allowance out", "%s has a second allowance over %s", where, lane.Over)
+		}
+		limited[lane.Over] = limited[lane.Over] || lane.Allowance.Bytes > 0
+		lanes = append(lanes, lane)
+	})
+	return lanes
+}
+
+// widenPhotos has photo mean every picture, as it did when a plan of the first format
+// was written.
+func (p *Plan) widenPhotos() {
+	widen := func(kinds []media.Kind) []media.Kind {
+		if !slices.Contains(kinds, media.Photo) {
+			return kinds
+		}
+		return inOrder(append(slices.Clone(kinds), media.Pictures...))
+	}
+	for name, rule := range p.Rules {
+		rule.Take = widen(rule.Take)
+		for i := range rule.Lanes {
+			rule.Lanes[i].Take = widen(rule.Lanes[i].Take)
+		}
+		p.Rules[name] = rule
+	}
+	for _, d := range p.Devices {
+		for _, o := range d.Rules {
+			for i := range o.Lanes {
+				o.Lanes[i].Take = widen(o.Lanes[i].Take)
+			}
+		}
+	}
+}
+
+// inOrder puts kinds in the order in which they are shown, each once.
+func inOrder(kinds []media.Kind) (list []media.Kind) {
+	for _, k := range media.Kinds {
+		if slices.Contains(kinds, k) || slices.Contains(kinds, media.Everything) {
+			list = append(list, k)
+		}
+	}
+	return list
 }
 
 func (r *reader) folder(n ast.Node) string {
@@ -344,7 +465,7 @@ func (r *reader) folder(n ast.Node) string {
 
 func (r *reader) rule(n ast.Node, name string) Rule {
 	var rule Rule
-	var lanesAt []ast.Node
+	var lanesAt ast.Node
 	r.mapping(n, "rule "+name, fields{
 		{"take", true, func(n ast.Node) { rule.Take = r.kinds(n) }},
 		{"to", true, func(n ast.Node) {
@@ -357,12 +478,9 @@ func (r *reader) rule(n ast.Node, name string) Rule {
 				r.links = append(r.links, link{n, "destination", to})
 			})
 		}},
-		{"lanes", true, func(n ast.Node) {
-			r.list(n, "lanes", func(n ast.Node) {
-				rule.Lanes = append(rule.Lanes, r.lane(n))
-				lanesAt = append(lanesAt, n)
-			})
-		}},
+		{"larger-than", false, func(n ast.Node) { rule.LargerThan = value(r, n, "larger-than", ParseSize) }},
+		{"longer-than", false, func(n ast.Node) { rule.LongerThan = value(r, n, "longer-than", ParseMinutes) }},
+		{"lanes", true, func(n ast.Node) { lanesAt, rule.Lanes = n, r.lanes(n, "rule "+name) }},
 		{"gates", false, func(n ast.Node) { rule.Gates = r.gates(n) }},
 		{"order", false, func(n ast.Node) {
 			rule.Order = Order(r.text(n, "order"))
@@ -372,19 +490,22 @@ func (r *reader) rule(n ast.Node, name string) Rule {
 		}},
 		{"store-each", false, func(n ast.Node) { rule.StoreEach = r.yesNo(n, "store-each") }},
 	})
-	limited := map[Network]bool{}
 	for i, lane := range rule.Lanes {
-		if lane.Allowance.Bytes > 0 && limited[lane.Over] {
-			r.note(lanesAt[i], "would share the first one: leave this one's allowance out", "rule %s has a second allowance over %s", name, lane.Over)
-		}
-		limited[lane.Over] = limited[lane.Over] || lane.Allowance.Bytes > 0
 		for _, k := range lane.Take {
 			if len(rule.Take) > 0 && !slices.Contains(rule.Take, k) {
-				r.note(lanesAt[i], "would take what the rule takes, or less", "this lane takes %s, which rule %s does not", k, name)
+				r.note(entryOf(lanesAt, i), "would take what the rule takes, or less", "this lane takes %s, which rule %s does not", k, name)
 			}
 		}
 	}
 	return rule
+}
+
+// entryOf is an entry of a list that was read.
+func entryOf(list ast.Node, i int) ast.Node {
+	if seq, is := list.(*ast.SequenceNode); is && i < len(seq.Values) {
+		return seq.Values[i]
+	}
+	return list
 }
 
 func (r *reader) lane(n ast.Node) Lane {
@@ -446,12 +567,12 @@ func (r *reader) kinds(n ast.Node) []media.Kind {
 	var kinds []media.Kind
 	r.list(n, "take", func(n ast.Node) {
 		k := media.Kind(r.text(n, "take"))
-		if k != "" && !slices.Contains(media.Kinds, k) {
-			r.note(n, "would be photo or video", "%q is not a kind of media", k)
+		if k != "" && k != media.Everything && !slices.Contains(media.Kinds, k) {
+			r.note(n, "would be photo, raw, graphic, video, audio, document, other or everything", "%q is not a kind of file", k)
 		}
 		kinds = append(kinds, k)
 	})
-	return kinds
+	return inOrder(kinds)
 }
 
 func (r *reader) zone(n ast.Node) string {

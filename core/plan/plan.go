@@ -18,6 +18,9 @@ import (
 
 // Plan is a whole, checked plan: every name in it points somewhere.
 type Plan struct {
+	// Format is 2 where photo means photos alone. Before that was told apart, photo
+	// was the word for every picture: raw files and graphics, too.
+	Format       int                    `json:"format,omitempty" jsonschema:"enum=1,enum=2,default=1,description=2: photo takes photos alone. 1\\, or left out: photo takes raw files and graphics\\, too."`
 	Yard         string                 `json:"yard" jsonschema:"description=The name of this household's installation."`
 	Timezone     string                 `json:"timezone" jsonschema:"description=IANA time zone that hours and allowances are decided in\\, unless a device has its own.,example=Europe/Lisbon"`
 	Destinations map[string]Destination `json:"destinations" jsonschema:"description=The storages that copies go to\\, by name."`
@@ -61,6 +64,9 @@ type Destination struct {
 
 // Size is a number of bytes, written as "20 GB".
 type Size int64
+
+// Minutes is how long a clip lasts, written as "10 min".
+type Minutes int64
 
 // DefaultLayout is used by a destination that names none.
 const DefaultLayout = "{year}/{month}/{name}"
@@ -127,21 +133,35 @@ type Device struct {
 	Timezone string   `json:"timezone,omitempty" jsonschema:"description=Overrides the yard's time zone for this device."`
 	Limit    Limits   `json:"limit,omitempty"`
 	Sources  []Source `json:"sources"`
+	// Rules is what this device says of rules itself.
+	Rules map[string]Override `json:"rules,omitempty" jsonschema:"description=What this device has otherwise than a rule says\\, by the rule's name."`
 }
 
-// Source is a folder on a device and the rule its items follow.
+// Override is what a device has otherwise than a rule says: its lanes, when there are
+// some, and the gates that it names.
+type Override struct {
+	Lanes []Lane `json:"lanes,omitempty" jsonschema:"description=In place of the rule's."`
+	Gates Gates  `json:"gates,omitzero" jsonschema:"description=In place of the rule's of the same name."`
+}
+
+// Source is a folder on a device, what of it is taken up, and the rules that its items
+// follow: the first that takes an item counts.
 type Source struct {
-	Folder string `json:"folder" jsonschema:"description=A folder below the device's own root (a phone's storage or a home folder)\\, or an absolute path."`
-	Rule   string `json:"rule"`
+	Folder string   `json:"folder" jsonschema:"description=A folder below the device's own root (a phone's storage or a home folder)\\, or an absolute path; or begins with PICTURES\\, VIDEOS\\, DOCUMENTS\\, DESKTOP\\, DOWNLOAD\\, MUSIC or CAMERA\\, which stand for the folders that the device has for them.,example=DCIM,example=PICTURES/Boats"`
+	Rules  []string `json:"rules" jsonschema:"minItems=1,description=The rules that its items follow: the first that takes an item counts."`
+	Scope
 }
 
 // Rule is how the items of a source are treated.
 type Rule struct {
-	Take  []media.Kind `json:"take" jsonschema:"enum=photo,enum=video,minItems=1"`
-	To    []string     `json:"to" jsonschema:"minItems=1,description=Destinations; an item is safe when every one of them has it."`
-	Lanes []Lane       `json:"lanes" jsonschema:"minItems=1,description=The allowed ways to send. The first open one is used."`
-	Gates Gates        `json:"gates,omitzero" jsonschema:"description=Conditions for every lane of this rule."`
-	Order Order        `json:"order,omitempty" jsonschema:"enum=newest,enum=oldest,enum=smallest,default=newest,description=What goes first."`
+	Take []media.Kind `json:"take" jsonschema:"enum=photo,enum=raw,enum=graphic,enum=video,enum=audio,enum=document,enum=other,enum=everything,minItems=1"`
+	// With one of these only longer or larger files are taken; with both, one is enough.
+	LargerThan Size     `json:"larger-than,omitempty"`
+	LongerThan Minutes  `json:"longer-than,omitempty"`
+	To         []string `json:"to" jsonschema:"minItems=1,description=Destinations; an item is safe when every one of them has it."`
+	Lanes      []Lane   `json:"lanes" jsonschema:"minItems=1,description=The allowed ways to send. The first open one is used."`
+	Gates      Gates    `json:"gates,omitzero" jsonschema:"description=Conditions for every lane of this rule."`
+	Order      Order    `json:"order,omitempty" jsonschema:"enum=newest,enum=oldest,enum=smallest,default=newest,description=What goes first."`
 	// StoreEach stores equal files from several places each under a name of its
 	// own; otherwise a destination holds the same bytes once.
 	StoreEach bool `json:"store-each,omitempty" jsonschema:"description=Also store a file whose same bytes are at the destination already."`
@@ -182,7 +202,7 @@ func (l Limits) RateAt(t time.Time, zone *time.Location) int64 {
 // Lane is one allowed way to send, over one kind of network.
 type Lane struct {
 	Over      Network      `json:"over" jsonschema:"enum=wifi,enum=wired,enum=cellular,description=wifi is the home network\\, by radio or by cable; wired is cable only."`
-	Take      []media.Kind `json:"take,omitempty" jsonschema:"enum=photo,enum=video,description=Only these kinds go by this lane; all that the rule takes when left out."`
+	Take      []media.Kind `json:"take,omitempty" jsonschema:"enum=photo,enum=raw,enum=graphic,enum=video,enum=audio,enum=document,enum=other,description=Only these kinds go by this lane; all that the rule takes when left out."`
 	Allowance Allowance    `json:"allowance,omitzero"`
 	Metered   bool         `json:"metered,omitempty" jsonschema:"description=wifi and wired: also when the network is metered. Cellular always counts as metered."`
 	Roaming   bool         `json:"roaming,omitempty" jsonschema:"description=cellular: also while roaming."`
@@ -338,17 +358,6 @@ func (p *Plan) Zone(device string) *time.Location {
 		return time.UTC
 	}
 	return zone
-}
-
-// Wants tells whether the plan asks for a copy: of a source's item of a kind, at a
-// destination.
-func (p *Plan) Wants(device, source string, kind media.Kind, destination string) bool {
-	for _, s := range p.Devices[device].Sources {
-		if r := p.Rules[s.Rule]; s.Folder == source && slices.Contains(r.To, destination) && slices.Contains(r.Take, kind) {
-			return true
-		}
-	}
-	return false
 }
 
 // Inside tells whether folder a lies in folder b or is the same.

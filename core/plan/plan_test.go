@@ -30,7 +30,14 @@ func TestParseReadsEveryKey(t *testing.T) {
 	assert.Equal(t, "Saltmarsh Slip", p.Yard)
 	assert.Equal(t, plan.Destination{Kind: plan.WebDAV, URL: "http://127.0.0.1:7480/dav/", User: "slip",
 		PasswordFrom: "env:NORTH_LOCKER_PASSWORD", Layout: "{year}/{month}/{name}"}, p.Destinations["north-locker"])
-	assert.Equal(t, []plan.Source{{Folder: "Pictures", Rule: "everyday"}, {Folder: "/srv/scans", Rule: "slow"}}, p.Devices["chart-table"].Sources)
+	assert.Equal(t, []plan.Source{
+		{Folder: "Pictures", Rules: []string{"everyday"}, Scope: plan.Scope{Only: []string{"*.jpg", "Boats/"}, LeaveOut: []string{"Screenshots/", "*.tmp", "!kept.tmp"}, Hidden: true,
+			Smallest: 10_000, Largest: 4_000_000_000, TakenFrom: "2020-01-01", TakenUntil: "2026-12-31", NewSince: "2026-11-25"}},
+		{Folder: "/srv/scans", Rules: []string{"films", "slow"}},
+	}, p.Devices["chart-table"].Sources)
+	assert.Equal(t, map[string]plan.Override{"slow": {Lanes: []plan.Lane{{Over: plan.WiFi}}, Gates: plan.Gates{NoHours: true}}}, p.Devices["chart-table"].Rules)
+	assert.Equal(t, plan.Rule{Take: []media.Kind{media.Video}, LargerThan: 2_000_000_000, LongerThan: 10, To: []string{"loft-disk"}, Lanes: []plan.Lane{{Over: plan.Wired}}}, p.Rules["films"])
+	assert.Equal(t, media.Kinds, p.Rules["slow"].Take)
 	assert.Equal(t, plan.Rule{
 		Take: []media.Kind{media.Photo, media.Video},
 		To:   []string{"north-locker", "loft-disk"},
@@ -53,7 +60,7 @@ func TestParseSaysEveryMistakeAtOnceAndWhere(t *testing.T) {
 		`yard.yaml:8:5: destination north-locker has no key "passwort"; would be one of kind, path, url, bucket, region, address, host-key, authority, certificate, user, password-from, key-from, layout, senders, keep-free, size`,
 		`yard.yaml:13:15: there is no rule "sometimes"; would be one of everyday`,
 		`yard.yaml:14:17: the source "DCIM/Camera" and the source "DCIM" of galley-phone lie in one another; `,
-		`yard.yaml:18:19: "sound" is not a kind of media; would be photo or video`,
+		`yard.yaml:18:19: "sound" is not a kind of file; would be photo, raw, graphic, video, audio, document, other or everything`,
 		`yard.yaml:19:10: there is no destination "south-locker"; would be one of north-locker`,
 		`yard.yaml:21:15: "pigeon" is not a network; would be one of wifi, wired, cellular`,
 		`yard.yaml:23:20: "45 MB per fortnight" is not an allowance; `,
@@ -79,9 +86,9 @@ func TestParseRefuses(t *testing.T) {
 		"not a mapping":     {"- a\n- b\n", "the plan is a list"},
 		"broken YAML":       {"yard: [a\n", "this is not YAML"},
 		"two documents":     {good + "---\nyard: x\n", "a second document"},
-		"a doubled key":     {swap("timezone: Europe/Lisbon", "timezone: Europe/Lisbon\nyard: Other"), `4:1: the key "yard" stands twice`},
+		"a doubled key":     {swap("timezone: Europe/Lisbon", "timezone: Europe/Lisbon\nyard: Other"), `5:1: the key "yard" stands twice`},
 		"a missing key":     {swap("yard: Saltmarsh Slip\n", ""), "the plan has no yard"},
-		"a number for text": {swap("yard: Saltmarsh Slip", "yard: 12"), "2:7: yard is a number; would be text"},
+		"a number for text": {swap("yard: Saltmarsh Slip", "yard: 12"), "3:7: yard is a number; would be text"},
 		"an empty value":    {swap("yard: Saltmarsh Slip", "yard:"), "yard is empty"},
 		"text for a list":   {swap("take: [photo, video]", "take: photo"), "take is text; would be a list"},
 		"a list for hours":  {swap("hours: 06:00-23:00", "hours: [6, 23]"), "hours is a list"},
@@ -97,9 +104,9 @@ func TestParseRefuses(t *testing.T) {
 		"out of the root":   {swap("folder: DCIM", "folder: ../../etc"), "leaves the device's root"},
 		"a hidden layout":   {swap("{year}/{month}/{name}", "{year}/.x/{name}"), "hidden folder"},
 		"a loose brace":     {swap("{year}/{month}/{name}", "{year}/{month/{name}"), "loose brace"},
-		"roaming on wifi":   {swap("- over: wifi\n", "- over: wifi\n        roaming: true\n"), "cannot roam"},
+		"roaming on wifi":   {swap("      - over: wifi\n      - over: cellular", "      - over: wifi\n        roaming: true\n      - over: cellular"), "cannot roam"},
 		"metered cellular":  {swap("roaming: false", "metered: true"), "always counts as metered"},
-		"a wider lane":      {swap("take: [photo]\n    to: [loft-disk]\n    lanes:\n      - over: wired", "take: [photo]\n    to: [loft-disk]\n    lanes:\n      - take: [video]\n        over: wired"), "this lane takes video"},
+		"a wider lane":      {swap("take: [everything]\n    to: [loft-disk]\n    lanes:\n      - over: wired", "take: [photo]\n    to: [loft-disk]\n    lanes:\n      - take: [video]\n        over: wired"), "this lane takes video"},
 		"nobody's device":   {swap("  galley-phone:", "  galley phone!:"), "cannot be the name of a device"},
 		"too long":          {strings.Repeat("#", plan.MaxSize+1), "the plan is 1048577 bytes long"},
 	} {

@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize"
 )
@@ -20,6 +21,8 @@ var (
 	sizeForm      = regexp.MustCompile(`^\s*[0-9][0-9.]*\s*[A-Za-z]+\s*$`)
 	windowForm    = regexp.MustCompile(`^\s*([0-9]{1,2}):([0-9]{2})\s*[-–]\s*([0-9]{1,2}):([0-9]{2})\s*$`)
 	powerForm     = regexp.MustCompile(`^\s*(?:(charging)(?:\s+(or|and)\s+at least\s+([0-9]{1,3})\s*%)?|at least\s+([0-9]{1,3})\s*%)\s*$`)
+	dateForm      = regexp.MustCompile(`^[0-9]{4}-[0-9]{2}-[0-9]{2}$`)
+	minutesForm   = regexp.MustCompile(`^\s*([0-9]{1,5})\s*min\s*$`)
 	placeholder   = regexp.MustCompile(`\{([^{}]*)\}`)
 	nameForm      = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
 )
@@ -54,6 +57,55 @@ func ParseSize(s string) (Size, error) {
 		return 0, wrong(`would be a size such as "20 GB"`, "%q is not a size", s)
 	}
 	return Size(n), nil
+}
+
+// ParseDate reads "2026-11-25".
+func ParseDate(s string) (Date, error) {
+	if _, err := time.Parse(time.DateOnly, s); err != nil || !dateForm.MatchString(s) {
+		return "", wrong(`would be a day such as "2026-11-25"`, "%q is not a day", s)
+	}
+	return Date(s), nil
+}
+
+// ParseMinutes reads "10 min".
+func ParseMinutes(s string) (Minutes, error) {
+	m := minutesForm.FindStringSubmatch(s)
+	if m == nil || strings.Trim(m[1], "0") == "" {
+		return 0, wrong(`would be minutes such as "10 min"`, "%q is not a length of time", s)
+	}
+	n, _ := strconv.Atoi(m[1]) // digits, by the form
+	return Minutes(n), nil
+}
+
+// String writes it as the plan has it; "" for none.
+func (m Minutes) String() string {
+	if m == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d min", int64(m))
+}
+
+// mostPattern is longer than any path is.
+const mostPattern = 4096
+
+// CheckPattern sees that a pattern is one of the gitignore language: a comment and an
+// empty line say nothing there, and here were surely meant to.
+func CheckPattern(s string) error {
+	would := `would be a pattern such as "*.tmp", "Screenshots/" or "!Screenshots/kept.png"`
+	switch bare := strings.TrimPrefix(s, "!"); {
+	case strings.HasPrefix(s, "#"):
+		return wrong(would+`; \\# stands for the sign`, "%q is a comment", s)
+	case strings.Trim(bare, "/ ") == "":
+		return wrong(would, "%q fits nothing", s)
+	case len(s) > mostPattern:
+		return wrong(would, "a pattern of %d bytes is too long", len(s))
+	}
+	for _, part := range strings.Split(s, "/") {
+		if _, err := path.Match(part, ""); err != nil {
+			return wrong(would, "%q is not a pattern: a bracket is not closed", s)
+		}
+	}
+	return nil
 }
 
 // minLimit is the lowest limit: below it, senders that wait for their turn

@@ -16,15 +16,28 @@ import (
 func Doubts(p *plan.Plan) []string {
 	var says []string
 	add := func(format string, args ...any) { says = append(says, fmt.Sprintf(format, args...)) }
-	used, sentTo := map[string]bool{}, map[string]bool{}
-	for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
-		for _, s := range p.Devices[device].Sources {
-			used[s.Rule] = true
-			if to := p.Rules[s.Rule].To; len(to) == 1 {
-				add("What is in %s of %s goes to one place only, %s: if that one is lost, so is the copy. Name a second under \"to\" of %s.", s.Folder, device, to[0], s.Rule)
+	if p.Format < 2 {
+		for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
+			if slices.Contains(p.Rules[name].Take, media.Raw) {
+				add("Under take of %s, photo means raw files and graphics, too: so it was when the plan was written. With \"format: 2\" at the top each is a kind of its own (photo, raw, graphic).", name)
 			}
 		}
 	}
+	used, sentTo := map[string]bool{}, map[string]bool{}
+	for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
+		for _, s := range p.Devices[device].Sources {
+			for i, rule := range s.Rules {
+				used[rule] = true
+				if to := p.Rules[rule].To; len(to) == 1 {
+					add("What is in %s of %s goes to one place only, %s: if that one is lost, so is the copy. Name a second under \"to\" of %s.", s.Folder, device, to[0], rule)
+				}
+				if before, all := takenBefore(p, s.Rules[:i], rule); all {
+					add("%s does nothing for %s of %s: %s, which stands before it, takes all that it would.", rule, s.Folder, device, before)
+				}
+			}
+		}
+	}
+	says = append(says, forgotten(p)...)
 	for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
 		r := p.Rules[name]
 		if !used[name] {
@@ -32,11 +45,6 @@ func Doubts(p *plan.Plan) []string {
 		}
 		for _, to := range r.To {
 			sentTo[to] = true
-		}
-		for _, missing := range []struct{ has, not media.Kind }{{media.Photo, media.Video}, {media.Video, media.Photo}} {
-			if used[name] && slices.Contains(r.Take, missing.has) && !slices.Contains(r.Take, missing.not) {
-				add("%s takes %ss and no %ss: those of its sources go nowhere.", name, missing.has, missing.not)
-			}
 		}
 		says = append(says, lanes(name, r)...)
 	}
@@ -46,6 +54,37 @@ func Doubts(p *plan.Plan) []string {
 		}
 	}
 	return says
+}
+
+// forgotten tells of kinds that a source's rules leave out and hardly were meant to:
+// who takes photos takes clips, and who takes clips photos; raw files are easily
+// forgotten.
+func forgotten(p *plan.Plan) (says []string) {
+	for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
+		for _, s := range p.Devices[device].Sources {
+			takes := func(k media.Kind) bool {
+				return slices.ContainsFunc(s.Rules, func(rule string) bool { return slices.Contains(p.Rules[rule].Take, k) })
+			}
+			for _, missing := range []struct{ has, not media.Kind }{{media.Photo, media.Video}, {media.Video, media.Photo}, {media.Photo, media.Raw}} {
+				if takes(missing.has) && !takes(missing.not) {
+					says = append(says, fmt.Sprintf("Of %s of %s %s go, and no %s: those go nowhere.", s.Folder, device, missing.has.Plural(), missing.not.Plural()))
+				}
+			}
+		}
+	}
+	return says
+}
+
+// takenBefore tells whether rules that stand before one take all that it would.
+func takenBefore(p *plan.Plan, before []string, rule string) (name string, all bool) {
+	for _, name := range before {
+		b := p.Rules[name]
+		less := slices.ContainsFunc(p.Rules[rule].Take, func(k media.Kind) bool { return !slices.Contains(b.Take, k) })
+		if !less && b.LargerThan == 0 && b.LongerThan == 0 {
+			return name, true
+		}
+	}
+	return "", false
 }
 
 // leastAllowance is what an allowance must carry at least, in bytes: a picture of a
@@ -72,7 +111,7 @@ func lanes(name string, r plan.Rule) (says []string) {
 	}
 	for _, k := range r.Take {
 		if !slices.ContainsFunc(r.Lanes, func(l plan.Lane) bool { return l.Takes(k) }) {
-			add("%s takes %ss, and none of its lanes carries them: they wait for ever.", name, k)
+			add("%s takes %s, and none of its lanes carries them: they wait for ever.", name, k.Plural())
 		}
 	}
 	return says

@@ -23,7 +23,11 @@ func Rule(r plan.Rule) string {
 	for i, l := range r.Lanes {
 		ways[i] = Lane(l)
 	}
-	says := upper(kinds(r.Take)) + " go to " + gate.And(r.To) + ", " + strings.Join(ways, ", or ")
+	goes := " go to "
+	if len(r.Take) == len(media.Kinds) {
+		goes = " goes to "
+	}
+	says := upper(kinds(r.Take)) + larger(r) + goes + gate.And(r.To) + ", " + strings.Join(ways, ", or ")
 	says += conditions(r.Gates)
 	if r.Order != "" && r.Order != plan.NewestFirst {
 		says += ", the " + string(r.Order) + " first"
@@ -84,11 +88,58 @@ func conditions(g plan.Gates) (says string) {
 }
 
 func kinds(list []media.Kind) string {
-	words := make([]string, len(list))
-	for i, k := range list {
-		words[i] = string(k) + "s"
+	if len(list) == len(media.Kinds) {
+		return string(media.Everything)
+	}
+	var words []string
+	pictures := !slices.ContainsFunc(media.Pictures, func(k media.Kind) bool { return !slices.Contains(list, k) })
+	if pictures {
+		words = append(words, "pictures")
+	}
+	for _, k := range list {
+		if !pictures || !slices.Contains(media.Pictures, k) {
+			words = append(words, k.Plural())
+		}
 	}
 	return gate.And(words)
+}
+
+// larger tells of what sizes and lengths a rule takes files.
+func larger(r plan.Rule) string {
+	switch {
+	case r.LargerThan > 0 && r.LongerThan > 0:
+		return fmt.Sprintf(" that are larger than %s or last longer than %s", gate.Bytes(int64(r.LargerThan)), r.LongerThan)
+	case r.LargerThan > 0:
+		return " that are larger than " + gate.Bytes(int64(r.LargerThan))
+	case r.LongerThan > 0:
+		return " that last longer than " + r.LongerThan.String()
+	}
+	return ""
+}
+
+// Follows tells which rules a source follows, and what of it is taken up: "by bench;
+// *.tmp is left out".
+func Follows(s plan.Source) string {
+	by := s.Rules
+	says := "by " + strings.Join(by, ", then ")
+	var notes []string
+	note := func(some bool, format string, args ...any) {
+		if some {
+			notes = append(notes, fmt.Sprintf(format, args...))
+		}
+	}
+	note(len(s.Only) > 0, "only %s", gate.And(s.Only))
+	note(len(s.LeaveOut) > 0, "not %s", gate.And(s.LeaveOut))
+	note(s.Hidden, "hidden files, too")
+	note(s.Smallest > 0, "from %s", gate.Bytes(int64(s.Smallest)))
+	note(s.Largest > 0, "up to %s", gate.Bytes(int64(s.Largest)))
+	note(s.TakenFrom != "", "taken from %s on", s.TakenFrom)
+	note(s.TakenUntil != "", "taken until %s", s.TakenUntil)
+	note(s.NewSince != "", "new since %s", s.NewSince)
+	if len(notes) > 0 {
+		says += "; " + strings.Join(notes, ", ")
+	}
+	return says
 }
 
 func upper(s string) string {
@@ -205,24 +256,40 @@ func device(name string, was, is plan.Device) (says []string) {
 			says = append(says, fmt.Sprintf("%s sends no faster than %s.", name, limits(is.Limit)))
 		}
 	}
-	rules := func(d plan.Device) map[string]string {
+	sources := func(d plan.Device) map[string]string {
 		m := map[string]string{}
 		for _, s := range d.Sources {
-			m[s.Folder] = s.Rule
+			m[s.Folder] = Follows(s)
 		}
 		return m
 	}
-	each(rules(was), rules(is), func(folder string, before, now *string) {
+	each(sources(was), sources(is), func(folder string, before, now *string) {
 		switch {
 		case before == nil:
-			says = append(says, fmt.Sprintf("%s of %s is taken up, by %s.", folder, name, *now))
+			says = append(says, fmt.Sprintf("%s of %s is taken up, %s.", folder, name, *now))
 		case now == nil:
 			says = append(says, fmt.Sprintf("%s of %s is no longer taken up; what is stored of it stays.", folder, name))
 		default:
-			says = append(says, fmt.Sprintf("%s of %s follows %s, and followed %s before.", folder, name, *now, *before))
+			says = append(says, fmt.Sprintf("%s of %s goes %s; before, %s.", folder, name, *now, *before))
+		}
+	})
+	each(was.Rules, is.Rules, func(rule string, _, now *plan.Override) {
+		if now == nil {
+			says = append(says, fmt.Sprintf("%s follows %s as it is.", name, rule))
+		} else {
+			says = append(says, fmt.Sprintf("%s has of its own in %s: %s.", name, rule, Override(*now)))
 		}
 	})
 	return says
+}
+
+// Override tells what a device has otherwise than a rule says.
+func Override(o plan.Override) string {
+	ways := make([]string, len(o.Lanes))
+	for i, l := range o.Lanes {
+		ways[i] = Lane(l)
+	}
+	return strings.TrimPrefix(strings.Join(ways, ", or ")+conditions(o.Gates), ", ")
 }
 
 func limits(list plan.Limits) string {

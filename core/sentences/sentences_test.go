@@ -12,7 +12,8 @@ import (
 	"yardtide/core/sentences"
 )
 
-const first = `yard: Saltmarsh Slip
+const first = `format: 2
+yard: Saltmarsh Slip
 timezone: Europe/Lisbon
 destinations:
   locker: {kind: webdav, url: 'http://locker/dav/', user: me, password-from: 'kept:locker'}
@@ -22,7 +23,7 @@ devices:
     sources: [{folder: DCIM, rule: everyday}]
 rules:
   everyday:
-    take: [photo, video]
+    take: [photo, raw, video]
     to: [locker, shed]
     lanes:
       - over: wifi
@@ -38,10 +39,10 @@ func parsed(t *testing.T, text string) *plan.Plan {
 }
 
 func TestARuleInASentence(t *testing.T) {
-	assert.Equal(t, "Photos and videos go to locker and shed, over Wi-Fi, or over cellular up to 45 MB per day (photos only), when the battery has at least 60%, also while it is used, when charging or the battery has at least 40%, at 06:00-23:00.",
+	assert.Equal(t, "Photos, raw files and videos go to locker and shed, over Wi-Fi, or over cellular up to 45 MB per day (photos only), when the battery has at least 60%, also while it is used, when charging or the battery has at least 40%, at 06:00-23:00.",
 		sentences.Rule(parsed(t, first).Rules["everyday"]))
 	p := parsed(t, strings.NewReplacer("- over: wifi\n", "- {over: wired, metered: true, gates: {power: any, hours: any}}\n", "take: [photo], ", "roaming: true, ", "    gates: {power", "    order: smallest\n    store-each: true\n    gates: {idle: true, power").Replace(first))
-	assert.Equal(t, "Photos and videos go to locker and shed, over a wired network (also where it is metered), on any power, at any hour, or over cellular up to 45 MB per day (also while roaming), when the battery has at least 60%, also while it is used, when charging or the battery has at least 40%, at 06:00-23:00, while nobody uses the device, the smallest first; equal files are stored each.",
+	assert.Equal(t, "Photos, raw files and videos go to locker and shed, over a wired network (also where it is metered), on any power, at any hour, or over cellular up to 45 MB per day (also while roaming), when the battery has at least 60%, also while it is used, when charging or the battery has at least 40%, at 06:00-23:00, while nobody uses the device, the smallest first; equal files are stored each.",
 		sentences.Rule(p.Rules["everyday"]))
 }
 
@@ -56,10 +57,10 @@ func TestWhatChangedInSentences(t *testing.T) {
 		", keep-free: 2 GB=>, senders: 2":                                            {"The room that is never filled of shed is none, and was 2.0 GB.", "The number of senders of shed is 2, and was 4."},
 		"kept:locker=>env:LOCKER":                                                    {"locker is reached with another key, password, certificate or spelling of its address."},
 		"to: [locker, shed]=>to: [shed]":                                             {"What follows everyday no longer goes to locker; what is stored there stays."},
-		"take: [photo, video]\n=>take: [photo]\n":                                    {"everyday no longer takes videos."},
+		"take: [photo, raw, video]\n=>take: [photo, raw]\n":                          {"everyday no longer takes videos."},
 		"folder: DCIM=>folder: Pictures":                                             {"DCIM of galley-phone is no longer taken up; what is stored of it stays.", "Pictures of galley-phone is taken up, by everyday."},
 		"  galley-phone:\n=>  galley-phone:\n    limit: 2 MB/s\n    timezone: UTC\n": {"Hours and periods of galley-phone are those of UTC.", "galley-phone sends no faster than 2.0 MB/s."},
-		"allowance: 45 MB=>allowance: 200 MB":                                        {"everyday: Photos and videos go to locker and shed, over Wi-Fi, or over cellular up to 200 MB per day (photos only), when the battery has at least 60%, also while it is used, when charging or the battery has at least 40%, at 06:00-23:00."},
+		"allowance: 45 MB=>allowance: 200 MB":                                        {"everyday: Photos, raw files and videos go to locker and shed, over Wi-Fi, or over cellular up to 200 MB per day (photos only), when the battery has at least 60%, also while it is used, when charging or the battery has at least 40%, at 06:00-23:00."},
 	} {
 		from, to, _ := strings.Cut(change, "=>")
 		text := strings.Replace(first, from, to, 1)
@@ -68,8 +69,8 @@ func TestWhatChangedInSentences(t *testing.T) {
 	}
 	second := strings.NewReplacer("DCIM, rule: everyday", "DCIM, rule: bench", "  everyday:", "  bench:", "  galley-phone:", "  desk:\n    sources: [{folder: in, rule: bench}]\n  galley-phone:", "  shed: {", "  loft: {kind: folder, path: /loft}\n  shed: {").Replace(first)
 	says := sentences.Changes(before, parsed(t, second))
-	assert.Equal(t, []string{"loft is a new destination: folder, /loft.", "desk is a new device.", "in of desk is taken up, by bench.", "DCIM of galley-phone follows bench, and followed everyday before."}, says[:4])
-	assert.Contains(t, says[4], "bench is a new rule: Photos and videos go to")
+	assert.Equal(t, []string{"loft is a new destination: folder, /loft.", "desk is a new device.", "in of desk is taken up, by bench.", "DCIM of galley-phone goes by bench; before, by everyday."}, says[:4])
+	assert.Contains(t, says[4], "bench is a new rule: Photos, raw files and videos go to")
 	assert.Equal(t, "The rule everyday is gone.", says[5])
 	back := sentences.Changes(parsed(t, second), before)
 	assert.Equal(t, []string{"loft is no longer a destination; what is stored there stays.", "desk is no longer in the plan."}, back[:2])
@@ -91,17 +92,26 @@ func TestWhatMeansTheSameIsNoChange(t *testing.T) {
 func TestWhatIsHardlyMeantIsTold(t *testing.T) {
 	assert.Empty(t, sentences.Doubts(parsed(t, first)))
 	for change, want := range map[string]string{
-		"take: [photo, video]\n=>take: [photo]\n":               "everyday takes photos and no videos: those of its sources go nowhere.",
+		"take: [photo, raw, video]\n=>take: [photo, raw]\n":     "Of DCIM of galley-phone photos go, and no videos: those go nowhere.",
 		"to: [locker, shed]=>to: [locker]":                      "What is in DCIM of galley-phone goes to one place only, locker: if that one is lost, so is the copy. Name a second under \"to\" of everyday.|Nothing goes to shed: no rule names it under \"to\".",
 		"45 MB per day=>2 MB per day":                           "The allowance of everyday over cellular, 2.0 MB, is smaller than most pictures: hardly anything can go.",
 		"take: [photo], allowance: 45 MB per day, =>":           "everyday sends videos over cellular without an allowance: a month's data may go in a day.",
 		"- over: wifi\n=>- over: wifi\n      - {over: wired}\n": "The lane of everyday over a wired network is never used: what it takes goes by the one before, whenever it could.",
-		"- over: wifi\n=>- {over: wifi, take: [photo]}\n":       "everyday takes videos, and none of its lanes carries them: they wait for ever.",
+		"- over: wifi\n=>- {over: wifi, take: [photo, raw]}\n":  "everyday takes videos, and none of its lanes carries them: they wait for ever.",
 	} {
 		from, to, _ := strings.Cut(change, "=>")
 		text := strings.Replace(first, from, to, 1)
 		require.NotEqual(t, first, text, change)
 		assert.Equal(t, want, strings.Join(sentences.Doubts(parsed(t, text)), "|"), change)
+	}
+	for change, want := range map[string]string{
+		"take: [photo, raw, video]\n=>take: [photo, video]\n": "Of DCIM of galley-phone photos go, and no raw files: those go nowhere.",
+		"format: 2\n=>":                          "Under take of everyday, photo means raw files and graphics, too: so it was when the plan was written. With \"format: 2\" at the top each is a kind of its own (photo, raw, graphic).",
+		"rule: everyday}=>rules: [everyday, b]}": "b does nothing for DCIM of galley-phone: everyday, which stands before it, takes all that it would.",
+	} {
+		from, to, _ := strings.Cut(change, "=>")
+		text := strings.Replace(first, from, to, 1) + "  b: {take: [video], to: [locker, shed], lanes: [{over: wifi}]}\n"
+		assert.Contains(t, sentences.Doubts(parsed(t, text)), want, change)
 	}
 	unused := strings.Replace(first, "rules:\n", "rules:\n  spare: {take: [photo], to: [shed], lanes: [{over: wifi}]}\n", 1)
 	assert.Equal(t, []string{"No source follows the rule spare: it does nothing."}, sentences.Doubts(parsed(t, unused)))

@@ -1,6 +1,7 @@
 package device
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -25,7 +26,8 @@ import (
 type book struct {
 	d      *Device
 	source plan.Source
-	rule   plan.Rule
+	rules  map[string]plan.Rule
+	by     plan.Chooser
 	zone   *time.Location
 }
 
@@ -94,12 +96,14 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 			}
 			continue
 		}
+		it.FoundMS = time.Now().UnixMilli()
+		it.Rule, _ = b.by.Choose(it.Found())
 		items = append(items, it)
 	}
 	if len(items) == 0 {
 		return nil
 	}
-	if err := b.d.Records.Admit(ctx, items, b.source.Rule, b.rule, time.Now()); err != nil {
+	if err := b.d.Records.Admit(ctx, items, b.rules, time.Now()); err != nil {
 		return err
 	}
 	b.d.changed()
@@ -129,8 +133,8 @@ func (b book) path(f scan.File) string {
 }
 
 // probe makes an item of a file. A file that cannot be read, or is empty, is
-// an item with a problem if its name says that it is media: it must not get
-// lost without a word.
+// an item with a problem, of the kind that its name says: it must not get lost without
+// a word.
 func (b book) probe(ctx context.Context, f scan.File) (it records.Item, ok bool, err error) {
 	it = records.Item{Source: b.source.Folder, Dir: f.Dir, Name: f.Name, Size: f.Size, MTime: f.MTime, Inode: f.Inode, CTime: f.CTime}
 	modified := time.Unix(0, f.MTime)
@@ -155,12 +159,10 @@ func (b book) probe(ctx context.Context, f scan.File) (it records.Item, ok bool,
 	}
 	if problem != "" {
 		byName := mime.TypeByExtension(path.Ext(f.Name))
-		if kind, ok := media.KindOf(byName); ok {
-			facts.ContentType, facts.Kind, it.Problem = byName, kind, problem
-		}
+		facts.ContentType, facts.Kind, it.Problem = byName, cmp.Or(media.KindOf(byName, false), media.Other), problem
 	}
 	_, it.TakenZone = facts.TakenAt.Zone()
-	it.ContentType, it.Kind, it.TakenMS, it.TakenFrom = facts.ContentType, facts.Kind, facts.TakenAt.UnixMilli(), facts.TakenFrom
+	it.ContentType, it.Kind, it.TakenMS, it.TakenFrom, it.Seconds = facts.ContentType, facts.Kind, facts.TakenAt.UnixMilli(), facts.TakenFrom, facts.Seconds
 	return it, true, nil
 }
 
@@ -171,12 +173,9 @@ func (b book) read(ctx context.Context, f scan.File, modified time.Time) (facts 
 		return media.Facts{}, "", err
 	}
 	defer file.Close()
-	facts, ok, err := probe.Read(io.NewSectionReader(file, 0, f.Size), f.Size, modified, b.zone)
+	facts, err = probe.Read(io.NewSectionReader(file, 0, f.Size), f.Size, modified, b.zone)
 	if err != nil {
 		return media.Facts{}, "", err
-	}
-	if !ok {
-		return media.Facts{ContentType: facts.ContentType, TakenAt: modified.In(b.zone), TakenFrom: media.FromFile}, "", nil
 	}
 	look, err = lookOf(file, f.Size)
 	return facts, look, err

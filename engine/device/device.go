@@ -40,6 +40,7 @@ import (
 	"yardtide/engine/fleet"
 	"yardtide/engine/place"
 	"yardtide/engine/records"
+	"yardtide/engine/role"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
 	"yardtide/engine/upkeep"
@@ -191,6 +192,7 @@ func (d *Device) setPace(now time.Time) time.Time {
 // SetPlan gives the device a plan. It takes effect at once: what it does not ask for is
 // cut, and nothing begins before the records are in line with it.
 func (d *Device) SetPlan(p *plan.Plan) {
+	p = p.On(d.Name)
 	d.mu.Lock()
 	d.plan, d.zone = p, p.Zone(d.Name)
 	d.turns++
@@ -277,7 +279,7 @@ func (d *Device) follow(ctx context.Context) error {
 			return err
 		}
 		p := d.currentPlan()
-		for err := d.Records.Apply(ctx, p.Devices[d.Name].Sources, p.Rules, time.Now()); err != nil; err = d.Records.Apply(ctx, p.Devices[d.Name].Sources, p.Rules, time.Now()) {
+		for err := d.Records.Apply(ctx, p, d.Name, time.Now()); err != nil; err = d.Records.Apply(ctx, p, d.Name, time.Now()) {
 			if !d.rest(ctx, "the plan could not be applied", err) {
 				return nil
 			}
@@ -293,7 +295,9 @@ func (d *Device) follow(ctx context.Context) error {
 				continue
 			}
 			scans.Go(func() error {
-				b := book{d, s, p.Rules[s.Rule], p.Zone(d.Name)}
+				b := book{d, s, p.Rules, p.Chooser(s, p.Zone(d.Name)), p.Zone(d.Name)}
+				options := options
+				options.Hidden = s.Hidden
 				for {
 					err := scan.Run(scanCtx, d.Folder(s.Folder), b, options)
 					if err == nil || scanCtx.Err() != nil {
@@ -316,7 +320,7 @@ func (d *Device) follow(ctx context.Context) error {
 // elsewhere. The caller has the lock.
 func (d *Device) stopUnwanted(p *plan.Plan) {
 	for _, s := range d.active {
-		if c := s.Copy(); !p.Wants(d.Name, c.Source, c.Kind, c.Destination) {
+		if c := s.Copy(); !p.Wants(d.Name, c.Source, c.Found(), c.Destination) {
 			s.Cut(carry.ErrUnwanted)
 		} else if p.Destinations[c.Destination].Where() != s.Where {
 			s.Cut(carry.ErrMoved)
@@ -383,10 +387,7 @@ func (d *Device) doubled(before []plan.Source, s plan.Source) (string, bool) {
 
 // Folder is where a source lies on this machine.
 func (d *Device) Folder(source string) string {
-	if filepath.IsAbs(source) {
-		return source
-	}
-	return filepath.Join(d.Root, filepath.FromSlash(source))
+	return role.Folder(d.Root, source)
 }
 
 func (d *Device) currentPlan() *plan.Plan {

@@ -151,7 +151,23 @@ func (d *Device) presentItem(v view, it records.Item, copies []records.Copy) wir
 	state, _ := v.together(it.Kind, stands)
 	told.State = string(state)
 	told.Says = standsAt(told.Copies)
+	if len(copies) == 0 {
+		told.Says = v.leftOut(it)
+	}
 	return told
+}
+
+// leftOut tells why nothing of an item is sent.
+func (v view) leftOut(it records.Item) string {
+	for _, s := range v.Plan.Devices[v.Device].Sources {
+		if s.Folder != it.Source {
+			continue
+		}
+		if _, why := v.Plan.Chooser(s, v.Zone).Choose(it.Found()); why != "" {
+			return why
+		}
+	}
+	return queue.NotAsked
 }
 
 func (d *Device) presentCopy(v view, c records.Copy) wire.Copy {

@@ -9,6 +9,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/queue"
+	"yardtide/core/sentences"
 	"yardtide/engine/records"
 	"yardtide/wire"
 )
@@ -29,12 +30,12 @@ func (d *Device) Status(ctx context.Context) (wire.Device, error) {
 	if err != nil {
 		return wire.Device{}, err
 	}
-	s := wire.Device{Name: d.Name, States: map[queue.State]wire.Amount{}, Sends: d.sending(now), Sources: []wire.Source{}}
+	s := wire.Device{Name: d.Name, States: map[queue.State]wire.Amount{}, Kinds: []media.Kind{}, Sends: d.sending(now), Sources: []wire.Source{}}
 	d.mu.Lock()
 	s.Conditions, s.Pause, s.Problem = d.now, d.pause, d.problem
 	s.Pause.On = s.Pause.Active(now)
 	for _, src := range v.Plan.Devices[d.Name].Sources {
-		one := wire.Source{Folder: src.Folder, Path: d.Folder(src.Folder), Rule: src.Rule, Problems: []wire.Problem{}}
+		one := wire.Source{Folder: src.Folder, Path: d.Folder(src.Folder), Rules: src.Rules, Says: sentences.Follows(src), Problems: []wire.Problem{}}
 		if known := d.sources[src.Folder]; known != nil {
 			one.Scanned = known.at
 			for _, problem := range known.problems {
@@ -54,6 +55,9 @@ func (d *Device) Status(ctx context.Context) (wire.Device, error) {
 	for _, st := range standings {
 		state, safe := v.together(st.Kind, st.Copies)
 		s.States[state] = s.States[state].Plus(st.N, st.Bytes)
+		if st.N > 0 && state != queue.Skipped && !slices.Contains(s.Kinds, st.Kind) {
+			s.Kinds = append(s.Kinds, st.Kind)
+		}
 		if safe && state != queue.Safe {
 			s.Partly = s.Partly.Plus(st.N, st.Bytes)
 		}
@@ -215,11 +219,11 @@ func retryHold(next time.Time) gate.Hold {
 func (v view) lanes() []wire.Lane {
 	lanes := []wire.Lane{}
 	seen := map[queue.Class]bool{}
-	for _, src := range v.Plan.Devices[v.Device].Sources {
-		rule := v.Plan.Rules[src.Rule]
+	for _, name := range v.rules() {
+		rule := v.Plan.Rules[name]
 		for _, destination := range rule.To {
 			for _, kind := range rule.Take {
-				class := queue.Class{Rule: src.Rule, Kind: kind, Destination: destination}
+				class := queue.Class{Rule: name, Kind: kind, Destination: destination}
 				if seen[class] {
 					continue
 				}
@@ -230,7 +234,7 @@ func (v view) lanes() []wire.Lane {
 						continue
 					}
 					limit := rule.AllowanceOver(lane.Over)
-					one := wire.Lane{Rule: src.Rule, Kind: kind, Destination: destination, Over: lane.Over, Limit: limit.Bytes, Per: limit.Per, Holds: []gate.Hold{}}
+					one := wire.Lane{Rule: name, Kind: kind, Destination: destination, Over: lane.Over, Limit: limit.Bytes, Per: limit.Per, Holds: []gate.Hold{}}
 					if i < len(verdict.Lanes) {
 						one.Holds = append(one.Holds, verdict.Lanes[i].Holds...)
 					} else {
@@ -247,6 +251,18 @@ func (v view) lanes() []wire.Lane {
 		}
 	}
 	return lanes
+}
+
+// rules are the names of the rules that the device's sources follow, each once.
+func (v view) rules() (names []string) {
+	for _, src := range v.Plan.Devices[v.Device].Sources {
+		for _, name := range src.Rules {
+			if !slices.Contains(names, name) {
+				names = append(names, name)
+			}
+		}
+	}
+	return names
 }
 
 // why tells why a copy is where it is: its holds while it waits or owes a

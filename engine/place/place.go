@@ -404,12 +404,5 @@ func (ps *Places) Look(ctx context.Context, name string) error {
 func (ps *Places) Asked(name string) bool {
 	ps.mu.Lock()
 	defer ps.mu.Unlock()
-	for _, s := range ps.plan.Devices[ps.Device].Sources {
-		for _, to := range ps.plan.Rules[s.Rule].To {
-			if to == name {
-				return true
-			}
-		}
-	}
-	return false
+	return ps.plan.SendsTo(ps.Device, name)
 }

@@ -22,39 +22,62 @@ var mp4Epoch = time.Date(1904, 1, 1, 0, 0, 0, 0, time.UTC)
 
 type box struct{ from, to int64 } // of the payload
 
-// movieTime reads the time of a movie; zero when the header has none or is
-// damaged or cut short. The error is one of reading.
-func movieTime(f io.ReaderAt, size int64) (taken, error) {
+// movieTime reads the time of a movie and how many seconds it lasts; zero when the
+// header has none or is damaged or cut short. The error is one of reading.
+func movieTime(f io.ReaderAt, size int64) (t taken, lasts int64, err error) {
 	moov, ok, err := find(f, 0, size, "moov")
 	if err != nil || !ok {
-		return taken{}, err
+		return taken{}, 0, err
 	}
-	if t, err := keyedDate(f, moov); err != nil || !t.wall.IsZero() {
-		return t, err
+	if t, lasts, err = movieHeader(f, moov); err != nil {
+		return taken{}, 0, err
 	}
+	keyed, err := keyedDate(f, moov)
+	if err != nil {
+		return taken{}, 0, err
+	}
+	if !keyed.wall.IsZero() {
+		t = keyed
+	}
+	return t, lasts, nil
+}
+
+// movieHeader reads when a movie was made and how many seconds it lasts (ISO/IEC
+// 14496-12, 8.2.2).
+func movieHeader(f io.ReaderAt, moov box) (t taken, lasts int64, err error) {
 	mvhd, ok, err := find(f, moov.from, moov.to, "mvhd")
 	if err != nil || !ok {
-		return taken{}, err
+		return taken{}, 0, err
 	}
-	head, err := bytesAt(f, mvhd.from, min(mvhd.to, mvhd.from+12))
+	head, err := bytesAt(f, mvhd.from, min(mvhd.to, mvhd.from+32))
 	if err != nil || len(head) < 12 {
-		return taken{}, err
+		return taken{}, 0, err
 	}
-	var seconds uint64
-	if head[0] == 1 {
-		seconds = binary.BigEndian.Uint64(head[4:])
-	} else {
-		seconds = uint64(binary.BigEndian.Uint32(head[4:]))
+	made, scale, length := uint64(binary.BigEndian.Uint32(head[4:])), uint64(0), uint64(0)
+	switch {
+	case head[0] == 1:
+		made = binary.BigEndian.Uint64(head[4:])
+		if len(head) == 32 {
+			scale, length = uint64(binary.BigEndian.Uint32(head[20:])), binary.BigEndian.Uint64(head[24:])
+		}
+	case len(head) >= 20:
+		scale, length = uint64(binary.BigEndian.Uint32(head[12:])), uint64(binary.BigEndian.Uint32(head[16:]))
 	}
-	if seconds == 0 || seconds > 1<<34 {
-		return taken{}, nil
+	if scale > 0 && length/scale < mostSeconds { // all ones stands for unknown
+		lasts = int64(length / scale)
 	}
-	wall := mp4Epoch.Add(time.Duration(seconds) * time.Second)
+	if made == 0 || made > 1<<34 {
+		return taken{}, lasts, nil
+	}
+	wall := mp4Epoch.Add(time.Duration(made) * time.Second)
 	if wall.Year() < 1971 { // written by software that took 1970 for the epoch, or a clock never set
-		return taken{}, nil
+		return taken{}, lasts, nil
 	}
-	return taken{wall: wall, zoned: true}, nil
+	return taken{wall: wall, zoned: true}, lasts, nil
 }
+
+// mostSeconds is longer than any clip lasts: a month.
+const mostSeconds = 31 * 24 * 3600
 
 // keyedDate reads com.apple.quicktime.creationdate from moov/meta (or
 // moov/udta/meta): "keys" lists names, "ilst" holds values by their number.

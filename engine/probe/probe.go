@@ -10,6 +10,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/bep/imagemeta"
@@ -25,33 +26,34 @@ type File interface {
 }
 
 // Read tells the facts of a file of a size. modified is used when the header
-// has no time; zone is assumed for header times without one. ok is false for
-// what is not media. Damaged headers are not errors: the facts say where the
-// time came from. The error is one of reading.
-func Read(f File, size int64, modified time.Time, zone *time.Location) (facts media.Facts, ok bool, err error) {
+// has no time; zone is assumed for header times without one. Damaged headers are
+// not errors: the facts say where the time came from. The error is one of reading.
+func Read(f File, size int64, modified time.Time, zone *time.Location) (facts media.Facts, err error) {
 	head := make([]byte, min(size, 4096))
 	if _, err := f.ReadAt(head, 0); err != nil && !errors.Is(err, io.EOF) {
-		return media.Facts{}, false, fmt.Errorf("reading the first bytes: %w", err)
+		return media.Facts{}, fmt.Errorf("reading the first bytes: %w", err)
 	}
 	facts.ContentType = contentType(head)
-	if facts.Kind, ok = media.KindOf(facts.ContentType); !ok {
-		return facts, false, nil
-	}
+	facts.Kind = media.KindOf(facts.ContentType, false)
 	taken := taken{}
 	switch {
-	case facts.Kind == media.Photo:
-		taken, err = exifTime(f, facts.ContentType)
+	case facts.Kind == media.Photo || facts.Kind == media.Graphic || facts.Kind == media.Raw:
+		var h header
+		if h, err = exifHeader(f, facts.ContentType); h.raw {
+			facts.ContentType = "image/x-raw"
+		}
+		taken, facts.Kind = h.taken, media.KindOf(facts.ContentType, h.camera)
 	case facts.ContentType == "video/mp4" || facts.ContentType == "video/quicktime" || facts.ContentType == "video/3gpp":
-		taken, err = movieTime(f, size)
+		taken, facts.Seconds, err = movieTime(f, size)
 	}
 	if err != nil {
-		return media.Facts{}, false, fmt.Errorf("reading the header: %w", err)
+		return media.Facts{}, fmt.Errorf("reading the header: %w", err)
 	}
 	facts.TakenAt, facts.TakenFrom = taken.resolve(zone)
 	if facts.TakenAt.IsZero() {
 		facts.TakenAt, facts.TakenFrom = modified.In(zone), media.FromFile
 	}
-	return facts, true, nil
+	return facts, nil
 }
 
 // own are types that the library does not know or takes for another, by their
@@ -62,6 +64,7 @@ var own = []struct {
 	contentType string
 }{
 	{4, "ftypcrx ", "image/x-canon-cr3"},
+	{8, "CR\x02\x00", "image/x-canon-cr2"},
 	{0, "FUJIFILMCCD-RAW", "image/x-fuji-raf"},
 	{0, "IIRO", "image/x-olympus-orf"},
 	{0, "IIU\x00", "image/x-panasonic-rw2"},
@@ -122,17 +125,30 @@ var exifFormats = map[string]imagemeta.ImageFormat{
 	"image/png":  imagemeta.PNG,
 	"image/webp": imagemeta.WebP,
 	"image/tiff": imagemeta.TIFF,
-	"image/heic": imagemeta.HEIF,
-	"image/heif": imagemeta.HEIF,
-	"image/avif": imagemeta.AVIF,
+
+	"image/x-canon-cr2": imagemeta.TIFF,
+	"image/heic":        imagemeta.HEIF,
+	"image/heif":        imagemeta.HEIF,
+	"image/avif":        imagemeta.AVIF,
 }
 
-// exifTime reads DateTimeOriginal with its offset and sub-seconds, or
-// DateTime (EXIF 2.32, 4.6.5). A header that cannot be read has no time.
-func exifTime(f File, contentType string) (t taken, err error) {
-	found, err := exif(f, contentType, "DateTimeOriginal", "OffsetTimeOriginal", "SubSecTimeOriginal", "DateTime", "OffsetTime", "ModifyDate")
+// header is what a picture's header tells of how it came about.
+type header struct {
+	taken  taken
+	camera bool // it has facts that only a camera writes
+	raw    bool // a TIFF that holds what the sensor saw
+}
+
+// cameraTags are written by cameras, and by no program that draws.
+var cameraTags = []string{"Make", "Model", "DateTimeOriginal"}
+
+// exifHeader reads DateTimeOriginal with its offset and sub-seconds, or DateTime
+// (EXIF 2.32, 4.6.5), and what tells a camera's picture and a raw file. A header that
+// cannot be read tells nothing.
+func exifHeader(f File, contentType string) (h header, err error) {
+	found, err := exif(f, contentType, append([]string{"OffsetTimeOriginal", "SubSecTimeOriginal", "DateTime", "OffsetTime", "ModifyDate", "DNGVersion", "SubfileType", "PhotometricInterpretation"}, cameraTags...)...)
 	if err != nil {
-		return taken{}, err
+		return header{}, err
 	}
 	tags := map[string]string{}
 	for name, v := range found {
@@ -140,6 +156,8 @@ func exifTime(f File, contentType string) (t taken, err error) {
 			tags[name] = strings.TrimSpace(strings.Trim(s, "\x00"))
 		}
 	}
+	h.camera = slices.ContainsFunc(cameraTags, func(name string) bool { return tags[name] != "" })
+	h.raw = contentType == "image/tiff" && isRaw(found)
 	for _, field := range []struct{ time, offset string }{{"DateTimeOriginal", "OffsetTimeOriginal"}, {"DateTime", "OffsetTime"}, {"ModifyDate", "OffsetTime"}} {
 		wall, err := time.Parse("2006:01:02 15:04:05", tags[field.time])
 		if err != nil || wall.Year() < 1900 { // cameras without a clock write zeros
@@ -150,9 +168,23 @@ func exifTime(f File, contentType string) (t taken, err error) {
 				wall = wall.Add(part)
 			}
 		}
-		return taken{wall: wall, offset: tags[field.offset]}, nil
+		h.taken = taken{wall: wall, offset: tags[field.offset]}
+		break
 	}
-	return taken{}, nil
+	return h, nil
+}
+
+// isRaw tells a raw file by the first folder of its TIFF header: a DNG says so
+// (DNG 1.7, tag 0xC612); of others that a camera wrote it is only a preview (TIFF 6.0,
+// NewSubfileType, bit 0), or the sensor's own mosaic (TIFF/EP, photometric 32803).
+func isRaw(tags map[string]any) bool {
+	if _, dng := tags["DNGVersion"]; dng {
+		return true
+	}
+	_, made := tags["Make"]
+	sub, _ := number(tags["SubfileType"])
+	colours, _ := number(tags["PhotometricInterpretation"])
+	return made && (sub&1 == 1 || colours == 32803)
 }
 
 // exif reads some tags of a header, the first of each name. One that cannot be read
@@ -163,8 +195,10 @@ func exif(f File, contentType string, names ...string) (map[string]any, error) {
 		return nil, nil
 	}
 	tags := map[string]any{}
+	file := &pages{f: f}
+	defer file.letGo()
 	err := decode(imagemeta.Options{
-		R:               &pages{f: f},
+		R:               file,
 		ImageFormat:     format,
 		Sources:         imagemeta.EXIF,
 		ShouldHandleTag: func(tag imagemeta.TagInfo) bool { return slices.Contains(names, tag.Tag) },
@@ -255,7 +289,20 @@ func (e readError) Error() string { return e.err.Error() }
 type pages struct {
 	f   File
 	at  int64
-	buf *bufio.Reader
+	buf *bufio.Reader // nil when it does not stand where the next byte is read
+	own *bufio.Reader
+}
+
+// buffers are used again: a folder of many files would make one for each.
+var buffers = sync.Pool{New: func() any { return bufio.NewReaderSize(nil, 8<<10) }}
+
+// letGo gives the buffer back.
+func (p *pages) letGo() {
+	if p.own != nil {
+		p.own.Reset(nil)
+		buffers.Put(p.own)
+		p.buf, p.own = nil, nil
+	}
 }
 
 func (p *pages) Read(b []byte) (int, error) {
@@ -263,7 +310,11 @@ func (p *pages) Read(b []byte) (int, error) {
 		if _, err := p.f.Seek(p.at, io.SeekStart); err != nil {
 			return 0, readError{err}
 		}
-		p.buf = bufio.NewReaderSize(p.f, 8<<10)
+		if p.own == nil {
+			p.own = buffers.Get().(*bufio.Reader)
+		}
+		p.own.Reset(p.f)
+		p.buf = p.own
 	}
 	n, err := p.buf.Read(b)
 	p.at += int64(n)

@@ -47,6 +47,15 @@ type Copy struct {
 	TakenZone int    `db:"taken_zone"`
 	TakenFrom string `db:"taken_from"`
 	GoneMS    int64  `db:"gone_at"`
+	Seconds   int64  `db:"seconds"`
+	FoundMS   int64  `db:"found_at"`
+	FileNS    int64  `db:"file_at"` // when the file was last changed
+}
+
+// Found is its item as one of which a plan decides whether it is taken up.
+func (c Copy) Found() plan.Found {
+	taken := time.UnixMilli(c.TakenMS).In(time.FixedZone("", c.TakenZone))
+	return found(path.Join(c.Dir, c.Name), c.Kind, c.Bytes, taken, c.Seconds, c.FoundMS, c.FileNS)
 }
 
 // SentTwice is how many bytes went more than once, as a send was cut.
@@ -75,7 +84,7 @@ const (
 	OrderMetered   Order = "metered"
 )
 
-const selectCopy = `SELECT c.*, i.source, i.dir, i.name, i.taken_zone, i.taken_from, i.gone_at FROM copies c JOIN items i ON i.id = c.item `
+const selectCopy = `SELECT c.*, i.source, i.dir, i.name, i.taken_zone, i.taken_from, i.gone_at, i.seconds, i.found_at, max(i.ctime, i.mtime) file_at FROM copies c JOIN items i ON i.id = c.item `
 
 // Change is what a step changes beside the state; nil fields stay.
 type Change struct {

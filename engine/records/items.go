@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"iter"
 	"path"
 	"slices"
 	"time"
@@ -38,6 +39,8 @@ type Item struct {
 	Problem     string         `db:"problem"`
 	SHA256      string         `db:"sha256"`
 	Standing    int64          `db:"standing"` // 0 while it has no copies
+	Rule        string         `db:"rule"`     // that takes it, "" for what is left out
+	Seconds     int64          `db:"seconds"`  // how long a clip lasts
 	FoundMS     int64          `db:"found_at"`
 	GoneMS      int64          `db:"gone_at"`
 }
@@ -51,6 +54,18 @@ func (i Item) FullPath() string { return path.Join(i.Source, i.Dir, i.Name) }
 // TakenAt is the capture time in the zone where it was taken.
 func (i Item) TakenAt() time.Time {
 	return time.UnixMilli(i.TakenMS).In(time.FixedZone("", i.TakenZone))
+}
+
+// Found is the item as one of which a plan decides whether it is taken up.
+func (i Item) Found() plan.Found {
+	return found(i.Path(), i.Kind, i.Size, i.TakenAt(), i.Seconds, i.FoundMS, max(i.CTime, i.MTime))
+}
+
+// found is what a plan decides by. When a file came is when it was found, or when it
+// was last changed, if that was earlier: what lay there long ago is found only when its
+// folder is first walked.
+func found(path string, kind media.Kind, bytes int64, taken time.Time, seconds, foundMS, changed int64) plan.Found {
+	return plan.Found{Path: path, Kind: kind, Bytes: bytes, Taken: taken, Seconds: seconds, Came: time.UnixMilli(min(foundMS, changed/1e6))}
 }
 
 // Dir lists what is known of one folder of a source, by name.
@@ -89,13 +104,13 @@ func (r *Records) Dirs(ctx context.Context, source string) ([]string, error) {
 	return dirs, nil
 }
 
-const insertItem = `INSERT INTO items (source, dir, name, size, mtime, inode, ctime, content_type, kind, taken_at, taken_zone, taken_from, look, problem, sha256, found_at, standing)
- VALUES (:source, :dir, :name, :size, :mtime, :inode, :ctime, :content_type, :kind, :taken_at, :taken_zone, :taken_from, :look, :problem, :sha256, :found_at, :standing)`
+const insertItem = `INSERT INTO items (source, dir, name, size, mtime, inode, ctime, content_type, kind, taken_at, taken_zone, taken_from, look, problem, sha256, found_at, standing, rule, seconds)
+ VALUES (:source, :dir, :name, :size, :mtime, :inode, :ctime, :content_type, :kind, :taken_at, :taken_zone, :taken_from, :look, :problem, :sha256, :found_at, :standing, :rule, :seconds)`
 
-// Admit takes new or changed items in, in one transaction, with the copies
-// that the source's rule asks for. An item under a known path takes the place
-// of the earlier one, whose copies keep their story.
-func (r *Records) Admit(ctx context.Context, items []Item, rule string, p plan.Rule, now time.Time) error {
+// Admit takes new or changed items in, in one transaction, with the copies that their
+// rules ask for; all of one source. An item under a known path takes the place of the
+// earlier one, whose copies keep their story.
+func (r *Records) Admit(ctx context.Context, items []Item, rules map[string]plan.Rule, now time.Time) error {
 	return r.tx(ctx, "taking in items", func(tx *transaction) error {
 		var first int64
 		insert, err := tx.PrepareNamed(insertItem)
@@ -106,7 +121,7 @@ func (r *Records) Admit(ctx context.Context, items []Item, rule string, p plan.R
 		if err != nil {
 			return err
 		}
-		news := newcomers{rule: rule, asks: p}
+		news := newcomers{rules: rules}
 		for _, it := range items {
 			it.FoundMS = ms(now)
 			if it.Standing, err = news.stand(tx, it); err != nil {
@@ -132,11 +147,24 @@ func (r *Records) Admit(ctx context.Context, items []Item, rule string, p plan.R
 		if err := news.count(tx); err != nil {
 			return err
 		}
-		if _, err := makeCopies(tx, now, items[0].Source, rule, p, first); err != nil {
-			return err
+		for _, rule := range slices.Compact(slices.Sorted(ruleNames(items))) {
+			if _, err := makeCopies(tx, now, items[0].Source, rule, rules[rule].To, first); err != nil {
+				return err
+			}
 		}
 		return nameNew(tx, first)
 	})
+}
+
+// ruleNames are the rules that take items.
+func ruleNames(items []Item) iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for _, it := range items {
+			if it.Rule != "" && !yield(it.Rule) {
+				return
+			}
+		}
+	}
 }
 
 // isTaken tells that a row was refused as its key is taken.
@@ -200,12 +228,12 @@ func moveAll(tx *transaction, now time.Time, to queue.State, says, where string,
 	return err
 }
 
-// Apply brings the copies in line with the sources and rules of a plan: wanted
-// ones are made, or taken up again, the rest that had not been sent is skipped. What
-// is applied is on record: the same again, as at a start, reads no row, and each step
-// looks there (see Step).
-func (r *Records) Apply(ctx context.Context, sources []plan.Source, rules map[string]plan.Rule, now time.Time) error {
-	asked, err := json.Marshal(asks(sources, rules))
+// Apply brings the items and copies of a device in line with its plan: which rule takes
+// each item is decided anew, wanted copies are made, or taken up again, the rest that
+// had not been sent is skipped. What is applied is on record: the same again, as at a
+// start, reads no row, and each step looks there (see Step).
+func (r *Records) Apply(ctx context.Context, p *plan.Plan, device string, now time.Time) error {
+	asked, err := json.Marshal(asks(p, device))
 	if err != nil {
 		return fmt.Errorf("applying the plan: %w", err)
 	}
@@ -220,8 +248,11 @@ func (r *Records) Apply(ctx context.Context, sources []plan.Source, rules map[st
 		if _, err := tx.Exec(setFact, appliedFact, string(asked)); err != nil {
 			return err
 		}
-		for _, s := range sources {
-			if err := want(tx, now, s.Folder, s.Rule, rules[s.Rule]); err != nil {
+		for _, s := range p.Devices[device].Sources {
+			if err := choose(tx, s.Folder, p.Chooser(s, p.Zone(device))); err != nil {
+				return err
+			}
+			if err := want(tx, now, s, p.Rules); err != nil {
 				return err
 			}
 		}
@@ -232,36 +263,86 @@ func (r *Records) Apply(ctx context.Context, sources []plan.Source, rules map[st
 // appliedFact is the name of the fact that tells what plan the copies are in line with.
 const appliedFact = "applied"
 
-// asked is what a source's rule asks of its items.
+// asked is what a plan asks of a source's items.
 type asked struct {
-	Folder, Rule string
-	Take         []media.Kind
-	To           []string
+	Folder string
+	Scope  plan.Scope
+	Zone   string
+	Rules  []askedRule
 }
 
-func asks(sources []plan.Source, rules map[string]plan.Rule) []asked {
-	list := make([]asked, len(sources))
-	for i, s := range sources {
-		list[i] = asked{s.Folder, s.Rule, rules[s.Rule].Take, rules[s.Rule].To}
+type askedRule struct {
+	Name   string
+	Take   []media.Kind
+	Larger plan.Size
+	Longer plan.Minutes
+	To     []string
+}
+
+func asks(p *plan.Plan, device string) []asked {
+	list := []asked{}
+	for _, s := range p.Devices[device].Sources {
+		one := asked{Folder: s.Folder, Scope: s.Scope, Zone: p.Zone(device).String()}
+		for _, name := range s.Rules {
+			r := p.Rules[name]
+			one.Rules = append(one.Rules, askedRule{name, r.Take, r.LargerThan, r.LongerThan, r.To})
+		}
+		list = append(list, one)
 	}
 	return list
 }
 
-// want brings the copies of a source's items in line with what a rule asks: missing
-// ones are made, others take its name, and those that an earlier plan did not ask
-// for are taken up again.
-func want(tx *transaction, now time.Time, source, rule string, p plan.Rule) error {
-	made, err := makeCopies(tx, now, source, rule, p, 0)
+// choose decides anew which rule takes each item of a source.
+func choose(tx *transaction, source string, by plan.Chooser) error {
+	rows, err := tx.Query(`SELECT id, dir, name, size, kind, taken_at, taken_zone, seconds, max(ctime, mtime), found_at, rule FROM items WHERE source = ? AND gone_at = 0`, source)
 	if err != nil {
 		return err
 	}
-	for _, destination := range p.To {
-		for _, kind := range p.Take {
-			mine := `destination = ? AND item IN (SELECT i.id FROM items i WHERE i.source = ? AND i.gone_at = 0 AND i.kind = ?)`
-			if _, err := tx.Exec(`UPDATE copies SET rule = ? WHERE rule <> ? AND `+mine, rule, rule, destination, source, kind); err != nil {
+	defer rows.Close()
+	changed := map[string][]int64{}
+	for rows.Next() {
+		var it Item
+		if err := rows.Scan(&it.ID, &it.Dir, &it.Name, &it.Size, &it.Kind, &it.TakenMS, &it.TakenZone, &it.Seconds, &it.MTime, &it.FoundMS, &it.Rule); err != nil {
+			return err
+		}
+		if rule, _ := by.Choose(it.Found()); rule != it.Rule {
+			changed[rule] = append(changed[rule], it.ID)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	for rule, ids := range changed {
+		for some := range slices.Chunk(ids, 10_000) {
+			list, err := json.Marshal(some)
+			if err != nil {
 				return err
 			}
-			if err := moveAll(tx, now, queue.Waiting, "The plan asks for it again.", `state = 'skipped' AND says = ? AND `+mine, queue.NotAsked, destination, source, kind); err != nil {
+			if _, err := tx.Exec(`UPDATE items SET rule = ? WHERE id IN (SELECT value FROM json_each(?))`, rule, string(list)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// want brings the copies of a source's items in line with what their rules ask: missing
+// ones are made, others take the rule's name, and those that an earlier plan did not
+// ask for are taken up again.
+func want(tx *transaction, now time.Time, s plan.Source, rules map[string]plan.Rule) error {
+	made := int64(0)
+	for _, rule := range s.Rules {
+		n, err := makeCopies(tx, now, s.Folder, rule, rules[rule].To, 0)
+		if err != nil {
+			return err
+		}
+		made += n
+		for _, destination := range rules[rule].To {
+			mine := `destination = ? AND item IN (SELECT i.id FROM items i WHERE i.source = ? AND i.gone_at = 0 AND i.rule = ?)`
+			if _, err := tx.Exec(`UPDATE copies SET rule = ? WHERE rule <> ? AND `+mine, rule, rule, destination, s.Folder, rule); err != nil {
+				return err
+			}
+			if err := moveAll(tx, now, queue.Waiting, "The plan asks for it again.", `state = 'skipped' AND says = ? AND `+mine, queue.NotAsked, destination, s.Folder, rule); err != nil {
 				return err
 			}
 		}
@@ -269,27 +350,25 @@ func want(tx *transaction, now time.Time, source, rule string, p plan.Rule) erro
 	if made == 0 {
 		return nil
 	}
-	return stand(tx, `+i.source = ? AND EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id)`, source)
+	return stand(tx, `+i.source = ? AND EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id)`, s.Folder)
 }
 
-// makeCopies makes the copies that a rule asks of a source's items and that are not
-// there, from an item id on. Ids only grow. It returns how many.
-func makeCopies(tx *transaction, now time.Time, source, rule string, p plan.Rule, from int64) (made int64, err error) {
-	for _, destination := range p.To {
-		for _, kind := range p.Take {
-			res, err := tx.Exec(`INSERT INTO copies (item, destination, rule, kind, state, bytes, taken_at, says, changed_at)
-				SELECT i.id, ?, ?, i.kind, CASE WHEN i.problem = '' THEN 'waiting' ELSE 'skipped' END, i.size, i.taken_at, i.problem, ? FROM items i
-				WHERE i.id >= ? AND +i.source = ? AND i.gone_at = 0 AND i.kind = ? AND NOT EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id AND c.destination = ?)`,
-				destination, rule, ms(now), from, source, kind, destination)
-			if err != nil {
-				return made, err
-			}
-			n, err := res.RowsAffected()
-			if err != nil {
-				return made, err
-			}
-			made += n
+// makeCopies makes the copies that a rule asks of a source's items at destinations and
+// that are not there, from an item id on. Ids only grow. It returns how many.
+func makeCopies(tx *transaction, now time.Time, source, rule string, to []string, from int64) (made int64, err error) {
+	for _, destination := range to {
+		res, err := tx.Exec(`INSERT INTO copies (item, destination, rule, kind, state, bytes, taken_at, says, changed_at)
+			SELECT i.id, ?, ?, i.kind, CASE WHEN i.problem = '' THEN 'waiting' ELSE 'skipped' END, i.size, i.taken_at, i.problem, ? FROM items i
+			WHERE i.id >= ? AND +i.source = ? AND i.gone_at = 0 AND i.rule = ? AND NOT EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id AND c.destination = ?)`,
+			destination, rule, ms(now), from, source, rule, destination)
+		if err != nil {
+			return made, err
 		}
+		n, err := res.RowsAffected()
+		if err != nil {
+			return made, err
+		}
+		made += n
 	}
 	return made, nil
 }
@@ -302,8 +381,8 @@ var resting = []queue.State{queue.Waiting, queue.Stuck, queue.Proving}
 // unasked finds the copies that the applied plan does not ask for; before one was
 // applied there are none.
 const unasked = `SELECT c.id FROM copies c JOIN items i ON i.id = c.item
-	LEFT JOIN (SELECT DISTINCT s.value ->> 'Folder' source, t.value destination, k.value kind FROM facts f, json_each(f.value) s, json_each(s.value, '$.To') t, json_each(s.value, '$.Take') k
-		WHERE f.name = '` + appliedFact + `') w ON w.source = i.source AND w.destination = c.destination AND w.kind = c.kind
+	LEFT JOIN (SELECT DISTINCT s.value ->> 'Folder' source, u.value ->> 'Name' rule, t.value destination FROM facts f, json_each(f.value) s, json_each(s.value, '$.Rules') u, json_each(u.value, '$.To') t
+		WHERE f.name = '` + appliedFact + `') w ON w.source = i.source AND w.destination = c.destination AND w.rule = i.rule
 	WHERE w.source IS NULL AND EXISTS (SELECT 1 FROM facts WHERE name = '` + appliedFact + `') AND `
 
 // unwant skips copies that no source and rule ask for.

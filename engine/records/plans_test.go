@@ -21,13 +21,13 @@ func TestNoPageOrPickReadsATableThrough(t *testing.T) {
 	r, err := Open(t.Context(), t.TempDir()+"/r.db")
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, r.Close()) })
-	rule := plan.Rule{Take: media.Kinds, To: []string{"locker", "loft"}}
+	rules := map[string]plan.Rule{"all": {Take: media.Kinds, To: []string{"locker", "loft"}}}
 	var items []Item
 	for i := range 40 {
-		items = append(items, Item{Source: "DCIM", Dir: ".", Name: fmt.Sprintf("%d.jpg", i), Size: int64(i), Kind: media.Kinds[i%2], TakenMS: int64(i)})
+		items = append(items, Item{Source: "DCIM", Dir: ".", Name: fmt.Sprintf("%d.jpg", i), Size: int64(i), Kind: []media.Kind{media.Photo, media.Video}[i%2], Rule: "all", TakenMS: int64(i)})
 	}
 	now := time.Now()
-	require.NoError(t, r.Admit(t.Context(), items, "all", rule, now))
+	require.NoError(t, r.Admit(t.Context(), items, rules, now))
 	class := queue.Class{Rule: "all", Kind: media.Photo, Destination: "locker"}
 	every, not := func(Standing) bool { return true }, false
 	ctx := t.Context()

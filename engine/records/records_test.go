@@ -47,14 +47,19 @@ func items(n int, name string) []records.Item {
 	list := make([]records.Item, n)
 	for i := range list {
 		list[i] = records.Item{Source: "DCIM", Dir: ".", Name: fmt.Sprintf("%s%03d.jpg", name, i), Size: int64(100 + i), MTime: int64(i), Inode: int64(i),
-			ContentType: "image/jpeg", Kind: media.Photo, TakenMS: int64(i) * 1000, TakenFrom: media.FromHeader}
+			ContentType: "image/jpeg", Kind: media.Photo, TakenMS: int64(i) * 1000, TakenFrom: media.FromHeader, Rule: "everyday"}
 	}
 	return list
 }
 
+// following is a plan in which a phone's folder follows a rule.
+func following(rule string, rules map[string]plan.Rule) *plan.Plan {
+	return &plan.Plan{Rules: rules, Devices: map[string]plan.Device{"phone": {Sources: []plan.Source{{Folder: "DCIM", Rules: []string{rule}}}}}}
+}
+
 func admit(t testing.TB, r *records.Records, list []records.Item) {
 	t.Helper()
-	require.NoError(t, r.Admit(t.Context(), list, "everyday", everyday, start))
+	require.NoError(t, r.Admit(t.Context(), list, map[string]plan.Rule{"everyday": everyday}, start))
 }
 
 // page lists the copies in some states, with their items as one page has them.
@@ -182,7 +187,7 @@ func TestCountersNeverDrift(t *testing.T) {
 				case 2:
 					asks.To = []string{"attic"}
 				}
-				require.NoError(rt, r.Apply(t.Context(), []plan.Source{{Folder: "DCIM", Rule: rule}}, map[string]plan.Rule{rule: asks}, start))
+				require.NoError(rt, r.Apply(t.Context(), following(rule, map[string]plan.Rule{rule: asks}), "phone", start))
 			case 3:
 				require.NoError(rt, r.Close())
 				r = open(t, file)
@@ -410,10 +415,10 @@ func TestAChangedPlanSkipsAndTakesUpAgain(t *testing.T) {
 	admit(t, r, items(3, "a"))
 	first := page(t, r, queue.Waiting)[0]
 	step(t, r, first.ID, queue.Preparing, queue.Sending, queue.Proving, queue.Safe)
-	source := []plan.Source{{Folder: "DCIM", Rule: "everyday"}}
+	follows := "everyday"
 	apply := func(rules map[string]plan.Rule) {
 		t.Helper()
-		require.NoError(t, r.Apply(t.Context(), source, rules, start))
+		require.NoError(t, r.Apply(t.Context(), following(follows, rules), "phone", start))
 	}
 	apply(map[string]plan.Rule{"everyday": {Take: []media.Kind{media.Video}, To: []string{"locker"}}})
 	assert.Len(t, page(t, r, queue.Skipped), 2)
@@ -430,7 +435,7 @@ func TestAChangedPlanSkipsAndTakesUpAgain(t *testing.T) {
 		n[c.Destination] += c.N
 	}
 	assert.Equal(t, map[string]int64{"locker": 3, "loft": 3}, n, "a second destination gets copies of its own")
-	source[0].Rule = "slow"
+	follows = "slow"
 	apply(map[string]plan.Rule{"slow": second})
 	counters, err = r.Counters(t.Context())
 	require.NoError(t, err)
@@ -447,15 +452,14 @@ func TestWhatThePlanNoLongerAsksForNeverWaits(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "r.db")
 	r := open(t, file)
 	admit(t, r, items(5, "a"))
-	source := []plan.Source{{Folder: "DCIM", Rule: "everyday"}}
 	asks := map[string]plan.Rule{"everyday": everyday}
 	no := map[string]plan.Rule{"everyday": {Take: []media.Kind{media.Video}, To: []string{"locker"}}}
-	require.NoError(t, r.Apply(t.Context(), source, asks, start))
+	require.NoError(t, r.Apply(t.Context(), following("everyday", asks), "phone", start))
 	all := page(t, r, queue.Waiting)
 	for _, c := range all {
 		step(t, r, c.ID, queue.Preparing, queue.Sending)
 	}
-	require.NoError(t, r.Apply(t.Context(), source, no, start))
+	require.NoError(t, r.Apply(t.Context(), following("everyday", no), "phone", start))
 	for i, to := range []queue.State{queue.Waiting, queue.Stuck, queue.Proving} { // it was cut, it failed, it landed and owes its proof
 		require.ErrorIs(t, r.Step(t.Context(), all[i].ID, to, "", records.Change{}, start), records.ErrNotAsked)
 	}
@@ -463,13 +467,13 @@ func TestWhatThePlanNoLongerAsksForNeverWaits(t *testing.T) {
 	assert.Len(t, page(t, r, queue.Skipped), 4, "and the third was carried by nobody")
 	require.NoError(t, r.Close()) // a kill
 	r = open(t, file)
-	require.NoError(t, r.Apply(t.Context(), source, no, start))
+	require.NoError(t, r.Apply(t.Context(), following("everyday", no), "phone", start))
 	skipped := page(t, r, queue.Skipped)
 	require.Len(t, skipped, 5)
 	for _, c := range skipped {
 		assert.Equal(t, queue.NotAsked, c.Says)
 	}
-	require.NoError(t, r.Apply(t.Context(), source, asks, start))
+	require.NoError(t, r.Apply(t.Context(), following("everyday", asks), "phone", start))
 	assert.Len(t, page(t, r, queue.Waiting), 5, "it is asked for again")
 }
 

@@ -102,30 +102,31 @@ func stand(tx *transaction, where string, args ...any) error {
 	return nil
 }
 
-// newcomers counts items that are taken in under a rule: how they will stand when
+// newcomers counts items that are taken in: how they will stand when
 // their copies are made (makeCopies) is known before.
 type newcomers struct {
-	rule  string
-	asks  plan.Rule
+	rules map[string]plan.Rule
 	ids   map[newcomer]int64
 	total map[int64]*Standing
 }
 
 // newcomer is what decides how a new item stands.
 type newcomer struct {
+	rule    string
 	kind    media.Kind
 	problem bool
 }
 
-// stand is the standing of a new item, 0 when the rule asks no copy of it.
+// stand is the standing of a new item, 0 when no rule asks a copy of it.
 func (n *newcomers) stand(tx *transaction, it Item) (int64, error) {
-	if len(n.asks.To) == 0 || !slices.Contains(n.asks.Take, it.Kind) {
+	asks := n.rules[it.Rule]
+	if it.Rule == "" || len(asks.To) == 0 {
 		return 0, nil
 	}
 	if n.ids == nil {
 		n.ids, n.total = map[newcomer]int64{}, map[int64]*Standing{}
 	}
-	key := newcomer{it.Kind, it.Problem != ""}
+	key := newcomer{it.Rule, it.Kind, it.Problem != ""}
 	id, known := n.ids[key]
 	if !known {
 		state := queue.Waiting
@@ -133,8 +134,8 @@ func (n *newcomers) stand(tx *transaction, it Item) (int64, error) {
 			state = queue.Skipped
 		}
 		var copies [][3]string
-		for _, to := range slices.Compact(slices.Sorted(slices.Values(n.asks.To))) {
-			copies = append(copies, [3]string{to, n.rule, string(state)})
+		for _, to := range slices.Compact(slices.Sorted(slices.Values(asks.To))) {
+			copies = append(copies, [3]string{to, it.Rule, string(state)})
 		}
 		list, err := json.Marshal(copies)
 		if err != nil {
@@ -253,7 +254,7 @@ func (r *Records) Find(ctx context.Context, text string, limit int) ([]Item, err
 	dir, name := path.Split(text)
 	dir = strings.TrimSuffix(dir, "/")
 	var items []Item
-	query := `SELECT * FROM items i WHERE i.name = ? AND +i.standing <> 0 AND (? = '' OR i.source || CASE i.dir WHEN '.' THEN '' ELSE '/' || i.dir END = ? OR i.dir = ?) ORDER BY i.gone_at, i.taken_at DESC LIMIT ?`
+	query := `SELECT * FROM items i WHERE i.name = ? AND (? = '' OR i.source || CASE i.dir WHEN '.' THEN '' ELSE '/' || i.dir END = ? OR i.dir = ?) ORDER BY i.gone_at, i.taken_at DESC LIMIT ?`
 	if err := r.read.SelectContext(ctx, &items, query, name, dir, dir, dir, limit); err != nil {
 		return nil, fmt.Errorf("looking for %q: %w", text, err)
 	}
@@ -275,7 +276,7 @@ func (r *Records) containing(ctx context.Context, text string, limit int) (items
 		query += `i.id IN (SELECT rowid FROM names WHERE names MATCH ? ORDER BY rowid DESC LIMIT ?) AND `
 		args = append(args, match, mostLooked)
 	}
-	query += `instr(lower(i.name), lower(?)) > 0 AND +i.standing <> 0 AND i.gone_at = 0 ORDER BY i.id DESC LIMIT ?`
+	query += `instr(lower(i.name), lower(?)) > 0 AND i.gone_at = 0 ORDER BY i.id DESC LIMIT ?`
 	if err := r.read.SelectContext(ctx, &items, query, append(args, text, limit)...); err != nil {
 		return nil, fmt.Errorf("looking for %q: %w", text, err)
 	}
@@ -336,7 +337,7 @@ func (r *Records) ByKey(ctx context.Context, key string) (it Item, err error) {
 	if !ours || perr != nil || r.Key(id) != key {
 		return Item{}, NoItem{key}
 	}
-	err = r.read.GetContext(ctx, &it, `SELECT * FROM items WHERE id = ? AND standing <> 0`, id)
+	err = r.read.GetContext(ctx, &it, `SELECT * FROM items WHERE id = ?`, id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return Item{}, NoItem{key}
 	}

@@ -3,6 +3,7 @@ package records
 import (
 	"os"
 	"testing"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
@@ -10,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardtide/core/media"
+	"yardtide/core/plan"
 	"yardtide/core/queue"
 )
 
@@ -48,4 +50,53 @@ func TestRecordsThatCountedCopiesCountItems(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, found, 1)
 	assert.Equal(t, "stem.jpg", found[0].Name)
+}
+
+// Records of the version before kinds were told apart keep what was safe safe, and what
+// waited waiting, under kinds of their own; the plan is applied to them anew.
+func TestRecordsOfOneKindOfPictureTellThemApart(t *testing.T) {
+	file := t.TempDir() + "/r.db"
+	db, err := sqlx.Open("sqlite", file)
+	require.NoError(t, err)
+	earlier, err := goose.NewProvider(goose.DialectSQLite3, db.DB, os.DirFS("migrations"), goose.WithGoMigrations(storage))
+	require.NoError(t, err)
+	_, err = earlier.UpTo(t.Context(), 5)
+	require.NoError(t, err)
+	_, err = db.Exec(`INSERT INTO items (id, source, dir, name, size, mtime, inode, content_type, kind, taken_at, taken_zone, taken_from, found_at) VALUES
+			(1, 'DCIM', '.', 'keel.jpg', 10, 0, 0, 'image/jpeg', 'photo', 1, 0, 'header', 0), (2, 'DCIM', '.', 'stem.raf', 20, 0, 0, 'image/x-fuji-raf', 'photo', 2, 0, 'file', 0),
+			(3, 'DCIM', '.', 'shot.png', 40, 0, 0, 'image/png', 'photo', 3, 0, 'file', 0), (4, 'DCIM', '.', 'camera.png', 80, 0, 0, 'image/png', 'photo', 4, 0, 'header', 0),
+			(5, 'DCIM', '.', 'notes.txt', 160, 0, 0, 'text/plain', '', 5, 0, '', 0), (6, 'DCIM', '.', 'sail.mp4', 320, 0, 0, 'video/mp4', 'video', 6, 0, '', 0);
+		INSERT INTO copies (item, destination, rule, kind, state, bytes, taken_at, changed_at) VALUES
+			(1, 'shed', 'all', 'photo', 'safe', 10, 1, 0), (2, 'shed', 'all', 'photo', 'safe', 20, 2, 0), (3, 'shed', 'all', 'photo', 'waiting', 40, 3, 0), (4, 'shed', 'all', 'photo', 'safe', 80, 4, 0), (6, 'shed', 'all', 'video', 'waiting', 320, 6, 0);
+		INSERT INTO facts VALUES ('applied', '[]')`)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+
+	r, err := Open(t.Context(), file)
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, r.Close()) })
+	check := func() {
+		t.Helper()
+		standings, err := r.Standings(t.Context())
+		require.NoError(t, err)
+		for i := range standings {
+			standings[i].ID = 0
+		}
+		at := func(kind media.Kind, n, bytes int64, state queue.State) Standing {
+			return Standing{Kind: kind, N: n, Bytes: bytes, Copies: []Stand{{"shed", "all", state}}}
+		}
+		assert.ElementsMatch(t, []Standing{at(media.Photo, 2, 90, queue.Safe), at(media.Raw, 1, 20, queue.Safe), at(media.Graphic, 1, 40, queue.Waiting), at(media.Video, 1, 320, queue.Waiting)}, standings)
+		counters, err := r.Counters(t.Context())
+		require.NoError(t, err)
+		assert.Len(t, counters, 4)
+	}
+	check()
+	found, err := r.Find(t.Context(), "otes.t", 5)
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	assert.Equal(t, media.Document, found[0].Kind)
+	p, err := plan.Parse("p", []byte("yard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  phone: {sources: [{folder: DCIM, rule: all}]}\nrules:\n  all: {take: [photo, video], to: [shed], lanes: [{over: wifi}]}\n"))
+	require.NoError(t, err)
+	require.NoError(t, r.Apply(t.Context(), p, "phone", time.Now()))
+	check()
 }

@@ -8,7 +8,8 @@
 //   - a source that is missing, or suddenly empty, makes nothing gone;
 //   - a source whose disk went, or was exchanged for another, makes nothing gone;
 //   - a place that copies go to is never taken up, nor is what lies in one;
-//   - links are not followed, hidden files and folders are left alone;
+//   - links are not followed; hidden files and folders are left alone unless they are
+//     asked for, and then what was found of them is not gone;
 //   - memory grows with the number of folders and of files being written.
 package scan
 
@@ -63,9 +64,10 @@ type Problem struct {
 
 // Options tune a scan; zero values are the defaults.
 type Options struct {
-	Quiet time.Duration // how long a file must rest, 2 s
-	Again time.Duration // how often everything is walked anew, 1 h
-	Poll  time.Duration // the same where the system cannot watch, or the source is missing, 30 s
+	Quiet  time.Duration // how long a file must rest, 2 s
+	Again  time.Duration // how often everything is walked anew, 1 h
+	Poll   time.Duration // the same where the system cannot watch, or the source is missing, 30 s
+	Hidden bool          // hidden files and folders are walked, too
 	// Place tells whether copies go to a folder: one that is marked is known
 	// without it.
 	Place func(fs.FileInfo) bool
@@ -246,7 +248,7 @@ func (s *scanner) walkAll(ctx context.Context) error {
 		return err
 	}
 	for _, dir := range known {
-		if _, walked := s.dirs[dir]; walked || s.unreadable(dir) {
+		if _, walked := s.dirs[dir]; walked || s.unreadable(dir) || !s.Hidden && hidden(dir) {
 			continue
 		}
 		if err := s.goneDir(ctx, dir); err != nil {
@@ -435,6 +437,9 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 	}
 	folders := map[string]bool{}
 	for _, e := range entries {
+		if !s.Hidden && strings.HasPrefix(e.Name(), ".") {
+			delete(known, e.Name())
+		}
 		if e.IsDir() {
 			folders[path.Join(dir, e.Name())] = true
 		}
@@ -459,7 +464,7 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 	for _, e := range entries {
 		name := e.Name()
 		switch {
-		case strings.HasPrefix(name, ".") || onItsWay(name):
+		case !s.Hidden && strings.HasPrefix(name, ".") || onItsWay(name) || name == s.Marker:
 		case e.IsDir():
 			sub := path.Join(dir, name)
 			if _, walked := s.dirs[sub]; !walked {
@@ -494,6 +499,11 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 		}
 	}
 	return nil
+}
+
+// hidden tells whether a folder of a source lies in a hidden one, or is one.
+func hidden(dir string) bool {
+	return dir != "." && slices.ContainsFunc(strings.Split(dir, "/"), func(name string) bool { return strings.HasPrefix(name, ".") })
 }
 
 // onItsWay tells names that programs give to files they have not finished.

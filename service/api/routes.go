@@ -103,6 +103,7 @@ func (s *Server) routes() {
 	s.versionRoutes()
 	s.destinationRoutes()
 	s.jobRoutes()
+	s.lookRoutes()
 	s.standinRoutes()
 }
 
@@ -150,7 +151,7 @@ func (s *Server) eachDevice(name string, do func(service.Device) (int64, error))
 type pageQuery struct {
 	Device      string `query:"device" doc:"All when left out"`
 	State       string `query:"state" enum:"waiting,preparing,sending,proving,safe,stuck,skipped" doc:"Of the items"`
-	Kind        string `query:"kind" enum:"photo,video"`
+	Kind        string `query:"kind" enum:"photo,raw,graphic,video,audio,document,other"`
 	Hold        string `query:"hold" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof,space,place" doc:"Items of which this gate holds a copy"`
 	Destination string `query:"destination" doc:"Items of which a copy is there, or goes there"`
 	After       string `query:"after" doc:"The cursor of the page before"`
@@ -259,7 +260,11 @@ func (s *Server) face(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	content, err := d.Face(ctx, in.Key)
+	return pictured(d.Face(ctx, in.Key))
+}
+
+// pictured answers with a small picture, or why there is none now.
+func pictured(content []byte, err error) (*picture, error) {
 	switch {
 	case errors.Is(err, face.ErrBusy):
 		return &picture{Status: http.StatusAccepted, CacheControl: "no-store"}, nil
@@ -294,7 +299,7 @@ func (s *Server) planRoutes() {
 }
 
 func (s *Server) planNow(text string, version int64) *answer[wire.PlanText] {
-	return &answer[wire.PlanText]{wire.PlanText{Text: text, Version: version, Rules: s.service.Rules(), Doubts: s.service.Doubts()}}
+	return &answer[wire.PlanText]{wire.PlanText{Text: text, Version: version, Rules: s.service.Rules(), Sources: s.service.Sources(), Doubts: s.service.Doubts()}}
 }
 
 func (s *Server) versionRoutes() {

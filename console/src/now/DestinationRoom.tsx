@@ -27,7 +27,11 @@ export function DestinationRoom({ destination: d }: { destination: Destination }
           search={{ destination: d.name }}
           className="underline decoration-line underline-offset-4 hover:decoration-tide"
         >
-          holds {things(d.held.n)}
+          holds{" "}
+          {things(
+            d.held.n,
+            d.there.map((s) => s.kind),
+          )}
         </Link>
         , {bytes(d.held.bytes)}. {d.kind}, {d.where}
       </p>

@@ -1,6 +1,7 @@
-import { Film, Image } from "lucide-react";
+import { File, FileText, Film, Image, Music } from "lucide-react";
 import { useEffect, useRef, useState } from "react";
 
+const icons: Record<string, typeof Image> = { video: Film, audio: Music, document: FileText, other: File };
 const mostTries = 5;
 
 /** A small picture of an item; a sign of its kind until it is there, or where there is none. */
@@ -26,7 +27,7 @@ export function Face({
   const later = () => {
     if (tries < mostTries) again.current = setTimeout(() => setTries(tries + 1), 1000 * 2 ** tries);
   };
-  const Icon = kind === "video" ? Film : Image;
+  const Icon = icons[kind] ?? Image;
   return (
     <span
       className={`relative grid shrink-0 place-items-center overflow-hidden rounded bg-wash text-quiet ${className}`}

@@ -5,7 +5,12 @@ import { Button } from "./Button";
 import { Failure } from "./Failure";
 import { Meter } from "./Meter";
 
-const kinds = { trial: "Trial", adoption: "What was there", proofs: "Proofs taken again" };
+const kinds = {
+  trial: "Trial",
+  adoption: "What was there",
+  proofs: "Proofs taken again",
+  look: "A look at a folder",
+};
 
 /** How far a job is, with its stop while it runs, or what came of it. */
 export function JobNote({ job: j }: { job: Job }) {

@@ -1,21 +1,21 @@
 import { Field, Input, Label } from "@headlessui/react";
 import { useState } from "react";
 import type { PlanRule, RuleEdit } from "../api";
+import { pathsApiV1ItemsGetParametersQueryKindValues as kinds } from "../api.gen";
 import { Button } from "../parts/Button";
 import { sendRule } from "./queries";
-import { Tried } from "./Sources";
-
-const kinds = ["photo", "video"] as const;
+import { plural } from "../words";
+import { Tried } from "./Tried";
 
 /** Changes a rule: what it takes, where it goes, on which power and when. */
 export function ChangeRule({ rule: r, destinations }: { rule: PlanRule; destinations: string[] }) {
   const [edit, setEdit] = useState<RuleEdit>();
   if (edit === undefined) {
-    const { take, to, power, hours } = r;
+    const { take, to, power, hours, larger, longer } = r;
     return (
       <div className="mt-1">
         <Button
-          onClick={() => setEdit({ rule: r.name, take, to, power, hours })}
+          onClick={() => setEdit({ rule: r.name, take, to, power, hours, larger, longer })}
           aria-label={`Change ${r.name}`}
         >
           Change
@@ -38,7 +38,7 @@ export function ChangeRule({ rule: r, destinations }: { rule: PlanRule; destinat
         title="Takes"
         of={kinds}
         on={take}
-        label={(k) => `${k}s`}
+        label={plural}
         toggle={(k) => set({ take: toggled(take, k) })}
       />
       <Checks
@@ -55,6 +55,18 @@ export function ChangeRule({ rule: r, destinations }: { rule: PlanRule; destinat
           value={edit.power ?? ""}
           change={(power) => set({ power })}
         />
+        <Text
+          label="Only files larger than"
+          hint="2 GB"
+          value={edit.larger ?? ""}
+          change={(larger) => set({ larger })}
+        />
+        <Text
+          label="Only clips longer than"
+          hint="10 min"
+          value={edit.longer ?? ""}
+          change={(longer) => set({ longer })}
+        />
         <Text label="Hours" hint="22:00-06:00" value={edit.hours ?? ""} change={(hours) => set({ hours })} />
       </div>
       <Tried
@@ -67,7 +79,7 @@ export function ChangeRule({ rule: r, destinations }: { rule: PlanRule; destinat
   );
 }
 
-function Checks<T extends string>(props: {
+export function Checks<T extends string>(props: {
   title: string;
   of: readonly T[];
   on: readonly T[];
@@ -94,7 +106,7 @@ function Checks<T extends string>(props: {
   );
 }
 
-function Text(props: { label: string; hint: string; value: string; change: (value: string) => void }) {
+export function Text(props: { label: string; hint: string; value: string; change: (value: string) => void }) {
   return (
     <Field>
       <Label className="mb-1 block text-sm text-quiet">{props.label} (empty for any)</Label>

@@ -4,7 +4,7 @@ import { useYard } from "../yard";
 import { ChangeRule } from "./ChangeRule";
 import { History } from "./History";
 import { PlanText } from "./PlanText";
-import { AddSource, TakeOut } from "./Sources";
+import { AddSource, Source } from "./Sources";
 import { usePlan } from "./queries";
 
 /** What the household decided: its rules as sentences, the text, and how it came to be so. */
@@ -49,11 +49,6 @@ export function PlanPage() {
                 {r.follows.length === 0 && (
                   <span className="block text-sm text-quiet">Nobody follows it.</span>
                 )}
-                <ul>
-                  {r.follows.map((s) => (
-                    <TakeOut key={`${s.device}/${s.folder}`} source={s} />
-                  ))}
-                </ul>
                 <ChangeRule rule={r} destinations={destinations} />
               </dd>
             </div>
@@ -68,6 +63,16 @@ export function PlanPage() {
             </ul>
           </div>
         )}
+      </section>
+      <section aria-labelledby="sources" className="rounded-lg border border-line bg-plank p-5">
+        <h2 id="sources" className="mb-2 text-lg font-semibold">
+          Folders
+        </h2>
+        <ul className="divide-y divide-line">
+          {p.sources.map((s) => (
+            <Source key={`${s.device}/${s.folder}`} source={s} rules={p.rules} />
+          ))}
+        </ul>
         <AddSource plan={p} />
       </section>
       <PlanText plan={p} />

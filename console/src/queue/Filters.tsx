@@ -26,7 +26,7 @@ export function Filters({ search, go }: { search: QueueSearch; go: (change: Queu
       />
       <Choice
         label="Kind"
-        all="photos and videos"
+        all="all kinds"
         options={kinds}
         value={search.kind}
         pick={(kind) => go({ kind })}

@@ -36,7 +36,7 @@ export function ItemList({ pages, open, clear }: Props) {
   if (rows.length === 0) {
     return (
       <div className="rounded-lg border border-line bg-plank p-8 text-center">
-        <p className="mb-3">No picture or clip is like this.</p>
+        <p className="mb-3">Nothing is like this.</p>
         <Button onClick={clear}>Show all</Button>
       </div>
     );
@@ -45,7 +45,10 @@ export function ItemList({ pages, open, clear }: Props) {
     <>
       <p className="text-sm text-quiet" role="status">
         {hasNextPage ? "The newest " : ""}
-        {things(rows.length)}
+        {things(
+          rows.length,
+          rows.map((r) => r.kind),
+        )}
         {hasNextPage ? "; more come as you scroll" : ", newest first"}
       </p>
       <ul

@@ -1,0 +1,212 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+
+	"yardtide/client"
+	"yardtide/core/gate"
+	"yardtide/core/media"
+	"yardtide/core/sentences"
+	"yardtide/wire"
+)
+
+func lookCommand() command {
+	return command{
+		name: "look", usage: "[FOLDER] [-device NAME]", short: "what is in a folder, before it is taken up or as it is",
+		long: `Tells how many files of which kind and year are in a folder and below, which of its
+folders are large, what would be left out and by what, what cannot be read, what is
+safe already, and whether the rest fits where it would go. It tells while it counts and
+changes nothing. A folder of the plan is looked at as the plan has it. Without a folder
+it lists those in which people mostly keep their things.
+
+  yardtide look PICTURES
+  yardtide look /srv/scans -leave-out "*.tmp"`,
+		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+			var r reach
+			r.flags(fs, true)
+			var o wire.LookOrder
+			fs.StringVar(&o.Device, "device", "", "the `device` whose folder it is")
+			var set []func(*wire.SourceRules)
+			scopeFlags(fs, &set)
+			return func(ctx context.Context, e env, args []string) error {
+				if len(args) > 1 {
+					return wrongUse("name one folder")
+				}
+				c := r.client(e)
+				y, err := c.Status(ctx)
+				if err != nil {
+					return err
+				}
+				if o.Device == "" {
+					if len(y.Devices) != 1 {
+						return wrongUse("name a device with -device")
+					}
+					o.Device = y.Devices[0].Name
+				}
+				if len(args) == 0 {
+					return listUsual(ctx, e, c, o.Device, r.json)
+				}
+				o.Folder = args[0]
+				if len(set) > 0 {
+					o.Set = &wire.SourceRules{Rules: []string{}, Only: []string{}, LeaveOut: []string{}}
+					for _, change := range set {
+						change(o.Set)
+					}
+				}
+				return lookAt(ctx, e, c, o, y, r.json)
+			}
+		},
+	}
+}
+
+func listUsual(ctx context.Context, e env, c client.Client, device string, json bool) error {
+	usual, err := c.Usual(ctx, device)
+	if err != nil {
+		return err
+	}
+	if json {
+		return asJSON(e.out, usual)
+	}
+	p := newPage(e, c.URL)
+	if len(usual) == 0 {
+		p.line(0, "%s has none of the usual folders; name one.", device)
+	}
+	for _, u := range usual {
+		taken := ""
+		if u.Source != "" {
+			taken = "  in the plan as " + plain(u.Source)
+		}
+		p.line(0, "%-10s %s%s", u.Folder, plain(u.Path), p.paint(quiet, taken))
+	}
+	return nil
+}
+
+func lookAt(ctx context.Context, e env, c client.Client, o wire.LookOrder, y wire.Yard, json bool) error {
+	j, err := c.Look(ctx, o)
+	if err != nil {
+		return err
+	}
+	p := newPage(e, c.URL)
+	show := func(j wire.Job) bool {
+		if p.width > 0 && !json && j.Look != nil { // on one line, until it is known
+			fmt.Fprintf(e.out, "\r\x1b[K%s", p.cut(plain(j.Says)))
+		}
+		return false
+	}
+	j, ended, err := follow(ctx, e, c, j, show)
+	if p.width > 0 && !json {
+		fmt.Fprint(e.out, "\r\x1b[K")
+	}
+	if err != nil || !ended || j.Look == nil {
+		return err
+	}
+	if json {
+		return asJSON(e.out, j.Look)
+	}
+	printLook(p, *j.Look, y)
+	return nil
+}
+
+const (
+	mostLines = 10 // of folders, reasons and problems that are told
+	barCells  = 24
+)
+
+func printLook(p page, l wire.Look, y wire.Yard) {
+	p.line(0, "%s  %s", p.paint(strong, plain(l.Folder)), p.paint(quiet, plain(l.Path)))
+	says := fmt.Sprintf("%s, %s", count(l.All.N, "file"), bytes(l.All.Bytes))
+	if l.Source != "" {
+		says += fmt.Sprintf("; taken up by the plan, as %s", plain(l.Source))
+	}
+	p.line(2, "%s", says)
+	kinds := make([]string, 0, len(l.Kinds))
+	for _, k := range l.Kinds {
+		kinds = append(kinds, fmt.Sprintf("%s (%s)", count(k.N, k.Kind.Singular()), bytes(k.Bytes)))
+	}
+	if len(kinds) > 0 {
+		p.line(2, "to take up: %s", gate.And(kinds))
+	}
+	printBars(p, l)
+	if len(l.Folders) > 1 {
+		p.head("The largest folders")
+		for _, f := range l.Folders[:min(len(l.Folders), mostLines)] {
+			name := plain(f.Name)
+			if name == "." {
+				name = "files in it"
+			}
+			p.line(2, "%9s  %7s files  %s", bytes(f.Bytes), gate.Count(f.N), name)
+		}
+		more(p, len(l.Folders))
+	}
+	if len(l.LeftOut) > 0 {
+		p.head("Left out")
+		for _, o := range l.LeftOut[:min(len(l.LeftOut), mostLines)] {
+			p.line(2, "%9s  %7s        %s", bytes(o.Bytes), gate.Count(o.N), plain(o.Why))
+		}
+		more(p, len(l.LeftOut))
+	}
+	if l.Unreadable > 0 {
+		p.head("Cannot be read: " + gate.Count(l.Unreadable))
+		for _, u := range l.Unread[:min(len(l.Unread), mostLines)] {
+			p.line(2, "%s %s: %s", p.paint(asks, "!"), plain(u.Path), plain(u.Says))
+		}
+		more(p, int(l.Unreadable))
+	}
+	if len(y.Destinations) > 0 {
+		p.head("Where it could go")
+	}
+	for _, d := range y.Destinations {
+		p.line(2, "%s", wouldTake(d, l))
+	}
+}
+
+// wouldTake tells what a folder would take of a destination's room.
+func wouldTake(d wire.DestinationStatus, l wire.Look) string {
+	says, need := d.Name+": ", l.Takes.Bytes
+	for _, s := range l.SafeAt {
+		if s.Destination == d.Name {
+			says += fmt.Sprintf("%s of it safe there already, %s; ", sentences.Things(s.N, kindsIn(l)...), bytes(s.Bytes))
+			need -= s.Bytes
+		}
+	}
+	left := d.Space.Free - d.KeepFree
+	switch {
+	case need <= 0:
+		return says + "nothing more to send"
+	case d.Space.Free < 0:
+		return says + fmt.Sprintf("%s more; it does not tell its room", bytes(need))
+	case need > left:
+		return says + fmt.Sprintf("%s more do not fit: it has room for %s", bytes(need), bytes(max(0, left)))
+	}
+	return says + fmt.Sprintf("%s more fit: it has room for %s", bytes(need), bytes(left))
+}
+
+func more(p page, n int) {
+	if n > mostLines {
+		p.line(2, "and %s more", gate.Count(int64(n-mostLines)))
+	}
+}
+
+// printBars shows how much was taken in which year.
+func printBars(p page, l wire.Look) {
+	if len(l.Years) < 2 {
+		return
+	}
+	p.head("By year")
+	most := int64(1)
+	for _, y := range l.Years {
+		most = max(most, y.N)
+	}
+	for _, y := range l.Years {
+		p.line(2, "%d  %7s  %9s  %s", y.Year, gate.Count(y.N), bytes(y.Bytes), p.meter(y.N, most, barCells))
+	}
+}
+
+func kindsIn(l wire.Look) (kinds []media.Kind) {
+	for _, k := range l.Kinds {
+		kinds = append(kinds, k.Kind)
+	}
+	return kinds
+}

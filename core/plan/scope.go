@@ -1,0 +1,182 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/go-git/go-git/v5/plumbing/format/gitignore"
+
+	"yardtide/core/media"
+)
+
+// Scope is what of a source's files is taken up; the zero value takes every one that
+// is not hidden. What a rule then takes of it is the rule's.
+type Scope struct {
+	Only       []string `json:"only,omitempty" jsonschema:"description=Patterns (the gitignore language): only what one of them fits is taken up.,example=*.jpg,example=Boats/"`
+	LeaveOut   []string `json:"leave-out,omitempty" jsonschema:"description=Patterns (the gitignore language) of what is left out; the last that fits counts\\, and one with ! takes up again.,example=Screenshots/,example=*.tmp"`
+	Hidden     bool     `json:"hidden,omitempty" jsonschema:"description=Take up hidden files and folders\\, too: those whose name begins with a dot."`
+	Smallest   Size     `json:"smallest,omitempty"`
+	Largest    Size     `json:"largest,omitempty"`
+	TakenFrom  Date     `json:"taken-from,omitempty"`
+	TakenUntil Date     `json:"taken-until,omitempty"`
+	NewSince   Date     `json:"new-since,omitempty"`
+}
+
+// Date is a day of the calendar, written as 2026-11-25.
+type Date string
+
+// Found is what is known of a file when it is decided whether it is taken up.
+type Found struct {
+	Path    string // below its source, with slashes
+	Kind    media.Kind
+	Bytes   int64
+	Taken   time.Time // in the zone in which it was taken
+	Came    time.Time // when it came into its folder
+	Seconds int64     // how long a clip lasts, 0 when that is not known
+}
+
+// Chooser tells which rule takes a file of one source. It is safe for concurrent use.
+type Chooser struct {
+	scope          Scope
+	only, leaveOut []pattern
+	rules          []choice
+	newSince       time.Time
+}
+
+type pattern struct {
+	written string
+	is      gitignore.Pattern
+}
+
+type choice struct {
+	name string
+	rule Rule
+}
+
+// Chooser is what decides for a source; hours and days are those of a zone.
+func (p *Plan) Chooser(s Source, zone *time.Location) Chooser {
+	c := Chooser{scope: s.Scope, only: patterns(s.Only), leaveOut: patterns(s.LeaveOut)}
+	if day, err := time.ParseInLocation(time.DateOnly, string(s.NewSince), zone); err == nil {
+		c.newSince = day
+	}
+	for _, name := range s.Rules {
+		c.rules = append(c.rules, choice{name, p.Rules[name]})
+	}
+	return c
+}
+
+func patterns(written []string) []pattern {
+	list := make([]pattern, len(written))
+	for i, w := range written {
+		list[i] = pattern{w, gitignore.ParsePattern(w, nil)}
+	}
+	return list
+}
+
+// fits finds the last pattern that speaks of a path (gitignore's own order).
+func fits(list []pattern, path []string) (p pattern, is gitignore.MatchResult) {
+	for _, p := range slices.Backward(list) {
+		if m := p.is.Match(path, false); m != gitignore.NoMatch {
+			return p, m
+		}
+	}
+	return pattern{}, gitignore.NoMatch
+}
+
+// Choose names the rule that takes a file: the first of its source's that does. "" is
+// for a file that is left out, and why.
+func (c Chooser) Choose(f Found) (rule, why string) {
+	if why := c.LeavesOut(f); why != "" {
+		return "", why
+	}
+	for _, one := range c.rules {
+		if one.rule.Accepts(f) {
+			return one.name, ""
+		}
+	}
+	return "", "No rule of the source takes " + f.Kind.Plural() + " like it."
+}
+
+// LeavesOut tells why the source's scope leaves a file out, "" when it does not.
+func (c Chooser) LeavesOut(f Found) string {
+	s := c.scope
+	path := strings.Split(f.Path, "/")
+	if !s.Hidden && slices.ContainsFunc(path, func(name string) bool { return strings.HasPrefix(name, ".") }) {
+		return "Hidden files are left out."
+	}
+	if len(c.only) > 0 {
+		if _, m := fits(c.only, path); m != gitignore.Exclude {
+			return "It is not among what \"only\" names."
+		}
+	}
+	if p, m := fits(c.leaveOut, path); m == gitignore.Exclude {
+		return fmt.Sprintf("Left out by %q.", p.written)
+	}
+	day := Date(f.Taken.Format(time.DateOnly))
+	switch {
+	case f.Bytes < int64(s.Smallest):
+		return "It is smaller than " + s.Smallest.String() + "."
+	case s.Largest > 0 && f.Bytes > int64(s.Largest):
+		return "It is larger than " + s.Largest.String() + "."
+	case day < s.TakenFrom:
+		return "It was taken before " + string(s.TakenFrom) + "."
+	case s.TakenUntil != "" && day > s.TakenUntil:
+		return "It was taken after " + string(s.TakenUntil) + "."
+	case !c.newSince.IsZero() && f.Came.Before(c.newSince):
+		return "It was there before " + string(s.NewSince) + "."
+	}
+	return ""
+}
+
+// Accepts tells whether a rule takes a file.
+func (r Rule) Accepts(f Found) bool {
+	if !slices.Contains(r.Take, f.Kind) {
+		return false
+	}
+	if r.LargerThan == 0 && r.LongerThan == 0 {
+		return true
+	}
+	return r.LargerThan > 0 && f.Bytes > int64(r.LargerThan) || r.LongerThan > 0 && f.Seconds > int64(r.LongerThan)*60
+}
+
+// Wants tells whether the plan asks for a copy of a file of a source at a destination.
+func (p *Plan) Wants(device, source string, f Found, destination string) bool {
+	for _, s := range p.Devices[device].Sources {
+		if s.Folder != source {
+			continue
+		}
+		rule, _ := p.Chooser(s, p.Zone(device)).Choose(f)
+		return rule != "" && slices.Contains(p.Rules[rule].To, destination)
+	}
+	return false
+}
+
+// SendsTo tells whether a device sends to a destination at all.
+func (p *Plan) SendsTo(device, destination string) bool {
+	return slices.ContainsFunc(p.Devices[device].Sources, func(s Source) bool {
+		return slices.ContainsFunc(s.Rules, func(rule string) bool { return slices.Contains(p.Rules[rule].To, destination) })
+	})
+}
+
+// On is the plan as a device follows it: what the device says of a rule itself stands
+// in the rule's place.
+func (p *Plan) On(device string) *Plan {
+	own := p.Devices[device].Rules
+	if len(own) == 0 {
+		return p
+	}
+	q := *p
+	q.Rules = make(map[string]Rule, len(p.Rules))
+	for name, r := range p.Rules {
+		if o, there := own[name]; there {
+			if len(o.Lanes) > 0 {
+				r.Lanes = o.Lanes
+			}
+			r.Gates = r.Gates.Under(o.Gates)
+		}
+		q.Rules[name] = r
+	}
+	return &q
+}

@@ -1,0 +1,211 @@
+package plan_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"yardtide/core/media"
+	"yardtide/core/plan"
+)
+
+func source(t testing.TB, fields string) (*plan.Plan, plan.Source) {
+	t.Helper()
+	p, err := plan.Parse("p", []byte("format: 2\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\n  loft: {kind: folder, path: /l}\ndevices:\n  desk:\n    sources: [{folder: in, "+fields+"}]\n"+
+		"rules:\n  raws: {take: [raw], to: [shed], lanes: [{over: wifi}]}\n  films: {take: [video], longer-than: 10 min, larger-than: 2 GB, to: [loft], lanes: [{over: wifi}]}\n  rest: {take: [photo, graphic, video], to: [shed, loft], lanes: [{over: wifi}]}\n"))
+	require.NoError(t, err)
+	return p, p.Devices["desk"].Sources[0]
+}
+
+func day(text string) time.Time {
+	d, err := time.Parse(time.DateOnly, text)
+	if err != nil {
+		panic(err)
+	}
+	return d.Add(12 * time.Hour)
+}
+
+func TestTheFirstRuleThatTakesAFileCounts(t *testing.T) {
+	p, s := source(t, "rules: [raws, films, rest]")
+	c := p.Chooser(s, time.UTC)
+	for want, f := range map[string]plan.Found{
+		"raws":  {Path: "a.dng", Kind: media.Raw, Bytes: 1},
+		"rest":  {Path: "b.mp4", Kind: media.Video, Bytes: 2_000_000_000, Seconds: 600},
+		"films": {Path: "c.mp4", Kind: media.Video, Bytes: 2_000_000_001},
+	} {
+		rule, why := c.Choose(f)
+		assert.Equal(t, want, rule)
+		assert.Empty(t, why)
+	}
+	rule, _ := c.Choose(plan.Found{Path: "d.mp4", Kind: media.Video, Bytes: 5, Seconds: 601})
+	assert.Equal(t, "films", rule, "long is enough")
+	rule, why := c.Choose(plan.Found{Path: "e.pdf", Kind: media.Document})
+	assert.Empty(t, rule)
+	assert.Equal(t, "No rule of the source takes documents like it.", why)
+
+	assert.True(t, p.Wants("desk", "in", plan.Found{Path: "a.dng", Kind: media.Raw}, "shed"))
+	assert.False(t, p.Wants("desk", "in", plan.Found{Path: "a.dng", Kind: media.Raw}, "loft"))
+	assert.False(t, p.Wants("desk", "out", plan.Found{Path: "a.dng", Kind: media.Raw}, "shed"))
+}
+
+func TestAScopeSaysWhatItLeavesOutAndByWhat(t *testing.T) {
+	file := plan.Found{Path: "Boats/keel.jpg", Kind: media.Photo, Bytes: 50_000, Taken: day("2025-06-01"), Came: day("2026-11-25")}
+	named := func(path string) plan.Found { f := file; f.Path = path; return f }
+	for fields, cases := range map[string]map[string]plan.Found{
+		"rule: rest":               {"": named(".hidden.jpg/x.jpg"), "Hidden files are left out.": named(".trash/keel.jpg")},
+		"rule: rest, hidden: true": {"": named(".trash/keel.jpg")},
+		`rule: rest, leave-out: ["*.png", Trips/, "!Trips/kept.jpg"]`: {
+			`Left out by "*.png".`: named("Boats/shot.png"), `Left out by "Trips/".`: named("a/Trips/b/keel.jpg"), "": named("Trips/kept.jpg"),
+		},
+		`rule: rest, leave-out: [/Boats/old]`:                         {`Left out by "/Boats/old".`: named("Boats/old/keel.jpg"), "": named("x/Boats/old/keel.jpg")},
+		`rule: rest, only: ["*.jpg", "!*x.jpg"]`:                      {"": named("keel.jpg"), `It is not among what "only" names.`: named("keelx.jpg")},
+		"rule: rest, smallest: 50 kB, largest: 50 kB":                 {"": file},
+		"rule: rest, smallest: 51 kB":                                 {"It is smaller than 51 kB.": file},
+		"rule: rest, largest: 49 kB":                                  {"It is larger than 49 kB.": file},
+		"rule: rest, taken-from: 2025-06-01, taken-until: 2025-06-01": {"": file},
+		"rule: rest, taken-from: 2025-06-02":                          {"It was taken before 2025-06-02.": file},
+		"rule: rest, taken-until: 2025-05-31":                         {"It was taken after 2025-05-31.": file},
+		"rule: rest, new-since: 2026-11-25":                           {"": file},
+		"rule: rest, new-since: 2026-11-26":                           {"It was there before 2026-11-26.": file},
+	} {
+		p, s := source(t, fields)
+		c := p.Chooser(s, time.UTC)
+		for why, f := range cases {
+			if fields == "rule: rest" && why == "" {
+				f.Path = "a.hidden/x.jpg"
+			}
+			rule, says := c.Choose(f)
+			assert.Equal(t, why, says, "%s: %s", fields, f.Path)
+			assert.Equal(t, why == "", rule == "rest", fields)
+		}
+	}
+}
+
+func TestScopesThatCannotBeMeantAreRefused(t *testing.T) {
+	for fields, says := range map[string]string{
+		"rule: rest, rules: [rest]":                                   "has rule and rules",
+		"hidden: true":                                                "has no rule",
+		"rules: []":                                                   "rules is empty",
+		"rules: [rest, rest]":                                         "stands here twice",
+		"rules: [none]":                                               `no rule "none"`,
+		"rule: rest, leave-out: ['#x']":                               "is a comment",
+		"rule: rest, leave-out: ['!']":                                "fits nothing",
+		"rule: rest, only: ['[a']":                                    "bracket is not closed",
+		"rule: rest, only: x":                                         "is text",
+		"rule: rest, smallest: 5 GB, largest: 4 GB":                   "takes nothing",
+		"rule: rest, smallest: 0":                                     "a number",
+		"rule: rest, largest: '4,5 GB'":                               "is not a size",
+		"rule: rest, taken-from: 2025-13-01":                          "is not a day",
+		"rule: rest, taken-from: 1.2.2025":                            "is not a day",
+		"rule: rest, taken-from: 2026-01-02, taken-until: 2026-01-01": "takes nothing",
+		"rule: rest, hidden: sometimes":                               "hidden is text",
+	} {
+		_, err := plan.Parse("p", []byte("yard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  desk:\n    sources: [{folder: in, "+fields+"}]\nrules:\n  rest: {take: [photo], to: [shed], lanes: [{over: wifi}]}\n"))
+		assert.ErrorContains(t, err, says, fields)
+	}
+}
+
+func TestADeviceHasItsOwnOfARule(t *testing.T) {
+	p, err := plan.Parse("p", read(t, "good.yaml"))
+	require.NoError(t, err)
+	own := p.On("chart-table")
+	assert.Equal(t, []plan.Lane{{Over: plan.WiFi}}, own.Rules["slow"].Lanes)
+	assert.Empty(t, own.Rules["slow"].Gates.Hours, "any hour")
+	assert.Equal(t, plan.MustBeIdle, own.Rules["slow"].Gates.Idle, "what it does not name stays")
+	assert.Equal(t, p.Rules["everyday"], own.Rules["everyday"])
+	assert.NotEmpty(t, p.Rules["slow"].Gates.Hours, "the rule itself is as it was")
+	assert.Same(t, p, p.On("galley-phone"))
+}
+
+// A plan of the first format takes what it took; one of the second says each kind.
+func TestPhotoKeepsItsMeaningInTheFirstFormat(t *testing.T) {
+	text := "yard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  desk: {sources: [{folder: in, rule: all}], rules: {all: {lanes: [{over: wired, take: [photo]}]}}}\nrules:\n  all: {take: [video, photo], to: [shed], lanes: [{over: wifi, take: [photo]}]}\n"
+	pictures := media.Pictures
+	for format, want := range map[string][]media.Kind{"": pictures, "format: 1\n": pictures, "format: 2\n": {media.Photo}} {
+		p, err := plan.Parse("p", []byte(format+text))
+		require.NoError(t, err)
+		assert.Equal(t, append(want[:len(want):len(want)], media.Video), p.Rules["all"].Take)
+		assert.Equal(t, want, p.Rules["all"].Lanes[0].Take)
+		assert.Equal(t, want, p.On("desk").Rules["all"].Lanes[0].Take)
+	}
+	for _, format := range []string{"format: 3\n", "format: two\n", "format: -1\n"} {
+		_, err := plan.Parse("p", []byte(format+text))
+		assert.ErrorContains(t, err, "format is not such a number")
+	}
+	raws := []media.Kind{media.Raw}
+	after, err := plan.WithRule(text, "all", plan.RuleChange{Take: append(raws, media.Photo, media.Video)})
+	require.Error(t, err, "its lane takes what the rule no longer would: %s", after)
+	after, err = plan.WithRule(text, "all", plan.RuleChange{Take: media.Kinds})
+	require.NoError(t, err)
+	assert.Contains(t, after, "format: 2\nyard: T\n")
+	assert.Contains(t, after, "take: [everything], to")
+	assert.Contains(t, after, "{over: wired, take: [photo, raw, graphic]}")
+}
+
+// Whatever a source follows and takes, a form that changes it changes that alone, and
+// changing it back gives the plan before.
+func TestAnySourceChangeMeansWhatWasAsked(t *testing.T) {
+	word := rapid.SampledFrom([]string{"*.tmp", "Screenshots/", "!kept", "a, b", `it's "so"`, "ünï/**", "- x", "{y}", "[ab]c"})
+	drawn := rapid.Custom(func(t *rapid.T) plan.Source {
+		s := plan.Source{Folder: "in", Rules: rapid.SampledFrom([][]string{{"rest"}, {"raws", "rest"}, {"films", "raws", "rest"}}).Draw(t, "rules")}
+		if rapid.Bool().Draw(t, "only") {
+			s.Only = rapid.SliceOfN(word, 1, 3).Draw(t, "patterns in")
+		}
+		if rapid.Bool().Draw(t, "leave out") {
+			s.LeaveOut = rapid.SliceOfN(word, 1, 3).Draw(t, "patterns out")
+		}
+		s.Hidden = rapid.Bool().Draw(t, "hidden")
+		s.Smallest = plan.Size(rapid.SampledFrom([]int64{0, 1, 1500, 10_000}).Draw(t, "smallest"))
+		s.Largest = plan.Size(rapid.SampledFrom([]int64{0, 10_001, 4_000_000_000}).Draw(t, "largest"))
+		s.TakenFrom = rapid.SampledFrom([]plan.Date{"", "2020-02-29"}).Draw(t, "from")
+		s.TakenUntil = rapid.SampledFrom([]plan.Date{"", "2026-12-31"}).Draw(t, "until")
+		s.NewSince = rapid.SampledFrom([]plan.Date{"", "2026-11-25"}).Draw(t, "since")
+		if s.Only == nil && rapid.Bool().Draw(t, "empty") {
+			s.Only = []string{}
+		}
+		return s
+	})
+	around := []string{
+		"    sources: [{folder: x, rule: rest}, {folder: in, rule: rest}] # ours\n",
+		"    sources:\n      # the inbox\n      - folder: x # first\n        rule: rest\n      - folder: in # second\n        # by the rest\n        rule: rest\n    timezone: UTC\n",
+		"    sources:\n      - {folder: in, rules: [raws, rest]} # both\n      - folder: x\n        rule: rest\n",
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		text := "# top\nformat: 2\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\n  loft: {kind: folder, path: /l}\ndevices:\n  desk:\n" + rapid.SampledFrom(around).Draw(t, "written") +
+			"rules:\n  raws: {take: [raw], to: [shed], lanes: [{over: wifi}]}\n  films: {take: [video], to: [loft], lanes: [{over: wifi}]}\n  rest: {take: [photo, video], to: [shed, loft], lanes: [{over: wifi}]} # end\n"
+		before, err := plan.Parse("p", []byte(text))
+		require.NoError(t, err)
+		now := text
+		var want plan.Source
+		for range rapid.IntRange(1, 4).Draw(t, "changes") {
+			want = drawn.Draw(t, "source")
+			now, err = plan.WithSourceChanged(now, "desk", want)
+			require.NoError(t, err, now)
+			p, err := plan.Parse("p", []byte(now))
+			require.NoError(t, err)
+			if len(want.Only) == 0 {
+				want.Only = nil // a list that names nothing is none
+			}
+			require.Contains(t, p.Devices["desk"].Sources, want)
+			for _, comment := range []string{"# top", "# ours", "# the inbox", "# first", "# second", "# by the rest", "# both", "# end"} {
+				if comment == "# by the rest" {
+					continue // it belongs to the key that another takes the place of
+				}
+				require.Equal(t, containsOnce(text, comment), containsOnce(now, comment), comment)
+			}
+		}
+		for _, s := range before.Devices["desk"].Sources {
+			now, err = plan.WithSourceChanged(now, "desk", s)
+			require.NoError(t, err)
+		}
+		after, err := plan.Parse("p", []byte(now))
+		require.NoError(t, err)
+		require.Equal(t, before, after)
+	})
+}
+
+func containsOnce(text, part string) bool { return strings.Count(text, part) == 1 }

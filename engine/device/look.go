@@ -1,0 +1,180 @@
+package device
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"yardtide/core/media"
+	"yardtide/core/plan"
+	"yardtide/engine/destination"
+	"yardtide/engine/face"
+	"yardtide/engine/look"
+	"yardtide/engine/probe"
+	"yardtide/engine/role"
+	"yardtide/engine/source"
+	"yardtide/wire"
+)
+
+// This file tells what is in folders of the device, before they are taken up or as
+// they are.
+
+// Usual lists the folders in which people mostly keep their things, as far as the
+// device has them.
+func (d *Device) Usual() []wire.UsualFolder {
+	list := []wire.UsualFolder{}
+	for _, u := range role.Of(d.Root) {
+		list = append(list, wire.UsualFolder{Folder: u.Source, Path: u.Path, Source: d.sourceAround(u.Path)})
+	}
+	return list
+}
+
+// sourceAround is the source of the plan that a folder is, or lies in; "" for none.
+func (d *Device) sourceAround(path string) string {
+	for _, s := range d.currentPlan().Devices[d.Name].Sources {
+		if plan.Inside(filepath.ToSlash(path), filepath.ToSlash(d.Folder(s.Folder))) {
+			return s.Folder
+		}
+	}
+	return ""
+}
+
+// mostFolders is how many folders of a folder are told, and reasons to leave out.
+const mostFolders = 60
+
+// Look looks at a folder, and tells what it found so far now and then. set is what
+// would be taken up of it; with nil what the plan says. The error is a sentence.
+func (d *Device) Look(ctx context.Context, folder string, set *plan.Source, tell func(wire.Look)) error {
+	p := d.currentPlan()
+	path := d.Folder(folder)
+	l := wire.Look{Device: d.Name, Folder: folder, Path: path, Source: d.sourceAround(path)}
+	below := "" // the folder below the source whose scope counts
+	one := plan.Source{}
+	switch {
+	case set != nil:
+		one = *set
+	case l.Source != "":
+		for _, s := range p.Devices[d.Name].Sources {
+			if s.Folder == l.Source {
+				one = s
+			}
+		}
+		if rel, err := filepath.Rel(d.Folder(l.Source), path); err == nil && rel != "." {
+			below = filepath.ToSlash(rel) + "/"
+		}
+	}
+	if l.Source != "" {
+		if err := d.safeBelow(ctx, &l, path); err != nil {
+			return err
+		}
+	}
+	chooser := p.Chooser(one, p.Zone(d.Name))
+	o := d.scanOptions(p)
+	_, err := look.At(ctx, path, look.Options{
+		Zone: p.Zone(d.Name),
+		Choose: func(f plan.Found) string {
+			f.Path = below + f.Path
+			if len(one.Rules) == 0 {
+				return chooser.LeavesOut(f)
+			}
+			_, why := chooser.Choose(f)
+			return why
+		},
+		Place: func(dir string, info os.FileInfo) bool {
+			_, err := os.Lstat(filepath.Join(dir, destination.MarkerName))
+			return err == nil || o.Place(info)
+		},
+	}, func(s look.Sum) {
+		one := l
+		fill(&one, s)
+		tell(one)
+	})
+	return err
+}
+
+// safeBelow tells what of a folder is proven at which place.
+func (d *Device) safeBelow(ctx context.Context, l *wire.Look, path string) error {
+	rel, err := filepath.Rel(d.Folder(l.Source), path)
+	if err != nil {
+		return nil // it is not known what lies where
+	}
+	safe, err := d.Records.SafeBelow(ctx, l.Source, filepath.ToSlash(rel))
+	if err != nil {
+		return err
+	}
+	for _, name := range slices.Sorted(maps.Keys(safe)) {
+		l.SafeAt = append(l.SafeAt, wire.LookPlace{Destination: name, Amount: wire.Amount(safe[name])})
+	}
+	return nil
+}
+
+// fill writes a sum as it is told.
+func fill(l *wire.Look, s look.Sum) {
+	l.All, l.Unreadable, l.ByContent, l.Pictures = wire.Amount(s.All), s.Unreadable, s.Known, append([]string{}, s.Pictures...)
+	l.Kinds, l.Years, l.Folders, l.LeftOut, l.Unread = []wire.LookKind{}, []wire.LookYear{}, []wire.LookFolder{}, []wire.LookLeft{}, []wire.Problem{}
+	for _, k := range media.Kinds {
+		if a, some := s.Kinds[k]; some {
+			l.Kinds = append(l.Kinds, wire.LookKind{Kind: k, Amount: wire.Amount(a)})
+			l.Takes = l.Takes.Plus(a.N, a.Bytes)
+		}
+	}
+	for _, y := range slices.Sorted(maps.Keys(s.Years)) {
+		l.Years = append(l.Years, wire.LookYear{Year: y, Amount: wire.Amount(s.Years[y])})
+	}
+	for name, a := range s.Folders {
+		l.Folders = append(l.Folders, wire.LookFolder{Name: name, Amount: wire.Amount(a)})
+	}
+	slices.SortFunc(l.Folders, func(a, b wire.LookFolder) int {
+		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Name, b.Name))
+	})
+	l.Folders = l.Folders[:min(len(l.Folders), mostFolders)]
+	for why, a := range s.LeftOut {
+		l.LeftOut = append(l.LeftOut, wire.LookLeft{Why: why, Amount: wire.Amount(a)})
+	}
+	slices.SortFunc(l.LeftOut, func(a, b wire.LookLeft) int {
+		return cmp.Or(cmp.Compare(b.N, a.N), cmp.Compare(a.Why, b.Why))
+	})
+	l.LeftOut = l.LeftOut[:min(len(l.LeftOut), mostFolders)]
+	for _, p := range s.Unread {
+		l.Unread = append(l.Unread, wire.Problem(p))
+	}
+	if l.SafeAt == nil {
+		l.SafeAt = []wire.LookPlace{}
+	}
+}
+
+// PictureAt is a small picture of a file in a folder that was looked at, as JPEG. The
+// errors are those of Face.
+func (d *Device) PictureAt(ctx context.Context, path string) ([]byte, error) {
+	info, err := os.Lstat(path)
+	if err != nil || !info.Mode().IsRegular() {
+		return nil, face.ErrAway
+	}
+	if d.Faces == nil {
+		return nil, face.ErrNone
+	}
+	stamp := sha256.Sum256(fmt.Appendf(nil, "%s %d %d", path, info.Size(), info.ModTime().UnixNano()))
+	return d.Faces.Of(ctx, "look-"+hex.EncodeToString(stamp[:12]), media.Photo, func(ctx context.Context) ([]byte, error) {
+		ctx, cancel := context.WithTimeoutCause(ctx, faceTime, face.ErrAway)
+		defer cancel()
+		f, err := source.Open(ctx, path)
+		if err != nil {
+			return nil, face.ErrAway
+		}
+		defer f.Close()
+		file := io.NewSectionReader(f, 0, info.Size())
+		facts, err := probe.Read(file, info.Size(), time.Time{}, time.UTC)
+		if err != nil {
+			return nil, face.ErrAway
+		}
+		return face.Picture(file, facts.ContentType, info.Size())
+	})
+}

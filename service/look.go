@@ -1,0 +1,52 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+
+	"yardtide/core/gate"
+	"yardtide/core/plan"
+	"yardtide/wire"
+)
+
+// ErrNoPicture tells that a look has no picture of a number.
+var ErrNoPicture = errors.New("there is no such picture")
+
+// Look begins to look at a folder of a device.
+func (s *Service) Look(d Device, o wire.LookOrder) (wire.Job, error) {
+	var set *plan.Source
+	if o.Set != nil {
+		one, err := sourceOf(wire.SourceEdit{PlanSource: wire.PlanSource{Device: o.Device, Folder: o.Folder}, Set: o.Set})
+		if err != nil {
+			return wire.Job{}, err
+		}
+		set = &one
+	}
+	begun := wire.Job{Kind: wire.JobLook, Says: "It is looked at."}
+	return s.jobs.begin(begun, true, func(ctx context.Context, tell func(func(*wire.Job))) error {
+		return d.Look(ctx, o.Folder, set, func(l wire.Look) {
+			tell(func(is *wire.Job) {
+				is.Look, is.Done, is.Of = &l, l.ByContent, l.All.N
+				is.Says = fmt.Sprintf("%s: %s, %s.", l.Path, files(l.All.N), gate.Bytes(l.All.Bytes))
+			})
+		})
+	})
+}
+
+// LookPicture is a small picture that a look found, as JPEG.
+func (s *Service) LookPicture(ctx context.Context, device func(name string) (Device, error), id string, n int) ([]byte, error) {
+	job, err := s.jobs.get(id)
+	if err != nil {
+		return nil, err
+	}
+	if job.Look == nil || n < 0 || n >= len(job.Look.Pictures) {
+		return nil, ErrNoPicture
+	}
+	d, err := device(job.Look.Device)
+	if err != nil {
+		return nil, err
+	}
+	return d.PictureAt(ctx, filepath.Join(job.Look.Path, filepath.FromSlash(job.Look.Pictures[n])))
+}

@@ -1,0 +1,66 @@
+package wire
+
+import "yardtide/core/media"
+
+// LookOrder has a folder looked at before it is taken up, or as it is.
+type LookOrder struct {
+	Device string       `json:"device"`
+	Folder string       `json:"folder" doc:"As the plan would name it: below the device's root, absolute, or a word such as PICTURES"`
+	Set    *SourceRules `json:"set,omitempty" doc:"What would be taken up of it; without, what the plan says of it, or else all that is not hidden"`
+}
+
+// Look is what is in a folder and below.
+type Look struct {
+	Device     string       `json:"device"`
+	Folder     string       `json:"folder"`
+	Path       string       `json:"path" doc:"Where it lies"`
+	All        Amount       `json:"all" doc:"Every file"`
+	Takes      Amount       `json:"takes" doc:"What would be taken up"`
+	Kinds      []LookKind   `json:"kinds" doc:"Of what would be taken up"`
+	Years      []LookYear   `json:"years" doc:"By when it was taken, of what would be taken up; the earliest first"`
+	Folders    []LookFolder `json:"folders" doc:"The folders in it with all below, the largest first; . for its own files"`
+	LeftOut    []LookLeft   `json:"leftOut" doc:"What would be left out, and by what, the most first"`
+	Unread     []Problem    `json:"unread" doc:"What cannot be read, the first of it"`
+	Unreadable int64        `json:"unreadable" doc:"How many files and folders cannot be read"`
+	ByContent  int64        `json:"byContent" doc:"How many files were told by their content so far; the others by their names"`
+	SafeAt     []LookPlace  `json:"safeAt" doc:"What of it is proven at a place already"`
+	Source     string       `json:"source" doc:"The source of the plan that it is, or lies in; empty for none"`
+	Pictures   []string     `json:"pictures" doc:"A few pictures of it, from all over, by their path below it"`
+}
+
+// LookKind is how much there is of a kind.
+type LookKind struct {
+	Kind media.Kind `json:"kind"`
+	Amount
+}
+
+// LookYear is how much was taken in a year.
+type LookYear struct {
+	Year int `json:"year"`
+	Amount
+}
+
+// LookFolder is how much lies in a folder.
+type LookFolder struct {
+	Name string `json:"name"`
+	Amount
+}
+
+// LookLeft is how much would be left out for one reason.
+type LookLeft struct {
+	Why string `json:"why"`
+	Amount
+}
+
+// LookPlace is how much is proven at a destination.
+type LookPlace struct {
+	Destination string `json:"destination"`
+	Amount
+}
+
+// UsualFolder is a folder that people mostly keep their things in.
+type UsualFolder struct {
+	Folder string `json:"folder" doc:"As the plan would name it"`
+	Path   string `json:"path" doc:"Where it lies"`
+	Source string `json:"source" doc:"The source of the plan that it is, or lies in; empty for none"`
+}
