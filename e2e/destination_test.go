@@ -292,7 +292,7 @@ func TestTheKeeperSetsADestinationUpAtTheConsole(t *testing.T) {
 	k.sees("The first step: say where your pictures go")
 	k.click("Add a destination", "Choose a folder", strings.Split(dir, "/")[1])
 	k.sees("/" + strings.Split(dir, "/")[1])
-	k.click("Folder or disk")
+	k.click("A disk or folder")
 	require.NoError(t, k.b.Type("Name", "loft"))
 	require.NoError(t, k.b.Type("Folder", dir+"/loft"))
 	k.click("Test it")
@@ -308,7 +308,7 @@ func TestTheKeeperSetsADestinationUpAtTheConsole(t *testing.T) {
 	shed, err := sshd.Start(t.Context(), t.TempDir(), sshd.Options{})
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, shed.Close()) })
-	k.click("Add a destination", "SSH (SFTP)")
+	k.click("Add a destination", "A box on my network")
 	for label, text := range map[string]string{"Name": "shed", "Address": shed.Address, "User": shed.User, "Folder": t.TempDir(), "Private key": string(shed.Key)} {
 		require.NoError(t, k.b.Type(label, text))
 	}

@@ -100,9 +100,9 @@ func firstOf(t *testing.T, pattern string) string {
 func TestAKeeperWithOnlyThePageIsLedOn(t *testing.T) {
 	s := bare(t, t.TempDir())
 	k := atTheConsole(t, s)
-	k.sees("There is no plan yet.", "Say where your pictures go")
+	k.sees("Where shall your pictures go?") // with nothing set up the console opens on it
 	assert.NotContains(t, k.text(), "docs/plan.md")
-	k.click("Say where your pictures go")
+	k.click("Destinations")
 	k.sees("There is no destination yet")
 
 	// The name that the plan refuses is told first, with what would be right.
@@ -113,10 +113,10 @@ func TestAKeeperWithOnlyThePageIsLedOn(t *testing.T) {
 	k.sees(`"a b" cannot be the name of a destination`, "would be letters, digits, dots and dashes")
 
 	// What was typed for one kind is not carried to another, nor trust to another address.
-	k.click("WebDAV")
+	k.click("A web storage")
 	require.NoError(t, k.b.Type("Address", "https://127.0.0.1:1/"))
 	require.NoError(t, k.b.Type("User", "me"))
-	k.click("S3 bucket")
+	k.click("A bucket")
 	values, err := browser.Eval[string](k.b, `JSON.stringify([...document.querySelectorAll("form input:not([type=checkbox])")].map(i => i.value))`)
 	require.NoError(t, err)
 	assert.Equal(t, `["a b","","","","",""]`, values, "only the name stays")
@@ -128,8 +128,8 @@ func TestTrustIsForOneAddress(t *testing.T) {
 	t.Cleanup(storage.Close)
 	s := bare(t, t.TempDir())
 	k := atTheConsole(t, s)
-	k.sees("There is no plan yet.")
-	k.click("Destinations", "Add a destination", "WebDAV")
+	k.sees("Where shall your pictures go?")
+	k.click("Destinations", "Add a destination", "A web storage")
 	require.NoError(t, k.b.Type("Name", "locker"))
 	require.NoError(t, k.b.Type("Address", storage.URL+"/a/"))
 	k.click("Test it")

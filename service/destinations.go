@@ -159,7 +159,7 @@ func short(st wire.DestinationStatus, coming int64) string {
 			parts = append(parts, "and more")
 			break
 		}
-		parts = append(parts, fmt.Sprintf("%ss of %s on %s %s", share.Kind, share.Rule, share.Device, gate.Bytes(share.Bytes)))
+		parts = append(parts, fmt.Sprintf("%s of %s on %s %s", share.Kind.Plural(), share.Rule, share.Device, gate.Bytes(share.Bytes)))
 	}
 	return fmt.Sprintf("What is still to come to %s takes %s, %s more than there is room for. Of it: %s.", st.Name, gate.Bytes(coming), gate.Bytes(st.Short), strings.Join(parts, ", "))
 }

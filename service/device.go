@@ -17,6 +17,8 @@ import (
 // face.ErrNone, ErrAway and ErrBusy.
 type Device interface {
 	DeviceName() string
+	// Folder is where a source lies on this machine.
+	Folder(source string) string
 	// Run works until the context ends.
 	Run(ctx context.Context) error
 	// SetPlan gives it the plan in force; it takes effect at once.

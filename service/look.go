@@ -27,12 +27,15 @@ func (s *Service) Look(d Device, o wire.LookOrder) (wire.Job, error) {
 	begun := wire.Job{Kind: wire.JobLook, Says: "It is looked at."}
 	return s.jobs.begin(begun, true, func(ctx context.Context, tell func(func(*wire.Job))) error {
 		return d.Look(ctx, o.Folder, set, func(l wire.Look) {
-			tell(func(is *wire.Job) {
-				is.Look, is.Done, is.Of = &l, l.ByContent, l.All.N
-				is.Says = fmt.Sprintf("%s: %s, %s.", l.Path, files(l.All.N), gate.Bytes(l.All.Bytes))
-			})
+			tell(func(is *wire.Job) { tellLook(is, l) })
 		})
 	})
+}
+
+// tellLook writes what was found so far into its job.
+func tellLook(is *wire.Job, l wire.Look) {
+	is.Look, is.Done, is.Of = &l, l.ByContent, l.All.N
+	is.Says = fmt.Sprintf("%s: %s, %s.", l.Path, files(l.All.N), gate.Bytes(l.All.Bytes))
 }
 
 // LookPicture is a small picture that a look found, as JPEG.
@@ -48,5 +51,5 @@ func (s *Service) LookPicture(ctx context.Context, device func(name string) (Dev
 	if err != nil {
 		return nil, err
 	}
-	return d.PictureAt(ctx, filepath.Join(job.Look.Path, filepath.FromSlash(job.Look.Pictures[n])))
+	return d.PictureAt(ctx, filepath.Join(job.Look.Path, filepath.FromSlash(job.Look.Pictures[n].Path)))
 }

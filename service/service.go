@@ -75,6 +75,7 @@ type Service struct {
 	fleet   fleet.Fleet
 	faces   face.Cache
 	jobs    jobs
+	setup   setup
 
 	changing sync.Mutex // the plan is changed by one at a time
 

@@ -45,7 +45,7 @@ func (s *Service) Try(ctx context.Context, draft wire.Draft) (wire.Job, error) {
 }
 
 func (s *Service) newTrial(ctx context.Context, draft wire.Draft) *trial {
-	return &trial{name: draft.Name, d: draft.Destination, secret: s.draftSecrets(ctx, draft), make: draft.MakeFolder, tried: func() {}, result: wire.Trial{Steps: []wire.TrialStep{}}}
+	return &trial{name: draft.Name, d: draft.Destination, secret: s.draftSecrets(ctx, draft), make: draft.MakeFolder, tried: func() {}, result: wire.Trial{Where: draft.Destination.Where(), Steps: []wire.TrialStep{}}}
 }
 
 // fits sees that the draft can stand in the plan, before anything is asked of a
@@ -360,6 +360,7 @@ func (t *trial) resume(ctx context.Context, temp string) bool {
 	}
 	slow, cancel := context.WithTimeout(ctx, resumeTime)
 	defer cancel()
+	began := time.Now()
 	err := t.driver.Put(slow, temp, &cutReader{n: large - 1<<20}, 0, large)
 	if slow.Err() != nil && ctx.Err() == nil {
 		return t.step("resume", nil, "Not tried: the line is too slow to send a large file in %s.", resumeTime)
@@ -367,6 +368,7 @@ func (t *trial) resume(ctx context.Context, temp string) bool {
 	if !errors.Is(err, errCut) {
 		return t.step("resume", err, "")
 	}
+	t.result.Rate = int64((large - 1<<20) / max(time.Since(began).Seconds(), 0.001))
 	kept, err := r.Kept(ctx, temp, zeros{}, large)
 	if err == nil && kept == 0 {
 		return t.step("resume", nil, "A send that is cut begins anew: this server does not let it go on.")

@@ -21,9 +21,11 @@ type Secrets struct {
 // Trial is what was tried at a destination, in order.
 type Trial struct {
 	OK    bool           `json:"ok"`
+	Where string         `json:"where" doc:"The address that was tried"`
 	Steps []TrialStep    `json:"steps"`
 	Asks  *TrialQuestion `json:"asks,omitempty" doc:"What the keeper must decide first"`
 	Space *Space         `json:"space,omitempty"`
+	Rate  int64          `json:"rate" doc:"Bytes a second at which a large file went, 0 when none was sent"`
 }
 
 // TrialStep is one thing that was tried.

@@ -1,6 +1,10 @@
 package wire
 
-import "yardtide/core/media"
+import (
+	"time"
+
+	"yardtide/core/media"
+)
 
 // LookOrder has a folder looked at before it is taken up, or as it is.
 type LookOrder struct {
@@ -11,21 +15,29 @@ type LookOrder struct {
 
 // Look is what is in a folder and below.
 type Look struct {
-	Device     string       `json:"device"`
-	Folder     string       `json:"folder"`
-	Path       string       `json:"path" doc:"Where it lies"`
-	All        Amount       `json:"all" doc:"Every file"`
-	Takes      Amount       `json:"takes" doc:"What would be taken up"`
-	Kinds      []LookKind   `json:"kinds" doc:"Of what would be taken up"`
-	Years      []LookYear   `json:"years" doc:"By when it was taken, of what would be taken up; the earliest first"`
-	Folders    []LookFolder `json:"folders" doc:"The folders in it with all below, the largest first; . for its own files"`
-	LeftOut    []LookLeft   `json:"leftOut" doc:"What would be left out, and by what, the most first"`
-	Unread     []Problem    `json:"unread" doc:"What cannot be read, the first of it"`
-	Unreadable int64        `json:"unreadable" doc:"How many files and folders cannot be read"`
-	ByContent  int64        `json:"byContent" doc:"How many files were told by their content so far; the others by their names"`
-	SafeAt     []LookPlace  `json:"safeAt" doc:"What of it is proven at a place already"`
-	Source     string       `json:"source" doc:"The source of the plan that it is, or lies in; empty for none"`
-	Pictures   []string     `json:"pictures" doc:"A few pictures of it, from all over, by their path below it"`
+	Device     string        `json:"device"`
+	Folder     string        `json:"folder"`
+	Path       string        `json:"path" doc:"Where it lies"`
+	All        Amount        `json:"all" doc:"Every file"`
+	Takes      Amount        `json:"takes" doc:"What would be taken up"`
+	Kinds      []LookKind    `json:"kinds" doc:"Of what would be taken up"`
+	Years      []LookYear    `json:"years" doc:"By when it was taken, of what would be taken up; the earliest first"`
+	Folders    []LookFolder  `json:"folders" doc:"The folders in it with all below, the largest first; . for its own files"`
+	LeftOut    []LookLeft    `json:"leftOut" doc:"What would be left out, and by what, the most first"`
+	Unread     []Problem     `json:"unread" doc:"What cannot be read, the first of it"`
+	Unreadable int64         `json:"unreadable" doc:"How many files and folders cannot be read"`
+	ByContent  int64         `json:"byContent" doc:"How many files were told by their content so far; the others by their names"`
+	SafeAt     []LookPlace   `json:"safeAt" doc:"What of it is proven at a place already"`
+	Source     string        `json:"source" doc:"The source of the plan that it is, or lies in; empty for none"`
+	Pictures   []LookPicture `json:"pictures" doc:"A few pictures of it, from all over"`
+}
+
+// LookPicture is a picture that was found.
+type LookPicture struct {
+	Path      string     `json:"path" doc:"Below the folder"`
+	Kind      media.Kind `json:"kind"`
+	TakenAt   time.Time  `json:"takenAt"`
+	TakenFrom string     `json:"takenFrom" enum:"header,header-nz,file" doc:"Whether its header told, with its zone or without, or only the file's own time is known"`
 }
 
 // LookKind is how much there is of a kind.

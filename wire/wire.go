@@ -83,6 +83,7 @@ type Device struct {
 	Name       string                 `json:"name"`
 	Conditions gate.Conditions        `json:"conditions"`
 	Pause      gate.PauseState        `json:"pause"`
+	Modem      gate.Known             `json:"modem" enum:"unknown,yes,no" doc:"Whether it has one"`
 	States     map[queue.State]Amount `json:"states" doc:"Items by the state of all their copies together; absent is none"`
 	Kinds      []media.Kind           `json:"kinds" doc:"Of the items that count"`
 	Partly     Amount                 `json:"partly" doc:"Items that are not safe, and lie proven at one place at least"`

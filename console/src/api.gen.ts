@@ -554,6 +554,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/setup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far the first plan is, and what it would come to */
+        get: operations["setup"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change what is given of the first plan */
+        patch: operations["change-setup"];
+        trace?: never;
+    };
+    "/api/v1/setup/places": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a place that was tried into the first plan */
+        post: operations["add-setup-place"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/setup/places/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a place out of the first plan */
+        delete: operations["remove-setup-place"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/setup/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put the first plan in force */
+        post: operations["start-setup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/standin/phones": {
         parameters: {
             query?: never;
@@ -829,6 +898,11 @@ export interface components {
             /** @description Of the items that count */
             kinds: string[];
             lanes: components["schemas"]["Lane"][];
+            /**
+             * @description Whether it has one
+             * @enum {string}
+             */
+            modem: "unknown" | "yes" | "no";
             name: string;
             /** @description Items that are not safe, and lie proven at one place at least */
             partly: components["schemas"]["Amount"];
@@ -1062,8 +1136,8 @@ export interface components {
             leftOut: components["schemas"]["LookLeft"][];
             /** @description Where it lies */
             path: string;
-            /** @description A few pictures of it, from all over, by their path below it */
-            pictures: string[];
+            /** @description A few pictures of it, from all over */
+            pictures: components["schemas"]["LookPicture"][];
             /** @description What of it is proven at a place already */
             safeAt: components["schemas"]["LookPlace"][];
             /** @description The source of the plan that it is, or lies in; empty for none */
@@ -1107,6 +1181,18 @@ export interface components {
             folder: string;
             /** @description What would be taken up of it; without, what the plan says of it, or else all that is not hidden */
             set?: components["schemas"]["SourceRules"];
+        };
+        LookPicture: {
+            kind: string;
+            /** @description Below the folder */
+            path: string;
+            /** Format: date-time */
+            takenAt: string;
+            /**
+             * @description Whether its header told, with its zone or without, or only the file's own time is known
+             * @enum {string}
+             */
+            takenFrom: "header" | "header-nz" | "file";
         };
         LookPlace: {
             /** Format: int64 */
@@ -1405,6 +1491,162 @@ export interface components {
             /** @description It may cost; without it, a call that would is refused */
             metered?: boolean;
         };
+        SetupAdd: {
+            destination: components["schemas"]["Destination"];
+            /** @description The trial */
+            job: string;
+            /** @description sftp: a private key, PEM */
+            key?: string;
+            /** @description Make the folder if it is not there */
+            makeFolder?: boolean;
+            name: string;
+            /** @description webdav, sftp: the password; s3: the secret key */
+            password?: string;
+        };
+        SetupChange: {
+            allowance?: string;
+            cellular?: boolean;
+            hours?: string;
+            layout?: string;
+            on?: components["schemas"]["SetupFolderOn"];
+            power?: string;
+            /** Format: int64 */
+            step?: number;
+            take?: ("photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other")[];
+            videos?: boolean;
+            yard?: string;
+        };
+        SetupFolder: {
+            all: components["schemas"]["Amount"];
+            /** @description It is being looked at */
+            counting: boolean;
+            /** @description As the plan would name it */
+            folder: string;
+            /** @description The folders in it, the largest first */
+            folders: components["schemas"]["LookFolder"][];
+            /** @description The job that looked at it, for its pictures; empty after a restart */
+            job: string;
+            kinds: components["schemas"]["LookKind"][];
+            /** @description It is taken up */
+            on: boolean;
+            path: string;
+            pictures: components["schemas"]["LookPicture"][];
+            /** @description Why it cannot be looked at, else empty */
+            problem: string;
+            years: components["schemas"]["LookYear"][];
+        };
+        SetupFolderOn: {
+            folder: string;
+            /** @description Take it out of the list */
+            forget?: boolean;
+            on: boolean;
+        };
+        SetupLack: {
+            says: string;
+            /** Format: int64 */
+            step: number;
+        };
+        SetupName: {
+            from: string;
+            to: string;
+            /** @description What is odd about it, empty for an ordinary one */
+            what: string;
+        };
+        SetupNow: {
+            /** @description What may go over cellular, such as 45 MB per day; empty for no bound */
+            allowance: string;
+            /**
+             * @description Whether the device has one
+             * @enum {string}
+             */
+            battery: "unknown" | "yes" | "no";
+            /** @description Also over cellular */
+            cellular: boolean;
+            /** @description Whose folders they are: this computer */
+            device: string;
+            folders: components["schemas"]["SetupFolder"][];
+            /** @description As the plan has it, empty for any */
+            hours: string;
+            /** @description There is a plan already: it is changed on the page Plan */
+            inForce: boolean;
+            /** @description What is in the folders that are taken up, by kind */
+            kinds: components["schemas"]["LookKind"][];
+            /** @description Where an item lands at a place */
+            layout: string;
+            /** @description What stands in the way of starting */
+            missing: components["schemas"]["SetupLack"][];
+            /**
+             * @description Whether the device has one
+             * @enum {string}
+             */
+            modem: "unknown" | "yes" | "no";
+            /** @description Where items would land, the awkward ones, too */
+            names: components["schemas"]["SetupName"][];
+            /** @description What it allows and was hardly meant */
+            notes: string[];
+            places: components["schemas"]["SetupPlace"][];
+            /** @description As the plan has it, empty for any */
+            power: string;
+            /** @description What each place would get, and whether it fits */
+            rooms: components["schemas"]["SetupRoom"][];
+            /** @description The whole in a few sentences */
+            says: string[];
+            /**
+             * Format: int64
+             * @description 1 where to, 2 what, 3 how, 4 when, 5 names, 6 said back
+             */
+            step: number;
+            take: ("photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other")[];
+            /** @description What would be taken up */
+            takes: components["schemas"]["Amount"];
+            /** @description The plan that it makes, empty while something stands in the way */
+            text: string;
+            /**
+             * Format: int64
+             * @description Each change makes the next
+             */
+            version: number;
+            /** @description Videos over cellular, too */
+            videos: boolean;
+            /** @description What the household's installation is called */
+            yard: string;
+        };
+        SetupPlace: {
+            destination: components["schemas"]["Destination"];
+            /**
+             * Format: int64
+             * @description Bytes, -1 when it does not tell
+             */
+            free: number;
+            name: string;
+            /**
+             * Format: int64
+             * @description Bytes a second, as the trial saw, 0 when nobody knows
+             */
+            rate: number;
+        };
+        SetupRoom: {
+            fits: boolean;
+            /**
+             * Format: int64
+             * @description Bytes, -1 when it does not tell
+             */
+            free: number;
+            name: string;
+            says: string;
+            /**
+             * Format: int64
+             * @description How long it takes at the speed that the trial saw and in the hours that were chosen, 0 when nobody knows
+             */
+            seconds: number;
+        };
+        SetupStart: {
+            /**
+             * Format: int64
+             * @description The version that was said back; it is refused when another is
+             */
+            version: number;
+        };
         Share: {
             /** Format: int64 */
             bytes: number;
@@ -1482,8 +1724,15 @@ export interface components {
             /** @description What the keeper must decide first */
             asks?: components["schemas"]["TrialQuestion"];
             ok: boolean;
+            /**
+             * Format: int64
+             * @description Bytes a second at which a large file went, 0 when none was sent
+             */
+            rate: number;
             space?: components["schemas"]["Space"];
             steps: components["schemas"]["TrialStep"][];
+            /** @description The address that was tried */
+            where: string;
         };
         TrialQuestion: {
             /**
@@ -4500,6 +4749,433 @@ export interface operations {
             };
         };
     };
+    setup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupNow"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-setup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetupChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupNow"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-setup-place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetupAdd"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupNow"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-setup-place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupNow"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-setup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetupStart"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     phones: {
         parameters: {
             query?: never;
@@ -4943,12 +5619,14 @@ export const conditionsNetworkValues: ReadonlyArray<FlattenedDeepRequired<compon
 export const conditionsRoamingValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["roaming"]> = ["unknown", "yes", "no"];
 export const conditionsUseValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["use"]> = ["unknown", "in use", "idle"];
 export const copyStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Copy"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
+export const deviceModemValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Device"]["modem"]> = ["unknown", "yes", "no"];
 export const holdGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Hold"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place"];
 export const holdGroupGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["HoldGroup"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place"];
 export const itemStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
 export const itemTakenFromValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["takenFrom"]> = ["header", "header-nz", "file"];
 export const jobKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["kind"]> = ["trial", "adoption", "proofs", "look"];
 export const jobStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["state"]> = ["running", "done", "failed", "stopped"];
+export const lookPictureTakenFromValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["LookPicture"]["takenFrom"]> = ["header", "header-nz", "file"];
 export const needMendsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Need"]["mends"]> = ["retry", "answer", "plan", "nothing"];
 export const placeAnswerIsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlaceAnswer"]["is"]> = ["moved", "new"];
 export const planRuleOrderValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["order"]> = ["newest", "oldest", "smallest"];
@@ -4956,4 +5634,8 @@ export const planRuleTakeValues: ReadonlyArray<FlattenedDeepRequired<components>
 export const planVersionByValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanVersion"]["by"]> = ["console", "command", "form", "undo", "unknown"];
 export const ruleEditOrderValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["order"]> = ["newest", "oldest", "smallest"];
 export const ruleEditTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
+export const setupChangeTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupChange"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
+export const setupNowBatteryValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupNow"]["battery"]> = ["unknown", "yes", "no"];
+export const setupNowModemValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupNow"]["modem"]> = ["unknown", "yes", "no"];
+export const setupNowTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupNow"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const trialQuestionFieldValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["TrialQuestion"]["field"]> = ["certificate", "host-key"];

@@ -4,6 +4,7 @@ import { DestinationsPage } from "./destinations/DestinationsPage";
 import { NowPage } from "./now/NowPage";
 import { PlanPage } from "./plan/PlanPage";
 import { QueuePage } from "./queue/QueuePage";
+import { SetupPage } from "./setup/SetupPage";
 import { readSearch } from "./queue/search";
 
 const root = createRootRoute({ component: Frame, notFoundComponent: NotFound });
@@ -20,9 +21,10 @@ const destinations = createRoute({
   component: DestinationsPage,
 });
 
+const setup = createRoute({ getParentRoute: () => root, path: "/setup", component: SetupPage });
 const plan = createRoute({ getParentRoute: () => root, path: "/plan", component: PlanPage });
 
-export const router = createRouter({ routeTree: root.addChildren([now, queue, destinations, plan]) });
+export const router = createRouter({ routeTree: root.addChildren([now, queue, destinations, plan, setup]) });
 
 declare module "@tanstack/react-router" {
   interface Register {

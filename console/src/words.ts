@@ -30,6 +30,12 @@ export function things(n: number, kinds: readonly string[] = []): string {
 
 const plurals: Record<string, string> = { raw: "raw files", audio: "sound files", other: "other files" };
 
+/** So many of a kind: "1 raw file", "24 photos". */
+export function ofKind(n: number, kind: string): string {
+  const many = plural(kind);
+  return `${n.toLocaleString("en-GB")} ${n === 1 ? many.replace(/s$/, "") : many}`;
+}
+
 /** What several of a kind are called. */
 export function plural(kind: string): string {
   return plurals[kind] ?? `${kind}s`;

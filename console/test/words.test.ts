@@ -6,7 +6,20 @@ import { progress } from "../src/now/Sends";
 import { together } from "../src/now/together";
 import { reason } from "../src/queue/ItemList";
 import { opened, readSearch } from "../src/queue/search";
-import { and, bytes, count, network, opens, plural, power, span, taken, things, when } from "../src/words";
+import {
+  and,
+  bytes,
+  count,
+  network,
+  ofKind,
+  opens,
+  plural,
+  power,
+  span,
+  taken,
+  things,
+  when,
+} from "../src/words";
 import { pace } from "../src/yard";
 
 describe("words", () => {
@@ -33,6 +46,8 @@ describe("words", () => {
     expect(things(3, ["raw", "video"])).toBe("3 pictures and clips");
     expect(things(1, ["photo", "document"])).toBe("1 file");
     expect(plural("raw")).toBe("raw files");
+    expect(ofKind(1, "graphic")).toBe("1 graphic");
+    expect(ofKind(1200, "raw")).toBe("1,200 raw files");
     expect(plural("photo")).toBe("photos");
     expect(and([])).toBe("");
     expect(and(["shed"])).toBe("shed");

@@ -9,6 +9,8 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
+
+	"yardtide/core/media"
 )
 
 // This file changes a plan's text where the keeper asked for it and leaves the
@@ -182,13 +184,68 @@ func quoted(s string) string {
 // First is the text of a household's first plan, around its first destination:
 // everything in one folder of one device goes there over Wi-Fi.
 func First(yard, zone, device, folder, name string, d Destination) string {
-	var b strings.Builder
-	fmt.Fprintf(&b, "# The plan of this yard. docs/plan.md tells every key.\nformat: 2\nyard: %s\ntimezone: %s\n\ndestinations:\n  %s:\n", quoted(yard), quoted(zone), quoted(name))
-	for _, f := range written(d) {
-		fmt.Fprintf(&b, "    %s: %s\n", f[0], f[1])
+	return Compose(Beginning{
+		Yard: yard, Timezone: zone, Device: device, Folders: []string{folder}, Destinations: []NamedDestination{{name, d}}, RuleName: "everything",
+		Rule: Rule{Take: []media.Kind{media.Photo, media.Raw, media.Graphic, media.Video}, Lanes: []Lane{{Over: WiFi}}},
+	})
+}
+
+// Beginning is what a household's first plan is made of: folders of one device that go
+// to every destination by one rule.
+type Beginning struct {
+	Yard, Timezone, Device string
+	Folders                []string
+	Destinations           []NamedDestination
+	RuleName               string
+	Rule                   Rule // to all of them; what To says does not count
+}
+
+// NamedDestination is a destination and what it is called.
+type NamedDestination struct {
+	Name string
+	Destination
+}
+
+// Compose writes a first plan. It is not checked: Parse does that.
+func Compose(b Beginning) string {
+	var w strings.Builder
+	line := func(indent int, format string, args ...any) {
+		fmt.Fprintf(&w, strings.Repeat(" ", indent)+format+"\n", args...)
 	}
-	fmt.Fprintf(&b, "\ndevices:\n  %s:\n    sources:\n      - folder: %s\n        rule: everything\n\nrules:\n  everything:\n    take: [photo, raw, graphic, video]\n    to: [%s]\n    lanes:\n      - over: wifi\n", quoted(device), quoted(folder), quoted(name))
-	return b.String()
+	line(0, "# The plan of this yard. docs/plan.md tells every key.")
+	line(0, "format: 2\nyard: %s\ntimezone: %s\n\ndestinations:", quoted(b.Yard), quoted(b.Timezone))
+	to := make([]string, len(b.Destinations))
+	for i, d := range b.Destinations {
+		to[i] = d.Name
+		line(2, "%s:", quoted(d.Name))
+		for _, f := range written(d.Destination) {
+			line(4, "%s: %s", f[0], f[1])
+		}
+	}
+	line(0, "\ndevices:\n  %s:\n    sources:", quoted(b.Device))
+	for _, folder := range b.Folders {
+		line(6, "- folder: %s\n        rule: %s", quoted(folder), quoted(b.RuleName))
+	}
+	line(0, "\nrules:\n  %s:\n    take: %s\n    to: %s\n    lanes:", quoted(b.RuleName), writtenKinds(b.Rule.Take), flowList(to))
+	for _, l := range b.Rule.Lanes {
+		line(6, "- over: %s", l.Over)
+		if len(l.Take) > 0 {
+			line(8, "take: %s", writtenKinds(l.Take))
+		}
+		if l.Allowance.Bytes > 0 {
+			line(8, "allowance: %s per %s", Size(l.Allowance.Bytes), l.Allowance.Per)
+		}
+	}
+	if power, hours := b.Rule.Gates.Power.String(), b.Rule.Gates.Hours.String(); power != "" || hours != "" {
+		line(4, "gates:")
+		if power != "" {
+			line(6, "power: %s", power)
+		}
+		if hours != "" {
+			line(6, "hours: %q", hours)
+		}
+	}
+	return w.String()
 }
 
 // CheckDestination finds the mistakes of one destination, as Parse would in a

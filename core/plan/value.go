@@ -184,7 +184,8 @@ func ParsePower(s string) (Power, error) {
 // LayoutFields are the placeholders a layout can use.
 var LayoutFields = []string{"year", "month", "day", "name", "device", "kind"}
 
-func checkLayout(s string) error {
+// CheckLayout sees that a layout can be filled. The error says what would be right.
+func CheckLayout(s string) error {
 	fields := "{" + strings.Join(LayoutFields, "} {") + "}"
 	for _, m := range placeholder.FindAllStringSubmatch(s, -1) {
 		known := false

@@ -25,16 +25,20 @@ func Doubts(p *plan.Plan) []string {
 	}
 	used, sentTo := map[string]bool{}, map[string]bool{}
 	for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
+		alone := map[string][]string{} // folders that go to one place only, by rule
 		for _, s := range p.Devices[device].Sources {
 			for i, rule := range s.Rules {
 				used[rule] = true
-				if to := p.Rules[rule].To; len(to) == 1 {
-					add("What is in %s of %s goes to one place only, %s: if that one is lost, so is the copy. Name a second under \"to\" of %s.", s.Folder, device, to[0], rule)
+				if len(p.Rules[rule].To) == 1 {
+					alone[rule] = append(alone[rule], s.Folder)
 				}
 				if before, all := takenBefore(p, s.Rules[:i], rule); all {
 					add("%s does nothing for %s of %s: %s, which stands before it, takes all that it would.", rule, s.Folder, device, before)
 				}
 			}
+		}
+		for _, rule := range slices.Sorted(maps.Keys(alone)) {
+			add("What is in %s of %s goes to one place only, %s: if that one is lost, so is the copy. Name a second under \"to\" of %s.", gate.And(alone[rule]), device, p.Rules[rule].To[0], rule)
 		}
 	}
 	says = append(says, forgotten(p)...)

@@ -102,7 +102,7 @@ func console(ctx context.Context, link string) (err error) {
 		func() error { return b.Size(1280, 800) },
 		func() error { return shot("destinations") },
 		func() error { return b.Click("Add a destination") },
-		func() error { return b.Click("WebDAV") },
+		func() error { return b.Click("A web storage") },
 		func() error { return shot("destination-add") },
 		func() error { return b.Click("Close") },
 		func() error { return b.Click("Plan") },

@@ -118,8 +118,11 @@ func (d *Device) safeBelow(ctx context.Context, l *wire.Look, path string) error
 
 // fill writes a sum as it is told.
 func fill(l *wire.Look, s look.Sum) {
-	l.All, l.Unreadable, l.ByContent, l.Pictures = wire.Amount(s.All), s.Unreadable, s.Known, append([]string{}, s.Pictures...)
+	l.All, l.Unreadable, l.ByContent, l.Pictures = wire.Amount(s.All), s.Unreadable, s.Known, []wire.LookPicture{}
 	l.Kinds, l.Years, l.Folders, l.LeftOut, l.Unread = []wire.LookKind{}, []wire.LookYear{}, []wire.LookFolder{}, []wire.LookLeft{}, []wire.Problem{}
+	for _, p := range s.Pictures {
+		l.Pictures = append(l.Pictures, wire.LookPicture{Path: p.Path, Kind: p.Kind, TakenAt: p.TakenAt, TakenFrom: string(p.TakenFrom)})
+	}
 	for _, k := range media.Kinds {
 		if a, some := s.Kinds[k]; some {
 			l.Kinds = append(l.Kinds, wire.LookKind{Kind: k, Amount: wire.Amount(a)})

@@ -11,6 +11,7 @@ import (
 	"yardtide/core/queue"
 	"yardtide/core/sentences"
 	"yardtide/engine/records"
+	"yardtide/engine/sensor"
 	"yardtide/wire"
 )
 
@@ -30,7 +31,7 @@ func (d *Device) Status(ctx context.Context) (wire.Device, error) {
 	if err != nil {
 		return wire.Device{}, err
 	}
-	s := wire.Device{Name: d.Name, States: map[queue.State]wire.Amount{}, Kinds: []media.Kind{}, Sends: d.sending(now), Sources: []wire.Source{}}
+	s := wire.Device{Name: d.Name, Modem: sensor.Modem(d.Sensor), States: map[queue.State]wire.Amount{}, Kinds: []media.Kind{}, Sends: d.sending(now), Sources: []wire.Source{}}
 	d.mu.Lock()
 	s.Conditions, s.Pause, s.Problem = d.now, d.pause, d.problem
 	s.Pause.On = s.Pause.Active(now)

@@ -46,6 +46,12 @@ type Amount struct{ N, Bytes int64 }
 func (a *Amount) add(bytes int64)  { a.N, a.Bytes = a.N+1, a.Bytes+bytes }
 func (a *Amount) take(bytes int64) { a.N, a.Bytes = a.N-1, a.Bytes-bytes }
 
+// Picture is a picture that was found.
+type Picture struct {
+	Path string // below the folder
+	media.Facts
+}
+
 // Sum is what was found so far.
 type Sum struct {
 	All     Amount
@@ -58,7 +64,7 @@ type Sum struct {
 	Unreadable int64
 	// Known is how many files were told by their content; the others by their names.
 	Known    int64
-	Pictures []string // paths below it of a few pictures, from all over
+	Pictures []Picture // a few, from all over
 }
 
 const (
@@ -300,7 +306,7 @@ func (l *looker) read(e entry) {
 		l.put(now, e.size, (*Amount).add)
 	}
 	if now.why == "" && (facts.Kind == media.Photo || facts.Kind == media.Graphic) {
-		l.pick(e.path)
+		l.pick(Picture{e.path, facts})
 	}
 }
 
@@ -318,14 +324,14 @@ func (l *looker) probe(e entry) (media.Facts, error) {
 
 // pick keeps a few pictures to show, from all over: the first, and later ones in the
 // place of earlier ones, ever more rarely. The caller has the lock.
-func (l *looker) pick(path string) {
+func (l *looker) pick(p Picture) {
 	l.seen++
 	if len(l.sum.Pictures) < mostPictures {
-		l.sum.Pictures = append(l.sum.Pictures, path)
+		l.sum.Pictures = append(l.sum.Pictures, p)
 		return
 	}
 	if l.seen&(l.seen-1) == 0 { // 8, 16, 32 …
-		l.sum.Pictures[int(l.seen/8)%mostPictures] = path
+		l.sum.Pictures[int(l.seen/8)%mostPictures] = p
 	}
 }
 

@@ -73,10 +73,10 @@ func TestALookTellsWhatIsThere(t *testing.T) {
 	assert.Zero(t, sum.Unreadable)
 }
 
-func withoutEmpty(pictures []string) (list []string) {
+func withoutEmpty(pictures []look.Picture) (list []string) {
 	for _, p := range pictures {
-		if p != "empty.jpg" {
-			list = append(list, p)
+		if p.Path != "empty.jpg" {
+			list = append(list, p.Path)
 		}
 	}
 	return list

@@ -1,6 +1,7 @@
 package sensor
 
 import (
+	"cmp"
 	"context"
 	"os"
 	"path/filepath"
@@ -51,6 +52,20 @@ func (l Linux) Watch(ctx context.Context, tell func(gate.Conditions)) error {
 		case <-tick.C:
 		}
 	}
+}
+
+// Modem tells whether the machine has one, up or not.
+func (l Linux) Modem() gate.Known {
+	links, told := entries(filepath.Join(cmp.Or(l.Root, "/sys"), "class/net"))
+	if !told {
+		return gate.Unknown
+	}
+	for _, link := range links {
+		if strings.Contains(word(link, "uevent"), "DEVTYPE=wwan") {
+			return gate.Yes
+		}
+	}
+	return gate.No
 }
 
 func (l Linux) read() gate.Conditions {

@@ -16,6 +16,17 @@ type Sensor interface {
 	Watch(ctx context.Context, tell func(gate.Conditions)) error
 }
 
+// Modem tells whether a sensor's device has a modem; unknown when it cannot tell.
+func Modem(s Sensor) gate.Known {
+	if able, is := s.(interface{ Modem() gate.Known }); is {
+		return able.Modem()
+	}
+	return gate.Unknown
+}
+
+// Modem tells that a device whose conditions are set has one.
+func (s *Set) Modem() gate.Known { return gate.Yes }
+
 // Set is a sensor whose conditions are set. The zero value has no network.
 type Set struct {
 	mu      sync.Mutex

@@ -104,6 +104,7 @@ func (s *Server) routes() {
 	s.destinationRoutes()
 	s.jobRoutes()
 	s.lookRoutes()
+	s.setupRoutes()
 	s.standinRoutes()
 }
 

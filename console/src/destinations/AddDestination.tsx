@@ -1,4 +1,5 @@
 import { Dialog, DialogBackdrop, DialogPanel, DialogTitle, Field, Input, Label } from "@headlessui/react";
+import { useMutation } from "@tanstack/react-query";
 import { X } from "lucide-react";
 import { useState } from "react";
 import type { Draft } from "../api";
@@ -14,10 +15,10 @@ import { TrialSteps } from "./TrialSteps";
 type Kind = "folder" | "webdav" | "sftp" | "s3";
 
 const kinds: { value: Kind; label: string }[] = [
-  { value: "folder", label: "Folder or disk" },
-  { value: "webdav", label: "WebDAV" },
-  { value: "sftp", label: "SSH (SFTP)" },
-  { value: "s3", label: "S3 bucket" },
+  { value: "folder", label: "A disk or folder" },
+  { value: "webdav", label: "A web storage (WebDAV)" },
+  { value: "sftp", label: "A box on my network (SSH)" },
+  { value: "s3", label: "A bucket (S3)" },
 ];
 
 /** The fields of each kind, by their name in the form. */
@@ -71,8 +72,11 @@ function draftOf(
   };
 }
 
+/** Where a destination goes that was tried: into the plan, or into the first one as it is being made. */
+type Into = { says: string; put: (draft: Draft, job: string) => Promise<unknown> };
+
 /** Sets a new destination up: what it is, a trial, and into the plan. */
-export function AddDestination({ close }: { close: () => void }) {
+export function AddDestination({ close, into }: { close: () => void; into?: Into }) {
   const [kind, setKind] = useState<Kind>("folder");
   const [values, setValues] = useState<Record<string, string>>({});
   const [trusted, setTrusted] = useState<Record<string, string>>({});
@@ -81,7 +85,11 @@ export function AddDestination({ close }: { close: () => void }) {
   const job = useJob(begin.data);
   const trial = job?.trial;
   const running = begin.isPending || job?.state === "running";
-  const add = useAdd();
+  const toPlan = useAdd();
+  const add = useMutation({
+    mutationFn: async (d: Draft): Promise<unknown> =>
+      into ? into.put(d, job?.id ?? "") : toPlan.mutateAsync(d),
+  });
   const draft = draftOf(kind, values, trusted, makeFolder);
   const set = (name: string, value: string) => {
     begin.reset();
@@ -98,7 +106,9 @@ export function AddDestination({ close }: { close: () => void }) {
       <DialogBackdrop className="fixed inset-0 bg-tide-deep/50" />
       <DialogPanel className="fixed inset-y-0 right-0 w-full max-w-lg overflow-y-auto border-l border-line bg-plank p-5">
         <div className="mb-4 flex items-start justify-between gap-3">
-          <DialogTitle className="text-xl font-semibold">Add a destination</DialogTitle>
+          <DialogTitle className="text-xl font-semibold">
+            {into ? "Add a place" : "Add a destination"}
+          </DialogTitle>
           <Button onClick={close} aria-label="Close">
             <X aria-hidden className="size-4" />
           </Button>
@@ -196,7 +206,7 @@ export function AddDestination({ close }: { close: () => void }) {
           )}
           {works && (
             <Button strong disabled={add.isPending} onClick={() => add.mutate(draft, { onSuccess: close })}>
-              Put it into the plan
+              {into?.says ?? "Put it into the plan"}
             </Button>
           )}
         </div>

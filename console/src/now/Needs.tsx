@@ -36,7 +36,7 @@ function Mend({ need: n }: { need: Need }) {
   const retry = useRetry();
   if (n.mends === "plan") {
     return (
-      <Link to="/destinations" className={buttonLook}>
+      <Link to="/setup" className={buttonLook}>
         Say where your pictures go
       </Link>
     );

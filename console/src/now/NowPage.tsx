@@ -1,3 +1,4 @@
+import { Navigate } from "@tanstack/react-router";
 import { Loading, Notice } from "../parts/Notice";
 import { useYard } from "../yard";
 import { DestinationRoom } from "./DestinationRoom";
@@ -23,6 +24,7 @@ export function NowPage() {
     );
   }
   const y = yard.data;
+  if (!y.yard) return <Navigate to="/setup" replace />;
   return (
     <div className="space-y-3">
       <Headline yard={y} />

@@ -44,6 +44,11 @@ export function Frame() {
             <Link to="/plan" className={tab}>
               Plan
             </Link>
+            {yard.data && !yard.data.yard && (
+              <Link to="/setup" className={tab}>
+                Set-up
+              </Link>
+            )}
           </nav>
           <p className="ml-auto hidden text-sm text-quiet sm:block" role="status">
             {connection[link.state]}

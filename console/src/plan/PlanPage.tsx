@@ -24,9 +24,9 @@ export function PlanPage() {
     return (
       <Notice title="There is no plan yet">
         <p>
-          A first one is made with the first destination: add it on the page{" "}
-          <Link to="/destinations" className="underline">
-            Destinations
+          It is made step by step:{" "}
+          <Link to="/setup" className="underline">
+            set it up
           </Link>
           .
         </p>

@@ -1,0 +1,97 @@
+import type { LookFolder, LookKind, LookPicture, LookYear } from "../api";
+import { bytes, count, ofKind } from "../words";
+import { Button } from "./Button";
+
+type Figures = { kinds: LookKind[]; years: LookYear[]; folders: LookFolder[]; pictures: LookPicture[] };
+
+const most = 8; // folders that are told
+
+/** What is in a folder: of which kinds and years, where most of it lies, and a few pictures. */
+export function FolderFigures(props: {
+  look: Figures;
+  job: string;
+  pick?: (folder: string) => void;
+  can?: (folder: string) => boolean;
+}) {
+  const { look: l, job, pick, can } = props;
+  const below = l.folders.filter((f) => f.name !== ".").slice(0, most);
+  return (
+    <div className="mt-3 space-y-4 rounded-md border border-line p-3">
+      {l.kinds.length === 0 ? (
+        <p className="text-quiet">Nothing is in it that could be taken up.</p>
+      ) : (
+        <ul className="flex flex-wrap gap-x-5 gap-y-1">
+          {l.kinds.map((k) => (
+            <li key={k.kind}>
+              {ofKind(k.n, k.kind)}, <span className="text-quiet">{bytes(k.bytes)}</span>
+            </li>
+          ))}
+        </ul>
+      )}
+      {l.pictures.length > 0 && job !== "" && (
+        <ul className="flex flex-wrap gap-2">
+          {l.pictures.map((p, i) => (
+            <li key={p.path}>
+              <img
+                src={`/api/v1/jobs/${encodeURIComponent(job)}/pictures/${i}`}
+                alt={p.path}
+                loading="lazy"
+                className="size-16 rounded bg-wash object-cover text-[0]"
+              />
+            </li>
+          ))}
+        </ul>
+      )}
+      <Years years={l.years} />
+      {below.length > 0 && (
+        <ul aria-label="Folders in it, the largest first">
+          {below.map((f) => (
+            <li key={f.name} className="flex flex-wrap items-center justify-between gap-x-3 py-1">
+              <span className="min-w-0 wrap-anywhere">
+                {f.name}{" "}
+                <span className="text-quiet">
+                  {count(f.n, "file")}, {bytes(f.bytes)}
+                </span>
+              </span>
+              {pick && can?.(f.name) && (
+                <Button onClick={() => pick(f.name)} aria-label={`This one alone: ${f.name}`}>
+                  This one alone
+                </Button>
+              )}
+            </li>
+          ))}
+        </ul>
+      )}
+    </div>
+  );
+}
+
+/** How much was taken in which year. */
+function Years({ years }: { years: LookYear[] }) {
+  if (years.length < 2) return null;
+  const first = years[0]?.year ?? 0;
+  const all = Array.from({ length: (years.at(-1)?.year ?? first) - first + 1 }, (_, i) => {
+    const year = first + i; // one in which nothing was taken is a gap
+    return years.find((y) => y.year === year) ?? { year, n: 0, bytes: 0 };
+  });
+  const top = Math.max(...years.map((y) => y.n));
+  const says = years.map((y) => `${y.year}: ${count(y.n, "file")}`).join(", ");
+  return (
+    <div role="img" aria-label={`By year. ${says}`}>
+      <div className="flex h-16 items-end gap-px" aria-hidden>
+        {all.map((y) => (
+          <div
+            key={y.year}
+            title={`${y.year}: ${count(y.n, "file")}, ${bytes(y.bytes)}`}
+            className="min-w-1 flex-1 rounded-t bg-tide"
+            style={{ height: y.n > 0 ? `${Math.max(4, (100 * y.n) / top)}%` : 0 }}
+          />
+        ))}
+      </div>
+      <div className="flex justify-between text-sm text-quiet" aria-hidden>
+        <span>{first}</span>
+        <span>{years.at(-1)?.year}</span>
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,54 @@
+import type { SetupNow } from "../api";
+import { pathsApiV1ItemsGetParametersQueryKindValues as kinds } from "../api.gen";
+import { Failure } from "../parts/Failure";
+import { bytes, plural } from "../words";
+import { useChange } from "./queries";
+
+const notes: Record<string, string> = {
+  raw: "what the camera's sensor saw; easily forgotten, and not made again",
+  graphic: "screenshots and drawings",
+  document: "letters, tables, notes",
+  other: "whatever else lies there",
+};
+
+/** Step 3: the kinds, with how much there is of each. */
+export function How({ now }: { now: SetupNow }) {
+  const change = useChange();
+  const of = (kind: string) => now.kinds.find((k) => k.kind === kind);
+  return (
+    <>
+      <p className="text-quiet">Told by what is in a file, not by its name. They go as they were shot.</p>
+      <fieldset>
+        <legend className="sr-only">Kinds</legend>
+        <ul className="divide-y divide-line">
+          {kinds.map((kind) => {
+            const there = of(kind);
+            const on = now.take.includes(kind);
+            return (
+              <li key={kind} className="py-2">
+                <label className="flex flex-wrap items-baseline gap-x-3">
+                  <input
+                    type="checkbox"
+                    checked={on}
+                    onChange={() =>
+                      change.mutate({
+                        take: on ? now.take.filter((k) => k !== kind) : [...now.take, kind],
+                      })
+                    }
+                    className="size-4 translate-y-0.5 accent-tide"
+                  />
+                  <span className="font-semibold first-letter:uppercase">{plural(kind)}</span>
+                  <span>
+                    {there ? `${there.n.toLocaleString("en-GB")}, ${bytes(there.bytes)}` : "none found"}
+                  </span>
+                  <span className="text-sm text-quiet">{notes[kind]}</span>
+                </label>
+              </li>
+            );
+          })}
+        </ul>
+      </fieldset>
+      <Failure error={change.error} />
+    </>
+  );
+}

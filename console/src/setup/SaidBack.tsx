@@ -1,0 +1,72 @@
+import type { SetupNow } from "../api";
+import { Button } from "../parts/Button";
+import { Failure } from "../parts/Failure";
+import { useChange, useStart } from "./queries";
+import { Written } from "./When";
+
+/** Step 6: the whole in a few sentences, what it comes to in numbers, and the start. */
+export function SaidBack({ now }: { now: SetupNow }) {
+  const change = useChange();
+  const start = useStart();
+  const counting = now.folders.some((f) => f.on && f.counting);
+  return (
+    <>
+      <Written
+        label="What your household is called"
+        hint="Home"
+        value={now.yard}
+        change={(yard) => change.mutate({ yard })}
+      />
+      {now.missing.length > 0 ? (
+        <div className="space-y-2 rounded-md bg-lamp p-3">
+          <p>Before it can start:</p>
+          <ul className="space-y-2">
+            {now.missing.map((m) => (
+              <li key={m.says} className="flex flex-wrap items-center gap-x-3 gap-y-1">
+                <span className="wrap-anywhere">{m.says}</span>
+                {m.step < 6 && <Button onClick={() => change.mutate({ step: m.step })}>Go there</Button>}
+              </li>
+            ))}
+          </ul>
+        </div>
+      ) : (
+        <>
+          <ul className="space-y-2" aria-label="What would happen">
+            {now.says.map((s) => (
+              <li key={s} className="wrap-anywhere">
+                {s}
+              </li>
+            ))}
+            {now.rooms.map((r) => (
+              <li key={r.name} className={`wrap-anywhere ${r.fits ? "" : "rounded-md bg-lamp p-2"}`}>
+                {r.says}
+              </li>
+            ))}
+          </ul>
+          {now.notes.length > 0 && (
+            <ul aria-label="To think of" className="list-disc space-y-1 rounded-md bg-lamp p-3 pl-8">
+              {now.notes.map((n) => (
+                <li key={n} className="wrap-anywhere">
+                  {n}
+                </li>
+              ))}
+            </ul>
+          )}
+          <details>
+            <summary className="cursor-pointer text-quiet">The plan that it makes</summary>
+            <pre className="mt-2 rounded-md whitespace-pre-wrap wrap-anywhere bg-wash p-3 text-sm">
+              {now.text}
+            </pre>
+          </details>
+          {counting && (
+            <p className="text-quiet">Folders are still being counted; it can start all the same.</p>
+          )}
+          <Button strong disabled={start.isPending} onClick={() => start.mutate(now.version)}>
+            {start.isPending ? "Starting…" : "Start"}
+          </Button>
+        </>
+      )}
+      <Failure error={start.error ?? change.error} />
+    </>
+  );
+}

@@ -1,0 +1,52 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yardtide/service"
+	"yardtide/wire"
+)
+
+func (s *Server) setupRoutes() {
+	call(s, "setup", http.MethodGet, "/setup", "How far the first plan is, and what it would come to", s.setupNow)
+	call(s, "change-setup", http.MethodPatch, "/setup", "Change what is given of the first plan", func(ctx context.Context, in *request[wire.SetupChange]) (*answer[wire.SetupNow], error) {
+		return s.setupThen(ctx, s.service.ChangeSetup(in.Body))
+	})
+	call(s, "add-setup-place", http.MethodPost, "/setup/places", "Put a place that was tried into the first plan", func(ctx context.Context, in *request[wire.SetupAdd]) (*answer[wire.SetupNow], error) {
+		return s.setupThen(ctx, noJob(in.Body.Job, s.service.AddSetupPlace(in.Body)))
+	})
+	call(s, "remove-setup-place", http.MethodDelete, "/setup/places/{name}", "Take a place out of the first plan", func(ctx context.Context, in *named) (*answer[wire.SetupNow], error) {
+		return s.setupThen(ctx, s.service.RemoveSetupPlace(in.Name))
+	})
+	call(s, "start-setup", http.MethodPost, "/setup/start", "Put the first plan in force", func(ctx context.Context, in *request[wire.SetupStart]) (*struct{}, error) {
+		return nil, setupProblem(s.service.StartSetup(ctx, in.Body))
+	})
+}
+
+func (s *Server) setupNow(ctx context.Context, _ *struct{}) (*answer[wire.SetupNow], error) {
+	now, err := s.service.Setup(ctx)
+	return &answer[wire.SetupNow]{now}, err
+}
+
+// setupThen answers with the set-up after a change.
+func (s *Server) setupThen(ctx context.Context, err error) (*answer[wire.SetupNow], error) {
+	if err != nil {
+		return nil, setupProblem(err)
+	}
+	return s.setupNow(ctx, nil)
+}
+
+func setupProblem(err error) error {
+	var refused service.SetupRefused
+	switch {
+	case errors.As(err, &refused):
+		return huma.Error422UnprocessableEntity(sentence(refused))
+	case errors.Is(err, service.ErrSetUp), errors.Is(err, service.ErrStaleSetup):
+		return huma.Error409Conflict(sentence(err))
+	}
+	return planProblem(err)
+}

@@ -1,0 +1,119 @@
+package wire
+
+import (
+	"yardtide/core/gate"
+	"yardtide/core/media"
+	"yardtide/core/plan"
+)
+
+// Setup is a household's first plan as it is being made, step by step. Nothing of it
+// counts before it is started.
+type Setup struct {
+	Version int64         `json:"version" doc:"Each change makes the next"`
+	Step    int           `json:"step" doc:"1 where to, 2 what, 3 how, 4 when, 5 names, 6 said back"`
+	Yard    string        `json:"yard" doc:"What the household's installation is called"`
+	Device  string        `json:"device" doc:"Whose folders they are: this computer"`
+	Places  []SetupPlace  `json:"places"`
+	Folders []SetupFolder `json:"folders"`
+	Take    []media.Kind  `json:"take" enum:"photo,raw,graphic,video,audio,document,other"`
+	// How and when it goes.
+	Cellular  bool   `json:"cellular" doc:"Also over cellular"`
+	Allowance string `json:"allowance" doc:"What may go over cellular, such as 45 MB per day; empty for no bound"`
+	Videos    bool   `json:"videos" doc:"Videos over cellular, too"`
+	Power     string `json:"power" doc:"As the plan has it, empty for any"`
+	Hours     string `json:"hours" doc:"As the plan has it, empty for any"`
+	Layout    string `json:"layout" doc:"Where an item lands at a place"`
+}
+
+// SetupPlace is a destination that was tried.
+type SetupPlace struct {
+	Name        string           `json:"name"`
+	Destination plan.Destination `json:"destination"`
+	Free        int64            `json:"free" doc:"Bytes, -1 when it does not tell"`
+	Rate        int64            `json:"rate" doc:"Bytes a second, as the trial saw, 0 when nobody knows"`
+}
+
+// SetupFolder is a folder that may be taken up.
+type SetupFolder struct {
+	Folder   string        `json:"folder" doc:"As the plan would name it"`
+	Path     string        `json:"path"`
+	On       bool          `json:"on" doc:"It is taken up"`
+	Counting bool          `json:"counting" doc:"It is being looked at"`
+	Job      string        `json:"job" doc:"The job that looked at it, for its pictures; empty after a restart"`
+	Problem  string        `json:"problem" doc:"Why it cannot be looked at, else empty"`
+	All      Amount        `json:"all"`
+	Kinds    []LookKind    `json:"kinds"`
+	Years    []LookYear    `json:"years"`
+	Folders  []LookFolder  `json:"folders" doc:"The folders in it, the largest first"`
+	Pictures []LookPicture `json:"pictures"`
+}
+
+// SetupChange changes what is given, and leaves the rest.
+type SetupChange struct {
+	Step      *int           `json:"step,omitempty" minimum:"1" maximum:"6"`
+	Yard      *string        `json:"yard,omitempty" maxLength:"200"`
+	On        *SetupFolderOn `json:"on,omitempty"`
+	Take      *[]media.Kind  `json:"take,omitempty" enum:"photo,raw,graphic,video,audio,document,other"`
+	Cellular  *bool          `json:"cellular,omitempty"`
+	Allowance *string        `json:"allowance,omitempty" maxLength:"200"`
+	Videos    *bool          `json:"videos,omitempty"`
+	Power     *string        `json:"power,omitempty" maxLength:"200"`
+	Hours     *string        `json:"hours,omitempty" maxLength:"200"`
+	Layout    *string        `json:"layout,omitempty" maxLength:"500"`
+}
+
+// SetupFolderOn takes a folder up, or not.
+type SetupFolderOn struct {
+	Folder string `json:"folder" maxLength:"4096"`
+	On     bool   `json:"on"`
+	Forget bool   `json:"forget,omitempty" doc:"Take it out of the list"`
+}
+
+// SetupAdd is a place that a trial found good.
+type SetupAdd struct {
+	Draft
+	Job string `json:"job" doc:"The trial"`
+}
+
+// SetupNow is the set-up, what is known of it, and what it would come to.
+type SetupNow struct {
+	Setup
+	Battery gate.Known  `json:"battery" enum:"unknown,yes,no" doc:"Whether the device has one"`
+	Modem   gate.Known  `json:"modem" enum:"unknown,yes,no" doc:"Whether the device has one"`
+	InForce bool        `json:"inForce" doc:"There is a plan already: it is changed on the page Plan"`
+	Takes   Amount      `json:"takes" doc:"What would be taken up"`
+	Kinds   []LookKind  `json:"kinds" doc:"What is in the folders that are taken up, by kind"`
+	Says    []string    `json:"says" doc:"The whole in a few sentences"`
+	Rooms   []SetupRoom `json:"rooms" doc:"What each place would get, and whether it fits"`
+	Missing []SetupLack `json:"missing" doc:"What stands in the way of starting"`
+	Notes   []string    `json:"notes" doc:"What it allows and was hardly meant"`
+	Names   []SetupName `json:"names" doc:"Where items would land, the awkward ones, too"`
+	Text    string      `json:"text" doc:"The plan that it makes, empty while something stands in the way"`
+}
+
+// SetupRoom is what a place would get.
+type SetupRoom struct {
+	Name    string `json:"name"`
+	Free    int64  `json:"free" doc:"Bytes, -1 when it does not tell"`
+	Fits    bool   `json:"fits"`
+	Seconds int64  `json:"seconds" doc:"How long it takes at the speed that the trial saw and in the hours that were chosen, 0 when nobody knows"`
+	Says    string `json:"says"`
+}
+
+// SetupLack is what stands in the way of starting, and the step at which it is mended.
+type SetupLack struct {
+	Step int    `json:"step"`
+	Says string `json:"says"`
+}
+
+// SetupName is where an item would land.
+type SetupName struct {
+	What string `json:"what" doc:"What is odd about it, empty for an ordinary one"`
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
+// SetupStart starts what was said back.
+type SetupStart struct {
+	Version int64 `json:"version" doc:"The version that was said back; it is refused when another is"`
+}
