@@ -17,9 +17,12 @@ import (
 
 func planCommand() command {
 	return command{
-		name: "plan", usage: "check FILE | apply FILE [-base N] | show | history | diff [A] B | undo [N] | schema", short: "check, apply or show the plan, and its versions",
+		name: "plan", usage: "check FILE | try FILE | apply FILE [-base N] | show | history | diff [A] B | undo [N] | schema", short: "check, try, apply or show the plan, and its versions",
 		long: `check looks for mistakes and says all of them, with line and column; it needs
-no service, and with one (YARDTIDE_TOKEN) also tells what would follow. apply puts a plan in force, after the same check; with -base it is
+no service, and with one (YARDTIDE_TOKEN) also tells what would follow. try tells what a plan would do to the items that
+there are: what is newly taken up or left out, what would go now and over which
+network, what each place gets and whether it fits, and what would no longer count as
+safe, beside what today's plan does; it changes nothing. apply puts a plan in force, after the same check; with -base it is
 refused when another version than N is in force, so that nobody's change gets
 lost. show prints the one in force, and its version on the standard error.
 history tells every change in a sentence, the newest first; diff tells what changed
@@ -34,11 +37,11 @@ the standard input.`,
 			base := fs.Int64("base", 0, "the `version` that the file was made of, as plan show tells it")
 			return func(ctx context.Context, e env, args []string) error {
 				if len(args) == 0 {
-					return wrongUse("say check, apply, show, history, diff, undo or schema")
+					return wrongUse("say check, try, apply, show, history, diff, undo or schema")
 				}
 				verb, args := args[0], args[1:]
 				switch verb {
-				case "check", "apply":
+				case "check", "try", "apply":
 					if len(args) != 1 {
 						return wrongUse("name one file")
 					}
@@ -51,6 +54,21 @@ the standard input.`,
 						return err
 					}
 					draft := wire.PlanDraft{Text: string(text), File: args[0]}
+					if verb == "try" {
+						tried, err := r.client(e).TryPlan(ctx, draft)
+						if err != nil {
+							return err
+						}
+						if r.json {
+							return asJSON(e.out, tried)
+						}
+						for _, says := range tried.Says {
+							fmt.Fprintln(e.out, plain(says))
+						}
+						printNotes(e, wire.PlanNotes{Notes: tried.Notes})
+						printTried(newPage(e, ""), tried)
+						return nil
+					}
 					if verb == "check" {
 						if r.json {
 							return asJSON(e.out, p)
@@ -115,7 +133,7 @@ the standard input.`,
 					}
 					return err
 				}
-				return wrongUse("%q is none of check, apply, show, history, diff, undo, schema", verb)
+				return wrongUse("%q is none of check, try, apply, show, history, diff, undo, schema", verb)
 			}
 		},
 	}

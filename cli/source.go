@@ -144,6 +144,10 @@ func edited(e env, done wire.PlanEdited, json bool) error {
 		fmt.Fprintln(e.out, plain(says))
 	}
 	printNotes(e, wire.PlanNotes{Notes: done.Notes})
+	if done.Tried != nil {
+		printTried(newPage(e, ""), *done.Tried)
+		fmt.Fprintln(e.out)
+	}
 	if done.Version == 0 {
 		fmt.Fprintln(e.out, "That was a try; nothing is changed.")
 		return nil

@@ -200,6 +200,11 @@ func (c Client) Prove(ctx context.Context, o wire.ProveOrder) (j wire.Job, err e
 	return j, c.do(ctx, http.MethodPost, "/api/v1/prove", o, &j)
 }
 
+// TryPlan asks what a plan would do to the yard's items.
+func (c Client) TryPlan(ctx context.Context, d wire.PlanDraft) (t wire.PlanTried, err error) {
+	return t, c.do(ctx, http.MethodPost, "/api/v1/plan/try", d, &t)
+}
+
 // Usual lists the folders in which people mostly keep their things on a device.
 func (c Client) Usual(ctx context.Context, device string) (list []wire.UsualFolder, err error) {
 	return list, c.do(ctx, http.MethodGet, "/api/v1/devices/"+url.PathEscape(device)+"/folders", nil, &list)

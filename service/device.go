@@ -36,6 +36,9 @@ type Device interface {
 	Look(ctx context.Context, folder string, set *plan.Source, tell func(wire.Look)) error
 	PictureAt(ctx context.Context, path string) ([]byte, error)
 
+	// TryPlan tells what a plan would do to its items.
+	TryPlan(ctx context.Context, p *plan.Plan) (device.Tried, error)
+
 	Pause(ctx context.Context, until time.Time) error
 	Resume(ctx context.Context) error
 	CostOf(ctx context.Context, keys []string) (wire.Cost, error)

@@ -256,7 +256,12 @@ func (s *Service) editBy(ctx context.Context, try bool, write func(string) (stri
 	}
 	if try {
 		before, _ := s.PlanText()
-		_, err := edit(before)
+		after, err := edit(before)
+		if err != nil {
+			return out, err
+		}
+		tried, err := s.TryPlan(ctx, "plan.yaml", after)
+		out.Tried = &tried
 		return out, err
 	}
 	out.Version, err = s.editPlan(ctx, edit)

@@ -121,6 +121,8 @@ type PlanEdited struct {
 	Version int64    `json:"version" doc:"The version that it became, 0 when it was only tried"`
 	Says    []string `json:"says" doc:"What it changes, in sentences"`
 	Notes   []string `json:"notes" doc:"What the keeper must know of it"`
+	// Of a try.
+	Tried *PlanTried `json:"tried,omitempty" doc:"What it would do to the yard's items, when it was only tried"`
 }
 
 // PlanChange is a plan that is to take the place of the one in force.

@@ -435,6 +435,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plan/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a plan would do to the yard's items, beside what today's does; nothing is changed */
+        post: operations["try-plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plan/undo": {
         parameters: {
             query?: never;
@@ -1297,6 +1314,8 @@ export interface components {
             notes: string[];
             /** @description What it changes, in sentences */
             says: string[];
+            /** @description What it would do to the yard's items, when it was only tried */
+            tried?: components["schemas"]["PlanTried"];
             /**
              * Format: int64
              * @description The version that it became, 0 when it was only tried
@@ -1369,6 +1388,16 @@ export interface components {
              * @description 1 is the first; each change makes the next
              */
             version: number;
+        };
+        PlanTried: {
+            /** @description What it would do to the items of each */
+            devices: components["schemas"]["TriedDevice"][];
+            /** @description What the keeper must know of it, and what was hardly meant */
+            notes: string[];
+            /** @description What each place would get */
+            places: components["schemas"]["TriedPlace"][];
+            /** @description What it would change, in sentences */
+            says: string[];
         };
         PlanUndo: {
             /**
@@ -1749,6 +1778,53 @@ export interface components {
             says: string;
             /** @description What the keeper can do, empty when it went well */
             todo: string;
+        };
+        TriedDevice: {
+            device: string;
+            /** @description What is no longer taken up; what is stored of it stays */
+            left: components["schemas"]["TriedKind"][];
+            /** @description What is newly taken up */
+            new: components["schemas"]["TriedKind"][];
+            /** @description How it would stand */
+            then: components["schemas"]["TriedWay"][];
+            /** @description How what is still to come stands today, in copies */
+            today: components["schemas"]["TriedWay"][];
+            /** @description What counts as safe today, and would not until it is at every place that the plan asks for */
+            uncounted: components["schemas"]["Amount"];
+            /** @description Folders that were not walked yet: what is in them is not counted */
+            unknown: string[];
+        };
+        TriedKind: {
+            /** Format: int64 */
+            bytes: number;
+            kind: string;
+            /** Format: int64 */
+            n: number;
+            /** @description The first of them */
+            paths: string[];
+            /** @description Why they are left out, empty for what is taken up */
+            why: string;
+        };
+        TriedPlace: {
+            fits: boolean;
+            name: string;
+            /**
+             * Format: int64
+             * @description Bytes that may still be filled, -1 when nobody knows
+             */
+            room: number;
+            says: string;
+            then: components["schemas"]["Amount"];
+            today: components["schemas"]["Amount"];
+        };
+        TriedWay: {
+            /** Format: int64 */
+            bytes: number;
+            /** @description They go now, as senders are free */
+            goes: boolean;
+            /** Format: int64 */
+            n: number;
+            says: string;
         };
         UsualFolder: {
             /** @description As the plan would name it */
@@ -4074,6 +4150,93 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlanEdited"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanTried"];
                 };
             };
             /** @description Bad Request */

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -97,6 +98,15 @@ func (c Chooser) Choose(f Found) (rule, why string) {
 		}
 	}
 	return "", "No rule of the source takes " + f.Kind.Plural() + " like it."
+}
+
+// ByKind tells whether only the kind of a file decides, and whether it is hidden: then
+// many can be decided at once.
+func (c Chooser) ByKind() bool {
+	s := c.scope
+	s.Hidden = false
+	bounded := slices.ContainsFunc(c.rules, func(one choice) bool { return one.rule.LargerThan > 0 || one.rule.LongerThan > 0 })
+	return reflect.DeepEqual(s, Scope{}) && !bounded
 }
 
 // LeavesOut tells why the source's scope leaves a file out, "" when it does not.

@@ -24,22 +24,33 @@ func (d *Device) outside() gate.Situation {
 // not in it, so no lane with an allowance is open by it.
 func (d *Device) outlook() gate.Situation {
 	s := d.outside()
+	d.seePlaces(&s)
+	return s
+}
+
+// seePlaces fills in what is known of the places that a situation's plan names.
+func (d *Device) seePlaces(s *gate.Situation) {
 	s.Places = map[string]gate.At{}
 	for name, dest := range s.Plan.Destinations {
 		at := d.places.At(name)
 		at.Left = d.Fleet.Left(name, int64(dest.KeepFree))
 		s.Places[name] = at
 	}
-	return s
 }
 
 // situation is all that decisions rest on, and how many copies of each class there are
 // in each state.
 func (d *Device) situation(ctx context.Context) (gate.Situation, []records.Counter, error) {
 	s := d.outlook()
+	counters, err := d.gather(ctx, &s)
+	return s, counters, err
+}
+
+// gather fills in what the records know.
+func (d *Device) gather(ctx context.Context, s *gate.Situation) ([]records.Counter, error) {
 	counters, err := d.Records.Counters(ctx)
 	if err != nil {
-		return s, nil, err
+		return nil, err
 	}
 	s.Smallest = map[queue.Class]int64{}
 	for _, c := range counters {
@@ -48,7 +59,7 @@ func (d *Device) situation(ctx context.Context) (gate.Situation, []records.Count
 		}
 		smallest, some, err := d.Records.Smallest(ctx, c.Class)
 		if err != nil {
-			return s, nil, err
+			return nil, err
 		}
 		if some {
 			s.Smallest[c.Class] = smallest
@@ -64,11 +75,11 @@ func (d *Device) situation(ctx context.Context) (gate.Situation, []records.Count
 			}
 			start, _ := allowance.Period(limit.Per, s.Time, s.Zone)
 			if s.Accounts[account], err = d.Records.Account(ctx, lane.Over, start); err != nil {
-				return s, nil, err
+				return nil, err
 			}
 		}
 	}
-	return s, counters, nil
+	return counters, nil
 }
 
 // view is a situation of which much is told: each class is decided once.

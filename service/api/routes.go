@@ -290,6 +290,13 @@ func (s *Server) planRoutes() {
 		}
 		return s.planNow(in.Body.Text, version), nil
 	})
+	call(s, "try-plan", http.MethodPost, "/plan/try", "What a plan would do to the yard's items, beside what today's does; nothing is changed", func(ctx context.Context, in *request[wire.PlanDraft]) (*answer[wire.PlanTried], error) {
+		tried, err := s.service.TryPlan(ctx, orPlan(in.Body.File), in.Body.Text)
+		if err != nil {
+			return nil, planProblem(err)
+		}
+		return &answer[wire.PlanTried]{tried}, nil
+	})
 	call(s, "check-plan", http.MethodPost, "/plan/check", "Look for mistakes in a plan, and tell what follows from it", func(_ context.Context, in *request[wire.PlanDraft]) (*answer[wire.PlanNotes], error) {
 		p, err := plan.Parse(orPlan(in.Body.File), []byte(in.Body.Text))
 		if err != nil {

@@ -1,8 +1,9 @@
 import { useState } from "react";
 import type { Plan } from "../api";
 import { Button } from "../parts/Button";
+import { Figures } from "./Figures";
 import { Failure } from "../parts/Failure";
-import { useApply, useCheck } from "./queries";
+import { useApply, useTry } from "./queries";
 
 /**
  * The plan as text, to be changed: what a change would do is told before it counts. What is being
@@ -10,13 +11,13 @@ import { useApply, useCheck } from "./queries";
  */
 export function PlanText({ plan }: { plan: Plan }) {
   const [draft, setDraft] = useState<{ text: string; base: number }>();
-  const check = useCheck();
+  const tried = useTry();
   const apply = useApply();
   const text = draft?.text ?? plan.text;
   const changed = draft !== undefined && draft.text !== plan.text;
   const stale = changed && draft.base !== plan.version;
   const forget = () => {
-    check.reset();
+    tried.reset();
     apply.reset();
   };
   return (
@@ -36,19 +37,19 @@ export function PlanText({ plan }: { plan: Plan }) {
         className="w-full rounded-md border border-line bg-paper px-3 py-2 font-mono text-sm whitespace-pre"
       />
       <div className="mt-3 flex flex-wrap gap-2">
-        <Button disabled={!changed || check.isPending} onClick={() => check.mutate(text)}>
+        <Button disabled={!changed || tried.isPending} onClick={() => tried.mutate(text)}>
           See what it would change
         </Button>
         <Button
-          strong={check.data !== undefined}
-          disabled={!changed || check.data === undefined || apply.isPending}
+          strong={tried.data !== undefined}
+          disabled={!changed || tried.data === undefined || apply.isPending}
           onClick={() =>
             apply.mutate(
               { text, base: draft?.base ?? plan.version },
               {
                 onSuccess: () => {
                   setDraft(undefined);
-                  check.reset();
+                  tried.reset();
                 },
               },
             )
@@ -73,14 +74,15 @@ export function PlanText({ plan }: { plan: Plan }) {
             {draft.base}. Look at its history below; keep what you wrote, drop the change, and make it again.
           </p>
         )}
-        <Failure error={check.error ?? apply.error} />
-        {check.data && (
+        <Failure error={tried.error ?? apply.error} />
+        {tried.data && (
           <div className="rounded-md bg-wash p-3">
             <ul className="list-disc space-y-1 pl-5">
-              {[...check.data.says, ...check.data.notes].map((s) => (
+              {[...tried.data.says, ...tried.data.notes].map((s) => (
                 <li key={s}>{s}</li>
               ))}
             </ul>
+            <Figures tried={tried.data} />
           </div>
         )}
         {apply.data && <p>Version {apply.data.version} is in force.</p>}

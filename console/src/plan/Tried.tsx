@@ -2,6 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 import type { PlanEdited } from "../api";
 import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
+import { Figures } from "./Figures";
 import { useEdit } from "./queries";
 
 /** What an edit would change, before it counts; nothing until it was tried. */
@@ -30,11 +31,14 @@ export function Tried(props: {
       </div>
       <Failure error={tried.error ?? apply.error} />
       {tried.data && (
-        <ul className="list-disc space-y-1 rounded-md bg-wash p-3 pl-8 wrap-anywhere">
-          {[...tried.data.says, ...tried.data.notes].map((s) => (
-            <li key={s}>{s}</li>
-          ))}
-        </ul>
+        <div className="rounded-md bg-wash p-3">
+          <ul className="list-disc space-y-1 pl-5 wrap-anywhere">
+            {[...tried.data.says, ...tried.data.notes].map((s) => (
+              <li key={s}>{s}</li>
+            ))}
+          </ul>
+          {tried.data.tried && <Figures tried={tried.data.tried} />}
+        </div>
       )}
     </div>
   );

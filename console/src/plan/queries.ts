@@ -57,9 +57,9 @@ function useAnew() {
   return () => void client.invalidateQueries({ queryKey: key });
 }
 
-export function useCheck() {
+export function useTry() {
   return useMutation({
-    mutationFn: (text: string) => body(api.POST("/api/v1/plan/check", { body: { text } })),
+    mutationFn: (text: string) => body(api.POST("/api/v1/plan/try", { body: { text } })),
   });
 }
 

@@ -1,0 +1,180 @@
+package device
+
+import (
+	"cmp"
+	"context"
+	"maps"
+	"slices"
+
+	"yardtide/core/gate"
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+	"yardtide/engine/records"
+	"yardtide/wire"
+)
+
+// This file tells what a plan would do to the device's items. It changes nothing.
+
+// Tried is what a plan would do to a device's items, and what would still come to each
+// place, today and then.
+type Tried struct {
+	wire.TriedDevice
+	Today, Then map[string]wire.Amount // by destination
+}
+
+// TryPlan tells what a plan would do.
+func (d *Device) TryPlan(ctx context.Context, p *plan.Plan) (Tried, error) {
+	t := Tried{TriedDevice: wire.TriedDevice{Device: d.Name, New: []wire.TriedKind{}, Left: []wire.TriedKind{}, Unknown: []string{}}, Today: map[string]wire.Amount{}, Then: map[string]wire.Amount{}}
+	now, err := d.view(ctx)
+	if err != nil {
+		return t, err
+	}
+	then, err := d.viewUnder(ctx, now, p.On(d.Name))
+	if err != nil {
+		return t, err
+	}
+	standings, err := d.Records.Standings(ctx)
+	if err != nil {
+		return t, err
+	}
+	byID := map[int64]records.Standing{}
+	for _, st := range standings {
+		byID[st.ID] = st
+	}
+	today, later := ways{}, ways{}
+	kept := map[string]bool{}
+	for _, s := range then.Plan.Devices[d.Name].Sources {
+		kept[s.Folder] = true
+		d.mu.Lock()
+		known := d.sources[s.Folder] != nil && !d.sources[s.Folder].at.IsZero()
+		d.mu.Unlock()
+		if !known {
+			t.Unknown = append(t.Unknown, s.Folder)
+		}
+		groups, err := d.Records.Regroup(ctx, s.Folder, then.Plan.Chooser(s, then.Zone))
+		if err != nil {
+			return t, err
+		}
+		for _, g := range groups {
+			t.add(now, then, g, byID[g.Standing], today, later)
+		}
+	}
+	for _, s := range now.Plan.Devices[d.Name].Sources {
+		if kept[s.Folder] {
+			continue
+		}
+		none := then.Plan.Chooser(plan.Source{Folder: s.Folder, Scope: plan.Scope{Hidden: true}}, then.Zone)
+		groups, err := d.Records.Regroup(ctx, s.Folder, none)
+		if err != nil {
+			return t, err
+		}
+		for _, g := range groups {
+			g.Why = "Its folder is no longer in the plan."
+			t.add(now, then, g, byID[g.Standing], today, later)
+		}
+	}
+	t.TriedDevice.Today, t.TriedDevice.Then = today.list(), later.list()
+	for _, list := range [][]wire.TriedKind{t.New, t.Left} {
+		slices.SortFunc(list, func(a, b wire.TriedKind) int {
+			return cmp.Or(cmp.Compare(b.N, a.N), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Why, b.Why))
+		})
+	}
+	return t, nil
+}
+
+// viewUnder is what decisions would rest on under another plan.
+func (d *Device) viewUnder(ctx context.Context, now view, p *plan.Plan) (view, error) {
+	s := now.Situation
+	s.Plan, s.Zone = p, p.Zone(d.Name)
+	d.seePlaces(&s)
+	for name, dest := range p.Destinations {
+		if today, there := now.Plan.Destinations[name]; !there || today.Where() != dest.Where() {
+			s.Places[name] = gate.At{Left: -1} // nothing is known of it yet
+		}
+	}
+	_, err := d.gather(ctx, &s)
+	return view{s, map[queue.Class]gate.Verdict{}}, err
+}
+
+// add counts a group of items that stand alike.
+func (t *Tried) add(now, then view, g records.Group, st records.Standing, today, later ways) {
+	switch amount := (wire.Amount{N: g.N, Bytes: g.Bytes}); {
+	case g.Before == "" && g.After != "":
+		t.New = addKind(t.New, wire.TriedKind{Kind: g.Kind, Amount: amount, Paths: g.Paths})
+	case g.Before != "" && g.After == "":
+		t.Left = addKind(t.Left, wire.TriedKind{Kind: g.Kind, Why: g.Why, Amount: amount, Paths: g.Paths})
+	}
+	safeToday := t.coming(now, g, g.Before, st, today, t.Today, func(string) bool { return true })
+	safeThen := t.coming(then, g, g.After, st, later, t.Then, func(destination string) bool {
+		return now.Plan.Destinations[destination].Where() == then.Plan.Destinations[destination].Where()
+	})
+	if safeToday && !safeThen && g.After != "" {
+		t.Uncounted = t.Uncounted.Plus(g.N, g.Bytes)
+	}
+}
+
+func addKind(list []wire.TriedKind, one wire.TriedKind) []wire.TriedKind {
+	for i, k := range list {
+		if k.Kind == one.Kind && k.Why == one.Why {
+			list[i].Amount = k.Plus(one.N, one.Bytes)
+			list[i].Paths = append(k.Paths, one.Paths...)[:min(len(k.Paths)+len(one.Paths), 20)]
+			return list
+		}
+	}
+	return append(list, one)
+}
+
+// coming counts the copies of a group that a rule asks for and that are not safe, and
+// how they go; safe tells whether none is.
+func (t *Tried) coming(v view, g records.Group, rule string, st records.Standing, by ways, at map[string]wire.Amount, same func(destination string) bool) (safe bool) {
+	if rule == "" {
+		return false
+	}
+	safe = true
+	for _, to := range v.Plan.Rules[rule].To {
+		i := slices.IndexFunc(st.Copies, func(c records.Stand) bool { return c.Destination == to })
+		if i >= 0 && same(to) {
+			switch state := v.Shown(st.Copies[i].State, to); {
+			case state == queue.Safe:
+				continue
+			case state == queue.Skipped && g.Before != "": // it has a problem of its own
+				safe = false
+				continue
+			case state == queue.Proving: // it is there
+				safe = false
+				by.add(wire.TriedWay{Says: "Sent; its proof is owed at " + to + ".", Goes: true}, g)
+				continue
+			}
+		}
+		safe = false
+		at[to] = at[to].Plus(g.N, g.Bytes)
+		class := queue.Class{Rule: rule, Kind: g.Kind, Destination: to}
+		verdict := v.decide(class)
+		if holds, _ := v.Waits(class, verdict); len(holds) > 0 {
+			by.add(wire.TriedWay{Says: holds[0].Says}, g)
+			continue
+		}
+		over := "Goes now, to a folder of this computer."
+		if v.Networked(to) {
+			over = "Goes now, over " + v.Plan.Rules[rule].Lanes[verdict.Lane].Over.Label() + "."
+		}
+		by.add(wire.TriedWay{Says: over, Goes: true}, g)
+	}
+	return safe
+}
+
+// ways are copies by how they go, or why they wait.
+type ways map[string]wire.TriedWay
+
+func (w ways) add(one wire.TriedWay, g records.Group) {
+	one.Amount = w[one.Says].Plus(g.N, g.Bytes)
+	w[one.Says] = one
+}
+
+func (w ways) list() []wire.TriedWay {
+	list := slices.AppendSeq([]wire.TriedWay{}, maps.Values(w))
+	slices.SortFunc(list, func(a, b wire.TriedWay) int {
+		return cmp.Or(cmp.Compare(b.N, a.N), cmp.Compare(a.Says, b.Says))
+	})
+	return list
+}
