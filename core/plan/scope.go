@@ -44,6 +44,7 @@ type Chooser struct {
 	only, leaveOut []pattern
 	rules          []choice
 	newSince       time.Time
+	byKind         bool
 }
 
 type pattern struct {
@@ -65,6 +66,9 @@ func (p *Plan) Chooser(s Source, zone *time.Location) Chooser {
 	for _, name := range s.Rules {
 		c.rules = append(c.rules, choice{name, p.Rules[name]})
 	}
+	bare := s.Scope
+	bare.Hidden = false
+	c.byKind = reflect.DeepEqual(bare, Scope{}) && !slices.ContainsFunc(c.rules, func(one choice) bool { return one.rule.LargerThan > 0 || one.rule.LongerThan > 0 })
 	return c
 }
 
@@ -102,11 +106,12 @@ func (c Chooser) Choose(f Found) (rule, why string) {
 
 // ByKind tells whether only the kind of a file decides, and whether it is hidden: then
 // many can be decided at once.
-func (c Chooser) ByKind() bool {
+func (c Chooser) ByKind() bool { return c.byKind }
+
+// ByTime tells whether it matters when a file was taken or came, or how long it lasts.
+func (c Chooser) ByTime() bool {
 	s := c.scope
-	s.Hidden = false
-	bounded := slices.ContainsFunc(c.rules, func(one choice) bool { return one.rule.LargerThan > 0 || one.rule.LongerThan > 0 })
-	return reflect.DeepEqual(s, Scope{}) && !bounded
+	return s.TakenFrom != "" || s.TakenUntil != "" || s.NewSince != "" || slices.ContainsFunc(c.rules, func(one choice) bool { return one.rule.LongerThan > 0 })
 }
 
 // LeavesOut tells why the source's scope leaves a file out, "" when it does not.

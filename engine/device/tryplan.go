@@ -42,36 +42,28 @@ func (d *Device) TryPlan(ctx context.Context, p *plan.Plan) (Tried, error) {
 		byID[st.ID] = st
 	}
 	today, later := ways{}, ways{}
-	kept := map[string]bool{}
+	by, kept := map[string]plan.Chooser{}, map[string]bool{}
+	for _, s := range now.Plan.Devices[d.Name].Sources { // one that is not in the other is left out whole
+		by[s.Folder] = then.Plan.Chooser(plan.Source{Folder: s.Folder, Scope: plan.Scope{Hidden: true}}, then.Zone)
+	}
 	for _, s := range then.Plan.Devices[d.Name].Sources {
-		kept[s.Folder] = true
+		by[s.Folder], kept[s.Folder] = then.Plan.Chooser(s, then.Zone), true
 		d.mu.Lock()
 		known := d.sources[s.Folder] != nil && !d.sources[s.Folder].at.IsZero()
 		d.mu.Unlock()
 		if !known {
 			t.Unknown = append(t.Unknown, s.Folder)
 		}
-		groups, err := d.Records.Regroup(ctx, s.Folder, then.Plan.Chooser(s, then.Zone))
-		if err != nil {
-			return t, err
-		}
-		for _, g := range groups {
-			t.add(now, then, g, byID[g.Standing], today, later)
-		}
 	}
-	for _, s := range now.Plan.Devices[d.Name].Sources {
-		if kept[s.Folder] {
-			continue
-		}
-		none := then.Plan.Chooser(plan.Source{Folder: s.Folder, Scope: plan.Scope{Hidden: true}}, then.Zone)
-		groups, err := d.Records.Regroup(ctx, s.Folder, none)
-		if err != nil {
-			return t, err
-		}
-		for _, g := range groups {
+	groups, err := d.Records.Regroup(ctx, by)
+	if err != nil {
+		return t, err
+	}
+	for _, g := range groups {
+		if !kept[g.Source] {
 			g.Why = "Its folder is no longer in the plan."
-			t.add(now, then, g, byID[g.Standing], today, later)
 		}
+		t.add(now, then, g, byID[g.Standing], today, later)
 	}
 	t.TriedDevice.Today, t.TriedDevice.Then = today.list(), later.list()
 	for _, list := range [][]wire.TriedKind{t.New, t.Left} {

@@ -1,17 +1,24 @@
 package records
 
 import (
+	"bytes"
 	"context"
+	"database/sql"
 	"fmt"
-	"path"
+	"strconv"
+	"strings"
+	"time"
 
 	"yardtide/core/media"
 	"yardtide/core/plan"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Group is items of a source that stand alike, that one rule takes today and that a
 // plan would treat alike.
 type Group struct {
+	Source        string
 	Kind          media.Kind
 	Before, After string // the rule that takes them, "" for none
 	Why           string // they would be left out
@@ -23,20 +30,29 @@ type Group struct {
 // mostPaths is how many items of a group are named.
 const mostPaths = 20
 
-// Regroup tells how a plan would treat the items of a source.
-func (r *Records) Regroup(ctx context.Context, source string, by plan.Chooser) ([]Group, error) {
-	groups := groups{}
-	var err error
-	if by.ByKind() {
-		err = r.groupByKind(ctx, source, by, groups)
-	} else {
-		err = r.groupEach(ctx, source, by, groups)
+// Regroup tells how choosers, by their sources, would treat the items of these sources.
+// Every item is read once, whatever decides: halves of them at the same time.
+func (r *Records) Regroup(ctx context.Context, by map[string]plan.Chooser) ([]Group, error) {
+	var last int64
+	if err := r.read.GetContext(ctx, &last, `SELECT coalesce(max(id), 0) FROM items`); err != nil {
+		return nil, fmt.Errorf("trying a plan: %w", err)
 	}
-	if err != nil {
-		return nil, fmt.Errorf("trying a plan with the items of %s: %w", source, err)
+	halves := [2]groups{{}, {}}
+	reads, readCtx := errgroup.WithContext(ctx)
+	for i, half := range halves {
+		from, to := int64(i)*(last/2+1), int64(i+1)*(last/2+1)
+		reads.Go(func() error { return r.regroup(readCtx, by, from, to, half) })
 	}
-	list := make([]Group, 0, len(groups))
-	for _, g := range groups {
+	if err := reads.Wait(); err != nil {
+		return nil, fmt.Errorf("trying a plan: %w", err)
+	}
+	for key, g := range halves[1] {
+		all := halves[0].of(key)
+		all.N, all.Bytes = all.N+g.N, all.Bytes+g.Bytes
+		all.Paths = append(all.Paths, g.Paths[:min(len(g.Paths), mostPaths-len(all.Paths))]...)
+	}
+	list := make([]Group, 0, len(halves[0]))
+	for _, g := range halves[0] {
 		list = append(list, *g)
 	}
 	return list, nil
@@ -46,69 +62,119 @@ func (r *Records) Regroup(ctx context.Context, source string, by plan.Chooser) (
 type groups map[groupKey]*Group
 
 type groupKey struct {
+	source             string
 	kind               media.Kind
 	before, after, why string
 	standing           int64
 }
 
-func (g groups) of(kind media.Kind, before, after, why string, standing int64) *Group {
-	key := groupKey{kind, before, after, why, standing}
-	if g[key] == nil {
-		g[key] = &Group{Kind: kind, Before: before, After: after, Why: why, Standing: standing}
+func (g groups) of(key groupKey) *Group {
+	one := g[key]
+	if one == nil {
+		one = &Group{Source: key.source, Kind: key.kind, Before: key.before, After: key.after, Why: key.why, Standing: key.standing}
+		g[key] = one
 	}
-	return g[key]
+	return one
 }
 
-// groupByKind decides once for all items of a kind.
-func (r *Records) groupByKind(ctx context.Context, source string, by plan.Chooser, groups groups) error {
-	var rows []struct {
-		Kind     media.Kind `db:"kind"`
-		Rule     string     `db:"rule"`
-		Standing int64      `db:"standing"`
-		Hidden   bool       `db:"hidden"`
-		Sum
-	}
-	const hidden = `(name GLOB '.*' OR dir GLOB '.?*' OR dir GLOB '*/.*')`
-	err := r.read.SelectContext(ctx, &rows, `SELECT kind, rule, standing, `+hidden+` hidden, count(*) n, sum(size) bytes FROM items WHERE source = ? AND gone_at = 0 GROUP BY 1, 2, 3, 4`, source)
-	if err != nil {
-		return err
-	}
-	for _, row := range rows {
-		name := "x"
-		if row.Hidden {
-			name = ".x"
-		}
-		rule, why := by.Choose(plan.Found{Path: name, Kind: row.Kind})
-		g := groups.of(row.Kind, row.Rule, rule, why, row.Standing)
-		g.N, g.Bytes = g.N+row.N, g.Bytes+row.Bytes
-		if (rule == "") == (row.Rule == "") || len(g.Paths) > 0 {
-			continue
-		}
-		if err := r.read.SelectContext(ctx, &g.Paths, `SELECT CASE dir WHEN '.' THEN name ELSE dir || '/' || name END FROM items WHERE source = ? AND gone_at = 0 AND kind = ? AND rule = ? AND `+hidden+` = ? LIMIT ?`, source, row.Kind, row.Rule, row.Hidden, mostPaths); err != nil {
-			return err
-		}
-	}
-	return nil
+// alike are items that one decision is for, where only the kind decides: those of a
+// source, a kind, a rule and a standing (as the query writes them), hidden or not.
+type alike struct {
+	key    string
+	hidden bool
 }
 
-// groupEach decides for each item.
-func (r *Records) groupEach(ctx context.Context, source string, by plan.Chooser, groups groups) error {
-	rows, err := r.read.QueryContext(ctx, `SELECT dir, name, size, kind, taken_at, taken_zone, seconds, max(ctime, mtime), found_at, rule, standing FROM items WHERE source = ? AND gone_at = 0`, source)
+// What a row is read as: each column costs more than what it holds.
+const (
+	keyColumn   = `source || char(10) || kind || char(10) || rule || char(10) || standing` // none of them has a line break in it
+	pathColumn  = `CASE dir WHEN '.' THEN name ELSE dir || '/' || name END`
+	timesColumn = `taken_at || ' ' || taken_zone || ' ' || seconds || ' ' || max(ctime, mtime) || ' ' || found_at`
+)
+
+// regroup reads the items of some numbers.
+func (r *Records) regroup(ctx context.Context, by map[string]plan.Chooser, from, to int64, groups groups) error {
+	timed := false
+	for _, chooser := range by {
+		timed = timed || chooser.ByTime()
+	}
+	var key, where, times sql.RawBytes
+	var size int64
+	columns, into := keyColumn+`, `+pathColumn+`, size`, []any{&key, &where, &size}
+	if timed {
+		columns, into = columns+`, `+timesColumn, append(into, &times)
+	}
+	// An index would lead to each row by itself: reading the table through is faster.
+	rows, err := r.read.QueryContext(ctx, `SELECT `+columns+` FROM items NOT INDEXED WHERE id >= ? AND id < ? AND gone_at = 0`, from, to)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
+	known := map[string]groupKey{} // what the keys say: few differ
+	decided := map[alike]*Group{}
 	for rows.Next() {
-		var it Item
-		if err := rows.Scan(&it.Dir, &it.Name, &it.Size, &it.Kind, &it.TakenMS, &it.TakenZone, &it.Seconds, &it.MTime, &it.FoundMS, &it.Rule, &it.Standing); err != nil {
+		if err := rows.Scan(into...); err != nil {
 			return err
 		}
-		rule, why := by.Choose(it.Found())
-		g := groups.of(it.Kind, it.Rule, rule, why, it.Standing)
-		g.N, g.Bytes = g.N+1, g.Bytes+it.Size
-		if (rule == "") != (it.Rule == "") && len(g.Paths) < mostPaths {
-			g.Paths = append(g.Paths, path.Join(it.Dir, it.Name))
+		said, is := known[string(key)]
+		if !is {
+			if said, err = readKey(string(key)); err != nil {
+				return err
+			}
+			known[string(key)] = said
+		}
+		chooser, asked := by[said.source]
+		if !asked {
+			continue
+		}
+		var g *Group
+		if chooser.ByKind() {
+			g = decided[alike{string(key), isHidden(where)}]
+		}
+		if g == nil {
+			f := plan.Found{Path: string(where), Kind: said.kind, Bytes: size}
+			if timed {
+				var t [5]int64
+				if err := readTimes(times, &t); err != nil {
+					return err
+				}
+				f = found(f.Path, f.Kind, size, time.UnixMilli(t[0]).In(time.FixedZone("", int(t[1]))), t[2], t[4], t[3])
+			}
+			this := said
+			this.after, this.why = chooser.Choose(f)
+			g = groups.of(this)
+			if chooser.ByKind() {
+				decided[alike{string(key), isHidden(where)}] = g
+			}
+		}
+		g.N, g.Bytes = g.N+1, g.Bytes+size
+		if (g.After == "") != (g.Before == "") && len(g.Paths) < mostPaths {
+			g.Paths = append(g.Paths, string(where))
 		}
 	}
 	return rows.Err()
+}
+
+func readKey(text string) (k groupKey, err error) {
+	parts := strings.Split(text, "\n")
+	if len(parts) != 4 {
+		return k, fmt.Errorf("an item's source, kind and rule cannot be told apart: %q", text)
+	}
+	k = groupKey{source: parts[0], kind: media.Kind(parts[1]), before: parts[2]}
+	k.standing, err = strconv.ParseInt(parts[3], 10, 64)
+	return k, err
+}
+
+func readTimes(text []byte, into *[5]int64) (err error) {
+	for i := range into {
+		var word []byte
+		if word, text, _ = bytes.Cut(text, []byte(" ")); err == nil {
+			into[i], err = strconv.ParseInt(string(word), 10, 64)
+		}
+	}
+	return err
+}
+
+// isHidden tells whether a name or a path has a part that begins with a dot.
+func isHidden(p []byte) bool {
+	return len(p) > 1 && p[0] == '.' || bytes.Contains(p, []byte("/."))
 }

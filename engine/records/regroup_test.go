@@ -65,7 +65,7 @@ func TestWhatIsTriedIsWhatIsDone(t *testing.T) {
 
 		after := drawnPlan.Draw(rt, "after")
 		s := after.Devices["phone"].Sources[0]
-		groups, err := r.Regroup(t.Context(), "DCIM", after.Chooser(s, time.UTC))
+		groups, err := r.Regroup(t.Context(), map[string]plan.Chooser{"DCIM": after.Chooser(s, time.UTC)})
 		require.NoError(rt, err)
 		told := map[string]int64{}
 		for _, g := range groups {
@@ -89,7 +89,7 @@ func TestWhatIsTriedIsWhatIsDone(t *testing.T) {
 		}
 		delete(told, "//")
 		require.Equal(rt, done, told)
-		again, err := r.Regroup(t.Context(), "DCIM", after.Chooser(s, time.UTC))
+		again, err := r.Regroup(t.Context(), map[string]plan.Chooser{"DCIM": after.Chooser(s, time.UTC)})
 		require.NoError(rt, err)
 		require.False(rt, slices.ContainsFunc(again, func(g records.Group) bool { return g.Before != g.After }), "what is applied changes nothing when it is tried")
 		require.NoError(rt, r.Close())
