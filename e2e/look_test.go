@@ -37,6 +37,19 @@ func TestLookingBeforeChoosing(t *testing.T) {
 	assert.Equal(t, []wire.LookKind{{Kind: media.Document, Amount: wire.Amount{N: 1, Bytes: 8}}}, l.Kinds)
 	assert.Equal(t, dir+"/Pictures", l.Path)
 
+	// So it is before a folder is chosen at the console.
+	k := atTheConsole(t, s)
+	k.sees("Storage")
+	k.click("Plan", "Add a folder")
+	k.sees("PICTURES")
+	k.click("PICTURES", "Look into it")
+	k.sees("No rule of the source takes documents like it.", "Boats", "nothing more to send")
+	k.click("This one alone: Boats", "Look into it")
+	k.sees(dir+"/Pictures/Boats: 1 file")
+	k.click("See what it would change")
+	k.sees("PICTURES/Boats of desk is taken up, by all.", "was not looked through yet")
+	assert.Empty(t, k.b.Complaints())
+
 	for _, c := range []struct {
 		args []string
 		code int

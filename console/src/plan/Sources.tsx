@@ -3,7 +3,8 @@ import { useState } from "react";
 import type { Plan, PlanFolder, PlanRule, SourceEdit, SourceRules } from "../api";
 import { Button } from "../parts/Button";
 import { and } from "../words";
-import { sendSource } from "./queries";
+import { LookInto } from "./LookInto";
+import { sendSource, useUsual } from "./queries";
 import { Tried } from "./Tried";
 
 const field = "w-full rounded-md border border-line bg-paper px-3 py-1.5 placeholder:text-quiet";
@@ -82,6 +83,7 @@ function ChangeSource({
     >
       <RuleOrder rules={rules} value={set.rules} change={(r) => setSet({ ...set, rules: r })} />
       <Scope value={set} change={(c) => setSet({ ...set, ...c })} />
+      <LookInto device={device} folder={folder} set={set} />
       <Consequence edit={{ device, folder, set }} done={done} />
     </div>
   );
@@ -225,9 +227,26 @@ export function AddSource({ plan: p }: { plan: Plan }) {
         <Choose label="Device" value={device} of={devices} change={setDevice} />
         <Text label="Folder" hint="Pictures" value={folder} change={setFolder} />
       </div>
+      <Usual device={device} pick={setFolder} />
+      <LookInto key={device + folder} device={device} folder={folder} set={set} pick={setFolder} />
       <RuleOrder rules={p.rules} value={set.rules} change={(rules) => setSet({ ...set, rules })} />
       <Scope value={set} change={(c) => setSet({ ...set, ...c })} />
       <Consequence edit={{ device, folder, set, add: true }} done={() => setOpen(false)} />
+    </div>
+  );
+}
+
+/** The folders in which people mostly keep their things, to be picked. */
+function Usual({ device, pick }: { device: string; pick: (folder: string) => void }) {
+  const usual = useUsual(device).data?.filter((u) => u.source === "") ?? [];
+  if (usual.length === 0) return null;
+  return (
+    <div role="group" aria-label="Usual folders" className="flex flex-wrap gap-2">
+      {usual.map((u) => (
+        <Button key={u.folder} onClick={() => pick(u.folder)} title={u.path}>
+          {u.folder}
+        </Button>
+      ))}
     </div>
   );
 }

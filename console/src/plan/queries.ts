@@ -71,6 +71,16 @@ export function useApply() {
   });
 }
 
+/** The usual folders of a device; none of one that does not run here. */
+export function useUsual(device: string) {
+  return useQuery({
+    queryKey: ["usual", device],
+    enabled: device !== "",
+    retry: false,
+    queryFn: () => body(api.GET("/api/v1/devices/{device}/folders", { params: { path: { device } } })),
+  });
+}
+
 export const sendSource = (edit: SourceEdit) => body(api.POST("/api/v1/plan/sources", { body: edit }));
 export const sendRule = (edit: RuleEdit) => body(api.POST("/api/v1/plan/rules", { body: edit }));
 
