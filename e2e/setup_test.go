@@ -171,7 +171,7 @@ func TestTheSetUpIsKeptAndRefusesWhatCannotBe(t *testing.T) {
 	}
 	for body, says := range map[string]string{
 		`{"cellular": true, "allowance": "4,5 MB per day"}`: "is not an allowance",
-		`{"allowance": "0 MB per day"}`:                     "is not a size",
+		`{"cellular": true, "allowance": "0 MB per day"}`:   "is not a size",
 		`{"allowance": "", "hours": "25:00-26:00"}`:         "past the end of the day",
 		`{"hours": "", "power": "sometimes"}`:               "not a power gate",
 		`{"power": "", "layout": "{moon}/{name}"}`:          "unknown placeholder {moon}",

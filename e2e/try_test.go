@@ -69,6 +69,13 @@ func TestAPlanIsTriedBeforeItCounts(t *testing.T) {
 	k.sees("notes.md")
 	assert.Empty(t, k.b.Complaints())
 
+	// What only the device can tell of a plan is told, too.
+	third := strings.Replace(second, "lanes: [{over: wifi}]", "lanes: [{over: wifi}, {over: cellular, allowance: 45 MB per day}]", 1)
+	require.NoError(t, os.WriteFile(dir+"/third.yaml", []byte(third), 0o644))
+	out = s.ok("plan", "check", dir+"/third.yaml")
+	assert.Contains(t, out, "desk has no modem: its lane over cellular in all never opens.")
+	assert.Contains(t, out, "disk lies on the same disk as in of desk: if that disk fails, both are lost.")
+
 	bad := strings.Replace(second, "over: wifi", "over: pigeon", 1)
 	require.NoError(t, os.WriteFile(dir+"/bad.yaml", []byte(bad), 0o644))
 	_, errOut, code := s.run("plan", "try", dir+"/bad.yaml")

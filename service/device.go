@@ -37,6 +37,8 @@ type Device interface {
 	PictureAt(ctx context.Context, path string) ([]byte, error)
 
 	// TryPlan tells what a plan would do to its items.
+	// Doubts tells what a plan allows on it and was hardly meant, as only it can tell.
+	Doubts(ctx context.Context, p *plan.Plan) ([]string, error)
 	TryPlan(ctx context.Context, p *plan.Plan) (device.Tried, error)
 
 	Pause(ctx context.Context, until time.Time) error

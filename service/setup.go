@@ -129,8 +129,7 @@ func (s *Service) Setup(ctx context.Context) (wire.SetupNow, error) {
 		now.Battery = gate.Is(st.Conditions.Battery >= 0)
 		s.missingFolders(d, &now)
 	}
-	s.tell(&now)
-	return now, nil
+	return now, s.tell(ctx, &now)
 }
 
 // ChangeSetup changes what is given of the set-up.
@@ -380,7 +379,7 @@ func (s *Service) missingFolders(d Device, now *wire.SetupNow) {
 }
 
 // tell fills in what a set-up would come to.
-func (s *Service) tell(now *wire.SetupNow) {
+func (s *Service) tell(ctx context.Context, now *wire.SetupNow) error {
 	now.Says, now.Rooms, now.Missing, now.Notes, now.Names, now.Kinds = []string{}, []wire.SetupRoom{}, []wire.SetupLack{}, []string{}, []wire.SetupName{}, []wire.LookKind{}
 	lack := func(step int, format string, args ...any) {
 		now.Missing = append(now.Missing, wire.SetupLack{Step: step, Says: fmt.Sprintf(format, args...)})
@@ -439,15 +438,18 @@ func (s *Service) tell(now *wire.SetupNow) {
 		now.Rooms = append(now.Rooms, roomOf(p, now.Takes, b.Rule.Gates.Hours))
 	}
 	if len(now.Missing) > 0 {
-		return
+		return nil
 	}
 	text := plan.Compose(b)
 	p, err := plan.Parse("plan.yaml", []byte(text))
 	if err != nil {
 		lack(stepSaid, "%s", err)
-		return
+		return nil
 	}
-	now.Text, now.Notes = text, append(now.Notes, sentences.Doubts(p)...)
+	now.Text = text
+	if now.Notes, err = s.Doubts(ctx, p); err != nil {
+		return err
+	}
 	folders := make([]string, len(b.Folders))
 	for i, f := range b.Folders {
 		folders[i] = f
@@ -461,6 +463,7 @@ func (s *Service) tell(now *wire.SetupNow) {
 	if names := now.Names; len(names) > 0 {
 		now.Says = append(now.Says, fmt.Sprintf("%s lands there as %s.", names[0].From, names[0].To))
 	}
+	return nil
 }
 
 // ruleOf is the one rule of a set-up.

@@ -8,7 +8,6 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
-	"yardtide/core/sentences"
 	"yardtide/wire"
 )
 
@@ -19,7 +18,12 @@ func (s *Service) TryPlan(ctx context.Context, file, text string) (wire.PlanTrie
 	if err != nil {
 		return wire.PlanTried{}, err
 	}
-	t := wire.PlanTried{Says: s.WouldChange(text), Notes: append(s.PlaceNotes(p), sentences.Doubts(p)...), Devices: []wire.TriedDevice{}, Places: []wire.TriedPlace{}}
+	t := wire.PlanTried{Says: s.WouldChange(text), Devices: []wire.TriedDevice{}, Places: []wire.TriedPlace{}}
+	doubts, err := s.Doubts(ctx, p)
+	if err != nil {
+		return t, err
+	}
+	t.Notes = append(s.PlaceNotes(p), doubts...)
 	today, then := map[string]wire.Amount{}, map[string]wire.Amount{}
 	sum := func(into, from map[string]wire.Amount) {
 		for name, a := range from {

@@ -251,8 +251,9 @@ func (s *Service) editBy(ctx context.Context, try bool, write func(string) (stri
 		if err != nil {
 			return "", err
 		}
-		out.Says, out.Notes = changes(before, after), append([]string{}, sentences.Doubts(p)...)
-		return after, nil
+		out.Says = changes(before, after)
+		out.Notes, err = s.Doubts(ctx, p)
+		return after, err
 	}
 	if try {
 		before, _ := s.PlanText()
@@ -268,9 +269,18 @@ func (s *Service) editBy(ctx context.Context, try bool, write func(string) (stri
 	return out, err
 }
 
-// Doubts tells what the plan in force allows and its keeper hardly meant.
-func (s *Service) Doubts() []string {
-	return append([]string{}, sentences.Doubts(s.planOrEmpty())...)
+// Doubts tells what a plan allows and its keeper hardly meant, as it stands and as the
+// devices that run here can tell.
+func (s *Service) Doubts(ctx context.Context, p *plan.Plan) ([]string, error) {
+	says := append([]string{}, sentences.Doubts(p)...)
+	for _, d := range s.devices {
+		own, err := d.Doubts(ctx, p)
+		if err != nil {
+			return nil, err
+		}
+		says = append(says, own...)
+	}
+	return says, nil
 }
 
 // Diff is what changed in the text between two versions, as a unified diff, and in

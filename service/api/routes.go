@@ -15,7 +15,6 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
-	"yardtide/core/sentences"
 	"yardtide/engine/device"
 	"yardtide/engine/face"
 	"yardtide/engine/records"
@@ -276,19 +275,19 @@ func pictured(content []byte, err error) (*picture, error) {
 }
 
 func (s *Server) planRoutes() {
-	call(s, "plan", http.MethodGet, "/plan", "The plan in force", func(context.Context, *struct{}) (*answer[wire.PlanText], error) {
+	call(s, "plan", http.MethodGet, "/plan", "The plan in force", func(ctx context.Context, _ *struct{}) (*answer[wire.PlanText], error) {
 		text, version := s.service.PlanText()
 		if text == "" {
 			return nil, huma.Error404NotFound("There is no plan yet. Put one in force with: yardtide plan apply FILE")
 		}
-		return s.planNow(text, version), nil
+		return s.planNow(ctx, text, version)
 	})
 	call(s, "apply-plan", http.MethodPut, "/plan", "Put a plan in force", func(ctx context.Context, in *request[wire.PlanChange]) (*answer[wire.PlanText], error) {
 		version, err := s.service.ApplyPlan(ctx, orPlan(in.Body.File), in.Body.Text, in.Body.Base)
 		if err != nil {
 			return nil, planProblem(err)
 		}
-		return s.planNow(in.Body.Text, version), nil
+		return s.planNow(ctx, in.Body.Text, version)
 	})
 	call(s, "try-plan", http.MethodPost, "/plan/try", "What a plan would do to the yard's items, beside what today's does; nothing is changed", func(ctx context.Context, in *request[wire.PlanDraft]) (*answer[wire.PlanTried], error) {
 		tried, err := s.service.TryPlan(ctx, orPlan(in.Body.File), in.Body.Text)
@@ -297,17 +296,23 @@ func (s *Server) planRoutes() {
 		}
 		return &answer[wire.PlanTried]{tried}, nil
 	})
-	call(s, "check-plan", http.MethodPost, "/plan/check", "Look for mistakes in a plan, and tell what follows from it", func(_ context.Context, in *request[wire.PlanDraft]) (*answer[wire.PlanNotes], error) {
+	call(s, "check-plan", http.MethodPost, "/plan/check", "Look for mistakes in a plan, and tell what follows from it", func(ctx context.Context, in *request[wire.PlanDraft]) (*answer[wire.PlanNotes], error) {
 		p, err := plan.Parse(orPlan(in.Body.File), []byte(in.Body.Text))
 		if err != nil {
 			return nil, planProblem(err)
 		}
-		return &answer[wire.PlanNotes]{wire.PlanNotes{Says: s.service.WouldChange(in.Body.Text), Notes: append(s.service.PlaceNotes(p), sentences.Doubts(p)...)}}, nil
+		doubts, err := s.service.Doubts(ctx, p)
+		return &answer[wire.PlanNotes]{wire.PlanNotes{Says: s.service.WouldChange(in.Body.Text), Notes: append(s.service.PlaceNotes(p), doubts...)}}, err
 	})
 }
 
-func (s *Server) planNow(text string, version int64) *answer[wire.PlanText] {
-	return &answer[wire.PlanText]{wire.PlanText{Text: text, Version: version, Rules: s.service.Rules(), Sources: s.service.Sources(), Doubts: s.service.Doubts()}}
+func (s *Server) planNow(ctx context.Context, text string, version int64) (*answer[wire.PlanText], error) {
+	doubts := []string{}
+	var err error
+	if p := s.service.Plan(); p != nil {
+		doubts, err = s.service.Doubts(ctx, p)
+	}
+	return &answer[wire.PlanText]{wire.PlanText{Text: text, Version: version, Rules: s.service.Rules(), Sources: s.service.Sources(), Doubts: doubts}}, err
 }
 
 func (s *Server) versionRoutes() {
@@ -338,7 +343,7 @@ func (s *Server) versionRoutes() {
 			return nil, planProblem(err)
 		}
 		text, _ := s.service.PlanText()
-		return s.planNow(text, version), nil
+		return s.planNow(ctx, text, version)
 	})
 }
 
