@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"flag"
+	"fmt"
 
 	"yardtide/client"
 	"yardtide/core/media"
@@ -12,13 +13,16 @@ import (
 
 func ruleCommand() command {
 	return command{
-		name: "rule", usage: "list | set NAME [flags]", short: "what each rule does, in a sentence, and change it",
+		name: "rule", usage: "list | show NAME | set NAME [flags] | add NAME [flags] | remove NAME", short: "what each rule does, in a sentence; change, add and take out rules",
 		long: `list tells every rule in a sentence, and the folders that follow it. set changes one:
-only what a flag names. It tells in a sentence what it changes; with -try it only
-tells. The plan's text keeps its comments and its order: see yardtide plan diff.
+only what a flag names; add makes a new one, remove takes one out that nobody follows.
+Each tells in a sentence what it changes, and what that does to the items that there are;
+with -try it only tells. The plan's text keeps its comments and its order: see yardtide plan diff.
 
   yardtide rule set everyday -to north-locker,tool-shed -power "charging or at least 40%" -try
   yardtide rule set everyday -hours ""       # at any hour
+  yardtide rule set everyday -over wifi,cellular -allowance "200 MB per month"
+  yardtide rule add films -take video -to tool-shed -over wifi
   yardtide rule set films -take video -longer-than "10 min" -larger-than "2 GB"`,
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
 			var r reach
@@ -45,18 +49,34 @@ tells. The plan's text keeps its comments and its order: see yardtide plan diff.
 			fs.Func("power", "on which `power` it sends; empty for any", text(&edit.Power))
 			fs.Func("hours", "at which `hours` it sends; empty for any", text(&edit.Hours))
 			fs.Func("order", "what goes `first`: newest, oldest or smallest", func(s string) error { edit.Order = new(plan.Order(s)); return nil })
+			var over []string
+			var allowance, metered, roaming *string
+			fs.Func("over", "the `networks` that it goes over, with commas: wifi, wired, cellular; the first open one is used", words(func(list []string) { over = list }))
+			fs.Func("allowance", "what may go over cellular, such as 45 MB per `day`; empty for no bound", text(&allowance))
+			fs.Func("metered", "yes or no: over Wi-Fi and cable `also` where it is metered", text(&metered))
+			fs.Func("roaming", "yes or no: over cellular `also` while roaming", text(&roaming))
 			fs.BoolVar(&edit.Try, "try", false, "only tell what it would change")
 			return func(ctx context.Context, e env, args []string) error {
 				c := r.client(e)
 				switch {
 				case len(args) == 1 && args[0] == "list":
 					return listRules(ctx, e, c, r.json)
-				case len(args) != 2 || args[0] != "set":
-					return wrongUse("say list, or set and the name of a rule")
-				case edit.Take == nil && edit.To == nil && edit.Larger == nil && edit.Longer == nil && edit.Power == nil && edit.Hours == nil && edit.Order == nil:
-					return wrongUse("say what to change: -take, -to, -larger-than, -longer-than, -power, -hours or -order")
+				case len(args) == 2 && args[0] == "show":
+					return showRule(ctx, e, c, args[1], r.json)
+				case len(args) != 2 || args[0] != "set" && args[0] != "add" && args[0] != "remove":
+					return wrongUse("say list, or show, set, add or remove and the name of a rule")
+				case args[0] == "add" && (edit.Take == nil || edit.To == nil):
+					return wrongUse("say what it takes and where it goes: -take and -to")
+				case args[0] == "set" && over == nil && allowance == nil && metered == nil && roaming == nil && edit.Take == nil && edit.To == nil && edit.Larger == nil && edit.Longer == nil && edit.Power == nil && edit.Hours == nil && edit.Order == nil:
+					return wrongUse("say what to change: -take, -to, -over, -allowance, -metered, -roaming, -larger-than, -longer-than, -power, -hours or -order")
 				}
-				edit.Rule = args[1]
+				edit.Rule, edit.Add, edit.Remove = args[1], args[0] == "add", args[0] == "remove"
+				if edit.Add || over != nil || allowance != nil || metered != nil || roaming != nil {
+					var err error
+					if edit.Lanes, err = lanesFor(ctx, c, edit, over, allowance, metered, roaming); err != nil {
+						return err
+					}
+				}
 				done, err := c.EditRule(ctx, edit)
 				if err != nil {
 					return err
@@ -77,13 +97,97 @@ func listRules(ctx context.Context, e env, c client.Client, json bool) error {
 	}
 	p := newPage(e, c.URL)
 	for _, r := range now.Rules {
-		p.line(0, "%s: %s", p.paint(strong, r.Name), plain(r.Says))
-		for _, s := range r.Follows {
-			p.line(2, "%s of %s", plain(s.Folder), plain(s.Device))
-		}
+		printRule(p, r)
 	}
 	for _, d := range now.Doubts {
 		p.line(0, "%s %s", p.paint(asks, "!"), plain(d))
 	}
 	return nil
+}
+
+// lanesFor are the lanes of a rule as flags change them: one for each network, those
+// that there are where they stay.
+func lanesFor(ctx context.Context, c client.Client, edit wire.RuleEdit, over []string, allowance, metered, roaming *string) (lanes []wire.RuleLane, err error) {
+	now, err := c.Plan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range now.Rules {
+		if r.Name == edit.Rule {
+			lanes = r.Lanes
+		}
+	}
+	if over == nil && edit.Add {
+		over = []string{string(plan.WiFi)}
+	}
+	if over != nil {
+		before := lanes
+		lanes = nil
+		for _, network := range over {
+			found := false
+			for _, l := range before {
+				if string(l.Over) == network {
+					lanes, found = append(lanes, l), true
+				}
+			}
+			if !found {
+				lanes = append(lanes, wire.RuleLane{Over: plan.Network(network), Take: []media.Kind{}})
+			}
+		}
+	}
+	yes := func(flag string, text *string, into *bool) error {
+		if text == nil {
+			return nil
+		}
+		if *text != "yes" && *text != "no" {
+			return wrongUse("say yes or no with %s", flag)
+		}
+		*into = *text == "yes"
+		return nil
+	}
+	first := true
+	for i := range lanes {
+		l := &lanes[i]
+		if l.Over != plan.Cellular {
+			if err := yes("-metered", metered, &l.Metered); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		if err := yes("-roaming", roaming, &l.Roaming); err != nil {
+			return nil, err
+		}
+		if allowance != nil && first { // all lanes over a network share the one allowance
+			l.Allowance, first = *allowance, false
+		}
+	}
+	if (allowance != nil && *allowance != "" || roaming != nil) && first && allowance != nil {
+		return nil, wrongUse("%s has no lane over cellular; give it one with -over", edit.Rule)
+	}
+	return lanes, nil
+}
+
+func showRule(ctx context.Context, e env, c client.Client, name string, json bool) error {
+	now, err := c.Plan(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range now.Rules {
+		if r.Name != name {
+			continue
+		}
+		if json {
+			return asJSON(e.out, r)
+		}
+		printRule(newPage(e, c.URL), r)
+		return nil
+	}
+	return fmt.Errorf("the plan has no rule %q; yardtide rule list tells those that it has", name)
+}
+
+func printRule(p page, r wire.PlanRule) {
+	p.line(0, "%s: %s", p.paint(strong, r.Name), plain(r.Says))
+	for _, s := range r.Follows {
+		p.line(2, "%s of %s", plain(s.Folder), plain(s.Device))
+	}
 }

@@ -124,6 +124,31 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 		_, _, code := s.run(wrong...)
 		assert.Equal(t, 1, code, wrong)
 	}
+	k.click("Change all", "Add a way")
+	require.NoError(t, k.b.Type("Way 2 carries at most", "45 MB per day"))
+	k.click("See what it would change")
+	k.sees("or over cellular up to 45 MB per day")
+	k.click("Leave it", "Add a rule")
+	require.NoError(t, k.b.Type("Name", "films"))
+	k.click("See what it would change")
+	k.sees("films is a new rule: Photos, raw files and videos go to disk, over Wi-Fi.", "No source follows the rule films")
+	k.click("Put it in force")
+	k.sees("Nobody follows it.")
+	k.click("Take out films", "See what it would change")
+	k.sees("The rule films is gone.")
+	k.click("Put it in force")
+	before := s.ok("plan", "show")
+	assert.Contains(t, s.ok("rule", "set", "all", "-over", "wifi,cellular", "-allowance", "200 MB per month", "-roaming", "yes", "-try"), "or over cellular up to 200 MB per month (also while roaming)")
+	assert.Contains(t, s.ok("rule", "add", "papers", "-take", "document,other", "-to", "disk", "-hours", "22:00-06:00"), "papers is a new rule: Documents and other files go to disk, over Wi-Fi, at 22:00-06:00.")
+	assert.Contains(t, s.ok("rule", "show", "papers"), "papers: Documents and other files go to disk")
+	assert.Contains(t, s.ok("rule", "remove", "papers"), "The rule papers is gone.")
+	assert.Equal(t, before, s.ok("plan", "show"), "byte for byte")
+	for wrong, says := range map[string]string{"remove all": "in of desk follows all", "show none": `no rule "none"`, "add all -take photo -to disk": "already", "add b -take photo -to attic": "attic", "add a/b -take photo -to disk": "cannot be the name",
+		"set all -over pigeon": "wifi, wired, cellular", "set all -over wifi,cellular -allowance 4,5MB": "not an allowance"} {
+		_, errOut, code := s.run(append([]string{"rule"}, strings.Fields(wrong)...)...)
+		assert.Equal(t, 1, code, wrong)
+		assert.Contains(t, errOut, says, wrong)
+	}
 	for _, wrong := range [][]string{{"rule"}, {"rule", "set", "all"}, {"rule", "burn", "all"}} {
 		_, _, code := s.run(wrong...)
 		assert.Equal(t, 2, code, wrong)

@@ -15,6 +15,7 @@ import (
 
 	"github.com/pmezard/go-difflib/difflib"
 
+	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/sentences"
 	"yardtide/wire"
@@ -145,7 +146,7 @@ func (s *Service) Rules() []wire.PlanRule {
 	for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
 		r := p.Rules[name]
 		one := wire.PlanRule{Name: name, Says: sentences.Rule(r), Follows: []wire.PlanSource{}, Take: r.Take, To: r.To,
-			Larger: r.LargerThan.String(), Longer: r.LongerThan.String(), Power: r.Gates.Power.String(), Hours: r.Gates.Hours.String(), Order: cmp.Or(r.Order, plan.NewestFirst)}
+			Lanes: ruleLanes(r.Lanes), Larger: r.LargerThan.String(), Longer: r.LongerThan.String(), Power: r.Gates.Power.String(), Hours: r.Gates.Hours.String(), Order: cmp.Or(r.Order, plan.NewestFirst)}
 		for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
 			for _, source := range p.Devices[device].Sources {
 				if slices.Contains(source.Rules, name) {
@@ -178,6 +179,31 @@ func (s *Service) EditSource(ctx context.Context, e wire.SourceEdit) (wire.PlanE
 		}
 		return plan.WithSource(before, e.Device, s)
 	})
+}
+
+func ruleLanes(lanes []plan.Lane) []wire.RuleLane {
+	list := make([]wire.RuleLane, len(lanes))
+	for i, l := range lanes {
+		list[i] = wire.RuleLane{Over: l.Over, Take: append([]media.Kind{}, l.Take...), Allowance: l.Allowance.String(), Metered: l.Metered, Roaming: l.Roaming}
+	}
+	return list
+}
+
+// lanesOf reads lanes as a form or a command has them; nil stays nil.
+func lanesOf(list []wire.RuleLane) (lanes []plan.Lane, err error) {
+	for _, l := range list {
+		one := plan.Lane{Over: l.Over, Metered: l.Metered, Roaming: l.Roaming}
+		if len(l.Take) > 0 {
+			one.Take = l.Take
+		}
+		if l.Allowance != "" {
+			if one.Allowance, err = plan.ParseAllowance(l.Allowance); err != nil {
+				return nil, plan.EditError{Says: err.Error()}
+			}
+		}
+		lanes = append(lanes, one)
+	}
+	return lanes, nil
 }
 
 // sourceOf reads a source as a form or a command has it.
@@ -236,7 +262,22 @@ func (s *Service) Sources() []wire.PlanFolder {
 // would change. The errors are plan.EditError and those of ApplyPlan.
 func (s *Service) EditRule(ctx context.Context, e wire.RuleEdit) (wire.PlanEdited, error) {
 	return s.editBy(ctx, e.Try, func(before string) (string, error) {
-		return plan.WithRule(before, e.Rule, plan.RuleChange{Take: e.Take, Larger: e.Larger, Longer: e.Longer, To: e.To, Power: e.Power, Hours: e.Hours, Order: e.Order})
+		lanes, err := lanesOf(e.Lanes)
+		if err != nil {
+			return "", err
+		}
+		if e.Remove {
+			return plan.WithoutRule(before, e.Rule)
+		}
+		if e.Add {
+			r := plan.Rule{Take: e.Take, To: e.To, Lanes: lanes}
+			before, err = plan.WithNewRule(before, e.Rule, r)
+			if err != nil {
+				return "", err
+			}
+			e.Take, e.To, lanes = nil, nil, nil // the rest is set as of one that is there
+		}
+		return plan.WithRule(before, e.Rule, plan.RuleChange{Lanes: lanes, Take: e.Take, Larger: e.Larger, Longer: e.Longer, To: e.To, Power: e.Power, Hours: e.Hours, Order: e.Order})
 	})
 }
 

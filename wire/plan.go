@@ -64,6 +64,16 @@ type PlanRule struct {
 	Power   string       `json:"power" doc:"As the plan has it, empty for any"`
 	Hours   string       `json:"hours" doc:"As the plan has it, empty for any"`
 	Order   plan.Order   `json:"order" enum:"newest,oldest,smallest"`
+	Lanes   []RuleLane   `json:"lanes" doc:"The first open one is used"`
+}
+
+// RuleLane is one lane of a rule, without its gates.
+type RuleLane struct {
+	Over      plan.Network `json:"over" enum:"wifi,wired,cellular"`
+	Take      []media.Kind `json:"take" enum:"photo,raw,graphic,video,audio,document,other" doc:"Only these kinds; empty for all that the rule takes"`
+	Allowance string       `json:"allowance" doc:"As the plan has it, such as 45 MB per day; empty for no bound"`
+	Metered   bool         `json:"metered" doc:"Also where it is metered; cellular always counts so"`
+	Roaming   bool         `json:"roaming" doc:"Also while roaming"`
 }
 
 // PlanSource is a folder of a device.
@@ -103,7 +113,8 @@ type SourceEdit struct {
 	Try    bool         `json:"try,omitempty" doc:"Only tell what it would change"`
 }
 
-// RuleEdit changes a rule; what is left out stays as it is.
+// RuleEdit changes a rule; what is left out stays as it is. It adds one, or takes one
+// out that nobody follows.
 type RuleEdit struct {
 	Rule   string       `json:"rule"`
 	Take   []media.Kind `json:"take,omitempty" enum:"photo,raw,graphic,video,audio,document,other" doc:"The kinds that it takes"`
@@ -113,6 +124,9 @@ type RuleEdit struct {
 	Power  *string      `json:"power,omitempty" doc:"As the plan has it, such as charging or at least 40%; empty for any"`
 	Hours  *string      `json:"hours,omitempty" doc:"As the plan has it, such as 22:00-06:00; empty for any"`
 	Order  *plan.Order  `json:"order,omitempty" enum:"newest,oldest,smallest"`
+	Lanes  []RuleLane   `json:"lanes,omitempty" doc:"All of them; one that stays over its network keeps its gates"`
+	Add    bool         `json:"add,omitempty" doc:"Add it: it takes, goes to and has the lanes that are given"`
+	Remove bool         `json:"remove,omitempty" doc:"Take it out instead"`
 	Try    bool         `json:"try,omitempty" doc:"Only tell what it would change"`
 }
 

@@ -1357,6 +1357,8 @@ export interface components {
             follows: components["schemas"]["PlanSource"][];
             /** @description As the plan has it, empty for any */
             hours: string;
+            /** @description The first open one is used */
+            lanes: components["schemas"]["RuleLane"][];
             /** @description Only larger files, or longer clips; as the plan has it, empty for any */
             larger: string;
             /** @description Only longer clips, or larger files; as the plan has it, empty for any */
@@ -1469,8 +1471,12 @@ export interface components {
             items?: string[];
         };
         RuleEdit: {
+            /** @description Add it: it takes, goes to and has the lanes that are given */
+            add?: boolean;
             /** @description As the plan has it, such as 22:00-06:00; empty for any */
             hours?: string;
+            /** @description All of them; one that stays over its network keeps its gates */
+            lanes?: components["schemas"]["RuleLane"][];
             /** @description Only files larger than this, such as 2 GB, or longer; empty for any */
             larger?: string;
             /** @description Only clips longer than this, such as 10 min, or larger; empty for any */
@@ -1479,6 +1485,8 @@ export interface components {
             order?: "newest" | "oldest" | "smallest";
             /** @description As the plan has it, such as charging or at least 40%; empty for any */
             power?: string;
+            /** @description Take it out instead */
+            remove?: boolean;
             rule: string;
             /** @description The kinds that it takes */
             take?: ("photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other")[];
@@ -1486,6 +1494,18 @@ export interface components {
             to?: string[];
             /** @description Only tell what it would change */
             try?: boolean;
+        };
+        RuleLane: {
+            /** @description As the plan has it, such as 45 MB per day; empty for no bound */
+            allowance: string;
+            /** @description Also where it is metered; cellular always counts so */
+            metered: boolean;
+            /** @enum {string} */
+            over: "wifi" | "wired" | "cellular";
+            /** @description Also while roaming */
+            roaming: boolean;
+            /** @description Only these kinds; empty for all that the rule takes */
+            take: ("photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other")[];
         };
         Secrets: {
             /** @description sftp: a private key, PEM */
@@ -5797,6 +5817,8 @@ export const planRuleTakeValues: ReadonlyArray<FlattenedDeepRequired<components>
 export const planVersionByValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanVersion"]["by"]> = ["console", "command", "form", "undo", "unknown"];
 export const ruleEditOrderValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["order"]> = ["newest", "oldest", "smallest"];
 export const ruleEditTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
+export const ruleLaneOverValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleLane"]["over"]> = ["wifi", "wired", "cellular"];
+export const ruleLaneTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleLane"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const setupChangeTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupChange"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const setupNowBatteryValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupNow"]["battery"]> = ["unknown", "yes", "no"];
 export const setupNowModemValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupNow"]["modem"]> = ["unknown", "yes", "no"];

@@ -32,6 +32,7 @@ export type TriedWay = Schemas["TriedWay"];
 export type SourceRules = Schemas["SourceRules"];
 export type PlanRule = Schemas["PlanRule"];
 export type PlanEdited = Schemas["PlanEdited"];
+export type RuleLane = Schemas["RuleLane"];
 export type RuleEdit = Schemas["RuleEdit"];
 export type SourceEdit = Schemas["SourceEdit"];
 export type PlanVersion = Schemas["PlanVersion"];

@@ -21,6 +21,193 @@ type RuleChange struct {
 	Power          *string
 	Hours          *string
 	Order          *Order
+	Lanes          []Lane // all of them; a lane that stays at its place keeps the gates that it has
+}
+
+// lanesOtherwise writes the lanes of a rule as they are to be: what stays of each keeps
+// its place, its comments and its gates.
+func lanesOtherwise(text, rule string, have, want []Lane) (string, error) {
+	path := func(more ...string) []string { return append([]string{"rules", rule, "lanes"}, more...) }
+	edit := func(change func(e sourceEdit) (string, error)) (string, error) {
+		list, err := listAt(text, path()...)
+		if err != nil {
+			return "", errRuleByHand
+		}
+		return change(sourceEdit{text, strings.Split(text, "\n"), list})
+	}
+	var err error
+	for have = slices.Clone(have); len(have) > len(want); {
+		n := surplus(have, want)
+		if text, err = edit(func(e sourceEdit) (string, error) { return e.remove(n) }); err != nil {
+			return "", err
+		}
+		have = slices.Delete(have, n, n+1)
+	}
+	for i, lane := range want {
+		if i >= len(have) {
+			if text, err = edit(func(e sourceEdit) (string, error) { return e.append(lane.written()) }); err != nil {
+				return "", err
+			}
+			continue
+		}
+		was := have[i].fields()
+		for k, f := range lane.fields() {
+			if f[1] == was[k][1] {
+				continue
+			}
+			if text, err = setValue(text, path(fmt.Sprintf("#%d", i), f[0]), f[1]); err != nil {
+				return "", err
+			}
+		}
+	}
+	return text, nil
+}
+
+// keptGates are the gates of lanes that take the place of others: those of the lane
+// that lanesOtherwise leaves there, else none.
+func keptGates(have, want []Lane) []Gates {
+	have = slices.Clone(have)
+	for len(have) > len(want) {
+		n := surplus(have, want)
+		have = slices.Delete(have, n, n+1)
+	}
+	gates := make([]Gates, len(want))
+	for i := range have {
+		gates[i] = have[i].Gates
+	}
+	return gates
+}
+
+// surplus is the first of more lanes that is not over the network of the one that is
+// wanted at its place.
+func surplus(have, want []Lane) int {
+	for i := range want {
+		if have[i].Over != want[i].Over {
+			return i
+		}
+	}
+	return len(have) - 1
+}
+
+// fields are a lane as a plan has it, key by key, without its gates; "" where it says
+// nothing.
+func (l Lane) fields() [][2]string {
+	yes := func(b bool) string {
+		if b {
+			return "true"
+		}
+		return ""
+	}
+	take, allowance := "", ""
+	if len(l.Take) > 0 {
+		take = writtenKinds(l.Take)
+	}
+	if l.Allowance.Bytes > 0 {
+		allowance = l.Allowance.String()
+	}
+	return [][2]string{{"over", string(l.Over)}, {"take", take}, {"allowance", allowance}, {"metered", yes(l.Metered)}, {"roaming", yes(l.Roaming)}}
+}
+
+// written is a lane as a plan has it, on one line.
+func (l Lane) written() string {
+	var fields []string
+	for _, f := range l.fields() {
+		if f[1] != "" {
+			fields = append(fields, f[0]+": "+f[1])
+		}
+	}
+	if gates := l.Gates.written(); gates != "" {
+		fields = append(fields, "gates: "+gates)
+	}
+	return "{" + strings.Join(fields, ", ") + "}"
+}
+
+// written are gates as a plan has them, on one line; "" for none.
+func (g Gates) written() string {
+	var fields []string
+	add := func(some bool, key, value string) {
+		if some {
+			fields = append(fields, key+": "+value)
+		}
+	}
+	add(g.NoPower, "power", "any")
+	add(g.Power != Power{}, "power", g.Power.String())
+	add(g.NoHours, "hours", "any")
+	add(len(g.Hours) > 0, "hours", `"`+g.Hours.String()+`"`)
+	add(g.Idle != IdleUnset, "idle", strconv.FormatBool(g.Idle == MustBeIdle))
+	if len(fields) == 0 {
+		return ""
+	}
+	return "{" + strings.Join(fields, ", ") + "}"
+}
+
+// WithNewRule adds a rule to a plan's text; the rest stays byte for byte. The error is
+// an EditError, or Problems where the plan would have mistakes.
+func WithNewRule(text, name string, r Rule) (string, error) {
+	before, err := Parse("plan", []byte(text))
+	if err != nil {
+		return "", err
+	}
+	switch _, there := before.Rules[name]; {
+	case there:
+		return "", EditError{fmt.Sprintf("the plan has a rule %q already", name)}
+	case !nameForm.MatchString(name):
+		return "", EditError{fmt.Sprintf("%q cannot be the name of a rule; it would be letters, digits, dots and dashes, at most 63", name)}
+	}
+	if before.Format < 2 {
+		if text, err = withFormat2(text, before); err != nil {
+			return "", err
+		}
+		before.Format = 2
+	}
+	r.Take = inOrder(r.Take)
+	lanes := make([]string, len(r.Lanes))
+	for i, l := range r.Lanes {
+		lanes[i] = l.written()
+	}
+	fields := []string{"take: " + writtenKinds(r.Take), "to: " + flowList(r.To), "lanes: [" + strings.Join(lanes, ", ") + "]"}
+	for _, f := range [][2]string{{"larger-than", r.LargerThan.String()}, {"longer-than", r.LongerThan.String()}, {"gates", r.Gates.written()}, {"order", string(r.Order)}} {
+		if f[1] != "" {
+			fields = append(fields, f[0]+": "+f[1])
+		}
+	}
+	after, err := setValue(text, []string{"rules", name}, "{"+strings.Join(fields, ", ")+"}")
+	if err != nil {
+		return "", err
+	}
+	before.Rules[name] = r
+	return after, agrees(after, before, errRuleByHand)
+}
+
+// WithoutRule takes a rule out of a plan's text that nobody follows; the rest stays
+// byte for byte. The error is an EditError, or Problems.
+func WithoutRule(text, name string) (string, error) {
+	before, err := Parse("plan", []byte(text))
+	if err != nil {
+		return "", err
+	}
+	if _, there := before.Rules[name]; !there {
+		return "", EditError{fmt.Sprintf("the plan has no rule %q", name)}
+	}
+	for _, device := range keys(before.Devices) {
+		for _, s := range before.Devices[device].Sources {
+			if slices.Contains(s.Rules, name) {
+				return "", EditError{fmt.Sprintf("%s of %s follows %s; let it follow another first", s.Folder, device, name)}
+			}
+		}
+		if _, own := before.Devices[device].Rules[name]; own {
+			return "", EditError{fmt.Sprintf("%s has lanes or gates of its own for %s; take them out of the text first", device, name)}
+		}
+	}
+	if len(before.Rules) == 1 {
+		return "", EditError{name + " is the only rule; a plan needs one"}
+	}
+	after, err := setValue(text, []string{"rules", name}, "")
+	if err != nil {
+		return "", err
+	}
+	delete(before.Rules, name)
+	return after, agrees(after, before, errRuleByHand)
 }
 
 // WithRule changes a rule in a plan's text; what is not touched stays byte for byte.
@@ -88,6 +275,27 @@ func WithRule(text, name string, c RuleChange) (string, error) {
 	}
 	for _, e := range edits {
 		if after, err = setValue(after, append([]string{"rules", name}, e.path...), e.value); err != nil {
+			return "", err
+		}
+	}
+	if c.Lanes != nil {
+		was := want.Lanes
+		want.Lanes = slices.Clone(c.Lanes)
+		photosAlone := slices.ContainsFunc(want.Lanes, func(l Lane) bool {
+			return slices.Contains(l.Take, media.Photo) && !slices.Contains(l.Take, media.Raw)
+		})
+		if photosAlone && before.Format < 2 {
+			if after, err = withFormat2(after, before); err != nil {
+				return "", err
+			}
+			before.Format = 2
+		}
+		kept := keptGates(was, want.Lanes)
+		for i := range want.Lanes {
+			want.Lanes[i].Take = inOrder(want.Lanes[i].Take)
+			want.Lanes[i].Gates = kept[i]
+		}
+		if after, err = lanesOtherwise(after, name, was, want.Lanes); err != nil {
 			return "", err
 		}
 	}
@@ -235,6 +443,13 @@ func (e sourceEdit) span(n ast.Node) (from, to int, err error) {
 			return 0, 0, err
 		}
 		to, err = e.offset(list.End, "]")
+		return from, to + 1, err
+	}
+	if m, is := n.(*ast.MappingNode); is && m.IsFlowStyle {
+		if from, err = e.offset(m.Start, "{"); err != nil {
+			return 0, 0, err
+		}
+		to, err = e.offset(m.End, "}")
 		return from, to + 1, err
 	}
 	t := n.GetToken()

@@ -109,7 +109,15 @@ func TestAnyRowOfRuleChangesMeansWhatWasAsked(t *testing.T) {
 		require.NoError(t, err)
 		for range rapid.IntRange(1, 6).Draw(t, "changes") {
 			var c plan.RuleChange
-			switch rapid.IntRange(0, 4).Draw(t, "what") {
+			switch rapid.IntRange(0, 5).Draw(t, "what") {
+			case 5:
+				for _, over := range rapid.SliceOfNDistinct(rapid.SampledFrom([]plan.Network{plan.WiFi, plan.Wired, plan.Cellular}), 1, 3, rapid.ID).Draw(t, "over") {
+					lane := plan.Lane{Over: over, Metered: over != plan.Cellular && rapid.Bool().Draw(t, "metered"), Roaming: over == plan.Cellular && rapid.Bool().Draw(t, "roaming")}
+					if rapid.Bool().Draw(t, "allowance") {
+						lane.Allowance = plan.Allowance{Bytes: rapid.SampledFrom([]int64{45_000_000, 1}).Draw(t, "bytes"), Per: plan.Week}
+					}
+					c.Lanes = append(c.Lanes, lane)
+				}
 			case 0:
 				c.Take = rapid.SampledFrom([][]media.Kind{{media.Photo}, {media.Video}, {media.Photo, media.Video}}).Draw(t, "take")
 			case 1:
@@ -139,7 +147,90 @@ func TestAnyRowOfRuleChangesMeansWhatWasAsked(t *testing.T) {
 			if c.Hours != nil {
 				require.Equal(t, *c.Hours, p.Rules["everyday"].Gates.Hours.String())
 			}
+			if c.Lanes != nil {
+				lanes := p.Rules["everyday"].Lanes
+				require.Len(t, lanes, len(c.Lanes))
+				for i, want := range c.Lanes {
+					want.Gates = lanes[i].Gates
+					require.Equal(t, want, lanes[i])
+				}
+			}
 			text = after
 		}
 	})
+}
+
+// However a rule's lanes are written, one is changed, added and taken out, and the rest,
+// comments and gates too, stays.
+func TestLanesAreChangedAndTheRestStays(t *testing.T) {
+	around := func(lanes string) string {
+		return "# ours\nformat: 2\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  desk:\n    sources: [{folder: x, rule: everyday}]\nrules:\n  everyday:\n    take: [photo, video]\n    to: [shed]\n" + lanes + "    order: oldest # last\n"
+	}
+	block := around("    lanes: # both\n      - over: wifi # at home\n        gates: {idle: true} # at rest\n      - over: cellular # outside\n        allowance: 45 MB per day # a day\n")
+	flow := around("    lanes: [{over: wifi, gates: {idle: true}}, {over: cellular, allowance: 45 MB per day}] # at home, outside\n")
+	atHome := plan.Lane{Over: plan.WiFi}
+	outside := plan.Lane{Over: plan.Cellular, Allowance: plan.Allowance{Bytes: 200_000_000, Per: plan.Month}, Take: []media.Kind{media.Photo}, Roaming: true}
+	for _, text := range []string{block, flow} {
+		after, err := plan.WithRule(text, "everyday", plan.RuleChange{Lanes: []plan.Lane{atHome, outside}})
+		require.NoError(t, err)
+		p, err := plan.Parse("p", []byte(after))
+		require.NoError(t, err)
+		lanes := p.Rules["everyday"].Lanes
+		assert.Equal(t, plan.MustBeIdle, lanes[0].Gates.Idle, "its gates stay")
+		assert.Equal(t, outside, lanes[1])
+		for _, comment := range []string{"# ours", "# both", "# at home", "# at rest", "# outside", "# a day", "# last"} {
+			assert.Equal(t, strings.Count(text, comment), strings.Count(after, comment), comment)
+		}
+		again, err := plan.WithRule(after, "everyday", plan.RuleChange{Lanes: []plan.Lane{atHome, {Over: plan.Cellular, Allowance: plan.Allowance{Bytes: 45_000_000, Per: plan.Day}}}})
+		require.NoError(t, err)
+		assert.Equal(t, text, again, "back is as it was")
+		with, err := plan.WithRule(text, "everyday", plan.RuleChange{Lanes: []plan.Lane{atHome, lanes[1], {Over: plan.Wired}}})
+		require.NoError(t, err)
+		without, err := plan.WithRule(with, "everyday", plan.RuleChange{Lanes: []plan.Lane{lanes[1], {Over: plan.Wired}}})
+		require.NoError(t, err)
+		p, err = plan.Parse("p", []byte(without))
+		require.NoError(t, err)
+		assert.Equal(t, []plan.Lane{outside, {Over: plan.Wired}}, p.Rules["everyday"].Lanes)
+		assert.Contains(t, without, "# last")
+	}
+	_, err := plan.WithRule(block, "everyday", plan.RuleChange{Lanes: []plan.Lane{}})
+	require.Error(t, err, "a rule needs a lane")
+	_, err = plan.WithRule(block, "everyday", plan.RuleChange{Lanes: []plan.Lane{{Over: "pigeon"}}})
+	assert.ErrorContains(t, err, "pigeon")
+}
+
+func TestRulesAreAddedAndTakenOut(t *testing.T) {
+	films := plan.Rule{Take: []media.Kind{media.Video}, LargerThan: 2_000_000_000, To: []string{"loft"}, Lanes: []plan.Lane{{Over: plan.Wired, Metered: true}}, Gates: plan.Gates{Hours: plan.Hours{{Start: 1320, End: 360}}}, Order: plan.SmallestFirst}
+	for how, rule := range writtenRules {
+		text := withRule(rule)
+		with, err := plan.WithNewRule(text, "films", films)
+		require.NoError(t, err, how)
+		p, err := plan.Parse("p", []byte(with))
+		require.NoError(t, err)
+		assert.Equal(t, films, p.Rules["films"])
+		for line := range strings.Lines(text) {
+			assert.Contains(t, with, strings.TrimRight(line, "\n"))
+		}
+		without, err := plan.WithoutRule(with, "films")
+		require.NoError(t, err)
+		assert.Equal(t, strings.TrimRight(text, "\n"), strings.TrimRight(without, "\n"), how)
+		without, err = plan.WithoutRule(text, "slow")
+		require.NoError(t, err, how)
+		assert.NotContains(t, without, "slow: {")
+	}
+	text := withRule(writtenRules["on lines"])
+	for name, c := range map[string]struct {
+		do   func() (string, error)
+		says string
+	}{
+		"a name that is taken": {func() (string, error) { return plan.WithNewRule(text, "slow", films) }, "already"},
+		"an odd name":          {func() (string, error) { return plan.WithNewRule(text, "a b", films) }, "cannot be the name"},
+		"no such place":        {func() (string, error) { f := films; f.To = []string{"attic"}; return plan.WithNewRule(text, "f", f) }, "attic"},
+		"nothing taken":        {func() (string, error) { f := films; f.Take = nil; return plan.WithNewRule(text, "f", f) }, "take is empty"},
+		"one that is followed": {func() (string, error) { return plan.WithoutRule(text, "everyday") }, "x of desk follows everyday"},
+		"no such rule":         {func() (string, error) { return plan.WithoutRule(text, "none") }, `no rule "none"`},
+	} {
+		_, err := c.do()
+		assert.ErrorContains(t, err, c.says, name)
+	}
 }

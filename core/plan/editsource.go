@@ -19,23 +19,49 @@ func WithSource(text, device string, s Source) (string, error) {
 	return editSources(text, device, func(d *Device) error {
 		d.Sources = append(d.Sources, s)
 		return nil
-	}, func(e sourceEdit) (string, error) {
-		entry := s.written()
-		if !e.list.IsFlowStyle {
-			first, last := e.entryLine(0), lastLine(e.list.Values[len(e.list.Values)-1])
-			indent := e.lines[first][:strings.Index(e.lines[first], "-")]
-			return strings.Join(slices.Insert(e.lines, last+1, indent+"- "+entry), "\n"), nil
+	}, func(e sourceEdit) (string, error) { return e.append(s.written()) })
+}
+
+// append writes one more entry into the list.
+func (e sourceEdit) append(entry string) (string, error) {
+	if !e.list.IsFlowStyle {
+		if len(e.list.Values) == 0 {
+			return "", errByHand
 		}
-		at, err := e.offset(e.list.End, "]")
-		if err != nil {
-			return "", err
-		}
-		before := strings.TrimRight(e.text[:at], " \t\n")
-		if len(e.list.Values) > 0 && !strings.HasSuffix(before, ",") {
-			entry = ", " + entry
-		}
-		return e.text[:at] + entry + e.text[at:], nil
-	})
+		first, last := e.entryLine(0), lastLine(e.list.Values[len(e.list.Values)-1])
+		indent := e.lines[first][:strings.Index(e.lines[first], "-")]
+		return strings.Join(slices.Insert(slices.Clone(e.lines), last+1, indent+"- "+entry), "\n"), nil
+	}
+	at, err := e.offset(e.list.End, "]")
+	if err != nil {
+		return "", err
+	}
+	before := strings.TrimRight(e.text[:at], " \t\n")
+	if len(e.list.Values) > 0 && !strings.HasSuffix(before, ",") {
+		entry = ", " + entry
+	}
+	return e.text[:at] + entry + e.text[at:], nil
+}
+
+// remove takes an entry out of the list.
+func (e sourceEdit) remove(n int) (string, error) {
+	if !e.list.IsFlowStyle {
+		from, to := e.entryLine(n), lastLine(e.list.Values[n])+1
+		return strings.Join(slices.Delete(slices.Clone(e.lines), from, to), "\n"), nil
+	}
+	entry, isMap := e.list.Values[n].(*ast.MappingNode)
+	if !isMap || !entry.IsFlowStyle {
+		return "", EditError{"the list is written in a way that cannot be changed by program; take the entry out of the text"}
+	}
+	from, err := e.offset(entry.Start, "{")
+	if err != nil {
+		return "", err
+	}
+	to, err := e.offset(entry.End, "}")
+	if err != nil {
+		return "", err
+	}
+	return e.cut(from, to+1), nil
 }
 
 // plain is the source as a plan that is read has it: a list that names nothing is none.
@@ -154,25 +180,7 @@ func WithoutSource(text, device, folder string) (string, error) {
 		}
 		d.Sources = slices.Delete(slices.Clone(d.Sources), n, n+1)
 		return nil
-	}, func(e sourceEdit) (string, error) {
-		if !e.list.IsFlowStyle {
-			from, to := e.entryLine(n), lastLine(e.list.Values[n])+1
-			return strings.Join(slices.Delete(e.lines, from, to), "\n"), nil
-		}
-		entry, isMap := e.list.Values[n].(*ast.MappingNode)
-		if !isMap || !entry.IsFlowStyle {
-			return "", EditError{"the source is written in a way that cannot be changed by program; take it out of the text"}
-		}
-		from, err := e.offset(entry.Start, "{")
-		if err != nil {
-			return "", err
-		}
-		to, err := e.offset(entry.End, "}")
-		if err != nil {
-			return "", err
-		}
-		return e.cut(from, to+1), nil
-	})
+	}, func(e sourceEdit) (string, error) { return e.remove(n) })
 }
 
 // sourceEdit is a plan's text, and where the sources of a device stand in it when those
@@ -239,6 +247,11 @@ func editSources(text, device string, mean func(*Device) error, write func(sourc
 var errByHand = EditError{"the sources are written in a way that cannot be changed by program; change the text"}
 
 func sourcesOf(text, device string) (*ast.SequenceNode, error) {
+	return listAt(text, "devices", device, "sources")
+}
+
+// listAt is the list at a path of keys.
+func listAt(text string, path ...string) (*ast.SequenceNode, error) {
 	file, err := parser.ParseBytes([]byte(text), parser.ParseComments)
 	if err != nil || len(file.Docs) == 0 {
 		return nil, errByHand
@@ -251,7 +264,11 @@ func sourcesOf(text, device string) (*ast.SequenceNode, error) {
 		}
 		return nil
 	}
-	list, is := under(under(under(file.Docs[0].Body, "devices"), device), "sources").(*ast.SequenceNode)
+	var in ast.Node = file.Docs[0].Body
+	for _, key := range path {
+		in = under(in, key)
+	}
+	list, is := in.(*ast.SequenceNode)
 	if !is || list.Start == nil || list.IsFlowStyle && list.End == nil {
 		return nil, errByHand
 	}

@@ -336,6 +336,14 @@ type Allowance struct {
 	Per   Period
 }
 
+// String writes an allowance as the plan has it; "" for none.
+func (a Allowance) String() string {
+	if a.Bytes == 0 {
+		return ""
+	}
+	return Size(a.Bytes).String() + " per " + string(a.Per)
+}
+
 // Period is the span after which an allowance begins anew, in the device's
 // time zone: a calendar day, a week from Monday, a calendar month.
 type Period string

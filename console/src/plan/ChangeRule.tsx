@@ -1,45 +1,128 @@
 import { Field, Input, Label } from "@headlessui/react";
 import { useState } from "react";
-import type { PlanRule, RuleEdit } from "../api";
+import type { PlanRule, RuleEdit, RuleLane } from "../api";
 import { pathsApiV1ItemsGetParametersQueryKindValues as kinds } from "../api.gen";
 import { Button } from "../parts/Button";
 import { sendRule } from "./queries";
 import { plural } from "../words";
+import { Lanes } from "./Lanes";
 import { Tried } from "./Tried";
 
-/** Changes a rule: what it takes, where it goes, on which power and when. */
+type Doing = { edit: RuleEdit; remove: boolean };
+
+/** Changes a rule, or takes out one that nobody follows. */
 export function ChangeRule({ rule: r, destinations }: { rule: PlanRule; destinations: string[] }) {
-  const [edit, setEdit] = useState<RuleEdit>();
-  if (edit === undefined) {
-    const { take, to, power, hours, larger, longer } = r;
+  const [doing, setDoing] = useState<Doing>();
+  const done = () => setDoing(undefined);
+  if (doing === undefined) {
+    const { take, to, power, hours, larger, longer, lanes } = r;
     return (
-      <div className="mt-1">
+      <div className="mt-1 flex gap-2">
         <Button
-          onClick={() => setEdit({ rule: r.name, take, to, power, hours, larger, longer })}
+          onClick={() =>
+            setDoing({ edit: { rule: r.name, take, to, power, hours, larger, longer, lanes }, remove: false })
+          }
           aria-label={`Change ${r.name}`}
         >
           Change
         </Button>
+        {r.follows.length === 0 && (
+          <Button
+            onClick={() => setDoing({ edit: { rule: r.name, remove: true }, remove: true })}
+            aria-label={`Take out ${r.name}`}
+          >
+            Take out
+          </Button>
+        )}
       </div>
     );
   }
-  const set = (change: Partial<RuleEdit>) => setEdit({ ...edit, ...change });
-  const toggled = <T extends string>(list: readonly T[], one: T): T[] =>
-    list.includes(one) ? list.filter((v) => v !== one) : [...list, one];
-  const take = edit.take ?? [];
-  const to = edit.to ?? [];
   return (
     <div
       role="group"
       aria-label={`Change ${r.name}`}
       className="mt-2 space-y-3 rounded-md border border-line p-3"
     >
+      {!doing.remove && (
+        <RuleForm
+          edit={doing.edit}
+          destinations={destinations}
+          change={(edit) => setDoing({ ...doing, edit })}
+        />
+      )}
+      <Consequence edit={doing.edit} done={done} />
+    </div>
+  );
+}
+
+/** Makes a new rule; a folder follows it when it is told to. */
+export function AddRule({ destinations }: { destinations: string[] }) {
+  const [edit, setEdit] = useState<RuleEdit>();
+  if (edit === undefined) {
+    return (
+      <div className="mt-3">
+        <Button
+          onClick={() =>
+            setEdit({
+              rule: "",
+              add: true,
+              take: ["photo", "raw", "video"],
+              to: destinations,
+              lanes: [{ over: "wifi", take: [], allowance: "", metered: false, roaming: false }],
+            })
+          }
+        >
+          Add a rule
+        </Button>
+      </div>
+    );
+  }
+  return (
+    <div role="group" aria-label="Add a rule" className="mt-3 space-y-3 rounded-md border border-line p-3">
+      <Text label="Name" hint="films" value={edit.rule} change={(rule) => setEdit({ ...edit, rule })} />
+      <RuleForm edit={edit} destinations={destinations} change={setEdit} />
+      <Consequence edit={edit} done={() => setEdit(undefined)} />
+    </div>
+  );
+}
+
+function Consequence({ edit, done }: { edit: RuleEdit; done: () => void }) {
+  const chosen = edit.remove || ((edit.take ?? []).length > 0 && (edit.to ?? []).length > 0);
+  return (
+    <Tried
+      key={JSON.stringify(edit)}
+      ready={edit.rule !== "" && chosen}
+      send={(onlyTry) => sendRule({ ...edit, try: onlyTry })}
+      done={done}
+    />
+  );
+}
+
+/** What a rule takes, where and which way it goes, on which power and when. */
+function RuleForm(props: { edit: RuleEdit; destinations: string[]; change: (edit: RuleEdit) => void }) {
+  const { edit, destinations } = props;
+  const set = (change: Partial<RuleEdit>) => props.change({ ...edit, ...change });
+  const toggled = <T extends string>(list: readonly T[], one: T): T[] =>
+    list.includes(one) ? list.filter((v) => v !== one) : [...list, one];
+  const take = edit.take ?? [];
+  const to = edit.to ?? [];
+  const lanes = edit.lanes ?? [];
+  return (
+    <>
       <Checks
         title="Takes"
         of={kinds}
         on={take}
         label={plural}
-        toggle={(k) => set({ take: toggled(take, k) })}
+        toggle={(k) => {
+          const now = toggled(take, k);
+          // A lane cannot carry what the rule no longer takes.
+          const carries = (l: RuleLane) => l.take.filter((c) => now.includes(c));
+          set({
+            take: now,
+            lanes: lanes.map((l) => (carries(l).length > 0 ? { ...l, take: carries(l) } : l)),
+          });
+        }}
       />
       <Checks
         title="Goes to"
@@ -48,38 +131,38 @@ export function ChangeRule({ rule: r, destinations }: { rule: PlanRule; destinat
         label={(d) => d}
         toggle={(d) => set({ to: toggled(to, d) })}
       />
+      <Lanes lanes={lanes} take={take} change={(l) => set({ lanes: l })} />
       <div className="grid gap-3 sm:grid-cols-2">
         <Text
-          label="Power"
+          label="Power (empty for any)"
           hint="charging or at least 40%"
           value={edit.power ?? ""}
           change={(power) => set({ power })}
         />
         <Text
-          label="Only files larger than"
+          label="Hours (empty for any)"
+          hint="22:00-06:00"
+          value={edit.hours ?? ""}
+          change={(hours) => set({ hours })}
+        />
+        <Text
+          label="Only files larger than (empty for any)"
           hint="2 GB"
           value={edit.larger ?? ""}
           change={(larger) => set({ larger })}
         />
         <Text
-          label="Only clips longer than"
+          label="Only clips longer than (empty for any)"
           hint="10 min"
           value={edit.longer ?? ""}
           change={(longer) => set({ longer })}
         />
-        <Text label="Hours" hint="22:00-06:00" value={edit.hours ?? ""} change={(hours) => set({ hours })} />
       </div>
-      <Tried
-        key={JSON.stringify(edit)}
-        ready={take.length > 0 && to.length > 0}
-        send={(onlyTry) => sendRule({ ...edit, try: onlyTry })}
-        done={() => setEdit(undefined)}
-      />
-    </div>
+    </>
   );
 }
 
-export function Checks<T extends string>(props: {
+function Checks<T extends string>(props: {
   title: string;
   of: readonly T[];
   on: readonly T[];
@@ -106,10 +189,10 @@ export function Checks<T extends string>(props: {
   );
 }
 
-export function Text(props: { label: string; hint: string; value: string; change: (value: string) => void }) {
+function Text(props: { label: string; hint: string; value: string; change: (value: string) => void }) {
   return (
     <Field>
-      <Label className="mb-1 block text-sm text-quiet">{props.label} (empty for any)</Label>
+      <Label className="mb-1 block text-sm text-quiet">{props.label}</Label>
       <Input
         className="w-full rounded-md border border-line bg-paper px-3 py-1.5 placeholder:text-quiet"
         placeholder={`such as ${props.hint}`}

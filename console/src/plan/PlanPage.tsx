@@ -1,7 +1,7 @@
 import { Link } from "@tanstack/react-router";
 import { Loading, Notice } from "../parts/Notice";
 import { useYard } from "../yard";
-import { ChangeRule } from "./ChangeRule";
+import { AddRule, ChangeRule } from "./ChangeRule";
 import { History } from "./History";
 import { PlanText } from "./PlanText";
 import { AddSource, Source } from "./Sources";
@@ -54,6 +54,7 @@ export function PlanPage() {
             </div>
           ))}
         </dl>
+        <AddRule destinations={destinations} />
         {p.doubts.length > 0 && (
           <div role="group" aria-label="What was hardly meant" className="mt-3 rounded-md bg-lamp p-3">
             <ul className="list-disc space-y-1 pl-5">

@@ -1,0 +1,122 @@
+import { Field, Input, Label, Select } from "@headlessui/react";
+import type { RuleLane } from "../api";
+import { Button } from "../parts/Button";
+import { plural } from "../words";
+
+const field = "w-full rounded-md border border-line bg-paper px-3 py-1.5 placeholder:text-quiet";
+const networks = { wifi: "Wi-Fi or cable", wired: "cable only", cellular: "cellular" } as const;
+type Over = keyof typeof networks;
+
+/** The ways that a rule may go: the first open one is used. */
+export function Lanes(props: { lanes: RuleLane[]; take: string[]; change: (lanes: RuleLane[]) => void }) {
+  const { lanes, take, change } = props;
+  const set = (i: number, c: Partial<RuleLane>) =>
+    change(lanes.map((l, at) => (at === i ? { ...l, ...c } : l)));
+  return (
+    <fieldset>
+      <legend className="mb-1 text-sm text-quiet">Goes over, the first that is open</legend>
+      <ol className="space-y-3">
+        {lanes.map((l, i) => (
+          <li key={i} className="space-y-2 rounded-md border border-line p-3">
+            <div className="grid items-end gap-3 sm:grid-cols-3">
+              <Field>
+                <Label className="mb-1 block text-sm text-quiet">Way {i + 1}</Label>
+                <Select
+                  className={field}
+                  value={l.over}
+                  onChange={(e) => {
+                    const over = e.target.value as Over;
+                    set(i, over === "cellular" ? { over, metered: false } : { over, roaming: false });
+                  }}
+                >
+                  {Object.entries(networks).map(([value, label]) => (
+                    <option key={value} value={value}>
+                      {label}
+                    </option>
+                  ))}
+                </Select>
+              </Field>
+              <Field>
+                <Label className="mb-1 block text-sm text-quiet">Way {i + 1} carries at most</Label>
+                <Input
+                  className={field}
+                  placeholder="such as 45 MB per day"
+                  value={l.allowance}
+                  onChange={(e) => set(i, { allowance: e.target.value })}
+                />
+              </Field>
+              {lanes.length > 1 && (
+                <span>
+                  <Button
+                    onClick={() => change(lanes.filter((_, at) => at !== i))}
+                    aria-label={`Take out way ${i + 1}`}
+                  >
+                    Take out
+                  </Button>
+                </span>
+              )}
+            </div>
+            <div className="flex flex-wrap gap-x-5 gap-y-2">
+              {l.over === "cellular" ? (
+                <Check
+                  label="also while roaming"
+                  on={l.roaming}
+                  change={(roaming) => set(i, { roaming })}
+                  of={i}
+                />
+              ) : (
+                <Check
+                  label="also where it is metered"
+                  on={l.metered}
+                  change={(metered) => set(i, { metered })}
+                  of={i}
+                />
+              )}
+              {take.map((k) => {
+                const on = l.take.length === 0 || l.take.includes(k as RuleLane["take"][number]);
+                return (
+                  <Check
+                    key={k}
+                    label={plural(k)}
+                    on={on}
+                    of={i}
+                    change={() => {
+                      const now = take.filter((o) =>
+                        o === k ? !on : l.take.length === 0 || l.take.includes(o as RuleLane["take"][number]),
+                      );
+                      set(i, { take: (now.length === take.length ? [] : now) as RuleLane["take"] });
+                    }}
+                  />
+                );
+              })}
+            </div>
+          </li>
+        ))}
+      </ol>
+      <div className="mt-2">
+        <Button
+          onClick={() =>
+            change([...lanes, { over: "cellular", take: [], allowance: "", metered: false, roaming: false }])
+          }
+        >
+          Add a way
+        </Button>
+      </div>
+    </fieldset>
+  );
+}
+
+function Check(props: { label: string; on: boolean; of: number; change: (on: boolean) => void }) {
+  return (
+    <label className="flex items-center gap-2">
+      <input
+        type="checkbox"
+        checked={props.on}
+        onChange={() => props.change(!props.on)}
+        className="size-4 accent-tide"
+      />
+      {props.label}
+      <span className="sr-only"> (way {props.of + 1})</span>
+    </label>
+  );
+}

@@ -1,0 +1,123 @@
+package plan_test
+
+import (
+	"flag"
+	"strings"
+	"testing"
+
+	"github.com/goccy/go-yaml"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"yardtide/core/media"
+	"yardtide/core/plan"
+)
+
+type m = map[string]any
+
+// drawn is any plan, as a keeper's text has it, in one of several ways of writing.
+var drawn = rapid.Custom(func(t *rapid.T) string {
+	pick := func(label string, of ...string) string { return rapid.SampledFrom(of).Draw(t, label) }
+	some := func(label string, of ...string) []string {
+		return rapid.SliceOfNDistinct(rapid.SampledFrom(of), 1, len(of), rapid.ID).Draw(t, label)
+	}
+	maybe := func(into m, key string, value func() any) {
+		if rapid.Bool().Draw(t, key) {
+			into[key] = value()
+		}
+	}
+	kinds := func() any { return some("kinds", "photo", "raw", "graphic", "video", "audio", "document", "other") }
+	gates := func() any {
+		g := m{"idle": rapid.Bool().Draw(t, "idle")}
+		maybe(g, "power", func() any {
+			return pick("power", "charging", "at least 40%", "charging or at least 5%", "charging and at least 90%")
+		})
+		maybe(g, "hours", func() any { return pick("hours", "06:00-23:00", "22:00-06:00, 12:00-13:30") })
+		return g
+	}
+	places := []string{"shed", "locker"}
+	rules, names := m{}, some("rules", "everyday", "films", "raw.files")
+	for _, name := range names {
+		lanes := []any{}
+		for _, over := range some("over", "wifi", "wired", "cellular") {
+			lane := m{"over": over}
+			maybe(lane, "allowance", func() any { return pick("allowance", "45 MB per day", "2 GB per month") })
+			lanes = append(lanes, lane)
+		}
+		r := m{"take": kinds(), "to": some("to", places...), "lanes": lanes}
+		maybe(r, "gates", gates)
+		maybe(r, "order", func() any { return pick("order", "newest", "oldest", "smallest") })
+		maybe(r, "larger-than", func() any { return pick("larger", "2 GB", "1 B") })
+		maybe(r, "longer-than", func() any { return "10 min" })
+		rules[name] = r
+	}
+	devices := m{}
+	for _, device := range some("devices", "phone", "desk") {
+		sources := []any{}
+		for _, folder := range some("folders", "DCIM", "PICTURES/Boats", "/srv/scans", "ünï: [x]", "#4") {
+			s := m{"folder": folder}
+			if follows := some("follows", names...); len(follows) == 1 {
+				s["rule"] = follows[0]
+			} else {
+				s["rules"] = follows
+			}
+			maybe(s, "leave-out", func() any { return some("out", "*.tmp", "Screenshots/", "!kept", "it's") })
+			maybe(s, "hidden", func() any { return rapid.Bool().Draw(t, "h") })
+			maybe(s, "largest", func() any { return "4 GB" })
+			maybe(s, "taken-from", func() any { return "2020-01-01" })
+			sources = append(sources, s)
+		}
+		devices[device] = m{"sources": sources}
+	}
+	whole := m{"yard": "Slip", "timezone": "UTC", "destinations": m{"shed": m{"kind": "folder", "path": "/media/shed"}, "locker": m{"kind": "folder", "path": "/media/locker"}}, "devices": devices, "rules": rules}
+	maybe(whole, "format", func() any { return 2 })
+	text, err := yaml.MarshalWithOptions(whole, yaml.Flow(rapid.Bool().Draw(t, "flow")), yaml.IndentSequence(rapid.Bool().Draw(t, "indented")))
+	if err != nil {
+		panic(err)
+	}
+	return "# ours\n" + string(text)
+})
+
+// Forms read any plan and, when nothing was changed in them, write the very same bytes;
+// what is changed in one of them is all that changes.
+func TestFormsReadAndWriteAnyPlanTheSame(t *testing.T) {
+	if f := flag.Lookup("rapid.checks"); f.Value.String() == f.DefValue { // -rapid.checks 10000 tries as many
+		require.NoError(t, f.Value.Set("300"))
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		text := drawn.Draw(t, "plan")
+		p, err := plan.Parse("p", []byte(text))
+		require.NoError(t, err, text)
+		for device, d := range p.Devices {
+			for _, s := range d.Sources {
+				same, err := plan.WithSourceChanged(text, device, s)
+				require.NoError(t, err)
+				require.Equal(t, text, same)
+			}
+		}
+		for name, r := range p.Rules {
+			power, hours, order, larger, longer := r.Gates.Power.String(), r.Gates.Hours.String(), r.Order, r.LargerThan.String(), r.LongerThan.String()
+			same, err := plan.WithRule(text, name, plan.RuleChange{Take: r.Take, To: r.To, Power: &power, Hours: &hours, Order: &order, Larger: &larger, Longer: &longer})
+			require.NoError(t, err, text)
+			require.Equal(t, text, same)
+
+			take := rapid.SliceOfNDistinct(rapid.SampledFrom(media.Kinds), 1, 3, rapid.ID).Draw(t, "take")
+			after, err := plan.WithRule(text, name, plan.RuleChange{Take: take})
+			if err != nil { // a lane takes what the rule no longer would, or the keeper wrote it in a way of his own
+				continue
+			}
+			require.True(t, strings.HasPrefix(after, "# ours\n"))
+			now, err := plan.Parse("p", []byte(after))
+			require.NoError(t, err)
+			require.Equal(t, p.Devices, now.Devices)
+			for other, was := range p.Rules {
+				is := now.Rules[other]
+				if other == name {
+					require.ElementsMatch(t, take, is.Take)
+					is.Take = was.Take
+				}
+				require.Equal(t, was, is)
+			}
+		}
+	})
+}
