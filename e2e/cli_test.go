@@ -206,7 +206,7 @@ func TestCommandsUsedWrongly(t *testing.T) {
 		{[]string{"status", "-jsn"}, 2, "flag provided but not defined: -jsn\nusage: yardtide status"},
 		{[]string{"status", "now"}, 2, `"now" is one word too many`},
 		{[]string{"why"}, 2, "name one item"},
-		{[]string{"plan"}, 2, "say check, apply, show, history, diff, undo or schema"},
+		{[]string{"plan"}, 2, "say check, try, apply, show, history, diff, undo or schema"},
 		{[]string{"plan", "burn"}, 2, `"burn" is none of`},
 		{[]string{"plan", "check"}, 2, "name one file"},
 		{[]string{"plan", "check", "/no/such/plan"}, 1, "reading the plan: open /no/such/plan: no such file"},

@@ -175,6 +175,7 @@ func (l *looker) now() Sum {
 	s := l.sum
 	s.Kinds, s.Years, s.Folders, s.LeftOut = maps.Clone(s.Kinds), maps.Clone(s.Years), maps.Clone(s.Folders), maps.Clone(s.LeftOut)
 	s.Unread, s.Pictures = slices.Clone(s.Unread), slices.Clone(s.Pictures)
+	slices.SortFunc(s.Pictures, func(a, b Picture) int { return cmp.Compare(a.Path, b.Path) }) // who read them first is chance
 	return s
 }
 

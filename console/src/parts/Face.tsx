@@ -5,18 +5,24 @@ const icons: Record<string, typeof Image> = { video: Film, audio: Music, documen
 const mostTries = 5;
 
 /** A small picture of an item; a sign of its kind until it is there, or where there is none. */
-export function Face({
-  device,
-  item,
+export function Face(props: { device: string; item: string; kind: string; className?: string }) {
+  const { device, item, kind, className } = props;
+  const at = `/api/v1/items/${encodeURIComponent(device)}/${encodeURIComponent(item)}/face`;
+  return <SmallPicture at={at} kind={kind} className={className} />;
+}
+
+/** A small picture that the service makes; a sign of its kind until it is there. */
+export function SmallPicture({
+  at,
   kind,
+  says = "",
   className = "size-12",
 }: {
-  device: string;
-  item: string;
+  at: string;
   kind: string;
+  says?: string;
   className?: string;
 }) {
-  const at = `/api/v1/items/${encodeURIComponent(device)}/${encodeURIComponent(item)}/face`;
   // While it is being made there is none yet: it is asked for again, ever later.
   const [tries, setTries] = useState(0);
   const [shown, setShown] = useState("");
@@ -35,7 +41,7 @@ export function Face({
       {!ok && <Icon aria-hidden className="size-5" />}
       <img
         src={src}
-        alt=""
+        alt={ok ? says : ""}
         loading="lazy"
         decoding="async"
         onLoad={() => setShown(at)}

@@ -1,6 +1,7 @@
 import type { LookFolder, LookKind, LookPicture, LookYear } from "../api";
 import { bytes, count, ofKind } from "../words";
 import { Button } from "./Button";
+import { SmallPicture } from "./Face";
 
 type Figures = { kinds: LookKind[]; years: LookYear[]; folders: LookFolder[]; pictures: LookPicture[] };
 
@@ -32,11 +33,11 @@ export function FolderFigures(props: {
         <ul className="flex flex-wrap gap-2">
           {l.pictures.map((p, i) => (
             <li key={p.path}>
-              <img
-                src={`/api/v1/jobs/${encodeURIComponent(job)}/pictures/${i}`}
-                alt={p.path}
-                loading="lazy"
-                className="size-16 rounded bg-wash object-cover text-[0]"
+              <SmallPicture
+                at={`/api/v1/jobs/${encodeURIComponent(job)}/pictures/${i}`}
+                kind={p.kind}
+                says={p.path}
+                className="size-16"
               />
             </li>
           ))}

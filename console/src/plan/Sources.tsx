@@ -144,13 +144,13 @@ export function Scope({
       <div className="mt-3 grid gap-3 sm:grid-cols-2">
         <Lines
           label="Leave out (a pattern on each line)"
-          hint={"Screenshots/\n*.tmp"}
+          hint="such as Screenshots/"
           value={lines(v.leaveOut)}
           change={(t) => change({ leaveOut: list(t) })}
         />
         <Lines
           label="Only what fits (a pattern on each line)"
-          hint={"*.jpg\nBoats/"}
+          hint="such as *.jpg"
           value={lines(v.only)}
           change={(t) => change({ only: list(t) })}
         />
