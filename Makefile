@@ -28,14 +28,15 @@ check: console/node_modules/.package-lock.json types ## formatting, vet, staticc
 	$(NPM) run --silent format
 	$(NPM) run --silent lint
 	$(NPM) run --silent typecheck
-	@git diff --exit-code --stat -- docs/openapi.json docs/plan.schema.json docs/record.schema.json console/src/api.gen.ts || { echo "generated files were not up to date; commit them"; exit 1; }
+	@git diff --exit-code --stat -- docs/openapi.json docs/plan.md docs/plan.schema.json docs/record.schema.json console/src/api.gen.ts || { echo "generated files were not up to date; commit them"; exit 1; }
 
 build: bin/yardtide ## the binary, console included
 
-types: console/node_modules/.package-lock.json ## generate the API document, the plan's schema and the console's types
+types: console/node_modules/.package-lock.json ## generate the API document, the plan's schema and tables and the console's types
 	@go run ./service/api/openapi > docs/openapi.json.new && mv docs/openapi.json.new docs/openapi.json
 	@go run ./service/api/openapi record > docs/record.schema.json.new && mv docs/record.schema.json.new docs/record.schema.json
 	@go run ./cmd/yardtide plan schema > docs/plan.schema.json.new && mv docs/plan.schema.json.new docs/plan.schema.json
+	@go run ./core/plan/tables docs/plan.md
 	@$(NPM) run --silent types > /dev/null
 
 shots: bin/yardtide bin/versitygw ## take docs/screenshots from the demo

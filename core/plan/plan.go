@@ -42,7 +42,7 @@ const (
 // Destination is one storage. It never holds a secret: PasswordFrom says where
 // the service finds it.
 type Destination struct {
-	Kind         DestinationKind `json:"kind" jsonschema:"enum=folder,enum=webdav,enum=sftp,enum=s3"`
+	Kind         DestinationKind `json:"kind" jsonschema:"description=Which sort of storage it is.,enum=folder,enum=webdav,enum=sftp,enum=s3"`
 	Path         string          `json:"path,omitempty" jsonschema:"description=folder: the absolute path of the folder. sftp: of the folder that copies go into\\, relative to the user's home. s3: what the names of all objects begin with."`
 	Address      string          `json:"address,omitempty" jsonschema:"description=sftp: the server as host:port."`
 	HostKey      string          `json:"host-key,omitempty" jsonschema:"description=sftp: the fingerprint of the server's key as ssh-keygen -l prints it.,pattern=^SHA256:[A-Za-z0-9+/]{43}$"`
@@ -58,8 +58,8 @@ type Destination struct {
 	Senders      int             `json:"senders,omitempty" jsonschema:"description=How many copies each device sends here at the same time.,minimum=1,maximum=16,default=4"`
 	// KeepFree is room that is never filled; Size is how much it holds in all,
 	// for storage that does not tell its space.
-	KeepFree Size `json:"keep-free,omitempty"`
-	Size     Size `json:"size,omitempty"`
+	KeepFree Size `json:"keep-free,omitempty" jsonschema:"description=Room that is never filled."`
+	Size     Size `json:"size,omitempty" jsonschema:"description=What the storage holds in all\\, where it does not tell its space."`
 }
 
 // Size is a number of bytes, written as "20 GB".
@@ -131,8 +131,8 @@ type Secret string
 // Device is a phone or computer with its sources.
 type Device struct {
 	Timezone string   `json:"timezone,omitempty" jsonschema:"description=Overrides the yard's time zone for this device."`
-	Limit    Limits   `json:"limit,omitempty"`
-	Sources  []Source `json:"sources"`
+	Limit    Limits   `json:"limit,omitempty" jsonschema:"description=How fast it may send\\, over all its destinations; with hours\\, the first that fits counts."`
+	Sources  []Source `json:"sources" jsonschema:"minItems=1,description=The folders that are taken up."`
 	// Rules is what this device says of rules itself.
 	Rules map[string]Override `json:"rules,omitempty" jsonschema:"description=What this device has otherwise than a rule says\\, by the rule's name."`
 }
@@ -154,10 +154,10 @@ type Source struct {
 
 // Rule is how the items of a source are treated.
 type Rule struct {
-	Take []media.Kind `json:"take" jsonschema:"enum=photo,enum=raw,enum=graphic,enum=video,enum=audio,enum=document,enum=other,enum=everything,minItems=1"`
+	Take []media.Kind `json:"take" jsonschema:"description=Which kinds of files it takes\\, by their content.,enum=photo,enum=raw,enum=graphic,enum=video,enum=audio,enum=document,enum=other,enum=everything,minItems=1"`
 	// With one of these only longer or larger files are taken; with both, one is enough.
-	LargerThan Size     `json:"larger-than,omitempty"`
-	LongerThan Minutes  `json:"longer-than,omitempty"`
+	LargerThan Size     `json:"larger-than,omitempty" jsonschema:"description=Only files that are larger\\, or longer than longer-than."`
+	LongerThan Minutes  `json:"longer-than,omitempty" jsonschema:"description=Only clips that last longer\\, or files larger than larger-than."`
 	To         []string `json:"to" jsonschema:"minItems=1,description=Destinations; an item is safe when every one of them has it."`
 	Lanes      []Lane   `json:"lanes" jsonschema:"minItems=1,description=The allowed ways to send. The first open one is used."`
 	Gates      Gates    `json:"gates,omitzero" jsonschema:"description=Conditions for every lane of this rule."`

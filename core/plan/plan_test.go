@@ -197,3 +197,22 @@ func TestLimitsAreReadAndHoldAtTheirHours(t *testing.T) {
 		assert.ErrorContains(t, err, says, text)
 	}
 }
+
+// The plan that the document shows is one, and every key that it explains is in the
+// tables, which are what the code makes.
+func TestTheDocumentsPlanIsOne(t *testing.T) {
+	text, err := os.ReadFile("../../docs/plan.md")
+	require.NoError(t, err)
+	_, rest, found := strings.Cut(string(text), "```yaml\n")
+	require.True(t, found)
+	example, _, _ := strings.Cut(rest, "```")
+	p, err := plan.Parse("docs/plan.md", []byte(example))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"films", "everyday"}, p.Devices["galley-phone"].Sources[0].Rules)
+	assert.Contains(t, string(text), plan.Keys(), "make types writes them")
+	for line := range strings.Lines(plan.Keys()) {
+		if strings.HasPrefix(line, "| `") {
+			assert.NotContains(t, line, "|  |", "every key says something")
+		}
+	}
+}

@@ -33,12 +33,12 @@ func (Source) JSONSchemaExtend(s *jsonschema.Schema) {
 
 // JSONSchema describes a day as it stands in a plan.
 func (Date) JSONSchema() *jsonschema.Schema {
-	return form(dateForm.String(), "A day. taken-from, taken-until: only what was taken from then on, or until then. new-since: only what came into the folder from then on.", "2026-11-25")
+	return form(dateForm.String(), "A day of the calendar.", "2026-11-25")
 }
 
 // JSONSchema describes how long a clip lasts as it stands in a plan.
 func (Minutes) JSONSchema() *jsonschema.Schema {
-	return form(minutesForm.String(), "Only clips that last longer, or files that are larger-than.", "10 min")
+	return form(minutesForm.String(), "A length of time.", "10 min")
 }
 
 // JSONSchema describes an allowance as it stands in a plan.
@@ -69,7 +69,7 @@ func (Secret) JSONSchema() *jsonschema.Schema {
 // JSONSchema describes a size as it stands in a plan: keep-free is room that is
 // never filled, size what a storage holds that does not tell.
 func (Size) JSONSchema() *jsonschema.Schema {
-	return form(sizeForm.String(), "Bytes. keep-free: room that is never filled. size: what the storage holds in all, where it does not tell its space. smallest, largest: of the files that are taken up. larger-than: only larger files.", "20 GB", "2 TB")
+	return form(sizeForm.String(), "A number of bytes.", "20 GB", "2 TB")
 }
 
 // JSONSchema describes limits as they stand in a plan.
