@@ -136,14 +136,14 @@ func printLook(p page, l wire.Look, y wire.Yard) {
 			if name == "." {
 				name = "files in it"
 			}
-			p.line(2, "%9s  %7s files  %s", bytes(f.Bytes), gate.Count(f.N), name)
+			p.line(2, "%9s  %13s  %s", bytes(f.Bytes), count(f.N, "file"), name)
 		}
 		more(p, len(l.Folders))
 	}
 	if len(l.LeftOut) > 0 {
 		p.head("Left out")
 		for _, o := range l.LeftOut[:min(len(l.LeftOut), mostLines)] {
-			p.line(2, "%9s  %7s        %s", bytes(o.Bytes), gate.Count(o.N), plain(o.Why))
+			p.line(2, "%9s  %13s  %s", bytes(o.Bytes), count(o.N, "file"), plain(o.Why))
 		}
 		more(p, len(l.LeftOut))
 	}

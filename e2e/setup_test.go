@@ -72,6 +72,8 @@ func TestTheFirstHour(t *testing.T) {
 	k.sees("Two places are better than one", "free")
 	k.click("Next")
 	k.sees("Which folders of this computer?", "6 files")
+	require.NoError(t, k.b.Open(s.url+"/setup")) // a reload goes on where it was
+	k.sees("Which folders of this computer?", "6 files")
 	k.click("Next")
 	k.sees("Which kinds of files?", "Photos", "none found")
 	k.click("Next")

@@ -532,8 +532,10 @@ func minutesOpen(hours plan.Hours) (n int64) {
 // about is a time span of a rough size.
 func about(d time.Duration) string {
 	switch {
+	case d < 2*time.Second:
+		return "a second"
 	case d < 2*time.Minute:
-		return fmt.Sprintf("%d seconds", max(1, int(d.Seconds())))
+		return fmt.Sprintf("%d seconds", int(d.Seconds()))
 	case d < 2*time.Hour:
 		return fmt.Sprintf("%d minutes", int(d.Minutes()))
 	case d < 48*time.Hour:

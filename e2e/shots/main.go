@@ -34,29 +34,98 @@ func run(ctx context.Context) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, os.RemoveAll(dir)) }()
-	demo := exec.Command("bin/yardtide", "demo", "-dir", dir, "-listen", "127.0.0.1:7410", "-storage", "127.0.0.1:7490")
-	pipe, err := demo.StdoutPipe()
+	link, stop, err := start("demo", "-dir", dir, "-listen", "127.0.0.1:7410", "-storage", "127.0.0.1:7490")
 	if err != nil {
 		return err
 	}
-	if err := demo.Start(); err != nil {
-		return err
-	}
-	defer func() { _ = demo.Process.Signal(os.Interrupt); err = errors.Join(err, demo.Wait()) }()
-	link := ""
-	for lines := bufio.NewScanner(pipe); link == "" && lines.Scan(); {
-		link, _ = strings.CutPrefix(lines.Text(), "console   ")
-		if !strings.HasPrefix(lines.Text(), "console   ") {
-			link = ""
-		}
-	}
-	if link == "" {
-		return errors.New("the demo did not start")
-	}
+	defer func() { err = errors.Join(err, stop()) }()
 	if err := console(ctx, link); err != nil {
 		return err
 	}
+	if err := setup(ctx, dir); err != nil {
+		return err
+	}
 	return terminal(dir)
+}
+
+// start starts the program and waits for the console's address.
+func start(args ...string) (link string, stop func() error, err error) {
+	p := exec.Command("bin/yardtide", args...)
+	pipe, err := p.StdoutPipe()
+	if err != nil {
+		return "", nil, err
+	}
+	if err := p.Start(); err != nil {
+		return "", nil, err
+	}
+	stop = func() error { _ = p.Process.Signal(os.Interrupt); return p.Wait() }
+	for lines := bufio.NewScanner(pipe); lines.Scan(); {
+		if link, is := strings.CutPrefix(lines.Text(), "console   "); is {
+			return link, stop, nil
+		}
+	}
+	return "", nil, errors.Join(fmt.Errorf("%s did not start", args[0]), stop())
+}
+
+// setup takes the first hour of a machine on which nothing is set up, with the demo's
+// pictures on it.
+func setup(ctx context.Context, demo string) (err error) {
+	dir := filepath.Join(demo, "machine")
+	if err := os.CopyFS(filepath.Join(dir, "Pictures"), os.DirFS(filepath.Join(demo, "chart-table", "Restoration"))); err != nil {
+		return err
+	}
+	for _, folder := range []string{"Documents", "loft", "shed"} {
+		if err := os.MkdirAll(filepath.Join(dir, folder), 0o755); err != nil {
+			return err
+		}
+	}
+	link, stop, err := start("serve", "-data", filepath.Join(dir, "data"), "-root", dir, "-device", "chart-table", "-listen", "127.0.0.1:7411")
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, stop()) }()
+	b, err := browser.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, b.Close()) }()
+	place := func(name string, first bool) []func() error {
+		label := "Add another place"
+		if first {
+			label = "Add a place"
+		}
+		return []func() error{
+			func() error { return b.Click(label) },
+			func() error { return b.Type("Name", name) },
+			func() error { return b.Type("Folder", filepath.Join(dir, name)) },
+			func() error { return b.Click("Test it") },
+			func() error { time.Sleep(2 * time.Second); return b.Click("Use this place") },
+			func() error { time.Sleep(time.Second); return nil },
+		}
+	}
+	next := func() error { err := b.Click("Next"); time.Sleep(1500 * time.Millisecond); return err }
+	steps := append([]func() error{func() error { return b.Open(link) }, func() error { time.Sleep(2 * time.Second); return nil }}, place("loft", true)...)
+	steps = append(append(steps, place("shed", false)...),
+		next, func() error { return b.Click("What is in it: Pictures") },
+		func() error { time.Sleep(3 * time.Second); return picture(b, "setup-what") },
+		next, next, next, next, func() error { return picture(b, "setup-start") },
+	)
+	for _, step := range steps {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// picture takes the page as it is when what moves came to rest.
+func picture(b *browser.Browser, name string) error {
+	time.Sleep(600 * time.Millisecond)
+	png, err := b.Shot()
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(out, name+".png"), png, 0o644)
 }
 
 func console(ctx context.Context, link string) (err error) {
@@ -65,14 +134,7 @@ func console(ctx context.Context, link string) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, b.Close()) }()
-	shot := func(name string) error {
-		time.Sleep(600 * time.Millisecond) // what moves comes to rest
-		png, err := b.Shot()
-		if err != nil {
-			return err
-		}
-		return os.WriteFile(filepath.Join(out, name+".png"), png, 0o644)
-	}
+	shot := func(name string) error { return picture(b, name) }
 	steps := []func() error{
 		func() error { return b.Open(link) },
 		func() error { time.Sleep(3 * time.Second); return shot("now") },
@@ -95,11 +157,7 @@ func console(ctx context.Context, link string) (err error) {
 		func() error { return b.Click("Close") },
 		func() error { return b.Click("State") },
 		func() error { return b.Click("waiting") },
-		func() error { return b.Size(390, 844) },
-		func() error { return shot("queue-phone") },
 		func() error { return b.Click("Destinations") },
-		func() error { return shot("destinations-phone") },
-		func() error { return b.Size(1280, 800) },
 		func() error { return shot("destinations") },
 		func() error { return b.Click("Add a destination") },
 		func() error { return b.Click("A web storage") },
@@ -131,6 +189,10 @@ func terminal(dir string) (err error) {
 	if err := os.WriteFile(bad, []byte(mistakes), 0o644); err != nil {
 		return err
 	}
+	other := strings.NewReplacer("6 MB per day", "200 MB per month", "      - folder: Restoration\n", "      - folder: Restoration\n        leave-out: [\"*.mp4\"]\n").Replace(string(plan))
+	if err := os.WriteFile(filepath.Join(dir, "try.yaml"), []byte(other), 0o644); err != nil {
+		return err
+	}
 	const display = ":97"
 	x := exec.Command("Xvfb", display, "-screen", "0", "1280x800x24", "-nolisten", "tcp")
 	if err := x.Start(); err != nil {
@@ -148,7 +210,8 @@ func terminal(dir string) (err error) {
 		"why":          "yardtide why keel.jpg; yardtide why MOV_0357.mp4",
 		"plan-check":   "yardtide plan check plan.yaml",
 		"plan-history": "sed s:6.MB.per.day:200\\ MB\\ per\\ month: data/plans/000001.yaml > changed.yaml; yardtide plan apply changed.yaml; yardtide plan history; yardtide plan diff 2",
-		"help":         "yardtide help; yardtide help send-now",
+		"plan-try":     "yardtide plan try try.yaml",
+		"look":         "yardtide look Restoration -device chart-table",
 		"watch":        "yardtide watch",
 		"destination":  "yardtide destination list; yardtide destination test tool-shed; yardtide destination show sail-loft",
 	} {
