@@ -22,6 +22,7 @@ with -try it only tells. The plan's text keeps its comments and its order: see y
   yardtide rule set everyday -to north-locker,tool-shed -power "charging or at least 40%" -try
   yardtide rule set everyday -hours ""       # at any hour
   yardtide rule set everyday -over wifi,cellular -allowance "200 MB per month"
+  yardtide rule set everyday -device slate -over wifi -hours any   # on this device alone
   yardtide rule add films -take video -to tool-shed -over wifi
   yardtide rule set films -take video -longer-than "10 min" -larger-than "2 GB"`,
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
@@ -55,6 +56,19 @@ with -try it only tells. The plan's text keeps its comments and its order: see y
 			fs.Func("allowance", "what may go over cellular, such as 45 MB per `day`; empty for no bound", text(&allowance))
 			fs.Func("metered", "yes or no: over Wi-Fi and cable `also` where it is metered", text(&metered))
 			fs.Func("roaming", "yes or no: over cellular `also` while roaming", text(&roaming))
+			yesNo := func(name, says string, into **bool) {
+				fs.Func(name, says, func(s string) error {
+					if s != "yes" && s != "no" {
+						return fmt.Errorf("say yes or no")
+					}
+					*into = new(s == "yes")
+					return nil
+				})
+			}
+			yesNo("idle", "yes or no: only while `nobody` uses the device", &edit.Idle)
+			yesNo("store-each", "yes or no: store `equal` files from several places each", &edit.StoreEach)
+			fs.StringVar(&edit.Device, "device", "", "change only what this `device` has otherwise: -over, -allowance, -power, -hours, -idle; any sets the rule's aside, empty leaves it")
+			fs.BoolVar(&edit.Reset, "as-it-is", false, "with -device: it follows the rule as it is")
 			fs.BoolVar(&edit.Try, "try", false, "only tell what it would change")
 			return func(ctx context.Context, e env, args []string) error {
 				c := r.client(e)
@@ -67,8 +81,11 @@ with -try it only tells. The plan's text keeps its comments and its order: see y
 					return wrongUse("say list, or show, set, add or remove and the name of a rule")
 				case args[0] == "add" && (edit.Take == nil || edit.To == nil):
 					return wrongUse("say what it takes and where it goes: -take and -to")
-				case args[0] == "set" && over == nil && allowance == nil && metered == nil && roaming == nil && edit.Take == nil && edit.To == nil && edit.Larger == nil && edit.Longer == nil && edit.Power == nil && edit.Hours == nil && edit.Order == nil:
-					return wrongUse("say what to change: -take, -to, -over, -allowance, -metered, -roaming, -larger-than, -longer-than, -power, -hours or -order")
+				case args[0] == "set" && edit.Idle == nil && edit.StoreEach == nil && !edit.Reset && over == nil && allowance == nil && metered == nil && roaming == nil && edit.Take == nil && edit.To == nil && edit.Larger == nil && edit.Longer == nil && edit.Power == nil && edit.Hours == nil && edit.Order == nil:
+					return wrongUse("say what to change: -take, -to, -over, -allowance, -metered, -roaming, -larger-than, -longer-than, -power, -hours, -idle, -store-each or -order")
+				}
+				if edit.Reset && edit.Device == "" || edit.Device != "" && (edit.Take != nil || edit.To != nil || edit.Larger != nil || edit.Longer != nil || edit.Order != nil || edit.StoreEach != nil || args[0] != "set") {
+					return wrongUse("with -device only -over, -allowance, -metered, -roaming, -power, -hours, -idle and -as-it-is can be set")
 				}
 				edit.Rule, edit.Add, edit.Remove = args[1], args[0] == "add", args[0] == "remove"
 				if edit.Add || over != nil || allowance != nil || metered != nil || roaming != nil {
@@ -113,8 +130,14 @@ func lanesFor(ctx context.Context, c client.Client, edit wire.RuleEdit, over []s
 		return nil, err
 	}
 	for _, r := range now.Rules {
-		if r.Name == edit.Rule {
-			lanes = r.Lanes
+		if r.Name != edit.Rule {
+			continue
+		}
+		lanes = r.Lanes
+		for _, own := range r.Own {
+			if own.Device == edit.Device && len(own.Lanes) > 0 {
+				lanes = own.Lanes
+			}
 		}
 	}
 	if over == nil && edit.Add {
@@ -189,5 +212,8 @@ func printRule(p page, r wire.PlanRule) {
 	p.line(0, "%s: %s", p.paint(strong, r.Name), plain(r.Says))
 	for _, s := range r.Follows {
 		p.line(2, "%s of %s", plain(s.Folder), plain(s.Device))
+	}
+	for _, own := range r.Own {
+		p.line(2, "on %s: %s", plain(own.Device), plain(own.Says))
 	}
 }

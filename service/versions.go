@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"time"
 
 	"github.com/pmezard/go-difflib/difflib"
@@ -146,7 +147,7 @@ func (s *Service) Rules() []wire.PlanRule {
 	for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
 		r := p.Rules[name]
 		one := wire.PlanRule{Name: name, Says: sentences.Rule(r), Follows: []wire.PlanSource{}, Take: r.Take, To: r.To,
-			Lanes: ruleLanes(r.Lanes), Larger: r.LargerThan.String(), Longer: r.LongerThan.String(), Power: r.Gates.Power.String(), Hours: r.Gates.Hours.String(), Order: cmp.Or(r.Order, plan.NewestFirst)}
+			Own: ownOf(p, name), Idle: r.Gates.Idle == plan.MustBeIdle, StoreEach: r.StoreEach, Lanes: ruleLanes(r.Lanes), Larger: r.LargerThan.String(), Longer: r.LongerThan.String(), Power: r.Gates.Power.String(), Hours: r.Gates.Hours.String(), Order: cmp.Or(r.Order, plan.NewestFirst)}
 		for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
 			for _, source := range p.Devices[device].Sources {
 				if slices.Contains(source.Rules, name) {
@@ -179,6 +180,42 @@ func (s *Service) EditSource(ctx context.Context, e wire.SourceEdit) (wire.PlanE
 		}
 		return plan.WithSource(before, e.Device, s)
 	})
+}
+
+// ownOf tells what devices have otherwise than a rule says.
+func ownOf(p *plan.Plan, rule string) []wire.RuleOwn {
+	list := []wire.RuleOwn{}
+	for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
+		o, there := p.Devices[device].Rules[rule]
+		if !there {
+			continue
+		}
+		one := wire.RuleOwn{Device: device, Says: sentences.Override(o), Lanes: ruleLanes(o.Lanes), Power: o.Gates.Power.String(), Hours: o.Gates.Hours.String()}
+		if o.Gates.NoPower {
+			one.Power = "any"
+		}
+		if o.Gates.NoHours {
+			one.Hours = "any"
+		}
+		list = append(list, one)
+	}
+	return list
+}
+
+// overrideOf is what an edit changes of what a device has of its own.
+func overrideOf(e wire.RuleEdit, lanes []plan.Lane) (c plan.OverrideChange) {
+	none := ""
+	if e.Reset {
+		return plan.OverrideChange{Lanes: &[]plan.Lane{}, Power: &none, Hours: &none, Idle: &none}
+	}
+	c.Power, c.Hours = e.Power, e.Hours
+	if e.Lanes != nil {
+		c.Lanes = &lanes
+	}
+	if e.Idle != nil {
+		c.Idle = new(strconv.FormatBool(*e.Idle))
+	}
+	return c
 }
 
 func ruleLanes(lanes []plan.Lane) []wire.RuleLane {
@@ -269,6 +306,9 @@ func (s *Service) EditRule(ctx context.Context, e wire.RuleEdit) (wire.PlanEdite
 		if e.Remove {
 			return plan.WithoutRule(before, e.Rule)
 		}
+		if e.Device != "" {
+			return plan.WithOverride(before, e.Device, e.Rule, overrideOf(e, lanes))
+		}
 		if e.Add {
 			r := plan.Rule{Take: e.Take, To: e.To, Lanes: lanes}
 			before, err = plan.WithNewRule(before, e.Rule, r)
@@ -277,7 +317,7 @@ func (s *Service) EditRule(ctx context.Context, e wire.RuleEdit) (wire.PlanEdite
 			}
 			e.Take, e.To, lanes = nil, nil, nil // the rest is set as of one that is there
 		}
-		return plan.WithRule(before, e.Rule, plan.RuleChange{Lanes: lanes, Take: e.Take, Larger: e.Larger, Longer: e.Longer, To: e.To, Power: e.Power, Hours: e.Hours, Order: e.Order})
+		return plan.WithRule(before, e.Rule, plan.RuleChange{Lanes: lanes, Idle: e.Idle, StoreEach: e.StoreEach, Take: e.Take, Larger: e.Larger, Longer: e.Longer, To: e.To, Power: e.Power, Hours: e.Hours, Order: e.Order})
 	})
 }
 

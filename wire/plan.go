@@ -54,17 +54,29 @@ type PlanText struct {
 
 // PlanRule is a rule as a sentence.
 type PlanRule struct {
-	Name    string       `json:"name"`
-	Says    string       `json:"says"`
-	Follows []PlanSource `json:"follows" doc:"The sources that follow it"`
-	Take    []media.Kind `json:"take" enum:"photo,raw,graphic,video,audio,document,other"`
-	Larger  string       `json:"larger" doc:"Only larger files, or longer clips; as the plan has it, empty for any"`
-	Longer  string       `json:"longer" doc:"Only longer clips, or larger files; as the plan has it, empty for any"`
-	To      []string     `json:"to"`
-	Power   string       `json:"power" doc:"As the plan has it, empty for any"`
-	Hours   string       `json:"hours" doc:"As the plan has it, empty for any"`
-	Order   plan.Order   `json:"order" enum:"newest,oldest,smallest"`
-	Lanes   []RuleLane   `json:"lanes" doc:"The first open one is used"`
+	Name      string       `json:"name"`
+	Says      string       `json:"says"`
+	Follows   []PlanSource `json:"follows" doc:"The sources that follow it"`
+	Take      []media.Kind `json:"take" enum:"photo,raw,graphic,video,audio,document,other"`
+	Larger    string       `json:"larger" doc:"Only larger files, or longer clips; as the plan has it, empty for any"`
+	Longer    string       `json:"longer" doc:"Only longer clips, or larger files; as the plan has it, empty for any"`
+	To        []string     `json:"to"`
+	Power     string       `json:"power" doc:"As the plan has it, empty for any"`
+	Hours     string       `json:"hours" doc:"As the plan has it, empty for any"`
+	Order     plan.Order   `json:"order" enum:"newest,oldest,smallest"`
+	Lanes     []RuleLane   `json:"lanes" doc:"The first open one is used"`
+	Idle      bool         `json:"idle" doc:"Only while nobody uses the device"`
+	StoreEach bool         `json:"storeEach" doc:"Equal files from several places are stored each"`
+	Own       []RuleOwn    `json:"own" doc:"What devices have otherwise"`
+}
+
+// RuleOwn is what one device has otherwise than a rule says.
+type RuleOwn struct {
+	Device string     `json:"device"`
+	Says   string     `json:"says"`
+	Lanes  []RuleLane `json:"lanes" doc:"In place of the rule's; empty for those of the rule"`
+	Power  string     `json:"power" doc:"In place of the rule's, any for none; empty for the rule's"`
+	Hours  string     `json:"hours" doc:"In place of the rule's, any for none; empty for the rule's"`
 }
 
 // RuleLane is one lane of a rule, without its gates.
@@ -116,18 +128,22 @@ type SourceEdit struct {
 // RuleEdit changes a rule; what is left out stays as it is. It adds one, or takes one
 // out that nobody follows.
 type RuleEdit struct {
-	Rule   string       `json:"rule"`
-	Take   []media.Kind `json:"take,omitempty" enum:"photo,raw,graphic,video,audio,document,other" doc:"The kinds that it takes"`
-	To     []string     `json:"to,omitempty" doc:"The destinations that it sends to"`
-	Larger *string      `json:"larger,omitempty" doc:"Only files larger than this, such as 2 GB, or longer; empty for any"`
-	Longer *string      `json:"longer,omitempty" doc:"Only clips longer than this, such as 10 min, or larger; empty for any"`
-	Power  *string      `json:"power,omitempty" doc:"As the plan has it, such as charging or at least 40%; empty for any"`
-	Hours  *string      `json:"hours,omitempty" doc:"As the plan has it, such as 22:00-06:00; empty for any"`
-	Order  *plan.Order  `json:"order,omitempty" enum:"newest,oldest,smallest"`
-	Lanes  []RuleLane   `json:"lanes,omitempty" doc:"All of them; one that stays over its network keeps its gates"`
-	Add    bool         `json:"add,omitempty" doc:"Add it: it takes, goes to and has the lanes that are given"`
-	Remove bool         `json:"remove,omitempty" doc:"Take it out instead"`
-	Try    bool         `json:"try,omitempty" doc:"Only tell what it would change"`
+	Rule      string       `json:"rule"`
+	Take      []media.Kind `json:"take,omitempty" enum:"photo,raw,graphic,video,audio,document,other" doc:"The kinds that it takes"`
+	To        []string     `json:"to,omitempty" doc:"The destinations that it sends to"`
+	Larger    *string      `json:"larger,omitempty" doc:"Only files larger than this, such as 2 GB, or longer; empty for any"`
+	Longer    *string      `json:"longer,omitempty" doc:"Only clips longer than this, such as 10 min, or larger; empty for any"`
+	Power     *string      `json:"power,omitempty" doc:"As the plan has it, such as charging or at least 40%; empty for any"`
+	Hours     *string      `json:"hours,omitempty" doc:"As the plan has it, such as 22:00-06:00; empty for any"`
+	Order     *plan.Order  `json:"order,omitempty" enum:"newest,oldest,smallest"`
+	Lanes     []RuleLane   `json:"lanes,omitempty" doc:"All of them; one that stays over its network keeps its gates"`
+	Idle      *bool        `json:"idle,omitempty" doc:"Only while nobody uses the device"`
+	StoreEach *bool        `json:"storeEach,omitempty" doc:"Store equal files from several places each"`
+	Device    string       `json:"device,omitempty" doc:"Change what this device has otherwise than the rule says: its lanes, power, hours and idle"`
+	Reset     bool         `json:"reset,omitempty" doc:"The device follows the rule as it is"`
+	Add       bool         `json:"add,omitempty" doc:"Add it: it takes, goes to and has the lanes that are given"`
+	Remove    bool         `json:"remove,omitempty" doc:"Take it out instead"`
+	Try       bool         `json:"try,omitempty" doc:"Only tell what it would change"`
 }
 
 // PlanEdited is what an edit of the plan changed, or would change.

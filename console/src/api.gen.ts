@@ -1357,6 +1357,8 @@ export interface components {
             follows: components["schemas"]["PlanSource"][];
             /** @description As the plan has it, empty for any */
             hours: string;
+            /** @description Only while nobody uses the device */
+            idle: boolean;
             /** @description The first open one is used */
             lanes: components["schemas"]["RuleLane"][];
             /** @description Only larger files, or longer clips; as the plan has it, empty for any */
@@ -1366,9 +1368,13 @@ export interface components {
             name: string;
             /** @enum {string} */
             order: "newest" | "oldest" | "smallest";
+            /** @description What devices have otherwise */
+            own: components["schemas"]["RuleOwn"][];
             /** @description As the plan has it, empty for any */
             power: string;
             says: string;
+            /** @description Equal files from several places are stored each */
+            storeEach: boolean;
             take: ("photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other")[];
             to: string[];
         };
@@ -1473,8 +1479,12 @@ export interface components {
         RuleEdit: {
             /** @description Add it: it takes, goes to and has the lanes that are given */
             add?: boolean;
+            /** @description Change what this device has otherwise than the rule says: its lanes, power, hours and idle */
+            device?: string;
             /** @description As the plan has it, such as 22:00-06:00; empty for any */
             hours?: string;
+            /** @description Only while nobody uses the device */
+            idle?: boolean;
             /** @description All of them; one that stays over its network keeps its gates */
             lanes?: components["schemas"]["RuleLane"][];
             /** @description Only files larger than this, such as 2 GB, or longer; empty for any */
@@ -1487,7 +1497,11 @@ export interface components {
             power?: string;
             /** @description Take it out instead */
             remove?: boolean;
+            /** @description The device follows the rule as it is */
+            reset?: boolean;
             rule: string;
+            /** @description Store equal files from several places each */
+            storeEach?: boolean;
             /** @description The kinds that it takes */
             take?: ("photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other")[];
             /** @description The destinations that it sends to */
@@ -1506,6 +1520,16 @@ export interface components {
             roaming: boolean;
             /** @description Only these kinds; empty for all that the rule takes */
             take: ("photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other")[];
+        };
+        RuleOwn: {
+            device: string;
+            /** @description In place of the rule's, any for none; empty for the rule's */
+            hours: string;
+            /** @description In place of the rule's; empty for those of the rule */
+            lanes: components["schemas"]["RuleLane"][];
+            /** @description In place of the rule's, any for none; empty for the rule's */
+            power: string;
+            says: string;
         };
         Secrets: {
             /** @description sftp: a private key, PEM */

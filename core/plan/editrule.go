@@ -2,6 +2,8 @@ package plan
 
 import (
 	"fmt"
+	"maps"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -21,6 +23,8 @@ type RuleChange struct {
 	Power          *string
 	Hours          *string
 	Order          *Order
+	Idle           *bool // only while nobody uses the device
+	StoreEach      *bool
 	Lanes          []Lane // all of them; a lane that stays at its place keeps the gates that it has
 }
 
@@ -78,6 +82,102 @@ func keptGates(have, want []Lane) []Gates {
 	return gates
 }
 
+// OverrideChange is what a device has otherwise than a rule says; nil stays as it is.
+type OverrideChange struct {
+	Lanes *[]Lane // in place of the rule's; none of its own when it is empty
+	// Power and hours are written as in the plan; "any" sets the rule's aside, "" leaves
+	// the rule's. Idle is "true", "false" or "", in the same way.
+	Power, Hours, Idle *string
+}
+
+// WithOverride changes what a device has otherwise than a rule says; what is not touched
+// stays byte for byte. The error is an EditError, or Problems.
+func WithOverride(text, device, rule string, c OverrideChange) (string, error) {
+	before, err := Parse("plan", []byte(text))
+	if err != nil {
+		return "", err
+	}
+	d, there := before.Devices[device]
+	if !there {
+		return "", EditError{fmt.Sprintf("the plan has no device %q", device)}
+	}
+	if _, there := before.Rules[rule]; !there {
+		return "", EditError{fmt.Sprintf("the plan has no rule %q", rule)}
+	}
+	want := d.Rules[rule]
+	if c.Lanes != nil {
+		want.Lanes = slices.Clone(*c.Lanes)
+		for i := range want.Lanes {
+			want.Lanes[i].Take = inOrder(want.Lanes[i].Take)
+		}
+		if len(want.Lanes) == 0 {
+			want.Lanes = nil
+		}
+	}
+	if c.Power != nil {
+		want.Gates.NoPower = *c.Power == "any"
+		if want.Gates.Power, err = orNone(strings.TrimPrefix(*c.Power, "any"), ParsePower); err != nil {
+			return "", EditError{err.Error()}
+		}
+	}
+	if c.Hours != nil {
+		want.Gates.NoHours = *c.Hours == "any"
+		if want.Gates.Hours, err = orNone(strings.TrimPrefix(*c.Hours, "any"), ParseHours); err != nil {
+			return "", EditError{err.Error()}
+		}
+	}
+	if c.Idle != nil {
+		idle, known := map[string]Idle{"true": MustBeIdle, "false": MayBeUsed, "": IdleUnset}[*c.Idle]
+		if !known {
+			return "", EditError{fmt.Sprintf("idle is %q; it would be true, false or empty", *c.Idle)}
+		}
+		want.Gates.Idle = idle
+	}
+	var fields []string
+	if len(want.Lanes) > 0 {
+		lanes := make([]string, len(want.Lanes))
+		for i, l := range want.Lanes {
+			lanes[i] = l.written()
+		}
+		fields = append(fields, "lanes: ["+strings.Join(lanes, ", ")+"]")
+	}
+	if gates := want.Gates.written(); gates != "" {
+		fields = append(fields, "gates: "+gates)
+	}
+	own := maps.Clone(d.Rules)
+	after, path := text, []string{"devices", device, "rules", rule}
+	switch {
+	case reflect.DeepEqual(want, d.Rules[rule]):
+		return text, nil
+	case len(fields) == 0 && len(own) == 1: // nothing of its own is left
+		own, path = nil, path[:3]
+		after, err = setValue(text, path, "")
+	case len(fields) == 0:
+		delete(own, rule)
+		after, err = setValue(text, path, "")
+	default:
+		if own == nil {
+			own = map[string]Override{}
+		}
+		own[rule] = want
+		if _, had := d.Rules[rule]; had { // written anew, as one
+			if after, err = setValue(text, path, ""); err != nil && len(d.Rules) == 1 {
+				after, err = setValue(text, path[:3], "")
+			}
+			if err != nil {
+				return "", err
+			}
+		}
+		after, err = setValue(after, path, "{"+strings.Join(fields, ", ")+"}")
+	}
+	if err != nil {
+		return "", err
+	}
+	d.Rules = own
+	before.Devices[device] = d
+	return after, agrees(after, before, errRuleByHand)
+}
+
 // surplus is the first of more lanes that is not over the network of the one that is
 // wanted at its place.
 func surplus(have, want []Lane) int {
@@ -92,12 +192,7 @@ func surplus(have, want []Lane) int {
 // fields are a lane as a plan has it, key by key, without its gates; "" where it says
 // nothing.
 func (l Lane) fields() [][2]string {
-	yes := func(b bool) string {
-		if b {
-			return "true"
-		}
-		return ""
-	}
+	yes := trueOrNone
 	take, allowance := "", ""
 	if len(l.Take) > 0 {
 		take = writtenKinds(l.Take)
@@ -273,6 +368,17 @@ func WithRule(text, name string, c RuleChange) (string, error) {
 		want.Order = *c.Order
 		edits = append(edits, edit{[]string{"order"}, string(*c.Order)})
 	}
+	if c.Idle != nil && *c.Idle != (want.Gates.Idle == MustBeIdle) {
+		want.Gates.Idle = IdleUnset
+		if *c.Idle {
+			want.Gates.Idle = MustBeIdle
+		}
+		edits = append(edits, edit{[]string{"gates", "idle"}, trueOrNone(*c.Idle)})
+	}
+	if c.StoreEach != nil && *c.StoreEach != want.StoreEach {
+		want.StoreEach = *c.StoreEach
+		edits = append(edits, edit{[]string{"store-each"}, trueOrNone(*c.StoreEach)})
+	}
 	for _, e := range edits {
 		if after, err = setValue(after, append([]string{"rules", name}, e.path...), e.value); err != nil {
 			return "", err
@@ -362,6 +468,14 @@ func withFormat2(text string, p *Plan) (string, error) {
 }
 
 var errRuleByHand = EditError{"the rule is written in a way that cannot be changed by program; change the text"}
+
+// trueOrNone writes what is false by leaving it out.
+func trueOrNone(b bool) string {
+	if b {
+		return "true"
+	}
+	return ""
+}
 
 // orNone reads a value as it stands in a plan, "" as none.
 func orNone[T any](text string, parse func(string) (T, error)) (v T, err error) {

@@ -42,6 +42,7 @@ func TestARuleIsChangedAndTheRestStays(t *testing.T) {
 			"order":     {Order: &oldest},
 			"longer":    {Longer: new("10 min"), Larger: new("2 GB")},
 			"all kinds": {Take: media.Kinds},
+			"at rest":   {Idle: new(true), StoreEach: new(true)},
 			"all":       {Take: []media.Kind{media.Video}, To: []string{"loft", "shed"}, Power: &power, Hours: &hours, Order: &oldest},
 			"nothing":   {},
 		} {
@@ -231,6 +232,55 @@ func TestRulesAreAddedAndTakenOut(t *testing.T) {
 		"no such rule":         {func() (string, error) { return plan.WithoutRule(text, "none") }, `no rule "none"`},
 	} {
 		_, err := c.do()
+		assert.ErrorContains(t, err, c.says, name)
+	}
+}
+
+// A device gets lanes and gates of its own of a rule, other ones, and none again; the
+// rest stays, and back is as it was.
+func TestADevicesOwnOfARuleIsChanged(t *testing.T) {
+	block := "# ours\nformat: 2\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  desk:\n    # hers\n    sources: [{folder: x, rule: everyday}] # one\n  phone: {sources: [{folder: x, rule: everyday}]} # his\nrules:\n  everyday: {take: [photo], to: [shed], lanes: [{over: wifi}], gates: {power: charging, hours: '22:00-06:00'}} # last\n  slow: {take: [photo], to: [shed], lanes: [{over: wifi}]}\n"
+	lanes := []plan.Lane{{Over: plan.Wired}, {Over: plan.Cellular, Allowance: plan.Allowance{Bytes: 45_000_000, Per: plan.Day}}}
+	none := []plan.Lane{}
+	for _, device := range []string{"desk", "phone"} {
+		one, err := plan.WithOverride(block, device, "everyday", plan.OverrideChange{Power: new("any"), Idle: new("true")})
+		require.NoError(t, err, device)
+		p, err := plan.Parse("p", []byte(one))
+		require.NoError(t, err)
+		assert.Equal(t, plan.Override{Gates: plan.Gates{NoPower: true, Idle: plan.MustBeIdle}}, p.Devices[device].Rules["everyday"])
+		assert.Equal(t, plan.Power{}, p.On(device).Rules["everyday"].Gates.Power)
+		assert.NotEmpty(t, p.On(device).Rules["everyday"].Gates.Hours)
+		two, err := plan.WithOverride(one, device, "everyday", plan.OverrideChange{Lanes: &lanes, Power: new("at least 20%"), Hours: new("01:00-02:00")})
+		require.NoError(t, err, one)
+		p, err = plan.Parse("p", []byte(two))
+		require.NoError(t, err)
+		assert.Equal(t, lanes, p.On(device).Rules["everyday"].Lanes)
+		both, err := plan.WithOverride(two, device, "slow", plan.OverrideChange{Hours: new("any")})
+		require.NoError(t, err, two)
+		again, err := plan.WithOverride(both, device, "slow", plan.OverrideChange{Hours: new("")})
+		require.NoError(t, err, both)
+		back, err := plan.WithOverride(again, device, "everyday", plan.OverrideChange{Lanes: &none, Power: new(""), Hours: new(""), Idle: new("")})
+		require.NoError(t, err, again)
+		p, err = plan.Parse("p", []byte(back))
+		require.NoError(t, err)
+		before, err := plan.Parse("p", []byte(block))
+		require.NoError(t, err)
+		assert.Equal(t, before, p)
+		for _, comment := range []string{"# ours", "# hers", "# one", "# his", "# last"} {
+			assert.Contains(t, back, comment)
+		}
+	}
+	for name, c := range map[string]struct {
+		device, rule string
+		plan.OverrideChange
+		says string
+	}{
+		"no such device": {"none", "everyday", plan.OverrideChange{}, `no device "none"`},
+		"no such rule":   {"desk", "none", plan.OverrideChange{}, `no rule "none"`},
+		"odd power":      {"desk", "everyday", plan.OverrideChange{Power: new("anytime")}, "not a power gate"},
+		"odd idle":       {"desk", "everyday", plan.OverrideChange{Idle: new("sometimes")}, "sometimes"},
+	} {
+		_, err := plan.WithOverride(block, c.device, c.rule, c.OverrideChange)
 		assert.ErrorContains(t, err, c.says, name)
 	}
 }

@@ -1,4 +1,4 @@
-import { Field, Input, Label } from "@headlessui/react";
+import { Field, Input, Label, Select } from "@headlessui/react";
 import { useState } from "react";
 import type { PlanRule, RuleEdit, RuleLane } from "../api";
 import { pathsApiV1ItemsGetParametersQueryKindValues as kinds } from "../api.gen";
@@ -15,12 +15,15 @@ export function ChangeRule({ rule: r, destinations }: { rule: PlanRule; destinat
   const [doing, setDoing] = useState<Doing>();
   const done = () => setDoing(undefined);
   if (doing === undefined) {
-    const { take, to, power, hours, larger, longer, lanes } = r;
+    const { take, to, power, hours, larger, longer, lanes, order, idle, storeEach } = r;
     return (
       <div className="mt-1 flex gap-2">
         <Button
           onClick={() =>
-            setDoing({ edit: { rule: r.name, take, to, power, hours, larger, longer, lanes }, remove: false })
+            setDoing({
+              edit: { rule: r.name, take, to, power, hours, larger, longer, lanes, order, idle, storeEach },
+              remove: false,
+            })
           }
           aria-label={`Change ${r.name}`}
         >
@@ -157,8 +160,123 @@ function RuleForm(props: { edit: RuleEdit; destinations: string[]; change: (edit
           value={edit.longer ?? ""}
           change={(longer) => set({ longer })}
         />
+        <Field>
+          <Label className="mb-1 block text-sm text-quiet">What goes first</Label>
+          <Select
+            className="w-full rounded-md border border-line bg-paper px-3 py-1.5"
+            value={edit.order ?? "newest"}
+            onChange={(e) => set({ order: e.target.value as PlanRule["order"] })}
+          >
+            <option value="newest">the newest</option>
+            <option value="oldest">the oldest</option>
+            <option value="smallest">the smallest</option>
+          </Select>
+        </Field>
+      </div>
+      <div className="flex flex-wrap gap-x-5 gap-y-2">
+        <Check
+          label="Only while nobody uses the device"
+          on={edit.idle ?? false}
+          change={(idle) => set({ idle })}
+        />
+        <Check
+          label="Store equal files from several places each"
+          on={edit.storeEach ?? false}
+          change={(storeEach) => set({ storeEach })}
+        />
       </div>
     </>
+  );
+}
+
+/** What one device has otherwise than a rule says, and the ways to change it. */
+export function OwnOfDevices({ rule: r }: { rule: PlanRule }) {
+  const [edit, setEdit] = useState<RuleEdit>();
+  const done = () => setEdit(undefined);
+  const devices = [...new Set(r.follows.map((s) => s.device))];
+  const begin = (device: string) => {
+    const own = r.own.find((o) => o.device === device);
+    // Lanes are its own only when they were changed.
+    setEdit({ rule: r.name, device, power: own?.power ?? "", hours: own?.hours ?? "" });
+  };
+  const lanesOf = (device?: string) => {
+    const own = r.own.find((o) => o.device === device);
+    return own && own.lanes.length > 0 ? own.lanes : r.lanes;
+  };
+  if (devices.length === 0) return null;
+  return (
+    <div className="mt-2">
+      <ul>
+        {devices.map((device) => {
+          const own = r.own.find((o) => o.device === device);
+          return (
+            <li key={device} className="flex flex-wrap items-center gap-2 py-1 text-sm">
+              <span className="wrap-anywhere text-quiet">
+                {device} {own ? `has of its own: ${own.says}` : "follows it as it is"}
+              </span>
+              <Button onClick={() => begin(device)} aria-label={`Otherwise on ${device} (${r.name})`}>
+                Otherwise on {device}
+              </Button>
+              {own && (
+                <Button
+                  onClick={() => setEdit({ rule: r.name, device, reset: true })}
+                  aria-label={`As it is on ${device} (${r.name})`}
+                >
+                  As it is on {device}
+                </Button>
+              )}
+            </li>
+          );
+        })}
+      </ul>
+      {edit && (
+        <div
+          role="group"
+          aria-label={`${r.name} on ${edit.device}`}
+          className="mt-2 space-y-3 rounded-md border border-line p-3"
+        >
+          {!edit.reset && (
+            <>
+              <Lanes lanes={edit.lanes ?? []} take={r.take} change={(lanes) => setEdit({ ...edit, lanes })} />
+              <div className="grid gap-3 sm:grid-cols-2">
+                <Text
+                  label="Power (empty for the rule's, any for none)"
+                  hint="charging"
+                  value={edit.power ?? ""}
+                  change={(power) => setEdit({ ...edit, power })}
+                />
+                <Text
+                  label="Hours (empty for the rule's, any for none)"
+                  hint="22:00-06:00"
+                  value={edit.hours ?? ""}
+                  change={(hours) => setEdit({ ...edit, hours })}
+                />
+              </div>
+            </>
+          )}
+          <Tried
+            key={JSON.stringify(edit)}
+            ready
+            send={(onlyTry) => sendRule({ ...edit, try: onlyTry })}
+            done={done}
+          />
+        </div>
+      )}
+    </div>
+  );
+}
+
+function Check(props: { label: string; on: boolean; change: (on: boolean) => void }) {
+  return (
+    <label className="flex items-center gap-2">
+      <input
+        type="checkbox"
+        checked={props.on}
+        onChange={() => props.change(!props.on)}
+        className="size-4 accent-tide"
+      />
+      {props.label}
+    </label>
   );
 }
 

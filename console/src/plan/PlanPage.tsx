@@ -1,7 +1,7 @@
 import { Link } from "@tanstack/react-router";
 import { Loading, Notice } from "../parts/Notice";
 import { useYard } from "../yard";
-import { AddRule, ChangeRule } from "./ChangeRule";
+import { AddRule, ChangeRule, OwnOfDevices } from "./ChangeRule";
 import { History } from "./History";
 import { PlanText } from "./PlanText";
 import { AddSource, Source } from "./Sources";
@@ -50,6 +50,7 @@ export function PlanPage() {
                   <span className="block text-sm text-quiet">Nobody follows it.</span>
                 )}
                 <ChangeRule rule={r} destinations={destinations} />
+                <OwnOfDevices rule={r} />
               </dd>
             </div>
           ))}
