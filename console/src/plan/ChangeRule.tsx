@@ -237,7 +237,11 @@ export function OwnOfDevices({ rule: r }: { rule: PlanRule }) {
         >
           {!edit.reset && (
             <>
-              <Lanes lanes={edit.lanes ?? []} take={r.take} change={(lanes) => setEdit({ ...edit, lanes })} />
+              <Lanes
+                lanes={edit.lanes ?? lanesOf(edit.device)}
+                take={r.take}
+                change={(lanes) => setEdit({ ...edit, lanes })}
+              />
               <div className="grid gap-3 sm:grid-cols-2">
                 <Text
                   label="Power (empty for the rule's, any for none)"
