@@ -32,11 +32,13 @@ import (
 	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/device"
+	"yardtide/engine/look"
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
 	"yardtide/service"
 	"yardtide/service/api"
+	"yardtide/standin"
 	"yardtide/standin/apache"
 	"yardtide/standin/gateway"
 	"yardtide/standin/sshd"
@@ -529,6 +531,40 @@ func BenchmarkMillionRows(b *testing.B) {
 			require.NotEmpty(b, tried.Devices[0].Left)
 			b.ReportMetric(time.Since(began).Seconds(), name)
 		}
+	}
+}
+
+// A look at 100,000 files, every one opened and told by its content, against find(1)
+// listing them with their sizes. Bounds: first figures within 0.3 s, all within 10x.
+func BenchmarkLook(b *testing.B) {
+	dir := b.TempDir()
+	photo, err := standin.JPEG(1, 64, time.Now())
+	require.NoError(b, err)
+	for i := range 100_000 {
+		folder := filepath.Join(dir, strconv.Itoa(i/500))
+		if i%500 == 0 {
+			require.NoError(b, os.Mkdir(folder, 0o755))
+		}
+		require.NoError(b, os.WriteFile(filepath.Join(folder, strconv.Itoa(i)+".jpg"), photo, 0o644))
+	}
+	for range b.N {
+		began := time.Now()
+		out, err := exec.Command("find", dir, "-type", "f", "-printf", "%s %p\\n").Output()
+		require.NoError(b, err)
+		require.NotEmpty(b, out)
+		find := time.Since(began)
+		began = time.Now()
+		var first time.Duration
+		sum, err := look.At(b.Context(), dir, look.Options{}, func(s look.Sum) {
+			if first == 0 && s.All.N > 0 {
+				first = time.Since(began)
+			}
+		})
+		require.NoError(b, err)
+		require.Equal(b, int64(100_000), sum.Known)
+		b.ReportMetric(first.Seconds(), "first-s")
+		b.ReportMetric(time.Since(began).Seconds(), "all-s")
+		b.ReportMetric(float64(time.Since(began))/float64(find), "x-find")
 	}
 }
 

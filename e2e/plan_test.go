@@ -4,6 +4,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"yardtide/e2e/browser"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -23,11 +24,17 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	wrong := strings.Replace(first, "over: wifi", "over: pigeon", 1)
 	require.NoError(t, k.b.Type("The plan as text", wrong))
 	k.click("See what it would change")
-	k.sees("The plan has a mistake", "plan.yaml:12:", "pigeon")
+	k.sees("The plan has a mistake", "12:     lanes: [{over: pigeon}]", `"pigeon" is not a network`)
+	k.click("Go to line 12")
+	marked, err := browser.Eval[string](k.b, `((e) => e.value.slice(e.selectionStart, e.selectionEnd))(document.activeElement)`)
+	require.NoError(t, err)
+	assert.Equal(t, "    lanes: [{over: pigeon}]", marked)
 	second := strings.Replace(first, "take: [photo]", "take: [photo, video] # clips, too", 1)
 	require.NoError(t, k.b.Type("The plan as text", second))
 	k.click("See what it would change")
 	k.sees("all also takes videos.")
+	k.click("In the text")
+	k.sees("+    take: [photo, video] # clips, too")
 	assert.NotContains(t, s.ok("plan", "show"), "video", "it does not count yet")
 	k.click("Put it in force")
 	k.sees("Version 2 is in force.", "Pictures and videos go to disk, over Wi-Fi.", "on this page")

@@ -24,6 +24,10 @@ func (s *Service) TryPlan(ctx context.Context, file, text string) (wire.PlanTrie
 		return t, err
 	}
 	t.Notes = append(s.PlaceNotes(p), doubts...)
+	before, version := s.PlanText()
+	if t.Text, err = textDiff(before, text, fmt.Sprintf("version %d", version), "this text"); err != nil {
+		return t, err
+	}
 	today, then := map[string]wire.Amount{}, map[string]wire.Amount{}
 	sum := func(into, from map[string]wire.Amount) {
 		for name, a := range from {

@@ -375,17 +375,24 @@ func (s *Service) Diff(from, to int64) (wire.PlanDiff, error) {
 	if err != nil {
 		return wire.PlanDiff{}, err
 	}
-	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{
-		A: difflib.SplitLines(before), B: difflib.SplitLines(after), FromFile: fmt.Sprintf("version %d", from), ToFile: fmt.Sprintf("version %d", to), Context: 3,
-	})
+	text, err := textDiff(before, after, fmt.Sprintf("version %d", from), fmt.Sprintf("version %d", to))
 	if err != nil {
-		return wire.PlanDiff{}, fmt.Errorf("comparing two versions of the plan: %w", err)
+		return wire.PlanDiff{}, err
 	}
 	d := wire.PlanDiff{From: from, To: to, Text: text, Says: []string{}}
 	if to > 0 && before != after {
 		d.Says = changes(before, after)
 	}
 	return d, nil
+}
+
+// textDiff is what changed between two texts, as a unified diff; "" for the same.
+func textDiff(before, after, from, to string) (string, error) {
+	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(before), B: difflib.SplitLines(after), FromFile: from, ToFile: to, Context: 3})
+	if err != nil {
+		return "", fmt.Errorf("comparing two texts of the plan: %w", err)
+	}
+	return text, nil
 }
 
 // GoBack puts an earlier version in force again, as a new one: its text byte for byte.

@@ -6,6 +6,7 @@ import "yardtide/core/media"
 // changes nothing.
 type PlanTried struct {
 	Says    []string      `json:"says" doc:"What it would change, in sentences"`
+	Text    string        `json:"text" doc:"What it would change in the text, as a unified diff; empty when the text is the same"`
 	Notes   []string      `json:"notes" doc:"What the keeper must know of it, and what was hardly meant"`
 	Devices []TriedDevice `json:"devices" doc:"What it would do to the items of each"`
 	Places  []TriedPlace  `json:"places" doc:"What each place would get"`

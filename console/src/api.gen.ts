@@ -1406,6 +1406,8 @@ export interface components {
             places: components["schemas"]["TriedPlace"][];
             /** @description What it would change, in sentences */
             says: string[];
+            /** @description What it would change in the text, as a unified diff; empty when the text is the same */
+            text: string;
         };
         PlanUndo: {
             /**

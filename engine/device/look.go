@@ -88,6 +88,7 @@ func (d *Device) Look(ctx context.Context, folder string, set *plan.Source, tell
 			_, why := chooser.Choose(f)
 			return why
 		},
+		Rest: d.restWhileSending,
 		Place: func(dir string, info os.FileInfo) bool {
 			_, err := os.Lstat(filepath.Join(dir, destination.MarkerName))
 			return err == nil || o.Place(info)
@@ -98,6 +99,20 @@ func (d *Device) Look(ctx context.Context, folder string, set *plan.Source, tell
 		tell(one)
 	})
 	return err
+}
+
+// lookRest is how long a look waits before each file while something is sent: a file
+// takes it a tenth of that.
+const lookRest = 500 * time.Microsecond
+
+// restWhileSending lets what is sent go before what is only looked at.
+func (d *Device) restWhileSending() time.Duration {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if len(d.active) > 0 {
+		return lookRest
+	}
+	return 0
 }
 
 // safeBelow tells what of a folder is proven at which place.

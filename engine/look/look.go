@@ -36,6 +36,9 @@ type Options struct {
 	Choose func(plan.Found) string
 	// Place tells whether copies go to a folder: it is not gone into.
 	Place func(dir string, info fs.FileInfo) bool
+	// Rest is how long to wait before the next file: what is sent goes first. None
+	// without it.
+	Rest func() time.Duration
 	// Workers read files at the same time, 2 when it is 0.
 	Workers int
 }
@@ -126,6 +129,11 @@ func At(ctx context.Context, root string, o Options, tell func(Sum)) (Sum, error
 			for e := range entries {
 				if working.Err() != nil {
 					return nil
+				}
+				if l.Rest != nil {
+					if rest := l.Rest(); rest > 0 {
+						time.Sleep(rest)
+					}
 				}
 				l.read(e)
 			}

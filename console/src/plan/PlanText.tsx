@@ -1,8 +1,8 @@
-import { useState } from "react";
+import { useRef, useState } from "react";
 import type { Plan } from "../api";
 import { Button } from "../parts/Button";
 import { Figures } from "./Figures";
-import { Failure } from "../parts/Failure";
+import { Mistakes } from "./Mistakes";
 import { useApply, useTry } from "./queries";
 
 /**
@@ -16,6 +16,20 @@ export function PlanText({ plan }: { plan: Plan }) {
   const text = draft?.text ?? plan.text;
   const changed = draft !== undefined && draft.text !== plan.text;
   const stale = changed && draft.base !== plan.version;
+  const area = useRef<HTMLTextAreaElement>(null);
+  const goTo = (line: number) => {
+    const from =
+      text
+        .split("\n")
+        .slice(0, line - 1)
+        .join("\n").length + (line > 1 ? 1 : 0);
+    const end = text.indexOf("\n", from);
+    const to = end < 0 ? text.length : end;
+    area.current?.focus();
+    area.current?.setSelectionRange(from, to);
+    // A textarea does not scroll to what is selected by itself.
+    if (area.current) area.current.scrollTop = (line - 3) * 20;
+  };
   const forget = () => {
     tried.reset();
     apply.reset();
@@ -26,6 +40,7 @@ export function PlanText({ plan }: { plan: Plan }) {
         As text <span className="text-base font-normal text-quiet">version {plan.version}</span>
       </h2>
       <textarea
+        ref={area}
         aria-label="The plan as text"
         spellCheck={false}
         rows={Math.min(24, text.split("\n").length + 1)}
@@ -74,7 +89,7 @@ export function PlanText({ plan }: { plan: Plan }) {
             {draft.base}. Look at its history below; keep what you wrote, drop the change, and make it again.
           </p>
         )}
-        <Failure error={tried.error ?? apply.error} />
+        <Mistakes error={tried.error ?? apply.error} text={text} goTo={goTo} />
         {tried.data && (
           <div className="rounded-md bg-wash p-3">
             <ul className="list-disc space-y-1 pl-5">
@@ -82,6 +97,14 @@ export function PlanText({ plan }: { plan: Plan }) {
                 <li key={s}>{s}</li>
               ))}
             </ul>
+            {tried.data.text && (
+              <details className="mt-2">
+                <summary className="cursor-pointer">In the text</summary>
+                <pre className="mt-1 rounded-md bg-paper p-3 font-mono text-sm wrap-anywhere whitespace-pre-wrap">
+                  {tried.data.text}
+                </pre>
+              </details>
+            )}
             <Figures tried={tried.data} />
           </div>
         )}
