@@ -38,7 +38,7 @@ func commands() []command {
 	return []command{
 		statusCommand(), queueCommand(), whyCommand(), watchCommand(),
 		pauseCommand(), resumeCommand(), sendNowCommand(), retryCommand(),
-		destinationCommand(), proveCommand(), jobsCommand(), planCommand(), lookCommand(), sourceCommand(), ruleCommand(), linkCommand(), serveCommand(), rebuildCommand(), demoCommand(),
+		destinationCommand(), proveCommand(), jobsCommand(), planCommand(), lookCommand(), sourceCommand(), ruleCommand(), deviceCommand(), linkCommand(), serveCommand(), rebuildCommand(), demoCommand(),
 	}
 }
 

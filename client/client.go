@@ -144,6 +144,11 @@ func (c Client) EditRule(ctx context.Context, e wire.RuleEdit) (out wire.PlanEdi
 	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/rules", e, &out)
 }
 
+// EditDevice changes a device of the plan, or tells what that would change.
+func (c Client) EditDevice(ctx context.Context, e wire.DeviceEdit) (out wire.PlanEdited, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/devices", e, &out)
+}
+
 // CheckPlan looks for mistakes in a plan and tells what would follow from it.
 func (c Client) CheckPlan(ctx context.Context, p wire.PlanDraft) (out wire.PlanNotes, err error) {
 	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/check", p, &out)

@@ -6,6 +6,8 @@ import (
 	"testing"
 	"yardtide/e2e/browser"
 
+	"github.com/chromedp/chromedp/kb"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -29,6 +31,18 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	marked, err := browser.Eval[string](k.b, `((e) => e.value.slice(e.selectionStart, e.selectionEnd))(document.activeElement)`)
 	require.NoError(t, err)
 	assert.Equal(t, "    lanes: [{over: pigeon}]", marked)
+	// What may stand at a place of the text is offered, and put there.
+	half := strings.Replace(first, "    to: [disk]\n", "    to: [disk]\n    ord\n", 1)
+	require.NoError(t, k.b.Type("The plan as text", half))
+	_, err = browser.Eval[bool](k.b, `((e) => { const at = e.value.indexOf("    ord") + 7; e.focus(); e.setSelectionRange(at, at); return true })(document.querySelector("[aria-label='The plan as text']"))`)
+	require.NoError(t, err)
+	require.NoError(t, k.b.Press(kb.End))
+	k.sees("What may stand here", "order:")
+	k.click("order:")
+	k.sees("newest", "smallest")
+	k.click("smallest")
+	k.click("See what it would change")
+	k.sees("the smallest first")
 	second := strings.Replace(first, "take: [photo]", "take: [photo, video] # clips, too", 1)
 	require.NoError(t, k.b.Type("The plan as text", second))
 	k.click("See what it would change")
@@ -114,6 +128,26 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	_, errOut, code = s.run("source", "add", "in")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, "in the plan already")
+
+	// So is a device.
+	k.click("Change desk")
+	require.NoError(t, k.b.Type("How fast desk may send", "2 MB/s"))
+	k.click("See what it would change")
+	k.sees("desk sends no faster than 2.0 MB/s.")
+	k.click("Leave it")
+	assert.Contains(t, s.ok("device", "set", "desk", "-limit", "1 MB/s at 08:00-22:00; 5 MB/s", "-timezone", "Europe/Lisbon"), "desk sends no faster than 1.0 MB/s at 08:00-22:00, else 5.0 MB/s.")
+	assert.Contains(t, s.ok("device", "list"), "desk sends no faster than 1 MB/s at 08:00-22:00; 5 MB/s, in the time zone Europe/Lisbon")
+	s.ok("device", "set", "desk", "-limit", "", "-timezone", "")
+	assert.Equal(t, text, s.ok("plan", "show"), "byte for byte")
+	for wrong, says := range map[string]string{"-limit=fast": "is not a limit", "-timezone=Lisboa": "no time zone"} {
+		_, errOut, code := s.run("device", "set", "desk", wrong)
+		assert.Equal(t, 1, code, wrong)
+		assert.Contains(t, errOut, says)
+	}
+	for _, wrong := range [][]string{{"device"}, {"device", "set", "desk"}, {"device", "burn", "desk"}} {
+		_, _, code := s.run(wrong...)
+		assert.Equal(t, 2, code, wrong)
+	}
 
 	// So is a rule.
 	k.click("Change all", "photos", "raw files", "graphics")

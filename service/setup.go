@@ -71,7 +71,7 @@ func (s *Service) begun() (*wire.Setup, error) {
 	switch {
 	case err == nil:
 		if err := json.Unmarshal(text, &u.now); err != nil {
-			return nil, fmt.Errorf("reading the set-up in %s: %w", s.setupFile(), err)
+			return nil, fmt.Errorf("reading the set-up in %s: %w; remove that file to begin anew", s.setupFile(), err)
 		}
 	case !errors.Is(err, fs.ErrNotExist):
 		return nil, fmt.Errorf("reading the set-up: %w", err)

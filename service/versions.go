@@ -280,6 +280,22 @@ func sourceOf(e wire.SourceEdit) (s plan.Source, err error) {
 	return s, nil
 }
 
+// EditDevice changes a device of the plan.
+func (s *Service) EditDevice(ctx context.Context, e wire.DeviceEdit) (wire.PlanEdited, error) {
+	return s.editBy(ctx, e.Try, func(before string) (string, error) {
+		return plan.WithDevice(before, e.Device, plan.DeviceChange{Timezone: e.Timezone, Limit: e.Limit})
+	})
+}
+
+// PlanDevices lists the devices of the plan in force.
+func (s *Service) PlanDevices() []wire.PlanDevice {
+	p, list := s.planOrEmpty(), []wire.PlanDevice{}
+	for _, name := range slices.Sorted(maps.Keys(p.Devices)) {
+		list = append(list, wire.PlanDevice{Device: name, Timezone: p.Devices[name].Timezone, Limit: p.Devices[name].Limit.String()})
+	}
+	return list
+}
+
 // Sources lists the folders that the plan has taken up.
 func (s *Service) Sources() []wire.PlanFolder {
 	p, list := s.planOrEmpty(), []wire.PlanFolder{}

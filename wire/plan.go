@@ -49,6 +49,7 @@ type PlanText struct {
 	Version int64        `json:"version" doc:"1 is the first; each change makes the next"`
 	Rules   []PlanRule   `json:"rules" doc:"What each rule does, in a sentence, and who follows it"`
 	Sources []PlanFolder `json:"sources" doc:"The folders that are taken up"`
+	Devices []PlanDevice `json:"devices" doc:"The devices, and how fast each may send"`
 	Doubts  []string     `json:"doubts" doc:"What it allows and was hardly meant, in sentences"`
 }
 
@@ -123,6 +124,21 @@ type SourceEdit struct {
 	Add    bool         `json:"add,omitempty" doc:"Refuse it when the source is in the plan already"`
 	Remove bool         `json:"remove,omitempty" doc:"Take it out instead"`
 	Try    bool         `json:"try,omitempty" doc:"Only tell what it would change"`
+}
+
+// PlanDevice is a device as it stands in the plan.
+type PlanDevice struct {
+	Device   string `json:"device"`
+	Timezone string `json:"timezone" doc:"Its own, empty for the yard's"`
+	Limit    string `json:"limit" doc:"How fast it may send, as the plan has it; empty for no bound"`
+}
+
+// DeviceEdit changes a device of the plan; what is left out stays as it is.
+type DeviceEdit struct {
+	Device   string  `json:"device"`
+	Timezone *string `json:"timezone,omitempty" doc:"Such as Europe/Lisbon; empty for the yard's"`
+	Limit    *string `json:"limit,omitempty" doc:"Such as 2 MB/s, or 1 MB/s at 08:00-22:00; 5 MB/s; empty for no bound"`
+	Try      bool    `json:"try,omitempty" doc:"Only tell what it would change"`
 }
 
 // RuleEdit changes a rule; what is left out stays as it is. It adds one, or takes one

@@ -384,6 +384,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plan/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Change a device in the plan: its time zone, how fast it may send */
+        post: operations["edit-device"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plan/diff": {
         parameters: {
             query?: never;
@@ -933,6 +950,15 @@ export interface components {
                 [key: string]: components["schemas"]["Amount"];
             };
         };
+        DeviceEdit: {
+            device: string;
+            /** @description Such as 2 MB/s, or 1 MB/s at 08:00-22:00; 5 MB/s; empty for no bound */
+            limit?: string;
+            /** @description Such as Europe/Lisbon; empty for the yard's */
+            timezone?: string;
+            /** @description Only tell what it would change */
+            try?: boolean;
+        };
         Draft: {
             destination: components["schemas"]["Destination"];
             /** @description sftp: a private key, PEM */
@@ -1293,6 +1319,13 @@ export interface components {
             /** @description YAML */
             text: string;
         };
+        PlanDevice: {
+            device: string;
+            /** @description How fast it may send, as the plan has it; empty for no bound */
+            limit: string;
+            /** @description Its own, empty for the yard's */
+            timezone: string;
+        };
         PlanDiff: {
             /** Format: int64 */
             from: number;
@@ -1383,6 +1416,8 @@ export interface components {
             folder: string;
         };
         PlanText: {
+            /** @description The devices, and how fast each may send */
+            devices: components["schemas"]["PlanDevice"][];
             /** @description What it allows and was hardly meant, in sentences */
             doubts: string[];
             /** @description What each rule does, in a sentence, and who follows it */
@@ -3935,6 +3970,93 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlanNotes"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-device": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeviceEdit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanEdited"];
                 };
             };
             /** @description Bad Request */

@@ -47,9 +47,6 @@ func (k Kind) Plural() string {
 	return string(k) + "s"
 }
 
-// IsMedia tells whether files of a kind are what people take: pictures, clips, sound.
-func (k Kind) IsMedia() bool { return k != Document && k != Other && k != "" }
-
 // raws are the content types of raw files; those inside TIFF are told by their header
 // (engine/probe) and called image/x-raw.
 var raws = []string{"image/x-raw", "image/x-canon-cr2", "image/x-canon-cr3", "image/x-fuji-raf", "image/x-olympus-orf", "image/x-panasonic-rw2"}

@@ -187,6 +187,18 @@ type Limit struct {
 	At   Hours
 }
 
+// String writes limits as the plan has them; "" for none.
+func (l Limits) String() string {
+	parts := make([]string, len(l))
+	for i, one := range l {
+		parts[i] = Size(one.Rate).String() + "/s"
+		if len(one.At) > 0 {
+			parts[i] += " at " + one.At.String()
+		}
+	}
+	return strings.Join(parts, "; ")
+}
+
 // RateAt is the limit at a time in bytes a second, 0 without one.
 func (l Limits) RateAt(t time.Time, zone *time.Location) int64 {
 	t = t.In(zone)

@@ -312,7 +312,7 @@ func (s *Server) planNow(ctx context.Context, text string, version int64) (*answ
 	if p := s.service.Plan(); p != nil {
 		doubts, err = s.service.Doubts(ctx, p)
 	}
-	return &answer[wire.PlanText]{wire.PlanText{Text: text, Version: version, Rules: s.service.Rules(), Sources: s.service.Sources(), Doubts: doubts}}, err
+	return &answer[wire.PlanText]{wire.PlanText{Text: text, Version: version, Rules: s.service.Rules(), Sources: s.service.Sources(), Devices: s.service.PlanDevices(), Doubts: doubts}}, err
 }
 
 func (s *Server) versionRoutes() {
@@ -335,6 +335,10 @@ func (s *Server) versionRoutes() {
 	})
 	call(s, "edit-rule", http.MethodPost, "/plan/rules", "Change a rule of the plan, or tell what that would change", func(ctx context.Context, in *request[wire.RuleEdit]) (*answer[wire.PlanEdited], error) {
 		edited, err := s.service.EditRule(ctx, in.Body)
+		return &answer[wire.PlanEdited]{edited}, destinationProblem(err)
+	})
+	call(s, "edit-device", http.MethodPost, "/plan/devices", "Change a device in the plan: its time zone, how fast it may send", func(ctx context.Context, in *request[wire.DeviceEdit]) (*answer[wire.PlanEdited], error) {
+		edited, err := s.service.EditDevice(ctx, in.Body)
 		return &answer[wire.PlanEdited]{edited}, destinationProblem(err)
 	})
 	call(s, "plan-undo", http.MethodPost, "/plan/undo", "Put an earlier version of the plan in force again", func(ctx context.Context, in *request[wire.PlanUndo]) (*answer[wire.PlanText], error) {

@@ -2,6 +2,7 @@ import { Link } from "@tanstack/react-router";
 import { Loading, Notice } from "../parts/Notice";
 import { useYard } from "../yard";
 import { AddRule, ChangeRule, OwnOfDevices } from "./ChangeRule";
+import { DeviceOfPlan } from "./Devices";
 import { History } from "./History";
 import { PlanText } from "./PlanText";
 import { AddSource, Source } from "./Sources";
@@ -76,6 +77,16 @@ export function PlanPage() {
           ))}
         </ul>
         <AddSource plan={p} />
+      </section>
+      <section aria-labelledby="devices" className="rounded-lg border border-line bg-plank p-5">
+        <h2 id="devices" className="mb-2 text-lg font-semibold">
+          Devices
+        </h2>
+        <ul className="divide-y divide-line">
+          {p.devices.map((d) => (
+            <DeviceOfPlan key={d.device} device={d} />
+          ))}
+        </ul>
       </section>
       <PlanText plan={p} />
       <History now={p.version} />

@@ -1,9 +1,11 @@
-import { useRef, useState } from "react";
+import { lazy, Suspense, useRef, useState } from "react";
 import type { Plan } from "../api";
 import { Button } from "../parts/Button";
 import { Figures } from "./Figures";
 import { Mistakes } from "./Mistakes";
 import { useApply, useTry } from "./queries";
+
+const Completion = lazy(() => import("./Completion")); // with the schema, only where it is used
 
 /**
  * The plan as text, to be changed: what a change would do is told before it counts. What is being
@@ -30,6 +32,11 @@ export function PlanText({ plan }: { plan: Plan }) {
     // A textarea does not scroll to what is selected by itself.
     if (area.current) area.current.scrollTop = (line - 3) * 20;
   };
+  const [caret, setCaret] = useState<number>();
+  const write = (written: string) => {
+    forget();
+    setDraft({ text: written, base: draft?.base ?? plan.version });
+  };
   const forget = () => {
     tried.reset();
     apply.reset();
@@ -45,12 +52,28 @@ export function PlanText({ plan }: { plan: Plan }) {
         spellCheck={false}
         rows={Math.min(24, text.split("\n").length + 1)}
         value={text}
-        onChange={(e) => {
-          forget();
-          setDraft({ text: e.target.value, base: draft?.base ?? plan.version });
-        }}
+        onChange={(e) => write(e.target.value)}
+        onSelect={(e) => setCaret(e.currentTarget.selectionStart)}
+        onKeyUp={(e) => setCaret(e.currentTarget.selectionStart)}
         className="w-full rounded-md border border-line bg-paper px-3 py-2 font-mono text-sm whitespace-pre"
       />
+      {caret !== undefined && (
+        <Suspense>
+          <Completion
+            text={text}
+            caret={Math.min(caret, text.length)}
+            put={(written, to) => {
+              write(written);
+              setCaret(to);
+              // The caret goes behind what was put, once it is there.
+              requestAnimationFrame(() => {
+                area.current?.focus();
+                area.current?.setSelectionRange(to, to);
+              });
+            }}
+          />
+        </Suspense>
+      )}
       <div className="mt-3 flex flex-wrap gap-2">
         <Button disabled={!changed || tried.isPending} onClick={() => tried.mutate(text)}>
           See what it would change

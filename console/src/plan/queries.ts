@@ -5,7 +5,16 @@ import {
   useQuery,
   useQueryClient,
 } from "@tanstack/react-query";
-import { api, body, ServiceError, type Plan, type PlanEdited, type RuleEdit, type SourceEdit } from "../api";
+import {
+  api,
+  body,
+  ServiceError,
+  type DeviceEdit,
+  type Plan,
+  type PlanEdited,
+  type RuleEdit,
+  type SourceEdit,
+} from "../api";
 
 /** What the keeper asks of the plan and its versions. */
 
@@ -82,6 +91,7 @@ export function useUsual(device: string) {
 }
 
 export const sendSource = (edit: SourceEdit) => body(api.POST("/api/v1/plan/sources", { body: edit }));
+export const sendDevice = (edit: DeviceEdit) => body(api.POST("/api/v1/plan/devices", { body: edit }));
 export const sendRule = (edit: RuleEdit) => body(api.POST("/api/v1/plan/rules", { body: edit }));
 
 /** Puts an edit in force, after it was tried. */

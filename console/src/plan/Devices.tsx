@@ -1,0 +1,72 @@
+import { Field, Input, Label } from "@headlessui/react";
+import { useState } from "react";
+import type { DeviceEdit, PlanDevice } from "../api";
+import { Button } from "../parts/Button";
+import { sendDevice } from "./queries";
+import { Tried } from "./Tried";
+
+/** A device of the plan: how fast it may send, and its time zone. */
+export function DeviceOfPlan({ device: d }: { device: PlanDevice }) {
+  const [edit, setEdit] = useState<DeviceEdit>();
+  const limit = d.limit ? `sends no faster than ${d.limit}` : "sends as fast as it can";
+  const zone = d.timezone ? `in the time zone ${d.timezone}` : "in the yard's time zone";
+  return (
+    <li className="py-2">
+      <span className="mr-3 wrap-anywhere">
+        <span className="font-semibold">{d.device}</span>{" "}
+        <span className="text-quiet">
+          {limit}, {zone}
+        </span>
+      </span>
+      <Button
+        onClick={() => setEdit(edit ? undefined : { device: d.device, limit: d.limit, timezone: d.timezone })}
+        aria-expanded={edit !== undefined}
+        aria-label={`Change ${d.device}`}
+      >
+        Change
+      </Button>
+      {edit && (
+        <div
+          role="group"
+          aria-label={`Change ${d.device}`}
+          className="mt-2 space-y-3 rounded-md border border-line p-3"
+        >
+          <div className="grid gap-3 sm:grid-cols-2">
+            <Text
+              label={`How fast ${d.device} may send (empty for no bound)`}
+              hint="1 MB/s at 08:00-22:00; 5 MB/s"
+              value={edit.limit ?? ""}
+              change={(l) => setEdit({ ...edit, limit: l })}
+            />
+            <Text
+              label={`Time zone of ${d.device} (empty for the yard's)`}
+              hint="Europe/Lisbon"
+              value={edit.timezone ?? ""}
+              change={(timezone) => setEdit({ ...edit, timezone })}
+            />
+          </div>
+          <Tried
+            key={JSON.stringify(edit)}
+            ready
+            send={(onlyTry) => sendDevice({ ...edit, try: onlyTry })}
+            done={() => setEdit(undefined)}
+          />
+        </div>
+      )}
+    </li>
+  );
+}
+
+function Text(props: { label: string; hint: string; value: string; change: (value: string) => void }) {
+  return (
+    <Field>
+      <Label className="mb-1 block text-sm text-quiet">{props.label}</Label>
+      <Input
+        className="w-full rounded-md border border-line bg-paper px-3 py-1.5 placeholder:text-quiet"
+        placeholder={`such as ${props.hint}`}
+        value={props.value}
+        onChange={(e) => props.change(e.target.value)}
+      />
+    </Field>
+  );
+}

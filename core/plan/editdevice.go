@@ -1,0 +1,51 @@
+package plan
+
+import "fmt"
+
+// DeviceChange is what of a device is to be otherwise; nil stays as it is. Texts are
+// written as in the plan, "" sets none.
+type DeviceChange struct {
+	Timezone *string
+	Limit    *string
+}
+
+// WithDevice changes a device in a plan's text; what is not touched stays byte for
+// byte. The error is an EditError, or Problems where the plan would have mistakes.
+func WithDevice(text, name string, c DeviceChange) (string, error) {
+	before, err := Parse("plan", []byte(text))
+	if err != nil {
+		return "", err
+	}
+	want, there := before.Devices[name]
+	if !there {
+		return "", EditError{fmt.Sprintf("the plan has no device %q", name)}
+	}
+	after := text
+	if c.Timezone != nil && *c.Timezone != want.Timezone {
+		want.Timezone = *c.Timezone
+		value := ""
+		if *c.Timezone != "" {
+			value = quoted(*c.Timezone)
+		}
+		if after, err = setValue(after, []string{"devices", name, "timezone"}, value); err != nil {
+			return "", err
+		}
+	}
+	if c.Limit != nil && *c.Limit != want.Limit.String() {
+		if want.Limit, err = orNone(*c.Limit, ParseLimits); err != nil {
+			return "", EditError{err.Error()}
+		}
+		value := ""
+		if *c.Limit != "" {
+			value = `"` + want.Limit.String() + `"`
+		}
+		if after, err = setValue(after, []string{"devices", name, "limit"}, value); err != nil {
+			return "", err
+		}
+	}
+	before.Devices[name] = want
+	if err := agrees(after, before, errByHand); err != nil {
+		return "", err
+	}
+	return after, nil
+}

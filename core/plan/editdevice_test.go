@@ -1,0 +1,42 @@
+package plan_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardtide/core/plan"
+)
+
+func TestADeviceIsChangedAndTheRestStays(t *testing.T) {
+	for how, text := range map[string]string{
+		"on lines":    around("    sources:\n      - {folder: DCIM, rule: everyday} # first\n"),
+		"on one line": around("    sources: [{folder: DCIM, rule: everyday}] # first\n"),
+	} {
+		none, zone := "", "Europe/Lisbon"
+		for _, limit := range []string{"2 MB/s", "1 MB/s at 08:00-22:00; 5 MB/s", "1 MB/s at 08:00-12:00, 13:00-22:00"} {
+			with, err := plan.WithDevice(text, "phone", plan.DeviceChange{Limit: &limit, Timezone: &none})
+			require.NoError(t, err, how)
+			p, err := plan.Parse("p", []byte(with))
+			require.NoError(t, err)
+			assert.Equal(t, limit, p.Devices["phone"].Limit.String())
+			assert.Empty(t, p.Devices["phone"].Timezone)
+			assert.Contains(t, with, "# first")
+			back, err := plan.WithDevice(with, "phone", plan.DeviceChange{Limit: &none, Timezone: &zone})
+			require.NoError(t, err)
+			before, err := plan.Parse("p", []byte(text))
+			require.NoError(t, err)
+			after, err := plan.Parse("p", []byte(back))
+			require.NoError(t, err)
+			assert.Equal(t, before, after)
+		}
+	}
+	text := around("    sources: [{folder: DCIM, rule: everyday}]\n")
+	for says, c := range map[string]plan.DeviceChange{"no time zone": {Timezone: new("Europe/Lisboa")}, "is not a limit": {Limit: new("fast")}, "too slow": {Limit: new("1 kB/s")}} {
+		_, err := plan.WithDevice(text, "phone", c)
+		assert.ErrorContains(t, err, says)
+	}
+	_, err := plan.WithDevice(text, "none", plan.DeviceChange{})
+	assert.ErrorContains(t, err, `no device "none"`)
+}
