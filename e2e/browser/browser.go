@@ -161,10 +161,15 @@ func (b *Browser) Click(label string) error {
 	if err != nil {
 		return err
 	}
-	for deadline := time.Now().Add(patience); ; time.Sleep(50 * time.Millisecond) {
-		at, err := Eval[*struct{ X, Y float64 }](b, fmt.Sprintf(finder, quoted))
-		if err == nil && at != nil { // it fails while the page changes to another
+	type point struct{ X, Y float64 }
+	var before *point
+	for deadline := time.Now().Add(patience); ; time.Sleep(40 * time.Millisecond) {
+		at, err := Eval[*point](b, fmt.Sprintf(finder, quoted))
+		if err == nil && at != nil && before != nil && *at == *before { // it stands still: what comes in later moves it
 			return b.do(chromedp.MouseClickXY(at.X, at.Y))
+		}
+		if before = at; err != nil { // it fails while the page changes to another
+			before = nil
 		}
 		if time.Now().After(deadline) {
 			text, _ := b.Text() // only for the message
