@@ -51,11 +51,10 @@ with -try it only tells. The plan's text keeps its comments and its order: see y
 			fs.Func("hours", "at which `hours` it sends; empty for any", text(&edit.Hours))
 			fs.Func("order", "what goes `first`: newest, oldest or smallest", func(s string) error { edit.Order = new(plan.Order(s)); return nil })
 			var over []string
-			var allowance, metered, roaming *string
+			var allowance *string
+			var metered, roaming *bool
 			fs.Func("over", "the `networks` that it goes over, with commas: wifi, wired, cellular; the first open one is used", words(func(list []string) { over = list }))
 			fs.Func("allowance", "what may go over cellular, such as 45 MB per `day`; empty for no bound", text(&allowance))
-			fs.Func("metered", "yes or no: over Wi-Fi and cable `also` where it is metered", text(&metered))
-			fs.Func("roaming", "yes or no: over cellular `also` while roaming", text(&roaming))
 			yesNo := func(name, says string, into **bool) {
 				fs.Func(name, says, func(s string) error {
 					if s != "yes" && s != "no" {
@@ -65,6 +64,8 @@ with -try it only tells. The plan's text keeps its comments and its order: see y
 					return nil
 				})
 			}
+			yesNo("metered", "yes or no: over Wi-Fi and cable `also` where it is metered", &metered)
+			yesNo("roaming", "yes or no: over cellular `also` while roaming", &roaming)
 			yesNo("idle", "yes or no: only while `nobody` uses the device", &edit.Idle)
 			yesNo("store-each", "yes or no: store `equal` files from several places each", &edit.StoreEach)
 			fs.StringVar(&edit.Device, "device", "", "change only what this `device` has otherwise: -over, -allowance, -power, -hours, -idle; any sets the rule's aside, empty leaves it")
@@ -124,7 +125,7 @@ func listRules(ctx context.Context, e env, c client.Client, json bool) error {
 
 // lanesFor are the lanes of a rule as flags change them: one for each network, those
 // that there are where they stay.
-func lanesFor(ctx context.Context, c client.Client, edit wire.RuleEdit, over []string, allowance, metered, roaming *string) (lanes []wire.RuleLane, err error) {
+func lanesFor(ctx context.Context, c client.Client, edit wire.RuleEdit, over []string, allowance *string, metered, roaming *bool) (lanes []wire.RuleLane, err error) {
 	now, err := c.Plan(ctx)
 	if err != nil {
 		return nil, err
@@ -158,33 +159,23 @@ func lanesFor(ctx context.Context, c client.Client, edit wire.RuleEdit, over []s
 			}
 		}
 	}
-	yes := func(flag string, text *string, into *bool) error {
-		if text == nil {
-			return nil
-		}
-		if *text != "yes" && *text != "no" {
-			return wrongUse("say yes or no with %s", flag)
-		}
-		*into = *text == "yes"
-		return nil
-	}
-	first := true
+	cellular := false
 	for i := range lanes {
 		l := &lanes[i]
-		if l.Over != plan.Cellular {
-			if err := yes("-metered", metered, &l.Metered); err != nil {
-				return nil, err
+		switch {
+		case l.Over != plan.Cellular && metered != nil:
+			l.Metered = *metered
+		case l.Over == plan.Cellular:
+			if roaming != nil {
+				l.Roaming = *roaming
 			}
-			continue
-		}
-		if err := yes("-roaming", roaming, &l.Roaming); err != nil {
-			return nil, err
-		}
-		if allowance != nil && first { // all lanes over a network share the one allowance
-			l.Allowance, first = *allowance, false
+			if allowance != nil && !cellular { // all lanes over a network share the one allowance
+				l.Allowance = *allowance
+			}
+			cellular = true
 		}
 	}
-	if (allowance != nil && *allowance != "" || roaming != nil) && first && allowance != nil {
+	if allowance != nil && !cellular && (*allowance != "" || roaming != nil) {
 		return nil, wrongUse("%s has no lane over cellular; give it one with -over", edit.Rule)
 	}
 	return lanes, nil

@@ -44,7 +44,7 @@ const (
 	stepSaid
 )
 
-// StaleSetup tells that the set-up is no longer what was said back.
+// ErrStaleSetup tells that the set-up is no longer what was said back.
 var ErrStaleSetup = errors.New("the set-up was changed meanwhile; look at what it says now, then start it")
 
 // ErrSetUp tells that there is a plan already.

@@ -354,13 +354,12 @@ func (s *Service) editBy(ctx context.Context, try bool, write func(string) (stri
 	}
 	if try {
 		before, _ := s.PlanText()
-		after, err := edit(before)
+		after, err := write(before)
 		if err != nil {
 			return out, err
 		}
 		tried, err := s.TryPlan(ctx, "plan.yaml", after)
-		out.Tried = &tried
-		return out, err
+		return wire.PlanEdited{Says: tried.Says, Notes: tried.Notes, Tried: &tried}, err
 	}
 	out.Version, err = s.editPlan(ctx, edit)
 	return out, err

@@ -228,12 +228,12 @@ func Compose(b Beginning) string {
 	}
 	line(0, "\nrules:\n  %s:\n    take: %s\n    to: %s\n    lanes:", quoted(b.RuleName), writtenKinds(b.Rule.Take), flowList(to))
 	for _, l := range b.Rule.Lanes {
-		line(6, "- over: %s", l.Over)
-		if len(l.Take) > 0 {
-			line(8, "take: %s", writtenKinds(l.Take))
-		}
-		if l.Allowance.Bytes > 0 {
-			line(8, "allowance: %s per %s", Size(l.Allowance.Bytes), l.Allowance.Per)
+		dash, indent := "- ", 6
+		for _, f := range l.fields() { // the first says over what, and every lane has it
+			if f[1] != "" {
+				line(indent, "%s%s: %s", dash, f[0], f[1])
+				dash, indent = "", 8
+			}
 		}
 	}
 	if power, hours := b.Rule.Gates.Power.String(), b.Rule.Gates.Hours.String(); power != "" || hours != "" {

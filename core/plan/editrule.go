@@ -28,9 +28,10 @@ type RuleChange struct {
 	Lanes          []Lane // all of them; a lane that stays at its place keeps the gates that it has
 }
 
-// lanesOtherwise writes the lanes of a rule as they are to be: what stays of each keeps
-// its place, its comments and its gates.
-func lanesOtherwise(text, rule string, have, want []Lane) (string, error) {
+// lanesOtherwise writes the lanes of a rule as they are to be: first those are taken out
+// that are gone, each by its place when its turn comes; what stays of have keeps its
+// place, its comments and its gates.
+func lanesOtherwise(text, rule string, gone []int, have, want []Lane) (string, error) {
 	path := func(more ...string) []string { return append([]string{"rules", rule, "lanes"}, more...) }
 	edit := func(change func(e sourceEdit) (string, error)) (string, error) {
 		list, err := listAt(text, path()...)
@@ -40,12 +41,10 @@ func lanesOtherwise(text, rule string, have, want []Lane) (string, error) {
 		return change(sourceEdit{text, strings.Split(text, "\n"), list})
 	}
 	var err error
-	for have = slices.Clone(have); len(have) > len(want); {
-		n := surplus(have, want)
+	for _, n := range gone {
 		if text, err = edit(func(e sourceEdit) (string, error) { return e.remove(n) }); err != nil {
 			return "", err
 		}
-		have = slices.Delete(have, n, n+1)
 	}
 	for i, lane := range want {
 		if i >= len(have) {
@@ -67,19 +66,21 @@ func lanesOtherwise(text, rule string, have, want []Lane) (string, error) {
 	return text, nil
 }
 
-// keptGates are the gates of lanes that take the place of others: those of the lane
-// that lanesOtherwise leaves there, else none.
-func keptGates(have, want []Lane) []Gates {
-	have = slices.Clone(have)
-	for len(have) > len(want) {
-		n := surplus(have, want)
-		have = slices.Delete(have, n, n+1)
+// stay tells which lanes are taken out where fewer are wanted, each by its place when its
+// turn comes, and those that stay: the first that is not over the network of the one
+// that is wanted at its place goes.
+func stay(have, want []Lane) (gone []int, left []Lane) {
+	for left = slices.Clone(have); len(left) > len(want); {
+		n := len(left) - 1
+		for i := range want {
+			if left[i].Over != want[i].Over {
+				n = i
+				break
+			}
+		}
+		gone, left = append(gone, n), slices.Delete(left, n, n+1)
 	}
-	gates := make([]Gates, len(want))
-	for i := range have {
-		gates[i] = have[i].Gates
-	}
-	return gates
+	return gone, left
 }
 
 // OverrideChange is what a device has otherwise than a rule says; nil stays as it is.
@@ -135,11 +136,7 @@ func WithOverride(text, device, rule string, c OverrideChange) (string, error) {
 	}
 	var fields []string
 	if len(want.Lanes) > 0 {
-		lanes := make([]string, len(want.Lanes))
-		for i, l := range want.Lanes {
-			lanes[i] = l.written()
-		}
-		fields = append(fields, "lanes: ["+strings.Join(lanes, ", ")+"]")
+		fields = append(fields, "lanes: "+writtenLanes(want.Lanes))
 	}
 	if gates := want.Gates.written(); gates != "" {
 		fields = append(fields, "gates: "+gates)
@@ -178,17 +175,6 @@ func WithOverride(text, device, rule string, c OverrideChange) (string, error) {
 	return after, agrees(after, before, errRuleByHand)
 }
 
-// surplus is the first of more lanes that is not over the network of the one that is
-// wanted at its place.
-func surplus(have, want []Lane) int {
-	for i := range want {
-		if have[i].Over != want[i].Over {
-			return i
-		}
-	}
-	return len(have) - 1
-}
-
 // fields are a lane as a plan has it, key by key, without its gates; "" where it says
 // nothing.
 func (l Lane) fields() [][2]string {
@@ -215,6 +201,15 @@ func (l Lane) written() string {
 		fields = append(fields, "gates: "+gates)
 	}
 	return "{" + strings.Join(fields, ", ") + "}"
+}
+
+// writtenLanes are lanes as a plan has them, on one line.
+func writtenLanes(lanes []Lane) string {
+	list := make([]string, len(lanes))
+	for i, l := range lanes {
+		list[i] = l.written()
+	}
+	return "[" + strings.Join(list, ", ") + "]"
 }
 
 // written are gates as a plan has them, on one line; "" for none.
@@ -249,18 +244,11 @@ func WithNewRule(text, name string, r Rule) (string, error) {
 	case !nameForm.MatchString(name):
 		return "", EditError{fmt.Sprintf("%q cannot be the name of a rule; it would be letters, digits, dots and dashes, at most 63", name)}
 	}
-	if before.Format < 2 {
-		if text, err = withFormat2(text, before); err != nil {
-			return "", err
-		}
-		before.Format = 2
+	if text, err = withFormat2(text, before); err != nil {
+		return "", err
 	}
 	r.Take = inOrder(r.Take)
-	lanes := make([]string, len(r.Lanes))
-	for i, l := range r.Lanes {
-		lanes[i] = l.written()
-	}
-	fields := []string{"take: " + writtenKinds(r.Take), "to: " + flowList(r.To), "lanes: [" + strings.Join(lanes, ", ") + "]"}
+	fields := []string{"take: " + writtenKinds(r.Take), "to: " + flowList(r.To), "lanes: " + writtenLanes(r.Lanes)}
 	for _, f := range [][2]string{{"larger-than", r.LargerThan.String()}, {"longer-than", r.LongerThan.String()}, {"gates", r.Gates.written()}, {"order", string(r.Order)}} {
 		if f[1] != "" {
 			fields = append(fields, f[0]+": "+f[1])
@@ -323,11 +311,8 @@ func WithRule(text, name string, c RuleChange) (string, error) {
 	var edits []edit
 	after := text
 	if take := inOrder(c.Take); c.Take != nil && !slices.Equal(take, want.Take) {
-		if before.Format < 2 { // there photos have no word of their own
-			if after, err = withFormat2(after, before); err != nil {
-				return "", err
-			}
-			before.Format = 2
+		if after, err = withFormat2(after, before); err != nil { // in the first, photos have no word of their own
+			return "", err
 		}
 		want.Take = take
 		edits = append(edits, edit{[]string{"take"}, writtenKinds(c.Take)})
@@ -390,18 +375,19 @@ func WithRule(text, name string, c RuleChange) (string, error) {
 		photosAlone := slices.ContainsFunc(want.Lanes, func(l Lane) bool {
 			return slices.Contains(l.Take, media.Photo) && !slices.Contains(l.Take, media.Raw)
 		})
-		if photosAlone && before.Format < 2 {
+		if photosAlone {
 			if after, err = withFormat2(after, before); err != nil {
 				return "", err
 			}
-			before.Format = 2
 		}
-		kept := keptGates(was, want.Lanes)
+		gone, left := stay(was, want.Lanes)
 		for i := range want.Lanes {
 			want.Lanes[i].Take = inOrder(want.Lanes[i].Take)
-			want.Lanes[i].Gates = kept[i]
+			if want.Lanes[i].Gates = (Gates{}); i < len(left) {
+				want.Lanes[i].Gates = left[i].Gates
+			}
 		}
-		if after, err = lanesOtherwise(after, name, was, want.Lanes); err != nil {
+		if after, err = lanesOtherwise(after, name, gone, left, want.Lanes); err != nil {
 			return "", err
 		}
 	}
@@ -424,9 +410,13 @@ func writtenKinds(kinds []media.Kind) string {
 	return flowList(words)
 }
 
-// withFormat2 writes a plan of the first format in the second: with the same meaning,
-// but photo is the word for photos alone.
+// withFormat2 writes a plan of the first format, whose text it is, in the second: with
+// the same meaning, but photo is the word for photos alone. One that is stays as it is.
 func withFormat2(text string, p *Plan) (string, error) {
+	if p.Format >= 2 {
+		return text, nil
+	}
+	p.Format = 2
 	var err error
 	set := func(value string, path ...string) {
 		if err == nil {
@@ -485,9 +475,9 @@ func orNone[T any](text string, parse func(string) (T, error)) (v T, err error) 
 	return parse(text)
 }
 
-// setValue writes a value at a path of keys, and of places in lists ("#2", from 0), ""
-// takes the last key out. Keys that are
-// missing are written, within what is there of the path.
+// setValue writes a value at a path of keys, and of places in lists ("#2", from 0); ""
+// takes the last key out. Keys that are missing are written, within what is there of the
+// path.
 func setValue(text string, path []string, value string) (string, error) {
 	file, err := parser.ParseBytes([]byte(text), parser.ParseComments)
 	if err != nil || len(file.Docs) == 0 {

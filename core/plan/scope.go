@@ -90,6 +90,15 @@ func fits(list []pattern, path []string) (p pattern, is gitignore.MatchResult) {
 	return pattern{}, gitignore.NoMatch
 }
 
+// HiddenLeftOut is why a hidden file is left out.
+const HiddenLeftOut = "Hidden files are left out."
+
+// IsHidden tells whether a path below a source is of a hidden file, or lies in a hidden
+// folder: some name on it begins with a dot. "." is the source itself.
+func IsHidden(path string) bool {
+	return path != "." && strings.HasPrefix(path, ".") || strings.Contains(path, "/.")
+}
+
 // Choose names the rule that takes a file: the first of its source's that does. "" is
 // for a file that is left out, and why.
 func (c Chooser) Choose(f Found) (rule, why string) {
@@ -118,8 +127,8 @@ func (c Chooser) ByTime() bool {
 func (c Chooser) LeavesOut(f Found) string {
 	s := c.scope
 	path := strings.Split(f.Path, "/")
-	if !s.Hidden && slices.ContainsFunc(path, func(name string) bool { return strings.HasPrefix(name, ".") }) {
-		return "Hidden files are left out."
+	if !s.Hidden && IsHidden(f.Path) {
+		return HiddenLeftOut
 	}
 	if len(c.only) > 0 {
 		if _, m := fits(c.only, path); m != gitignore.Exclude {

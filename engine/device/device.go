@@ -81,8 +81,9 @@ type Device struct {
 	zone    *time.Location
 	now     gate.Conditions
 	pause   gate.PauseState
-	ready   bool // the first conditions have come
-	turns   int  // how often the plan, the conditions or the pause changed
+	ready   bool       // the first conditions have come
+	modem   gate.Known // whether it has one
+	turns   int        // how often the plan, the conditions or the pause changed
 	active  map[int64]*carry.Send
 	sources map[string]*scanned
 	problem string    // why the device itself cannot work
@@ -115,7 +116,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 		o.Grace = 3 * time.Second
 	}
 	d := &Device{
-		Options: o, pace: rate.NewLimiter(rate.Inf, carry.PaceStep), plan: &plan.Plan{}, zone: time.UTC, active: map[int64]*carry.Send{}, sources: map[string]*scanned{},
+		Options: o, modem: gate.Unknown, pace: rate.NewLimiter(rate.Inf, carry.PaceStep), plan: &plan.Plan{}, zone: time.UTC, active: map[int64]*carry.Send{}, sources: map[string]*scanned{},
 		planned: make(chan struct{}, 1), wake: make(chan struct{}, 1), freed: make(chan struct{}, 1),
 	}
 	for name, into := range map[string]any{"pause": &d.pause, "conditions": &d.now} {
@@ -229,7 +230,9 @@ func (d *Device) changed() {
 // sense follows the sensor.
 func (d *Device) sense(ctx context.Context) error {
 	err := d.Sensor.Watch(ctx, func(c gate.Conditions) {
+		modem := sensor.Modem(d.Sensor)
 		d.mu.Lock()
+		d.modem = modem
 		d.now = c.Stamp(d.now, time.Now())
 		d.turns++
 		d.ready = true

@@ -12,7 +12,6 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/engine/scan"
-	"yardtide/engine/sensor"
 )
 
 // Doubts tells what a plan allows on this device and its keeper hardly meant, as only
@@ -28,6 +27,9 @@ func (d *Device) Doubts(ctx context.Context, p *plan.Plan) (says []string, err e
 			smallest[class.Kind] = bytes
 		}
 	}
+	d.mu.Lock()
+	modem := d.modem
+	d.mu.Unlock()
 	p = p.On(d.Name)
 	add := func(format string, args ...any) { says = append(says, fmt.Sprintf(format, args...)) }
 	used := map[string]bool{}
@@ -44,7 +46,7 @@ func (d *Device) Doubts(ctx context.Context, p *plan.Plan) (says []string, err e
 	for _, name := range slices.Sorted(maps.Keys(used)) {
 		rule := p.Rules[name]
 		for _, lane := range rule.Lanes {
-			if lane.Over == plan.Cellular && sensor.Modem(d.Sensor) == gate.No {
+			if lane.Over == plan.Cellular && modem == gate.No {
 				add("%s has no modem: its lane over cellular in %s never opens.", d.Name, name)
 			}
 			limit := rule.AllowanceOver(lane.Over)

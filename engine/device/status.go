@@ -11,7 +11,6 @@ import (
 	"yardtide/core/queue"
 	"yardtide/core/sentences"
 	"yardtide/engine/records"
-	"yardtide/engine/sensor"
 	"yardtide/wire"
 )
 
@@ -31,9 +30,9 @@ func (d *Device) Status(ctx context.Context) (wire.Device, error) {
 	if err != nil {
 		return wire.Device{}, err
 	}
-	s := wire.Device{Name: d.Name, Modem: sensor.Modem(d.Sensor), States: map[queue.State]wire.Amount{}, Kinds: []media.Kind{}, Sends: d.sending(now), Sources: []wire.Source{}}
+	s := wire.Device{Name: d.Name, States: map[queue.State]wire.Amount{}, Kinds: []media.Kind{}, Sends: d.sending(now), Sources: []wire.Source{}}
 	d.mu.Lock()
-	s.Conditions, s.Pause, s.Problem = d.now, d.pause, d.problem
+	s.Conditions, s.Modem, s.Pause, s.Problem = d.now, d.modem, d.pause, d.problem
 	s.Pause.On = s.Pause.Active(now)
 	for _, src := range v.Plan.Devices[d.Name].Sources {
 		one := wire.Source{Folder: src.Folder, Path: d.Folder(src.Folder), Rules: src.Rules, Says: sentences.Follows(src), Problems: []wire.Problem{}}

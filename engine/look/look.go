@@ -215,7 +215,7 @@ func (l *looker) walk(ctx context.Context, dir, top string, entries chan<- entry
 		switch {
 		case e.IsDir():
 			if l.hides(below) {
-				l.leaveOut("Hidden files are left out.", 0)
+				l.leaveOut(plan.HiddenLeftOut, 0)
 				continue
 			}
 			in := top
@@ -244,7 +244,7 @@ func (l *looker) walk(ctx context.Context, dir, top string, entries chan<- entry
 
 // hides tells whether a folder is hidden, and hidden files are left out.
 func (l *looker) hides(dir string) bool {
-	return strings.HasPrefix(path.Base(dir), ".") && l.Choose != nil && l.Choose(plan.Found{Path: dir + "/x", Kind: media.Other}) == "Hidden files are left out."
+	return plan.IsHidden(path.Base(dir)) && l.Choose != nil && l.Choose(plan.Found{Path: dir + "/x", Kind: media.Other}) == plan.HiddenLeftOut
 }
 
 // count counts a file by its name.

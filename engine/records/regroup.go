@@ -128,7 +128,7 @@ func (r *Records) regroup(ctx context.Context, by map[string]plan.Chooser, from,
 		}
 		var g *Group
 		if chooser.ByKind() {
-			g = decided[alike{string(key), isHidden(where)}]
+			g = decided[alike{string(key), plan.IsHidden(string(where))}]
 		}
 		if g == nil {
 			f := plan.Found{Path: string(where), Kind: said.kind, Bytes: size}
@@ -143,7 +143,7 @@ func (r *Records) regroup(ctx context.Context, by map[string]plan.Chooser, from,
 			this.after, this.why = chooser.Choose(f)
 			g = groups.of(this)
 			if chooser.ByKind() {
-				decided[alike{string(key), isHidden(where)}] = g
+				decided[alike{string(key), plan.IsHidden(string(where))}] = g
 			}
 		}
 		g.N, g.Bytes = g.N+1, g.Bytes+size
@@ -172,9 +172,4 @@ func readTimes(text []byte, into *[5]int64) (err error) {
 		}
 	}
 	return err
-}
-
-// isHidden tells whether a name or a path has a part that begins with a dot.
-func isHidden(p []byte) bool {
-	return len(p) > 1 && p[0] == '.' || bytes.Contains(p, []byte("/."))
 }

@@ -24,6 +24,7 @@ import (
 	"strings"
 	"syscall"
 	"time"
+	"yardtide/core/plan"
 
 	"github.com/fsnotify/fsnotify"
 )
@@ -248,7 +249,7 @@ func (s *scanner) walkAll(ctx context.Context) error {
 		return err
 	}
 	for _, dir := range known {
-		if _, walked := s.dirs[dir]; walked || s.unreadable(dir) || !s.Hidden && hidden(dir) {
+		if _, walked := s.dirs[dir]; walked || s.unreadable(dir) || !s.Hidden && plan.IsHidden(dir) {
 			continue
 		}
 		if err := s.goneDir(ctx, dir); err != nil {
@@ -294,7 +295,7 @@ func (s *scanner) usable(ctx context.Context) bool {
 // or on one that has what was found there. Else it notes the problem: the disk
 // may come back.
 func (s *scanner) onItsDisk(ctx context.Context, dir string, info fs.FileInfo) bool {
-	now := device(info)
+	now := Disk(info)
 	before, mounted := s.mounts[dir]
 	if mounted && before != now {
 		if !s.recognised(ctx, dir) {
@@ -315,7 +316,7 @@ func (s *scanner) onItsDisk(ctx context.Context, dir string, info fs.FileInfo) b
 // sameDisks tells whether every disk is where it was walked.
 func (s *scanner) sameDisks() bool {
 	for dir, disk := range s.mounts {
-		if info, err := os.Stat(s.local(dir)); err != nil || device(info) != disk {
+		if info, err := os.Stat(s.local(dir)); err != nil || Disk(info) != disk {
 			return false
 		}
 	}
@@ -430,7 +431,7 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 	if !s.onItsDisk(ctx, dir, info) {
 		return nil
 	}
-	s.dirs[dir] = device(info)
+	s.dirs[dir] = Disk(info)
 	known, err := s.book.Dir(ctx, dir)
 	if err != nil {
 		return err
@@ -499,11 +500,6 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 		}
 	}
 	return nil
-}
-
-// hidden tells whether a folder of a source lies in a hidden one, or is one.
-func hidden(dir string) bool {
-	return dir != "." && slices.ContainsFunc(strings.Split(dir, "/"), func(name string) bool { return strings.HasPrefix(name, ".") })
 }
 
 // onItsWay tells names that programs give to files they have not finished.

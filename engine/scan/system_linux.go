@@ -16,9 +16,7 @@ func system(info fs.FileInfo) (inode, ctime int64) {
 
 // device is the number of the file system that a file lies on.
 // Disk is the number of the disk that a file lies on, 0 where the system does not tell.
-func Disk(info fs.FileInfo) uint64 { return device(info) }
-
-func device(info fs.FileInfo) uint64 {
+func Disk(info fs.FileInfo) uint64 {
 	if st, ok := info.Sys().(*syscall.Stat_t); ok {
 		return uint64(st.Dev)
 	}

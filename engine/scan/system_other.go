@@ -11,6 +11,4 @@ func system(fs.FileInfo) (inode, ctime int64) { return 0, 0 }
 // Disk is the number of the disk that a file lies on, 0 where the system does not tell.
 func Disk(fs.FileInfo) uint64 { return 0 }
 
-func device(fs.FileInfo) uint64 { return 0 }
-
 func mountsBelow(string) string { return "" }

@@ -1,8 +1,9 @@
-import { Field, Input, Label, Select } from "@headlessui/react";
+import { Field, Label, Select } from "@headlessui/react";
 import { useState } from "react";
 import type { PlanRule, RuleEdit, RuleLane } from "../api";
 import { pathsApiV1ItemsGetParametersQueryKindValues as kinds } from "../api.gen";
 import { Button } from "../parts/Button";
+import { Check, fieldLook, TextField } from "../parts/Field";
 import { sendRule } from "./queries";
 import { plural } from "../words";
 import { Lanes } from "./Lanes";
@@ -82,7 +83,7 @@ export function AddRule({ destinations }: { destinations: string[] }) {
   }
   return (
     <div role="group" aria-label="Add a rule" className="mt-3 space-y-3 rounded-md border border-line p-3">
-      <Text label="Name" hint="films" value={edit.rule} change={(rule) => setEdit({ ...edit, rule })} />
+      <TextField label="Name" hint="films" value={edit.rule} change={(rule) => setEdit({ ...edit, rule })} />
       <RuleForm edit={edit} destinations={destinations} change={setEdit} />
       <Consequence edit={edit} done={() => setEdit(undefined)} />
     </div>
@@ -136,25 +137,25 @@ function RuleForm(props: { edit: RuleEdit; destinations: string[]; change: (edit
       />
       <Lanes lanes={lanes} take={take} change={(l) => set({ lanes: l })} />
       <div className="grid gap-3 sm:grid-cols-2">
-        <Text
+        <TextField
           label="Power (empty for any)"
           hint="charging or at least 40%"
           value={edit.power ?? ""}
           change={(power) => set({ power })}
         />
-        <Text
+        <TextField
           label="Hours (empty for any)"
           hint="22:00-06:00"
           value={edit.hours ?? ""}
           change={(hours) => set({ hours })}
         />
-        <Text
+        <TextField
           label="Only files larger than (empty for any)"
           hint="2 GB"
           value={edit.larger ?? ""}
           change={(larger) => set({ larger })}
         />
-        <Text
+        <TextField
           label="Only clips longer than (empty for any)"
           hint="10 min"
           value={edit.longer ?? ""}
@@ -163,7 +164,7 @@ function RuleForm(props: { edit: RuleEdit; destinations: string[]; change: (edit
         <Field>
           <Label className="mb-1 block text-sm text-quiet">What goes first</Label>
           <Select
-            className="w-full rounded-md border border-line bg-paper px-3 py-1.5"
+            className={fieldLook}
             value={edit.order ?? "newest"}
             onChange={(e) => set({ order: e.target.value as PlanRule["order"] })}
           >
@@ -243,13 +244,13 @@ export function OwnOfDevices({ rule: r }: { rule: PlanRule }) {
                 change={(lanes) => setEdit({ ...edit, lanes })}
               />
               <div className="grid gap-3 sm:grid-cols-2">
-                <Text
+                <TextField
                   label="Power (empty for the rule's, any for none)"
                   hint="charging"
                   value={edit.power ?? ""}
                   change={(power) => setEdit({ ...edit, power })}
                 />
-                <Text
+                <TextField
                   label="Hours (empty for the rule's, any for none)"
                   hint="22:00-06:00"
                   value={edit.hours ?? ""}
@@ -270,20 +271,6 @@ export function OwnOfDevices({ rule: r }: { rule: PlanRule }) {
   );
 }
 
-function Check(props: { label: string; on: boolean; change: (on: boolean) => void }) {
-  return (
-    <label className="flex items-center gap-2">
-      <input
-        type="checkbox"
-        checked={props.on}
-        onChange={() => props.change(!props.on)}
-        className="size-4 accent-tide"
-      />
-      {props.label}
-    </label>
-  );
-}
-
 function Checks<T extends string>(props: {
   title: string;
   of: readonly T[];
@@ -296,31 +283,14 @@ function Checks<T extends string>(props: {
       <legend className="mb-1 text-sm text-quiet">{props.title}</legend>
       <div className="flex flex-wrap gap-x-5 gap-y-2">
         {props.of.map((one) => (
-          <label key={one} className="flex items-center gap-2">
-            <input
-              type="checkbox"
-              checked={props.on.includes(one)}
-              onChange={() => props.toggle(one)}
-              className="size-4 accent-tide"
-            />
-            {props.label(one)}
-          </label>
+          <Check
+            key={one}
+            label={props.label(one)}
+            on={props.on.includes(one)}
+            change={() => props.toggle(one)}
+          />
         ))}
       </div>
     </fieldset>
-  );
-}
-
-function Text(props: { label: string; hint: string; value: string; change: (value: string) => void }) {
-  return (
-    <Field>
-      <Label className="mb-1 block text-sm text-quiet">{props.label}</Label>
-      <Input
-        className="w-full rounded-md border border-line bg-paper px-3 py-1.5 placeholder:text-quiet"
-        placeholder={`such as ${props.hint}`}
-        value={props.value}
-        onChange={(e) => props.change(e.target.value)}
-      />
-    </Field>
   );
 }

@@ -1,7 +1,7 @@
-import { Field, Input, Label } from "@headlessui/react";
 import { useState } from "react";
 import type { DeviceEdit, PlanDevice } from "../api";
 import { Button } from "../parts/Button";
+import { TextField } from "../parts/Field";
 import { sendDevice } from "./queries";
 import { Tried } from "./Tried";
 
@@ -32,13 +32,13 @@ export function DeviceOfPlan({ device: d }: { device: PlanDevice }) {
           className="mt-2 space-y-3 rounded-md border border-line p-3"
         >
           <div className="grid gap-3 sm:grid-cols-2">
-            <Text
+            <TextField
               label={`How fast ${d.device} may send (empty for no bound)`}
               hint="1 MB/s at 08:00-22:00; 5 MB/s"
               value={edit.limit ?? ""}
               change={(l) => setEdit({ ...edit, limit: l })}
             />
-            <Text
+            <TextField
               label={`Time zone of ${d.device} (empty for the yard's)`}
               hint="Europe/Lisbon"
               value={edit.timezone ?? ""}
@@ -54,19 +54,5 @@ export function DeviceOfPlan({ device: d }: { device: PlanDevice }) {
         </div>
       )}
     </li>
-  );
-}
-
-function Text(props: { label: string; hint: string; value: string; change: (value: string) => void }) {
-  return (
-    <Field>
-      <Label className="mb-1 block text-sm text-quiet">{props.label}</Label>
-      <Input
-        className="w-full rounded-md border border-line bg-paper px-3 py-1.5 placeholder:text-quiet"
-        placeholder={`such as ${props.hint}`}
-        value={props.value}
-        onChange={(e) => props.change(e.target.value)}
-      />
-    </Field>
   );
 }

@@ -1,9 +1,9 @@
-import { Field, Input, Label, Select } from "@headlessui/react";
+import { Field, Label, Select } from "@headlessui/react";
 import type { RuleLane } from "../api";
 import { Button } from "../parts/Button";
+import { Check, fieldLook, TextField } from "../parts/Field";
 import { plural } from "../words";
 
-const field = "w-full rounded-md border border-line bg-paper px-3 py-1.5 placeholder:text-quiet";
 const networks = { wifi: "Wi-Fi or cable", wired: "cable only", cellular: "cellular" } as const;
 type Over = keyof typeof networks;
 
@@ -22,7 +22,7 @@ export function Lanes(props: { lanes: RuleLane[]; take: string[]; change: (lanes
               <Field>
                 <Label className="mb-1 block text-sm text-quiet">Way {i + 1}</Label>
                 <Select
-                  className={field}
+                  className={fieldLook}
                   value={l.over}
                   onChange={(e) => {
                     const over = e.target.value as Over;
@@ -36,15 +36,12 @@ export function Lanes(props: { lanes: RuleLane[]; take: string[]; change: (lanes
                   ))}
                 </Select>
               </Field>
-              <Field>
-                <Label className="mb-1 block text-sm text-quiet">Way {i + 1} carries at most</Label>
-                <Input
-                  className={field}
-                  placeholder="such as 45 MB per day"
-                  value={l.allowance}
-                  onChange={(e) => set(i, { allowance: e.target.value })}
-                />
-              </Field>
+              <TextField
+                label={`Way ${i + 1} carries at most`}
+                hint="45 MB per day"
+                value={l.allowance}
+                change={(allowance) => set(i, { allowance })}
+              />
               {lanes.length > 1 && (
                 <span>
                   <Button
@@ -62,14 +59,14 @@ export function Lanes(props: { lanes: RuleLane[]; take: string[]; change: (lanes
                   label="also while roaming"
                   on={l.roaming}
                   change={(roaming) => set(i, { roaming })}
-                  of={i}
+                  of={`way ${i + 1}`}
                 />
               ) : (
                 <Check
                   label="also where it is metered"
                   on={l.metered}
                   change={(metered) => set(i, { metered })}
-                  of={i}
+                  of={`way ${i + 1}`}
                 />
               )}
               {take.map((k) => {
@@ -79,7 +76,7 @@ export function Lanes(props: { lanes: RuleLane[]; take: string[]; change: (lanes
                     key={k}
                     label={plural(k)}
                     on={on}
-                    of={i}
+                    of={`way ${i + 1}`}
                     change={() => {
                       const now = take.filter((o) =>
                         o === k ? !on : l.take.length === 0 || l.take.includes(o as RuleLane["take"][number]),
@@ -103,20 +100,5 @@ export function Lanes(props: { lanes: RuleLane[]; take: string[]; change: (lanes
         </Button>
       </div>
     </fieldset>
-  );
-}
-
-function Check(props: { label: string; on: boolean; of: number; change: (on: boolean) => void }) {
-  return (
-    <label className="flex items-center gap-2">
-      <input
-        type="checkbox"
-        checked={props.on}
-        onChange={() => props.change(!props.on)}
-        className="size-4 accent-tide"
-      />
-      {props.label}
-      <span className="sr-only"> (way {props.of + 1})</span>
-    </label>
   );
 }

@@ -1,13 +1,12 @@
-import { Field, Input, Label, Select, Textarea } from "@headlessui/react";
+import { Field, Label, Select, Textarea } from "@headlessui/react";
 import { useState } from "react";
 import type { Plan, PlanFolder, PlanRule, SourceEdit, SourceRules } from "../api";
 import { Button } from "../parts/Button";
+import { fieldLook, TextField } from "../parts/Field";
 import { and } from "../words";
 import { LookInto } from "./LookInto";
 import { sendSource, useUsual } from "./queries";
 import { Tried } from "./Tried";
-
-const field = "w-full rounded-md border border-line bg-paper px-3 py-1.5 placeholder:text-quiet";
 
 /** An edit of the sources, told before it counts. */
 function Consequence({ edit, done }: { edit: SourceEdit; done: () => void }) {
@@ -154,26 +153,31 @@ export function Scope({
           value={lines(v.only)}
           change={(t) => change({ only: list(t) })}
         />
-        <Text
+        <TextField
           label="Smallest file"
           hint="10 kB"
           value={v.smallest}
           change={(smallest) => change({ smallest })}
         />
-        <Text label="Largest file" hint="4 GB" value={v.largest} change={(largest) => change({ largest })} />
-        <Text
+        <TextField
+          label="Largest file"
+          hint="4 GB"
+          value={v.largest}
+          change={(largest) => change({ largest })}
+        />
+        <TextField
           label="Taken from"
           type="date"
           value={v.takenFrom}
           change={(takenFrom) => change({ takenFrom })}
         />
-        <Text
+        <TextField
           label="Taken until"
           type="date"
           value={v.takenUntil}
           change={(takenUntil) => change({ takenUntil })}
         />
-        <Text
+        <TextField
           label="Only what came from this day on"
           type="date"
           value={v.newSince}
@@ -225,7 +229,7 @@ export function AddSource({ plan: p }: { plan: Plan }) {
     <div role="group" aria-label="Add a folder" className="mt-3 space-y-3 rounded-md border border-line p-3">
       <div className="grid gap-3 sm:grid-cols-2">
         <Choose label="Device" value={device} of={devices} change={setDevice} />
-        <Text label="Folder" hint="Pictures" value={folder} change={setFolder} />
+        <TextField label="Folder" hint="Pictures" value={folder} change={setFolder} />
       </div>
       <Usual device={device} pick={setFolder} />
       <LookInto key={device + folder} device={device} folder={folder} set={set} pick={setFolder} />
@@ -251,27 +255,6 @@ function Usual({ device, pick }: { device: string; pick: (folder: string) => voi
   );
 }
 
-function Text(props: {
-  label: string;
-  hint?: string;
-  type?: string;
-  value: string;
-  change: (value: string) => void;
-}) {
-  return (
-    <Field>
-      <Label className="mb-1 block text-sm text-quiet">{props.label}</Label>
-      <Input
-        type={props.type ?? "text"}
-        className={field}
-        placeholder={props.hint && `such as ${props.hint}`}
-        value={props.value}
-        onChange={(e) => props.change(e.target.value)}
-      />
-    </Field>
-  );
-}
-
 function Lines(props: { label: string; hint: string; value: string; change: (value: string) => void }) {
   const [text, setText] = useState(props.value); // an empty line is one that is being written
   return (
@@ -279,7 +262,7 @@ function Lines(props: { label: string; hint: string; value: string; change: (val
       <Label className="mb-1 block text-sm text-quiet">{props.label}</Label>
       <Textarea
         rows={3}
-        className={`${field} font-mono text-sm`}
+        className={`${fieldLook} font-mono text-sm`}
         placeholder={props.hint}
         value={text}
         onChange={(e) => {
@@ -301,7 +284,7 @@ function Choose(props: {
   return (
     <Field>
       <Label className="mb-1 block text-sm text-quiet">{props.label}</Label>
-      <Select className={field} value={props.value} onChange={(e) => props.change(e.target.value)}>
+      <Select className={fieldLook} value={props.value} onChange={(e) => props.change(e.target.value)}>
         {props.of.map((one) => (
           <option key={one} value={one}>
             {one || props.none}

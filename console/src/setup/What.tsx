@@ -3,6 +3,7 @@ import { useState } from "react";
 import type { SetupFolder, SetupNow } from "../api";
 import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
+import { fieldLook } from "../parts/Field";
 import { FolderFigures } from "../parts/FolderFigures";
 import { bytes, count } from "../words";
 import { useChange } from "./queries";
@@ -32,7 +33,7 @@ export function What({ now }: { now: SetupNow }) {
         <Field className="min-w-0 grow">
           <Label className="mb-1 block text-sm text-quiet">Another folder, by its path</Label>
           <Input
-            className="w-full rounded-md border border-line bg-paper px-3 py-1.5 placeholder:text-quiet"
+            className={fieldLook}
             placeholder="such as /srv/scans"
             value={path}
             onChange={(e) => setPath(e.target.value)}

@@ -3,9 +3,9 @@ import { useState } from "react";
 import type { SetupNow } from "../api";
 import { Choice } from "../parts/Choice";
 import { Failure } from "../parts/Failure";
+import { fieldLook } from "../parts/Field";
 import { useChange } from "./queries";
 
-const field = "w-full rounded-md border border-line bg-paper px-3 py-1.5 placeholder:text-quiet";
 const night = "22:00-06:00";
 const powers = [
   { value: "", label: "On any power" },
@@ -115,7 +115,7 @@ function Allowance(props: {
       <Field>
         <Label className="mb-1 block text-sm text-quiet">in a</Label>
         <Select
-          className={field}
+          className={fieldLook}
           value={period}
           onChange={(e) => props.change(size === "" ? "" : `${size} per ${e.target.value}`)}
         >
@@ -152,7 +152,7 @@ export function Written(props: {
     <Field>
       <Label className="mb-1 block text-sm text-quiet">{props.label}</Label>
       <Input
-        className={field}
+        className={fieldLook}
         placeholder={`such as ${props.hint}`}
         value={text}
         onChange={(e) => setText(e.target.value)}
