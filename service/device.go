@@ -6,6 +6,7 @@ import (
 
 	"yardtide/core/plan"
 	"yardtide/engine/device"
+	"yardtide/engine/tell"
 	"yardtide/wire"
 )
 
@@ -13,7 +14,7 @@ import (
 // what stands for one elsewhere. Nobody above knows which.
 //
 // Items are named by their keys. The errors that a caller decides on are
-// records.NoItem for a key that is none, device.NeedsMetered, place.NoQuestion, and
+// records.NoItem for a key that is none, tell.NeedsMetered, place.NoQuestion, and
 // face.ErrNone, ErrAway and ErrBusy.
 type Device interface {
 	DeviceName() string
@@ -39,7 +40,7 @@ type Device interface {
 	// TryPlan tells what a plan would do to its items.
 	// Doubts tells what a plan allows on it and was hardly meant, as only it can tell.
 	Doubts(ctx context.Context, p *plan.Plan) ([]string, error)
-	TryPlan(ctx context.Context, p *plan.Plan) (device.Tried, error)
+	TryPlan(ctx context.Context, p *plan.Plan) (tell.Tried, error)
 
 	Pause(ctx context.Context, until time.Time) error
 	Resume(ctx context.Context) error

@@ -132,7 +132,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		}
 		d, err := device.New(ctx, device.Options{
 			Name: m.Name, Root: m.Root, Records: r, Sensor: m.Sensor, Driver: s.drivers.get, Changed: s.Changes.Tell,
-			Log: o.Log, Scan: o.Scan, Jitter: mathrand.Float64, Wait: o.Wait, Fleet: &s.fleet, Faces: &s.faces,
+			Log: o.Log, Scan: o.Scan, Jitter: mathrand.Float64, Wait: o.Wait, Others: &s.fleet, Faces: &s.faces,
 		})
 		if err != nil {
 			return nil, err

@@ -43,6 +43,7 @@ import (
 	"yardtide/engine/role"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
+	"yardtide/engine/tell"
 	"yardtide/engine/upkeep"
 )
 
@@ -63,13 +64,30 @@ type Options struct {
 	Grace   time.Duration                     // how long sends may end after a stop, 3 s
 	Jitter  func() float64                    // in [0,1)
 	Wait    func(time.Duration) time.Duration // stretches or shortens waits
-	Fleet   *fleet.Fleet                      // of all devices of the process; one of its own without
+	Others  Others                            // a fleet of its own without
 	Faces   *face.Cache                       // small pictures of items
 }
+
+// Others is what a device knows of the others: the fleet of this process, or what asks
+// across a network.
+type Others interface {
+	carry.Others
+	upkeep.Others
+	// Join takes the device in.
+	Join(m fleet.Member)
+	// Left is how many bytes may still go to a destination that keeps some free, -1 when
+	// nobody knows; Take reserves room, false when it is not there, and Give ends that.
+	Left(destination string, keep int64) int64
+	Take(destination string, bytes, keep int64) bool
+	Give(destination string, bytes int64, landed bool)
+}
+
+var _ Others = (*fleet.Fleet)(nil)
 
 // Device is one device. Its methods are safe for concurrent use.
 type Device struct {
 	Options
+	tell.Teller
 	places  *place.Places
 	carrier *carry.Carrier
 	upkeep  *upkeep.Upkeep
@@ -103,8 +121,8 @@ type scanned struct {
 
 // New makes a device and reads what it kept of its state.
 func New(ctx context.Context, o Options) (*Device, error) {
-	if o.Fleet == nil {
-		o.Fleet = &fleet.Fleet{}
+	if o.Others == nil {
+		o.Others = &fleet.Fleet{}
 	}
 	if o.Wait == nil {
 		o.Wait = func(w time.Duration) time.Duration { return w }
@@ -119,6 +137,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 		Options: o, modem: gate.Unknown, pace: rate.NewLimiter(rate.Inf, carry.PaceStep), plan: &plan.Plan{}, zone: time.UTC, active: map[int64]*carry.Send{}, sources: map[string]*scanned{},
 		planned: make(chan struct{}, 1), wake: make(chan struct{}, 1), freed: make(chan struct{}, 1),
 	}
+	d.Teller = tell.Teller{Of: o.Name, From: o.Records, Beside: d.Known}
 	for name, into := range map[string]any{"pause": &d.pause, "conditions": &d.now} {
 		text, err := o.Records.Fact(ctx, name)
 		if err != nil {
@@ -144,14 +163,14 @@ func New(ctx context.Context, o Options) (*Device, error) {
 		return nil, err
 	}
 	d.carrier = &carry.Carrier{Options: carry.Options{
-		Device: o.Name, Owner: owner, Folder: d.Folder, Records: o.Records, Places: d.places, Others: o.Fleet, Plan: d.currentPlan, Outside: d.outside, Pace: d.pace,
+		Device: o.Name, Owner: owner, Folder: d.Folder, Records: o.Records, Places: d.places, Others: o.Others, Plan: d.currentPlan, Outside: d.outside, Pace: d.pace,
 		Tell: o.Changed, Freed: func() { nudge(d.freed) }, Broken: d.unrecorded, Log: o.Log, Jitter: o.Jitter, Wait: o.Wait,
 	}}
 	d.upkeep = upkeep.New(upkeep.Options{
-		Device: o.Name, Owner: owner, Folder: owner, Records: o.Records, Places: d.places, Others: o.Fleet, Outlook: d.outlook, Sending: d.sendsTo, Go: d.beside.Go,
+		Device: o.Name, Owner: owner, Folder: owner, Records: o.Records, Places: d.places, Others: o.Others, Outlook: d.outlook, Sending: d.sendsTo, Go: d.beside.Go,
 		Changed: d.changed, Tell: o.Changed, Wait: o.Wait, Log: o.Log,
 	})
-	o.Fleet.Join(fleet.Member{Name: o.Name, Records: o.Records, Counts: d.places.Counts, Wake: func() { nudge(d.wake) }, Tell: o.Changed})
+	o.Others.Join(fleet.Member{Name: o.Name, Records: o.Records, Counts: d.places.Counts, Wake: func() { nudge(d.wake) }, Tell: o.Changed})
 	return d, nil
 }
 

@@ -28,6 +28,7 @@ import (
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
+	"yardtide/engine/tell"
 	"yardtide/engine/upkeep"
 	"yardtide/standin"
 	"yardtide/wire"
@@ -360,7 +361,7 @@ func TestSendNowSaysWhatItCosts(t *testing.T) {
 	y.until("held", heldBy(gate.Network, 1))
 	ids := []string{y.records.Key(y.copy("clip.mp4").Item)}
 	_, err := y.device.SendNow(t.Context(), ids, false)
-	var needs device.NeedsMetered
+	var needs tell.NeedsMetered
 	require.ErrorAs(t, err, &needs)
 	assert.Contains(t, needs.Cost.Says, "of metered data over cellular")
 	assert.True(t, heldBy(gate.Network, 1)(y.status()), "nothing was ordered")

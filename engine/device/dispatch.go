@@ -290,7 +290,7 @@ func (d *Device) choose(ctx context.Context, name string, busy []int64, last dec
 // chooseWaiting picks the first copy of the open classes of a destination.
 func (d *Device) chooseWaiting(ctx context.Context, name string, busy []int64, last decision) (best choice, some bool, err error) {
 	videos := last.VideosShare(name, d.videosUnderWay(name))
-	left := d.Fleet.Left(name, last.keepFree(name))
+	left := d.Others.Left(name, last.keepFree(name))
 	for class, v := range last.verdicts {
 		if class.Destination != name || !v.Open() {
 			continue
@@ -342,7 +342,7 @@ func (d *Device) videosUnderWay(name string) (n int) {
 // no longer holds.
 func (d *Device) start(ctx, sendCtx context.Context, next choice, last decision) (started bool, err error) {
 	name, takesRoom := next.Destination, !next.Proving
-	if takesRoom && !d.Fleet.Take(name, next.Bytes, last.keepFree(name)) {
+	if takesRoom && !d.Others.Take(name, next.Bytes, last.keepFree(name)) {
 		return false, nil
 	}
 	next.Where = last.Plan.Destinations[name].Where()
@@ -351,7 +351,7 @@ func (d *Device) start(ctx, sendCtx context.Context, next choice, last decision)
 	ends := func() {
 		cancel(nil)
 		if takesRoom {
-			d.Fleet.Give(name, next.Bytes, s.Landed())
+			d.Others.Give(name, next.Bytes, s.Landed())
 		}
 		d.mu.Lock()
 		delete(d.active, next.ID)

@@ -17,7 +17,7 @@ import (
 // Doubts tells what a plan allows on this device and its keeper hardly meant, as only
 // the device can tell: ways that it has not, and places that lie where its files do.
 func (d *Device) Doubts(ctx context.Context, p *plan.Plan) (says []string, err error) {
-	now, err := d.view(ctx)
+	now, err := d.Situation(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -2,12 +2,9 @@ package device
 
 import (
 	"context"
-	"fmt"
 	"time"
 
-	"yardtide/core/allowance"
 	"yardtide/core/gate"
-	"yardtide/core/queue"
 	"yardtide/engine/records"
 	"yardtide/wire"
 )
@@ -32,26 +29,6 @@ func (d *Device) setPause(ctx context.Context, p gate.PauseState) error {
 	return nil
 }
 
-// copiesOf reads the copies of items by their keys. The error is records.NoItem for
-// a key that is none.
-func (d *Device) copiesOf(ctx context.Context, keys []string) ([]records.Copy, error) {
-	var ids []int64
-	for _, key := range keys {
-		it, err := d.Records.ByKey(ctx, key)
-		if err != nil {
-			return nil, err
-		}
-		ids = append(ids, it.ID)
-	}
-	of, err := d.Records.CopiesOf(ctx, ids)
-	var copies []records.Copy
-	for _, id := range ids {
-		copies = append(copies, of[id]...)
-		delete(of, id) // named twice it is one
-	}
-	return copies, err
-}
-
 func idsOf(copies []records.Copy) []int64 {
 	ids := make([]int64, len(copies))
 	for i, c := range copies {
@@ -60,95 +37,12 @@ func idsOf(copies []records.Copy) []int64 {
 	return ids
 }
 
-// CostOf tells what sending items now would take, before it is done.
-func (d *Device) CostOf(ctx context.Context, keys []string) (wire.Cost, error) {
-	copies, err := d.copiesOf(ctx, keys)
-	if err != nil {
-		return wire.Cost{}, err
-	}
-	s, _, err := d.situation(ctx)
-	if err != nil {
-		return wire.Cost{}, err
-	}
-	return costOf(s, copies), nil
-}
-
-func costOf(s gate.Situation, copies []records.Copy) wire.Cost {
-	over := s.Now.Network
-	c := wire.Cost{Network: over, Left: -1}
-	counted := map[int64]bool{}
-	away := false
-	for _, copy := range copies {
-		if copy.State != queue.Waiting && copy.State != queue.Proving {
-			continue
-		}
-		c.Bytes += copy.Bytes
-		if !counted[copy.Item] {
-			counted[copy.Item] = true
-			c.N++
-		}
-		if copy.State == queue.Proving {
-			continue
-		}
-		away = away || s.Away(copy.Destination)
-		if !s.Costs(copy.Destination) {
-			continue
-		}
-		c.Metered = true
-		c.Spends += allowance.Cost(copy.Bytes)
-		limit := s.Plan.Rules[copy.Rule].AllowanceOver(over)
-		if limit.Bytes == 0 {
-			continue
-		}
-		// All rules spend the same bytes: the tightest one counts.
-		if left := allowance.Left(limit, s.Accounts[gate.Account{Over: over, Per: limit.Per}]); c.Left < 0 || left < c.Left {
-			c.Left = left
-		}
-	}
-	c.Says = costSays(c, away)
-	return c
-}
-
-func costSays(c wire.Cost, noNetwork bool) string {
-	switch {
-	case c.N == 0:
-		return "Nothing of it waits."
-	case noNetwork:
-		return "The device has no network; it goes first when there is one."
-	case !c.Metered:
-		return fmt.Sprintf("It sends %s and costs nothing.", gate.Bytes(c.Bytes))
-	}
-	says := fmt.Sprintf("It takes up to %s of metered data over %s", gate.Bytes(c.Spends), c.Network.Label())
-	if c.Left >= 0 {
-		says += fmt.Sprintf("; %s are left of the allowance", gate.Bytes(c.Left))
-		if c.Spends > c.Left {
-			says += ", which it passes by your order"
-		}
-	}
-	return says + "."
-}
-
-// NeedsMetered is the answer to an order that would cost without leave to.
-type NeedsMetered struct{ Cost wire.Cost }
-
-func (e NeedsMetered) Error() string {
-	return "sending now would cost: " + e.Cost.Says + " Say that it may."
-}
-
 // SendNow lets items go whatever their gates say. Over a network that costs it
-// needs leave: otherwise the error is NeedsMetered and nothing is ordered.
+// needs leave: otherwise the error is tell.NeedsMetered and nothing is ordered.
 func (d *Device) SendNow(ctx context.Context, keys []string, metered bool) (wire.Cost, error) {
-	copies, err := d.copiesOf(ctx, keys)
+	c, copies, err := d.MayCost(ctx, keys, metered)
 	if err != nil {
-		return wire.Cost{}, err
-	}
-	s, _, err := d.situation(ctx)
-	if err != nil {
-		return wire.Cost{}, err
-	}
-	c := costOf(s, copies)
-	if c.Metered && !metered {
-		return c, NeedsMetered{c}
+		return c, err
 	}
 	order := records.OrderUnmetered
 	if metered {
@@ -164,7 +58,7 @@ func (d *Device) SendNow(ctx context.Context, keys []string, metered bool) (wire
 func (d *Device) Retry(ctx context.Context, keys []string) (int64, error) {
 	var ids []int64
 	if len(keys) > 0 {
-		copies, err := d.copiesOf(ctx, keys)
+		copies, err := d.CopiesOf(ctx, keys)
 		if err != nil {
 			return 0, err
 		}

@@ -87,7 +87,7 @@ func (h *house) start() {
 		require.NoError(h.t, err)
 		files = append(files, r)
 		d, err := device.New(ctx, device.Options{
-			Name: name, Root: filepath.Join(h.dir, name), Records: r, Sensor: h.sensors[name], Fleet: h.fleet,
+			Name: name, Root: filepath.Join(h.dir, name), Records: r, Sensor: h.sensors[name], Others: h.fleet,
 			Driver:  func(string) (destination.Driver, error) { return driver, nil },
 			Changed: func() {}, Log: slog.New(slog.DiscardHandler), Grace: 200 * time.Millisecond,
 			Scan:   scan.Options{Quiet: 50 * time.Millisecond, Poll: 200 * time.Millisecond},

@@ -48,6 +48,16 @@ type Records struct {
 // Open opens or makes the file and takes up what a killed process left:
 // copies in between go on (queue.Resume), reservations count as spent.
 func Open(ctx context.Context, file string) (*Records, error) {
+	return open(ctx, file, func(r *Records) error {
+		if err := r.migrate(ctx); err != nil {
+			return err
+		}
+		return r.TakeUp(ctx, nil, time.Now())
+	})
+}
+
+// open opens or makes a file and has it prepared.
+func open(ctx context.Context, file string, prepare func(*Records) error) (*Records, error) {
 	file, err := filepath.Abs(file)
 	if err != nil {
 		return nil, fmt.Errorf("finding the records: %w", err)
@@ -63,7 +73,7 @@ func Open(ctx context.Context, file string) (*Records, error) {
 	if err := probe.Close(); err != nil {
 		return nil, fmt.Errorf("opening the records: %w", err)
 	}
-	open := func(connections int) (*pool, error) {
+	connect := func(connections int) (*pool, error) {
 		dsn := url.URL{Scheme: "file", Path: file, RawQuery: url.Values{
 			"_txlock": {"immediate"},
 			"_pragma": {"journal_mode(WAL)", "synchronous(NORMAL)", "busy_timeout(10000)", "foreign_keys(1)", "cache_size(-8000)", "temp_store(2)"},
@@ -76,14 +86,14 @@ func Open(ctx context.Context, file string) (*Records, error) {
 		db.SetMaxIdleConns(connections)
 		return &pool{DB: db}, nil
 	}
-	write, err := open(1)
+	write, err := connect(1)
 	if err != nil {
 		return nil, err
 	}
 	r := &Records{write: write}
 	err = r.whole(ctx, file)
 	if err == nil {
-		err = r.prepare(ctx)
+		err = prepare(r)
 	}
 	if err != nil {
 		if IsDamage(err) {
@@ -91,7 +101,7 @@ func Open(ctx context.Context, file string) (*Records, error) {
 		}
 		return nil, errors.Join(fmt.Errorf("opening the records: %w", err), r.Close())
 	}
-	if r.read, err = open(4); err != nil {
+	if r.read, err = connect(4); err != nil {
 		return nil, errors.Join(err, r.Close())
 	}
 	if r.epoch, err = r.readEpoch(ctx); err != nil {
@@ -100,7 +110,7 @@ func Open(ctx context.Context, file string) (*Records, error) {
 	return r, nil
 }
 
-func (r *Records) prepare(ctx context.Context) error {
+func (r *Records) migrate(ctx context.Context) error {
 	sub, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
@@ -112,7 +122,7 @@ func (r *Records) prepare(ctx context.Context) error {
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("bringing the records up to date: %w", err)
 	}
-	return r.TakeUp(ctx, nil, time.Now())
+	return nil
 }
 
 // TakeUp takes up copies that stand in between and that nobody carries: after

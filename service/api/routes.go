@@ -15,9 +15,9 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
-	"yardtide/engine/device"
 	"yardtide/engine/face"
 	"yardtide/engine/records"
+	"yardtide/engine/tell"
 	"yardtide/service"
 	"yardtide/wire"
 )
@@ -87,7 +87,7 @@ func (s *Server) routes() {
 			return nil, err
 		}
 		cost, err := d.SendNow(ctx, in.Body.Items, in.Body.Metered)
-		var needs device.NeedsMetered
+		var needs tell.NeedsMetered
 		if errors.As(err, &needs) {
 			return nil, huma.Error409Conflict("Sending now would cost: " + needs.Cost.Says)
 		}

@@ -1,19 +1,14 @@
-package device
+package tell
 
 import (
 	"context"
-	"io"
-	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/queue"
-	"yardtide/engine/face"
 	"yardtide/engine/records"
-	"yardtide/engine/source"
 	"yardtide/wire"
 )
 
@@ -22,14 +17,14 @@ import (
 
 // Items lists items, newest first. Filter.After is the key of the last item of the
 // page before; the error is records.NoItem when it is none.
-func (d *Device) Items(ctx context.Context, f wire.Filter) ([]wire.Item, error) {
-	v, err := d.view(ctx)
+func (t Teller) Items(ctx context.Context, f wire.Filter) ([]wire.Item, error) {
+	v, err := t.view(ctx)
 	if err != nil {
 		return nil, err
 	}
 	w := records.Wanted{Limit: f.Limit, Standing: func(st records.Standing) bool { return v.matches(st, f) }}
 	if f.After != "" {
-		after, err := d.Records.ByKey(ctx, f.After)
+		after, err := t.From.ByKey(ctx, f.After)
 		if err != nil {
 			return nil, err
 		}
@@ -42,11 +37,11 @@ func (d *Device) Items(ctx context.Context, f wire.Filter) ([]wire.Item, error) 
 			w.Retrying = nil // what was safe there waits for no try
 		}
 	}
-	items, err := d.Records.Items(ctx, w, v.Time)
+	items, err := t.From.Items(ctx, w, v.Time)
 	if err != nil {
 		return nil, err
 	}
-	return d.present(ctx, v, items)
+	return t.present(ctx, v, items)
 }
 
 // matches tells whether items that stand alike pass a filter.
@@ -83,38 +78,38 @@ func (v view) held(c records.Stand, kind media.Kind, name gate.Name) bool {
 }
 
 // Find lists items by name, path from the source on, or part of a name.
-func (d *Device) Find(ctx context.Context, text string, limit int) ([]wire.Item, error) {
-	items, err := d.Records.Find(ctx, text, limit)
+func (t Teller) Find(ctx context.Context, text string, limit int) ([]wire.Item, error) {
+	items, err := t.From.Find(ctx, text, limit)
 	if err != nil {
 		return nil, err
 	}
-	v, err := d.view(ctx)
+	v, err := t.view(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return d.present(ctx, v, items)
+	return t.present(ctx, v, items)
 }
 
 // Story tells an item and all that happened to it. The error is records.NoItem for
 // a key that is none.
-func (d *Device) Story(ctx context.Context, key string) (wire.Story, error) {
-	it, err := d.Records.ByKey(ctx, key)
+func (t Teller) Story(ctx context.Context, key string) (wire.Story, error) {
+	it, err := t.From.ByKey(ctx, key)
 	if err != nil {
 		return wire.Story{}, err
 	}
-	v, err := d.view(ctx)
+	v, err := t.view(ctx)
 	if err != nil {
 		return wire.Story{}, err
 	}
-	copies, err := d.Records.CopiesOf(ctx, []int64{it.ID})
+	copies, err := t.From.CopiesOf(ctx, []int64{it.ID})
 	if err != nil {
 		return wire.Story{}, err
 	}
-	events, err := d.Records.Story(ctx, it.ID)
+	events, err := t.From.Story(ctx, it.ID)
 	if err != nil {
 		return wire.Story{}, err
 	}
-	s := wire.Story{Item: d.presentItem(v, it, copies[it.ID]), Cost: costOf(v.Situation, copies[it.ID]), Story: []wire.Event{{At: records.FromMS(it.FoundMS), State: string(queue.Waiting), Says: "Found on " + d.Name + "."}}}
+	s := wire.Story{Item: t.presentItem(v, it, copies[it.ID]), Cost: costOf(v.Situation, copies[it.ID]), Story: []wire.Event{{At: records.FromMS(it.FoundMS), State: string(queue.Waiting), Says: "Found on " + t.Of + "."}}}
 	for _, e := range events {
 		s.Story = append(s.Story, wire.Event{At: records.FromMS(e.AtMS), Destination: e.Destination, State: string(e.State), Says: e.Says})
 	}
@@ -122,30 +117,30 @@ func (d *Device) Story(ctx context.Context, key string) (wire.Story, error) {
 }
 
 // present tells items with their copies.
-func (d *Device) present(ctx context.Context, v view, items []records.Item) ([]wire.Item, error) {
+func (t Teller) present(ctx context.Context, v view, items []records.Item) ([]wire.Item, error) {
 	ids := make([]int64, len(items))
 	for i, it := range items {
 		ids[i] = it.ID
 	}
-	copies, err := d.Records.CopiesOf(ctx, ids)
+	copies, err := t.From.CopiesOf(ctx, ids)
 	if err != nil {
 		return nil, err
 	}
 	list := make([]wire.Item, len(items))
 	for i, it := range items {
-		list[i] = d.presentItem(v, it, copies[it.ID])
+		list[i] = t.presentItem(v, it, copies[it.ID])
 	}
 	return list, nil
 }
 
-func (d *Device) presentItem(v view, it records.Item, copies []records.Copy) wire.Item {
+func (t Teller) presentItem(v view, it records.Item, copies []records.Copy) wire.Item {
 	told := wire.Item{
-		Key: d.Records.Key(it.ID), Device: d.Name, Name: it.Name, Path: it.FullPath(), Kind: string(it.Kind), Bytes: it.Size,
+		Key: t.From.Key(it.ID), Device: t.Of, Name: it.Name, Path: it.FullPath(), Kind: string(it.Kind), Bytes: it.Size,
 		TakenAt: it.TakenAt(), TakenFrom: string(it.TakenFrom), Gone: it.GoneMS != 0, Copies: []wire.Copy{},
 	}
 	var stands []records.Stand
 	for _, c := range copies {
-		told.Copies = append(told.Copies, d.presentCopy(v, c))
+		told.Copies = append(told.Copies, v.presentCopy(c))
 		stands = append(stands, records.Stand{Destination: c.Destination, Rule: c.Rule, State: c.State})
 	}
 	state, _ := v.together(it.Kind, stands)
@@ -170,8 +165,8 @@ func (v view) leftOut(it records.Item) string {
 	return queue.NotAsked
 }
 
-func (d *Device) presentCopy(v view, c records.Copy) wire.Copy {
-	holds, todo := d.why(v, c)
+func (v view) presentCopy(c records.Copy) wire.Copy {
+	holds, todo := v.why(c)
 	if holds == nil {
 		holds = []gate.Hold{}
 	}
@@ -214,37 +209,4 @@ func standsAt(copies []wire.Copy) string {
 	}
 	says := strings.Join(parts, ", ")
 	return strings.ToUpper(says[:1]) + says[1:] + "."
-}
-
-// faceTime is how long making a small picture may take, whatever the disk does.
-const faceTime = 30 * time.Second
-
-// Face is a small picture of an item, as JPEG. The error is records.NoItem for a key
-// that is none, face.ErrNone where there is nothing to show, face.ErrAway while its
-// file cannot be read, and face.ErrBusy.
-func (d *Device) Face(ctx context.Context, key string) ([]byte, error) {
-	it, err := d.Records.ByKey(ctx, key)
-	if err != nil {
-		return nil, err
-	}
-	if d.Faces == nil {
-		return nil, face.ErrNone
-	}
-	return d.Faces.Of(ctx, key, it.Kind, func(ctx context.Context) ([]byte, error) {
-		ctx, cancel := context.WithTimeoutCause(ctx, faceTime, face.ErrAway)
-		defer cancel()
-		path := filepath.Join(d.Folder(it.Source), filepath.FromSlash(it.Path()))
-		f, err := source.Open(ctx, path)
-		if err != nil {
-			return nil, face.ErrAway
-		}
-		defer f.Close()
-		if now, err := f.Stamp(); err != nil || !source.Same(now, it) {
-			return nil, face.ErrAway // another file, or not yet looked at anew
-		}
-		if it.Kind == media.Video {
-			return face.Clip(ctx, path, it.ContentType)
-		}
-		return face.Picture(io.NewSectionReader(f, 0, it.Size), it.ContentType, it.Size)
-	})
 }

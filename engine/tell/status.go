@@ -1,7 +1,6 @@
-package device
+package tell
 
 import (
-	"cmp"
 	"context"
 	"slices"
 	"time"
@@ -16,41 +15,37 @@ import (
 
 // Status tells how the device stands, in items. It reads counters only: it costs
 // the same with ten items and with a million.
-func (d *Device) Status(ctx context.Context) (wire.Device, error) {
-	standings, err := d.Records.Standings(ctx)
+func (t Teller) Status(ctx context.Context) (wire.Device, error) {
+	standings, err := t.From.Standings(ctx)
 	if err != nil {
 		return wire.Device{}, err
 	}
 	now := time.Now()
-	retries, err := d.retries(ctx, now)
+	retries, err := t.retries(ctx, now)
 	if err != nil {
 		return wire.Device{}, err
 	}
-	v, err := d.view(ctx)
+	v, err := t.view(ctx)
 	if err != nil {
 		return wire.Device{}, err
 	}
-	s := wire.Device{Name: d.Name, States: map[queue.State]wire.Amount{}, Kinds: []media.Kind{}, Sends: d.sending(now), Sources: []wire.Source{}}
-	d.mu.Lock()
-	s.Conditions, s.Modem, s.Pause, s.Problem = d.now, d.modem, d.pause, d.problem
+	s := wire.Device{
+		Name: t.Of, States: map[queue.State]wire.Amount{}, Kinds: []media.Kind{}, Sends: v.sends(), Sources: []wire.Source{},
+		Conditions: v.Now, Modem: v.known.Modem, Pause: v.Pause, Problem: v.known.Problem,
+	}
 	s.Pause.On = s.Pause.Active(now)
-	for _, src := range v.Plan.Devices[d.Name].Sources {
-		one := wire.Source{Folder: src.Folder, Path: d.Folder(src.Folder), Rules: src.Rules, Says: sentences.Follows(src), Problems: []wire.Problem{}}
-		if known := d.sources[src.Folder]; known != nil {
-			one.Scanned = known.at
-			for _, problem := range known.problems {
-				one.Problems = append(one.Problems, wire.Problem(problem))
-			}
-		}
-		s.Sources = append(s.Sources, one)
+	for _, src := range v.Plan.Devices[t.Of].Sources {
+		known := v.known.Sources[src.Folder]
+		s.Sources = append(s.Sources, wire.Source{
+			Folder: src.Folder, Path: known.Path, Rules: src.Rules, Says: sentences.Follows(src), Scanned: known.Scanned, Problems: append([]wire.Problem{}, known.Problems...),
+		})
 	}
 	active := map[queue.Class]int64{} // proofs that are being taken hold nothing up
-	for _, s := range d.active {
-		if c := s.Copy(); c.State == queue.Proving {
-			active[c.Class]++
+	for _, s := range v.known.Sends {
+		if s.State == queue.Proving {
+			active[s.Class()]++
 		}
 	}
-	d.mu.Unlock()
 	holds := holdGroups{}
 	for _, st := range standings {
 		state, safe := v.together(st.Kind, st.Copies)
@@ -65,7 +60,7 @@ func (d *Device) Status(ctx context.Context) (wire.Device, error) {
 			s.Going = s.Going.Plus(st.N, st.Bytes)
 		}
 	}
-	s.Holds = holds.sorted(d.Name)
+	s.Holds = holds.sorted(t.Of)
 	s.Lanes = v.lanes()
 	return s, nil
 }
@@ -95,8 +90,8 @@ type retryKey struct {
 	destination string
 }
 
-func (d *Device) retries(ctx context.Context, now time.Time) (map[retryKey]records.Retrying, error) {
-	rows, err := d.Records.Retries(ctx, now)
+func (t Teller) retries(ctx context.Context, now time.Time) (map[retryKey]records.Retrying, error) {
+	rows, err := t.From.Retries(ctx, now)
 	retries := make(map[retryKey]records.Retrying, len(rows))
 	for _, r := range rows {
 		retries[retryKey{r.Standing, r.Destination}] = r
@@ -195,21 +190,14 @@ func (g holdGroups) sorted(device string) []wire.HoldGroup {
 	return list
 }
 
-func (d *Device) sending(now time.Time) []wire.Send {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	sends := []wire.Send{}
-	for _, s := range d.active {
-		sends = append(sends, s.Told(d.Records.Key(s.Copy().Item), now))
+// sends tells what is on its way.
+func (v view) sends() []wire.Send {
+	list := make([]wire.Send, len(v.known.Sends))
+	for i, s := range v.known.Sends {
+		list[i] = s.Send
 	}
-	slices.SortFunc(sends, func(a, b wire.Send) int {
-		return cmp.Or(cmp.Compare(a.Item, b.Item), cmp.Compare(a.Destination, b.Destination))
-	})
-	return sends
+	return list
 }
-
-// Sends tells what is on its way, cheaply.
-func (d *Device) Sends() []wire.Send { return d.sending(time.Now()) }
 
 func retryHold(next time.Time) gate.Hold {
 	return gate.Hold{Gate: gate.Retry, Says: "Waits a little after a failed try.", Opens: next}
@@ -267,11 +255,8 @@ func (v view) rules() (names []string) {
 
 // why tells why a copy is where it is: its holds while it waits or owes a
 // proof, none when it goes or rests.
-func (d *Device) why(v view, c records.Copy) (holds []gate.Hold, todo string) {
-	d.mu.Lock()
-	_, going := d.active[c.ID]
-	d.mu.Unlock()
-	if going {
+func (v view) why(c records.Copy) (holds []gate.Hold, todo string) {
+	if slices.ContainsFunc(v.known.Sends, func(s Send) bool { return s.Copy == c.ID }) {
 		return nil, ""
 	}
 	until := records.FromMS(c.NotBeforeMS)

@@ -1,4 +1,4 @@
-package device
+package tell
 
 import (
 	"cmp"
@@ -13,7 +13,7 @@ import (
 	"yardtide/wire"
 )
 
-// This file tells what a plan would do to the device's items. It changes nothing.
+// This file tells what a plan would do to a device's items. It changes nothing.
 
 // Tried is what a plan would do to a device's items, and what would still come to each
 // place, today and then.
@@ -23,17 +23,17 @@ type Tried struct {
 }
 
 // TryPlan tells what a plan would do.
-func (d *Device) TryPlan(ctx context.Context, p *plan.Plan) (Tried, error) {
-	t := Tried{TriedDevice: wire.TriedDevice{Device: d.Name, New: []wire.TriedKind{}, Left: []wire.TriedKind{}, Unknown: []string{}}, Today: map[string]wire.Amount{}, Then: map[string]wire.Amount{}}
-	now, err := d.view(ctx)
+func (teller Teller) TryPlan(ctx context.Context, p *plan.Plan) (Tried, error) {
+	t := Tried{TriedDevice: wire.TriedDevice{Device: teller.Of, New: []wire.TriedKind{}, Left: []wire.TriedKind{}, Unknown: []string{}}, Today: map[string]wire.Amount{}, Then: map[string]wire.Amount{}}
+	now, err := teller.view(ctx)
 	if err != nil {
 		return t, err
 	}
-	then, err := d.viewUnder(ctx, now, p.On(d.Name))
+	then, err := teller.viewUnder(ctx, now, p.On(teller.Of))
 	if err != nil {
 		return t, err
 	}
-	standings, err := d.Records.Standings(ctx)
+	standings, err := teller.From.Standings(ctx)
 	if err != nil {
 		return t, err
 	}
@@ -43,19 +43,16 @@ func (d *Device) TryPlan(ctx context.Context, p *plan.Plan) (Tried, error) {
 	}
 	today, later := ways{}, ways{}
 	by, kept := map[string]plan.Chooser{}, map[string]bool{}
-	for _, s := range now.Plan.Devices[d.Name].Sources { // one that is not in the other is left out whole
+	for _, s := range now.Plan.Devices[teller.Of].Sources { // one that is not in the other is left out whole
 		by[s.Folder] = then.Plan.Chooser(plan.Source{Folder: s.Folder, Scope: plan.Scope{Hidden: true}}, then.Zone)
 	}
-	for _, s := range then.Plan.Devices[d.Name].Sources {
+	for _, s := range then.Plan.Devices[teller.Of].Sources {
 		by[s.Folder], kept[s.Folder] = then.Plan.Chooser(s, then.Zone), true
-		d.mu.Lock()
-		known := d.sources[s.Folder] != nil && !d.sources[s.Folder].at.IsZero()
-		d.mu.Unlock()
-		if !known {
+		if now.known.Sources[s.Folder].Scanned.IsZero() {
 			t.Unknown = append(t.Unknown, s.Folder)
 		}
 	}
-	groups, err := d.Records.Regroup(ctx, by)
+	groups, err := teller.From.Regroup(ctx, by)
 	if err != nil {
 		return t, err
 	}
@@ -75,17 +72,21 @@ func (d *Device) TryPlan(ctx context.Context, p *plan.Plan) (Tried, error) {
 }
 
 // viewUnder is what decisions would rest on under another plan.
-func (d *Device) viewUnder(ctx context.Context, now view, p *plan.Plan) (view, error) {
+func (teller Teller) viewUnder(ctx context.Context, now view, p *plan.Plan) (view, error) {
 	s := now.Situation
-	s.Plan, s.Zone = p, p.Zone(d.Name)
-	d.seePlaces(&s)
+	s.Plan, s.Zone, s.Places = p, p.Zone(teller.Of), map[string]gate.At{}
 	for name, dest := range p.Destinations {
-		if today, there := now.Plan.Destinations[name]; !there || today.Where() != dest.Where() {
-			s.Places[name] = gate.At{Left: -1} // nothing is known of it yet
+		today, there := now.Plan.Destinations[name]
+		at, known := now.Places[name]
+		if !there || !known || today.Where() != dest.Where() {
+			at = gate.At{Left: -1} // nothing is known of it yet
+		} else if now.known.Room != nil {
+			at.Left = now.known.Room(name, int64(dest.KeepFree))
 		}
+		s.Places[name] = at
 	}
-	_, err := d.gather(ctx, &s)
-	return view{s, map[queue.Class]gate.Verdict{}}, err
+	_, err := Gather(ctx, teller.From, &s)
+	return view{s, now.known, map[queue.Class]gate.Verdict{}}, err
 }
 
 // add counts a group of items that stand alike.

@@ -1,0 +1,45 @@
+package device
+
+import (
+	"context"
+	"io"
+	"path/filepath"
+	"time"
+
+	"yardtide/core/media"
+	"yardtide/engine/face"
+	"yardtide/engine/source"
+)
+
+// faceTime is how long making a small picture may take, whatever the disk does.
+const faceTime = 30 * time.Second
+
+// Face is a small picture of an item, as JPEG. The error is records.NoItem for a key
+// that is none, face.ErrNone where there is nothing to show, face.ErrAway while its
+// file cannot be read, and face.ErrBusy.
+func (d *Device) Face(ctx context.Context, key string) ([]byte, error) {
+	it, err := d.Records.ByKey(ctx, key)
+	if err != nil {
+		return nil, err
+	}
+	if d.Faces == nil {
+		return nil, face.ErrNone
+	}
+	return d.Faces.Of(ctx, key, it.Kind, func(ctx context.Context) ([]byte, error) {
+		ctx, cancel := context.WithTimeoutCause(ctx, faceTime, face.ErrAway)
+		defer cancel()
+		path := filepath.Join(d.Folder(it.Source), filepath.FromSlash(it.Path()))
+		f, err := source.Open(ctx, path)
+		if err != nil {
+			return nil, face.ErrAway
+		}
+		defer f.Close()
+		if now, err := f.Stamp(); err != nil || !source.Same(now, it) {
+			return nil, face.ErrAway // another file, or not yet looked at anew
+		}
+		if it.Kind == media.Video {
+			return face.Clip(ctx, path, it.ContentType)
+		}
+		return face.Picture(io.NewSectionReader(f, 0, it.Size), it.ContentType, it.Size)
+	})
+}

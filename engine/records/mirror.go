@@ -1,0 +1,216 @@
+package records
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// A mirror is what the service has of the records of a device elsewhere: the same
+// tables, read by the same queries. Only Take writes to it, what the device told.
+
+// OpenMirror opens or makes a mirror of the records that have an epoch.
+func OpenMirror(ctx context.Context, file, epoch string) (*Records, error) {
+	return open(ctx, file, func(r *Records) error {
+		if err := r.migrate(ctx); err != nil {
+			return err
+		}
+		// Counts come as the device has them, and rows in the order in which they changed:
+		// of two files with one path the later may come first.
+		var triggers []string
+		if err := r.write.SelectContext(ctx, &triggers, `SELECT name FROM sqlite_master WHERE type = 'trigger'`); err != nil {
+			return err
+		}
+		statements := []string{`DROP INDEX IF EXISTS items_here`, `CREATE INDEX IF NOT EXISTS items_place ON items (source, dir, name)`, `PRAGMA foreign_keys = 0`}
+		for _, name := range triggers {
+			statements = append(statements, `DROP TRIGGER `+name)
+		}
+		for _, statement := range statements {
+			if _, err := r.write.DB.ExecContext(ctx, statement); err != nil {
+				return err
+			}
+		}
+		return r.SetFact(ctx, epochFact, epoch)
+	})
+}
+
+// Wrong tells that what a device told cannot be rows of its records.
+type Wrong struct{ Says string }
+
+func (e Wrong) Error() string { return "what was told cannot be rows of records: " + e.Says }
+
+// Take puts what a device told into its mirror, with facts that hold from then on, in one
+// transaction; only while another fact has a value, else the error is ErrFactChanged. The
+// error is Wrong where it cannot be what a device tells.
+func (r *Records) Take(ctx context.Context, rows []Rows, when NamedFact, then ...NamedFact) error {
+	return r.tx(ctx, "taking in what was told", func(tx *transaction) error {
+		var now string
+		if err := tx.Get(&now, `SELECT coalesce(max(value), '') FROM facts WHERE name = ?`, when.Name); err != nil {
+			return err
+		}
+		if now != when.Value {
+			return ErrFactChanged
+		}
+		for _, f := range then {
+			if _, err := tx.Exec(setFact, f.Name, f.Value); err != nil {
+				return err
+			}
+		}
+		for _, one := range rows {
+			if err := takePart(tx, one); err != nil {
+				return fmt.Errorf("%s: %w", one.Part, err)
+			}
+		}
+		return nil
+	})
+}
+
+func takePart(tx *transaction, told Rows) error {
+	p, known := partOf(told.Part)
+	if !known {
+		return Wrong{fmt.Sprintf("there is no part %q", told.Part)}
+	}
+	if err := removeSpans(tx, p, told.Spans); err != nil {
+		return err
+	}
+	if len(told.Rows) == 0 {
+		return nil
+	}
+	var have []string
+	if err := tx.Select(&have, `SELECT name FROM pragma_table_info(?)`, p.name); err != nil {
+		return err
+	}
+	var columns []string
+	var at []int
+	number := -1
+	for i, name := range told.Columns { // a later version may tell of more
+		if slices.Contains(have, name) || name == p.key {
+			columns, at = append(columns, name), append(at, i)
+		}
+		if name == p.key {
+			number = i
+		}
+	}
+	if p.key != "" && number < 0 {
+		return Wrong{"its rows have no number"}
+	}
+	insert, err := tx.Preparex(`INSERT OR REPLACE INTO ` + p.name + ` (` + strings.Join(columns, ", ") + `) VALUES (?` + strings.Repeat(", ?", len(columns)-1) + `)`)
+	if err != nil {
+		return err
+	}
+	defer insert.Close()
+	names, err := newNamer(tx, p, told.Columns)
+	if err != nil {
+		return err
+	}
+	values := make([]any, len(at))
+	for _, row := range told.Rows {
+		if len(row) != len(told.Columns) {
+			return Wrong{"a row has not as many values as there are columns"}
+		}
+		for i, from := range at {
+			if values[i], err = value(row[from]); err != nil {
+				return err
+			}
+		}
+		if err := names.name(row); err != nil {
+			return err
+		}
+		if _, err := insert.Exec(values...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// value is one of SQLite's, as a device tells it.
+func value(v any) (any, error) {
+	switch v := v.(type) {
+	case []byte:
+		return string(v), nil
+	case int64, nil:
+		return v, nil
+	case uint64:
+		if v>>63 == 0 {
+			return int64(v), nil
+		}
+	}
+	return nil, Wrong{fmt.Sprintf("a value is of the kind %T", v)}
+}
+
+// removeSpans removes what stood in some spans. Items stay: none is ever removed, and
+// their names are found by their numbers.
+func removeSpans(tx *transaction, p part, spans [][2]int64) error {
+	switch p.name {
+	case "items":
+		return nil
+	case "counters":
+		_, err := tx.Exec(`DELETE FROM counters`)
+		return err
+	}
+	remove, err := tx.Preparex(`DELETE FROM ` + p.name + ` WHERE ` + p.key + ` BETWEEN ? AND ?`)
+	if err != nil {
+		return err
+	}
+	defer remove.Close()
+	for _, span := range spans {
+		if _, err := remove.Exec(span[0], span[1]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// namer makes new items found by parts of their names.
+type namer struct {
+	known, insert *sqlx.Stmt
+	id, of        int // which values are an item's number and name
+}
+
+func newNamer(tx *transaction, p part, columns []string) (n *namer, err error) {
+	if p.name != "items" {
+		return nil, nil
+	}
+	n = &namer{id: slices.Index(columns, "id"), of: slices.Index(columns, "name")}
+	if n.id < 0 || n.of < 0 {
+		return nil, Wrong{"an item has no name"}
+	}
+	if n.known, err = tx.Preparex(`SELECT count(*) FROM items WHERE id = ?`); err != nil {
+		return nil, err
+	}
+	n.insert, err = tx.Preparex(`INSERT INTO names (rowid, name) VALUES (?, ?)`)
+	return n, err
+}
+
+func (n *namer) name(row []any) error {
+	if n == nil {
+		return nil
+	}
+	id, err := value(row[n.id])
+	if err != nil {
+		return err
+	}
+	name, err := value(row[n.of])
+	if err != nil {
+		return err
+	}
+	var known bool
+	if err := n.known.Get(&known, id); err != nil || known {
+		return err
+	}
+	_, err = n.insert.Exec(id, name)
+	return err
+}
+
+// Epoch is the word by which the keys of these records differ from those of any others.
+func (r *Records) Epoch() string { return r.epoch }
+
+// IsWrong tells whether an error is one of what was told, and not of the records.
+func IsWrong(err error) bool {
+	var wrong Wrong
+	return errors.As(err, &wrong)
+}

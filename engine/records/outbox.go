@@ -1,0 +1,213 @@
+package records
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// This file tells what changed, for a device whose service is elsewhere: triggers note
+// it in the same transaction, so that no step can be forgotten.
+
+// part is a table of which a mirror has a copy.
+type part struct {
+	name string
+	key  string // its rows are told by this number
+}
+
+// parts are all there are. What is not among them a mirror does not need: facts are told
+// by the device, what lay at a destination before is asked of the service.
+var parts = []part{
+	{"items", "id"}, {"copies", "id"}, {"events", "rowid"}, {"standings", "id"}, {"counters", ""}, {"ledger", "at"}, {"reservations", "copy"},
+}
+
+// partOf finds one by its name.
+func partOf(name string) (part, bool) {
+	i := slices.IndexFunc(parts, func(p part) bool { return p.name == name })
+	if i < 0 {
+		return part{}, false
+	}
+	return parts[i], true
+}
+
+// row is the number of a row in a trigger; a table without numbers is told whole.
+func (p part) row(of string) string {
+	if p.key == "" {
+		return "0"
+	}
+	return of + "." + p.key
+}
+
+// Span is the rows of a part with numbers from Low to High.
+type Span struct {
+	Part string `cbor:"1,keyasint"`
+	Low  int64  `cbor:"2,keyasint"`
+	High int64  `cbor:"3,keyasint"`
+}
+
+// Rows is what stands in some spans of a part: rows of them that are not among these
+// are there no longer.
+type Rows struct {
+	Part    string     `cbor:"1,keyasint"`
+	Columns []string   `cbor:"2,keyasint"`
+	Spans   [][2]int64 `cbor:"3,keyasint"`
+	Rows    [][]any    `cbor:"4,keyasint"`
+}
+
+// Follow has every change noted from now on, and everything that stands noted as
+// changed, if that is not so already.
+func (r *Records) Follow(ctx context.Context) error {
+	return r.tx(ctx, "noting changes", func(tx *transaction) error {
+		var followed bool
+		if err := tx.Get(&followed, `SELECT EXISTS (SELECT 1 FROM sqlite_master WHERE type = 'trigger' AND name = 'items_out_insert')`); err != nil || followed {
+			return err
+		}
+		for _, p := range parts {
+			for _, event := range []string{"INSERT", "UPDATE", "DELETE"} {
+				of := "NEW"
+				if event == "DELETE" {
+					of = "OLD"
+				}
+				_, err := tx.Tx.Exec(fmt.Sprintf(`CREATE TRIGGER %[1]s_out_%[2]s AFTER %[3]s ON %[1]s BEGIN INSERT OR REPLACE INTO outbox (part, low, high) VALUES ('%[1]s', %[4]s, %[4]s); END`,
+					p.name, strings.ToLower(event), event, p.row(of)))
+				if err != nil {
+					return err
+				}
+			}
+		}
+		return noteAll(tx)
+	})
+}
+
+// spanRows is how many numbers a span has at most.
+const spanRows = 500
+
+// Anew has everything that stands noted as changed.
+func (r *Records) Anew(ctx context.Context) error {
+	return r.tx(ctx, "noting everything", noteAll)
+}
+
+func noteAll(tx *transaction) error {
+	if _, err := tx.Exec(`DELETE FROM outbox`); err != nil {
+		return err
+	}
+	for _, p := range parts {
+		if p.key == "" || p.key == "at" { // few rows: at one time, or told whole
+			if _, err := tx.Exec(`INSERT INTO outbox (part, low, high) VALUES (?, ?, ?)`, p.name, 0, int64(1)<<62*min(1, int64(len(p.key)))); err != nil {
+				return err
+			}
+			continue
+		}
+		_, err := tx.Exec(`WITH RECURSIVE span (low) AS (SELECT min(`+p.key+`) FROM `+p.name+` UNION ALL SELECT low + ?1 FROM span WHERE low + ?1 <= (SELECT max(`+p.key+`) FROM `+p.name+`))
+			INSERT INTO outbox (part, low, high) SELECT ?2, low, low + ?1 - 1 FROM span WHERE low IS NOT NULL`, spanRows, p.name)
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Noted is what is noted as changed, the longest ago first: up to so many rows, and the
+// number of the last note. It is as it stands at one moment.
+func (r *Records) Noted(ctx context.Context, most int64) (rows []Rows, last int64, err error) {
+	err = r.view(ctx, "reading what changed", func(tx *transaction) error {
+		rows, last = nil, 0
+		var notes []struct {
+			Seq  int64
+			Part string
+			Low  int64
+			High int64
+		}
+		if err := tx.Select(&notes, `SELECT * FROM outbox ORDER BY seq LIMIT ?`, most); err != nil {
+			return err
+		}
+		spans, n := map[string][][2]int64{}, int64(0)
+		for _, note := range notes {
+			if n >= most {
+				break
+			}
+			n += min(note.High-note.Low+1, spanRows)
+			spans[note.Part] = append(spans[note.Part], [2]int64{note.Low, note.High})
+			last = note.Seq
+		}
+		for _, p := range parts {
+			if len(spans[p.name]) == 0 {
+				continue
+			}
+			one, err := standing(tx, p, spans[p.name])
+			if err != nil {
+				return err
+			}
+			rows = append(rows, one)
+		}
+		return nil
+	})
+	return rows, last, err
+}
+
+// LastNote is the number of the last note, 0 when there is none.
+func (r *Records) LastNote(ctx context.Context) (n int64, err error) {
+	if err := r.read.GetContext(ctx, &n, `SELECT coalesce(max(seq), 0) FROM outbox`); err != nil {
+		return 0, fmt.Errorf("reading what changed: %w", err)
+	}
+	return n, nil
+}
+
+// standing reads the rows of some spans.
+func standing(tx *transaction, p part, spans [][2]int64) (Rows, error) {
+	out := Rows{Part: p.name, Spans: spans}
+	columns, where := "*", ""
+	var args []any
+	if p.key != "" {
+		list, err := json.Marshal(spans)
+		if err != nil {
+			return out, err
+		}
+		where = ` JOIN json_each(?) s ON t.` + p.key + ` BETWEEN s.value ->> 0 AND s.value ->> 1`
+		columns, args = "t.*", []any{string(list)}
+	}
+	if p.key == "rowid" {
+		columns = "t.rowid, t.*"
+	}
+	// The list leads: each span is a walk along the key.
+	query := `SELECT ` + columns + ` FROM ` + p.name + ` t`
+	if where != "" {
+		query = `SELECT ` + columns + ` FROM json_each(?) s CROSS JOIN ` + p.name + ` t ON t.` + p.key + ` BETWEEN s.value ->> 0 AND s.value ->> 1`
+	}
+	found, err := tx.Queryx(query, args...)
+	if err != nil {
+		return out, fmt.Errorf("%s: %w", p.name, err)
+	}
+	defer found.Close()
+	if out.Columns, err = found.Columns(); err != nil {
+		return out, err
+	}
+	for found.Next() {
+		row, err := found.SliceScan()
+		if err != nil {
+			return out, fmt.Errorf("%s: %w", p.name, err)
+		}
+		for i, v := range row {
+			if s, text := v.(string); text {
+				row[i] = []byte(s) // names may be no UTF-8
+			}
+		}
+		out.Rows = append(out.Rows, row)
+	}
+	return out, found.Err()
+}
+
+// Told takes notes away, up to a number: what changed again since has a later one.
+func (r *Records) Told(ctx context.Context, last int64, facts ...NamedFact) error {
+	return r.tx(ctx, "noting what was told", func(tx *transaction) error {
+		for _, f := range facts {
+			if _, err := tx.Exec(setFact, f.Name, f.Value); err != nil {
+				return err
+			}
+		}
+		_, err := tx.Exec(`DELETE FROM outbox WHERE seq <= ?`, last)
+		return err
+	})
+}
