@@ -3,6 +3,9 @@ package cli
 import (
 	"context"
 	"flag"
+	"fmt"
+	"slices"
+	"time"
 
 	"yardtide/client"
 	"yardtide/wire"
@@ -10,10 +13,23 @@ import (
 
 func deviceCommand() command {
 	return command{
-		name: "device", usage: "list | set NAME [-limit RATE] [-timezone ZONE]", short: "the devices of the plan: how fast each may send, and its time zone",
-		long: `list tells the devices of the plan. set changes one: how fast it may send in all, and
-the zone in which its hours are meant. It tells in a sentence what it changes; with -try
-it only tells. What a device has otherwise than a rule says: yardtide rule set -device.
+		name: "device", usage: "list | show NAME | add NAME | join CODE | run | revoke NAME | network [ADDRESS | off] | set NAME", short: "the devices: let one join, run on one, let one go, and what the plan says of each",
+		long: `A device elsewhere runs by itself, with records of its own. It joins once:
+
+  yardtide device network 192.168.1.20:7443     here: listen on the home network
+  yardtide device add galley-phone              here: prints a code, good once and for ten minutes
+  yardtide device join CODE                     on the device
+  yardtide device run                           on the device, from then on
+
+join and run have a data directory of their own (-data). run tells what it does by the
+same commands there (status, queue, why). A code that is typed by hand has no pin: the
+device shows the fingerprint of the key that answers, to be compared with the one here.
+
+list and show tell of the devices and when each was heard of last. revoke lets one go:
+it is answered no more. network tells, or sets, where devices reach the service.
+
+set changes how fast one may send in all, and the zone in which its hours are meant; with
+-try it only tells. What a device has otherwise than a rule says: yardtide rule set -device.
 
   yardtide device set galley-phone -limit "1 MB/s at 08:00-22:00; 5 MB/s"
   yardtide device set galley-phone -limit "" -timezone Atlantic/Azores`,
@@ -21,48 +37,165 @@ it only tells. What a device has otherwise than a rule says: yardtide rule set -
 			var r reach
 			r.flags(fs, true)
 			var edit wire.DeviceEdit
-			fs.Func("limit", "how fast it may `send` in all; empty for no bound", func(s string) error { edit.Limit = &s; return nil })
-			fs.Func("timezone", "the `zone` of its hours; empty for the yard's", func(s string) error { edit.Timezone = &s; return nil })
-			fs.BoolVar(&edit.Try, "try", false, "only tell what it would change")
+			fs.Func("limit", "set: how fast it may `send` in all; empty for no bound", func(s string) error { edit.Limit = &s; return nil })
+			fs.Func("timezone", "set: the `zone` of its hours; empty for the yard's", func(s string) error { edit.Timezone = &s; return nil })
+			fs.BoolVar(&edit.Try, "try", false, "set: only tell what it would change")
+			var here runsHere
+			here.flags(fs)
 			return func(ctx context.Context, e env, args []string) error {
 				c := r.client(e)
-				switch {
-				case len(args) == 1 && args[0] == "list":
-					return listDevices(ctx, e, c, r.json)
-				case len(args) != 2 || args[0] != "set":
-					return wrongUse("say list, or set and the name of a device")
-				case edit.Limit == nil && edit.Timezone == nil:
-					return wrongUse("say what to change: -limit or -timezone")
+				verb, args := first(args)
+				does := map[string]func() error{
+					"list":    func() error { return listDevices(ctx, e, c, r.json) },
+					"show":    func() error { return showDevice(ctx, e, c, args, r.json) },
+					"add":     func() error { return addDevice(ctx, e, c, args, r.json) },
+					"join":    func() error { return here.join(ctx, e, args) },
+					"run":     func() error { return here.run(ctx, e, args) },
+					"revoke":  func() error { return revokeDevice(ctx, e, c, args, r.json) },
+					"network": func() error { return homeNetwork(ctx, e, c, args, r.json) },
+					"set": func() error {
+						if len(args) != 1 {
+							return wrongUse("say set and the name of a device")
+						}
+						if edit.Limit == nil && edit.Timezone == nil {
+							return wrongUse("say what to change: -limit or -timezone")
+						}
+						edit.Device = args[0]
+						done, err := c.EditDevice(ctx, edit)
+						if err != nil {
+							return err
+						}
+						return edited(e, done, r.json)
+					},
 				}
-				edit.Device = args[1]
-				done, err := c.EditDevice(ctx, edit)
-				if err != nil {
-					return err
+				do, known := does[verb]
+				if !known {
+					return wrongUse("say list, show, add, join, run, revoke, network or set")
 				}
-				return edited(e, done, r.json)
+				return do()
 			}
 		},
 	}
 }
 
+// first parts the first word from the others.
+func first(args []string) (string, []string) {
+	if len(args) == 0 {
+		return "", nil
+	}
+	return args[0], args[1:]
+}
+
+// oneName is the one argument of a command about a device.
+func oneName(verb string, args []string) (string, error) {
+	if len(args) != 1 {
+		return "", wrongUse("say %s and the name of a device", verb)
+	}
+	return args[0], nil
+}
+
+// listDevices tells every device of the yard: those of the plan and those that joined.
 func listDevices(ctx context.Context, e env, c client.Client, json bool) error {
+	y, err := c.Status(ctx)
+	if err != nil {
+		return err
+	}
 	now, err := c.Plan(ctx)
 	if err != nil {
 		return err
 	}
 	if json {
-		return asJSON(e.out, now.Devices)
+		return asJSON(e.out, map[string]any{"devices": y.Devices, "plan": now.Devices})
 	}
 	p := newPage(e, c.URL)
-	for _, d := range now.Devices {
-		limit, zone := "sends as fast as it can", "in the yard's time zone"
-		if d.Limit != "" {
-			limit = "sends no faster than " + d.Limit
+	for _, d := range y.Devices {
+		p.line(0, "%s: %s", p.paint(strong, plain(d.Name)), devicePlace(d))
+		for _, said := range now.Devices {
+			if said.Device == d.Name {
+				p.line(2, "%s", planSays(said))
+			}
 		}
-		if d.Timezone != "" {
-			zone = "in the time zone " + d.Timezone
-		}
-		p.line(0, "%s %s, %s", p.paint(strong, plain(d.Device)), plain(limit), plain(zone))
+	}
+	for _, name := range y.Absent {
+		p.line(0, "%s: in the plan, and did not join (yardtide device add %s).", p.paint(strong, plain(name)), plain(name))
 	}
 	return nil
+}
+
+func planSays(d wire.PlanDevice) string {
+	limit, zone := "Sends as fast as it can", "in the yard's time zone"
+	if d.Limit != "" {
+		limit = "Sends no faster than " + d.Limit
+	}
+	if d.Timezone != "" {
+		zone = "in the time zone " + d.Timezone
+	}
+	return plain(limit + ", " + zone + ".")
+}
+
+// devicePlace tells where a device runs, and when it was heard of.
+func devicePlace(d wire.Device) string {
+	if d.Link == nil {
+		return "runs with the service."
+	}
+	return "elsewhere. " + plain(d.Link.Says)
+}
+
+// showDevice tells all of one device.
+func showDevice(ctx context.Context, e env, c client.Client, args []string, json bool) error {
+	name, err := oneName("show", args)
+	if err != nil {
+		return err
+	}
+	y, err := c.Status(ctx)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(y.Devices, func(d wire.Device) bool { return d.Name == name })
+	if i < 0 {
+		return fmt.Errorf("there is no device %q that runs here or joined; yardtide device list tells them", name)
+	}
+	d := y.Devices[i]
+	if json {
+		return asJSON(e.out, d)
+	}
+	p := newPage(e, c.URL)
+	p.line(0, "%s: %s", p.paint(strong, plain(d.Name)), devicePlace(d))
+	p.line(2, "%s.", conditions(d.Conditions))
+	p.line(2, "%s", states(p, d))
+	if l := d.Link; l != nil {
+		follows := "Follows the plan in force."
+		if !l.Follows {
+			follows = "Does not follow the plan in force yet."
+		}
+		p.line(2, "%s Program %s.", follows, plain(l.Version))
+		if l.Ahead != 0 {
+			p.line(2, "%s", clockSays(d.Name, l.Ahead))
+		}
+		for _, r := range l.Reached {
+			p.line(2, "%s", reachedSays(r))
+		}
+	}
+	for _, s := range d.Sources {
+		p.line(2, "%s: %s", plain(s.Path), plain(s.Says))
+	}
+	return nil
+}
+
+func clockSays(name string, ahead int64) string {
+	way := "ahead of"
+	if ahead < 0 {
+		way, ahead = "behind", -ahead
+	}
+	return fmt.Sprintf("The clock of %s is %s %s the service's: set it right, or its hours and its pictures' times are wrong.", plain(name), short(time.Duration(ahead)*time.Second), way)
+}
+
+func reachedSays(r wire.Reached) string {
+	switch {
+	case r.Says != "":
+		return plain(r.Destination) + " does not answer there: " + plain(r.Says)
+	case r.At.IsZero():
+		return plain(r.Destination) + " was not reached from there yet."
+	}
+	return plain(r.Destination) + " was reached from there at " + r.At.Local().Format("15:04 on 2 January") + "."
 }

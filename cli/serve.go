@@ -9,7 +9,6 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"syscall"
 	"time"
@@ -34,20 +33,29 @@ yardtide link prints another.`,
 			listen := fs.String("listen", "127.0.0.1:7400", "the loopback `address` to listen on")
 			name := fs.String("device", hostName(), "this computer's `name` in the plan")
 			root := fs.String("root", homeDir(), "the `folder` below which relative sources lie")
+			home := fs.String("home-network", "", "the `address` at which devices elsewhere reach the service, such as 192.168.1.20:7443; it is kept")
 			return func(ctx context.Context, e env, args []string) error {
 				if err := noArguments(args); err != nil {
 					return err
 				}
-				if !deviceName.MatchString(*name) {
+				if !service.DeviceName.MatchString(*name) {
 					return wrongUse("%q cannot be the name of a device: use letters, digits, dots and dashes", *name)
 				}
 				absolute, err := filepath.Abs(*root)
 				if err != nil {
 					return fmt.Errorf("finding the root: %w", err)
 				}
+				if joined, err := service.ReadJoined(*data); err != nil || joined != nil {
+					return errors.Join(err, fmt.Errorf("the data directory %s is that of a device that joined a service: yardtide device run", *data))
+				}
 				log := slog.New(slog.NewTextHandler(e.err, nil))
 				return serve(ctx, e, *listen, service.Options{Dir: *data, Log: log, Members: []service.Member{{Name: *name, Root: absolute, Sensor: sensor.Linux{}}}}, func(s *service.Service, url string) error {
 					fmt.Fprintf(e.out, "device    %s, sources below %s\n", *name, absolute)
+					if *home != "" {
+						if err := s.SetHomeNetwork(*home); err != nil {
+							return err
+						}
+					}
 					if s.Plan() == nil {
 						fmt.Fprintln(e.out, "plan      none yet: yardtide plan apply FILE")
 					}
@@ -57,8 +65,6 @@ yardtide link prints another.`,
 		},
 	}
 }
-
-var deviceName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
 
 func defaultData() string {
 	if dir := os.Getenv("XDG_DATA_HOME"); dir != "" {
@@ -93,6 +99,7 @@ func serve(ctx context.Context, e env, listen string, o service.Options, begin f
 	if err != nil {
 		return err
 	}
+	o.Version = api.Version
 	s, err := service.Open(ctx, o)
 	if err != nil {
 		return errors.Join(err, l.Close())
@@ -113,6 +120,9 @@ func serve(ctx context.Context, e env, listen string, o service.Options, begin f
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() error { return s.Run(ctx) })
 	g.Go(func() error { return server.Serve(ctx, l) })
+	if o.Joined == nil {
+		g.Go(func() error { return api.NewHome(s, o.Log).Run(ctx) })
+	}
 	if err := g.Wait(); err != nil {
 		return err
 	}

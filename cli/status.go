@@ -53,6 +53,9 @@ func printStatus(p page, y wire.Yard) {
 	}
 	p.line(0, "%s", p.paint(quiet, plain(name)+", "+y.Time.Local().Format("Mon 2 Jan 2006 15:04:05")))
 	p.line(0, "%s", p.paint(strong, y.Says))
+	if y.Home != nil {
+		p.line(0, "%s", plain(strings.TrimSpace(y.Home.Says+" "+y.Home.Problem)))
+	}
 	if len(y.Needs) > 0 {
 		p.head("Needs you")
 		for _, n := range y.Needs {
@@ -65,7 +68,7 @@ func printStatus(p page, y wire.Yard) {
 		p.head("Devices")
 	}
 	for _, d := range y.Devices {
-		p.line(2, "%s: %s. %s", p.paint(strong, d.Name), conditions(d.Conditions), states(p, d))
+		p.line(2, "%s: %s. %s%s", p.paint(strong, d.Name), conditions(d.Conditions), states(p, d), lastHeard(p, d))
 	}
 	if len(y.Destinations) > 0 {
 		p.head("Storage")
@@ -73,6 +76,14 @@ func printStatus(p page, y wire.Yard) {
 	for _, d := range y.Destinations {
 		p.line(2, "%s: holds %s, %s; %s. %s", p.paint(strong, d.Name), sentences.Things(d.Held.N, kindsAt(d)...), bytes(d.Held.Bytes), room(d), p.paint(quiet, fmt.Sprintf("%s, %s", d.Kind, d.Where)))
 	}
+}
+
+// lastHeard tells when a device elsewhere was heard of, unless that was just now.
+func lastHeard(p page, d wire.Device) string {
+	if d.Link == nil || d.Link.Connected {
+		return ""
+	}
+	return " " + p.paint(quiet, plain(d.Link.Says))
 }
 
 // states tells a device's items by state.

@@ -149,6 +149,26 @@ func (c Client) EditDevice(ctx context.Context, e wire.DeviceEdit) (out wire.Pla
 	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/devices", e, &out)
 }
 
+// AddDevice asks for a code with which a device joins.
+func (c Client) AddDevice(ctx context.Context, name string) (code wire.JoinCode, err error) {
+	return code, c.do(ctx, http.MethodPost, "/api/v1/devices/"+url.PathEscape(name)+"/code", struct{}{}, &code)
+}
+
+// RevokeDevice lets a device elsewhere go.
+func (c Client) RevokeDevice(ctx context.Context, name string) (r wire.Revoked, err error) {
+	return r, c.do(ctx, http.MethodPost, "/api/v1/devices/"+url.PathEscape(name)+"/revoke", struct{}{}, &r)
+}
+
+// HomeNetwork asks where the service listens for devices elsewhere.
+func (c Client) HomeNetwork(ctx context.Context) (h wire.HomeNetwork, err error) {
+	return h, c.do(ctx, http.MethodGet, "/api/v1/home-network", nil, &h)
+}
+
+// SetHomeNetwork says where it listens for them.
+func (c Client) SetHomeNetwork(ctx context.Context, address string) (h wire.HomeNetwork, err error) {
+	return h, c.do(ctx, http.MethodPut, "/api/v1/home-network", wire.HomeNetworkEdit{Address: address}, &h)
+}
+
 // CheckPlan looks for mistakes in a plan and tells what would follow from it.
 func (c Client) CheckPlan(ctx context.Context, p wire.PlanDraft) (out wire.PlanNotes, err error) {
 	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/check", p, &out)

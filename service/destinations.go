@@ -56,10 +56,10 @@ func (s *Service) withDestination(text, name string, d plan.Destination) (string
 	if text != "" {
 		return plan.WithDestination(text, name, d)
 	}
-	if len(s.devices) == 0 {
+	if len(s.Devices()) == 0 {
 		return "", plan.EditError{Says: "there is no plan and no device here to write one for"}
 	}
-	return plan.First("Home", zoneName(), s.devices[0].DeviceName(), "Pictures", name, d), nil
+	return plan.First("Home", zoneName(), s.Devices()[0].DeviceName(), "Pictures", name, d), nil
 }
 
 // zoneName is the name of this machine's time zone, UTC when it has none.
@@ -123,7 +123,7 @@ func (s *Service) destinationStatus(ctx context.Context, name string, d plan.Des
 	st := wire.DestinationStatus{Name: name, Kind: d.Kind, Where: d.Where(), KeepFree: int64(d.KeepFree)}
 	s.drivers.refresh(name)
 	st.Space = wire.Space(s.fleet.SpaceNow(name))
-	for _, one := range s.devices {
+	for _, one := range s.Devices() {
 		if says, todo := one.PlaceProblem(name); says != "" && !st.Asks {
 			st.Problem, st.Todo, st.Asks = says, todo, todo != ""
 		} else if says, todo := one.Trouble(name); says != "" && st.Problem == "" {
@@ -171,7 +171,7 @@ func (s *Service) SettlePlace(ctx context.Context, name string, moved bool) (n i
 		return 0, ErrNoDestination
 	}
 	answered := false
-	for _, d := range s.devices {
+	for _, d := range s.Devices() {
 		one, err := d.SettlePlace(ctx, name, moved)
 		var none place.NoQuestion
 		if errors.As(err, &none) {
@@ -198,7 +198,7 @@ func (s *Service) Test(ctx context.Context, name string) (wire.Job, error) {
 	}
 	t := s.newTrial(ctx, wire.Draft{Name: name, Destination: d})
 	t.place = func(id string) error {
-		for _, one := range s.devices {
+		for _, one := range s.Devices() {
 			if !one.StandsFor(name, id) {
 				return &destination.Error{Cause: queue.Elsewhere, Says: "what lies there is not the place that " + name + " stood for; what was proven there does not count here"}
 			}

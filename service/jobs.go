@@ -238,7 +238,7 @@ func (s *Service) stopProofs(ctx context.Context, name string) error {
 	if !errors.Is(context.Cause(ctx), errStopped) {
 		return nil // it goes on at the next start
 	}
-	for _, d := range s.devices {
+	for _, d := range s.Devices() {
 		if err := d.StopReproving(context.WithoutCancel(ctx), name); err != nil {
 			return err
 		}
@@ -268,7 +268,7 @@ func provingSays(p wire.Proving, lost, of int64) string {
 // proving tells how far the proofs are that are taken again at a destination, or at
 // all with "".
 func (s *Service) proving(ctx context.Context, name string) (out wire.Proving, err error) {
-	for _, d := range s.devices {
+	for _, d := range s.Devices() {
 		one, err := d.Proving(ctx, name)
 		if err != nil {
 			return out, err
@@ -285,11 +285,11 @@ func (s *Service) Adopt(name string) (wire.Job, error) {
 	if _, there := p.Destinations[name]; !there {
 		return wire.Job{}, ErrNoDestination
 	}
-	if len(s.devices) == 0 {
+	if len(s.Devices()) == 0 {
 		return wire.Job{}, errors.New("no device runs here")
 	}
-	chosen := s.devices[0]
-	for _, d := range s.devices {
+	chosen := s.Devices()[0]
+	for _, d := range s.Devices() {
 		if p.SendsTo(d.DeviceName(), name) {
 			chosen = d
 		}

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"yardtide/core/plan"
+	"yardtide/engine/atomicfile"
 	"yardtide/wire"
 )
 
@@ -101,6 +102,9 @@ func (s *Service) planOrEmpty() *plan.Plan {
 // mistakes, StalePlan when base is not the version in force, or SecretRefused;
 // nothing is changed then.
 func (s *Service) ApplyPlan(ctx context.Context, file, text string, base int64) (version int64, err error) {
+	if err := s.elsewherePlan(); err != nil {
+		return 0, err
+	}
 	s.changing.Lock()
 	defer s.changing.Unlock()
 	if _, now := s.PlanText(); base != now {
@@ -116,6 +120,9 @@ func (s *Service) ApplyPlan(ctx context.Context, file, text string, base int64) 
 // editPlan changes the text in force, and returns its version then. Nobody else changes
 // it meanwhile.
 func (s *Service) editPlan(ctx context.Context, edit func(text string) (string, error)) (version int64, err error) {
+	if err := s.elsewherePlan(); err != nil {
+		return 0, err
+	}
 	s.changing.Lock()
 	defer s.changing.Unlock()
 	before, now := s.PlanText()
@@ -132,8 +139,10 @@ func (s *Service) apply(ctx context.Context, file, text string, by wire.PlanWay)
 	if err != nil {
 		return 0, err
 	}
-	if err := s.mayUseAll(ctx, p); err != nil {
-		return 0, err
+	if by != wire.PlanByLink { // it is another service's, that gave the secrets, too
+		if err := s.mayUseAll(ctx, p); err != nil {
+			return 0, err
+		}
 	}
 	_, version := s.PlanText()
 	version++
@@ -142,16 +151,16 @@ func (s *Service) apply(ctx context.Context, file, text string, by wire.PlanWay)
 	if err != nil {
 		return 0, fmt.Errorf("keeping who changed the plan: %w", err)
 	}
-	if err := writeFile(s.signatureFile(version), string(signed)+"\n"); err != nil {
+	if err := atomicfile.Write(s.signatureFile(version), string(signed)+"\n"); err != nil {
 		return 0, fmt.Errorf("keeping who changed the plan: %w", err)
 	}
-	if err := writeFile(s.versionFile(version), text); err != nil {
+	if err := atomicfile.Write(s.versionFile(version), text); err != nil {
 		return 0, fmt.Errorf("keeping the plan: %w", err)
 	}
 	s.mu.Lock()
 	s.plan, s.text, s.version = p, text, version
 	s.mu.Unlock()
-	for _, d := range s.devices {
+	for _, d := range s.Devices() {
 		d.SetPlan(p)
 	}
 	s.drivers.forget()

@@ -14,6 +14,7 @@ import (
 	"filippo.io/age"
 
 	"yardtide/core/plan"
+	"yardtide/engine/atomicfile"
 	"yardtide/engine/scan"
 	"yardtide/wire"
 )
@@ -50,7 +51,7 @@ func (v vault) identity(make bool) (*age.X25519Identity, error) {
 		if err != nil {
 			return nil, fmt.Errorf("making the key of the secrets: %w", err)
 		}
-		if err := writeFile(v.keyFile(), id.String()+"\n"); err != nil {
+		if err := atomicfile.Write(v.keyFile(), id.String()+"\n"); err != nil {
 			return nil, fmt.Errorf("keeping the key of the secrets: %w", err)
 		}
 		return id, nil
@@ -74,24 +75,34 @@ func (v vault) put(kind secretKind, name, server, secret string) error {
 	if err != nil {
 		return err
 	}
-	var sealed bytes.Buffer
-	w, err := age.Encrypt(&sealed, id.Recipient())
-	if err == nil {
-		_, err = io.WriteString(w, server+"\n"+secret)
-	}
-	if err == nil {
-		err = w.Close()
-	}
+	sealed, err := seal([]byte(server+"\n"+secret), id.Recipient().String())
 	if err == nil {
 		err = os.MkdirAll(filepath.Dir(v.file(kind, name)), 0o700)
 	}
 	if err == nil {
-		err = writeFile(v.file(kind, name), sealed.String())
+		err = atomicfile.Write(v.file(kind, name), string(sealed))
 	}
 	if err != nil {
 		return fmt.Errorf("keeping the %s of %s: %w", kind, name, err)
 	}
 	return nil
+}
+
+// seal encrypts a text so that only who has the key of a recipient reads it.
+func seal(text []byte, recipient string) ([]byte, error) {
+	to, err := age.ParseX25519Recipient(recipient)
+	if err != nil {
+		return nil, err
+	}
+	var sealed bytes.Buffer
+	w, err := age.Encrypt(&sealed, to)
+	if err == nil {
+		_, err = w.Write(text)
+	}
+	if err == nil {
+		err = w.Close()
+	}
+	return sealed.Bytes(), err
 }
 
 // get reads the secret that is kept under a name for a server. One that was
@@ -121,6 +132,11 @@ func (v vault) unseal(file string) (string, error) {
 		return "", err
 	}
 	defer sealed.Close()
+	return v.open(sealed)
+}
+
+// open reads what was sealed to this vault's key.
+func (v vault) open(sealed io.Reader) (string, error) {
 	id, err := v.identity(false)
 	if err != nil {
 		return "", err
@@ -319,7 +335,7 @@ func (s *Service) SetSecret(name string, given wire.Secrets) error {
 		}
 	}
 	s.drivers.forget()
-	for _, d := range s.devices {
+	for _, d := range s.Devices() {
 		d.TryAgain(name)
 	}
 	return nil

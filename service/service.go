@@ -21,7 +21,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -29,9 +28,11 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
+	"yardtide/engine/atomicfile"
 	"yardtide/engine/device"
 	"yardtide/engine/face"
 	"yardtide/engine/fleet"
+	"yardtide/engine/link"
 	"yardtide/engine/place"
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
@@ -54,6 +55,9 @@ type Options struct {
 	Standin Standin // nil outside the demo
 	Scan    scan.Options
 	Wait    func(time.Duration) time.Duration // of devices; nil is as it is
+	Version string                            // of the program
+	// Joined is the service that the one member joined; nil when this is the yard's.
+	Joined *Joined
 }
 
 // Standin is what simulates phones, if anything does.
@@ -72,10 +76,14 @@ type Service struct {
 	devices []Device
 	records []*records.Records
 	drivers drivers
-	fleet   fleet.Fleet
+	fleet   *fleet.Fleet
 	faces   face.Cache
 	jobs    jobs
 	setup   setup
+
+	elsewhere elsewhere
+	agent     *link.Agent // nil where the yard's service is here
+	retired   []*link.Mirror
 
 	changing sync.Mutex // the plan is changed by one at a time
 
@@ -96,7 +104,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the data directory: %w", err)
 	}
-	s = &Service{Options: o, lock: flock.New(filepath.Join(o.Dir, "lock"), flock.SetPermissions(0o600)), links: map[string]time.Time{}}
+	s = &Service{Options: o, lock: flock.New(filepath.Join(o.Dir, "lock"), flock.SetPermissions(0o600)), links: map[string]time.Time{}, fleet: &fleet.Fleet{}}
 	locked, err := s.lock.TryLock()
 	if err != nil {
 		return nil, fmt.Errorf("locking the data directory %s: %w", o.Dir, err)
@@ -119,7 +127,16 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if err := (vault{o.Dir}).takeOver(s.planOrEmpty()); err != nil {
 		o.Log.Warn("what an earlier version kept cannot be opened; it is asked for where it is needed", "err", err)
 	}
-	s.drivers = drivers{plan: s.Plan, tell: s.Changes.Tell, fleet: &s.fleet, secrets: vault{o.Dir}, made: map[string]made{}, asked: map[string]time.Time{}}
+	var others device.Others = s.fleet
+	var asks *link.Others
+	if o.Joined != nil {
+		if len(o.Members) != 1 {
+			return nil, errors.New("one device joins a service, and not several at once")
+		}
+		asks = link.NewOthers(s.sendsTo)
+		others, s.fleet = asks, &asks.Fleet
+	}
+	s.drivers = drivers{plan: s.Plan, tell: s.Changes.Tell, fleet: s.fleet, secrets: vault{o.Dir}, made: map[string]made{}, asked: map[string]time.Time{}}
 	s.faces.Dir = filepath.Join(o.Dir, "faces")
 	for _, m := range o.Members {
 		r, err := records.Open(ctx, filepath.Join(o.Dir, "devices", m.Name, "records.db"))
@@ -132,15 +149,18 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		}
 		d, err := device.New(ctx, device.Options{
 			Name: m.Name, Root: m.Root, Records: r, Sensor: m.Sensor, Driver: s.drivers.get, Changed: s.Changes.Tell,
-			Log: o.Log, Scan: o.Scan, Jitter: mathrand.Float64, Wait: o.Wait, Others: &s.fleet, Faces: &s.faces,
+			Log: o.Log, Scan: o.Scan, Jitter: mathrand.Float64, Wait: o.Wait, Others: others, Faces: &s.faces,
 		})
 		if err != nil {
 			return nil, err
 		}
 		s.devices = append(s.devices, d)
 		d.SetPlan(s.planOrEmpty())
+		if asks != nil {
+			return s, s.startLink(ctx, asks, d)
+		}
 	}
-	return s, nil
+	return s, s.openElsewhere(ctx)
 }
 
 // takeOverMarkers tells a device's records which places the names of folders stood
@@ -179,8 +199,13 @@ func (s *Service) Run(ctx context.Context) error {
 		return err
 	}
 	g, ctx := errgroup.WithContext(ctx)
-	for _, d := range s.devices {
+	for _, d := range s.Devices() {
 		g.Go(func() error { return d.Run(ctx) })
+	}
+	if s.agent != nil {
+		g.Go(func() error { return s.agent.Run(ctx) })
+	} else {
+		g.Go(func() error { s.sweepClaims(ctx); return nil })
 	}
 	g.Go(func() error { s.drivers.watch(ctx); return nil })
 	return g.Wait()
@@ -193,6 +218,14 @@ func (s *Service) Close() error {
 	err := s.drivers.close()
 	for _, r := range s.records {
 		err = errors.Join(err, r.Close())
+	}
+	for _, d := range s.Devices() {
+		if m, elsewhere := d.(*link.Mirror); elsewhere {
+			s.retired = append(s.retired, m)
+		}
+	}
+	for _, m := range s.retired {
+		err = errors.Join(err, m.Close())
 	}
 	return errors.Join(err, s.lock.Close())
 }
@@ -211,7 +244,7 @@ func token(file string) (string, error) {
 		return "", fmt.Errorf("reading the token: %w", err)
 	}
 	t := random()
-	if err := writeFile(file, t+"\n"); err != nil {
+	if err := atomicfile.Write(file, t+"\n"); err != nil {
 		return "", fmt.Errorf("keeping the token: %w", err)
 	}
 	return t, nil
@@ -221,41 +254,6 @@ func random() string {
 	b := make([]byte, 32)
 	_, _ = rand.Read(b) // it never fails (crypto/rand)
 	return hex.EncodeToString(b)
-}
-
-// writeFile replaces a file in one step, readable by its owner only.
-func writeFile(file, content string) error {
-	f, err := os.CreateTemp(filepath.Dir(file), ".new-*") // mode 0600
-	if err != nil {
-		return err
-	}
-	_, err = f.WriteString(content)
-	if err == nil {
-		err = f.Sync()
-	}
-	if cerr := f.Close(); err == nil {
-		err = cerr
-	}
-	if err == nil {
-		err = os.Rename(f.Name(), file)
-	}
-	if err != nil {
-		return errors.Join(err, os.Remove(f.Name()))
-	}
-	return syncFolder(filepath.Dir(file))
-}
-
-// syncFolder brings a folder's names to disk.
-func syncFolder(dir string) error {
-	f, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	err = f.Sync()
-	if errors.Is(err, syscall.EINVAL) { // some file systems cannot
-		err = nil
-	}
-	return errors.Join(err, f.Close())
 }
 
 // Authorized tells whether a bearer token is the service's.
@@ -302,16 +300,21 @@ func (s *Service) UseLink(code string, now time.Time) bool {
 	return ok && now.Before(end)
 }
 
-// Devices are the devices of this process.
-func (s *Service) Devices() []Device { return s.devices }
+// Devices are the devices of this process, and what stands for those elsewhere.
+func (s *Service) Devices() []Device {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.devices
+}
 
 // Device finds one by name; ok is false when this process has none of it.
 func (s *Service) Device(name string) (Device, bool) {
-	i := slices.IndexFunc(s.devices, func(d Device) bool { return d.DeviceName() == name })
+	all := s.Devices()
+	i := slices.IndexFunc(all, func(d Device) bool { return d.DeviceName() == name })
 	if i < 0 {
 		return nil, false
 	}
-	return s.devices[i], true
+	return all[i], true
 }
 
 // Retry takes up again what is stuck on a device, the items named or all, and asks
@@ -331,8 +334,8 @@ func (s *Service) Status(ctx context.Context) (wire.Yard, error) {
 
 func (s *Service) status(ctx context.Context) (wire.Yard, error) {
 	p := s.Plan()
-	st := wire.Yard{Time: time.Now(), Devices: []wire.Device{}, Absent: []string{}, Destinations: []wire.DestinationStatus{}, Jobs: slices.DeleteFunc(s.jobs.all(), func(j wire.Job) bool { return j.Kind == wire.JobLook }), Standin: s.Standin != nil}
-	for _, d := range s.devices {
+	st := wire.Yard{Time: time.Now(), Devices: []wire.Device{}, Absent: []string{}, Destinations: []wire.DestinationStatus{}, Jobs: slices.DeleteFunc(s.jobs.all(), func(j wire.Job) bool { return j.Kind == wire.JobLook }), Standin: s.Standin != nil, Home: s.home()}
+	for _, d := range s.Devices() {
 		one, err := d.Status(ctx)
 		if err != nil {
 			return st, err
@@ -350,7 +353,7 @@ func (s *Service) status(ctx context.Context) (wire.Yard, error) {
 		}
 	}
 	slices.Sort(st.Absent)
-	for _, d := range s.devices {
+	for _, d := range s.Devices()[:len(s.Members)] {
 		if _, named := p.Devices[d.DeviceName()]; !named {
 			st.Problem = fmt.Sprintf("The plan names no device %q, which is what this computer is called here. Name it so under devices, or start the service with -device NAME.", d.DeviceName())
 		}

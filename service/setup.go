@@ -20,6 +20,7 @@ import (
 	"yardtide/core/naming"
 	"yardtide/core/plan"
 	"yardtide/core/sentences"
+	"yardtide/engine/atomicfile"
 	"yardtide/wire"
 )
 
@@ -64,8 +65,8 @@ func (s *Service) begun() (*wire.Setup, error) {
 		return &u.now, nil
 	}
 	u.now = wire.Setup{Step: stepWhere, Yard: "Home", Places: []wire.SetupPlace{}, Folders: []wire.SetupFolder{}, Take: []media.Kind{media.Photo, media.Raw, media.Video}, Layout: plan.DefaultLayout}
-	if len(s.devices) > 0 {
-		u.now.Device = s.devices[0].DeviceName()
+	if len(s.Devices()) > 0 {
+		u.now.Device = s.Devices()[0].DeviceName()
 	}
 	text, err := os.ReadFile(s.setupFile())
 	switch {
@@ -101,7 +102,7 @@ func (s *Service) changeSetup(change func(*wire.Setup) error) error {
 	if err != nil {
 		return fmt.Errorf("keeping the set-up: %w", err)
 	}
-	if err := writeFile(s.setupFile(), string(text)+"\n"); err != nil {
+	if err := atomicfile.Write(s.setupFile(), string(text)+"\n"); err != nil {
 		return fmt.Errorf("keeping the set-up: %w", err)
 	}
 	*now = next

@@ -34,7 +34,7 @@ func (s *Service) TryPlan(ctx context.Context, file, text string) (wire.PlanTrie
 			into[name] = into[name].Plus(a.N, a.Bytes)
 		}
 	}
-	for _, d := range s.devices {
+	for _, d := range s.Devices() {
 		one, err := d.TryPlan(ctx, p)
 		if err != nil {
 			return t, err

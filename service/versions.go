@@ -369,7 +369,7 @@ func (s *Service) editBy(ctx context.Context, try bool, write func(string) (stri
 // devices that run here can tell.
 func (s *Service) Doubts(ctx context.Context, p *plan.Plan) ([]string, error) {
 	says := append([]string{}, sentences.Doubts(p)...)
-	for _, d := range s.devices {
+	for _, d := range s.Devices() {
 		own, err := d.Doubts(ctx, p)
 		if err != nil {
 			return nil, err

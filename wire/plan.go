@@ -17,6 +17,7 @@ const (
 	PlanByCommand PlanWay = "command"
 	PlanByForm    PlanWay = "form"
 	PlanByUndo    PlanWay = "undo"
+	PlanByLink    PlanWay = "link" // from the yard's service, to a device of it
 	PlanByUnknown PlanWay = "unknown"
 )
 
@@ -24,7 +25,7 @@ const (
 type PlanVersion struct {
 	Version int64     `json:"version"`
 	At      time.Time `json:"at"`
-	By      PlanWay   `json:"by" enum:"console,command,form,undo,unknown" doc:"The text on the page or by a command, a form, an earlier version put in force again, or unknown"`
+	By      PlanWay   `json:"by" enum:"console,command,form,undo,link,unknown" doc:"The text on the page or by a command, a form, an earlier version put in force again, or unknown"`
 	Says    []string  `json:"says" doc:"What it changed, in sentences"`
 	InForce bool      `json:"inForce"`
 }

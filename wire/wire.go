@@ -36,6 +36,17 @@ type Yard struct {
 	Jobs         []Job               `json:"jobs" doc:"Long work that was started: what runs and what ended lately, the newest first; looks at folders are not among them"`
 	Standin      bool                `json:"standin" doc:"Phones and storage are simulated"`
 	Problem      string              `json:"problem" doc:"What the keeper must do before anything goes, else empty"`
+	Home         *Home               `json:"home,omitempty" doc:"The yard's service, where this is one of its devices only"`
+}
+
+// Home is a device's service elsewhere, as the device sees it.
+type Home struct {
+	Yard    string    `json:"yard"`
+	Address string    `json:"address"`
+	Heard   time.Time `json:"heard,omitzero" doc:"When it answered last; absent when never"`
+	Says    string    `json:"says" doc:"How the two stand, as a sentence"`
+	Problem string    `json:"problem" doc:"Why it does not answer, empty when it does"`
+	Behind  int64     `json:"behind" doc:"Seconds by which this device's clock is behind the service's, 0 within two minutes"`
 }
 
 // Need is something that the keeper must see to.
@@ -93,6 +104,26 @@ type Device struct {
 	Lanes      []Lane                 `json:"lanes"`
 	Sources    []Source               `json:"sources"`
 	Problem    string                 `json:"problem" doc:"Why the device cannot work, empty when it can"`
+	Link       *DeviceLink            `json:"link,omitempty" doc:"Of a device elsewhere: all of this is as it was told last"`
+}
+
+// DeviceLink is how a device elsewhere and its service stand.
+type DeviceLink struct {
+	Heard     time.Time `json:"heard,omitzero" doc:"When it was heard of last; absent when never"`
+	Connected bool      `json:"connected" doc:"It was heard of just now"`
+	Says      string    `json:"says" doc:"How the link stands, as a sentence"`
+	Ahead     int64     `json:"ahead" doc:"Seconds by which the device's clock is ahead of the service's, 0 within two minutes"`
+	Version   string    `json:"version" doc:"Of its program"`
+	Follows   bool      `json:"follows" doc:"It follows the plan in force"`
+	Telling   bool      `json:"telling" doc:"It is telling everything anew: what is shown may be older"`
+	Reached   []Reached `json:"reached" doc:"The places that it sends to, as seen from there"`
+}
+
+// Reached is whether a device reaches a place.
+type Reached struct {
+	Destination string    `json:"destination"`
+	At          time.Time `json:"at,omitzero" doc:"When it was seen there last; absent when never"`
+	Says        string    `json:"says" doc:"Why not, empty when it was"`
 }
 
 // HoldGroup is the items that wait for one reason.

@@ -141,6 +141,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{device}/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A one-time code with which a device joins */
+        post: operations["add-device"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{device}/folders": {
         parameters: {
             query?: never;
@@ -152,6 +169,23 @@ export interface paths {
         get: operations["usual-folders"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a device elsewhere go: it is answered no more */
+        post: operations["revoke-device"];
         delete?: never;
         options?: never;
         head?: never;
@@ -188,6 +222,24 @@ export interface paths {
         /** Items by name, path or part of a name */
         get: operations["find"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/home-network": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where the service listens for devices elsewhere */
+        get: operations["home-network"];
+        /** Listen for devices elsewhere, or no more */
+        put: operations["set-home-network"];
         post?: never;
         delete?: never;
         options?: never;
@@ -932,6 +984,8 @@ export interface components {
             /** @description Of the items that count */
             kinds: string[];
             lanes: components["schemas"]["Lane"][];
+            /** @description Of a device elsewhere: all of this is as it was told last */
+            link?: components["schemas"]["DeviceLink"];
             /**
              * @description Whether it has one
              * @enum {string}
@@ -958,6 +1012,30 @@ export interface components {
             timezone?: string;
             /** @description Only tell what it would change */
             try?: boolean;
+        };
+        DeviceLink: {
+            /**
+             * Format: int64
+             * @description Seconds by which the device's clock is ahead of the service's, 0 within two minutes
+             */
+            ahead: number;
+            /** @description It was heard of just now */
+            connected: boolean;
+            /** @description It follows the plan in force */
+            follows: boolean;
+            /**
+             * Format: date-time
+             * @description When it was heard of last; absent when never
+             */
+            heard?: string;
+            /** @description The places that it sends to, as seen from there */
+            reached: components["schemas"]["Reached"][];
+            /** @description How the link stands, as a sentence */
+            says: string;
+            /** @description It is telling everything anew: what is shown may be older */
+            telling: boolean;
+            /** @description Of its program */
+            version: string;
         };
         Draft: {
             destination: components["schemas"]["Destination"];
@@ -1069,6 +1147,39 @@ export interface components {
             /** @description What the keeper can do, empty when it mends itself */
             todo: string;
         };
+        Home: {
+            address: string;
+            /**
+             * Format: int64
+             * @description Seconds by which this device's clock is behind the service's, 0 within two minutes
+             */
+            behind: number;
+            /**
+             * Format: date-time
+             * @description When it answered last; absent when never
+             */
+            heard?: string;
+            /** @description Why it does not answer, empty when it does */
+            problem: string;
+            /** @description How the two stand, as a sentence */
+            says: string;
+            yard: string;
+        };
+        HomeNetwork: {
+            /** @description As host:port; empty when it does not listen */
+            address: string;
+            /** @description Of the service's key, as a device shows it */
+            fingerprint: string;
+            listening: boolean;
+            /** @description Why it does not listen although it is to, else empty */
+            problem: string;
+            /** @description An address of this computer to listen on, empty when there is none */
+            proposed: string;
+        };
+        HomeNetworkEdit: {
+            /** @description As host:port, such as 192.168.1.20:7443; empty: not at all */
+            address: string;
+        };
         Item: {
             /** Format: int64 */
             bytes: number;
@@ -1133,6 +1244,22 @@ export interface components {
             state: "running" | "done" | "failed" | "stopped";
             /** @description What was tried so far */
             trial?: components["schemas"]["Trial"];
+        };
+        JoinCode: {
+            /** @description To be typed: without the pin, which is compared then */
+            byHand: string;
+            /** @description With the address, a secret and the pin of the service's key */
+            code: string;
+            device: string;
+            /** @description Of the service's key; the device shows the same */
+            fingerprint: string;
+            /** @description A QR picture of the code: rows of # for dark and . for light modules, with its quiet edge */
+            qr: string[];
+            /**
+             * Format: date-time
+             * @description When it ends
+             */
+            until: string;
         };
         Lane: {
             destination: string;
@@ -1463,7 +1590,7 @@ export interface components {
              * @description The text on the page or by a command, a form, an earlier version put in force again, or unknown
              * @enum {string}
              */
-            by: "console" | "command" | "form" | "undo" | "unknown";
+            by: "console" | "command" | "form" | "undo" | "link" | "unknown";
             inForce: boolean;
             /** @description What it changed, in sentences */
             says: string[];
@@ -1503,6 +1630,16 @@ export interface components {
              */
             stuck: number;
         };
+        Reached: {
+            /**
+             * Format: date-time
+             * @description When it was seen there last; absent when never
+             */
+            at?: string;
+            destination: string;
+            /** @description Why not, empty when it was */
+            says: string;
+        };
         ResumeOrder: {
             /** @description All when left out */
             device?: string;
@@ -1512,6 +1649,12 @@ export interface components {
             device?: string;
             /** @description Their keys; all stuck ones when left out */
             items?: string[];
+        };
+        Revoked: {
+            device: string;
+            says: string;
+            /** @description The destinations whose secrets it held: change them where it may be in other hands */
+            secrets: string[];
         };
         RuleEdit: {
             /** @description Add it: it takes, goes to and has the lanes that are given */
@@ -1923,6 +2066,8 @@ export interface components {
             devices: components["schemas"]["Device"][];
             /** @description Why items of all devices wait, where that mends itself, the largest group first */
             holds: components["schemas"]["HoldGroup"][];
+            /** @description The yard's service, where this is one of its devices only */
+            home?: components["schemas"]["Home"];
             /** @description Long work that was started: what runs and what ended lately, the newest first; looks at folders are not among them */
             jobs: components["schemas"]["Job"][];
             /** @description What does not mend itself, each once, the gravest first */
@@ -2722,6 +2867,91 @@ export interface operations {
             };
         };
     };
+    "add-device": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JoinCode"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "usual-folders": {
         parameters: {
             query?: never;
@@ -2740,6 +2970,91 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["UsualFolder"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revoke-device": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revoked"];
                 };
             };
             /** @description Bad Request */
@@ -2845,6 +3160,176 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "home-network": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HomeNetwork"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-home-network": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HomeNetworkEdit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HomeNetwork"];
                 };
             };
             /** @description Bad Request */
@@ -5962,7 +6447,7 @@ export const needMendsValues: ReadonlyArray<FlattenedDeepRequired<components>["s
 export const placeAnswerIsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlaceAnswer"]["is"]> = ["moved", "new"];
 export const planRuleOrderValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["order"]> = ["newest", "oldest", "smallest"];
 export const planRuleTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
-export const planVersionByValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanVersion"]["by"]> = ["console", "command", "form", "undo", "unknown"];
+export const planVersionByValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanVersion"]["by"]> = ["console", "command", "form", "undo", "link", "unknown"];
 export const ruleEditOrderValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["order"]> = ["newest", "oldest", "smallest"];
 export const ruleEditTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const ruleLaneOverValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleLane"]["over"]> = ["wifi", "wired", "cellular"];

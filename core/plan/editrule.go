@@ -134,22 +134,16 @@ func WithOverride(text, device, rule string, c OverrideChange) (string, error) {
 		}
 		want.Gates.Idle = idle
 	}
-	var fields []string
-	if len(want.Lanes) > 0 {
-		fields = append(fields, "lanes: "+writtenLanes(want.Lanes))
-	}
-	if gates := want.Gates.written(); gates != "" {
-		fields = append(fields, "gates: "+gates)
-	}
+	written := want.written()
 	own := maps.Clone(d.Rules)
 	after, path := text, []string{"devices", device, "rules", rule}
 	switch {
 	case reflect.DeepEqual(want, d.Rules[rule]):
 		return text, nil
-	case len(fields) == 0 && len(own) == 1: // nothing of its own is left
+	case written == "" && len(own) == 1: // nothing of its own is left
 		own, path = nil, path[:3]
 		after, err = setValue(text, path, "")
-	case len(fields) == 0:
+	case written == "":
 		delete(own, rule)
 		after, err = setValue(text, path, "")
 	default:
@@ -165,7 +159,7 @@ func WithOverride(text, device, rule string, c OverrideChange) (string, error) {
 				return "", err
 			}
 		}
-		after, err = setValue(after, path, "{"+strings.Join(fields, ", ")+"}")
+		after, err = setValue(after, path, written)
 	}
 	if err != nil {
 		return "", err
@@ -173,6 +167,38 @@ func WithOverride(text, device, rule string, c OverrideChange) (string, error) {
 	d.Rules = own
 	before.Devices[device] = d
 	return after, agrees(after, before, errRuleByHand)
+}
+
+// written is what a device has of a rule otherwise, as a plan has it, on one line; "" for
+// nothing.
+func (o Override) written() string {
+	lanes := ""
+	if len(o.Lanes) > 0 {
+		lanes = writtenLanes(o.Lanes)
+	}
+	return flowMap([][2]string{{"lanes", lanes}, {"gates", o.Gates.written()}})
+}
+
+// written is a rule as a plan has it, on one line.
+func (r Rule) written() string {
+	return flowMap([][2]string{
+		{"take", writtenKinds(r.Take)}, {"to", flowList(r.To)}, {"lanes", writtenLanes(r.Lanes)}, {"larger-than", r.LargerThan.String()}, {"longer-than", r.LongerThan.String()},
+		{"gates", r.Gates.written()}, {"order", string(r.Order)}, {"store-each", trueOrNone(r.StoreEach)},
+	})
+}
+
+// flowMap writes the keys that say something on one line; "" for none.
+func flowMap(fields [][2]string) string {
+	var said []string
+	for _, f := range fields {
+		if f[1] != "" {
+			said = append(said, f[0]+": "+f[1])
+		}
+	}
+	if len(said) == 0 {
+		return ""
+	}
+	return "{" + strings.Join(said, ", ") + "}"
 }
 
 // fields are a lane as a plan has it, key by key, without its gates; "" where it says
@@ -191,16 +217,7 @@ func (l Lane) fields() [][2]string {
 
 // written is a lane as a plan has it, on one line.
 func (l Lane) written() string {
-	var fields []string
-	for _, f := range l.fields() {
-		if f[1] != "" {
-			fields = append(fields, f[0]+": "+f[1])
-		}
-	}
-	if gates := l.Gates.written(); gates != "" {
-		fields = append(fields, "gates: "+gates)
-	}
-	return "{" + strings.Join(fields, ", ") + "}"
+	return flowMap(append(l.fields(), [2]string{"gates", l.Gates.written()}))
 }
 
 // writtenLanes are lanes as a plan has them, on one line.
@@ -248,13 +265,7 @@ func WithNewRule(text, name string, r Rule) (string, error) {
 		return "", err
 	}
 	r.Take = inOrder(r.Take)
-	fields := []string{"take: " + writtenKinds(r.Take), "to: " + flowList(r.To), "lanes: " + writtenLanes(r.Lanes)}
-	for _, f := range [][2]string{{"larger-than", r.LargerThan.String()}, {"longer-than", r.LongerThan.String()}, {"gates", r.Gates.written()}, {"order", string(r.Order)}} {
-		if f[1] != "" {
-			fields = append(fields, f[0]+": "+f[1])
-		}
-	}
-	after, err := setValue(text, []string{"rules", name}, "{"+strings.Join(fields, ", ")+"}")
+	after, err := setValue(text, []string{"rules", name}, r.written())
 	if err != nil {
 		return "", err
 	}

@@ -76,18 +76,11 @@ func (s Source) plain() Source {
 
 // written is a source as a plan has it, on one line.
 func (s Source) written() string {
-	fields := []string{"folder: " + quoted(s.Folder)}
+	follows := [2]string{"rules", flowList(s.Rules)}
 	if len(s.Rules) == 1 {
-		fields = append(fields, "rule: "+quoted(s.Rules[0]))
-	} else {
-		fields = append(fields, "rules: "+flowList(s.Rules))
+		follows = [2]string{"rule", quoted(s.Rules[0])}
 	}
-	for _, f := range s.Scope.written() {
-		if f[1] != "" {
-			fields = append(fields, f[0]+": "+f[1])
-		}
-	}
-	return "{" + strings.Join(fields, ", ") + "}"
+	return flowMap(append([][2]string{{"folder", quoted(s.Folder)}, follows}, s.Scope.written()...))
 }
 
 // written is a scope as a plan has it, key by key; "" where it says nothing.

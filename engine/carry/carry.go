@@ -62,6 +62,9 @@ type Others interface {
 	// the same; End gives it back.
 	Turn(ctx context.Context, c records.Copy, look, hash string, wait bool) (*fleet.Turn, error)
 	End(*fleet.Turn)
+	// Name gives the right to put something in place under a path, until end is called.
+	// Without sure another may have it, too.
+	Name(ctx context.Context, destination, path string) (end func(), sure bool, err error)
 	// Lost takes every copy that rests on a path back from safe.
 	Lost(ctx context.Context, destination, path, says, todo string) (int64, error)
 }

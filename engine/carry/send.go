@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"strings"
 
 	"yardtide/core/gate"
 	"yardtide/core/naming"
@@ -198,10 +199,7 @@ func (c *Carrier) publish(ctx context.Context, s *Send, temp, sum string) (strin
 		if try > 0 {
 			path = naming.Clash(base, mark, try)
 		}
-		if err := c.Records.Note(ctx, s.copy.ID, temp, path, sum); err != nil {
-			return "", err
-		}
-		err := s.driver.Publish(ctx, temp, path)
+		path, err := c.putInPlace(ctx, s, temp, path, sum)
 		if err == nil {
 			return path, nil
 		}
@@ -223,6 +221,38 @@ func (c *Carrier) publish(ctx context.Context, s *Send, temp, sum string) (strin
 		}
 	}
 	return "", &destination.Error{Cause: queue.Refused, Says: "every name for it is taken at the storage"}
+}
+
+// putInPlace gives the temporary file a path. It returns which.
+func (c *Carrier) putInPlace(ctx context.Context, s *Send, temp, path, sum string) (string, error) {
+	path, end, err := c.alone(ctx, s, path, sum)
+	if err != nil {
+		return "", err
+	}
+	defer end()
+	if err := c.Records.Note(ctx, s.copy.ID, temp, path, sum); err != nil {
+		return "", err
+	}
+	return path, s.driver.Publish(ctx, temp, path)
+}
+
+// alone sees that nobody else puts something in place under a path, until end is called.
+// Where nobody can tell, it is another path, that no other device makes.
+func (c *Carrier) alone(ctx context.Context, s *Send, path, sum string) (own string, end func(), err error) {
+	end, sure, err := c.Others.Name(ctx, s.copy.Destination, path)
+	if err == nil && !sure {
+		path = c.ownPath(s, path, sum)
+	}
+	return path, end, err
+}
+
+// ownPath is a path that only this device makes of another.
+func (c *Carrier) ownPath(s *Send, path, sum string) string {
+	if strings.Contains(c.Plan().Destinations[s.copy.Destination].Layout, "{device}") {
+		return path
+	}
+	of := sha256.Sum256([]byte(sum + "\x00" + c.Owner))
+	return naming.Clash(path, hex.EncodeToString(of[:]), 1)
 }
 
 // pathOf is the layout's path of a copy.

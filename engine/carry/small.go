@@ -52,7 +52,11 @@ func (c *Carrier) sendWhole(ctx context.Context, s *Send) error {
 		return err
 	}
 	s.meter.began.Store(true)
-	path := c.pathOf(s)
+	path, end, err := c.alone(ctx, s, c.pathOf(s), sum)
+	if err != nil {
+		return err
+	}
+	defer end()
 	temp := destination.NewTemp(c.Owner)
 	s.temp = temp
 	if err := c.step(ctx, s, queue.Sending, c.way(s), records.Change{Says: text(""), Temp: &temp, Remote: &path, SHA256: &sum, Landed: new(bool)}); err != nil {
@@ -65,6 +69,7 @@ func (c *Carrier) sendWhole(ctx context.Context, s *Send) error {
 	smallBuffers.Put(buffer)
 	switch err := s.driver.Publish(ctx, temp, path); {
 	case errors.Is(err, destination.ErrExists):
+		end()
 		if path, err = c.publish(ctx, s, temp, sum); err != nil {
 			return err
 		}

@@ -170,7 +170,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 		Device: o.Name, Owner: owner, Folder: owner, Records: o.Records, Places: d.places, Others: o.Others, Outlook: d.outlook, Sending: d.sendsTo, Go: d.beside.Go,
 		Changed: d.changed, Tell: o.Changed, Wait: o.Wait, Log: o.Log,
 	})
-	o.Others.Join(fleet.Member{Name: o.Name, Records: o.Records, Counts: d.places.Counts, Wake: func() { nudge(d.wake) }, Tell: o.Changed})
+	o.Others.Join(fleet.Member{Name: o.Name, Records: func() *records.Records { return o.Records }, Counts: d.places.Counts, Wake: func() { nudge(d.wake) }, Tell: o.Changed})
 	return d, nil
 }
 

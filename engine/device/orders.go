@@ -104,10 +104,11 @@ func (d *Device) StopReproving(ctx context.Context, destination string) error {
 	return d.upkeep.StopReproving(ctx, destination)
 }
 
-// Proving tells how far the proofs are that are taken again at a destination, or at
-// all with "".
-func (d *Device) Proving(ctx context.Context, destination string) (wire.Proving, error) {
-	return d.upkeep.Proving(ctx, destination)
+// Lose takes copies that rest on a path at a destination back from safe.
+func (d *Device) Lose(ctx context.Context, destination, path, says, todo string) error {
+	_, err := d.Records.Lost(ctx, destination, path, says, todo, time.Now())
+	d.changed()
+	return err
 }
 
 // Adopt lists what is at a destination and was not put there by a device of this

@@ -48,7 +48,11 @@ func (d *Device) situation(ctx context.Context) (gate.Situation, []records.Count
 func (d *Device) Known() tell.Known {
 	now := time.Now()
 	s := d.outlook()
-	k := tell.Known{Plan: s.Plan, Room: d.Others.Left, Conditions: s.Now, Pause: s.Pause, Places: s.Places, Sources: map[string]tell.Source{}, Sends: []tell.Send{}}
+	k := tell.Known{Plan: s.Plan, Room: d.Others.Left, Conditions: s.Now, Pause: s.Pause, Places: s.Places, Sources: map[string]tell.Source{}, Sends: []tell.Send{}, Stands: map[string]tell.Stand{}}
+	for name := range s.Plan.Destinations {
+		id, seen := d.places.Stands(name)
+		k.Stands[name] = tell.Stand{ID: id, Seen: seen}
+	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	k.Modem, k.Problem = d.modem, d.problem

@@ -1,4 +1,5 @@
-// Package fleet is where the devices of one process agree on what one alone cannot
+// Package fleet is where the devices of one process, and those elsewhere by way of their
+// mirrors, agree on what one alone cannot
 // know: who has a file's bytes at a destination, whose turn it is to send them, and
 // how much room is left there. A device knows the others by this only. One that is
 // alone in it is answered for itself.
@@ -19,17 +20,23 @@ type Fleet struct {
 	mu         sync.Mutex
 	members    []Member
 	turns      []*Turn
+	names      map[nameKey]chan struct{} // closed when the path is free
 	capacities map[string]*capacity
+	parted     map[string]map[string]int64 // room given to devices elsewhere, by destination and device
 }
 
 // Member is one of the devices, as the others know it.
 type Member struct {
-	Name    string
-	Records *records.Records
+	Name string
+	// Records are its own, or their mirror as it is now.
+	Records func() *records.Records
 	// Counts tells whether what it proved at a destination counts there now.
 	Counts func(destination string) bool
 	// Wake has it decide anew; Tell that something changed which is only told.
 	Wake, Tell func()
+	// Lost takes copies that rest on a path back from safe, where that is not done in the
+	// records: those of a device elsewhere are only a mirror.
+	Lost func(ctx context.Context, destination, path, says, todo string) (int64, error)
 }
 
 // Join takes a device in.
@@ -38,6 +45,16 @@ func (f *Fleet) Join(m Member) {
 	defer f.mu.Unlock()
 	f.members = append(f.members, m)
 	slices.SortFunc(f.members, func(a, b Member) int { return cmp.Compare(a.Name, b.Name) })
+}
+
+// Leave takes a device out, and gives back the room it had.
+func (f *Fleet) Leave(name string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.members = slices.DeleteFunc(f.members, func(m Member) bool { return m.Name == name })
+	for _, parts := range f.parted {
+		delete(parts, name)
+	}
 }
 
 func (f *Fleet) all() []Member {
@@ -59,7 +76,7 @@ func (m Member) own(device string, c records.Copy) records.Copy {
 // or went to its destination, from any device.
 func (f *Fleet) Alike(ctx context.Context, device string, c records.Copy, look string) (bool, error) {
 	for _, m := range f.all() {
-		if same, err := m.Records.SameLook(ctx, m.own(device, c), look); err != nil || same {
+		if same, err := m.Records().SameLook(ctx, m.own(device, c), look); err != nil || same {
 			return same, err
 		}
 	}
@@ -73,7 +90,7 @@ func (f *Fleet) Holder(ctx context.Context, destination string, bytes int64, sha
 		if !m.Counts(destination) {
 			continue // what it proved was proven elsewhere
 		}
-		if c, ok, err := m.Records.Twin(ctx, destination, bytes, sha256); err != nil || ok {
+		if c, ok, err := m.Records().Twin(ctx, destination, bytes, sha256); err != nil || ok {
 			return c, m.Name, ok, err
 		}
 	}
@@ -84,7 +101,7 @@ func (f *Fleet) Holder(ctx context.Context, destination string, bytes int64, sha
 // under that one's path.
 func (f *Fleet) Taken(ctx context.Context, device string, c records.Copy) (bool, error) {
 	for _, m := range f.all() {
-		if taken, err := m.Records.Taken(ctx, c.Destination, c.Remote, m.own(device, c).ID); err != nil || taken {
+		if taken, err := m.Records().Taken(ctx, c.Destination, c.Remote, m.own(device, c).ID); err != nil || taken {
 			return taken, err
 		}
 	}
@@ -94,7 +111,7 @@ func (f *Fleet) Taken(ctx context.Context, device string, c records.Copy) (bool,
 // Found lists files of a size that were at a destination before.
 func (f *Fleet) Found(ctx context.Context, destination string, bytes int64) (found []records.Found, err error) {
 	for _, m := range f.all() {
-		more, err := m.Records.FoundOf(ctx, destination, bytes)
+		more, err := m.Records().FoundOf(ctx, destination, bytes)
 		if err != nil {
 			return nil, err
 		}
@@ -107,7 +124,10 @@ func (f *Fleet) Found(ctx context.Context, destination string, bytes int64) (fou
 // there no longer.
 func (f *Fleet) Hashed(ctx context.Context, file records.Found, sha256 string, at time.Time) error {
 	for _, m := range f.all() {
-		if err := m.Records.SetFound(ctx, file.Destination, file.Path, sha256, at); err != nil {
+		if m.Lost != nil {
+			continue // it keeps none
+		}
+		if err := m.Records().SetFound(ctx, file.Destination, file.Path, sha256, at); err != nil {
 			return err
 		}
 	}
@@ -118,7 +138,7 @@ func (f *Fleet) Hashed(ctx context.Context, file records.Found, sha256 string, a
 func (f *Fleet) Ours(ctx context.Context, destination string) (map[string]bool, error) {
 	ours := map[string]bool{}
 	for _, m := range f.all() {
-		own, err := m.Records.Ours(ctx, destination)
+		own, err := m.Records().Ours(ctx, destination)
 		if err != nil {
 			return nil, err
 		}
@@ -133,7 +153,7 @@ func (f *Fleet) Ours(ctx context.Context, destination string) (map[string]bool, 
 // destination before.
 func (f *Fleet) Matching(ctx context.Context, destination string) (n int64, err error) {
 	for _, m := range f.all() {
-		one, err := m.Records.Matching(ctx, destination)
+		one, err := m.Records().Matching(ctx, destination)
 		if err != nil {
 			return n, err
 		}
@@ -146,7 +166,13 @@ func (f *Fleet) Matching(ctx context.Context, destination string) (n int64, err 
 // how many.
 func (f *Fleet) Lost(ctx context.Context, destination, path, says, todo string) (n int64, err error) {
 	for _, m := range f.all() {
-		lost, err := m.Records.Lost(ctx, destination, path, says, todo, time.Now())
+		lose := m.Lost
+		if lose == nil {
+			lose = func(ctx context.Context, destination, path, says, todo string) (int64, error) {
+				return m.Records().Lost(ctx, destination, path, says, todo, time.Now())
+			}
+		}
+		lost, err := lose(ctx, destination, path, says, todo)
 		if err != nil {
 			return n, err
 		}

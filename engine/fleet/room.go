@@ -77,7 +77,40 @@ func (f *Fleet) capacityOf(name string) *capacity {
 func (f *Fleet) Left(name string, keep int64) int64 {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return f.capacityOf(name).left(keep)
+	return f.left(name, keep)
+}
+
+func (f *Fleet) left(name string, keep int64) int64 {
+	left := f.capacityOf(name).left(keep)
+	for _, bytes := range f.parted[name] {
+		left -= min(left, bytes)
+	}
+	return left
+}
+
+// Part gives a device elsewhere its part of the room at a destination: so many bytes it
+// may send there, beside what it has on its way, until it asks again; -1 when nobody
+// knows the room. Landed is what it put there since it asked last. Each of them and those
+// here have an equal part of what is left, and what it was given before is given anew.
+func (f *Fleet) Part(device, name string, keep, underway, landed int64) int64 {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.parted == nil {
+		f.parted = map[string]map[string]int64{}
+	}
+	if f.parted[name] == nil {
+		f.parted[name] = map[string]int64{}
+	}
+	r, parts := f.capacityOf(name), f.parted[name]
+	r.landed += landed
+	parts[device] = underway
+	left := f.left(name, keep)
+	if left < 0 {
+		return -1
+	}
+	part := left / int64(len(parts)+1)
+	parts[device] += part
+	return part
 }
 
 func (r *capacity) left(keep int64) int64 {
@@ -92,7 +125,7 @@ func (f *Fleet) Take(name string, bytes, keep int64) bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	r := f.capacityOf(name)
-	if left := r.left(keep); left >= 0 && bytes > left {
+	if left := f.left(name, keep); left >= 0 && bytes > left {
 		return false
 	}
 	r.underway += bytes
@@ -124,7 +157,7 @@ func (f *Fleet) Shares(ctx context.Context, name string) (there, coming []wire.S
 		return append(list, wire.Share{Device: device, Rule: c.Rule, Kind: c.Kind, Amount: wire.Amount{N: c.N, Bytes: c.Bytes}})
 	}
 	for _, m := range f.all() {
-		counters, err := m.Records.Counters(ctx)
+		counters, err := m.Records().Counters(ctx)
 		if err != nil {
 			return nil, nil, err
 		}

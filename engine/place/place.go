@@ -360,6 +360,17 @@ func (ps *Places) StandsFor(name, id string) bool {
 	return p == nil || p.bound.ID == "" || p.bound.ID == id
 }
 
+// Stands tells the identity of the place that a name stands for, and when it was seen
+// there last, as far as is known.
+func (ps *Places) Stands(name string) (id string, seen time.Time) {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	if p := ps.places[name]; p != nil {
+		return p.bound.ID, p.sightAt
+	}
+	return "", time.Time{}
+}
+
 // lookWait is how often it is looked whether a folder is the one it was, when
 // nothing else has it looked at.
 const lookWait = 10 * time.Minute

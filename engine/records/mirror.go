@@ -13,7 +13,8 @@ import (
 // A mirror is what the service has of the records of a device elsewhere: the same
 // tables, read by the same queries. Only Take writes to it, what the device told.
 
-// OpenMirror opens or makes a mirror of the records that have an epoch.
+// OpenMirror opens or makes a mirror of the records that have an epoch; "" is the one that
+// is known.
 func OpenMirror(ctx context.Context, file, epoch string) (*Records, error) {
 	return open(ctx, file, func(r *Records) error {
 		if err := r.migrate(ctx); err != nil {
@@ -33,6 +34,9 @@ func OpenMirror(ctx context.Context, file, epoch string) (*Records, error) {
 			if _, err := r.write.DB.ExecContext(ctx, statement); err != nil {
 				return err
 			}
+		}
+		if epoch == "" { // it has one, or nothing was told yet
+			return nil
 		}
 		return r.SetFact(ctx, epochFact, epoch)
 	})

@@ -70,7 +70,11 @@ func (r *Records) Follow(ctx context.Context) error {
 				if event == "DELETE" {
 					of = "OLD"
 				}
-				_, err := tx.Tx.Exec(fmt.Sprintf(`CREATE TRIGGER %[1]s_out_%[2]s AFTER %[3]s ON %[1]s BEGIN INSERT OR REPLACE INTO outbox (part, low, high) VALUES ('%[1]s', %[4]s, %[4]s); END`,
+				// Not INSERT OR REPLACE: what the outer statement says of conflicts would stand in
+				// its place (sqlite.org/lang_createtrigger.html).
+				_, err := tx.Tx.Exec(fmt.Sprintf(`CREATE TRIGGER %[1]s_out_%[2]s AFTER %[3]s ON %[1]s BEGIN
+					DELETE FROM outbox WHERE part = '%[1]s' AND low = %[4]s AND high = %[4]s;
+					INSERT INTO outbox (part, low, high) VALUES ('%[1]s', %[4]s, %[4]s); END`,
 					p.name, strings.ToLower(event), event, p.row(of)))
 				if err != nil {
 					return err

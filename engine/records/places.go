@@ -110,3 +110,12 @@ func (r *Records) KnowsTemp(ctx context.Context, destination, temp string) (know
 	}
 	return known, nil
 }
+
+// LandedSince is how many bytes of copies were put in place at a destination since a time.
+func (r *Records) LandedSince(ctx context.Context, destination string, since time.Time) (bytes int64, err error) {
+	err = r.read.GetContext(ctx, &bytes, `SELECT coalesce(sum(bytes), 0) FROM copies WHERE destination = ? AND landed = 1 AND changed_at >= ?`, destination, ms(since))
+	if err != nil {
+		return 0, fmt.Errorf("reading what landed at %s: %w", destination, err)
+	}
+	return bytes, nil
+}

@@ -92,6 +92,14 @@ func (r *Records) Lost(ctx context.Context, destination, remote, says, todo stri
 	return n, err
 }
 
+// RestOn is how many safe copies rest on a path at a destination.
+func (r *Records) RestOn(ctx context.Context, destination, remote string) (n int64, err error) {
+	if err := r.read.GetContext(ctx, &n, `SELECT count(*) FROM copies WHERE state = 'safe' AND destination = ? AND remote = ?`, destination, remote); err != nil {
+		return 0, fmt.Errorf("reading what rests on %s at %s: %w", remote, destination, err)
+	}
+	return n, nil
+}
+
 // Unrecorded counts the safe copies that do not stand in the open record at a
 // destination yet, and tells since when the oldest has not.
 func (r *Records) Unrecorded(ctx context.Context, destination string) (n int64, since time.Time, err error) {

@@ -3,6 +3,7 @@ package tell
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"yardtide/core/allowance"
 	"yardtide/core/gate"
@@ -11,7 +12,7 @@ import (
 	"yardtide/wire"
 )
 
-// This file tells what sending now would take.
+// This file tells what orders reach, and what sending now would take.
 
 // CopiesOf reads the copies of items by their keys. The error is records.NoItem for
 // a key that is none.
@@ -117,4 +118,57 @@ type NeedsMetered struct{ Cost wire.Cost }
 
 func (e NeedsMetered) Error() string {
 	return "sending now would cost: " + e.Cost.Says + " Say that it may."
+}
+
+// Stuck is how many copies the order to take up again what is stuck reaches: of the items
+// named, or of all with none.
+func (t Teller) Stuck(ctx context.Context, keys []string) (n int64, err error) {
+	if len(keys) == 0 {
+		return t.inState(ctx, queue.Stuck, "")
+	}
+	copies, err := t.CopiesOf(ctx, keys)
+	for _, c := range copies {
+		if c.State == queue.Stuck || c.State == queue.Waiting && c.NotBeforeMS > 0 {
+			n++
+		}
+	}
+	return n, err
+}
+
+// Safe is how many copies are safe at a destination, or at all with "".
+func (t Teller) Safe(ctx context.Context, destination string) (int64, error) {
+	return t.inState(ctx, queue.Safe, destination)
+}
+
+func (t Teller) inState(ctx context.Context, state queue.State, destination string) (n int64, err error) {
+	counters, err := t.From.Counters(ctx)
+	for _, c := range counters {
+		if c.State == state && (destination == "" || destination == c.Destination) {
+			n += c.N
+		}
+	}
+	return n, err
+}
+
+// Proving tells how far the proofs are that are taken again at a destination, or at
+// all with "".
+func (t Teller) Proving(ctx context.Context, destination string) (p wire.Proving, err error) {
+	counts, err := t.From.Reproving(ctx)
+	if err != nil {
+		return p, err
+	}
+	if p.Stuck, err = t.inState(ctx, queue.Stuck, destination); err != nil {
+		return p, err
+	}
+	s := t.Beside().Outlook(t.Of, time.Now())
+	for name, n := range counts {
+		if destination != "" && destination != name {
+			continue
+		}
+		p.Left += n
+		if s.Quiet(name) {
+			p.Held += n
+		}
+	}
+	return p, nil
 }

@@ -38,6 +38,13 @@ type Known struct {
 	Sources    map[string]Source  `json:"sources"`           // by folder
 	Sends      []Send             `json:"sends"`             // what is on its way, in order
 	Places     map[string]gate.At `json:"places"`            // by destination
+	Stands     map[string]Stand   `json:"stands"`            // by destination
+}
+
+// Stand is which place a destination's name stands for, and when it was seen there last.
+type Stand struct {
+	ID   string    `json:"id"`
+	Seen time.Time `json:"seen,omitzero"`
 }
 
 // Source is what is known of a source's last scan.

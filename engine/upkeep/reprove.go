@@ -9,7 +9,6 @@ import (
 	"yardtide/engine/destination"
 	"yardtide/engine/proof"
 	"yardtide/engine/records"
-	"yardtide/wire"
 )
 
 // Reprove has the proofs of safe copies taken again: of a sample, or of all
@@ -27,36 +26,6 @@ func (u *Upkeep) StopReproving(ctx context.Context, name string) error {
 	err := u.Records.StopReproving(ctx, name)
 	u.Changed()
 	return err
-}
-
-// Proving counts the proofs that are still to be taken again at a destination, or at
-// all with "", and how many of them something holds: the network, a pause, or the
-// destination.
-func (u *Upkeep) Proving(ctx context.Context, destination string) (p wire.Proving, err error) {
-	counts, err := u.Records.Reproving(ctx)
-	if err != nil {
-		return p, err
-	}
-	counters, err := u.Records.Counters(ctx)
-	if err != nil {
-		return p, err
-	}
-	for _, c := range counters {
-		if c.State == queue.Stuck && (destination == "" || destination == c.Destination) {
-			p.Stuck += c.N
-		}
-	}
-	s := u.Outlook()
-	for name, n := range counts {
-		if destination != "" && destination != name {
-			continue
-		}
-		p.Left += n
-		if s.Quiet(name) {
-			p.Held += n
-		}
-	}
-	return p, nil
 }
 
 // reproveDue has proofs taken again that the keeper wants.

@@ -16,6 +16,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/engine/face"
+	"yardtide/engine/link"
 	"yardtide/engine/records"
 	"yardtide/engine/tell"
 	"yardtide/service"
@@ -36,6 +37,14 @@ func call[I, O any](s *Server, id, method, path, summary string, handler func(co
 		var none records.NoItem
 		if errors.As(err, &none) {
 			return nil, huma.Error404NotFound(sentence(none))
+		}
+		var silent link.Silent
+		if errors.As(err, &silent) {
+			return nil, huma.Error409Conflict(sentence(silent))
+		}
+		var refused service.Refused
+		if errors.As(err, &refused) {
+			return nil, refusedBy(err)
 		}
 		if err != nil && records.IsDamage(err) {
 			s.log.Error("a call found damaged records", "call", id, "err", err)
@@ -105,6 +114,7 @@ func (s *Server) routes() {
 	s.lookRoutes()
 	s.setupRoutes()
 	s.standinRoutes()
+	s.deviceRoutes()
 }
 
 func (s *Server) device(name string) (service.Device, error) {

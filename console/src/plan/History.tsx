@@ -10,6 +10,7 @@ const ways = {
   command: "by a command",
   form: "by a form",
   undo: "an earlier one again",
+  link: "from the service of the yard",
   unknown: "",
 };
 

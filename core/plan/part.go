@@ -1,0 +1,82 @@
+package plan
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+)
+
+// PartOf is what concerns one device: it alone, the rules that its sources follow, and
+// the destinations that those send to. Secrets are kept with the device. nil when the
+// plan does not name the device.
+func (p *Plan) PartOf(device string) *Plan {
+	d, named := p.Devices[device]
+	if !named {
+		return nil
+	}
+	part := &Plan{Format: 2, Yard: p.Yard, Timezone: p.Timezone, Destinations: map[string]Destination{}, Devices: map[string]Device{device: d}, Rules: map[string]Rule{}}
+	for _, s := range d.Sources {
+		for _, rule := range s.Rules {
+			part.Rules[rule] = p.Rules[rule]
+		}
+	}
+	for rule := range d.Rules {
+		part.Rules[rule] = p.Rules[rule]
+	}
+	for _, r := range part.Rules {
+		for _, to := range r.To {
+			dest := p.Destinations[to]
+			if dest.PasswordFrom != "" {
+				dest.PasswordFrom = Secret("kept:" + to)
+			}
+			if dest.KeyFrom != "" {
+				dest.KeyFrom = Secret("kept:" + to)
+			}
+			part.Destinations[to] = dest
+		}
+	}
+	return part
+}
+
+// Write writes a plan that was read, or is a part of one: Parse reads the same plan.
+func (p *Plan) Write() string {
+	var w strings.Builder
+	line := func(indent int, format string, args ...any) {
+		fmt.Fprintf(&w, strings.Repeat(" ", indent)+format+"\n", args...)
+	}
+	line(0, "format: 2\nyard: %s\ntimezone: %s\ndestinations:", quoted(p.Yard), quoted(p.Timezone))
+	for _, name := range slices.Sorted(maps.Keys(p.Destinations)) {
+		line(2, "%s:", quoted(name))
+		for _, f := range written(p.Destinations[name]) {
+			line(4, "%s: %s", f[0], f[1])
+		}
+	}
+	line(0, "devices:")
+	for _, name := range slices.Sorted(maps.Keys(p.Devices)) {
+		d := p.Devices[name]
+		line(2, "%s:", quoted(name))
+		if d.Timezone != "" {
+			line(4, "timezone: %s", quoted(d.Timezone))
+		}
+		if len(d.Limit) > 0 {
+			line(4, "limit: %q", d.Limit.String())
+		}
+		line(4, "sources:")
+		for _, s := range d.Sources {
+			line(6, "- %s", s.written())
+		}
+		if len(d.Rules) == 0 {
+			continue
+		}
+		line(4, "rules:")
+		for _, rule := range slices.Sorted(maps.Keys(d.Rules)) {
+			line(6, "%s: %s", quoted(rule), d.Rules[rule].written())
+		}
+	}
+	line(0, "rules:")
+	for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
+		line(2, "%s: %s", quoted(name), p.Rules[name].written())
+	}
+	return w.String()
+}

@@ -1,0 +1,462 @@
+package link
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"yardtide/core/gate"
+	"yardtide/core/plan"
+	"yardtide/engine/records"
+	"yardtide/engine/tell"
+	"yardtide/wire"
+)
+
+// MirrorOptions make a mirror. All are needed.
+type MirrorOptions struct {
+	Device string
+	Dir    string // where its files lie
+	Tell   func() // something that is told changed
+	Log    *slog.Logger
+}
+
+// Mirror is a device elsewhere, as the service sees it: told of from its records as they
+// were told last, and ordered by way of the link. Its methods are safe for concurrent use.
+type Mirror struct {
+	MirrorOptions
+	orders orders
+
+	taking sync.Mutex // batches are taken by one at a time
+
+	mu      sync.Mutex
+	now     *records.Records // whole
+	next    *records.Records // being told anew, nil when nothing is
+	number  int64            // of the file of the newest
+	files   map[*records.Records]string
+	retired []retired
+	plan    *plan.Plan
+	mark    string // of the device's part of it, as it was given to the device
+	told    told
+}
+
+// retired is a mirror that is of no more use, which somebody may be reading still.
+type retired struct {
+	records *records.Records
+	since   time.Time
+}
+
+// readsEnd is how long after a mirror was retired nobody reads it any more.
+const readsEnd = time.Minute
+
+// told is what the device told last beside its records, as it is kept.
+type told struct {
+	Known   tell.Known    `json:"known"`
+	Boot    int64         `json:"boot"`
+	Count   int64         `json:"count"`
+	Heard   time.Time     `json:"heard"`           // when, by the service's clock
+	Ahead   time.Duration `json:"ahead,omitempty"` // how far the device's clock is before the service's
+	Plan    string        `json:"plan"`            // the mark of the plan it follows
+	Version string        `json:"version"`
+}
+
+const (
+	toldFact  = "told"
+	lastFact  = "last batch"
+	wholeFact = "whole"
+)
+
+// OpenMirror opens what is there of a device, or begins with nothing.
+func OpenMirror(ctx context.Context, o MirrorOptions) (m *Mirror, err error) {
+	m = &Mirror{MirrorOptions: o, files: map[*records.Records]string{}, plan: &plan.Plan{}}
+	m.orders.file = filepath.Join(o.Dir, "orders.json")
+	if err := m.orders.load(); err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, m.Close())
+		}
+	}()
+	entries, err := os.ReadDir(o.Dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("listing the mirrors of %s: %w", o.Device, err)
+	}
+	var numbers []int64
+	for _, e := range entries {
+		text, is := strings.CutPrefix(strings.TrimSuffix(e.Name(), ".db"), "mirror-")
+		if n, err := strconv.ParseInt(text, 10, 64); is && err == nil && strings.HasSuffix(e.Name(), ".db") {
+			numbers = append(numbers, n)
+		}
+	}
+	slices.Sort(numbers)
+	slices.Reverse(numbers) // the newest whole one counts, and the one that was begun after it
+	for _, n := range numbers {
+		m.number = max(m.number, n)
+		file := m.file(n)
+		if m.now != nil {
+			m.remove(file)
+			continue
+		}
+		r, err := records.OpenMirror(ctx, file, "")
+		if err != nil {
+			o.Log.Warn("a mirror cannot be read; the device tells everything anew", "device", o.Device, "err", err)
+			m.remove(file)
+			continue
+		}
+		m.files[r] = file
+		whole, err := r.Fact(ctx, wholeFact)
+		switch {
+		case err != nil:
+			return nil, err
+		case whole != "":
+			m.now = r
+		case m.next == nil:
+			m.next = r
+		default:
+			m.discard(r)
+		}
+	}
+	if m.now == nil {
+		if m.now, err = m.begin(ctx, ""); err != nil {
+			return nil, err
+		}
+	}
+	text, err := m.now.Fact(ctx, toldFact)
+	if err == nil && text != "" {
+		err = json.Unmarshal([]byte(text), &m.told)
+	}
+	return m, err
+}
+
+func (m *Mirror) file(n int64) string {
+	return filepath.Join(m.Dir, "mirror-"+strconv.FormatInt(n, 10)+".db")
+}
+
+// begin begins a new mirror.
+func (m *Mirror) begin(ctx context.Context, epoch string) (*records.Records, error) {
+	m.number++
+	file := m.file(m.number)
+	r, err := records.OpenMirror(ctx, file, epoch)
+	if err != nil {
+		return nil, err
+	}
+	m.files[r] = file
+	return r, nil
+}
+
+// discard retires a mirror. Those that were retired a while ago go.
+func (m *Mirror) discard(r *records.Records) {
+	now := time.Now()
+	m.retired = slices.DeleteFunc(append(m.retired, retired{r, now}), func(one retired) bool {
+		if now.Sub(one.since) < readsEnd {
+			return false
+		}
+		m.drop(one.records)
+		return true
+	})
+}
+
+// drop closes a mirror and removes its file.
+func (m *Mirror) drop(r *records.Records) {
+	if err := r.Close(); err != nil {
+		m.Log.Warn("a mirror that is of no more use could not be closed", "device", m.Device, "err", err)
+	}
+	m.remove(m.files[r])
+	delete(m.files, r)
+}
+
+func (m *Mirror) remove(file string) {
+	for _, end := range []string{"", "-wal", "-shm"} {
+		if err := os.Remove(file + end); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			m.Log.Warn("a mirror that is of no more use stays", "file", file+end, "err", err)
+		}
+	}
+}
+
+// Close closes the files.
+func (m *Mirror) Close() error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, one := range m.retired {
+		m.drop(one.records)
+	}
+	var err error
+	for _, r := range []*records.Records{m.now, m.next} {
+		if r != nil {
+			err = errors.Join(err, r.Close())
+		}
+	}
+	m.retired, m.next = nil, nil
+	return err
+}
+
+// Records are what the device has, as it was told last.
+func (m *Mirror) Records() *records.Records {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.now
+}
+
+// mostAhead is how far two clocks may be apart without a word.
+const mostAhead = 2 * time.Minute
+
+// Take takes what a device told, once, and answers what is there then. The error is
+// records.Wrong for what no device tells.
+func (m *Mirror) Take(ctx context.Context, b Batch) (Have, error) {
+	m.taking.Lock()
+	defer m.taking.Unlock()
+	m.hear(b)
+	now, next, have, err := m.ends(ctx)
+	if err != nil {
+		return have, err
+	}
+	switch {
+	case b.ID == "" || b.ID == have.Last:
+		return have, m.keepTold(ctx, now)
+	case b.Begin:
+		if next, err = m.beginAnew(ctx, b.Epoch); err != nil {
+			return have, err
+		}
+	case next != nil && b.After == have.Last:
+	default:
+		last, err := now.Fact(ctx, lastFact)
+		if err != nil {
+			return have, err
+		}
+		if b.After == "" || b.After != last || b.Epoch != now.Epoch() {
+			have.Last = last
+			if next != nil {
+				have.Last, err = next.Fact(ctx, lastFact)
+			}
+			return have, err
+		}
+		m.mu.Lock()
+		if m.next != nil && m.next != m.now { // the device knows nothing of it
+			m.discard(m.next)
+			m.next, next = nil, nil
+		}
+		m.mu.Unlock()
+	}
+	into := now
+	facts := []records.NamedFact{{Name: lastFact, Value: b.ID}}
+	if next != nil {
+		into = next
+	}
+	if b.Whole || next == nil {
+		facts = append(facts, records.NamedFact{Name: wholeFact, Value: "1"})
+	}
+	m.mu.Lock()
+	kept, err := json.Marshal(m.told)
+	m.mu.Unlock()
+	if err != nil {
+		return have, fmt.Errorf("keeping what was told: %w", err)
+	}
+	err = into.Take(ctx, b.Rows, records.NamedFact{Name: lastFact, Value: b.After}, append(facts, records.NamedFact{Name: toldFact, Value: string(kept)})...)
+	if err != nil {
+		return have, err
+	}
+	if b.Whole && next != nil {
+		m.mu.Lock()
+		if m.now != m.next {
+			m.discard(m.now)
+		}
+		m.now, m.next = m.next, nil
+		m.mu.Unlock()
+	}
+	m.Tell()
+	have.Last = b.ID
+	return have, nil
+}
+
+// ends are the mirrors that there are, and the last batch of the one being told.
+func (m *Mirror) ends(ctx context.Context) (now, next *records.Records, have Have, err error) {
+	m.mu.Lock()
+	now, next = m.now, m.next
+	m.mu.Unlock()
+	have.Time = time.Now()
+	of := now
+	if next != nil {
+		of = next
+	}
+	have.Last, err = of.Fact(ctx, lastFact)
+	return now, next, have, err
+}
+
+func (m *Mirror) beginAnew(ctx context.Context, epoch string) (*records.Records, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.next != nil && m.next != m.now {
+		m.discard(m.next)
+	}
+	next, err := m.begin(ctx, epoch)
+	if err != nil {
+		return nil, err
+	}
+	m.next = next
+	if whole, err := m.now.Fact(ctx, wholeFact); err == nil && whole == "" { // nothing was told yet
+		m.discard(m.now)
+		m.now = next
+	}
+	return next, nil
+}
+
+// hear notes what a device tells beside its records, unless it told something later.
+func (m *Mirror) hear(b Batch) {
+	defer m.Tell()
+	now := time.Now()
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.told.Heard = now
+	if b.Known == nil || b.Boot < m.told.Boot || b.Boot == m.told.Boot && b.Count <= m.told.Count {
+		return
+	}
+	m.told = told{Known: *b.Known, Boot: b.Boot, Count: b.Count, Heard: now, Plan: b.Plan, Version: b.Version}
+	if ahead := b.Time.Sub(now); ahead > mostAhead || ahead < -mostAhead {
+		m.told.Ahead = ahead.Round(time.Second)
+	}
+}
+
+// keepTold keeps it for the next start.
+func (m *Mirror) keepTold(ctx context.Context, in *records.Records) error {
+	m.mu.Lock()
+	text, err := json.Marshal(m.told)
+	m.mu.Unlock()
+	if err != nil {
+		return fmt.Errorf("keeping what was told: %w", err)
+	}
+	return in.SetFact(ctx, toldFact, string(text))
+}
+
+// Heard notes that the device asked something.
+func (m *Mirror) Heard() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.told.Heard = time.Now()
+}
+
+// connected tells whether the device was heard of lately.
+func (t told) connected(now time.Time) bool { return now.Sub(t.Heard) < silentAfter }
+
+// teller tells of the device as it was told last, under the plan in force.
+func (m *Mirror) teller() tell.Teller {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	known := m.told.Known
+	known.Plan = m.plan.On(m.Device)
+	if known.Places == nil {
+		known.Places = map[string]gate.At{}
+	}
+	if !m.told.connected(time.Now()) {
+		known.Sends = nil // what was on its way when it was heard of last
+	}
+	return tell.Teller{Of: m.Device, From: m.now, Beside: func() tell.Known { return known }}
+}
+
+// DeviceName is what the plan calls it.
+func (m *Mirror) DeviceName() string { return m.Device }
+
+// Folder is where a source lies on the device.
+func (m *Mirror) Folder(source string) string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.told.Known.Sources[source].Path
+}
+
+// Run ends with the context: the device runs elsewhere.
+func (m *Mirror) Run(ctx context.Context) error {
+	<-ctx.Done()
+	return nil
+}
+
+// SetPlan gives the plan in force; the device takes up its part of it.
+func (m *Mirror) SetPlan(p *plan.Plan) {
+	m.mu.Lock()
+	m.plan = p
+	m.mu.Unlock()
+	m.orders.wakeUp()
+}
+
+// Status tells how the device stands, and when that was.
+func (m *Mirror) Status(ctx context.Context) (wire.Device, error) {
+	d, err := m.teller().Status(ctx)
+	d.Link = m.link(d)
+	return d, err
+}
+
+// link tells how the device and its service stand.
+func (m *Mirror) link(d wire.Device) *wire.DeviceLink {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	now := time.Now()
+	l := &wire.DeviceLink{
+		Heard: m.told.Heard, Connected: m.told.connected(now), Ahead: int64(m.told.Ahead / time.Second), Version: m.told.Version,
+		Follows: m.mark != "" && m.told.Plan == m.mark, Telling: m.next != nil, Reached: []wire.Reached{},
+	}
+	l.Says = linkSays(*l)
+	for _, name := range slices.Sorted(maps.Keys(m.told.Known.Stands)) {
+		if m.plan.SendsTo(m.Device, name) {
+			l.Reached = append(l.Reached, wire.Reached{Destination: name, At: m.told.Known.Stands[name].Seen, Says: m.told.Known.Places[name].Failing.Says})
+		}
+	}
+	return l
+}
+
+func linkSays(l wire.DeviceLink) string {
+	switch {
+	case l.Heard.IsZero():
+		return "Not heard of yet."
+	case !l.Connected:
+		return "Last heard of at " + l.Heard.Format("15:04 on 2 January") + "; what is told of it is from then."
+	case l.Telling:
+		return "Tells everything anew; what is told of it may be older."
+	}
+	return "In touch."
+}
+
+// Items lists items, newest first.
+func (m *Mirror) Items(ctx context.Context, f wire.Filter) ([]wire.Item, error) {
+	return m.teller().Items(ctx, f)
+}
+
+// Find lists items by name, path, or part of a name.
+func (m *Mirror) Find(ctx context.Context, text string, limit int) ([]wire.Item, error) {
+	return m.teller().Find(ctx, text, limit)
+}
+
+// Story tells an item and all that happened to it.
+func (m *Mirror) Story(ctx context.Context, key string) (wire.Story, error) {
+	return m.teller().Story(ctx, key)
+}
+
+// TryPlan tells what a plan would do to its items, as far as they were told.
+func (m *Mirror) TryPlan(ctx context.Context, p *plan.Plan) (tell.Tried, error) {
+	return m.teller().TryPlan(ctx, p)
+}
+
+// CostOf tells what sending items now would take, as far as was told.
+func (m *Mirror) CostOf(ctx context.Context, keys []string) (wire.Cost, error) {
+	return m.teller().CostOf(ctx, keys)
+}
+
+// Doubts tells what a plan allows on it and was hardly meant, as far as was told.
+func (m *Mirror) Doubts(ctx context.Context, p *plan.Plan) ([]string, error) {
+	return m.teller().Doubts(ctx, p)
+}
+
+// Gave notes which part of the plan the device was told of.
+func (m *Mirror) Gave(mark string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.mark = mark
+}

@@ -1,0 +1,467 @@
+package link
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"yardtide/engine/fleet"
+	"yardtide/engine/records"
+)
+
+// Others is what a device elsewhere knows of the others: it asks the service, and while
+// that says nothing it answers by itself, on the safe side. It is alone in its process.
+type Others struct {
+	fleet.Fleet // of this device alone
+	agent       *Agent
+	// SendsTo lists the destinations that this device sends to, and how much is kept free
+	// at each.
+	SendsTo func() map[string]int64
+
+	mu      sync.Mutex
+	claimed map[*fleet.Turn]string // what the service calls it
+	ended   []string               // claims that are given back
+	rooms   map[string]*room
+	need    chan struct{} // room is short
+	wake    func()
+}
+
+// room is what the device was given at a destination.
+type room struct {
+	left     int64 // of it, -1 when nobody knows how much there is
+	underway int64
+	landed   int64 // since the service was told
+}
+
+// NewOthers makes one.
+func NewOthers(sendsTo func() map[string]int64) *Others {
+	return &Others{SendsTo: sendsTo, claimed: map[*fleet.Turn]string{}, rooms: map[string]*room{}, need: make(chan struct{}, 1), wake: func() {}}
+}
+
+func (o *Others) connect(a *Agent) { o.agent = a }
+
+// Join takes the device in.
+func (o *Others) Join(m fleet.Member) {
+	o.wake = m.Wake
+	o.Fleet.Join(m)
+}
+
+// Asked is a question about the others, with what it is about.
+type Asked struct {
+	Copy        records.Copy  `json:"copy"`
+	Destination string        `json:"destination,omitempty"`
+	Look        string        `json:"look,omitempty"`
+	Hash        string        `json:"hash,omitempty"`
+	Bytes       int64         `json:"bytes,omitempty"`
+	Path        string        `json:"path,omitempty"`
+	Says        string        `json:"says,omitempty"`
+	Todo        string        `json:"todo,omitempty"`
+	Wait        bool          `json:"wait,omitempty"`
+	Claim       string        `json:"claim,omitempty"`
+	Ended       []string      `json:"ended,omitempty"` // claims that are given back
+	Found       records.Found `json:"found,omitzero"`
+	Rooms       []RoomAsked   `json:"rooms,omitempty"`
+}
+
+// RoomAsked tells how a device stands at a destination, and asks for its part anew.
+type RoomAsked struct {
+	Destination string `json:"destination"`
+	Underway    int64  `json:"underway"`
+	Landed      int64  `json:"landed"` // since it asked last
+}
+
+// Told answers it.
+type Told struct {
+	Is     bool             `json:"is,omitempty"`
+	Copy   records.Copy     `json:"copy,omitzero"`
+	Device string           `json:"device,omitempty"`
+	Found  []records.Found  `json:"found,omitempty"`
+	N      int64            `json:"n,omitempty"`
+	Rooms  map[string]int64 `json:"rooms,omitempty"`
+}
+
+// errAlone tells that the service does not answer.
+var errAlone = errors.New("the service does not answer")
+
+// ask asks the service. The error is errAlone when it does not answer, for whatever reason.
+func (o *Others) ask(ctx context.Context, what string, q Asked, more time.Duration) (t Told, err error) {
+	if o.agent == nil || !o.agent.online() {
+		return t, errAlone
+	}
+	o.mu.Lock()
+	q.Ended = o.ended
+	o.ended = nil
+	o.mu.Unlock()
+	err = o.agent.caller.ask(ctx, "/link/others/"+what, q, &t, more)
+	if err == nil {
+		return t, nil
+	}
+	o.mu.Lock()
+	o.ended = append(o.ended, q.Ended...)
+	o.mu.Unlock()
+	if ctx.Err() != nil {
+		return t, context.Cause(ctx)
+	}
+	var refused *Refusal
+	if errors.As(err, &refused) { // a fault there, or programs of two versions: nothing here fails by it
+		o.agent.Log.Warn("the service does not tell of the other devices", "asked", what, "err", err)
+	} else {
+		o.agent.note(func(s *State) { s.Failed = sentence(err) })
+	}
+	return t, errAlone
+}
+
+// Alike tells whether another copy of the same size and look goes or went there.
+func (o *Others) Alike(ctx context.Context, device string, c records.Copy, look string) (bool, error) {
+	if own, err := o.Fleet.Alike(ctx, device, c, look); err != nil || own {
+		return own, err
+	}
+	t, err := o.ask(ctx, "alike", Asked{Copy: c, Look: look}, 0)
+	return t.Is, alone(err)
+}
+
+// alone is the error of a question that is answered without the others.
+func alone(err error) error {
+	if errors.Is(err, errAlone) {
+		return nil
+	}
+	return err
+}
+
+// Holder finds a copy with the same content that is proven there.
+func (o *Others) Holder(ctx context.Context, destination string, bytes int64, sha256 string) (records.Copy, string, bool, error) {
+	if c, device, ok, err := o.Fleet.Holder(ctx, destination, bytes, sha256); err != nil || ok {
+		return c, device, ok, err
+	}
+	t, err := o.ask(ctx, "holder", Asked{Destination: destination, Bytes: bytes, Hash: sha256}, 0)
+	return t.Copy, t.Device, t.Is, alone(err)
+}
+
+// Taken tells whether another copy was put in place under this one's path. When nobody
+// can tell, it was.
+func (o *Others) Taken(ctx context.Context, device string, c records.Copy) (bool, error) {
+	if own, err := o.Fleet.Taken(ctx, device, c); err != nil || own {
+		return own, err
+	}
+	t, err := o.ask(ctx, "taken", Asked{Copy: c}, 0)
+	return t.Is || errors.Is(err, errAlone), alone(err)
+}
+
+// Found lists files of a size that were there before.
+func (o *Others) Found(ctx context.Context, destination string, bytes int64) ([]records.Found, error) {
+	t, err := o.ask(ctx, "found", Asked{Destination: destination, Bytes: bytes}, 0)
+	return t.Found, alone(err)
+}
+
+// Hashed keeps the hash of one.
+func (o *Others) Hashed(ctx context.Context, file records.Found, sha256 string, _ time.Time) error {
+	_, err := o.ask(ctx, "hashed", Asked{Found: file, Hash: sha256}, 0)
+	return alone(err)
+}
+
+// Ours tells which paths at a destination were put there by a device of the yard.
+func (o *Others) Ours(ctx context.Context, destination string) (map[string]bool, error) {
+	return o.Fleet.Ours(ctx, destination)
+}
+
+// Turn gives the right to send content. Among the devices of the yard it is a claim at
+// the service, that ends by itself when the device is not heard of; without the service
+// it goes ahead.
+func (o *Others) Turn(ctx context.Context, c records.Copy, look, hash string, wait bool) (*fleet.Turn, error) {
+	turn, err := o.Fleet.Turn(ctx, c, look, hash, wait)
+	if err != nil {
+		return nil, err
+	}
+	id := newID()
+	for {
+		t, err := o.ask(ctx, "turn", Asked{Copy: c, Look: look, Hash: hash, Wait: wait, Claim: id}, waitTime)
+		switch {
+		case errors.Is(err, errAlone):
+			o.endClaim(id) // it may have been given, and the answer lost
+			return turn, nil
+		case err != nil:
+			o.Fleet.End(turn)
+			return nil, err
+		case t.Is:
+			o.mu.Lock()
+			o.claimed[turn] = id
+			o.mu.Unlock()
+			return turn, nil
+		}
+	}
+}
+
+// End gives a turn back.
+func (o *Others) End(t *fleet.Turn) {
+	o.Fleet.End(t)
+	o.mu.Lock()
+	id, claimed := o.claimed[t]
+	delete(o.claimed, t)
+	o.mu.Unlock()
+	if claimed {
+		o.endClaim(id)
+	}
+}
+
+// mostEnded bounds what is kept to be given back: the service ends claims by itself.
+const mostEnded = 1000
+
+func (o *Others) endClaim(id string) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if len(o.ended) < mostEnded {
+		o.ended = append(o.ended, id)
+	}
+}
+
+// claims are those that the device still needs.
+func (o *Others) claims() []string {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	list := []string{}
+	for _, id := range o.claimed {
+		list = append(list, id)
+	}
+	return list
+}
+
+// Name gives the right to put something in place under a path. Without the service
+// another device may have it, too.
+func (o *Others) Name(ctx context.Context, destination, path string) (end func(), sure bool, err error) {
+	own, _, err := o.Fleet.Name(ctx, destination, path)
+	if err != nil {
+		return nil, false, err
+	}
+	id := newID()
+	for {
+		t, err := o.ask(ctx, "name", Asked{Destination: destination, Path: path, Claim: id}, waitTime)
+		switch {
+		case errors.Is(err, errAlone):
+			o.endClaim(id)
+			return own, false, nil
+		case err != nil:
+			own()
+			return nil, false, err
+		case t.Is:
+			return sync.OnceFunc(func() {
+				own()
+				o.endClaim(id)
+			}), true, nil
+		}
+	}
+}
+
+// Lost takes every copy that rests on a path back from safe, of the others, too.
+func (o *Others) Lost(ctx context.Context, destination, path, says, todo string) (int64, error) {
+	n, err := o.Fleet.Lost(ctx, destination, path, says, todo)
+	if err != nil {
+		return n, err
+	}
+	_, err = o.ask(ctx, "lost", Asked{Destination: destination, Path: path, Says: says, Todo: todo}, 0)
+	return n, alone(err)
+}
+
+// Left is how many bytes may still go to a destination: of what it has, and of what this
+// device was given of it.
+func (o *Others) Left(destination string, keep int64) int64 {
+	left := o.Fleet.Left(destination, keep)
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	r := o.rooms[destination]
+	switch {
+	case r == nil:
+		return 0 // it was given nothing yet
+	case r.left < 0:
+		return left
+	case left < 0:
+		return r.left
+	}
+	return min(left, r.left)
+}
+
+// Take reserves room for a send.
+func (o *Others) Take(destination string, bytes, keep int64) bool {
+	o.mu.Lock()
+	r := o.rooms[destination]
+	if r == nil || r.left >= 0 && r.left < bytes {
+		o.mu.Unlock()
+		o.ask4Room()
+		return false
+	}
+	o.mu.Unlock()
+	if !o.Fleet.Take(destination, bytes, keep) {
+		return false
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if r.left >= 0 {
+		r.left = max(0, r.left-bytes)
+	}
+	r.underway += bytes
+	return true
+}
+
+// Give ends a reservation.
+func (o *Others) Give(destination string, bytes int64, landed bool) {
+	o.Fleet.Give(destination, bytes, landed)
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	r := o.rooms[destination]
+	if r == nil {
+		return
+	}
+	r.underway = max(0, r.underway-bytes)
+	if landed {
+		r.landed += bytes
+	} else if r.left >= 0 {
+		r.left += bytes
+	}
+}
+
+func (o *Others) ask4Room() {
+	select {
+	case o.need <- struct{}{}:
+	default:
+	}
+}
+
+// roomFact keeps what the device was given, for a start without the service.
+const roomFact = "link room"
+
+// How often the parts of the room are told anew, and given-back claims told.
+const (
+	partBeat = 10 * time.Second
+	endBeat  = 300 * time.Millisecond
+)
+
+// part asks for the device's part of the room at its destinations, and gives claims back.
+func (o *Others) part(ctx context.Context) error {
+	if err := o.partNow(ctx); err != nil {
+		return err
+	}
+	beat := time.NewTicker(endBeat)
+	defer beat.Stop()
+	for end := time.Now().Add(partBeat); time.Now().Before(end); {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-o.need:
+			return nil
+		case <-beat.C:
+			o.mu.Lock()
+			some := len(o.ended) > 0
+			o.mu.Unlock()
+			if some {
+				if _, err := o.ask(ctx, "ended", Asked{}, 0); err != nil && !errors.Is(err, errAlone) {
+					return err
+				}
+			}
+			if o.missing() {
+				return nil
+			}
+		}
+	}
+	return nil
+}
+
+// missing tells whether the device sends where it was given nothing yet.
+func (o *Others) missing() bool {
+	for name := range o.SendsTo() {
+		o.mu.Lock()
+		r := o.rooms[name]
+		o.mu.Unlock()
+		if r == nil {
+			return true
+		}
+	}
+	return false
+}
+
+func (o *Others) partNow(ctx context.Context) error {
+	var q Asked
+	o.mu.Lock()
+	for name := range o.SendsTo() {
+		one := RoomAsked{Destination: name}
+		if r := o.rooms[name]; r != nil {
+			one.Underway, one.Landed = r.underway, r.landed
+		}
+		q.Rooms = append(q.Rooms, one)
+	}
+	o.mu.Unlock()
+	if len(q.Rooms) == 0 {
+		return nil
+	}
+	var t Told
+	if err := o.agent.caller.ask(ctx, "/link/others/room", q, &t, 0); err != nil {
+		return err
+	}
+	o.mu.Lock()
+	more := false
+	for _, asked := range q.Rooms {
+		given, told := t.Rooms[asked.Destination]
+		if !told {
+			continue
+		}
+		r := o.rooms[asked.Destination]
+		if r == nil {
+			r = &room{}
+			o.rooms[asked.Destination] = r
+			more = true
+		}
+		began := r.underway + r.landed - asked.Underway - asked.Landed // meanwhile
+		r.landed -= asked.Landed
+		before := r.left
+		if r.left = given; given >= 0 {
+			r.left = max(0, given-max(0, began))
+		}
+		more = more || r.left != before && (r.left < 0 || r.left > before)
+	}
+	kept := keptRoom{At: time.Now(), Left: map[string]int64{}}
+	for name, r := range o.rooms {
+		kept.Left[name] = r.left
+	}
+	o.mu.Unlock()
+	if more {
+		o.wake()
+	}
+	text, err := json.Marshal(kept)
+	if err != nil {
+		return fmt.Errorf("keeping the room: %w", err)
+	}
+	return o.agent.Records.SetFact(ctx, roomFact, string(text))
+}
+
+// keptRoom is how the records keep it.
+type keptRoom struct {
+	At   time.Time        `json:"at"`
+	Left map[string]int64 `json:"left"` // by destination, -1 when nobody knows
+}
+
+// restore takes up what the device was given before it was stopped, less what it put
+// there since.
+func (o *Others) restore(ctx context.Context, r *records.Records) error {
+	text, err := r.Fact(ctx, roomFact)
+	if err != nil || text == "" {
+		return err
+	}
+	var kept keptRoom
+	if err := json.Unmarshal([]byte(text), &kept); err != nil {
+		return fmt.Errorf("reading the room: %w", err)
+	}
+	for name, left := range kept.Left {
+		if left >= 0 {
+			landed, err := r.LandedSince(ctx, name, kept.At)
+			if err != nil {
+				return err
+			}
+			left = max(0, left-landed)
+		}
+		o.mu.Lock()
+		o.rooms[name] = &room{left: left}
+		o.mu.Unlock()
+	}
+	return nil
+}

@@ -1,0 +1,53 @@
+package sensor
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"time"
+
+	"yardtide/core/gate"
+)
+
+// File is a sensor whose conditions stand in a file, as JSON: what simulates a device
+// writes it. While it cannot be read nothing is known.
+type File struct{ Name string }
+
+// fileBeat is how often the file is looked at.
+const fileBeat = 200 * time.Millisecond
+
+// Modem tells whether the device has a modem, as the file says.
+func (f File) Modem() gate.Known {
+	var is struct{ Modem gate.Known }
+	text, err := os.ReadFile(f.Name)
+	if err != nil || json.Unmarshal(text, &is) != nil || is.Modem == "" {
+		return gate.Unknown
+	}
+	return is.Modem
+}
+
+// Watch implements Sensor.
+func (f File) Watch(ctx context.Context, tell func(gate.Conditions)) error {
+	last := "nothing yet"
+	tick := time.NewTicker(fileBeat)
+	defer tick.Stop()
+	for {
+		text, err := os.ReadFile(f.Name)
+		now := gate.Conditions{Battery: -1}
+		if err == nil {
+			if err := json.Unmarshal(text, &now); err != nil {
+				now = gate.Conditions{Battery: -1}
+			}
+		}
+		if is := fmt.Sprint(now); is != last {
+			tell(now)
+			last = is
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-tick.C:
+		}
+	}
+}

@@ -1,0 +1,56 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yardtide/service"
+	"yardtide/wire"
+)
+
+// deviceRoutes are the calls about devices elsewhere.
+func (s *Server) deviceRoutes() {
+	type named struct {
+		Device string `path:"device"`
+	}
+	call(s, "add-device", http.MethodPost, "/devices/{device}/code", "A one-time code with which a device joins", func(_ context.Context, in *named) (*answer[wire.JoinCode], error) {
+		code, err := s.service.NewCode(in.Device, time.Now())
+		return &answer[wire.JoinCode]{code}, refusedBy(err)
+	})
+	call(s, "revoke-device", http.MethodPost, "/devices/{device}/revoke", "Let a device elsewhere go: it is answered no more", func(_ context.Context, in *named) (*answer[wire.Revoked], error) {
+		r, err := s.service.Revoke(in.Device)
+		return &answer[wire.Revoked]{r}, refusedBy(err)
+	})
+	call(s, "home-network", http.MethodGet, "/home-network", "Where the service listens for devices elsewhere", func(context.Context, *struct{}) (*answer[wire.HomeNetwork], error) {
+		return &answer[wire.HomeNetwork]{s.service.HomeNetwork()}, nil
+	})
+	call(s, "set-home-network", http.MethodPut, "/home-network", "Listen for devices elsewhere, or no more", func(_ context.Context, in *request[wire.HomeNetworkEdit]) (*answer[wire.HomeNetwork], error) {
+		if err := s.service.SetHomeNetwork(in.Body.Address); err != nil {
+			return nil, refusedBy(err)
+		}
+		// It takes a moment: the answer tells how it went, where that is known by then.
+		for range 20 {
+			if h := s.service.HomeNetwork(); h.Listening != (in.Body.Address == "") || h.Problem != "" {
+				break
+			}
+			time.Sleep(25 * time.Millisecond)
+		}
+		return &answer[wire.HomeNetwork]{s.service.HomeNetwork()}, nil
+	})
+}
+
+// refusedBy says a refusal in words of the service's.
+func refusedBy(err error) error {
+	var refused service.Refused
+	switch {
+	case errors.As(err, &refused):
+		return huma.Error422UnprocessableEntity(sentence(refused))
+	case errors.Is(err, service.ErrNoDevice):
+		return huma.Error404NotFound("No device elsewhere has this name.")
+	}
+	return err
+}

@@ -1,0 +1,284 @@
+package api
+
+import (
+	"context"
+	"crypto/tls"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+	recoverer "github.com/gofiber/fiber/v3/middleware/recover"
+
+	"yardtide/engine/link"
+	"yardtide/engine/records"
+	"yardtide/service"
+)
+
+// Home serves devices elsewhere, on a listener of its own: joining, and the link. The
+// console is not there, nor any call of the keeper's. Every route but joining needs a
+// device's token, and answers for that device alone.
+type Home struct {
+	service *service.Service
+	log     *slog.Logger
+}
+
+// NewHome makes what serves devices elsewhere.
+func NewHome(s *service.Service, log *slog.Logger) *Home { return &Home{s, log} }
+
+// Run listens where the keeper says, as long as the context lasts.
+func (h *Home) Run(ctx context.Context) error {
+	for ctx.Err() == nil {
+		address, moved := h.service.HomeAddress()
+		served, cancel := context.WithCancel(ctx)
+		done := make(chan struct{})
+		go func() {
+			defer close(done)
+			if address != "" {
+				h.listen(served, address)
+			}
+		}()
+		select {
+		case <-ctx.Done():
+		case <-moved:
+		}
+		cancel()
+		<-done
+	}
+	return nil
+}
+
+// listenAgain is how long after a failure it is tried again to listen.
+const listenAgain = 10 * time.Second
+
+// listen listens at an address until the context ends.
+func (h *Home) listen(ctx context.Context, address string) {
+	for ctx.Err() == nil {
+		l, err := net.Listen("tcp", address)
+		if err == nil {
+			h.service.Listens(true, l.Addr().String(), "")
+			h.log.Info("listening for devices of the home network", "address", l.Addr().String())
+			err = h.serve(ctx, l)
+		}
+		if ctx.Err() != nil {
+			h.service.Listens(false, "", "")
+			return
+		}
+		h.service.Listens(false, "", fmt.Sprintf("It cannot listen at %s: %v. It is tried again.", address, err))
+		h.log.Error("listening for devices of the home network failed", "address", address, "err", err)
+		select {
+		case <-ctx.Done():
+		case <-time.After(listenAgain):
+		}
+	}
+}
+
+// mostCalls bounds how many calls are answered at once.
+const mostCalls = 512
+
+func (h *Home) serve(ctx context.Context, l net.Listener) error {
+	app := fiber.New(fiber.Config{
+		AppName: "yardtide", BodyLimit: 8 << 20, ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, Concurrency: mostCalls, ErrorHandler: problem,
+		CaseSensitive: true, StrictRouting: true, DisableHeadAutoRegister: true,
+	})
+	app.Use(recoverer.New())
+	ended := make(chan struct{})
+	app.Add([]string{http.MethodPost}, "/join", h.join)
+	for path, answer := range map[string]func(*fiberCall) error{"/link/changes": h.changes, "/link/wait": h.wait, "/link/answer": h.answer, "/link/others/:what": h.others} {
+		app.Add([]string{http.MethodPost}, path, h.device(ended, answer))
+	}
+	app.Use(func(fiber.Ctx) error { return refusal{http.StatusNotFound, "There is no such call."} })
+	secured := tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{h.service.Certificate()}, MinVersion: tls.VersionTLS13, NextProtos: []string{"http/1.1"}})
+	served := make(chan error, 1)
+	go func() { served <- app.Listener(secured, fiber.ListenConfig{DisableStartupMessage: true}) }()
+	select {
+	case err := <-served:
+		close(ended)
+		return err
+	case <-ctx.Done():
+	}
+	close(ended)
+	limit, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+	defer cancel()
+	err := app.ShutdownWithContext(limit)
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = nil
+	}
+	if cerr := l.Close(); cerr != nil && !errors.Is(cerr, net.ErrClosed) {
+		err = errors.Join(err, cerr)
+	}
+	<-served
+	return err
+}
+
+// join lets a device in that has a code.
+func (h *Home) join(c fiber.Ctx) error {
+	var j link.Join
+	if err := json.Unmarshal(c.Body(), &j); err != nil || len(c.Body()) > 4096 {
+		return refusal{http.StatusBadRequest, "This is not how a device joins."}
+	}
+	joined, err := h.service.Join(c.Context(), j, time.Now())
+	if errors.Is(err, service.ErrNoJoin) {
+		return refusal{http.StatusForbidden, sentence(err)}
+	}
+	if err != nil {
+		h.log.Error("a device could not join", "err", err)
+		return err
+	}
+	return c.JSON(joined)
+}
+
+// fiberCall is a call of a device.
+type fiberCall struct {
+	fiber.Ctx
+	mirror *link.Mirror
+	ended  context.Context // when the device is revoked, or the listener ends
+}
+
+// read reads the body.
+func (c *fiberCall) read(into any) error {
+	if err := json.Unmarshal(c.Body(), into); err != nil {
+		return refusal{http.StatusBadRequest, "The call cannot be read; the two programs may be of versions that do not know each other."}
+	}
+	return nil
+}
+
+// device lets only a device in, by its token: it is the only way to a route of the link.
+func (h *Home) device(ended <-chan struct{}, answer func(*fiberCall) error) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		text, found := strings.CutPrefix(c.Get("Authorization"), "Bearer ")
+		token, err := hex.DecodeString(text)
+		if !found || err != nil {
+			return refusal{http.StatusUnauthorized, "The device's token is missing or wrong."}
+		}
+		mirror, revoked, known := h.service.Caller(token)
+		if !known {
+			return refusal{http.StatusUnauthorized, "The service does not know this device; join with a new code."}
+		}
+		if twoLengths(c) {
+			c.RequestCtx().SetConnectionClose()
+			return refusal{http.StatusBadRequest, "The request tells its length in two ways (RFC 9112, 6.3)."}
+		}
+		ctx, cancel := context.WithCancel(context.WithoutCancel(c.Context()))
+		defer cancel()
+		go func() {
+			select {
+			case <-revoked:
+			case <-ended:
+			case <-ctx.Done():
+			}
+			cancel()
+		}()
+		err = answer(&fiberCall{c, mirror, ctx})
+		select {
+		case <-revoked:
+			c.RequestCtx().SetConnectionClose()
+			return refusal{http.StatusUnauthorized, "This device was revoked."}
+		default:
+		}
+		var own refusal
+		if err != nil && !errors.As(err, &own) {
+			h.log.Error("a call of a device failed", "device", mirror.DeviceName(), "path", c.Path(), "err", err)
+		}
+		return err
+	}
+}
+
+// changes takes in what changed.
+func (h *Home) changes(c *fiberCall) error {
+	b, err := link.Unpack(c.Body())
+	if err != nil {
+		return refusal{http.StatusBadRequest, sentence(err)}
+	}
+	have, err := c.mirror.Take(c.ended, b)
+	if records.IsWrong(err) {
+		return refusal{http.StatusUnprocessableEntity, sentence(err)}
+	}
+	if err != nil {
+		return err
+	}
+	return c.JSON(have)
+}
+
+// waitTime is how long a device waits for news at most.
+const waitTime = 25 * time.Second
+
+// wait answers with the plan and with orders, as soon as there are some.
+func (h *Home) wait(c *fiberCall) error {
+	var w link.Wait
+	if err := c.read(&w); err != nil {
+		return err
+	}
+	name := c.mirror.DeviceName()
+	h.service.Desk().Renew(name, w.Claims)
+	end := time.NewTimer(waitTime)
+	defer end.Stop()
+	for {
+		orders, next := c.mirror.Due(w.Done)
+		part, err := h.service.PartFor(name)
+		if errors.Is(err, service.ErrNoDevice) {
+			return nil // it was revoked
+		}
+		if err != nil {
+			return err
+		}
+		c.mirror.Gave(part.Mark)
+		news := link.News{Orders: orders}
+		if part.Mark != w.Plan {
+			news.Plan = &part
+		}
+		ended := false
+		if news.Plan == nil && len(orders) == 0 {
+			select {
+			case <-next:
+				continue
+			case <-end.C:
+			case <-c.ended.Done():
+			}
+			ended = true
+		}
+		news.Time = time.Now()
+		if ended || news.Plan != nil || len(orders) > 0 {
+			return c.JSON(news)
+		}
+	}
+}
+
+// answer takes in what came of an order.
+func (h *Home) answer(c *fiberCall) error {
+	var a link.Answer
+	if err := c.read(&a); err != nil {
+		return err
+	}
+	if err := c.mirror.Answered(a); err != nil {
+		return err
+	}
+	return c.JSON(struct{}{})
+}
+
+// others answers what a device asks of the others.
+func (h *Home) others(c *fiberCall) error {
+	var q link.Asked
+	if err := c.read(&q); err != nil {
+		return err
+	}
+	c.mirror.Heard()
+	t, err := h.service.Desk().Answer(c.ended, c.mirror.DeviceName(), strings.Clone(c.Params("what")), q, h.service.KeepFree)
+	var none link.UnknownCall
+	if errors.As(err, &none) {
+		return refusal{http.StatusNotFound, sentence(err)}
+	}
+	if c.ended.Err() != nil {
+		return refusal{http.StatusServiceUnavailable, "The service ends."}
+	}
+	if err != nil {
+		return err
+	}
+	return c.JSON(t)
+}

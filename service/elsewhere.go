@@ -1,0 +1,499 @@
+package service
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"crypto/tls"
+
+	"filippo.io/age"
+	"rsc.io/qr"
+
+	"yardtide/core/gate"
+	"yardtide/engine/atomicfile"
+	"yardtide/engine/fleet"
+	"yardtide/engine/link"
+	"yardtide/wire"
+)
+
+// This file lets devices elsewhere join, knows them by their tokens, and lets them go.
+// The routes by which they call are in service/api (home.go).
+
+// DeviceName is the form of a device's name.
+var DeviceName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
+
+// membership is what is kept of a device that joined.
+type membership struct {
+	Token     string    `json:"token"`     // its SHA-256, in hex
+	Recipient string    `json:"recipient"` // the age key that secrets are sealed to
+	Joined    time.Time `json:"joined"`
+}
+
+// elsewhere is all that the service knows of devices elsewhere.
+type elsewhere struct {
+	cert tls.Certificate
+	pin  link.Pin
+	desk link.Desk
+
+	mu      sync.Mutex
+	members map[string]membership // by device
+	mirrors map[string]*link.Mirror
+	leaving map[string]chan struct{} // closed when the device is revoked
+	codes   map[string]*joinCode     // by device
+	home    wire.HomeNetwork
+	moved   chan struct{} // closed when the address changes
+}
+
+// joinCode is a code that was given out.
+type joinCode struct {
+	secret []byte
+	until  time.Time
+	tries  int
+	used   string // the hash of the token that used it
+}
+
+const (
+	codeLife  = 10 * time.Minute
+	codeTries = 5
+)
+
+// Refused is the refusal of something about a device, with what to do.
+type Refused struct{ Says string }
+
+func (e Refused) Error() string { return e.Says }
+
+func refused(format string, args ...any) error { return Refused{fmt.Sprintf(format, args...)} }
+
+func (s *Service) membershipFile(name string) string {
+	return filepath.Join(s.Dir, "devices", name, "joined.json")
+}
+
+// openElsewhere reads the key, the devices that joined and where to listen.
+func (s *Service) openElsewhere(ctx context.Context) error {
+	e := &s.elsewhere
+	e.members, e.mirrors, e.leaving, e.codes, e.moved = map[string]membership{}, map[string]*link.Mirror{}, map[string]chan struct{}{}, map[string]*joinCode{}, make(chan struct{})
+	e.desk.Fleet = s.fleet
+	file := filepath.Join(s.Dir, "home-network.key")
+	text, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		der, kerr := link.NewKey()
+		if kerr != nil {
+			return kerr
+		}
+		text = []byte(hex.EncodeToString(der))
+		err = atomicfile.Write(file, string(text))
+	}
+	if err != nil {
+		return fmt.Errorf("keeping the key for the home network: %w", err)
+	}
+	der, err := hex.DecodeString(strings.TrimSpace(string(text)))
+	if err != nil {
+		return fmt.Errorf("the key for the home network in %s is damaged; put back the one that was there, or remove the file and let the devices join again", file)
+	}
+	if e.cert, e.pin, err = link.Certificate(der); err != nil {
+		return err
+	}
+	e.home.Fingerprint = e.pin.String()
+	address, err := os.ReadFile(s.homeFile())
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("reading where to listen: %w", err)
+	}
+	e.home.Address = strings.TrimSpace(string(address))
+	entries, err := os.ReadDir(filepath.Join(s.Dir, "devices"))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("listing the devices: %w", err)
+	}
+	for _, entry := range entries {
+		text, err := os.ReadFile(s.membershipFile(entry.Name()))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // one of this process
+		}
+		var m membership
+		if err == nil {
+			err = json.Unmarshal(text, &m)
+		}
+		if err != nil {
+			return fmt.Errorf("reading that %s joined: %w", entry.Name(), err)
+		}
+		if err := s.member(ctx, entry.Name(), m); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Service) homeFile() string { return filepath.Join(s.Dir, "home-network") }
+
+// member takes a device elsewhere in.
+func (s *Service) member(ctx context.Context, name string, m membership) error {
+	mirror, err := link.OpenMirror(ctx, link.MirrorOptions{Device: name, Dir: filepath.Join(s.Dir, "devices", name), Tell: s.Changes.Tell, Log: s.Log})
+	if err != nil {
+		return err
+	}
+	e := &s.elsewhere
+	e.mu.Lock()
+	e.members[name], e.mirrors[name], e.leaving[name] = m, mirror, make(chan struct{})
+	e.mu.Unlock()
+	mirror.SetPlan(s.planOrEmpty())
+	s.mu.Lock()
+	s.devices = append(slices.Clone(s.devices), mirror)
+	s.mu.Unlock()
+	s.fleet.Join(fleet.Member{Name: name, Records: mirror.Records, Counts: mirror.Counts, Wake: func() {}, Tell: s.Changes.Tell, Lost: mirror.Lose})
+	return nil
+}
+
+// NewCode makes the code with which a device of a name joins, or joins again.
+func (s *Service) NewCode(name string, now time.Time) (wire.JoinCode, error) {
+	if s.Joined != nil {
+		return wire.JoinCode{}, refused("this device joined %s itself; devices are added there", s.Joined.Home.Yard)
+	}
+	if !DeviceName.MatchString(name) {
+		return wire.JoinCode{}, refused("%q cannot be the name of a device; it would be letters, digits, dots and dashes, at most 63", name)
+	}
+	if slices.ContainsFunc(s.Members, func(m Member) bool { return m.Name == name }) {
+		return wire.JoinCode{}, refused("%s runs in this service; give the other device another name", name)
+	}
+	e := &s.elsewhere
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if !e.home.Listening {
+		return wire.JoinCode{}, refused("the service does not listen on the home network, so that no device can reach it; switch that on first (the page Devices, or yardtide device network ADDRESS)")
+	}
+	secret := link.NewSecret()
+	c := link.Code{Address: reachable(e.home.Address), Secret: secret, Pin: e.pin}
+	e.codes[name] = &joinCode{secret: secret[:], until: now.Add(codeLife), tries: codeTries}
+	picture, err := qr.Encode(c.String(), qr.M)
+	if err != nil {
+		return wire.JoinCode{}, fmt.Errorf("drawing the code: %w", err)
+	}
+	return wire.JoinCode{Device: name, Code: c.String(), ByHand: c.ByHand(), Fingerprint: e.pin.String(), Until: now.Add(codeLife), QR: modules(picture)}, nil
+}
+
+// quiet is how many light modules are around a QR picture (ISO/IEC 18004).
+const quiet = 4
+
+func modules(picture *qr.Code) []string {
+	rows := make([]string, 0, picture.Size+2*quiet)
+	for y := -quiet; y < picture.Size+quiet; y++ {
+		row := make([]byte, 0, picture.Size+2*quiet)
+		for x := -quiet; x < picture.Size+quiet; x++ {
+			if picture.Black(x, y) {
+				row = append(row, '#')
+			} else {
+				row = append(row, '.')
+			}
+		}
+		rows = append(rows, string(row))
+	}
+	return rows
+}
+
+// reachable is an address that another machine can use: where the service listens on all
+// of this computer's, it is one of them.
+func reachable(address string) string {
+	host, port, err := net.SplitHostPort(address)
+	if ip := net.ParseIP(host); err != nil || host != "" && (ip == nil || !ip.IsUnspecified()) {
+		return address
+	}
+	if own := ownAddress(); own != "" {
+		return net.JoinHostPort(own, port)
+	}
+	return address
+}
+
+// ownAddress is an address of this computer on a network, "" when there is none.
+func ownAddress() string {
+	all, err := net.InterfaceAddrs()
+	if err != nil {
+		return ""
+	}
+	for _, a := range all {
+		if n, is := a.(*net.IPNet); is && n.IP.To4() != nil && n.IP.IsPrivate() {
+			return n.IP.String()
+		}
+	}
+	return ""
+}
+
+// ErrNoJoin is the refusal of a device that wants to join, whatever the reason: a
+// stranger learns nothing from it.
+var ErrNoJoin = errors.New("the code is wrong, was used already, or is older than ten minutes; make a new one where the service runs")
+
+// Join lets a device in that shows the secret of a code. It may ask again with the same
+// token, as the answer may have been lost.
+func (s *Service) Join(ctx context.Context, j link.Join, now time.Time) (link.Joined, error) {
+	hash := tokenHash(j.Token)
+	name, again, err := s.elsewhere.use(j.Secret, hash, now)
+	if err != nil {
+		return link.Joined{}, err
+	}
+	answer := link.Joined{Time: time.Now(), Device: name, Yard: s.planOrEmpty().Yard}
+	if again {
+		return answer, nil
+	}
+	if _, err := age.ParseX25519Recipient(j.Recipient); err != nil || len(j.Token) < 16 {
+		return link.Joined{}, ErrNoJoin
+	}
+	m := membership{Token: hash, Recipient: j.Recipient, Joined: now.UTC()}
+	text, err := json.Marshal(m)
+	if err != nil {
+		return link.Joined{}, fmt.Errorf("keeping that %s joined: %w", name, err)
+	}
+	if err := os.MkdirAll(filepath.Dir(s.membershipFile(name)), 0o700); err != nil {
+		return link.Joined{}, fmt.Errorf("keeping that %s joined: %w", name, err)
+	}
+	if err := atomicfile.Write(s.membershipFile(name), string(text)+"\n"); err != nil {
+		return link.Joined{}, fmt.Errorf("keeping that %s joined: %w", name, err)
+	}
+	e := &s.elsewhere
+	e.mu.Lock()
+	_, known := e.mirrors[name]
+	if known { // it joined again: whoever had its name before is out
+		close(e.leaving[name])
+		e.members[name], e.leaving[name] = m, make(chan struct{})
+	}
+	e.mu.Unlock()
+	if !known {
+		if err := s.member(ctx, name, m); err != nil {
+			return link.Joined{}, err
+		}
+	}
+	s.Log.Info("a device joined", "device", name)
+	s.Changes.Tell()
+	return answer, nil
+}
+
+func tokenHash(token []byte) string {
+	sum := sha256.Sum256(token)
+	return hex.EncodeToString(sum[:])
+}
+
+// use uses a code up. A wrong secret costs every code one of its tries.
+func (e *elsewhere) use(secret []byte, token string, now time.Time) (device string, again bool, err error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for name, c := range e.codes {
+		if now.After(c.until) || c.tries <= 0 {
+			delete(e.codes, name)
+		}
+	}
+	for name, c := range e.codes {
+		if !hmac.Equal(c.secret, secret) {
+			continue
+		}
+		if c.used != "" && c.used != token {
+			break
+		}
+		again, c.used = c.used != "", token
+		return name, again, nil
+	}
+	for _, c := range e.codes {
+		c.tries--
+	}
+	return "", false, ErrNoJoin
+}
+
+// Caller finds the device that shows a token, and what is closed when it is revoked.
+func (s *Service) Caller(token []byte) (m *link.Mirror, revoked <-chan struct{}, ok bool) {
+	hash := tokenHash(token)
+	e := &s.elsewhere
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for name, one := range e.members {
+		if hmac.Equal([]byte(one.Token), []byte(hash)) {
+			return e.mirrors[name], e.leaving[name], true
+		}
+	}
+	return nil, nil, false
+}
+
+// Revoke lets a device go: it is known no more, and its streams end.
+func (s *Service) Revoke(name string) (wire.Revoked, error) {
+	e := &s.elsewhere
+	e.mu.Lock()
+	mirror, known := e.mirrors[name]
+	if !known {
+		e.mu.Unlock()
+		return wire.Revoked{}, ErrNoDevice
+	}
+	close(e.leaving[name])
+	delete(e.members, name)
+	delete(e.mirrors, name)
+	delete(e.leaving, name)
+	delete(e.codes, name)
+	e.mu.Unlock()
+	s.mu.Lock()
+	s.devices = slices.DeleteFunc(slices.Clone(s.devices), func(d Device) bool { return d == Device(mirror) })
+	s.retired = append(s.retired, mirror)
+	s.mu.Unlock()
+	s.fleet.Leave(name)
+	e.desk.Sweep(time.Now(), name)
+	if err := os.Remove(s.membershipFile(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return wire.Revoked{}, fmt.Errorf("forgetting %s: %w", name, err)
+	}
+	r := wire.Revoked{Device: name, Secrets: []string{}}
+	if part := s.planOrEmpty().PartOf(name); part != nil {
+		for dest, d := range part.Destinations {
+			if len(secretsOf(d)) > 0 {
+				r.Secrets = append(r.Secrets, dest)
+			}
+		}
+		slices.Sort(r.Secrets)
+	}
+	r.Says = name + " is known no more, and is answered no more. What it sent stays; what was only on it is not told of any longer."
+	if len(r.Secrets) > 0 {
+		r.Says += " It held the secrets of " + gate.And(r.Secrets) + ": if it may be in other hands, change them there, and give the new ones here (yardtide destination secret)."
+	}
+	s.Log.Info("a device was revoked", "device", name)
+	s.Changes.Tell()
+	return r, nil
+}
+
+// ErrNoDevice tells that no device elsewhere has a name.
+var ErrNoDevice = errors.New("no device elsewhere has this name")
+
+// PartFor is a device's part of the plan in force, with the secrets of its places sealed
+// to its key.
+func (s *Service) PartFor(name string) (link.Plan, error) {
+	e := &s.elsewhere
+	e.mu.Lock()
+	m, known := e.members[name]
+	e.mu.Unlock()
+	if !known {
+		return link.Plan{}, ErrNoDevice
+	}
+	whole := s.planOrEmpty()
+	part := whole.PartOf(name)
+	if part == nil {
+		return link.Plan{Mark: "none"}, nil
+	}
+	p := link.Plan{Text: part.Write()}
+	var secrets []link.Secret
+	for to := range part.Destinations {
+		d := whole.Destinations[to]
+		for kind, from := range secretsOf(d) {
+			secret, err := s.drivers.secrets.read(kind, from, d.Server())
+			if err != nil { // the device says that it has none
+				s.Log.Warn("a secret cannot be given to a device", "device", name, "destination", to, "err", err)
+				continue
+			}
+			secrets = append(secrets, link.Secret{Kind: string(kind), Name: to, Server: d.Server(), Secret: secret})
+		}
+	}
+	slices.SortFunc(secrets, func(a, b link.Secret) int { return strings.Compare(a.Name+a.Kind, b.Name+b.Kind) })
+	text, err := json.Marshal(secrets)
+	if err != nil {
+		return p, fmt.Errorf("sealing the secrets for %s: %w", name, err)
+	}
+	mark := hmac.New(sha256.New, []byte(m.Token)) // a mark tells nothing of the secrets
+	mark.Write([]byte(p.Text + "\x00"))
+	mark.Write(text)
+	p.Mark = hex.EncodeToString(mark.Sum(nil)[:12])
+	if p.Secrets, err = seal(text, m.Recipient); err != nil {
+		return p, fmt.Errorf("sealing the secrets for %s: %w", name, err)
+	}
+	return p, nil
+}
+
+// Desk answers what devices elsewhere ask of the others.
+func (s *Service) Desk() *link.Desk { return &s.elsewhere.desk }
+
+// KeepFree tells how much is kept free at a destination of the plan.
+func (s *Service) KeepFree(name string) (int64, bool) {
+	d, there := s.planOrEmpty().Destinations[name]
+	return int64(d.KeepFree), there
+}
+
+// Certificate is the service's, for the home network.
+func (s *Service) Certificate() tls.Certificate { return s.elsewhere.cert }
+
+// HomeNetwork tells where the service listens for devices elsewhere.
+func (s *Service) HomeNetwork() wire.HomeNetwork {
+	e := &s.elsewhere
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	h := e.home
+	if own := ownAddress(); own != "" {
+		h.Proposed = net.JoinHostPort(own, "7443")
+	}
+	return h
+}
+
+// SetHomeNetwork says where to listen for devices elsewhere; "" is nowhere. It is kept.
+func (s *Service) SetHomeNetwork(address string) error {
+	if s.Joined != nil {
+		return refused("this device joined %s itself; devices join there", s.Joined.Home.Yard)
+	}
+	if address != "" {
+		host, port, err := net.SplitHostPort(address)
+		if err != nil || port == "" {
+			return refused("%q is not an address such as 192.168.1.20:7443", address)
+		}
+		if ip := net.ParseIP(host); ip == nil {
+			return refused("%q is not an address of this computer; it would be such as 192.168.1.20:7443", address)
+		}
+	}
+	if err := atomicfile.Write(s.homeFile(), address+"\n"); err != nil {
+		return fmt.Errorf("keeping where to listen: %w", err)
+	}
+	e := &s.elsewhere
+	e.mu.Lock()
+	if e.home.Address != address {
+		e.home.Address, e.home.Problem = address, ""
+		close(e.moved)
+		e.moved = make(chan struct{})
+	}
+	e.mu.Unlock()
+	s.Changes.Tell()
+	return nil
+}
+
+// HomeAddress is where to listen, and what is closed when that changes.
+func (s *Service) HomeAddress() (address string, moved <-chan struct{}) {
+	e := &s.elsewhere
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.home.Address, e.moved
+}
+
+// Listens notes whether the service listens on the home network; problem is why not. On
+// a port of the system's choice, address tells which it is.
+func (s *Service) Listens(listening bool, address, problem string) {
+	e := &s.elsewhere
+	e.mu.Lock()
+	e.home.Listening, e.home.Problem = listening, problem
+	if listening {
+		e.home.Address = address
+	}
+	e.mu.Unlock()
+	s.Changes.Tell()
+}
+
+// sweepClaims ends what devices claimed and need no more.
+func (s *Service) sweepClaims(ctx context.Context) {
+	tick := time.NewTicker(10 * time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case now := <-tick.C:
+			s.elsewhere.desk.Sweep(now, "")
+			s.Changes.Tell() // who was heard of last when
+		}
+	}
+}

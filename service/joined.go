@@ -1,0 +1,196 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"yardtide/engine/atomicfile"
+	"yardtide/engine/link"
+	"yardtide/wire"
+)
+
+// This file runs a device whose service is elsewhere: the same service, for that one
+// device, whose plan comes over the link.
+
+// Joined is how a data directory keeps which service its device joined. It holds a secret.
+type Joined struct {
+	Home link.Home `json:"home"`
+	Mark string    `json:"mark"` // of the plan that is followed
+}
+
+func joinedFile(dir string) string { return filepath.Join(dir, "joined.json") }
+
+// ReadJoined reads it, nil when the data directory is a service's own.
+func ReadJoined(dir string) (*Joined, error) {
+	text, err := os.ReadFile(joinedFile(dir))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	j := &Joined{}
+	if err == nil {
+		err = json.Unmarshal(text, j)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading which service this device joined (%s): %w; join again with a new code", joinedFile(dir), err)
+	}
+	return j, nil
+}
+
+func (j Joined) keep(dir string) error {
+	text, err := json.Marshal(j)
+	if err == nil {
+		err = atomicfile.Write(joinedFile(dir), string(text)+"\n")
+	}
+	if err != nil {
+		return fmt.Errorf("keeping which service this device joined: %w", err)
+	}
+	return nil
+}
+
+// JoinHome joins a service by a code, for the device of a data directory, and keeps that.
+func JoinHome(ctx context.Context, dir string, c link.Code, version string) (link.Home, error) {
+	if _, err := os.Stat(filepath.Join(dir, "plans")); err == nil {
+		if j, err := ReadJoined(dir); err != nil || j == nil {
+			return link.Home{}, errors.Join(err, refused("the data directory %s is a service's own; give the device another with -data", dir))
+		}
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return link.Home{}, fmt.Errorf("making the data directory: %w", err)
+	}
+	id, err := vault{dir}.identity(true)
+	if err != nil {
+		return link.Home{}, err
+	}
+	// The answer may be lost: asked again with the same token, the same device joins.
+	joining := filepath.Join(dir, "joining")
+	token, err := hex.DecodeString(random())
+	if kept, rerr := os.ReadFile(joining); rerr == nil && len(kept) == 2*len(token) {
+		token, err = hex.DecodeString(string(kept))
+	}
+	if err == nil {
+		err = atomicfile.Write(joining, hex.EncodeToString(token))
+	}
+	if err != nil {
+		return link.Home{}, fmt.Errorf("keeping the token to join with: %w", err)
+	}
+	h, err := link.JoinBy(ctx, c, token, id.Recipient().String(), version)
+	if err != nil {
+		return h, err
+	}
+	if err := (Joined{Home: h}).keep(dir); err != nil {
+		return h, err
+	}
+	return h, os.Remove(joining)
+}
+
+// startLink makes the agent of the one device that runs here.
+func (s *Service) startLink(ctx context.Context, others *link.Others, here link.Here) error {
+	var err error
+	s.agent, err = link.NewAgent(ctx, link.AgentOptions{
+		Home: s.Joined.Home, Version: s.Version, Records: s.records[0], Others: others, Follow: s.follow, Removed: s.removed,
+		Next: s.Changes.Next, Tell: s.Changes.Tell, Log: s.Log,
+	}, here)
+	if err != nil {
+		return err
+	}
+	if s.Plan() != nil || s.Joined.Mark == "none" {
+		s.agent.Following(s.Joined.Mark)
+	}
+	return nil
+}
+
+// follow takes up the plan that the service gives, with its secrets.
+func (s *Service) follow(ctx context.Context, p link.Plan) error {
+	if len(p.Secrets) > 0 {
+		text, err := s.drivers.secrets.open(bytes.NewReader(p.Secrets))
+		if err != nil {
+			return fmt.Errorf("opening the secrets: %w", err)
+		}
+		var secrets []link.Secret
+		if err := json.Unmarshal([]byte(text), &secrets); err != nil {
+			return errors.New("what was sealed are no secrets") // the reader's words may hold some of it
+		}
+		for _, one := range secrets {
+			if !DeviceName.MatchString(one.Name) || one.Kind != string(password) && one.Kind != string(key) {
+				return fmt.Errorf("a secret is of no destination")
+			}
+			if err := s.drivers.secrets.put(secretKind(one.Kind), one.Name, one.Server, one.Secret); err != nil {
+				return err
+			}
+		}
+	}
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	if now, _ := s.PlanText(); p.Text != "" && p.Text != now {
+		if _, err := s.apply(ctx, "the plan of "+s.Joined.Home.Yard, p.Text, wire.PlanByLink); err != nil {
+			return err
+		}
+	} else if p.Text != "" { // only secrets changed
+		s.drivers.forget()
+		for to := range s.planOrEmpty().Destinations {
+			s.devices[0].TryAgain(to)
+		}
+	}
+	s.Joined.Mark = p.Mark
+	return s.Joined.keep(s.Dir)
+}
+
+// removed stops a device that was revoked: it sends nothing any more.
+func (s *Service) removed() {
+	s.Log.Warn("this device was revoked; it sends nothing any more", "yard", s.Joined.Home.Yard)
+	if err := s.devices[0].Pause(context.Background(), time.Time{}); err != nil {
+		s.Log.Error("the device could not be paused", "err", err)
+	}
+	s.Changes.Tell()
+}
+
+// sendsTo lists the destinations that the device here sends to, and how much is kept free
+// at each.
+func (s *Service) sendsTo() map[string]int64 {
+	p, list := s.planOrEmpty(), map[string]int64{}
+	for name, d := range p.Destinations {
+		if p.SendsTo(s.Members[0].Name, name) {
+			list[name] = int64(d.KeepFree)
+		}
+	}
+	return list
+}
+
+// home tells how the device and its service stand; nil where the service is here.
+func (s *Service) home() *wire.Home {
+	if s.agent == nil {
+		return nil
+	}
+	st := s.agent.State()
+	h := &wire.Home{Yard: s.Joined.Home.Yard, Address: st.Address, Heard: st.Heard, Problem: st.Failed}
+	if ahead := st.Ahead; ahead > 2*time.Minute || ahead < -2*time.Minute {
+		h.Behind = int64(ahead / time.Second)
+	}
+	switch {
+	case st.Removed:
+		h.Says = "This device was revoked: it sends nothing any more. To take it in again, join with a new code."
+	case st.Heard.IsZero():
+		h.Says = "The service of " + h.Yard + " was not heard of yet."
+	case st.Failed != "":
+		h.Says = "The service of " + h.Yard + " was last heard of at " + st.Heard.Format("15:04 on 2 January") + "; this device goes on by the plan that it has."
+	default:
+		h.Says = "In touch with the service of " + h.Yard + "."
+	}
+	return h
+}
+
+// elsewherePlan is the refusal to change a plan that is another service's.
+func (s *Service) elsewherePlan() error {
+	if s.Joined == nil {
+		return nil
+	}
+	return refused("the plan of this device is that of %s, at %s: change it there", s.Joined.Home.Yard, s.Joined.Home.Address)
+}
