@@ -16,15 +16,15 @@ demo: bin/yardtide ## run the demo yard; Ctrl-C ends it (its bucket is a folder 
 
 test: bin/yardtide bin/versitygw ## every test, the Go ones under the race detector
 	$(NPM) run --silent test
-	./packages.sh chromium apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server iproute2 ffmpeg dbus-daemon
+	./packages.sh chromium apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server iproute2 ffmpeg dbus-daemon python3-dbusmock
 	CGO_ENABLED=1 go test -race -timeout 20m ./...
 
 check: console/node_modules/.package-lock.json types ## formatting, vet, staticcheck, eslint, types, generated files up to date
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "gofmt would change:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
-	GOOS=darwin $(GO) build -o /dev/null ./cmd/yardtide
-	GOOS=windows $(GO) build -o /dev/null ./cmd/yardtide
+	@for system in linux/arm64 linux/arm android/arm64 darwin/arm64 windows/amd64; do \
+	  GOARM=7 GOOS=$${system%/*} GOARCH=$${system#*/} $(GO) build -o /dev/null ./cmd/yardtide || exit 1; done
 	$(NPM) run --silent format
 	$(NPM) run --silent lint
 	$(NPM) run --silent typecheck

@@ -39,6 +39,7 @@ set changes how fast one may send in all, and the zone in which its hours are me
 			var edit wire.DeviceEdit
 			fs.Func("limit", "set: how fast it may `send` in all; empty for no bound", func(s string) error { edit.Limit = &s; return nil })
 			fs.Func("timezone", "set: the `zone` of its hours; empty for the yard's", func(s string) error { edit.Timezone = &s; return nil })
+			fs.Func("person", "set: whose it `is`; empty for nobody's in particular", func(s string) error { edit.Person = &s; return nil })
 			fs.BoolVar(&edit.Try, "try", false, "set: only tell what it would change")
 			var here runsHere
 			here.flags(fs)
@@ -57,8 +58,8 @@ set changes how fast one may send in all, and the zone in which its hours are me
 						if len(args) != 1 {
 							return wrongUse("say set and the name of a device")
 						}
-						if edit.Limit == nil && edit.Timezone == nil {
-							return wrongUse("say what to change: -limit or -timezone")
+						if edit.Limit == nil && edit.Timezone == nil && edit.Person == nil {
+							return wrongUse("say what to change: -limit, -timezone or -person")
 						}
 						edit.Device = args[0]
 						done, err := c.EditDevice(ctx, edit)

@@ -175,7 +175,7 @@ func (h runsHere) run(ctx context.Context, e env, args []string) error {
 	if err != nil {
 		return fmt.Errorf("finding the root: %w", err)
 	}
-	var senses sensor.Sensor = sensor.Linux{}
+	var senses sensor.Sensor = sensor.System()
 	if h.conditions != "" {
 		senses = sensor.File{Name: h.conditions}
 	}

@@ -67,6 +67,10 @@ with -try it only tells. The plan's text keeps its comments and its order: see y
 			yesNo("metered", "yes or no: over Wi-Fi and cable `also` where it is metered", &metered)
 			yesNo("roaming", "yes or no: over cellular `also` while roaming", &roaming)
 			yesNo("idle", "yes or no: only while `nobody` uses the device", &edit.Idle)
+			fs.Func("unused-for", "only when `nobody` used the device for so long, such as \"10 min\"; empty for any", text(&edit.Unused))
+			fs.Func("rest", "only when it has been on charge and unused for so `long`, such as \"30 min\"; empty for any", text(&edit.Rest))
+			fs.Func("screen", "`off`: only while the screen is dark; empty for any", text(&edit.Screen))
+			fs.Func("battery-saver", "`off`: not while the system saves battery; empty for any", text(&edit.Saver))
 			yesNo("store-each", "yes or no: store `equal` files from several places each", &edit.StoreEach)
 			fs.StringVar(&edit.Device, "device", "", "change only what this `device` has otherwise: -over, -allowance, -power, -hours, -idle; any sets the rule's aside, empty leaves it")
 			fs.BoolVar(&edit.Reset, "as-it-is", false, "with -device: it follows the rule as it is")
@@ -82,8 +86,8 @@ with -try it only tells. The plan's text keeps its comments and its order: see y
 					return wrongUse("say list, or show, set, add or remove and the name of a rule")
 				case args[0] == "add" && (edit.Take == nil || edit.To == nil):
 					return wrongUse("say what it takes and where it goes: -take and -to")
-				case args[0] == "set" && edit.Idle == nil && edit.StoreEach == nil && !edit.Reset && over == nil && allowance == nil && metered == nil && roaming == nil && edit.Take == nil && edit.To == nil && edit.Larger == nil && edit.Longer == nil && edit.Power == nil && edit.Hours == nil && edit.Order == nil:
-					return wrongUse("say what to change: -take, -to, -over, -allowance, -metered, -roaming, -larger-than, -longer-than, -power, -hours, -idle, -store-each or -order")
+				case args[0] == "set" && edit.Idle == nil && edit.Unused == nil && edit.Rest == nil && edit.Screen == nil && edit.Saver == nil && edit.StoreEach == nil && !edit.Reset && over == nil && allowance == nil && metered == nil && roaming == nil && edit.Take == nil && edit.To == nil && edit.Larger == nil && edit.Longer == nil && edit.Power == nil && edit.Hours == nil && edit.Order == nil:
+					return wrongUse("say what to change: -take, -to, -over, -allowance, -metered, -roaming, -larger-than, -longer-than, -power, -hours, -idle, -unused-for, -rest, -screen, -battery-saver, -store-each or -order")
 				}
 				if edit.Reset && edit.Device == "" || edit.Device != "" && (edit.Take != nil || edit.To != nil || edit.Larger != nil || edit.Longer != nil || edit.Order != nil || edit.StoreEach != nil || args[0] != "set") {
 					return wrongUse("with -device only -over, -allowance, -metered, -roaming, -power, -hours, -idle and -as-it-is can be set")

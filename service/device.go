@@ -30,6 +30,8 @@ type Device interface {
 	Find(ctx context.Context, text string, limit int) ([]wire.Item, error)
 	Story(ctx context.Context, key string) (wire.Story, error)
 	Face(ctx context.Context, key string) ([]byte, error)
+	// Day tells what it sensed and sent in the day of an instant.
+	Day(ctx context.Context, in time.Time) (wire.DeviceDay, error)
 
 	// Usual lists the folders in which people mostly keep their things; Look looks at
 	// one, and tells what it found so far; PictureAt shows a picture of it.

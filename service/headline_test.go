@@ -51,7 +51,7 @@ func TestANeedIsToldOnceAndTheGravestFirst(t *testing.T) {
 		says, mends = append(says, n.Says), append(mends, n.Mends)
 	}
 	assert.Equal(t, []string{
-		"Yard Tide cannot keep its records.", "slate is silent: nothing here runs it, and what is new on it is not seen.",
+		"Yard Tide cannot keep its records.", "slate is in the plan, and nothing runs it: what is new on it is not seen.",
 		"/card: The folder is not there.", "/card: The folder is not there.", "/card: The folder is not there.", "/card: 2 more problems like these.",
 		"locker: The storage is full.", "shed: It is another place.", "loft has no room left.", "2 pictures and clips of phone are stuck.",
 	}, says)

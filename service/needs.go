@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"yardtide/core/gate"
 	"yardtide/core/queue"
@@ -37,7 +38,24 @@ func needs(y wire.Yard) []wire.Need {
 		}
 	}
 	for _, name := range y.Absent {
-		add(wire.Need{Says: name + " is silent: nothing here runs it, and what is new on it is not seen.", Device: name})
+		add(wire.Need{Says: name + " is in the plan, and nothing runs it: what is new on it is not seen.", Todo: "Let it join: on the page Devices, or with yardtide device add " + name + ".", Device: name})
+	}
+	for _, d := range y.Devices {
+		if l := d.Link; l != nil {
+			if l.Silent {
+				add(wire.Need{Says: d.Name + " is silent. " + l.Says, Todo: "Look whether it is on, and whether Yard Tide runs there.", Device: d.Name})
+			}
+			if l.Ahead != 0 {
+				way, by := "ahead of", time.Duration(l.Ahead)*time.Second
+				if by < 0 {
+					way, by = "behind", -by
+				}
+				add(wire.Need{Says: fmt.Sprintf("The clock of %s is %s %s this one's: its hours and allowances are decided by it.", d.Name, by, way), Todo: "Set it right.", Device: d.Name})
+			}
+		}
+		if d.Link != nil && d.Stops.N > 2 {
+			add(wire.Need{Says: fmt.Sprintf("Yard Tide was stopped from outside on %s %d times in seven days, last at %s.", d.Name, d.Stops.N, d.Stops.Last.Format("15:04 on 2 January")), Todo: "Let its system run it in the background, and leave it out of battery saving (docs/devices.md).", Device: d.Name})
+		}
 	}
 	for _, d := range y.Devices {
 		for _, src := range d.Sources {

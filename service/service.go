@@ -155,7 +155,9 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 			return nil, err
 		}
 		s.devices = append(s.devices, d)
-		d.SetPlan(s.planOrEmpty())
+		if p := s.planOrEmpty(); asks == nil || s.Plan() != nil { // without one yet, a device that joined changes nothing
+			d.SetPlan(p)
+		}
 		if asks != nil {
 			return s, s.startLink(ctx, asks, d)
 		}
@@ -316,6 +318,9 @@ func (s *Service) Device(name string) (Device, bool) {
 	}
 	return all[i], true
 }
+
+// ZoneOf is the time zone of a device.
+func (s *Service) ZoneOf(device string) *time.Location { return s.planOrEmpty().Zone(device) }
 
 // Retry takes up again what is stuck on a device, the items named or all, and asks
 // every destination for its space anew.

@@ -147,7 +147,7 @@ func (s *Service) Rules() []wire.PlanRule {
 	for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
 		r := p.Rules[name]
 		one := wire.PlanRule{Name: name, Says: sentences.Rule(r), Follows: []wire.PlanSource{}, Take: r.Take, To: r.To,
-			Own: ownOf(p, name), Idle: r.Gates.Idle == plan.MustBeIdle, StoreEach: r.StoreEach, Lanes: ruleLanes(r.Lanes), Larger: r.LargerThan.String(), Longer: r.LongerThan.String(), Power: r.Gates.Power.String(), Hours: r.Gates.Hours.String(), Order: cmp.Or(r.Order, plan.NewestFirst)}
+			Own: ownOf(p, name), Idle: r.Gates.Idle == plan.MustBeIdle, Unused: r.Gates.Unused.String(), Rest: r.Gates.Rest.String(), Screen: string(r.Gates.Screen), Saver: string(r.Gates.Saver), StoreEach: r.StoreEach, Lanes: ruleLanes(r.Lanes), Larger: r.LargerThan.String(), Longer: r.LongerThan.String(), Power: r.Gates.Power.String(), Hours: r.Gates.Hours.String(), Order: cmp.Or(r.Order, plan.NewestFirst)}
 		for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
 			for _, source := range p.Devices[device].Sources {
 				if slices.Contains(source.Rules, name) {
@@ -221,7 +221,8 @@ func overrideOf(e wire.RuleEdit, lanes []plan.Lane) (c plan.OverrideChange) {
 func ruleLanes(lanes []plan.Lane) []wire.RuleLane {
 	list := make([]wire.RuleLane, len(lanes))
 	for i, l := range lanes {
-		list[i] = wire.RuleLane{Over: l.Over, Take: append([]media.Kind{}, l.Take...), Allowance: l.Allowance.String(), Metered: l.Metered, Roaming: l.Roaming}
+		list[i] = wire.RuleLane{Over: l.Over, Take: append([]media.Kind{}, l.Take...), Allowance: l.Allowance.String(), Metered: l.Metered, Roaming: l.Roaming,
+			RoamingAllowance: l.RoamingAllowance.String(), MeteredWiFi: l.MeteredWiFi, Named: l.Named, NotNamed: l.NotNamed, HomeOnly: l.HomeOnly}
 	}
 	return list
 }
@@ -229,12 +230,17 @@ func ruleLanes(lanes []plan.Lane) []wire.RuleLane {
 // lanesOf reads lanes as a form or a command has them; nil stays nil.
 func lanesOf(list []wire.RuleLane) (lanes []plan.Lane, err error) {
 	for _, l := range list {
-		one := plan.Lane{Over: l.Over, Metered: l.Metered, Roaming: l.Roaming}
+		one := plan.Lane{Over: l.Over, Metered: l.Metered, Roaming: l.Roaming, MeteredWiFi: l.MeteredWiFi, Named: l.Named, NotNamed: l.NotNamed, HomeOnly: l.HomeOnly}
 		if len(l.Take) > 0 {
 			one.Take = l.Take
 		}
 		if l.Allowance != "" {
 			if one.Allowance, err = plan.ParseAllowance(l.Allowance); err != nil {
+				return nil, plan.EditError{Says: err.Error()}
+			}
+		}
+		if l.RoamingAllowance != "" {
+			if one.RoamingAllowance, err = plan.ParseAllowance(l.RoamingAllowance); err != nil {
 				return nil, plan.EditError{Says: err.Error()}
 			}
 		}
@@ -283,7 +289,7 @@ func sourceOf(e wire.SourceEdit) (s plan.Source, err error) {
 // EditDevice changes a device of the plan.
 func (s *Service) EditDevice(ctx context.Context, e wire.DeviceEdit) (wire.PlanEdited, error) {
 	return s.editBy(ctx, e.Try, func(before string) (string, error) {
-		return plan.WithDevice(before, e.Device, plan.DeviceChange{Timezone: e.Timezone, Limit: e.Limit})
+		return plan.WithDevice(before, e.Device, plan.DeviceChange{Timezone: e.Timezone, Limit: e.Limit, Person: e.Person})
 	})
 }
 
@@ -291,7 +297,7 @@ func (s *Service) EditDevice(ctx context.Context, e wire.DeviceEdit) (wire.PlanE
 func (s *Service) PlanDevices() []wire.PlanDevice {
 	p, list := s.planOrEmpty(), []wire.PlanDevice{}
 	for _, name := range slices.Sorted(maps.Keys(p.Devices)) {
-		list = append(list, wire.PlanDevice{Device: name, Timezone: p.Devices[name].Timezone, Limit: p.Devices[name].Limit.String()})
+		list = append(list, wire.PlanDevice{Device: name, Timezone: p.Devices[name].Timezone, Limit: p.Devices[name].Limit.String(), Person: p.Devices[name].Person})
 	}
 	return list
 }
@@ -333,7 +339,7 @@ func (s *Service) EditRule(ctx context.Context, e wire.RuleEdit) (wire.PlanEdite
 			}
 			e.Take, e.To, lanes = nil, nil, nil // the rest is set as of one that is there
 		}
-		return plan.WithRule(before, e.Rule, plan.RuleChange{Lanes: lanes, Idle: e.Idle, StoreEach: e.StoreEach, Take: e.Take, Larger: e.Larger, Longer: e.Longer, To: e.To, Power: e.Power, Hours: e.Hours, Order: e.Order})
+		return plan.WithRule(before, e.Rule, plan.RuleChange{Lanes: lanes, Idle: e.Idle, Unused: e.Unused, Rest: e.Rest, Screen: e.Screen, Saver: e.Saver, StoreEach: e.StoreEach, Take: e.Take, Larger: e.Larger, Longer: e.Longer, To: e.To, Power: e.Power, Hours: e.Hours, Order: e.Order})
 	})
 }
 

@@ -68,6 +68,10 @@ type PlanRule struct {
 	Order     plan.Order   `json:"order" enum:"newest,oldest,smallest"`
 	Lanes     []RuleLane   `json:"lanes" doc:"The first open one is used"`
 	Idle      bool         `json:"idle" doc:"Only while nobody uses the device"`
+	Unused    string       `json:"unused" doc:"Only when nobody used the device for so long, such as 10 min; empty for any"`
+	Rest      string       `json:"rest" doc:"Only when it has been on charge and unused for so long, such as 30 min; empty for any"`
+	Screen    string       `json:"screen" doc:"off: only while the screen is dark; empty for any"`
+	Saver     string       `json:"saver" doc:"off: not while the system saves battery; empty for any"`
 	StoreEach bool         `json:"storeEach" doc:"Equal files from several places are stored each"`
 	Own       []RuleOwn    `json:"own" doc:"What devices have otherwise"`
 }
@@ -88,6 +92,12 @@ type RuleLane struct {
 	Allowance string       `json:"allowance" doc:"As the plan has it, such as 45 MB per day; empty for no bound"`
 	Metered   bool         `json:"metered" doc:"Also where it is metered; cellular always counts so"`
 	Roaming   bool         `json:"roaming" doc:"Also while roaming"`
+	// Of a lane over cellular, and of one over Wi-Fi.
+	RoamingAllowance string   `json:"roamingAllowance,omitempty" doc:"While roaming no more than this; as the plan has it, empty for what the allowance says"`
+	MeteredWiFi      bool     `json:"meteredWifi,omitempty" doc:"Also over a metered Wi-Fi, which spends the same allowance"`
+	Named            []string `json:"named,omitempty" doc:"Only on the Wi-Fi networks of these names"`
+	NotNamed         []string `json:"notNamed,omitempty" doc:"Not on these"`
+	HomeOnly         bool     `json:"homeOnly,omitempty" doc:"Only on the plan's home networks"`
 }
 
 // PlanSource is a folder of a device.
@@ -132,12 +142,14 @@ type PlanDevice struct {
 	Device   string `json:"device"`
 	Timezone string `json:"timezone" doc:"Its own, empty for the yard's"`
 	Limit    string `json:"limit" doc:"How fast it may send, as the plan has it; empty for no bound"`
+	Person   string `json:"person" doc:"Whose it is, empty for nobody's in particular"`
 }
 
 // DeviceEdit changes a device of the plan; what is left out stays as it is.
 type DeviceEdit struct {
 	Device   string  `json:"device"`
 	Timezone *string `json:"timezone,omitempty" doc:"Such as Europe/Lisbon; empty for the yard's"`
+	Person   *string `json:"person,omitempty" doc:"Whose it is, of the people of the plan; empty for nobody's in particular"`
 	Limit    *string `json:"limit,omitempty" doc:"Such as 2 MB/s, or 1 MB/s at 08:00-22:00; 5 MB/s; empty for no bound"`
 	Try      bool    `json:"try,omitempty" doc:"Only tell what it would change"`
 }
@@ -155,6 +167,10 @@ type RuleEdit struct {
 	Order     *plan.Order  `json:"order,omitempty" enum:"newest,oldest,smallest"`
 	Lanes     []RuleLane   `json:"lanes,omitempty" doc:"All of them; one that stays over its network keeps its gates"`
 	Idle      *bool        `json:"idle,omitempty" doc:"Only while nobody uses the device"`
+	Unused    *string      `json:"unused,omitempty" doc:"Only when nobody used the device for so long, such as 10 min; empty for any"`
+	Rest      *string      `json:"rest,omitempty" doc:"Only when it has been on charge and unused for so long, such as 30 min; empty for any"`
+	Screen    *string      `json:"screen,omitempty" doc:"off: only while the screen is dark; empty for any"`
+	Saver     *string      `json:"saver,omitempty" doc:"off: not while the system saves battery; empty for any"`
 	StoreEach *bool        `json:"storeEach,omitempty" doc:"Store equal files from several places each"`
 	Device    string       `json:"device,omitempty" doc:"Change what this device has otherwise than the rule says: its lanes, power, hours and idle"`
 	Reset     bool         `json:"reset,omitempty" doc:"The device follows the rule as it is"`

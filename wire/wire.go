@@ -104,7 +104,16 @@ type Device struct {
 	Lanes      []Lane                 `json:"lanes"`
 	Sources    []Source               `json:"sources"`
 	Problem    string                 `json:"problem" doc:"Why the device cannot work, empty when it can"`
+	Stops      Stops                  `json:"stops" doc:"How often its program was stopped from outside in the last seven days"`
+	Person     string                 `json:"person" doc:"Whose it is, empty for nobody's in particular"`
 	Link       *DeviceLink            `json:"link,omitempty" doc:"Of a device elsewhere: all of this is as it was told last"`
+}
+
+// Stops is how often a device's program was stopped from outside: by its system, to save
+// battery, or as the device went off.
+type Stops struct {
+	N    int       `json:"n"`
+	Last time.Time `json:"last,omitzero"`
 }
 
 // DeviceLink is how a device elsewhere and its service stand.
@@ -115,6 +124,7 @@ type DeviceLink struct {
 	Ahead     int64     `json:"ahead" doc:"Seconds by which the device's clock is ahead of the service's, 0 within two minutes"`
 	Version   string    `json:"version" doc:"Of its program"`
 	Follows   bool      `json:"follows" doc:"It follows the plan in force"`
+	Silent    bool      `json:"silent" doc:"It was not heard of for longer than the plan says"`
 	Telling   bool      `json:"telling" doc:"It is telling everything anew: what is shown may be older"`
 	Reached   []Reached `json:"reached" doc:"The places that it sends to, as seen from there"`
 }

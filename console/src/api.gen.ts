@@ -158,6 +158,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{device}/day": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a device sensed and sent in a day */
+        get: operations["device-day"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{device}/folders": {
         parameters: {
             query?: never;
@@ -840,12 +857,16 @@ export interface components {
              * @enum {string}
              */
             charging: "unknown" | "yes" | "no";
+            /** @description The device cannot tell its network, and the plan takes it for a Wi-Fi */
+            guessed?: boolean;
             /** @enum {string} */
             metered: "unknown" | "yes" | "no";
             /** Format: date-time */
             meteredSince?: string;
             /** @enum {string} */
             network: "unknown" | "none" | "wifi" | "wired" | "cellular";
+            /** @description Who told of the network, absent for nobody */
+            networkFrom?: string;
             /** @description Of the Wi-Fi, where the device tells */
             networkName?: string;
             /**
@@ -853,6 +874,8 @@ export interface components {
              * @description Since when it is on this network
              */
             networkSince?: string;
+            /** @description Who told of the power, absent for nobody */
+            powerFrom?: string;
             /**
              * Format: date-time
              * @description Since when it charges, or does not
@@ -862,8 +885,24 @@ export interface components {
             roaming: "unknown" | "yes" | "no";
             /** Format: date-time */
             roamingSince?: string;
+            /**
+             * @description Whether the system saves battery; absent is unknown
+             * @enum {string}
+             */
+            saver?: "unknown" | "yes" | "no";
+            /** Format: date-time */
+            saverSince?: string;
+            /**
+             * @description Whether the screen is on; absent is unknown
+             * @enum {string}
+             */
+            screen?: "unknown" | "yes" | "no";
+            /** Format: date-time */
+            screenSince?: string;
             /** @enum {string} */
             use: "unknown" | "in use" | "idle";
+            /** @description Who told of its use, absent for nobody */
+            useFrom?: string;
             /** Format: date-time */
             useSince?: string;
         };
@@ -917,6 +956,38 @@ export interface components {
         Count: {
             /** Format: int64 */
             n: number;
+        };
+        DayRun: {
+            /** Format: date-time */
+            from: string;
+            /** @description It was stopped from outside: by its system, or as the device went off */
+            stopped: boolean;
+            /** Format: date-time */
+            to: string;
+        };
+        DaySafe: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            n: number;
+        };
+        DaySensed: {
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            charging: "unknown" | "yes" | "no";
+            /** @enum {string} */
+            metered: "unknown" | "yes" | "no";
+            /** @enum {string} */
+            network: "unknown" | "none" | "wifi" | "wired" | "cellular";
+            /** @description Of the Wi-Fi, where the device told */
+            networkName: string;
+            /** @enum {string} */
+            roaming: "unknown" | "yes" | "no";
+            /** @enum {string} */
+            use: "unknown" | "in use" | "idle";
         };
         Destination: {
             address?: string;
@@ -995,6 +1066,8 @@ export interface components {
             /** @description Items that are not safe, and lie proven at one place at least */
             partly: components["schemas"]["Amount"];
             pause: components["schemas"]["PauseState"];
+            /** @description Whose it is, empty for nobody's in particular */
+            person: string;
             /** @description Why the device cannot work, empty when it can */
             problem: string;
             sends: components["schemas"]["Send"][];
@@ -1003,11 +1076,34 @@ export interface components {
             states: {
                 [key: string]: components["schemas"]["Amount"];
             };
+            /** @description How often its program was stopped from outside in the last seven days */
+            stops: components["schemas"]["Stops"];
+        };
+        DeviceDay: {
+            device: string;
+            /**
+             * Format: date-time
+             * @description The day's first instant
+             */
+            from: string;
+            /** @description When the device's program ran */
+            runs: components["schemas"]["DayRun"][];
+            /** @description What became safe, by quarters of an hour */
+            safe: components["schemas"]["DaySafe"][];
+            /** @description Each from its time on, until the next */
+            senses: components["schemas"]["DaySensed"][];
+            /**
+             * Format: date-time
+             * @description The next day's
+             */
+            to: string;
         };
         DeviceEdit: {
             device: string;
             /** @description Such as 2 MB/s, or 1 MB/s at 08:00-22:00; 5 MB/s; empty for no bound */
             limit?: string;
+            /** @description Whose it is, of the people of the plan; empty for nobody's in particular */
+            person?: string;
             /** @description Such as Europe/Lisbon; empty for the yard's */
             timezone?: string;
             /** @description Only tell what it would change */
@@ -1032,6 +1128,8 @@ export interface components {
             reached: components["schemas"]["Reached"][];
             /** @description How the link stands, as a sentence */
             says: string;
+            /** @description It was not heard of for longer than the plan says */
+            silent: boolean;
             /** @description It is telling everything anew: what is shown may be older */
             telling: boolean;
             /** @description Of its program */
@@ -1107,7 +1205,7 @@ export interface components {
         };
         Hold: {
             /** @enum {string} */
-            gate: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place";
+            gate: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place" | "front";
             /** @description It does not mend itself: the keeper must do something */
             needsYou: boolean;
             /**
@@ -1128,7 +1226,7 @@ export interface components {
             /** @description On which the items are */
             devices: string[];
             /** @enum {string} */
-            gate: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place";
+            gate: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place" | "front";
             /** @description Of the items */
             kinds: string[];
             /** Format: int64 */
@@ -1450,6 +1548,8 @@ export interface components {
             device: string;
             /** @description How fast it may send, as the plan has it; empty for no bound */
             limit: string;
+            /** @description Whose it is, empty for nobody's in particular */
+            person: string;
             /** @description Its own, empty for the yard's */
             timezone: string;
         };
@@ -1532,11 +1632,19 @@ export interface components {
             own: components["schemas"]["RuleOwn"][];
             /** @description As the plan has it, empty for any */
             power: string;
+            /** @description Only when it has been on charge and unused for so long, such as 30 min; empty for any */
+            rest: string;
+            /** @description off: not while the system saves battery; empty for any */
+            saver: string;
             says: string;
+            /** @description off: only while the screen is dark; empty for any */
+            screen: string;
             /** @description Equal files from several places are stored each */
             storeEach: boolean;
             take: ("photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other")[];
             to: string[];
+            /** @description Only when nobody used the device for so long, such as 10 min; empty for any */
+            unused: string;
         };
         PlanSource: {
             device: string;
@@ -1679,7 +1787,13 @@ export interface components {
             remove?: boolean;
             /** @description The device follows the rule as it is */
             reset?: boolean;
+            /** @description Only when it has been on charge and unused for so long, such as 30 min; empty for any */
+            rest?: string;
             rule: string;
+            /** @description off: not while the system saves battery; empty for any */
+            saver?: string;
+            /** @description off: only while the screen is dark; empty for any */
+            screen?: string;
             /** @description Store equal files from several places each */
             storeEach?: boolean;
             /** @description The kinds that it takes */
@@ -1688,16 +1802,28 @@ export interface components {
             to?: string[];
             /** @description Only tell what it would change */
             try?: boolean;
+            /** @description Only when nobody used the device for so long, such as 10 min; empty for any */
+            unused?: string;
         };
         RuleLane: {
             /** @description As the plan has it, such as 45 MB per day; empty for no bound */
             allowance: string;
+            /** @description Only on the plan's home networks */
+            homeOnly?: boolean;
             /** @description Also where it is metered; cellular always counts so */
             metered: boolean;
+            /** @description Also over a metered Wi-Fi, which spends the same allowance */
+            meteredWifi?: boolean;
+            /** @description Only on the Wi-Fi networks of these names */
+            named?: string[];
+            /** @description Not on these */
+            notNamed?: string[];
             /** @enum {string} */
             over: "wifi" | "wired" | "cellular";
             /** @description Also while roaming */
             roaming: boolean;
+            /** @description While roaming no more than this; as the plan has it, empty for what the allowance says */
+            roamingAllowance?: string;
             /** @description Only these kinds; empty for all that the rule takes */
             take: ("photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other")[];
         };
@@ -1966,6 +2092,12 @@ export interface components {
              * @description Bytes, -1 when the storage does not tell
              */
             used: number;
+        };
+        Stops: {
+            /** Format: date-time */
+            last?: string;
+            /** Format: int64 */
+            n: number;
         };
         Story: {
             /** @description What sending it now would take */
@@ -2952,6 +3084,94 @@ export interface operations {
             };
         };
     };
+    "device-day": {
+        parameters: {
+            query?: {
+                /** @description Such as 2026-11-25; today when left out */
+                day?: string;
+            };
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceDay"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "usual-folders": {
         parameters: {
             query?: never;
@@ -3406,7 +3626,7 @@ export interface operations {
                 state?: "waiting" | "preparing" | "sending" | "proving" | "safe" | "stuck" | "skipped";
                 kind?: "photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other";
                 /** @description Items of which this gate holds a copy */
-                hold?: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place";
+                hold?: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place" | "front";
                 /** @description Items of which a copy is there, or goes there */
                 destination?: string;
                 /** @description The cursor of the page before */
@@ -6428,16 +6648,23 @@ type ReadonlyArray<T> = [
 ] ? Readonly<Exclude<T, undefined>> : Readonly<Exclude<T, undefined>[]>;
 export const pathsApiV1ItemsGetParametersQueryStateValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
 export const pathsApiV1ItemsGetParametersQueryKindValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["kind"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
-export const pathsApiV1ItemsGetParametersQueryHoldValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["hold"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place"];
+export const pathsApiV1ItemsGetParametersQueryHoldValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["hold"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front"];
 export const conditionsChargingValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["charging"]> = ["unknown", "yes", "no"];
 export const conditionsMeteredValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["metered"]> = ["unknown", "yes", "no"];
 export const conditionsNetworkValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["network"]> = ["unknown", "none", "wifi", "wired", "cellular"];
 export const conditionsRoamingValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["roaming"]> = ["unknown", "yes", "no"];
+export const conditionsSaverValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["saver"]> = ["unknown", "yes", "no"];
+export const conditionsScreenValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["screen"]> = ["unknown", "yes", "no"];
 export const conditionsUseValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["use"]> = ["unknown", "in use", "idle"];
 export const copyStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Copy"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
+export const daySensedChargingValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DaySensed"]["charging"]> = ["unknown", "yes", "no"];
+export const daySensedMeteredValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DaySensed"]["metered"]> = ["unknown", "yes", "no"];
+export const daySensedNetworkValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DaySensed"]["network"]> = ["unknown", "none", "wifi", "wired", "cellular"];
+export const daySensedRoamingValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DaySensed"]["roaming"]> = ["unknown", "yes", "no"];
+export const daySensedUseValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DaySensed"]["use"]> = ["unknown", "in use", "idle"];
 export const deviceModemValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Device"]["modem"]> = ["unknown", "yes", "no"];
-export const holdGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Hold"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place"];
-export const holdGroupGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["HoldGroup"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place"];
+export const holdGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Hold"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front"];
+export const holdGroupGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["HoldGroup"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front"];
 export const itemStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
 export const itemTakenFromValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["takenFrom"]> = ["header", "header-nz", "file"];
 export const jobKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["kind"]> = ["trial", "adoption", "proofs", "look"];

@@ -40,6 +40,8 @@ export type SourceEdit = Schemas["SourceEdit"];
 export type PlanVersion = Schemas["PlanVersion"];
 export type Job = Schemas["Job"];
 export type Conditions = Schemas["Conditions"];
+export type JoinCode = Schemas["JoinCode"];
+export type DeviceDay = Schemas["DeviceDay"];
 export type Phone = Schemas["Phone"];
 
 // The type tells the service that no form of another site asks: it is sent with

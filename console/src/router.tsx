@@ -1,6 +1,7 @@
 import { createRootRoute, createRoute, createRouter } from "@tanstack/react-router";
 import { Frame, NotFound } from "./parts/Frame";
 import { DestinationsPage } from "./destinations/DestinationsPage";
+import { DevicesPage } from "./devices/DevicesPage";
 import { NowPage } from "./now/NowPage";
 import { PlanPage } from "./plan/PlanPage";
 import { QueuePage } from "./queue/QueuePage";
@@ -21,10 +22,13 @@ const destinations = createRoute({
   component: DestinationsPage,
 });
 
+const devices = createRoute({ getParentRoute: () => root, path: "/devices", component: DevicesPage });
 const setup = createRoute({ getParentRoute: () => root, path: "/setup", component: SetupPage });
 const plan = createRoute({ getParentRoute: () => root, path: "/plan", component: PlanPage });
 
-export const router = createRouter({ routeTree: root.addChildren([now, queue, destinations, plan, setup]) });
+export const router = createRouter({
+  routeTree: root.addChildren([now, queue, devices, destinations, plan, setup]),
+});
 
 declare module "@tanstack/react-router" {
   interface Register {

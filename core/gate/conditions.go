@@ -48,12 +48,21 @@ type Conditions struct {
 	Charging    Known        `json:"charging" enum:"unknown,yes,no" doc:"On mains power or charging"`
 	Battery     int          `json:"battery" minimum:"-1" maximum:"100" doc:"Percent, -1 when the device has no battery or cannot tell"`
 	Use         Use          `json:"use" enum:"unknown,in use,idle"`
+	Screen      Known        `json:"screen,omitempty" enum:"unknown,yes,no" doc:"Whether the screen is on; absent is unknown"`
+	Saver       Known        `json:"saver,omitempty" enum:"unknown,yes,no" doc:"Whether the system saves battery; absent is unknown"`
+	Guessed     bool         `json:"guessed,omitempty" doc:"The device cannot tell its network, and the plan takes it for a Wi-Fi"`
+
+	NetworkFrom string `json:"networkFrom,omitempty" doc:"Who told of the network, absent for nobody"`
+	PowerFrom   string `json:"powerFrom,omitempty" doc:"Who told of the power, absent for nobody"`
+	UseFrom     string `json:"useFrom,omitempty" doc:"Who told of its use, absent for nobody"`
 
 	NetworkSince time.Time `json:"networkSince,omitzero" doc:"Since when it is on this network"`
 	MeteredSince time.Time `json:"meteredSince,omitzero"`
 	RoamingSince time.Time `json:"roamingSince,omitzero"`
 	PowerSince   time.Time `json:"powerSince,omitzero" doc:"Since when it charges, or does not"`
 	UseSince     time.Time `json:"useSince,omitzero"`
+	ScreenSince  time.Time `json:"screenSince,omitzero"`
+	SaverSince   time.Time `json:"saverSince,omitzero"`
 }
 
 // Costs tells whether bytes sent now are metered, or may be: what is not known counts
@@ -71,7 +80,7 @@ func (c Conditions) Costs() bool {
 // Stamp returns c, with what is empty said to be unknown, and with the times since
 // when each part has been so, given the conditions before.
 func (c Conditions) Stamp(before Conditions, now time.Time) Conditions {
-	for _, k := range []*Known{&c.Metered, &c.Roaming, &c.Charging} {
+	for _, k := range []*Known{&c.Metered, &c.Roaming, &c.Charging, &c.Screen, &c.Saver} {
 		if *k == "" {
 			*k = Unknown
 		}
@@ -93,7 +102,30 @@ func (c Conditions) Stamp(before Conditions, now time.Time) Conditions {
 	c.RoamingSince = since(c.Roaming == before.Roaming, before.RoamingSince)
 	c.PowerSince = since(c.Charging == before.Charging && (c.Battery < 0) == (before.Battery < 0), before.PowerSince) // each percent is no news
 	c.UseSince = since(c.Use == before.Use, before.UseSince)
+	c.ScreenSince = since(c.Screen == before.Screen, before.ScreenSince)
+	c.SaverSince = since(c.Saver == before.Saver, before.SaverSince)
 	return c
+}
+
+// Taken is the conditions as a device's plan has them taken: an unknown network counts as
+// what it says, and that shows.
+func (c Conditions) Taken(as plan.UnknownAs) Conditions {
+	if as == plan.AsWiFi && (c.Network == plan.UnknownNetwork || c.Network == "") {
+		c.Network, c.Metered, c.Roaming, c.Guessed = plan.WiFi, No, No, true
+	}
+	return c
+}
+
+// Resting is since when the device has been on charge and unused together; zero when it
+// is not.
+func (c Conditions) Resting() time.Time {
+	if c.Charging != Yes || c.Use != NotInUse {
+		return time.Time{}
+	}
+	if c.UseSince.After(c.PowerSince) {
+		return c.UseSince
+	}
+	return c.PowerSince
 }
 
 // PauseState is the keeper's pause; the zero value is none. A zero Until lasts

@@ -27,9 +27,10 @@ import (
 // Name names a gate.
 type Name string
 
-// The gates. The last six are not set by a lane: the keeper's pause, a
+// The gates. The last seven are not set by a lane: the keeper's pause, a
 // destination in trouble, a copy's own wait after a failure, the proof of what
-// was sent, room at the destination, and which place its name stands for.
+// was sent, room at the destination, which place its name stands for, and a program that works only
+// while it is open.
 const (
 	Network   Name = "network"
 	Metered   Name = "metered"
@@ -45,14 +46,15 @@ const (
 	Proof     Name = "proof"
 	Space     Name = "space"
 	Place     Name = "place"
+	Front     Name = "front" // the program of the device is not open
 )
 
 // Names lists every gate.
-var Names = []Name{Network, Metered, Roaming, Power, Hours, Idle, Allowance, Kind, Pause, Trouble, Retry, Proof, Space, Place}
+var Names = []Name{Network, Metered, Roaming, Power, Hours, Idle, Allowance, Kind, Pause, Trouble, Retry, Proof, Space, Place, Front}
 
 // Hold is why a copy waits. Opens is zero when nobody can know.
 type Hold struct {
-	Gate  Name      `json:"gate" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof,space,place"`
+	Gate  Name      `json:"gate" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof,space,place,front"`
 	Says  string    `json:"says" doc:"The reason, as a sentence"`
 	Since time.Time `json:"since,omitzero"`
 	Opens time.Time `json:"opens,omitzero" doc:"When the gate opens; absent when that cannot be known"`
@@ -144,12 +146,22 @@ func (s Situation) lane(rule plan.Rule, lane plan.Lane, class queue.Class) (v La
 	if networked {
 		if h, shut := network(s.Now, lane); shut {
 			v.Holds = append(v.Holds, h)
+		} else if h, shut := s.named(lane); shut {
+			v.Holds = append(v.Holds, h)
 		}
 	}
 	gates := rule.Gates.Under(lane.Gates)
-	if h, shut := power(s.Now, gates.Power); shut {
-		v.Holds = append(v.Holds, h)
+	shuts := func(h Hold, shut bool) {
+		if shut {
+			v.Holds = append(v.Holds, h)
+			until = Earlier(until, h.Opens)
+		}
 	}
+	shuts(power(s.Now, gates.Power, s.Time))
+	shuts(saver(s.Now, gates.Saver))
+	shuts(screen(s.Now, gates.Screen))
+	shuts(unused(s.Now, gates.Unused, s.Time))
+	shuts(rest(s.Now, gates.Rest, s.Time))
 	if gates.Idle == plan.MustBeIdle && s.Now.Use != NotInUse {
 		says := "Waits until nobody uses the device."
 		if s.Now.Use != InUse {
@@ -167,7 +179,7 @@ func (s Situation) lane(rule plan.Rule, lane plan.Lane, class queue.Class) (v La
 	if lane.Allowance = rule.AllowanceOver(lane.Over); lane.Allowance.Bytes > 0 && networked {
 		_, end := allowance.Period(lane.Allowance.Per, s.Time, s.Zone)
 		until = Earlier(until, end)
-		if account, known := s.Accounts[Account{lane.Over, lane.Allowance.Per}]; known {
+		if account, known := s.Accounts[Account{Over: lane.Over, Per: lane.Allowance.Per}]; known {
 			v.Left = allowance.Left(lane.Allowance, account)
 		} else {
 			v.Left = 0
@@ -176,7 +188,53 @@ func (s Situation) lane(rule plan.Rule, lane plan.Lane, class queue.Class) (v La
 			v.Holds = append(v.Holds, spent(lane, s.Time, s.Zone))
 		}
 	}
+	if own := lane.RoamingAllowance; own.Bytes > 0 && networked && s.Now.Roaming != No {
+		_, end := allowance.Period(own.Per, s.Time, s.Zone)
+		until = Earlier(until, end)
+		left := int64(0)
+		if account, known := s.Accounts[Account{Over: lane.Over, Per: own.Per, Roaming: true}]; known {
+			left = allowance.Left(own, account)
+		}
+		if v.Left < 0 || left < v.Left {
+			v.Left = left
+		}
+		if left <= allowance.Overhead {
+			h := spent(plan.Lane{Over: lane.Over, Allowance: own}, s.Time, s.Zone)
+			h.Says = fmt.Sprintf("What may be spent while roaming, %s per %s, is used up.", Bytes(own.Bytes), own.Per)
+			v.Holds = append(v.Holds, h)
+		}
+	}
 	return v, until
+}
+
+// named is the hold of a lane that is not open on every network.
+func (s Situation) named(lane plan.Lane) (Hold, bool) {
+	c := s.Now
+	hold := func(format string, args ...any) (Hold, bool) {
+		return Hold{Gate: Network, Says: fmt.Sprintf(format, args...), Since: c.NetworkSince}, true
+	}
+	limited := lane.HomeOnly || len(lane.Named) > 0 || len(lane.NotNamed) > 0
+	if lane.Over != plan.WiFi || !limited || c.Network == plan.Wired { // a cable is at home
+		return Hold{}, false
+	}
+	switch name := c.NetworkName; {
+	case name == "":
+		return hold("Waits for a network of a certain name; this device cannot tell what its Wi-Fi is called.")
+	case slices.Contains(lane.NotNamed, name):
+		return hold("Waits for another Wi-Fi than %s, which is not allowed.", name)
+	case len(lane.Named) > 0 && !slices.Contains(lane.Named, name):
+		return hold("Waits for %s; the device is on %s.", orList(lane.Named), name)
+	case lane.HomeOnly && !slices.Contains(s.Plan.HomeNetworks, name):
+		return hold("Waits for the network at home; the device is on %s.", name)
+	}
+	return Hold{}, false
+}
+
+func orList(words []string) string {
+	if len(words) < 2 {
+		return strings.Join(words, "")
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
 }
 
 // spent is the hold of a lane whose allowance is used up.
@@ -213,7 +271,7 @@ func network(c Conditions, lane plan.Lane) (Hold, bool) {
 	hold := func(gate Name, since time.Time, format string, args ...any) (Hold, bool) {
 		return Hold{Gate: gate, Says: fmt.Sprintf(format, args...), Since: since}, true
 	}
-	fits := c.Network == lane.Over || lane.Over == plan.WiFi && c.Network == plan.Wired
+	fits := c.Network == lane.Over || lane.Over == plan.WiFi && c.Network == plan.Wired || lane.Over == plan.Cellular && lane.MeteredWiFi && c.Network == plan.WiFi && c.Metered == Yes
 	switch {
 	case c.Network == plan.NoNetwork:
 		return hold(Network, c.NetworkSince, "Waits for a network; the device has none.")
@@ -233,11 +291,19 @@ func network(c Conditions, lane plan.Lane) (Hold, bool) {
 	return hold(Metered, c.MeteredSince, "Waits for a network that is not metered; this device cannot tell whether this one is.")
 }
 
-func power(c Conditions, p plan.Power) (Hold, bool) {
+func power(c Conditions, p plan.Power, now time.Time) (Hold, bool) {
 	if p == (plan.Power{}) {
 		return Hold{}, false
 	}
 	charging := c.Charging == Yes
+	full := c.PowerSince.Add(span(p.For)) // it has charged for long enough
+	if p.For > 0 && charging && now.Before(full) {
+		charged := p.AtLeast > 0 && c.Battery >= p.AtLeast
+		if charged && !p.Both {
+			return Hold{}, false
+		}
+		return Hold{Gate: Power, Says: fmt.Sprintf("Waits until it has charged for %d minutes.", p.For), Since: c.PowerSince, Opens: full}, true
+	}
 	charged := p.AtLeast > 0 && (c.Battery < 0 && charging || c.Battery >= p.AtLeast)
 	open := false
 	switch {
@@ -272,6 +338,71 @@ func power(c Conditions, p plan.Power) (Hold, bool) {
 		}
 	}
 	return Hold{Gate: Power, Says: fmt.Sprintf("Waits for %s; %s.", want, have), Since: c.PowerSince}, true
+}
+
+// span is minutes of a plan as a duration.
+func span(m plan.Minutes) time.Duration { return time.Duration(m) * time.Minute }
+
+// saver tells whether the system saves battery where it must not.
+func saver(c Conditions, g plan.Switch) (Hold, bool) {
+	if g != plan.MustBeOff || c.Saver == No {
+		return Hold{}, false
+	}
+	says := "Waits until the system no longer saves battery."
+	if c.Saver != Yes {
+		says = "Waits until the system does not save battery; this device cannot tell whether it does."
+	}
+	return Hold{Gate: Power, Says: says, Since: c.SaverSince}, true
+}
+
+// screen tells whether the screen is on where it must be dark.
+func screen(c Conditions, g plan.Switch) (Hold, bool) {
+	if g != plan.MustBeOff || c.Screen == No {
+		return Hold{}, false
+	}
+	says := "Waits until the screen is dark."
+	if c.Screen != Yes {
+		says = "Waits until the screen is dark; this device cannot tell whether it is."
+	}
+	return Hold{Gate: Idle, Says: says, Since: c.ScreenSince}, true
+}
+
+// unused tells whether somebody used the device too short a while ago.
+func unused(c Conditions, g plan.Minutes, now time.Time) (Hold, bool) {
+	if g == 0 {
+		return Hold{}, false
+	}
+	h := Hold{Gate: Idle, Says: fmt.Sprintf("Waits until nobody has used the device for %d minutes.", g), Since: c.UseSince}
+	switch opens := c.UseSince.Add(span(g)); {
+	case c.Use != NotInUse && c.Use != InUse:
+		h.Says = fmt.Sprintf("Waits until nobody has used the device for %d minutes; this device cannot tell whether it is in use.", g)
+	case c.Use == InUse:
+	case now.Before(opens):
+		h.Opens = opens
+	default:
+		return Hold{}, false
+	}
+	return h, true
+}
+
+// rest tells whether the device has been on charge and unused together for too short.
+func rest(c Conditions, g plan.Minutes, now time.Time) (Hold, bool) {
+	if g == 0 {
+		return Hold{}, false
+	}
+	h := Hold{Gate: Idle, Says: fmt.Sprintf("Waits until it has been on charge and unused for %d minutes.", g), Since: c.UseSince}
+	since := c.Resting()
+	switch {
+	case !since.IsZero() && !now.Before(since.Add(span(g))):
+		return Hold{}, false
+	case !since.IsZero():
+		h.Since, h.Opens = since, since.Add(span(g))
+	case c.Charging != Yes && c.Charging != No || c.Use != NotInUse && c.Use != InUse:
+		h.Says = fmt.Sprintf("Waits until it has been on charge and unused for %d minutes; this device cannot tell both.", g)
+	case c.Charging == No:
+		h.Gate, h.Since = Power, c.PowerSince
+	}
+	return h, true
 }
 
 // hours tells whether the hours are shut at t, and when that next changes.

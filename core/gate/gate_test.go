@@ -1,6 +1,7 @@
 package gate_test
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -27,7 +28,7 @@ var (
 		},
 		Gates: plan.Gates{Power: plan.Power{Charging: true, AtLeast: 40}, Hours: plan.Hours{{Start: 6 * 60, End: 23 * 60}}},
 	}
-	home = gate.Conditions{Network: plan.WiFi, Metered: gate.No, Roaming: gate.No, Charging: gate.No, Battery: 80, Use: gate.InUse,
+	home = gate.Conditions{ScreenSince: earlier, SaverSince: earlier, Network: plan.WiFi, Metered: gate.No, Roaming: gate.No, Charging: gate.No, Battery: 80, Use: gate.InUse,
 		NetworkSince: earlier, MeteredSince: earlier, RoamingSince: earlier, PowerSince: earlier, UseSince: earlier}
 )
 
@@ -44,6 +45,7 @@ func situation(change func(*question)) gate.Situation {
 	q := question{Rule: everyday, Networked: true, Situation: gate.Situation{Device: "phone", Now: home, Time: noon, Zone: lisbon,
 		Accounts: map[gate.Account]allowance.Account{{Over: plan.Cellular, Per: plan.Day}: {}},
 		Places:   map[string]gate.At{"shed": {Left: -1}}}}
+	q.Rule.Lanes = slices.Clone(q.Rule.Lanes)
 	if change != nil {
 		change(&q)
 	}
@@ -94,6 +96,33 @@ func TestHolds(t *testing.T) {
 		"a spent allowance":  {media.Photo, func(q *question) { q.Now.Network, q.Accounts = plan.Cellular, spent }, gate.Allowance, "The allowance of 45 MB per day on cellular is used up.", time.Date(2026, 11, 24, 0, 0, 0, 0, lisbon)},
 		"paused for an hour": {media.Photo, func(q *question) { q.Pause = gate.PauseState{On: true, Since: earlier, Until: pauseEnd} }, gate.Pause, "Paused by you.", pauseEnd},
 		"in use":             {media.Photo, func(q *question) { q.Rule.Gates.Idle = plan.MustBeIdle }, gate.Idle, "Waits until nobody uses the device.", time.Time{}},
+		"charging for too short": {media.Photo, func(q *question) {
+			q.Rule.Gates.Power = plan.Power{Charging: true, For: 90}
+			q.Now.Charging = gate.Yes
+		}, gate.Power, "Waits until it has charged for 90 minutes.", earlier.Add(90 * time.Minute)},
+		"saving battery":     {media.Photo, func(q *question) { q.Rule.Gates.Saver, q.Now.Saver = plan.MustBeOff, gate.Yes }, gate.Power, "Waits until the system no longer saves battery.", time.Time{}},
+		"saving not known":   {media.Photo, func(q *question) { q.Rule.Gates.Saver = plan.MustBeOff }, gate.Power, "Waits until the system does not save battery; this device cannot tell whether it does.", time.Time{}},
+		"the screen is on":   {media.Photo, func(q *question) { q.Rule.Gates.Screen, q.Now.Screen = plan.MustBeOff, gate.Yes }, gate.Idle, "Waits until the screen is dark.", time.Time{}},
+		"the screen unknown": {media.Photo, func(q *question) { q.Rule.Gates.Screen = plan.MustBeOff }, gate.Idle, "Waits until the screen is dark; this device cannot tell whether it is.", time.Time{}},
+		"used a while ago": {media.Photo, func(q *question) {
+			q.Rule.Gates.Unused, q.Now.Use = 75, gate.NotInUse
+		}, gate.Idle, "Waits until nobody has used the device for 75 minutes.", earlier.Add(75 * time.Minute)},
+		"used now": {media.Photo, func(q *question) { q.Rule.Gates.Unused = 5 }, gate.Idle, "Waits until nobody has used the device for 5 minutes.", time.Time{}},
+		"at rest for too short": {media.Photo, func(q *question) {
+			q.Rule.Gates.Rest, q.Now.Charging, q.Now.Use, q.Now.PowerSince = 45, gate.Yes, gate.NotInUse, noon.Add(-30*time.Minute)
+		}, gate.Idle, "Waits until it has been on charge and unused for 45 minutes.", noon.Add(15 * time.Minute)},
+		"not on charge, so not at rest": {media.Photo, func(q *question) { q.Rule.Gates.Power, q.Rule.Gates.Rest, q.Now.Use = plan.Power{}, 5, gate.NotInUse }, gate.Power, "Waits until it has been on charge and unused for 5 minutes.", time.Time{}},
+		"another Wi-Fi":                 {media.Video, func(q *question) { q.Rule.Lanes[0].Named, q.Now.NetworkName = []string{"Slip", "Loft"}, "Harbour" }, gate.Network, "Waits for Slip or Loft; the device is on Harbour.", time.Time{}},
+		"a barred Wi-Fi":                {media.Video, func(q *question) { q.Rule.Lanes[0].NotNamed, q.Now.NetworkName = []string{"Harbour"}, "Harbour" }, gate.Network, "Waits for another Wi-Fi than Harbour, which is not allowed.", time.Time{}},
+		"not at home":                   {media.Video, func(q *question) { q.Rule.Lanes[0].HomeOnly, q.Now.NetworkName = true, "Harbour" }, gate.Network, "Waits for the network at home; the device is on Harbour.", time.Time{}},
+		"a Wi-Fi without a name":        {media.Video, func(q *question) { q.Rule.Lanes[0].HomeOnly = true }, gate.Network, "Waits for a network of a certain name; this device cannot tell what its Wi-Fi is called.", time.Time{}},
+		"what may be spent while roaming": {media.Photo, func(q *question) {
+			q.Rule.Lanes = q.Rule.Lanes[1:]
+			q.Rule.Lanes[0].Roaming, q.Rule.Lanes[0].RoamingAllowance = true, plan.Allowance{Bytes: 5e6, Per: plan.Week}
+			q.Now.Network, q.Now.Roaming = plan.Cellular, gate.Yes
+			q.Accounts = map[gate.Account]allowance.Account{{Over: plan.Cellular, Per: plan.Day}: {}, {Over: plan.Cellular, Per: plan.Week, Roaming: true}: {Spent: 5e6}}
+		}, gate.Allowance, "What may be spent while roaming, 5.0 MB per week, is used up.", time.Date(2026, 11, 30, 0, 0, 0, 0, lisbon)},
+		"its program is not open": {media.Photo, func(q *question) { q.Stopped = gate.Hold{Gate: gate.Front, Says: "Open it on phone.", Since: earlier} }, gate.Front, "Open it on phone.", time.Time{}},
 		"use not known": {media.Photo, func(q *question) { q.Rule.Gates.Idle = plan.MustBeIdle; q.Now.Use = gate.UseUnknown }, gate.Idle,
 			"Waits until nobody uses the device; this device cannot tell whether it is in use.", time.Time{}},
 	} {
@@ -389,7 +418,7 @@ func TestStampKeepsSinceOfWhatDidNotChange(t *testing.T) {
 	assert.Equal(t, noon.Add(2*time.Hour), hotspot.NetworkSince, "another name is another network")
 	assert.Equal(t, earlier, hotspot.RoamingSince)
 	none := gate.Conditions{}.Stamp(gate.Conditions{}, noon)
-	assert.Equal(t, gate.Conditions{Network: plan.UnknownNetwork, Metered: gate.Unknown, Roaming: gate.Unknown, Charging: gate.Unknown, Use: gate.UseUnknown,
+	assert.Equal(t, gate.Conditions{Network: plan.UnknownNetwork, Metered: gate.Unknown, Roaming: gate.Unknown, Charging: gate.Unknown, Use: gate.UseUnknown, Screen: gate.Unknown, Saver: gate.Unknown, ScreenSince: noon, SaverSince: noon,
 		NetworkSince: noon, MeteredSince: noon, RoamingSince: noon, PowerSince: noon, UseSince: noon}, none, "what nobody told is unknown")
 }
 
@@ -415,4 +444,55 @@ func BenchmarkDecideOverAMillionWaiting(b *testing.B) {
 			}
 		}
 	})
+}
+
+// Whatever gates a lane has: while nothing is known of the device, none of them opens,
+// and as time goes by alone none does either.
+func TestWhatIsNotKnownOpensNothing(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		one := rapid.SampledFrom([]func(*plan.Gates){
+			func(g *plan.Gates) { g.Power = plan.Power{Charging: true, For: 20} },
+			func(g *plan.Gates) { g.Power = plan.Power{AtLeast: 10} },
+			func(g *plan.Gates) { g.Idle = plan.MustBeIdle },
+			func(g *plan.Gates) { g.Unused = 10 },
+			func(g *plan.Gates) { g.Rest = 10 },
+			func(g *plan.Gates) { g.Screen = plan.MustBeOff },
+			func(g *plan.Gates) { g.Saver = plan.MustBeOff },
+		})
+		n := rapid.IntRange(1, 3).Draw(rt, "gates")
+		v := ask(media.Photo, func(q *question) {
+			q.Rule.Gates = plan.Gates{}
+			for range n {
+				one.Draw(rt, "gate")(&q.Rule.Gates)
+			}
+			q.Networked = false
+			q.Now = gate.Conditions{Battery: -1}.Stamp(gate.Conditions{}, noon)
+			q.Time = noon.Add(time.Duration(rapid.IntRange(0, 100_000).Draw(rt, "later")) * time.Second)
+		})
+		require.False(rt, v.Open())
+		require.True(rt, v.Until.IsZero(), "no time opens it")
+	})
+}
+
+func TestAMeteredWiFiSpendsWhatCellularMay(t *testing.T) {
+	on := func(metered bool, allowed bool) gate.Verdict {
+		return ask(media.Photo, func(q *question) {
+			q.Now.Metered, q.Rule.Lanes[1].MeteredWiFi = gate.Is(metered), allowed
+		})
+	}
+	assert.Equal(t, 0, on(false, true).Lane)
+	assert.Equal(t, 1, on(true, true).Lane, "by the cellular lane, with its allowance")
+	assert.Equal(t, int64(45e6), on(true, true).Lanes[1].Left)
+	assert.False(t, on(true, false).Open())
+}
+
+func TestAnUnknownNetworkCountsAsThePlanSaysAndThatShows(t *testing.T) {
+	c := gate.Conditions{Network: plan.UnknownNetwork, Metered: gate.Unknown, Roaming: gate.Unknown}
+	assert.Equal(t, c, c.Taken(""))
+	taken := c.Taken(plan.AsWiFi)
+	assert.Equal(t, plan.WiFi, taken.Network)
+	assert.True(t, taken.Guessed)
+	assert.False(t, taken.Costs())
+	cellular := gate.Conditions{Network: plan.Cellular, Metered: gate.Yes, Roaming: gate.Unknown}
+	assert.Equal(t, cellular, cellular.Taken(plan.AsWiFi), "what it can tell stays")
 }

@@ -29,14 +29,18 @@ type Situation struct {
 	// Places are the destinations of the plan; one that is missing is unknown, and
 	// nothing goes there.
 	Places map[string]At
+	// Stopped is why nothing goes at all, as the device's program does not run; the zero
+	// hold when it does.
+	Stopped Hold
 	// Smallest is the size of the smallest copy of each class that waits, in bytes.
 	Smallest map[queue.Class]int64
 }
 
 // Account names what is spent over a network in a period.
 type Account struct {
-	Over plan.Network
-	Per  plan.Period
+	Over    plan.Network
+	Per     plan.Period
+	Roaming bool // what was spent while roaming alone
 }
 
 // At is what is known of a destination's place.
@@ -87,17 +91,6 @@ func (s Situation) Asks(class queue.Class) bool {
 	return there && slices.Contains(rule.To, class.Destination) && slices.Contains(rule.Take, class.Kind)
 }
 
-// Period is the first instant of the period in which a rule's lanes over a network
-// spend; without an allowance they count by the month.
-func (s Situation) Period(rule string, over plan.Network) time.Time {
-	per := s.Plan.Rules[rule].AllowanceOver(over).Per
-	if per == "" {
-		per = plan.Month
-	}
-	start, _ := allowance.Period(per, s.Time, s.Zone)
-	return start
-}
-
 // Decide tells whether copies of a class may go, by which lane, and how large they
 // may be. That a destination fails shuts no lane: it is tried again (see Free).
 func (s Situation) Decide(class queue.Class) Verdict {
@@ -108,6 +101,9 @@ func (s Situation) Decide(class queue.Class) Verdict {
 	at, known := s.Places[class.Destination]
 	if !known || at.Unseen {
 		return shut(Hold{Gate: Place, Says: "The records are rebuilt: what lies at " + class.Destination + " is looked at before anything is sent there."})
+	}
+	if s.Stopped.Gate != "" {
+		return shut(s.Stopped)
 	}
 	if s.Pause.Active(s.Time) {
 		v := shut(Hold{Gate: Pause, Says: "Paused by you.", Since: s.Pause.Since, Opens: s.Pause.Until})

@@ -1,12 +1,16 @@
 package plan
 
-import "fmt"
+import (
+	"fmt"
+	"slices"
+)
 
 // DeviceChange is what of a device is to be otherwise; nil stays as it is. Texts are
 // written as in the plan, "" sets none.
 type DeviceChange struct {
 	Timezone *string
 	Limit    *string
+	Person   *string
 }
 
 // WithDevice changes a device in a plan's text; what is not touched stays byte for
@@ -41,6 +45,22 @@ func WithDevice(text, name string, c DeviceChange) (string, error) {
 		}
 		if after, err = setValue(after, []string{"devices", name, "limit"}, value); err != nil {
 			return "", err
+		}
+	}
+	if c.Person != nil && *c.Person != want.Person {
+		want.Person = *c.Person
+		value := ""
+		if *c.Person != "" {
+			value = quoted(*c.Person)
+		}
+		if after, err = setValue(after, []string{"devices", name, "person"}, value); err != nil {
+			return "", err
+		}
+		if *c.Person != "" && !slices.Contains(before.People, *c.Person) { // it is new
+			before.People = append(before.People, *c.Person)
+			if after, err = setValue(after, []string{"people"}, flowList(before.People)); err != nil {
+				return "", err
+			}
 		}
 	}
 	before.Devices[name] = want

@@ -24,6 +24,8 @@ type RuleChange struct {
 	Hours          *string
 	Order          *Order
 	Idle           *bool // only while nobody uses the device
+	Unused, Rest   *string
+	Screen, Saver  *string // "off"
 	StoreEach      *bool
 	Lanes          []Lane // all of them; a lane that stays at its place keeps the gates that it has
 }
@@ -212,7 +214,8 @@ func (l Lane) fields() [][2]string {
 	if l.Allowance.Bytes > 0 {
 		allowance = l.Allowance.String()
 	}
-	return [][2]string{{"over", string(l.Over)}, {"take", take}, {"allowance", allowance}, {"metered", yes(l.Metered)}, {"roaming", yes(l.Roaming)}}
+	return [][2]string{{"over", string(l.Over)}, {"take", take}, {"allowance", allowance}, {"metered", yes(l.Metered)}, {"roaming", yes(l.Roaming)},
+		{"roaming-allowance", l.RoamingAllowance.String()}, {"metered-wifi", yes(l.MeteredWiFi)}, {"named", listOrNone(l.Named)}, {"not-named", listOrNone(l.NotNamed)}, {"home-only", yes(l.HomeOnly)}}
 }
 
 // written is a lane as a plan has it, on one line.
@@ -241,6 +244,12 @@ func (g Gates) written() string {
 	add(g.Power != Power{}, "power", g.Power.String())
 	add(g.NoHours, "hours", "any")
 	add(len(g.Hours) > 0, "hours", `"`+g.Hours.String()+`"`)
+	add(g.NoUnused, "unused-for", "any")
+	add(g.Unused > 0, "unused-for", g.Unused.String())
+	add(g.NoRest, "rest", "any")
+	add(g.Rest > 0, "rest", g.Rest.String())
+	add(g.Screen != "", "screen", `"`+string(g.Screen)+`"`)
+	add(g.Saver != "", "battery-saver", `"`+string(g.Saver)+`"`)
 	add(g.Idle != IdleUnset, "idle", strconv.FormatBool(g.Idle == MustBeIdle))
 	if len(fields) == 0 {
 		return ""
@@ -371,6 +380,36 @@ func WithRule(text, name string, c RuleChange) (string, error) {
 		}
 		edits = append(edits, edit{[]string{"gates", "idle"}, trueOrNone(*c.Idle)})
 	}
+	for _, g := range []struct {
+		key    string
+		change *string
+		into   *Minutes
+	}{{"unused-for", c.Unused, &want.Gates.Unused}, {"rest", c.Rest, &want.Gates.Rest}} {
+		if g.change == nil || *g.change == g.into.String() {
+			continue
+		}
+		if *g.into, err = orNone(*g.change, ParseMinutes); err != nil {
+			return "", EditError{err.Error()}
+		}
+		edits = append(edits, edit{[]string{"gates", g.key}, *g.change})
+	}
+	for _, g := range []struct {
+		key    string
+		change *string
+		into   *Switch
+	}{{"screen", c.Screen, &want.Gates.Screen}, {"battery-saver", c.Saver, &want.Gates.Saver}} {
+		if g.change == nil || *g.change == string(*g.into) {
+			continue
+		}
+		value := ""
+		if *g.into = Switch(*g.change); *g.into != "" {
+			value = `"` + *g.change + `"`
+		}
+		if *g.into != "" && *g.into != MustBeOff {
+			return "", EditError{fmt.Sprintf("%s is %q; it would be off, or empty", g.key, *g.change)}
+		}
+		edits = append(edits, edit{[]string{"gates", g.key}, value})
+	}
 	if c.StoreEach != nil && *c.StoreEach != want.StoreEach {
 		want.StoreEach = *c.StoreEach
 		edits = append(edits, edit{[]string{"store-each"}, trueOrNone(*c.StoreEach)})
@@ -471,6 +510,13 @@ func withFormat2(text string, p *Plan) (string, error) {
 var errRuleByHand = EditError{"the rule is written in a way that cannot be changed by program; change the text"}
 
 // trueOrNone writes what is false by leaving it out.
+func listOrNone(words []string) string {
+	if len(words) == 0 {
+		return ""
+	}
+	return flowList(words)
+}
+
 func trueOrNone(b bool) string {
 	if b {
 		return "true"

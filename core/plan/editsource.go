@@ -85,12 +85,7 @@ func (s Source) written() string {
 
 // written is a scope as a plan has it, key by key; "" where it says nothing.
 func (s Scope) written() [][2]string {
-	list := func(words []string) string {
-		if len(words) == 0 {
-			return ""
-		}
-		return flowList(words)
-	}
+	list := listOrNone
 	day := func(d Date) string {
 		if d == "" {
 			return ""

@@ -193,11 +193,23 @@ func (r *reader) document(text []byte) *Plan {
 		{"rules", true, func(n ast.Node) {
 			r.names(n, "rule", func(name string, n ast.Node) { p.Rules[name] = r.rule(n, name) })
 		}},
+		{"home-networks", false, r.networks("home-networks", &p.HomeNetworks)},
+		{"people", false, func(n ast.Node) {
+			r.list(n, "people", func(n ast.Node) {
+				name := r.text(n, "people")
+				if name != "" && (!nameForm.MatchString(name) || slices.Contains(p.People, name)) {
+					r.note(n, "would be a short name of letters, digits, dots and dashes, once", "%q is not the name of a person here", name)
+				}
+				p.People = append(p.People, name)
+			})
+		}},
+		{"silent-after", false, func(n ast.Node) { p.SilentAfter = value(r, n, "silent-after", ParseDays) }},
 	})
 	if p.Format == 1 {
 		p.Format = 0 // one meaning, one value
 	}
 	r.follow(p)
+	r.persons(p)
 	r.apart(p)
 	if p.Format == 0 {
 		p.widenPhotos()
@@ -221,12 +233,15 @@ func (r *reader) apart(p *Plan) {
 func (r *reader) follow(p *Plan) {
 	for _, l := range r.links {
 		var have []string
-		if l.kind == "destination" {
+		switch l.kind {
+		case "person":
+			continue // see persons
+		case "destination":
 			have = keys(p.Destinations)
-		} else {
+		default:
 			have = keys(p.Rules)
 		}
-		if slices.Contains(have, l.name) {
+		if slices.Contains(have, l.name) || l.kind == "destination" && strings.Contains(l.name, personField) {
 			continue
 		}
 		would := "would be one of " + strings.Join(have, ", ")
@@ -234,6 +249,51 @@ func (r *reader) follow(p *Plan) {
 			would = "would be defined under " + l.kind + "s"
 		}
 		r.note(l.node, would, "there is no %s %q", l.kind, l.name)
+	}
+}
+
+// networks reads the names of networks.
+func (r *reader) networks(where string, into *[]string) func(ast.Node) {
+	return func(n ast.Node) {
+		r.list(n, where, func(n ast.Node) {
+			name := r.text(n, where)
+			if len(name) > 32 { // IEEE 802.11, 9.4.2.2
+				r.note(n, "would be at most 32 bytes long", "%q is no name of a network", name)
+			}
+			if slices.Contains(*into, name) && name != "" {
+				r.note(n, "would name each network once", "%q stands here twice", name)
+			}
+			*into = append(*into, name)
+		})
+	}
+}
+
+// persons sees that each device is one of the plan's people, and that a destination with
+// {person} is there for each of the devices that send to it.
+func (r *reader) persons(p *Plan) {
+	for _, l := range r.links {
+		if l.kind == "person" && !slices.Contains(p.People, l.name) {
+			r.note(l.node, "would be one of people, at the top of the plan", "there is no person %q", l.name)
+		}
+		if l.kind != "destination" || !strings.Contains(l.name, personField) {
+			continue
+		}
+		for _, device := range keys(p.Devices) {
+			d := p.Devices[device]
+			if !slices.ContainsFunc(d.Sources, func(s Source) bool {
+				return slices.ContainsFunc(s.Rules, func(rule string) bool { return slices.Contains(p.Rules[rule].To, l.name) })
+			}) {
+				continue
+			}
+			name := forPerson(l.name, d.Person)
+			if _, there := p.Destinations[name]; d.Person == "" || !there {
+				what := fmt.Sprintf("%s of %s would be %q, which is no destination", l.name, device, name)
+				if d.Person == "" {
+					what = fmt.Sprintf("%s sends to %s, and has no person", device, l.name)
+				}
+				r.note(l.node, "would be a destination for the person of each device that follows the rule", "%s", what)
+			}
+		}
 	}
 }
 
@@ -310,6 +370,16 @@ func (r *reader) device(n ast.Node, name string) Device {
 	r.mapping(n, "device "+name, fields{
 		{"timezone", false, func(n ast.Node) { d.Timezone = r.zone(n) }},
 		{"limit", false, func(n ast.Node) { d.Limit = value(r, n, "limit", ParseLimits) }},
+		{"person", false, func(n ast.Node) {
+			d.Person = r.text(n, "person")
+			r.links = append(r.links, link{n, "person", d.Person})
+		}},
+		{"unknown-network", false, func(n ast.Node) {
+			if d.UnknownNetwork = UnknownAs(r.text(n, "unknown-network")); d.UnknownNetwork != "" && d.UnknownNetwork != AsWiFi {
+				r.note(n, "would be \"treat as wifi\", or left out", "%q is nothing that an unknown network counts as", d.UnknownNetwork)
+			}
+		}},
+		{"in-front-only", false, func(n ast.Node) { d.InFrontOnly = r.yesNo(n, "in-front-only") }},
 		{"sources", true, func(n ast.Node) {
 			r.list(n, "sources", func(n ast.Node) {
 				s, folder := r.source(n, name)
@@ -510,7 +580,7 @@ func entryOf(list ast.Node, i int) ast.Node {
 
 func (r *reader) lane(n ast.Node) Lane {
 	var l Lane
-	var meteredAt, roamingAt ast.Node
+	var meteredAt, roamingAt, roamAllowedAt, meteredWiFiAt, namedAt ast.Node
 	r.mapping(n, "a lane", fields{
 		{"over", true, func(n ast.Node) {
 			l.Over = Network(r.text(n, "over"))
@@ -522,8 +592,24 @@ func (r *reader) lane(n ast.Node) Lane {
 		{"allowance", false, func(n ast.Node) { l.Allowance = value(r, n, "allowance", ParseAllowance) }},
 		{"metered", false, func(n ast.Node) { meteredAt, l.Metered = n, r.yesNo(n, "metered") }},
 		{"roaming", false, func(n ast.Node) { roamingAt, l.Roaming = n, r.yesNo(n, "roaming") }},
+		{"roaming-allowance", false, func(n ast.Node) {
+			roamAllowedAt, l.RoamingAllowance = n, value(r, n, "roaming-allowance", ParseAllowance)
+		}},
+		{"metered-wifi", false, func(n ast.Node) { meteredWiFiAt, l.MeteredWiFi = n, r.yesNo(n, "metered-wifi") }},
+		{"named", false, func(n ast.Node) { namedAt = n; r.networks("named", &l.Named)(n) }},
+		{"not-named", false, func(n ast.Node) { namedAt = n; r.networks("not-named", &l.NotNamed)(n) }},
+		{"home-only", false, func(n ast.Node) { namedAt, l.HomeOnly = n, r.yesNo(n, "home-only") }},
 		{"gates", false, func(n ast.Node) { l.Gates = r.gates(n) }},
 	})
+	if roamAllowedAt != nil && !l.Roaming {
+		r.note(roamAllowedAt, "would stand beside roaming: true", "the lane does not roam")
+	}
+	if meteredWiFiAt != nil && (l.Over == WiFi || l.Over == Wired) {
+		r.note(meteredWiFiAt, "would stand on a cellular lane; this one has metered: true", "metered-wifi has a metered Wi-Fi count as cellular")
+	}
+	if namedAt != nil && l.Over != WiFi && l.Over != "" {
+		r.note(namedAt, "would stand on a lane over wifi", "a lane over %s has no networks with names", l.Over)
+	}
 	if meteredAt != nil && l.Over == Cellular {
 		r.note(meteredAt, "would be left out", "a cellular lane always counts as metered")
 	}
@@ -553,8 +639,28 @@ func (r *reader) gates(n ast.Node) Gates {
 				g.Idle = MayBeUsed
 			}
 		}},
+		{"unused-for", false, r.minutesGate("unused-for", &g.Unused, &g.NoUnused)},
+		{"rest", false, r.minutesGate("rest", &g.Rest, &g.NoRest)},
+		{"screen", false, r.switchGate("screen", &g.Screen)},
+		{"battery-saver", false, r.switchGate("battery-saver", &g.Saver)},
 	})
 	return g
+}
+
+func (r *reader) minutesGate(name string, into *Minutes, none *bool) func(ast.Node) {
+	return func(n ast.Node) {
+		if *none = isNo(n); !*none {
+			*into = value(r, n, name, ParseMinutes)
+		}
+	}
+}
+
+func (r *reader) switchGate(name string, into *Switch) func(ast.Node) {
+	return func(n ast.Node) {
+		if *into = Switch(r.text(n, name)); *into != "" && *into != MustBeOff && *into != OnOrOff {
+			r.note(n, "would be off, or any", "%q is no such gate", *into)
+		}
+	}
 }
 
 // isNo tells whether a gate is set to nothing.

@@ -15,14 +15,26 @@ func (p *Plan) PartOf(device string) *Plan {
 	if !named {
 		return nil
 	}
-	part := &Plan{Format: 2, Yard: p.Yard, Timezone: p.Timezone, Destinations: map[string]Destination{}, Devices: map[string]Device{device: d}, Rules: map[string]Rule{}}
+	own := p.On(device) // a person's places have names there
+	part := &Plan{
+		Format: 2, Yard: p.Yard, Timezone: p.Timezone, Destinations: map[string]Destination{}, Devices: map[string]Device{device: d}, Rules: map[string]Rule{},
+		HomeNetworks: p.HomeNetworks, SilentAfter: p.SilentAfter,
+	}
+	if d.Person != "" {
+		part.People = []string{d.Person}
+	}
+	rule := func(name string) Rule {
+		r := p.Rules[name] // with what the device has otherwise beside it
+		r.To = own.Rules[name].To
+		return r
+	}
 	for _, s := range d.Sources {
-		for _, rule := range s.Rules {
-			part.Rules[rule] = p.Rules[rule]
+		for _, name := range s.Rules {
+			part.Rules[name] = rule(name)
 		}
 	}
-	for rule := range d.Rules {
-		part.Rules[rule] = p.Rules[rule]
+	for name := range d.Rules {
+		part.Rules[name] = rule(name)
 	}
 	for _, r := range part.Rules {
 		for _, to := range r.To {
@@ -45,7 +57,17 @@ func (p *Plan) Write() string {
 	line := func(indent int, format string, args ...any) {
 		fmt.Fprintf(&w, strings.Repeat(" ", indent)+format+"\n", args...)
 	}
-	line(0, "format: 2\nyard: %s\ntimezone: %s\ndestinations:", quoted(p.Yard), quoted(p.Timezone))
+	line(0, "format: 2\nyard: %s\ntimezone: %s", quoted(p.Yard), quoted(p.Timezone))
+	if len(p.HomeNetworks) > 0 {
+		line(0, "home-networks: %s", flowList(p.HomeNetworks))
+	}
+	if len(p.People) > 0 {
+		line(0, "people: %s", flowList(p.People))
+	}
+	if p.SilentAfter > 0 {
+		line(0, "silent-after: %s", p.SilentAfter)
+	}
+	line(0, "destinations:")
 	for _, name := range slices.Sorted(maps.Keys(p.Destinations)) {
 		line(2, "%s:", quoted(name))
 		for _, f := range written(p.Destinations[name]) {
@@ -61,6 +83,15 @@ func (p *Plan) Write() string {
 		}
 		if len(d.Limit) > 0 {
 			line(4, "limit: %q", d.Limit.String())
+		}
+		if d.Person != "" {
+			line(4, "person: %s", quoted(d.Person))
+		}
+		if d.UnknownNetwork != "" {
+			line(4, "unknown-network: %s", d.UnknownNetwork)
+		}
+		if d.InFrontOnly {
+			line(4, "in-front-only: true")
 		}
 		line(4, "sources:")
 		for _, s := range d.Sources {

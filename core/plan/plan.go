@@ -26,6 +26,26 @@ type Plan struct {
 	Destinations map[string]Destination `json:"destinations" jsonschema:"description=The storages that copies go to\\, by name."`
 	Devices      map[string]Device      `json:"devices" jsonschema:"description=Phones and computers whose folders are taken up\\, by name."`
 	Rules        map[string]Rule        `json:"rules" jsonschema:"description=How the items of a source are treated\\, by name."`
+	// HomeNetworks are the names of the Wi-Fi networks at home, People whose devices they
+	// are, SilentAfter how long a device may say nothing before the keeper is told.
+	HomeNetworks []string `json:"home-networks,omitempty" jsonschema:"description=The names of the Wi-Fi networks at home: a lane may be open there only.,example=Slip"`
+	People       []string `json:"people,omitempty" jsonschema:"description=The people whose devices they are\\, by a short name each."`
+	SilentAfter  Days     `json:"silent-after,omitempty" jsonschema:"default=3 days,description=How long a device may be silent before you are told."`
+}
+
+// Days is a number of days, written as "3 days".
+type Days int
+
+// DefaultSilentAfter is how long a device may be silent in a plan that says nothing of it.
+const DefaultSilentAfter = Days(3)
+
+// SilentAfterOrDefault is how long a device may be silent.
+func (p *Plan) SilentAfterOrDefault() time.Duration {
+	days := p.SilentAfter
+	if days == 0 {
+		days = DefaultSilentAfter
+	}
+	return time.Duration(days) * 24 * time.Hour
 }
 
 // DestinationKind names a driver.
@@ -130,9 +150,15 @@ type Secret string
 
 // Device is a phone or computer with its sources.
 type Device struct {
-	Timezone string   `json:"timezone,omitempty" jsonschema:"description=Overrides the yard's time zone for this device."`
-	Limit    Limits   `json:"limit,omitempty" jsonschema:"description=How fast it may send\\, over all its destinations; with hours\\, the first that fits counts."`
-	Sources  []Source `json:"sources" jsonschema:"minItems=1,description=The folders that are taken up."`
+	Timezone string `json:"timezone,omitempty" jsonschema:"description=Overrides the yard's time zone for this device."`
+	Person   string `json:"person,omitempty" jsonschema:"description=Whose it is\\, of the people of the plan; {person} in a rule's destinations stands for it."`
+	// UnknownNetwork says what a network is taken for of which the device cannot tell
+	// what it is.
+	UnknownNetwork UnknownAs `json:"unknown-network,omitempty" jsonschema:"enum=treat as wifi,description=What a network counts as where the device cannot tell which it is; else it opens nothing."`
+	// InFrontOnly tells that its system lets the program work only while it is open.
+	InFrontOnly bool     `json:"in-front-only,omitempty" jsonschema:"description=It works only while its program is open in front: what waits says so."`
+	Limit       Limits   `json:"limit,omitempty" jsonschema:"description=How fast it may send\\, over all its destinations; with hours\\, the first that fits counts."`
+	Sources     []Source `json:"sources" jsonschema:"minItems=1,description=The folders that are taken up."`
 	// Rules is what this device says of rules itself.
 	Rules map[string]Override `json:"rules,omitempty" jsonschema:"description=What this device has otherwise than a rule says\\, by the rule's name."`
 }
@@ -218,7 +244,15 @@ type Lane struct {
 	Allowance Allowance    `json:"allowance,omitzero"`
 	Metered   bool         `json:"metered,omitempty" jsonschema:"description=wifi and wired: also when the network is metered. Cellular always counts as metered."`
 	Roaming   bool         `json:"roaming,omitempty" jsonschema:"description=cellular: also while roaming."`
-	Gates     Gates        `json:"gates,omitzero" jsonschema:"description=Conditions of this lane alone; they replace the rule's of the same name."`
+	// RoamingAllowance is what may be spent of the allowance while roaming.
+	RoamingAllowance Allowance `json:"roaming-allowance,omitzero" jsonschema:"description=cellular: while roaming no more than this in a period."`
+	// MeteredWiFi has a Wi-Fi that is metered count as cellular.
+	MeteredWiFi bool `json:"metered-wifi,omitempty" jsonschema:"description=cellular: also over a Wi-Fi that is metered\\, which then spends the same allowance."`
+	// Named are the only networks that it is open on, NotNamed those that it is not.
+	Named    []string `json:"named,omitempty" jsonschema:"description=wifi: only on the networks of these names."`
+	NotNamed []string `json:"not-named,omitempty" jsonschema:"description=wifi: not on the networks of these names."`
+	HomeOnly bool     `json:"home-only,omitempty" jsonschema:"description=wifi: only on the home-networks of the plan\\, or by cable."`
+	Gates    Gates    `json:"gates,omitzero" jsonschema:"description=Conditions of this lane alone; they replace the rule's of the same name."`
 }
 
 // Takes tells whether the lane carries a kind.
@@ -257,9 +291,30 @@ type Gates struct {
 	Power Power `json:"power,omitzero"`
 	Hours Hours `json:"hours,omitempty"`
 	Idle  Idle  `json:"idle,omitzero"`
+	// Unused is how long nobody may have used the device; Rest how long it must have been
+	// on charge and unused together, as phones are at night.
+	Unused Minutes `json:"unused-for,omitempty" jsonschema:"description=Only when nobody used the device for so long."`
+	Rest   Minutes `json:"rest,omitempty" jsonschema:"description=Only when it has been on charge and unused together for so long\\, as phones are at night."`
+	Screen Switch  `json:"screen,omitempty" jsonschema:"enum=off,enum=any,description=off: only while the screen is dark. any: whatever the rule says."`
+	Saver  Switch  `json:"battery-saver,omitempty" jsonschema:"enum=off,enum=any,description=off: not while the system saves battery. any: whatever the rule says."`
 
-	NoPower, NoHours bool `json:"-"` // "any": set to nothing
+	NoPower, NoHours, NoUnused, NoRest bool `json:"-"` // "any": set to nothing
 }
+
+// Switch is a gate on something that is on or off.
+type Switch string
+
+// What a switch gate can be, beside unset.
+const (
+	MustBeOff Switch = "off"
+	OnOrOff   Switch = "any" // whatever the rule says
+)
+
+// UnknownAs is what a network counts as of which a device cannot tell what it is.
+type UnknownAs string
+
+// AsWiFi is the one thing that it can count as.
+const AsWiFi UnknownAs = "treat as wifi"
 
 // Idle is the gate of a device's use.
 type Idle int
@@ -286,6 +341,18 @@ func (g Gates) Under(lane Gates) Gates {
 	if lane.Idle != IdleUnset {
 		g.Idle = lane.Idle
 	}
+	if lane.Unused > 0 || lane.NoUnused {
+		g.Unused = lane.Unused
+	}
+	if lane.Rest > 0 || lane.NoRest {
+		g.Rest = lane.Rest
+	}
+	if lane.Screen != "" {
+		g.Screen = lane.Screen
+	}
+	if lane.Saver != "" {
+		g.Saver = lane.Saver
+	}
 	return g
 }
 
@@ -294,21 +361,26 @@ func (g Gates) Under(lane Gates) Gates {
 // matter.
 type Power struct {
 	Charging bool
+	For      Minutes // on charge for so long
 	AtLeast  int
 	Both     bool
 }
 
 // String writes the gate as the plan has it.
 func (p Power) String() string {
+	charging, level := "charging", fmt.Sprintf("at least %d%%", p.AtLeast)
+	if p.For > 0 {
+		charging += " for " + p.For.String()
+	}
 	switch {
 	case p.Charging && p.AtLeast > 0 && p.Both:
-		return fmt.Sprintf("charging and at least %d%%", p.AtLeast)
+		return charging + " and " + level
 	case p.Charging && p.AtLeast > 0:
-		return fmt.Sprintf("charging or at least %d%%", p.AtLeast)
+		return charging + " or " + level
 	case p.Charging:
-		return "charging"
+		return charging
 	case p.AtLeast > 0:
-		return fmt.Sprintf("at least %d%%", p.AtLeast)
+		return level
 	}
 	return ""
 }

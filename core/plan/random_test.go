@@ -30,8 +30,12 @@ var drawn = rapid.Custom(func(t *rapid.T) string {
 	gates := func() any {
 		g := m{"idle": rapid.Bool().Draw(t, "idle")}
 		maybe(g, "power", func() any {
-			return pick("power", "charging", "at least 40%", "charging or at least 5%", "charging and at least 90%")
+			return pick("power", "charging", "at least 40%", "charging or at least 5%", "charging and at least 90%", "charging for 30 min", "charging for 5 min or at least 50%", "any")
 		})
+		maybe(g, "unused-for", func() any { return pick("unused", "10 min", "any") })
+		maybe(g, "rest", func() any { return pick("rest", "45 min", "any") })
+		maybe(g, "screen", func() any { return pick("screen", "off", "any") })
+		maybe(g, "battery-saver", func() any { return pick("saver", "off", "any") })
 		maybe(g, "hours", func() any { return pick("hours", "06:00-23:00", "22:00-06:00, 12:00-13:30") })
 		return g
 	}
@@ -41,6 +45,17 @@ var drawn = rapid.Custom(func(t *rapid.T) string {
 		lanes := []any{}
 		for _, over := range some("over", "wifi", "wired", "cellular") {
 			lane := m{"over": over}
+			if over == "wifi" {
+				maybe(lane, "named", func() any { return some("named", "Slip", "Boat: house", "7") })
+				maybe(lane, "not-named", func() any { return some("not", "Harbour Café", "#1") })
+				maybe(lane, "home-only", func() any { return rapid.Bool().Draw(t, "home") })
+			}
+			if over == "cellular" {
+				maybe(lane, "metered-wifi", func() any { return true })
+				if rapid.Bool().Draw(t, "roams") {
+					lane["roaming"], lane["roaming-allowance"] = true, "5 MB per day"
+				}
+			}
 			maybe(lane, "allowance", func() any { return pick("allowance", "45 MB per day", "2 GB per month") })
 			lanes = append(lanes, lane)
 		}
@@ -67,9 +82,16 @@ var drawn = rapid.Custom(func(t *rapid.T) string {
 			maybe(s, "taken-from", func() any { return "2020-01-01" })
 			sources = append(sources, s)
 		}
-		devices[device] = m{"sources": sources}
+		d := m{"sources": sources}
+		maybe(d, "person", func() any { return pick("person", "ines", "tom") })
+		maybe(d, "unknown-network", func() any { return "treat as wifi" })
+		maybe(d, "in-front-only", func() any { return rapid.Bool().Draw(t, "front") })
+		devices[device] = d
 	}
 	whole := m{"yard": "Slip", "timezone": "UTC", "destinations": m{"shed": m{"kind": "folder", "path": "/media/shed"}, "locker": m{"kind": "folder", "path": "/media/locker"}}, "devices": devices, "rules": rules}
+	whole["people"] = []string{"ines", "tom"}
+	maybe(whole, "home-networks", func() any { return some("home", "Slip", "Boat: house") })
+	maybe(whole, "silent-after", func() any { return pick("silent", "1 day", "5 days") })
 	maybe(whole, "format", func() any { return 2 })
 	text, err := yaml.MarshalWithOptions(whole, yaml.Flow(rapid.Bool().Draw(t, "flow")), yaml.IndentSequence(rapid.Bool().Draw(t, "indented")))
 	if err != nil {

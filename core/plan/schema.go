@@ -38,7 +38,12 @@ func (Date) JSONSchema() *jsonschema.Schema {
 
 // JSONSchema describes how long a clip lasts as it stands in a plan.
 func (Minutes) JSONSchema() *jsonschema.Schema {
-	return form(minutesForm.String(), "A length of time.", "10 min")
+	return form(`(`+minutesForm.String()+`)|^any$`, "A length of time.", "10 min")
+}
+
+// JSONSchema describes a number of days as it stands in a plan.
+func (Days) JSONSchema() *jsonschema.Schema {
+	return form(daysForm.String(), "A number of days.", "3 days")
 }
 
 // JSONSchema describes an allowance as it stands in a plan.
@@ -53,7 +58,7 @@ func (Hours) JSONSchema() *jsonschema.Schema {
 
 // JSONSchema describes a power gate as it stands in a plan.
 func (Power) JSONSchema() *jsonschema.Schema {
-	return form(`(`+powerForm.String()+`)|^any$`, "What the charger and the battery must be; any sets the rule's aside.", "charging", "at least 40%", "charging or at least 40%")
+	return form(`(`+powerForm.String()+`)|^any$`, "What the charger and the battery must be; any sets the rule's aside.", "charging", "charging for 30 min", "at least 40%", "charging or at least 40%")
 }
 
 // JSONSchema describes the idle gate as it stands in a plan.

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -179,26 +180,43 @@ func (p *Plan) Wants(device, source string, f Found, destination string) bool {
 
 // SendsTo tells whether a device sends to a destination at all.
 func (p *Plan) SendsTo(device, destination string) bool {
+	p = p.On(device)
 	return slices.ContainsFunc(p.Devices[device].Sources, func(s Source) bool {
 		return slices.ContainsFunc(s.Rules, func(rule string) bool { return slices.Contains(p.Rules[rule].To, destination) })
 	})
 }
 
+// personField stands for a device's person in the destinations of a rule.
+const personField = "{person}"
+
+func forPerson(destination, person string) string {
+	return strings.ReplaceAll(destination, personField, person)
+}
+
 // On is the plan as a device follows it: what the device says of a rule itself stands
-// in the rule's place.
+// in the rule's place, and its person in the destinations that are a person's.
 func (p *Plan) On(device string) *Plan {
-	own := p.Devices[device].Rules
-	if len(own) == 0 {
+	d := p.Devices[device]
+	personal := func(r Rule) bool {
+		return slices.ContainsFunc(r.To, func(to string) bool { return strings.Contains(to, personField) })
+	}
+	if len(d.Rules) == 0 && !slices.ContainsFunc(slices.Collect(maps.Values(p.Rules)), personal) {
 		return p
 	}
 	q := *p
 	q.Rules = make(map[string]Rule, len(p.Rules))
 	for name, r := range p.Rules {
-		if o, there := own[name]; there {
+		if o, there := d.Rules[name]; there {
 			if len(o.Lanes) > 0 {
 				r.Lanes = o.Lanes
 			}
 			r.Gates = r.Gates.Under(o.Gates)
+		}
+		if personal(r) {
+			r.To = slices.Clone(r.To)
+			for i, to := range r.To {
+				r.To[i] = forPerson(to, d.Person)
+			}
 		}
 		q.Rules[name] = r
 	}

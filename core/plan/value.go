@@ -20,9 +20,10 @@ var (
 	allowanceForm = regexp.MustCompile(`^\s*([0-9][0-9.]*\s*[A-Za-z]+)\s+per\s+(day|week|month)\s*$`)
 	sizeForm      = regexp.MustCompile(`^\s*[0-9][0-9.]*\s*[A-Za-z]+\s*$`)
 	windowForm    = regexp.MustCompile(`^\s*([0-9]{1,2}):([0-9]{2})\s*[-–]\s*([0-9]{1,2}):([0-9]{2})\s*$`)
-	powerForm     = regexp.MustCompile(`^\s*(?:(charging)(?:\s+(or|and)\s+at least\s+([0-9]{1,3})\s*%)?|at least\s+([0-9]{1,3})\s*%)\s*$`)
+	powerForm     = regexp.MustCompile(`^\s*(?:(charging)(?:\s+for\s+([0-9]{1,4})\s*min)?(?:\s+(or|and)\s+at least\s+([0-9]{1,3})\s*%)?|at least\s+([0-9]{1,3})\s*%)\s*$`)
 	dateForm      = regexp.MustCompile(`^[0-9]{4}-[0-9]{2}-[0-9]{2}$`)
 	minutesForm   = regexp.MustCompile(`^\s*([0-9]{1,5})\s*min\s*$`)
+	daysForm      = regexp.MustCompile(`^\s*([0-9]{1,3})\s*days?\s*$`)
 	placeholder   = regexp.MustCompile(`\{([^{}]*)\}`)
 	nameForm      = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
 )
@@ -75,6 +76,27 @@ func ParseMinutes(s string) (Minutes, error) {
 	}
 	n, _ := strconv.Atoi(m[1]) // digits, by the form
 	return Minutes(n), nil
+}
+
+// ParseDays reads "3 days".
+func ParseDays(s string) (Days, error) {
+	m := daysForm.FindStringSubmatch(s)
+	if m == nil || strings.Trim(m[1], "0") == "" {
+		return 0, wrong(`would be days such as "3 days"`, "%q is no number of days", s)
+	}
+	n, _ := strconv.Atoi(m[1]) // digits, by the form
+	return Days(n), nil
+}
+
+// String writes it as the plan has it; "" for none.
+func (d Days) String() string {
+	switch d {
+	case 0:
+		return ""
+	case 1:
+		return "1 day"
+	}
+	return fmt.Sprintf("%d days", int(d))
 }
 
 // String writes it as the plan has it; "" for none.
@@ -166,13 +188,19 @@ func ParseHours(s string) (Hours, error) {
 
 // ParsePower reads "charging", "at least 40%", or both with "or" or "and".
 func ParsePower(s string) (Power, error) {
-	would := `would be "charging", "at least 40%", "charging or at least 40%" or "charging and at least 20%"`
+	would := `would be "charging", "charging for 30 min", "at least 40%", "charging or at least 40%" or "charging and at least 20%"`
 	m := powerForm.FindStringSubmatch(s)
 	if m == nil {
 		return Power{}, wrong(would, "%q is not a power gate", s)
 	}
-	p := Power{Charging: m[1] != "", Both: m[2] == "and"}
-	if level := m[3] + m[4]; level != "" {
+	p := Power{Charging: m[1] != "", Both: m[3] == "and"}
+	if m[2] != "" {
+		n, _ := strconv.Atoi(m[2]) // digits, by the form
+		if p.For = Minutes(n); n == 0 {
+			return Power{}, wrong(would, "%q is charging for no time", s)
+		}
+	}
+	if level := m[4] + m[5]; level != "" {
 		p.AtLeast, _ = strconv.Atoi(level) // digits, by the form
 		if p.AtLeast < 1 || p.AtLeast > 100 {
 			return Power{}, wrong("would be from 1% to 100%", "a battery cannot be at %d%%", p.AtLeast)

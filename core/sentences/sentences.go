@@ -52,7 +52,23 @@ func Lane(l plan.Lane) string {
 		notes = append(notes, "also where it is metered")
 	}
 	if l.Roaming {
-		notes = append(notes, "also while roaming")
+		note := "also while roaming"
+		if l.RoamingAllowance.Bytes > 0 {
+			note += ", then up to " + upTo(l.RoamingAllowance)
+		}
+		notes = append(notes, note)
+	}
+	if l.MeteredWiFi {
+		notes = append(notes, "also over a metered Wi-Fi")
+	}
+	if l.HomeOnly {
+		notes = append(notes, "at home only")
+	}
+	if len(l.Named) > 0 {
+		notes = append(notes, "on "+gate.And(l.Named)+" only")
+	}
+	if len(l.NotNamed) > 0 {
+		notes = append(notes, "not on "+gate.And(l.NotNamed))
 	}
 	if len(notes) > 0 {
 		says += " (" + strings.Join(notes, ", ") + ")"
@@ -78,6 +94,20 @@ func conditions(g plan.Gates) (says string) {
 	case len(g.Hours) > 0:
 		says += ", at " + g.Hours.String()
 	}
+	switch {
+	case g.NoUnused:
+		says += ", however lately it was used"
+	case g.Unused > 0:
+		says += ", when nobody used the device for " + g.Unused.String()
+	}
+	switch {
+	case g.NoRest:
+		says += ", at rest or not"
+	case g.Rest > 0:
+		says += ", when it has been on charge and unused for " + g.Rest.String()
+	}
+	says += map[plan.Switch]string{plan.MustBeOff: ", while the screen is dark", plan.OnOrOff: ", with the screen on or off"}[g.Screen]
+	says += map[plan.Switch]string{plan.MustBeOff: ", not while the system saves battery", plan.OnOrOff: ", also while the system saves battery"}[g.Saver]
 	switch g.Idle {
 	case plan.MustBeIdle:
 		says += ", while nobody uses the device"
@@ -162,6 +192,21 @@ func Changes(before, after *plan.Plan) []string {
 	}
 	if before.Timezone != after.Timezone {
 		add("Hours and periods are those of %s.", after.Timezone)
+	}
+	list := func(what string, was, is []string) {
+		if slices.Equal(was, is) {
+			return
+		}
+		if len(is) == 0 {
+			add("%s: none any more.", what)
+			return
+		}
+		add("%s: %s.", what, gate.And(is))
+	}
+	list("The networks at home", before.HomeNetworks, after.HomeNetworks)
+	list("People", before.People, after.People)
+	if before.SilentAfterOrDefault() != after.SilentAfterOrDefault() {
+		add("You are told of a device that is silent for %s.", cmp.Or(after.SilentAfter, plan.DefaultSilentAfter))
 	}
 	each(before.Destinations, after.Destinations, func(name string, was, is *plan.Destination) {
 		switch {
@@ -255,6 +300,15 @@ func device(name string, was, is plan.Device) (says []string) {
 		} else {
 			says = append(says, fmt.Sprintf("%s sends no faster than %s.", name, limits(is.Limit)))
 		}
+	}
+	if was.Person != is.Person {
+		says = append(says, fmt.Sprintf("%s is %s.", name, map[bool]string{true: is.Person + "'s", false: "nobody's in particular"}[is.Person != ""]))
+	}
+	if was.UnknownNetwork != is.UnknownNetwork {
+		says = append(says, map[bool]string{true: "Where " + name + " cannot tell its network, it counts as a Wi-Fi that costs nothing.", false: "Where " + name + " cannot tell its network, nothing goes over it."}[is.UnknownNetwork != ""])
+	}
+	if was.InFrontOnly != is.InFrontOnly {
+		says = append(says, map[bool]string{true: name + " works only while its program is open.", false: name + " works also while its program is not open."}[is.InFrontOnly])
 	}
 	sources := func(d plan.Device) map[string]string {
 		m := map[string]string{}

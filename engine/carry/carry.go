@@ -86,7 +86,7 @@ func (c *Carrier) Reserve(ctx context.Context, s *Send) (ok bool, err error) {
 	if s.copy.Temp != "" && bytes >= resumeFrom {
 		bytes += destination.Compared // what is read back, to go on from it
 	}
-	s.reserved, err = c.Records.Reserve(ctx, s.copy.ID, s.Spend, s.Limit, s.Since, allowance.Cost(bytes), time.Now())
+	s.reserved, err = c.Records.Reserve(ctx, s.copy.ID, s.Spend, s.Limits, allowance.Cost(bytes), time.Now())
 	return s.reserved, err
 }
 

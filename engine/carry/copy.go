@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"yardtide/core/gate"
-	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/fleet"
@@ -23,8 +22,7 @@ type Way struct {
 	Proving bool // only the proof is owed
 	Where   string
 	Spend   records.Spend
-	Limit   plan.Allowance
-	Since   time.Time // the allowance's period began
+	Limits  []records.Limit
 }
 
 // Send is one copy on its way. What its carrier changes and others read is under mu.

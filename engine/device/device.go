@@ -226,12 +226,37 @@ func (d *Device) SetPlan(p *plan.Plan) {
 func (d *Device) Run(ctx context.Context) error {
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() error { return d.sense(ctx) })
+	g.Go(func() error { d.noteRun(ctx); return nil })
 	g.Go(func() error { return d.follow(ctx) })
 	g.Go(func() error { return d.dispatch(ctx) })
 	if err := g.Wait(); err != nil {
 		return fmt.Errorf("device %s: %w", d.Name, err)
 	}
 	return nil
+}
+
+// runBeat is how often it is noted that the program runs still.
+const runBeat = time.Minute
+
+// noteRun keeps when the program runs: where it is stopped from outside, that shows.
+func (d *Device) noteRun(ctx context.Context) {
+	id, err := d.Records.BeginRun(ctx, time.Now())
+	if err != nil {
+		d.Log.Error("the run could not be noted", "device", d.Name, "err", err)
+		return
+	}
+	tick := time.NewTicker(runBeat)
+	defer tick.Stop()
+	for ends := false; !ends; {
+		select {
+		case <-ctx.Done():
+			ends = true
+		case <-tick.C:
+		}
+		if err := d.Records.SeeRun(context.WithoutCancel(ctx), id, time.Now(), ends); err != nil {
+			d.Log.Error("the run could not be noted", "device", d.Name, "err", err)
+		}
+	}
 }
 
 func nudge(c chan struct{}) {
@@ -257,7 +282,11 @@ func (d *Device) sense(ctx context.Context) error {
 		d.ready = true
 		now := d.now
 		d.mu.Unlock()
-		if err := d.keep(ctx, "conditions", now); err != nil && ctx.Err() == nil {
+		err := d.keep(ctx, "conditions", now)
+		if err == nil {
+			err = d.Records.Sense(ctx, now, time.Now())
+		}
+		if err != nil && ctx.Err() == nil {
 			d.Log.Error("the conditions could not be kept", "device", d.Name, "err", err)
 		}
 		d.changed()

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"yardtide/core/allowance"
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
@@ -305,8 +306,7 @@ func (d *Device) chooseWaiting(ctx context.Context, name string, busy []int64, l
 			return best, false, err
 		}
 		if ok && (!some || last.Before(c.Candidate(), best.Candidate(), videos)) {
-			over := rule.Lanes[v.Lane].Over
-			best, some = choice{c, last.way(c, carry.Way{Lane: v.Lane, Limit: rule.AllowanceOver(over)}, over)}, true
+			best, some = choice{c, last.by(c, v.Lane)}, true
 		}
 	}
 	return best, some, nil
@@ -316,7 +316,24 @@ func (d *Device) chooseWaiting(ctx context.Context, name string, busy []int64, l
 func (last decision) way(c records.Copy, w carry.Way, over plan.Network) carry.Way {
 	w.Metered = last.Costs(c.Destination)
 	w.Spend = records.Spend{Network: over, Roaming: last.Now.Roaming != gate.No, Rule: c.Rule}
-	w.Since = last.Period(c.Rule, over)
+	return w
+}
+
+// by is how a copy goes by a lane of its rule.
+func (last decision) by(c records.Copy, n int) carry.Way {
+	rule := last.Plan.Rules[c.Rule]
+	lane := rule.Lanes[n]
+	w := last.way(c, carry.Way{Lane: n}, lane.Over)
+	limit := func(a plan.Allowance, roaming bool) {
+		if a.Bytes > 0 {
+			start, _ := allowance.Period(a.Per, last.Time, last.Zone)
+			w.Limits = append(w.Limits, records.Limit{Allowance: a, Since: start, Roaming: roaming})
+		}
+	}
+	limit(rule.AllowanceOver(lane.Over), false)
+	if last.Now.Roaming != gate.No {
+		limit(lane.RoamingAllowance, true)
+	}
 	return w
 }
 

@@ -20,7 +20,7 @@ import (
 func (d *Device) outside() gate.Situation {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return gate.Situation{Device: d.Name, Plan: d.plan, Now: d.now, Pause: d.pause, Time: time.Now(), Zone: d.zone}
+	return gate.Situation{Device: d.Name, Plan: d.plan, Now: d.now.Taken(d.plan.Devices[d.Name].UnknownNetwork), Pause: d.pause, Time: time.Now(), Zone: d.zone}
 }
 
 // outlook is what is known now without the records: what was spent and what waits is

@@ -118,7 +118,7 @@ func TestWhatIsReadBackToGoOnIsSpent(t *testing.T) {
 		return s.States[queue.Proving].N+s.States[queue.Safe].N == 1 && len(s.Sends) == 0
 	})
 	require.Contains(t, h.story("phone", "long.jpg"), "It goes on after")
-	a, err := h.devices["phone"].Records.Account(t.Context(), plan.WiFi, time.Time{})
+	a, err := h.devices["phone"].Records.Account(t.Context(), plan.WiFi, time.Time{}, false)
 	require.NoError(t, err)
 	assert.GreaterOrEqual(t, a.Spent, h.copy("phone", "long.jpg").Sent+destination.Compared, "what went, and what was read back")
 }

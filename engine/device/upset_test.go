@@ -286,7 +286,7 @@ func TestRebuiltRecordsSendNothingThatIsThere(t *testing.T) {
 				assert.Zero(t, c.Sent, "%s was sent again", c.Name)
 			}
 			y.sensor.Put(away)
-			a, err := y.records.Account(t.Context(), plan.Cellular, time.Time{})
+			a, err := y.records.Account(t.Context(), plan.Cellular, time.Time{}, false)
 			require.NoError(t, err)
 			assert.Positive(t, a.Spent, "what was spent is not known: no allowance is passed")
 		})

@@ -18,6 +18,8 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
+	"yardtide/core/queue"
+	"yardtide/core/sentences"
 	"yardtide/engine/records"
 	"yardtide/engine/tell"
 	"yardtide/wire"
@@ -357,10 +359,30 @@ func (m *Mirror) teller() tell.Teller {
 	if known.Places == nil {
 		known.Places = map[string]gate.At{}
 	}
-	if !m.told.connected(time.Now()) {
+	now, from := time.Now(), m.now
+	if !m.told.connected(now) {
 		known.Sends = nil // what was on its way when it was heard of last
+		if known.Plan.Devices[m.Device].InFrontOnly {
+			known.Stopped = gate.Hold{Gate: gate.Front, Since: m.told.Heard, You: true, Says: fmt.Sprintf("%s works only while its program is open there: open it on %s.", m.Device, m.Device)}
+		}
 	}
-	return tell.Teller{Of: m.Device, From: m.now, Beside: func() tell.Known { return known }}
+	t := tell.Teller{Of: m.Device, From: from}
+	t.Beside = func() tell.Known {
+		if known.Stopped.Gate != "" {
+			if open, err := t.OpenADay(context.Background(), now); err == nil {
+				known.Stopped.Says += fmt.Sprintf(" It was open for %s a day in the last seven days.", aDay(open))
+			}
+		}
+		return known
+	}
+	return t
+}
+
+func aDay(d time.Duration) string {
+	if d < time.Hour {
+		return fmt.Sprintf("%d minutes", int(d.Minutes()))
+	}
+	return fmt.Sprintf("%.1f hours", d.Hours())
 }
 
 // DeviceName is what the plan calls it.
@@ -390,12 +412,19 @@ func (m *Mirror) SetPlan(p *plan.Plan) {
 // Status tells how the device stands, and when that was.
 func (m *Mirror) Status(ctx context.Context) (wire.Device, error) {
 	d, err := m.teller().Status(ctx)
-	d.Link = m.link(d)
+	if err != nil {
+		return d, err
+	}
+	d.Link, err = m.link(ctx, d)
 	return d, err
 }
 
 // link tells how the device and its service stand.
-func (m *Mirror) link(d wire.Device) *wire.DeviceLink {
+func (m *Mirror) link(ctx context.Context, d wire.Device) (*wire.DeviceLink, error) {
+	network, name, until, err := m.Records().LastOn(ctx)
+	if err != nil {
+		return nil, err
+	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	now := time.Now()
@@ -403,13 +432,27 @@ func (m *Mirror) link(d wire.Device) *wire.DeviceLink {
 		Heard: m.told.Heard, Connected: m.told.connected(now), Ahead: int64(m.told.Ahead / time.Second), Version: m.told.Version,
 		Follows: m.mark != "" && m.told.Plan == m.mark, Telling: m.next != nil, Reached: []wire.Reached{},
 	}
+	l.Silent = now.Sub(l.Heard) > m.plan.SilentAfterOrDefault() && !l.Heard.IsZero()
 	l.Says = linkSays(*l)
+	if !l.Connected && network != "" {
+		on := plan.Network(network).Label()
+		if name != "" {
+			on += " (" + name + ")"
+		}
+		if until.IsZero() {
+			until = l.Heard
+		}
+		l.Says += fmt.Sprintf(" It was last on %s, until %s.", on, until.Format("15:04 on 2 January"))
+	}
+	if n := d.States[queue.Waiting].N; l.Silent && n > 0 {
+		l.Says += " " + sentences.Things(n, d.Kinds...) + " waited on it then."
+	}
 	for _, name := range slices.Sorted(maps.Keys(m.told.Known.Stands)) {
 		if m.plan.SendsTo(m.Device, name) {
 			l.Reached = append(l.Reached, wire.Reached{Destination: name, At: m.told.Known.Stands[name].Seen, Says: m.told.Known.Places[name].Failing.Says})
 		}
 	}
-	return l
+	return l, nil
 }
 
 func linkSays(l wire.DeviceLink) string {
@@ -437,6 +480,11 @@ func (m *Mirror) Find(ctx context.Context, text string, limit int) ([]wire.Item,
 // Story tells an item and all that happened to it.
 func (m *Mirror) Story(ctx context.Context, key string) (wire.Story, error) {
 	return m.teller().Story(ctx, key)
+}
+
+// Day tells what it sensed and sent in the day of an instant, as far as it was told.
+func (m *Mirror) Day(ctx context.Context, in time.Time) (wire.DeviceDay, error) {
+	return m.teller().Day(ctx, in)
 }
 
 // TryPlan tells what a plan would do to its items, as far as they were told.

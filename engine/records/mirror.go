@@ -2,12 +2,11 @@ package records
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
-
-	"github.com/jmoiron/sqlx"
 )
 
 // A mirror is what the service has of the records of a device elsewhere: the same
@@ -64,12 +63,24 @@ func (r *Records) Take(ctx context.Context, rows []Rows, when NamedFact, then ..
 				return err
 			}
 		}
+		news := "[]"
 		for _, one := range rows {
+			if one.Part == "items" {
+				var err error
+				if news, err = newItems(tx, one); err != nil {
+					return err
+				}
+			}
 			if err := takePart(tx, one); err != nil {
 				return fmt.Errorf("%s: %w", one.Part, err)
 			}
 		}
-		return nil
+		if news == "[]" {
+			return nil
+		}
+		// At once: each statement beside would have the index written.
+		_, err := tx.Exec(`INSERT INTO names (rowid, name) SELECT id, name FROM items WHERE id IN (SELECT value FROM json_each(?))`, news)
+		return err
 	})
 }
 
@@ -102,15 +113,11 @@ func takePart(tx *transaction, told Rows) error {
 	if p.key != "" && number < 0 {
 		return Wrong{"its rows have no number"}
 	}
-	insert, err := tx.Preparex(`INSERT OR REPLACE INTO ` + p.name + ` (` + strings.Join(columns, ", ") + `) VALUES (?` + strings.Repeat(", ?", len(columns)-1) + `)`)
+	insert, err := tx.Preparex(`INSERT INTO ` + p.name + ` (` + strings.Join(columns, ", ") + `) VALUES (?` + strings.Repeat(", ?", len(columns)-1) + `)`)
 	if err != nil {
 		return err
 	}
 	defer insert.Close()
-	names, err := newNamer(tx, p, told.Columns)
-	if err != nil {
-		return err
-	}
 	values := make([]any, len(at))
 	for _, row := range told.Rows {
 		if len(row) != len(told.Columns) {
@@ -120,9 +127,6 @@ func takePart(tx *transaction, told Rows) error {
 			if values[i], err = value(row[from]); err != nil {
 				return err
 			}
-		}
-		if err := names.name(row); err != nil {
-			return err
 		}
 		if _, err := insert.Exec(values...); err != nil {
 			return err
@@ -146,14 +150,10 @@ func value(v any) (any, error) {
 	return nil, Wrong{fmt.Sprintf("a value is of the kind %T", v)}
 }
 
-// removeSpans removes what stood in some spans. Items stay: none is ever removed, and
-// their names are found by their numbers.
+// removeSpans removes what stood in some spans.
 func removeSpans(tx *transaction, p part, spans [][2]int64) error {
-	switch p.name {
-	case "items":
-		return nil
-	case "counters":
-		_, err := tx.Exec(`DELETE FROM counters`)
+	if p.key == "" {
+		_, err := tx.Exec(`DELETE FROM ` + p.name)
 		return err
 	}
 	remove, err := tx.Preparex(`DELETE FROM ` + p.name + ` WHERE ` + p.key + ` BETWEEN ? AND ?`)
@@ -169,45 +169,30 @@ func removeSpans(tx *transaction, p part, spans [][2]int64) error {
 	return nil
 }
 
-// namer makes new items found by parts of their names.
-type namer struct {
-	known, insert *sqlx.Stmt
-	id, of        int // which values are an item's number and name
-}
-
-func newNamer(tx *transaction, p part, columns []string) (n *namer, err error) {
-	if p.name != "items" {
-		return nil, nil
+// newItems tells which of the items that were told are not known yet, as SQL has a list:
+// they are to be found by parts of their names. A name never changes.
+func newItems(tx *transaction, told Rows) (string, error) {
+	at := slices.Index(told.Columns, "id")
+	if at < 0 {
+		return "[]", nil
 	}
-	n = &namer{id: slices.Index(columns, "id"), of: slices.Index(columns, "name")}
-	if n.id < 0 || n.of < 0 {
-		return nil, Wrong{"an item has no name"}
+	ids := make([]any, 0, len(told.Rows))
+	for _, row := range told.Rows {
+		if at < len(row) {
+			id, err := value(row[at])
+			if err != nil {
+				return "", err
+			}
+			ids = append(ids, id)
+		}
 	}
-	if n.known, err = tx.Preparex(`SELECT count(*) FROM items WHERE id = ?`); err != nil {
-		return nil, err
-	}
-	n.insert, err = tx.Preparex(`INSERT INTO names (rowid, name) VALUES (?, ?)`)
-	return n, err
-}
-
-func (n *namer) name(row []any) error {
-	if n == nil {
-		return nil
-	}
-	id, err := value(row[n.id])
+	list, err := json.Marshal(ids)
 	if err != nil {
-		return err
+		return "", err
 	}
-	name, err := value(row[n.of])
-	if err != nil {
-		return err
-	}
-	var known bool
-	if err := n.known.Get(&known, id); err != nil || known {
-		return err
-	}
-	_, err = n.insert.Exec(id, name)
-	return err
+	var news string
+	err = tx.Get(&news, `SELECT json_group_array(value) FROM json_each(?) WHERE NOT EXISTS (SELECT 1 FROM items WHERE id = value)`, string(list))
+	return news, err
 }
 
 // Epoch is the word by which the keys of these records differ from those of any others.

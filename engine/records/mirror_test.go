@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/fxamacker/cbor/v2"
 	"github.com/jmoiron/sqlx"
@@ -11,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/records"
@@ -22,7 +24,7 @@ func content(t require.TestingT, file string) map[string][]string {
 	require.NoError(t, err)
 	defer db.Close()
 	all := map[string][]string{}
-	for table, columns := range map[string]string{"items": "*", "copies": "*", "events": "rowid, *", "standings": "*", "counters": "*", "ledger": "*", "reservations": "*"} {
+	for table, columns := range map[string]string{"items": "*", "copies": "*", "events": "rowid, *", "standings": "*", "counters": "*", "ledger": "*", "reservations": "*", "sensed": "*", "runs": "*"} {
 		rows, err := db.Queryx(`SELECT ` + columns + ` FROM ` + table + ` ORDER BY 1, 2, 3, 4`)
 		require.NoError(t, err)
 		for rows.Next() {
@@ -99,9 +101,16 @@ func TestAMirrorHasWhatTheRecordsHaveWhateverWasRepeatedCutOrLost(t *testing.T) 
 			},
 			"spend": func(rt *rapid.T) {
 				id := int64(rapid.IntRange(1, 6).Draw(rt, "copy"))
-				if _, err := r.Reserve(ctx, id, onCellular, plan.Allowance{Bytes: 1e9, Per: plan.Day}, start, 10, start); err == nil && rapid.Bool().Draw(rt, "settled") {
+				if _, err := r.Reserve(ctx, id, onCellular, nil, 10, start); err == nil && rapid.Bool().Draw(rt, "settled") {
 					require.NoError(rt, r.Settle(ctx, id, 7))
 				}
+			},
+			"sense": func(rt *rapid.T) {
+				at := start.Add(time.Duration(rapid.IntRange(0, 100*24).Draw(rt, "hours")) * time.Hour) // so that some are too old
+				require.NoError(rt, r.Sense(ctx, gate.Conditions{Network: rapid.SampledFrom([]plan.Network{plan.WiFi, plan.Cellular}).Draw(rt, "network")}, at))
+				id, err := r.BeginRun(ctx, at)
+				require.NoError(rt, err)
+				require.NoError(rt, r.SeeRun(ctx, id, at.Add(time.Minute), rapid.Bool().Draw(rt, "ends")))
 			},
 			"tell everything anew": func(rt *rapid.T) { require.NoError(rt, r.Anew(ctx)) },
 		})

@@ -20,7 +20,7 @@ type part struct {
 // parts are all there are. What is not among them a mirror does not need: facts are told
 // by the device, what lay at a destination before is asked of the service.
 var parts = []part{
-	{"items", "id"}, {"copies", "id"}, {"events", "rowid"}, {"standings", "id"}, {"counters", ""}, {"ledger", "at"}, {"reservations", "copy"},
+	{"items", "id"}, {"copies", "id"}, {"events", "rowid"}, {"standings", "id"}, {"counters", ""}, {"ledger", "at"}, {"reservations", "copy"}, {"sensed", "id"}, {"runs", "id"},
 }
 
 // partOf finds one by its name.
@@ -60,11 +60,16 @@ type Rows struct {
 // changed, if that is not so already.
 func (r *Records) Follow(ctx context.Context) error {
 	return r.tx(ctx, "noting changes", func(tx *transaction) error {
-		var followed bool
-		if err := tx.Get(&followed, `SELECT EXISTS (SELECT 1 FROM sqlite_master WHERE type = 'trigger' AND name = 'items_out_insert')`); err != nil || followed {
-			return err
-		}
-		for _, p := range parts {
+		all := true
+		for _, p := range parts { // those of an earlier version may be there
+			var followed bool
+			if err := tx.Get(&followed, `SELECT EXISTS (SELECT 1 FROM sqlite_master WHERE type = 'trigger' AND name = ?)`, p.name+"_out_insert"); err != nil {
+				return err
+			}
+			if followed {
+				continue
+			}
+			all = false
 			for _, event := range []string{"INSERT", "UPDATE", "DELETE"} {
 				of := "NEW"
 				if event == "DELETE" {
@@ -80,6 +85,9 @@ func (r *Records) Follow(ctx context.Context) error {
 					return err
 				}
 			}
+		}
+		if all {
+			return nil
 		}
 		return noteAll(tx)
 	})

@@ -213,7 +213,7 @@ func TestWriteUntilKilled(t *testing.T) {
 		require.NoError(t, r.Step(t.Context(), c.ID, queue.Sending, "", records.Change{}, now))
 		require.NoError(t, r.Step(t.Context(), c.ID, queue.Proving, "", records.Change{Remote: &path, SHA256: &sum, Landed: &landed}, now))
 		if c.ID%7 == 0 {
-			ok, err := r.Reserve(t.Context(), c.ID, onCellular, plan.Allowance{}, now, 1000, now)
+			ok, err := r.Reserve(t.Context(), c.ID, onCellular, nil, 1000, now)
 			require.NoError(t, err)
 			require.True(t, ok)
 			fmt.Println("reserved", c.ID)
@@ -270,7 +270,7 @@ func TestWhatWasToldSafeIsSafeAfterThePowerWent(t *testing.T) {
 			require.Equal(t, queue.Safe, c.State, "told safe, then the power went (%d writes lost)", lost)
 			require.Equal(t, "read back", c.Proof)
 		}
-		a, err := file.Account(t.Context(), plan.Cellular, time.Time{})
+		a, err := file.Account(t.Context(), plan.Cellular, time.Time{}, false)
 		require.NoError(t, err)
 		assert.GreaterOrEqual(t, a.Spent, int64(1000*reserved), "what was reserved counts")
 	}

@@ -262,7 +262,7 @@ func TestSpendSurvivesAKillAsSpent(t *testing.T) {
 	admit(t, r, items(3, "a"))
 	limit := plan.Allowance{Bytes: 1000, Per: plan.Day}
 	reserve := func(copy, bytes int64) bool {
-		ok, err := r.Reserve(t.Context(), copy, onCellular, limit, start, bytes, start)
+		ok, err := r.Reserve(t.Context(), copy, onCellular, []records.Limit{{Allowance: limit, Since: start}}, bytes, start)
 		require.NoError(t, err)
 		return ok
 	}
@@ -274,14 +274,14 @@ func TestSpendSurvivesAKillAsSpent(t *testing.T) {
 	require.NoError(t, r.Close())
 
 	r = open(t, file)
-	a, err := r.Account(t.Context(), plan.Cellular, start)
+	a, err := r.Account(t.Context(), plan.Cellular, start, false)
 	require.NoError(t, err)
 	assert.EqualValues(t, 650, a.Spent, "what was under way counts in full")
 	assert.Zero(t, a.Reserved)
-	other, err := r.Account(t.Context(), plan.Cellular, start.AddDate(0, 0, 1))
+	other, err := r.Account(t.Context(), plan.Cellular, start.AddDate(0, 0, 1), false)
 	require.NoError(t, err)
 	assert.Zero(t, other.Spent, "a new period begins at nothing")
-	ok, err := r.Reserve(t.Context(), 3, onCellular, plan.Allowance{}, start, 5000, start)
+	ok, err := r.Reserve(t.Context(), 3, onCellular, nil, 5000, start)
 	require.NoError(t, err)
 	assert.True(t, ok, "an order of the keeper's is counted and not limited")
 }
@@ -298,7 +298,7 @@ func TestTheLedgerIsWhatWasSpentHoweverItIsAskedFor(t *testing.T) {
 			at := base.Add(time.Duration(rapid.IntRange(-3*24*60, 3*24*60).Draw(t, "minutes")) * time.Minute)
 			n := rapid.Int64Range(1, 1e6).Draw(t, "bytes")
 			s := records.Spend{Network: network, Roaming: rapid.Bool().Draw(t, "roaming"), Rule: rapid.SampledFrom([]string{"everyday", "clips", "renamed"}).Draw(t, "rule")}
-			ok, err := r.Reserve(context.Background(), int64(i+1), s, plan.Allowance{}, base, n, at)
+			ok, err := r.Reserve(context.Background(), int64(i+1), s, nil, n, at)
 			require.NoError(t, err)
 			require.True(t, ok)
 			require.NoError(t, r.Settle(context.Background(), int64(i+1), n))
@@ -315,7 +315,7 @@ func TestTheLedgerIsWhatWasSpentHoweverItIsAskedFor(t *testing.T) {
 					want += n
 				}
 			}
-			a, err := r.Account(context.Background(), network, since)
+			a, err := r.Account(context.Background(), network, since, false)
 			require.NoError(t, err)
 			require.Equal(t, want, a.Spent, "per %s, by all rules: a plan that asks otherwise finds the same bytes", per)
 		}

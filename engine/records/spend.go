@@ -23,40 +23,51 @@ type Spend struct {
 // quarter is how finely the ledger tells time: every zone's day begins at one.
 const quarter = 15 * time.Minute
 
+// Limit bounds what may be spent since a time; zero bytes bound nothing. With Roaming only
+// what is spent while roaming counts.
+type Limit struct {
+	plan.Allowance
+	Since   time.Time
+	Roaming bool
+}
+
 // Account reads what was spent over a network since a time, and what is
-// reserved on it, by all rules together.
-func (r *Records) Account(ctx context.Context, network plan.Network, since time.Time) (allowance.Account, error) {
-	a, err := readAccount(func(into any, query string, args ...any) error { return r.read.GetContext(ctx, into, query, args...) }, network, since)
+// reserved on it, by all rules together; with roaming only what was while roaming.
+func (r *Records) Account(ctx context.Context, network plan.Network, since time.Time, roaming bool) (allowance.Account, error) {
+	a, err := readAccount(func(into any, query string, args ...any) error { return r.read.GetContext(ctx, into, query, args...) }, network, since, roaming)
 	if err != nil {
 		return a, fmt.Errorf("reading what was spent over %s: %w", network, err)
 	}
 	return a, nil
 }
 
-func readAccount(get func(into any, query string, args ...any) error, network plan.Network, since time.Time) (a allowance.Account, err error) {
-	err = get(&a, `SELECT (SELECT coalesce(sum(bytes), 0) FROM ledger WHERE network = ? AND at >= ?) spent, (SELECT coalesce(sum(bytes), 0) FROM reservations WHERE network = ?) reserved`,
-		network, ms(since), network)
+func readAccount(get func(into any, query string, args ...any) error, network plan.Network, since time.Time, roaming bool) (a allowance.Account, err error) {
+	err = get(&a, `SELECT (SELECT coalesce(sum(bytes), 0) FROM ledger WHERE network = ? AND at >= ? AND roaming >= ?) spent, (SELECT coalesce(sum(bytes), 0) FROM reservations WHERE network = ? AND roaming >= ?) reserved`,
+		network, ms(since), roaming, network, roaming)
 	return a, err
 }
 
 // Reserve sets bytes aside for a copy before the first one leaves. ok is false
-// when they do not fit in the limit, with what was spent since a time; a limit of
-// zero bytes always fits (an order of the keeper's: it is counted, not limited).
+// when they do not fit in one of the limits; without any they always fit (an order of the
+// keeper's: it is counted, not limited).
 // When it returns, the reservation is on disk, so that not even a power cut lets
 // more out.
-func (r *Records) Reserve(ctx context.Context, copy int64, s Spend, limit plan.Allowance, since time.Time, bytes int64, now time.Time) (ok bool, err error) {
+func (r *Records) Reserve(ctx context.Context, copy int64, s Spend, limits []Limit, bytes int64, now time.Time) (ok bool, err error) {
 	err = r.durably(ctx, fmt.Sprintf("reserving %d bytes over %s", bytes, s.Network), func(tx *transaction) error {
-		a, err := readAccount(tx.Get, s.Network, since)
-		if err != nil {
-			return err
-		}
-		if limit.Bytes > 0 {
-			if _, ok = allowance.Reserve(limit, a, bytes); !ok {
+		for _, limit := range limits {
+			a, err := readAccount(tx.Get, s.Network, limit.Since, limit.Roaming)
+			if err != nil {
+				return err
+			}
+			if limit.Bytes == 0 {
+				continue
+			}
+			if _, ok = allowance.Reserve(limit.Allowance, a, bytes); !ok {
 				return nil
 			}
 		}
 		ok = true
-		_, err = tx.Exec(`INSERT INTO reservations VALUES (?, ?, ?, ?, ?, ?)`, copy, s.Network, ms(now.Truncate(quarter)), s.Roaming, s.Rule, bytes)
+		_, err := tx.Exec(`INSERT INTO reservations VALUES (?, ?, ?, ?, ?, ?)`, copy, s.Network, ms(now.Truncate(quarter)), s.Roaming, s.Rule, bytes)
 		return err
 	})
 	return ok && err == nil, err

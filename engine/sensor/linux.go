@@ -9,36 +9,43 @@ import (
 	"strings"
 	"time"
 
+	"github.com/godbus/dbus/v5"
+
 	"yardtide/core/gate"
 	"yardtide/core/plan"
 )
 
 // Linux reads sysfs (Documentation/ABI/testing/sysfs-class-net and
-// sysfs-class-power in the kernel's sources), and asks NetworkManager whether a
-// Wi-Fi is metered. What neither tells is unknown, as everything is on other systems:
-// so is whether a modem roams, and whether somebody uses the machine.
+// sysfs-class-power in the kernel's sources), and asks the desktop's services over D-Bus
+// what that does not tell. What nobody tells is unknown, as everything is on other systems.
 type Linux struct {
-	Root  string        // "/sys" when empty
-	Bus   string        // the address of D-Bus, the system's when empty
-	Every time.Duration // how often it looks, 5 s when zero
+	Root    string        // "/sys" when empty
+	Bus     string        // the address of the system's D-Bus, the usual when empty
+	Session string        // that of the session's, the usual when empty
+	Every   time.Duration // how often it looks where nothing tells of changes: 5 s when zero, and 30 s where D-Bus does
 }
+
+// settles is how long after a change it is looked: one seldom comes alone.
+const settles = 100 * time.Millisecond
 
 // Watch implements Sensor.
 func (l Linux) Watch(ctx context.Context, tell func(gate.Conditions)) error {
-	every := l.Every
-	if every == 0 {
-		every = 5 * time.Second
-	}
-	tick := time.NewTicker(every)
-	defer tick.Stop()
-	manager := networkManager{address: l.Bus}
-	defer manager.close()
+	system, session := bus{address: l.Bus}, bus{address: l.Session, session: true}
+	defer system.close()
+	defer session.close()
 	var last gate.Conditions
 	for first := true; ; first = false {
+		// Changes are asked for before the first look: none in between is missed.
+		told := system.open()
+		session.open()
 		now := l.read()
-		if now.Network == plan.WiFi {
-			now.Metered = manager.metered(ctx)
+		if told {
+			system.network(ctx, &now)
+			system.power(ctx, &now)
+			system.use(ctx, &now)
 		}
+		session.screen(ctx, &now)
+		settle(&now)
 		if ctx.Err() != nil {
 			return nil // what was asked may be cut
 		}
@@ -46,11 +53,55 @@ func (l Linux) Watch(ctx context.Context, tell func(gate.Conditions)) error {
 			tell(now)
 		}
 		last = now
+		every := l.Every
+		switch {
+		case every > 0:
+		case now.NetworkFrom == "NetworkManager":
+			every = 30 * time.Second
+		default:
+			every = 5 * time.Second
+		}
+		wait := time.NewTimer(every)
 		select {
 		case <-ctx.Done():
-			return nil
-		case <-tick.C:
+		case <-wait.C:
+		case <-system.signals:
+			rest(ctx, settles)
+		case <-session.signals:
+			rest(ctx, settles)
 		}
+		wait.Stop()
+		drain(system.signals)
+		drain(session.signals)
+		if ctx.Err() != nil {
+			return nil
+		}
+	}
+}
+
+func rest(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
+
+func drain(signals chan *dbus.Signal) {
+	for len(signals) > 0 {
+		<-signals
+	}
+}
+
+// settle says of a network what follows from its kind: a cable costs nothing, a modem
+// does, and only it can roam.
+func settle(c *gate.Conditions) {
+	switch c.Network {
+	case plan.NoNetwork, plan.Wired:
+		c.Metered, c.Roaming = gate.No, gate.No
+	case plan.WiFi: // a telephone's hotspot looks like any other
+		c.Roaming = gate.No
+	case plan.Cellular:
+		c.Metered = gate.Yes
 	}
 }
 
@@ -76,7 +127,7 @@ func (l Linux) read() gate.Conditions {
 	c := gate.Conditions{Network: plan.UnknownNetwork, Metered: gate.Unknown, Roaming: gate.Unknown, Charging: gate.Unknown, Battery: -1, Use: gate.UseUnknown}
 	links, told := entries(filepath.Join(root, "class/net"))
 	if told {
-		c.Network = plan.NoNetwork
+		c.Network, c.NetworkFrom = plan.NoNetwork, "sysfs"
 	}
 	rank := map[plan.Network]int{plan.UnknownNetwork: -1, plan.NoNetwork: 0, plan.Cellular: 1, plan.WiFi: 2, plan.Wired: 3}
 	for _, link := range links {
@@ -103,15 +154,8 @@ func (l Linux) read() gate.Conditions {
 		}
 	}
 	if told {
+		c.PowerFrom = "sysfs"
 		c.Charging = gate.Is(mains || c.Battery < 0) // without a battery it runs on mains
-	}
-	switch c.Network {
-	case plan.NoNetwork, plan.Wired:
-		c.Metered, c.Roaming = gate.No, gate.No
-	case plan.WiFi: // a telephone's hotspot looks like any other
-		c.Roaming = gate.No
-	case plan.Cellular:
-		c.Metered = gate.Yes
 	}
 	return c
 }

@@ -1,5 +1,5 @@
 // Package sensor tells a device's network, power and use: what gates look at.
-// Linux reads sysfs; Set is set by hand (standin/ uses it). It decides nothing.
+// System is that of this machine; Set is set by hand (standin/ uses it). It decides nothing.
 package sensor
 
 import (

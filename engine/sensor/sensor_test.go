@@ -73,6 +73,12 @@ func TestLinux(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			c.want.Use = gate.UseUnknown
+			if c.want.Network != plan.UnknownNetwork {
+				c.want.NetworkFrom = "sysfs"
+			}
+			if c.want.Charging != gate.Unknown {
+				c.want.PowerFrom = "sysfs"
+			}
 			assert.Equal(t, c.want, first(t, sensor.Linux{Root: sys(t, c.files), Bus: "unix:path=/nowhere"}))
 		})
 	}

@@ -31,6 +31,9 @@ type Known struct {
 	Plan *plan.Plan                                 `json:"-"`
 	Room func(destination string, keep int64) int64 `json:"-"`
 
+	// Stopped is why nothing goes, as the program does not run there.
+	Stopped gate.Hold `json:"-"`
+
 	Conditions gate.Conditions    `json:"conditions"`
 	Modem      gate.Known         `json:"modem"`
 	Pause      gate.PauseState    `json:"pause"`
@@ -69,7 +72,7 @@ func (s Send) Class() queue.Class {
 // Outlook is what is known without the records: what was spent and what waits is not in
 // it, so no lane with an allowance is open by it.
 func (k Known) Outlook(device string, now time.Time) gate.Situation {
-	return gate.Situation{Device: device, Plan: k.Plan, Now: k.Conditions, Pause: k.Pause, Time: now, Zone: k.Plan.Zone(device), Places: k.Places}
+	return gate.Situation{Device: device, Plan: k.Plan, Now: k.Conditions.Taken(k.Plan.Devices[device].UnknownNetwork), Pause: k.Pause, Stopped: k.Stopped, Time: now, Zone: k.Plan.Zone(device), Places: k.Places}
 }
 
 // Gather fills in what the records know, and tells how many copies of each class there
@@ -95,14 +98,15 @@ func Gather(ctx context.Context, r *records.Records, s *gate.Situation) ([]recor
 	s.Accounts = map[gate.Account]allowance.Account{}
 	for _, rule := range s.Plan.Rules {
 		for _, lane := range rule.Lanes {
-			limit := rule.AllowanceOver(lane.Over)
-			account := gate.Account{Over: lane.Over, Per: limit.Per}
-			if _, known := s.Accounts[account]; known || limit.Bytes == 0 {
-				continue
-			}
-			start, _ := allowance.Period(limit.Per, s.Time, s.Zone)
-			if s.Accounts[account], err = r.Account(ctx, lane.Over, start); err != nil {
-				return nil, err
+			for roaming, limit := range map[bool]plan.Allowance{false: rule.AllowanceOver(lane.Over), true: lane.RoamingAllowance} {
+				account := gate.Account{Over: lane.Over, Per: limit.Per, Roaming: roaming}
+				if _, known := s.Accounts[account]; known || limit.Bytes == 0 {
+					continue
+				}
+				start, _ := allowance.Period(limit.Per, s.Time, s.Zone)
+				if s.Accounts[account], err = r.Account(ctx, lane.Over, start, roaming); err != nil {
+					return nil, err
+				}
 			}
 		}
 	}

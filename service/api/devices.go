@@ -25,6 +25,25 @@ func (s *Server) deviceRoutes() {
 		r, err := s.service.Revoke(in.Device)
 		return &answer[wire.Revoked]{r}, refusedBy(err)
 	})
+	call(s, "device-day", http.MethodGet, "/devices/{device}/day", "What a device sensed and sent in a day", func(ctx context.Context, in *struct {
+		Device string `path:"device"`
+		Day    string `query:"day" pattern:"^[0-9]{4}-[0-9]{2}-[0-9]{2}$" doc:"Such as 2026-11-25; today when left out"`
+	}) (*answer[wire.DeviceDay], error) {
+		d, err := s.device(in.Device)
+		if err != nil {
+			return nil, err
+		}
+		at := time.Now()
+		if in.Day != "" {
+			// At noon, whatever the zone, it is that day.
+			if at, err = time.ParseInLocation(time.DateOnly, in.Day, s.service.ZoneOf(in.Device)); err != nil {
+				return nil, huma.Error422UnprocessableEntity("There is no such day.")
+			}
+			at = at.Add(12 * time.Hour)
+		}
+		day, err := d.Day(ctx, at)
+		return &answer[wire.DeviceDay]{day}, err
+	})
 	call(s, "home-network", http.MethodGet, "/home-network", "Where the service listens for devices elsewhere", func(context.Context, *struct{}) (*answer[wire.HomeNetwork], error) {
 		return &answer[wire.HomeNetwork]{s.service.HomeNetwork()}, nil
 	})

@@ -48,7 +48,7 @@ export function NowPage() {
                 {y.absent.map((name) => (
                   <li key={name} className="py-2">
                     <span className="font-semibold">{name}</span>{" "}
-                    <span className="text-quiet">silent: nothing here runs it</span>
+                    <span className="text-quiet">in the plan, and nothing runs it</span>
                   </li>
                 ))}
               </ul>

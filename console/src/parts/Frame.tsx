@@ -31,12 +31,15 @@ export function Frame() {
             <img src="/mark.svg" alt="" className="size-6" />
             {yard.data?.yard || "Yard Tide"}
           </p>
-          <nav aria-label="Pages" className="flex gap-5 self-end">
+          <nav aria-label="Pages" className="flex flex-wrap gap-x-5 self-end">
             <Link to="/" className={tab}>
               Now
             </Link>
             <Link to="/queue" className={tab}>
               Queue
+            </Link>
+            <Link to="/devices" className={tab}>
+              Devices
             </Link>
             <Link to="/destinations" className={tab}>
               Destinations

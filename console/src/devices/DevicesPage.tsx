@@ -1,0 +1,70 @@
+import { useState } from "react";
+import { Button } from "../parts/Button";
+import { Loading, Notice } from "../parts/Notice";
+import { useYard } from "../yard";
+import { AddDevice } from "./AddDevice";
+import { DeviceCard } from "./DeviceCard";
+import { HomeNetwork } from "./HomeNetwork";
+
+/** Every device of the yard: who, what it senses, what it holds, its day, and new ones. */
+export function DevicesPage() {
+  const yard = useYard();
+  const [adding, setAdding] = useState("");
+  const [revoked, setRevoked] = useState("");
+  if (yard.isPending) return <Loading what="the devices" />;
+  if (yard.isError) {
+    return (
+      <Notice title="The devices cannot be shown" tone="alarm">
+        <p>{yard.error.message}</p>
+      </Notice>
+    );
+  }
+  const { devices, absent, home } = yard.data;
+  return (
+    <div className="space-y-6">
+      <div className="flex flex-wrap items-center justify-between gap-3">
+        <h1 className="text-2xl font-semibold">Devices</h1>
+        {!home && (
+          <Button strong onClick={() => setAdding("?")}>
+            Add a device
+          </Button>
+        )}
+      </div>
+      {home ? <p className="rounded-md bg-wash p-3">{home.says}</p> : <HomeNetwork />}
+      {revoked && (
+        <p role="status" className="rounded-md bg-lamp p-3">
+          {revoked}
+        </p>
+      )}
+      {adding && (
+        <AddDevice
+          known={devices.filter((d) => d.link?.heard).map((d) => d.name)}
+          name={adding === "?" ? "" : adding}
+          close={() => setAdding("")}
+        />
+      )}
+      <div className="grid items-start gap-6 lg:grid-cols-2">
+        {devices.map((d) => (
+          <DeviceCard key={d.name} device={d} left={setRevoked} />
+        ))}
+        {absent.map((name) => (
+          <section
+            key={name}
+            aria-labelledby={`device-${name}`}
+            className="rounded-lg border border-dashed border-rest p-5"
+          >
+            <h2 id={`device-${name}`} className="text-lg font-semibold">
+              {name}
+            </h2>
+            <p className="mb-3 text-quiet">In the plan, and nothing runs it yet.</p>
+            {!home && (
+              <Button onClick={() => setAdding(name)} aria-label={`Let ${name} join`}>
+                Let it join
+              </Button>
+            )}
+          </section>
+        ))}
+      </div>
+    </div>
+  );
+}

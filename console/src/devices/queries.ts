@@ -1,0 +1,52 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { api, body } from "../api";
+
+/** What the keeper asks of devices elsewhere. */
+
+const at = (device: string) => ({ params: { path: { device } } });
+
+/** Where the service listens for devices elsewhere. */
+export function useHomeNetwork(wanted: boolean) {
+  return useQuery({
+    queryKey: ["home-network"],
+    queryFn: () => body(api.GET("/api/v1/home-network")),
+    enabled: wanted,
+    refetchInterval: 5000,
+  });
+}
+
+export function useSetHomeNetwork() {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (address: string) => body(api.PUT("/api/v1/home-network", { body: { address } })),
+    onSuccess: (is) => client.setQueryData(["home-network"], is),
+  });
+}
+
+export function useNewCode() {
+  return useMutation({
+    mutationFn: (device: string) => body(api.POST("/api/v1/devices/{device}/code", at(device))),
+  });
+}
+
+export function useRevoke(device: string) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: () => body(api.POST("/api/v1/devices/{device}/revoke", at(device))),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["yard"] }),
+  });
+}
+
+/** What a device sensed and sent in a day, such as 2026-11-25; "" is today. */
+export function useDay(device: string, day: string) {
+  return useQuery({
+    queryKey: ["day", device, day],
+    queryFn: () =>
+      body(
+        api.GET("/api/v1/devices/{device}/day", {
+          params: { path: { device }, query: day ? { day } : {} },
+        }),
+      ),
+    refetchInterval: day ? false : 15_000,
+  });
+}
