@@ -6,32 +6,41 @@ import (
 	"flag"
 	"fmt"
 	"log/slog"
+	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"yardtide/core/gate"
+	"yardtide/engine/link"
 	"yardtide/service"
+	"yardtide/service/api"
 	"yardtide/standin"
 	"yardtide/wire"
+
+	"golang.org/x/sync/errgroup"
 )
 
 func demoCommand() command {
 	return command{
-		name: "demo", usage: "[flags]", short: "run a demo yard with a simulated phone and storage",
+		name: "demo", usage: "[flags]", short: "run a demo yard with simulated devices and storage",
 		long: `Makes a household's demo yard, once, and runs it until interrupted: a
-computer (a real folder), a simulated phone with a gallery, a simulated WebDAV
+computer (a real folder), a simulated phone with a gallery, another phone, a tablet
+and a laptop as processes of their own that joined by a code, a simulated WebDAV
 storage, a shed behind a real SSH server and a bucket of a real S3 gateway
-(folders, where this machine has no such servers). The phone's network and
-power are set in the console. Remove the folder to begin anew.`,
+(folders, where this machine has no such servers). What the devices sense, and the
+clock by which they live, is set in the console. Remove the folder to begin anew.`,
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
 			dir := fs.String("dir", ".demo", "the demo's `folder`")
 			listen := fs.String("listen", "127.0.0.1:7400", "the loopback `address` of the service")
 			storage := fs.String("storage", "127.0.0.1:7480", "the loopback `address` of the simulated storage")
 			rate := fs.Int64("rate", 1_500_000, "bytes a second that the storage takes, 0 for no limit")
-			room := fs.Int64("room", 40_000_000, "bytes that the simulated storage holds")
+			room := fs.Int64("room", 43_000_000, "bytes that the simulated storage holds")
 			items := fs.Int("items", 120, "about how many pictures and clips")
 			clips := fs.Bool("clips", true, "make video clips, with ffmpeg")
-			alone := fs.Bool("alone", false, "only the simulated storage, without the shed and the bucket")
+			home := fs.String("home-network", "127.0.0.1:0", "the `address` at which the demo's other devices reach the service")
+			alone := fs.Bool("alone", false, "only the simulated storage and two devices, without the shed, the bucket and the devices that run by themselves")
 			return func(ctx context.Context, e env, args []string) (err error) {
 				if err := noArguments(args); err != nil {
 					return err
@@ -53,12 +62,26 @@ power are set in the console. Remove the folder to begin anew.`,
 						{Name: d.Computer.Name, Root: d.Computer.Root, Sensor: &d.Computer.Sensor},
 					},
 				}
+				o.Beside = func(ctx context.Context, s *service.Service) error {
+					g, ctx := errgroup.WithContext(ctx)
+					g.Go(func() error { return d.Live(ctx) })
+					g.Go(func() error { return away(ctx, s, d, log) })
+					return g.Wait()
+				}
 				return serve(ctx, e, *listen, o, func(s *service.Service, _ string) error {
+					if !*alone {
+						if err := s.SetHomeNetwork(*home); err != nil {
+							return err
+						}
+					}
 					fmt.Fprintf(e.out, "storage   %s, simulated, keeps files in %s\n", d.Storage.URL(), d.Storage.Dir)
 					if !*alone {
 						fmt.Fprintf(e.out, "storage   tool-shed (%s) and sail-loft (%s), in %s\n", d.Others.Shed.Kind, d.Others.Bucket.Kind, *dir)
 					}
 					fmt.Fprintf(e.out, "phone     %s, simulated, gallery in %s\n", d.Phone.Name, filepath.Join(d.Phone.Root, "DCIM"))
+					for _, p := range d.Away {
+						fmt.Fprintf(e.out, "elsewhere %s, a process of its own, pictures in %s\n", p.Name, filepath.Join(p.Root, p.Camera))
+					}
 					fmt.Fprintf(e.out, "computer  %s, copy a photo into %s\n", d.Computer.Name, filepath.Join(d.Computer.Root, "Restoration"))
 					if s.Plan() != nil {
 						return nil // the one that is in force stays
@@ -71,32 +94,42 @@ power are set in the console. Remove the folder to begin anew.`,
 	}
 }
 
-// phones shows the demo's phone to the service.
+// phones shows the demo's devices to the service.
 type phones struct{ d *standin.Demo }
 
 func (p phones) Phones() []wire.Phone {
-	return []wire.Phone{{Device: p.d.Phone.Name, Conditions: p.d.Phone.Sensor.Get(), Timeline: p.d.Phone.Follows()}}
+	var list []wire.Phone
+	for _, one := range p.d.All() {
+		now, day := one.Now()
+		list = append(list, wire.Phone{Device: one.Name, Conditions: now, Day: day})
+	}
+	return list
 }
 
 func (p phones) one(device string) (*standin.Phone, error) {
-	if device != p.d.Phone.Name {
-		return nil, fmt.Errorf("there is no simulated phone %q; there is %s", device, p.d.Phone.Name)
+	var names []string
+	for _, one := range p.d.All() {
+		if one.Name == device {
+			return one, nil
+		}
+		names = append(names, one.Name)
 	}
-	return &p.d.Phone, nil
+	return nil, fmt.Errorf("there is no simulated device %q; there is %s", device, strings.Join(names, ", "))
 }
 
 func (p phones) SetPhone(_ context.Context, device string, c gate.Conditions) error {
 	phone, err := p.one(device)
 	if err == nil {
-		phone.Set(c)
+		err = phone.Set(c)
 	}
 	return err
 }
 
-func (p phones) FollowTimeline(_ context.Context, device string) error {
+func (p phones) FollowDay(_ context.Context, device string) error {
 	phone, err := p.one(device)
 	if err == nil {
-		phone.Follow()
+		at, _ := p.d.Clock.Now()
+		err = phone.Follow(at)
 	}
 	return err
 }
@@ -107,4 +140,65 @@ func (p phones) TakePicture(_ context.Context, device string) error {
 		return err
 	}
 	return phone.TakePicture(time.Now())
+}
+
+func (p phones) Clock() wire.StandinClock {
+	at, speed := p.d.Clock.Now()
+	return wire.StandinClock{Minute: int(at / time.Minute), Speed: speed}
+}
+
+func (p phones) SetClock(_ context.Context, c wire.StandinClock) error {
+	p.d.Clock.Set(time.Duration(c.Minute)*time.Minute, c.Speed)
+	return nil
+}
+
+// away runs the demo's devices that are elsewhere, each as a process of its own that
+// joined by a code.
+func away(ctx context.Context, s *service.Service, d *standin.Demo, log *slog.Logger) error {
+	if len(d.Away) == 0 {
+		return nil
+	}
+	for ctx.Err() == nil && !s.HomeNetwork().Listening {
+		if problem := s.HomeNetwork().Problem; problem != "" {
+			return fmt.Errorf("the demo's devices cannot join: %s", problem)
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	program, err := os.Executable()
+	if err != nil {
+		return fmt.Errorf("finding this program: %w", err)
+	}
+	var g errgroup.Group
+	for _, p := range d.Away {
+		data := filepath.Join(p.Root, "data")
+		if joined, err := service.ReadJoined(data); err != nil || joined == nil {
+			code, cerr := s.NewCode(p.Name, time.Now())
+			if err = errors.Join(err, cerr); err != nil {
+				return err
+			}
+			c, err := link.ParseCode(code.Code)
+			if err != nil {
+				return err
+			}
+			if _, err := service.JoinHome(ctx, data, c, api.Version); err != nil {
+				return fmt.Errorf("%s cannot join: %w", p.Name, err)
+			}
+		}
+		run := exec.CommandContext(ctx, program, "device", "run", "-data", data, "-root", p.Root, "-listen", "127.0.0.1:0", "-conditions", p.File, "-attached")
+		run.Cancel = func() error { return run.Process.Signal(os.Interrupt) }
+		run.WaitDelay = 8 * time.Second
+		if _, err := run.StdinPipe(); err != nil { // it ends with it, however this process ends
+			return fmt.Errorf("starting %s: %w", p.Name, err)
+		}
+		if err := run.Start(); err != nil {
+			return fmt.Errorf("starting %s: %w", p.Name, err)
+		}
+		g.Go(func() error {
+			if err := run.Wait(); err != nil && ctx.Err() == nil {
+				log.Error("a device of the demo ended", "device", p.Name, "err", err)
+			}
+			return nil
+		})
+	}
+	return g.Wait()
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"io"
 	"log/slog"
 	"path/filepath"
 	"strings"
@@ -115,13 +116,17 @@ func homeNetwork(ctx context.Context, e env, c client.Client, args []string, jso
 }
 
 // runsHere is how a device elsewhere runs.
-type runsHere struct{ data, listen, root, conditions string }
+type runsHere struct {
+	data, listen, root, conditions string
+	attached                       bool
+}
 
 func (h *runsHere) flags(fs *flag.FlagSet) {
 	fs.StringVar(&h.data, "data", defaultData(), "join, run: the device's data `directory`")
 	fs.StringVar(&h.listen, "listen", "127.0.0.1:7400", "run: the loopback `address` for its console and commands")
 	fs.StringVar(&h.root, "root", homeDir(), "run: the `folder` below which relative sources lie")
 	fs.StringVar(&h.conditions, "conditions", "", "run: a `file` with conditions, as JSON, in place of what this machine senses (a simulated device)")
+	fs.BoolVar(&h.attached, "attached", false, "run: end when the input ends")
 }
 
 // join joins a service.
@@ -178,6 +183,14 @@ func (h runsHere) run(ctx context.Context, e env, args []string) error {
 	var senses sensor.Sensor = sensor.System()
 	if h.conditions != "" {
 		senses = sensor.File{Name: h.conditions}
+	}
+	if h.attached {
+		var stop context.CancelFunc
+		ctx, stop = context.WithCancel(ctx)
+		go func() {
+			defer stop()
+			_, _ = io.Copy(io.Discard, e.in) // an error is an end, too
+		}()
 	}
 	log := slog.New(slog.NewTextHandler(e.err, nil))
 	o := service.Options{Dir: h.data, Log: log, Joined: joined, Members: []service.Member{{Name: joined.Home.Device, Root: absolute, Sensor: senses}}}

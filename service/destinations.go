@@ -141,7 +141,7 @@ func (s *Service) destinationStatus(ctx context.Context, name string, d plan.Des
 	for _, share := range st.Coming {
 		coming += share.Bytes
 	}
-	if left := s.fleet.Left(name, int64(d.KeepFree)); left >= 0 {
+	if left := s.fleet.Room(name, int64(d.KeepFree)); left >= 0 {
 		st.Short = max(0, coming-left)
 	}
 	if st.Short > 0 {

@@ -56,6 +56,8 @@ type Options struct {
 	Scan    scan.Options
 	Wait    func(time.Duration) time.Duration // of devices; nil is as it is
 	Version string                            // of the program
+	// Beside runs beside the devices, if anything does.
+	Beside func(ctx context.Context, s *Service) error
 	// Joined is the service that the one member joined; nil when this is the yard's.
 	Joined *Joined
 }
@@ -64,7 +66,10 @@ type Options struct {
 type Standin interface {
 	Phones() []wire.Phone
 	SetPhone(ctx context.Context, device string, conditions gate.Conditions) error
-	FollowTimeline(ctx context.Context, device string) error
+	FollowDay(ctx context.Context, device string) error
+	// Clock is the simulated devices' clock; SetClock sets it.
+	Clock() wire.StandinClock
+	SetClock(ctx context.Context, c wire.StandinClock) error
 	TakePicture(ctx context.Context, device string) error
 }
 
@@ -210,6 +215,9 @@ func (s *Service) Run(ctx context.Context) error {
 		g.Go(func() error { s.sweepClaims(ctx); return nil })
 	}
 	g.Go(func() error { s.drivers.watch(ctx); return nil })
+	if s.Beside != nil {
+		g.Go(func() error { return s.Beside(ctx, s) })
+	}
 	return g.Wait()
 }
 

@@ -47,7 +47,7 @@ func (s *Service) TryPlan(ctx context.Context, file, text string) (wire.PlanTrie
 	for _, name := range slices.Sorted(maps.Keys(p.Destinations)) {
 		d, room := p.Destinations[name], int64(-1)
 		if before, there := now.Destinations[name]; there && before.Where() == d.Where() {
-			room = s.fleet.Left(name, int64(d.KeepFree))
+			room = s.fleet.Room(name, int64(d.KeepFree))
 		}
 		t.Places = append(t.Places, triedPlace(name, today[name], then[name], room))
 	}

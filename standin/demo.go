@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -25,6 +26,9 @@ type Demo struct {
 	Storage  Storage
 	Phone    Phone
 	Computer Computer
+	Away     []*Phone // devices that run in processes of their own
+	Clock    Clock    // of all simulated devices
+	dir      string
 	Plan     string // YAML
 	Others   *Others
 	Items    int
@@ -108,11 +112,24 @@ func StartDemo(ctx context.Context, o DemoOptions) (*Demo, error) {
 	}
 	d := &Demo{
 		Storage:  Storage{Dir: filepath.Join(dir, "north-locker"), User: "slip", Password: "low tide at six", Limit: o.Room, Rate: o.Rate},
-		Phone:    Phone{Name: "galley-phone", Root: filepath.Join(dir, "galley-phone"), Timeline: day},
+		Phone:    Phone{Name: "galley-phone", Root: filepath.Join(dir, "galley-phone"), Camera: "DCIM/Camera", Modem: gate.Yes, Day: phoneDay},
 		Computer: Computer{Name: "chart-table", Root: filepath.Join(dir, "chart-table")},
 		Items:    o.Items,
+		dir:      dir,
 	}
-	d.Phone.Set(gate.Conditions{Network: plan.Cellular, Roaming: gate.No, Charging: gate.No, Metered: gate.Yes, Battery: 64, Use: gate.InUse})
+	d.Clock.Set(hour(17), 0)
+	if !o.Alone {
+		d.Away = []*Phone{
+			{Name: "deck-phone", Camera: "DCIM/Camera", Modem: gate.Yes, Day: secondDay},
+			{Name: "logbook-tablet", Camera: "Pictures/Log", Modem: gate.No, Day: tabletDay},
+			{Name: "ferry-laptop", Camera: "Pictures/Ferry", Modem: gate.No, Day: laptopDay},
+		}
+		for _, p := range d.Away {
+			p.Root = filepath.Join(dir, p.Name)
+			p.File = filepath.Join(p.Root, "conditions.json")
+		}
+	}
+	_ = d.Phone.Set(gate.Conditions{Network: plan.Cellular, Roaming: gate.No, Charging: gate.No, Metered: gate.Yes, Battery: 64, Use: gate.InUse})
 	d.Computer.Sensor.Put(gate.Conditions{Network: plan.Wired, Charging: gate.Yes, Roaming: gate.No, Metered: gate.No, Battery: -1, Use: gate.UseUnknown})
 	if err := d.make(ctx, dir, o); err != nil {
 		return nil, fmt.Errorf("making the demo yard in %s: %w", dir, err)
@@ -132,15 +149,87 @@ func StartDemo(ctx context.Context, o DemoOptions) (*Demo, error) {
 	if d.Others, err = startOthers(ctx, dir, o.Log); err == nil {
 		d.Plan, err = withOthers(d.Plan, d.Others)
 	}
+	if err == nil {
+		d.Plan = withAway(d.Plan)
+	}
+	for _, p := range d.Away {
+		if err == nil {
+			err = p.Follow(hour(17))
+		}
+	}
 	if err != nil {
 		return nil, errors.Join(err, d.Storage.Close())
 	}
 	return d, nil
 }
 
-// Close stops the storages and the phone.
+// Live has the simulated devices follow their days until the context ends.
+func (d *Demo) Live(ctx context.Context) error {
+	tick := time.NewTicker(250 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		at, _ := d.Clock.Now()
+		for _, p := range d.All() {
+			if err := p.live(at); err != nil {
+				return err
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-tick.C:
+		}
+	}
+}
+
+// All are the simulated devices.
+func (d *Demo) All() []*Phone { return append([]*Phone{&d.Phone}, d.Away...) }
+
+// withAway puts the devices that run by themselves into the demo's plan: two people's, with
+// what only they can feel.
+func withAway(text string) string {
+	before, after, _ := strings.Cut(text, "  chart-table:\n")
+	return strings.Replace(before, "timezone: Europe/Lisbon\n", "timezone: Europe/Lisbon\nhome-networks: [Saltmarsh Slip]\npeople: [ines, tom]\n", 1) + `  deck-phone:
+    person: tom
+    sources:
+      - folder: DCIM
+        rule: travels
+  logbook-tablet:
+    person: ines
+    sources:
+      - folder: Pictures
+        rule: at-rest
+  ferry-laptop:
+    person: tom
+    sources:
+      - folder: Pictures
+        rule: travels
+  chart-table:
+` + after + `  travels:
+    take: [photo, raw, graphic, video]
+    to: [north-locker]
+    lanes:
+      - over: wifi
+        not-named: [Harbour Café]
+      - over: cellular
+        take: [photo]
+        allowance: 3 MB per day
+        metered-wifi: true
+        roaming: true
+        roaming-allowance: 1 MB per day
+  at-rest:
+    take: [photo, raw, graphic, video]
+    to: [north-locker]
+    lanes:
+      - over: wifi
+        home-only: true
+    gates:
+      rest: 1 min
+`
+}
+
+// Close stops the storages.
 func (d *Demo) Close() error {
-	d.Phone.Close()
 	return errors.Join(d.Storage.Close(), d.Others.Close())
 }
 
@@ -198,6 +287,15 @@ func (d *Demo) make(ctx context.Context, dir string, o DemoOptions) error {
 			}
 			return os.Chtimes(file, taken, taken)
 		})
+	}
+	for i, p := range d.Away {
+		for n := range 6 {
+			taken := start.Add(time.Duration(60+31*n+7*i) * time.Hour)
+			write(filepath.Join(p.Root, p.Camera, fmt.Sprintf("%s_%02d.jpg", []string{"DECK", "LOG", "FERRY"}[i%3], n)), taken, func() ([]byte, error) { return JPEG(700+10*i+n, 1000, taken) })
+		}
+		if err := os.MkdirAll(p.Root, 0o755); err != nil {
+			return err
+		}
 	}
 	half := o.Items / 2
 	for i := range half {

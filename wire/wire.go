@@ -221,7 +221,13 @@ type Problem struct {
 type Phone struct {
 	Device     string          `json:"device"`
 	Conditions gate.Conditions `json:"conditions"`
-	Timeline   bool            `json:"timeline" doc:"It follows its timeline"`
+	Day        bool            `json:"day" doc:"It follows its day, by the stand-ins' clock"`
+}
+
+// StandinClock is the clock that simulated devices live by.
+type StandinClock struct {
+	Minute int `json:"minute" minimum:"0" maximum:"1439" doc:"Of the day"`
+	Speed  int `json:"speed" minimum:"0" maximum:"1440" doc:"How many times as fast as the real one it goes; 0 while it stands"`
 }
 
 // Link is a one-time link to the console.

@@ -88,11 +88,20 @@ func (f *Fleet) left(name string, keep int64) int64 {
 	return left
 }
 
+// Room is how many bytes there is room for in all beside what is under way, whoever it was
+// given to; -1 when nobody knows.
+func (f *Fleet) Room(name string, keep int64) int64 {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.capacityOf(name).left(keep)
+}
+
 // Part gives a device elsewhere its part of the room at a destination: so many bytes it
 // may send there, beside what it has on its way, until it asks again; -1 when nobody
-// knows the room. Landed is what it put there since it asked last. Each of them and those
-// here have an equal part of what is left, and what it was given before is given anew.
-func (f *Fleet) Part(device, name string, keep, underway, landed int64) int64 {
+// knows the room. Wants is what it has still to send there, and landed what it put there
+// since it asked last. Each of them and those here have an equal part of what is left, as
+// far as they want it; what it was given before is given anew.
+func (f *Fleet) Part(device, name string, keep, underway, wants, landed int64) int64 {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.parted == nil {
@@ -108,7 +117,13 @@ func (f *Fleet) Part(device, name string, keep, underway, landed int64) int64 {
 	if left < 0 {
 		return -1
 	}
-	part := left / int64(len(parts)+1)
+	wanting := int64(1) // those here
+	for _, bytes := range parts {
+		if bytes > 0 {
+			wanting++
+		}
+	}
+	part := min(wants, left/(wanting+1))
 	parts[device] += part
 	return part
 }

@@ -66,7 +66,7 @@ func (d *Desk) Answer(ctx context.Context, device, what string, q Asked, keepFre
 		t.Rooms = map[string]int64{}
 		for _, r := range q.Rooms {
 			if keep, known := keepFree(r.Destination); known {
-				t.Rooms[r.Destination] = f.Part(device, r.Destination, keep, max(0, r.Underway), max(0, r.Landed))
+				t.Rooms[r.Destination] = f.Part(device, r.Destination, keep, max(0, r.Underway), max(0, r.Wants), max(0, r.Landed))
 			}
 		}
 	case "ended":

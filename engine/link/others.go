@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"yardtide/core/queue"
 	"yardtide/engine/fleet"
 	"yardtide/engine/records"
 )
@@ -70,6 +71,7 @@ type Asked struct {
 type RoomAsked struct {
 	Destination string `json:"destination"`
 	Underway    int64  `json:"underway"`
+	Wants       int64  `json:"wants"`  // what is still to be sent there
 	Landed      int64  `json:"landed"` // since it asked last
 }
 
@@ -382,9 +384,19 @@ func (o *Others) missing() bool {
 
 func (o *Others) partNow(ctx context.Context) error {
 	var q Asked
+	wants := map[string]int64{}
+	counters, err := o.agent.Records.Counters(ctx)
+	if err != nil {
+		return err
+	}
+	for _, c := range counters {
+		if c.State == queue.Waiting {
+			wants[c.Destination] += c.Bytes
+		}
+	}
 	o.mu.Lock()
 	for name := range o.SendsTo() {
-		one := RoomAsked{Destination: name}
+		one := RoomAsked{Destination: name, Wants: wants[name]}
 		if r := o.rooms[name]; r != nil {
 			one.Underway, one.Landed = r.underway, r.landed
 		}

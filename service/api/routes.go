@@ -419,8 +419,21 @@ func (s *Server) standinRoutes() {
 	}) (*answer[[]wire.Phone], error) {
 		return s.standin(func(st service.Standin) error { return st.SetPhone(ctx, in.Device, in.Body) })
 	})
-	call(s, "follow-timeline", http.MethodPost, "/standin/phones/{device}/timeline", "Let a simulated phone follow its timeline", func(ctx context.Context, in *onePhone) (*answer[[]wire.Phone], error) {
-		return s.standin(func(st service.Standin) error { return st.FollowTimeline(ctx, in.Device) })
+	call(s, "standin-clock", http.MethodGet, "/standin/clock", "The clock that simulated devices live by", func(context.Context, *struct{}) (*answer[wire.StandinClock], error) {
+		if s.service.Standin == nil {
+			return nil, huma.Error404NotFound("Nothing is simulated here.")
+		}
+		return &answer[wire.StandinClock]{s.service.Standin.Clock()}, nil
+	})
+	call(s, "set-standin-clock", http.MethodPut, "/standin/clock", "Set it, stop it, step it or speed it up", func(ctx context.Context, in *request[wire.StandinClock]) (*answer[wire.StandinClock], error) {
+		if s.service.Standin == nil {
+			return nil, huma.Error404NotFound("Nothing is simulated here.")
+		}
+		err := s.service.Standin.SetClock(ctx, in.Body)
+		return &answer[wire.StandinClock]{s.service.Standin.Clock()}, err
+	})
+	call(s, "follow-day", http.MethodPost, "/standin/phones/{device}/day", "Let a simulated device follow its day", func(ctx context.Context, in *onePhone) (*answer[[]wire.Phone], error) {
+		return s.standin(func(st service.Standin) error { return st.FollowDay(ctx, in.Device) })
 	})
 	call(s, "take-picture", http.MethodPost, "/standin/phones/{device}/pictures", "Let a simulated phone take a picture", func(ctx context.Context, in *onePhone) (*answer[[]wire.Phone], error) {
 		return s.standin(func(st service.Standin) error { return st.TakePicture(ctx, in.Device) })

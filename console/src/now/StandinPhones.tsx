@@ -1,5 +1,6 @@
 import { Field, Label, Switch } from "@headlessui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { api, body, type Conditions, type Phone } from "../api";
 import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
@@ -14,26 +15,87 @@ const networks: { label: string; is: Pick<Conditions, "network" | "metered" | "r
   { label: "Unknown", is: { network: "unknown", metered: "unknown", roaming: "unknown" } },
 ];
 
-/** The panel of the demo: what the simulated phone senses. Nothing here exists outside the demo. */
+/** The panel of the demo: what the simulated devices sense. Nothing here exists outside the demo. */
 export function StandinPhones() {
   const phones = useQuery({
     queryKey: ["phones"],
     queryFn: () => body(api.GET("/api/v1/standin/phones")),
     refetchInterval: 2000,
   });
+  const [chosen, setChosen] = useState("");
+  const all = phones.data ?? [];
+  const phone = all.find((p) => p.device === chosen) ?? all[0];
   return (
     <section aria-labelledby="standin" className="rounded-lg border-2 border-dashed border-rest p-5">
       <h2 id="standin" className="text-lg font-semibold">
-        Stand-in: a simulated phone
+        Stand-in: simulated devices
       </h2>
       <p className="mb-4 text-sm text-quiet">
-        Part of the demo only. Set what the phone senses and watch its gates.
+        Part of the demo only. Set what each device senses, or let it follow its day, and watch its gates.
       </p>
       <Failure error={phones.error} />
-      {phones.data?.map((p) => (
-        <PhonePanel key={p.device} phone={p} />
-      ))}
+      <div className="space-y-4">
+        {all.length > 1 && (
+          <>
+            <StandinClock />
+            <Choice
+              label="Which device"
+              value={phone?.device ?? ""}
+              options={all.map((p) => ({ value: p.device, label: p.device }))}
+              change={setChosen}
+            />
+          </>
+        )}
+        {phone && <PhonePanel key={phone.device} phone={phone} />}
+      </div>
     </section>
+  );
+}
+
+/** The clock by which the simulated devices live; the real one goes on beside it. */
+function StandinClock() {
+  const client = useQueryClient();
+  const clock = useQuery({
+    queryKey: ["standin-clock"],
+    queryFn: () => body(api.GET("/api/v1/standin/clock")),
+    refetchInterval: 1000,
+  });
+  const set = useMutation({
+    mutationFn: (is: { minute: number; speed: number }) =>
+      body(api.PUT("/api/v1/standin/clock", { body: is })),
+    onSuccess: (is) => client.setQueryData(["standin-clock"], is),
+  });
+  if (!clock.data) return null;
+  const { minute, speed } = clock.data;
+  const says = `${String(Math.floor(minute / 60)).padStart(2, "0")}:${String(minute % 60).padStart(2, "0")}`;
+  return (
+    <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
+      <label className="flex items-center gap-2">
+        Their clock
+        <input
+          type="range"
+          min={0}
+          max={1439}
+          value={minute}
+          aria-valuetext={says}
+          onChange={(e) => set.mutate({ minute: e.target.valueAsNumber, speed })}
+          className="accent-tide"
+        />
+        <span className="w-12 font-semibold">{says}</span>
+      </label>
+      <Choice
+        label="How fast their clock goes"
+        value={String(speed)}
+        options={[
+          { value: "0", label: "Stands" },
+          { value: "1", label: "As the real one" },
+          { value: "720", label: "A day in two minutes" },
+        ]}
+        change={(v) => set.mutate({ minute, speed: Number(v) })}
+      />
+      <Button onClick={() => set.mutate({ minute: (minute + 60) % 1440, speed })}>An hour on</Button>
+      <Failure error={clock.error ?? set.error} />
+    </div>
   );
 }
 
@@ -47,7 +109,7 @@ function PhonePanel({ phone }: { phone: Phone }) {
     onSuccess: put,
   });
   const follow = useMutation({
-    mutationFn: () => body(api.POST("/api/v1/standin/phones/{device}/timeline", { params })),
+    mutationFn: () => body(api.POST("/api/v1/standin/phones/{device}/day", { params })),
     onSuccess: put,
   });
   const picture = useMutation({
@@ -97,8 +159,8 @@ function PhonePanel({ phone }: { phone: Phone }) {
         <Button onClick={() => picture.mutate()} disabled={picture.isPending}>
           Take a picture
         </Button>
-        <Button onClick={() => follow.mutate()} disabled={phone.timeline || follow.isPending}>
-          {phone.timeline ? "Following its day" : "Follow a day in two minutes"}
+        <Button onClick={() => follow.mutate()} disabled={phone.day || follow.isPending}>
+          {phone.day ? "Follows its day" : "Follow its day"}
         </Button>
       </div>
       <Failure error={set.error ?? picture.error ?? follow.error} />

@@ -31,7 +31,7 @@ export function Frame() {
             <img src="/mark.svg" alt="" className="size-6" />
             {yard.data?.yard || "Yard Tide"}
           </p>
-          <nav aria-label="Pages" className="flex flex-wrap gap-x-5 self-end">
+          <nav aria-label="Pages" className="flex flex-wrap gap-x-2 self-end sm:gap-x-5">
             <Link to="/" className={tab}>
               Now
             </Link>
