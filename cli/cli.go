@@ -37,7 +37,7 @@ type env struct {
 func commands() []command {
 	return []command{
 		statusCommand(), queueCommand(), whyCommand(), watchCommand(),
-		pauseCommand(), resumeCommand(), sendNowCommand(), retryCommand(),
+		pauseCommand(), resumeCommand(), sendNowCommand(), retryCommand(), finishCommand(),
 		destinationCommand(), proveCommand(), jobsCommand(), planCommand(), lookCommand(), sourceCommand(), ruleCommand(), deviceCommand(), linkCommand(), serveCommand(), rebuildCommand(), demoCommand(),
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"yardtide/client"
+	"yardtide/engine/awake"
 	"yardtide/engine/link"
 	"yardtide/engine/sensor"
 	"yardtide/service"
@@ -180,9 +181,9 @@ func (h runsHere) run(ctx context.Context, e env, args []string) error {
 	if err != nil {
 		return fmt.Errorf("finding the root: %w", err)
 	}
-	var senses sensor.Sensor = sensor.System()
+	member := service.Member{Name: joined.Home.Device, Root: absolute, Sensor: sensor.System(), Awake: awake.Here()}
 	if h.conditions != "" {
-		senses = sensor.File{Name: h.conditions}
+		member.Sensor, member.Awake = sensor.File{Name: h.conditions}, nil
 	}
 	if h.attached {
 		var stop context.CancelFunc
@@ -193,7 +194,7 @@ func (h runsHere) run(ctx context.Context, e env, args []string) error {
 		}()
 	}
 	log := slog.New(slog.NewTextHandler(e.err, nil))
-	o := service.Options{Dir: h.data, Log: log, Joined: joined, Members: []service.Member{{Name: joined.Home.Device, Root: absolute, Sensor: senses}}}
+	o := service.Options{Dir: h.data, Log: log, Joined: joined, Members: []service.Member{member}}
 	return serve(ctx, e, h.listen, o, func(*service.Service, string) error {
 		fmt.Fprintf(e.out, "device    %s of %s, sources below %s\n", joined.Home.Device, joined.Home.Yard, absolute)
 		fmt.Fprintf(e.out, "yard      %s\n", joined.Home.Address)

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"yardtide/console"
+	"yardtide/engine/awake"
 	"yardtide/engine/sensor"
 	"yardtide/service"
 	"yardtide/service/api"
@@ -49,7 +50,7 @@ yardtide link prints another.`,
 					return errors.Join(err, fmt.Errorf("the data directory %s is that of a device that joined a service: yardtide device run", *data))
 				}
 				log := slog.New(slog.NewTextHandler(e.err, nil))
-				return serve(ctx, e, *listen, service.Options{Dir: *data, Log: log, Members: []service.Member{{Name: *name, Root: absolute, Sensor: sensor.System()}}}, func(s *service.Service, url string) error {
+				return serve(ctx, e, *listen, service.Options{Dir: *data, Log: log, Members: []service.Member{{Name: *name, Root: absolute, Sensor: sensor.System(), Awake: awake.Here()}}}, func(s *service.Service, url string) error {
 					fmt.Fprintf(e.out, "device    %s, sources below %s\n", *name, absolute)
 					if *home != "" {
 						if err := s.SetHomeNetwork(*home); err != nil {

@@ -69,6 +69,9 @@ func printStatus(p page, y wire.Yard) {
 	}
 	for _, d := range y.Devices {
 		p.line(2, "%s: %s. %s%s", p.paint(strong, d.Name), conditions(d.Conditions), states(p, d), lastHeard(p, d))
+		if d.Awake.Says != "" {
+			p.line(4, "%s", plain(d.Awake.Says))
+		}
 	}
 	if len(y.Destinations) > 0 {
 		p.head("Storage")

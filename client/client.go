@@ -90,6 +90,11 @@ func (c Client) Resume(ctx context.Context, device string) error {
 	return c.do(ctx, http.MethodPost, "/api/v1/resume", wire.ResumeOrder{Device: device}, nil)
 }
 
+// Finish has a device sleep, or go off, when nothing more can go; "" takes that back.
+func (c Client) Finish(ctx context.Context, device, then string) error {
+	return c.do(ctx, http.MethodPost, "/api/v1/finish", wire.FinishOrder{Device: device, Then: then}, nil)
+}
+
 // Cost asks what sending items now would take.
 func (c Client) Cost(ctx context.Context, p wire.Pick) (cost wire.Cost, err error) {
 	return cost, c.do(ctx, http.MethodPost, "/api/v1/send-now/cost", p, &cost)

@@ -46,6 +46,8 @@ type Device interface {
 
 	Pause(ctx context.Context, until time.Time) error
 	Resume(ctx context.Context) error
+	// Finish has it sleep, or go off, when nothing more can go; "" takes that back.
+	Finish(ctx context.Context, then string) error
 	CostOf(ctx context.Context, keys []string) (wire.Cost, error)
 	SendNow(ctx context.Context, keys []string, metered bool) (wire.Cost, error)
 	Retry(ctx context.Context, keys []string) (int64, error)

@@ -29,6 +29,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/engine/atomicfile"
+	"yardtide/engine/awake"
 	"yardtide/engine/device"
 	"yardtide/engine/face"
 	"yardtide/engine/fleet"
@@ -45,6 +46,7 @@ type Member struct {
 	Name   string
 	Root   string
 	Sensor sensor.Sensor
+	Awake  awake.System // keeps this machine awake; nil for a simulated device
 }
 
 // Options make a service.
@@ -154,7 +156,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		}
 		d, err := device.New(ctx, device.Options{
 			Name: m.Name, Root: m.Root, Records: r, Sensor: m.Sensor, Driver: s.drivers.get, Changed: s.Changes.Tell,
-			Log: o.Log, Scan: o.Scan, Jitter: mathrand.Float64, Wait: o.Wait, Others: others, Faces: &s.faces,
+			Log: o.Log, Scan: o.Scan, Jitter: mathrand.Float64, Wait: o.Wait, Others: others, Faces: &s.faces, Awake: m.Awake,
 		})
 		if err != nil {
 			return nil, err

@@ -104,9 +104,24 @@ type Device struct {
 	Lanes      []Lane                 `json:"lanes"`
 	Sources    []Source               `json:"sources"`
 	Problem    string                 `json:"problem" doc:"Why the device cannot work, empty when it can"`
+	Awake      Awake                  `json:"awake" doc:"Whether the device is kept from sleeping"`
 	Stops      Stops                  `json:"stops" doc:"How often its program was stopped from outside in the last seven days"`
 	Person     string                 `json:"person" doc:"Whose it is, empty for nobody's in particular"`
 	Link       *DeviceLink            `json:"link,omitempty" doc:"Of a device elsewhere: all of this is as it was told last"`
+}
+
+// Awake is whether a device is kept from sleeping, and what follows.
+type Awake struct {
+	Held  bool      `json:"held" doc:"It is kept awake now"`
+	Then  string    `json:"then" enum:",sleep,off" doc:"What it does when nothing more can go, empty for nothing"`
+	Until time.Time `json:"until,omitzero" doc:"About until when; absent where that is not known"`
+	Says  string    `json:"says" doc:"As a sentence; empty when it may sleep, as ever"`
+}
+
+// FinishOrder has a device rest when nothing more can go.
+type FinishOrder struct {
+	Device string `json:"device" doc:"Which"`
+	Then   string `json:"then" enum:",sleep,off" doc:"What it does then; empty takes that back"`
 }
 
 // Stops is how often a device's program was stopped from outside: by its system, to save

@@ -237,6 +237,22 @@ func orList(words []string) string {
 	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
 }
 
+// Meets tells whether gates that are no lane's are all open.
+func (s Situation) Meets(g plan.Gates) bool {
+	for _, shut := range []func() (Hold, bool){
+		func() (Hold, bool) { return power(s.Now, g.Power, s.Time) },
+		func() (Hold, bool) { return saver(s.Now, g.Saver) },
+		func() (Hold, bool) { return screen(s.Now, g.Screen) },
+		func() (Hold, bool) { return unused(s.Now, g.Unused, s.Time) },
+		func() (Hold, bool) { return rest(s.Now, g.Rest, s.Time) },
+	} {
+		if _, is := shut(); is {
+			return false
+		}
+	}
+	return (g.Idle != plan.MustBeIdle || s.Now.Use == NotInUse) && (len(g.Hours) == 0 || within(g.Hours, s.Time, s.Zone))
+}
+
 // spent is the hold of a lane whose allowance is used up.
 func spent(lane plan.Lane, now time.Time, zone *time.Location) Hold {
 	start, end := allowance.Period(lane.Allowance.Per, now, zone)

@@ -367,6 +367,7 @@ var shapes = map[DestinationKind]struct{ needs, may []string }{
 
 func (r *reader) device(n ast.Node, name string) Device {
 	var d Device
+	var awakeWhenAt ast.Node
 	r.mapping(n, "device "+name, fields{
 		{"timezone", false, func(n ast.Node) { d.Timezone = r.zone(n) }},
 		{"limit", false, func(n ast.Node) { d.Limit = value(r, n, "limit", ParseLimits) }},
@@ -379,6 +380,12 @@ func (r *reader) device(n ast.Node, name string) Device {
 				r.note(n, "would be \"treat as wifi\", or left out", "%q is nothing that an unknown network counts as", d.UnknownNetwork)
 			}
 		}},
+		{"awake", false, func(n ast.Node) {
+			if d.Awake = Awake(r.text(n, "awake")); d.Awake != "" && d.Awake != AwakeWhileSending {
+				r.note(n, "would be \"while sending\", or left out", "%q is no time to be kept awake", d.Awake)
+			}
+		}},
+		{"awake-when", false, func(n ast.Node) { awakeWhenAt, d.AwakeWhen = n, r.gates(n) }},
 		{"in-front-only", false, func(n ast.Node) { d.InFrontOnly = r.yesNo(n, "in-front-only") }},
 		{"sources", true, func(n ast.Node) {
 			r.list(n, "sources", func(n ast.Node) {
@@ -400,6 +407,9 @@ func (r *reader) device(n ast.Node, name string) Device {
 			})
 		}},
 	})
+	if awakeWhenAt != nil && d.Awake == "" {
+		r.note(awakeWhenAt, "would stand beside awake: while sending", "%s is not kept awake", name)
+	}
 	return d
 }
 

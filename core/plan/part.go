@@ -90,6 +90,12 @@ func (p *Plan) Write() string {
 		if d.UnknownNetwork != "" {
 			line(4, "unknown-network: %s", d.UnknownNetwork)
 		}
+		if d.Awake != "" {
+			line(4, "awake: %s", d.Awake)
+		}
+		if when := d.AwakeWhen.written(); when != "" {
+			line(4, "awake-when: %s", when)
+		}
 		if d.InFrontOnly {
 			line(4, "in-front-only: true")
 		}

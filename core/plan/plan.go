@@ -156,9 +156,12 @@ type Device struct {
 	// what it is.
 	UnknownNetwork UnknownAs `json:"unknown-network,omitempty" jsonschema:"enum=treat as wifi,description=What a network counts as where the device cannot tell which it is; else it opens nothing."`
 	// InFrontOnly tells that its system lets the program work only while it is open.
-	InFrontOnly bool     `json:"in-front-only,omitempty" jsonschema:"description=It works only while its program is open in front: what waits says so."`
-	Limit       Limits   `json:"limit,omitempty" jsonschema:"description=How fast it may send\\, over all its destinations; with hours\\, the first that fits counts."`
-	Sources     []Source `json:"sources" jsonschema:"minItems=1,description=The folders that are taken up."`
+	InFrontOnly bool `json:"in-front-only,omitempty" jsonschema:"description=It works only while its program is open in front: what waits says so."`
+	// Awake keeps its system from sleeping, where AwakeWhen allows it.
+	Awake     Awake    `json:"awake,omitempty" jsonschema:"enum=while sending,description=Keep its system from sleeping while something is sent; the screen may go dark."`
+	AwakeWhen Gates    `json:"awake-when,omitzero" jsonschema:"description=Only under these conditions it is kept awake."`
+	Limit     Limits   `json:"limit,omitempty" jsonschema:"description=How fast it may send\\, over all its destinations; with hours\\, the first that fits counts."`
+	Sources   []Source `json:"sources" jsonschema:"minItems=1,description=The folders that are taken up."`
 	// Rules is what this device says of rules itself.
 	Rules map[string]Override `json:"rules,omitempty" jsonschema:"description=What this device has otherwise than a rule says\\, by the rule's name."`
 }
@@ -309,6 +312,12 @@ const (
 	MustBeOff Switch = "off"
 	OnOrOff   Switch = "any" // whatever the rule says
 )
+
+// Awake is when a device's system is kept from sleeping.
+type Awake string
+
+// AwakeWhileSending keeps it awake while copies go, or are about to.
+const AwakeWhileSending Awake = "while sending"
 
 // UnknownAs is what a network counts as of which a device cannot tell what it is.
 type UnknownAs string

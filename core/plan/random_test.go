@@ -85,6 +85,10 @@ var drawn = rapid.Custom(func(t *rapid.T) string {
 		d := m{"sources": sources}
 		maybe(d, "person", func() any { return pick("person", "ines", "tom") })
 		maybe(d, "unknown-network", func() any { return "treat as wifi" })
+		if rapid.Bool().Draw(t, "awake") {
+			d["awake"] = "while sending"
+			maybe(d, "awake-when", gates)
+		}
 		maybe(d, "in-front-only", func() any { return rapid.Bool().Draw(t, "front") })
 		devices[device] = d
 	}

@@ -307,6 +307,9 @@ func device(name string, was, is plan.Device) (says []string) {
 	if was.UnknownNetwork != is.UnknownNetwork {
 		says = append(says, map[bool]string{true: "Where " + name + " cannot tell its network, it counts as a Wi-Fi that costs nothing.", false: "Where " + name + " cannot tell its network, nothing goes over it."}[is.UnknownNetwork != ""])
 	}
+	if was.Awake != is.Awake || !reflect.DeepEqual(was.AwakeWhen, is.AwakeWhen) {
+		says = append(says, map[bool]string{true: name + " is kept awake while something is sent" + conditions(is.AwakeWhen) + ".", false: name + " may sleep while something is sent."}[is.Awake != ""])
+	}
 	if was.InFrontOnly != is.InFrontOnly {
 		says = append(says, map[bool]string{true: name + " works only while its program is open.", false: name + " works also while its program is not open."}[is.InFrontOnly])
 	}

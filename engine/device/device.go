@@ -34,6 +34,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/naming"
 	"yardtide/core/plan"
+	"yardtide/engine/awake"
 	"yardtide/engine/carry"
 	"yardtide/engine/destination"
 	"yardtide/engine/face"
@@ -66,6 +67,7 @@ type Options struct {
 	Wait    func(time.Duration) time.Duration // stretches or shortens waits
 	Others  Others                            // a fleet of its own without
 	Faces   *face.Cache                       // small pictures of items
+	Awake   awake.System                      // keeps this machine awake; nil where that is another's
 }
 
 // Others is what a device knows of the others: the fleet of this process, or what asks
@@ -90,6 +92,7 @@ type Device struct {
 	tell.Teller
 	places  *place.Places
 	carrier *carry.Carrier
+	waking  waking
 	upkeep  *upkeep.Upkeep
 	pace    *rate.Limiter // of all sends
 

@@ -20,6 +20,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
+	"yardtide/engine/awake"
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/web"
 	"yardtide/engine/destination/webdav"
@@ -73,6 +74,7 @@ type yard struct {
 	sensor  *sensor.Set
 	records *records.Records
 	device  *device.Device
+	awake   awake.System // nil where it is not looked at
 	stop    func()
 }
 
@@ -109,7 +111,7 @@ func (y *yard) start() {
 		Driver:  func(string) (destination.Driver, error) { return driver, nil },
 		Changed: func() {}, Log: slog.New(slog.DiscardHandler), Grace: 200 * time.Millisecond,
 		Scan:   scan.Options{Quiet: 50 * time.Millisecond, Poll: 200 * time.Millisecond},
-		Jitter: func() float64 { return 0.5 }, Wait: func(d time.Duration) time.Duration { return d / 100 },
+		Jitter: func() float64 { return 0.5 }, Wait: func(d time.Duration) time.Duration { return d / 100 }, Awake: y.awake,
 	})
 	require.NoError(y.t, err)
 	p, err := plan.Parse("plan", []byte(yardPlan))

@@ -28,12 +28,16 @@ type decision struct {
 	next     time.Time                    // when time alone may change something
 	turns    int                          // of the device when it was decided
 	ordered  bool                         // there may be orders of the keeper's
+
+	goingBytes int64 // of what goes or is about to
+	proofs     bool  // some are about to be taken
 }
 
 // dispatch decides and sends until the context ends.
 func (d *Device) dispatch(ctx context.Context) error {
 	// Sends outlive the context by the grace time.
 	sendCtx, cut := context.WithCancelCause(context.WithoutCancel(ctx))
+	defer d.letSleep()
 	defer func() {
 		end := time.AfterFunc(d.Grace, func() { cut(carry.ErrStopping) })
 		if !waitFor(&d.beside, d.Grace+leftBehind) {
@@ -135,7 +139,7 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 	if at, err = d.Records.NextRetry(ctx, now); err != nil {
 		return last, err
 	}
-	last.next = gate.Earlier(last.next, at)
+	last.next = gate.Earlier(gate.Earlier(last.next, at), d.keepAwake(ctx, last))
 	return last, nil
 }
 
@@ -164,6 +168,14 @@ func (d *Device) decide(ctx context.Context, last *decision, now time.Time) erro
 		v := s.Decide(class)
 		last.verdicts[class] = v
 		last.next = gate.Earlier(last.next, v.Until)
+	}
+	for _, c := range counters {
+		switch {
+		case c.State == queue.Waiting || c.State == queue.Preparing || c.State == queue.Sending:
+			last.going(s, c.Class, c.Bytes)
+		case c.State == queue.Proving && c.N > 0 && s.TakesProofs(c.Destination) && !s.Places[c.Destination].Failing.Is():
+			last.proofs = true
+		}
 	}
 	for _, at := range s.Places {
 		if at.Failing.Until.After(now) { // a wait that is over makes no hurry: there may be nothing to try

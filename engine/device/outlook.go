@@ -45,14 +45,21 @@ func (d *Device) situation(ctx context.Context) (gate.Situation, []records.Count
 }
 
 // Known is what the device knows beside its records.
-func (d *Device) Known() tell.Known {
+func (d *Device) Known() (k tell.Known) {
 	now := time.Now()
 	s := d.outlook()
-	k := tell.Known{Plan: s.Plan, Room: d.Others.Left, Conditions: s.Now, Pause: s.Pause, Places: s.Places, Sources: map[string]tell.Source{}, Sends: []tell.Send{}, Stands: map[string]tell.Stand{}}
+	k = tell.Known{Plan: s.Plan, Room: d.Others.Left, Conditions: s.Now, Pause: s.Pause, Places: s.Places, Sources: map[string]tell.Source{}, Sends: []tell.Send{}, Stands: map[string]tell.Stand{}}
 	for name := range s.Plan.Destinations {
 		id, seen := d.places.Stands(name)
 		k.Stands[name] = tell.Stand{ID: id, Seen: seen}
 	}
+	defer func() {
+		var rate int64
+		for _, s := range k.Sends {
+			rate += s.Rate
+		}
+		k.Awake = d.awakeNow(rate, now)
+	}()
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	k.Modem, k.Problem = d.modem, d.problem

@@ -17,6 +17,7 @@ import (
 type Doer interface {
 	Pause(ctx context.Context, until time.Time) error
 	Resume(ctx context.Context) error
+	Finish(ctx context.Context, then string) error
 	SendNow(ctx context.Context, keys []string, metered bool) (wire.Cost, error)
 	Retry(ctx context.Context, keys []string) (int64, error)
 	Reprove(ctx context.Context, destination string, sample int64) (int64, error)
@@ -34,6 +35,9 @@ type Doer interface {
 type (
 	pauseUntil struct {
 		Until time.Time `json:"until,omitzero"`
+	}
+	ofRest struct {
+		Then string `json:"then"`
 	}
 	itemKeys struct {
 		Keys    []string `json:"keys"`
@@ -75,6 +79,7 @@ func of[T any](do func(ctx context.Context, d Doer, with T) (any, error)) duty {
 var duties = map[string]duty{
 	"pause":    of(func(ctx context.Context, d Doer, w pauseUntil) (any, error) { return nil, d.Pause(ctx, w.Until) }),
 	"resume":   of(func(ctx context.Context, d Doer, _ struct{}) (any, error) { return nil, d.Resume(ctx) }),
+	"finish":   of(func(ctx context.Context, d Doer, w ofRest) (any, error) { return nil, d.Finish(ctx, w.Then) }),
 	"send now": of(func(ctx context.Context, d Doer, w itemKeys) (any, error) { return d.SendNow(ctx, w.Keys, w.Metered) }),
 	"retry":    of(func(ctx context.Context, d Doer, w itemKeys) (any, error) { return d.Retry(ctx, w.Keys) }),
 	"prove": of(func(ctx context.Context, d Doer, w ofPlace) (any, error) {

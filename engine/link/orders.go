@@ -237,6 +237,12 @@ func (m *Mirror) Resume(context.Context) error {
 	return m.orders.order("resume", struct{}{})
 }
 
+// Finish has the device sleep, or go off, when nothing more can go. It is asked, not kept:
+// one that is told tomorrow would go off tomorrow.
+func (m *Mirror) Finish(ctx context.Context, then string) error {
+	return m.ask(ctx, "finish", ofRest{then}, nil)
+}
+
 // expect shows a pause as ordered, until the device tells what is so.
 func (m *Mirror) expect(p gate.PauseState) {
 	m.mu.Lock()

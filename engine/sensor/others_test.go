@@ -16,6 +16,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/engine/sensor"
+	"yardtide/standin/desktop"
 )
 
 // onPath puts commands on PATH that print what is given, and nothing else is there.
@@ -142,26 +143,12 @@ func TestMacsToolsTell(t *testing.T) {
 
 // The services of a desktop are stood in for by python-dbusmock's own templates.
 func TestADesktopsServicesTell(t *testing.T) {
-	address := "unix:path=" + t.TempDir() + "/bus"
-	daemon := exec.CommandContext(t.Context(), "dbus-daemon", "--session", "--nofork", "--nopidfile", "--address="+address)
-	require.NoError(t, daemon.Start())
-	t.Cleanup(func() { _ = daemon.Wait() }) // it is killed with the context
-	var conn *dbus.Conn
-	require.Eventually(t, func() bool {
-		var err error
-		conn, err = dbus.Connect(address)
-		return err == nil
-	}, 10*time.Second, 10*time.Millisecond)
-	defer conn.Close()
+	b, err := desktop.Start(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	address := b.Address
 	mock := func(name string, args ...string) *exec.Cmd {
-		cmd := exec.CommandContext(t.Context(), "/usr/bin/python3", append([]string{"-m", "dbusmock"}, args...)...)
-		cmd.Env = append(os.Environ(), "DBUS_SYSTEM_BUS_ADDRESS="+address, "DBUS_SESSION_BUS_ADDRESS="+address)
-		require.NoError(t, cmd.Start(), "python3-dbusmock is missing")
-		t.Cleanup(func() { _ = cmd.Wait() }) // it is killed with the context
-		require.Eventually(t, func() bool {
-			var has bool
-			return conn.BusObject().Call("org.freedesktop.DBus.NameHasOwner", 0, name).Store(&has) == nil && has
-		}, 20*time.Second, 20*time.Millisecond, name)
+		cmd, err := b.Mock(t.Context(), name, args...)
+		require.NoError(t, err)
 		return cmd
 	}
 	mock("org.freedesktop.NetworkManager", "--system", "--template", "networkmanager")
@@ -169,9 +156,7 @@ func TestADesktopsServicesTell(t *testing.T) {
 	mock("org.freedesktop.login1", "--system", "--template", "logind")
 	mock("org.freedesktop.ScreenSaver", "--session", "org.freedesktop.ScreenSaver", "/org/freedesktop/ScreenSaver", "org.freedesktop.ScreenSaver")
 
-	call := func(name, path, method string, args ...any) {
-		require.NoError(t, conn.Object(name, dbus.ObjectPath(path)).Call(method, 0, args...).Err)
-	}
+	call := func(name, path, method string, args ...any) { require.NoError(t, b.Call(name, path, method, args...)) }
 	set := func(name, path, iface, property string, v any) {
 		call(name, path, "org.freedesktop.DBus.Mock.UpdateProperties", iface, map[string]dbus.Variant{property: dbus.MakeVariant(v)})
 	}

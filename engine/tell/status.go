@@ -34,6 +34,7 @@ func (t Teller) Status(ctx context.Context) (wire.Device, error) {
 		Conditions: v.Now, Modem: v.known.Modem, Pause: v.Pause, Problem: v.known.Problem,
 	}
 	s.Pause.On = s.Pause.Active(now)
+	s.Awake = v.known.Awake
 	s.Person = v.Plan.Devices[t.Of].Person
 	if s.Stops, err = t.stops(ctx, now); err != nil {
 		return wire.Device{}, err

@@ -41,7 +41,8 @@ type Known struct {
 	Sources    map[string]Source  `json:"sources"`           // by folder
 	Sends      []Send             `json:"sends"`             // what is on its way, in order
 	Places     map[string]gate.At `json:"places"`            // by destination
-	Stands     map[string]Stand   `json:"stands"`            // by destination
+	Awake      wire.Awake         `json:"awake"`
+	Stands     map[string]Stand   `json:"stands"` // by destination
 }
 
 // Stand is which place a destination's name stands for, and when it was seen there last.

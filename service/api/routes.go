@@ -15,6 +15,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
+	"yardtide/engine/awake"
 	"yardtide/engine/face"
 	"yardtide/engine/link"
 	"yardtide/engine/records"
@@ -75,6 +76,15 @@ func (s *Server) routes() {
 	})
 	call(s, "resume", http.MethodPost, "/resume", "End a pause", func(ctx context.Context, in *request[wire.ResumeOrder]) (*answer[wire.Count], error) {
 		return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) { return 1, d.Resume(ctx) })
+	})
+	call(s, "finish", http.MethodPost, "/finish", "Let a device sleep, or go off, when nothing more can go", func(ctx context.Context, in *request[wire.FinishOrder]) (*answer[wire.Count], error) {
+		return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) {
+			err := d.Finish(ctx, in.Body.Then)
+			if errors.Is(err, awake.ErrUnable) {
+				return 0, huma.Error409Conflict(d.DeviceName() + " cannot be sent to sleep from here: what it runs on does not let Yard Tide do that.")
+			}
+			return 1, err
+		})
 	})
 	call(s, "retry", http.MethodPost, "/retry", "Take up again what is stuck", func(ctx context.Context, in *request[wire.RetryOrder]) (*answer[wire.Count], error) {
 		if len(in.Body.Items) > 0 && in.Body.Device == "" {

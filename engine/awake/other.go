@@ -1,0 +1,5 @@
+//go:build !windows
+
+package awake
+
+func windowsHere() System { return nil } // it is not Windows
