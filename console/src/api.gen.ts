@@ -246,6 +246,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/finish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a device sleep, or go off, when nothing more can go */
+        post: operations["finish"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/home-network": {
         parameters: {
             query?: never;
@@ -850,6 +867,22 @@ export interface components {
             /** Format: int64 */
             n: number;
         };
+        Awake: {
+            /** @description It is kept awake now */
+            held: boolean;
+            /** @description As a sentence; empty when it may sleep, as ever */
+            says: string;
+            /**
+             * @description What it does when nothing more can go, empty for nothing
+             * @enum {string}
+             */
+            then: "" | "sleep" | "off";
+            /**
+             * Format: date-time
+             * @description About until when; absent where that is not known
+             */
+            until?: string;
+        };
         Browse: {
             destination: components["schemas"]["Destination"];
             /** @description Below the storage's first folder, which is empty */
@@ -1065,6 +1098,8 @@ export interface components {
             where: string;
         };
         Device: {
+            /** @description Whether the device is kept from sleeping */
+            awake: components["schemas"]["Awake"];
             conditions: components["schemas"]["Conditions"];
             /** @description Items of which a copy waits that no gate holds */
             going: components["schemas"]["Amount"];
@@ -1220,6 +1255,15 @@ export interface components {
             destination: string;
             says: string;
             state: string;
+        };
+        FinishOrder: {
+            /** @description Which */
+            device: string;
+            /**
+             * @description What it does then; empty takes that back
+             * @enum {string}
+             */
+            then: "" | "sleep" | "off";
         };
         Hold: {
             /** @enum {string} */
@@ -3410,6 +3454,93 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    finish: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FinishOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Count"];
                 };
             };
             /** @description Bad Request */
@@ -6849,6 +6980,7 @@ type ReadonlyArray<T> = [
 export const pathsApiV1ItemsGetParametersQueryStateValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
 export const pathsApiV1ItemsGetParametersQueryKindValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["kind"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const pathsApiV1ItemsGetParametersQueryHoldValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["hold"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front"];
+export const awakeThenValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Awake"]["then"]> = ["", "sleep", "off"];
 export const conditionsChargingValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["charging"]> = ["unknown", "yes", "no"];
 export const conditionsMeteredValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["metered"]> = ["unknown", "yes", "no"];
 export const conditionsNetworkValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["network"]> = ["unknown", "none", "wifi", "wired", "cellular"];
@@ -6863,6 +6995,7 @@ export const daySensedNetworkValues: ReadonlyArray<FlattenedDeepRequired<compone
 export const daySensedRoamingValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DaySensed"]["roaming"]> = ["unknown", "yes", "no"];
 export const daySensedUseValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DaySensed"]["use"]> = ["unknown", "in use", "idle"];
 export const deviceModemValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Device"]["modem"]> = ["unknown", "yes", "no"];
+export const finishOrderThenValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FinishOrder"]["then"]> = ["", "sleep", "off"];
 export const holdGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Hold"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front"];
 export const holdGroupGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["HoldGroup"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front"];
 export const itemStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];

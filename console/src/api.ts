@@ -40,6 +40,7 @@ export type SourceEdit = Schemas["SourceEdit"];
 export type PlanVersion = Schemas["PlanVersion"];
 export type Job = Schemas["Job"];
 export type Conditions = Schemas["Conditions"];
+export type FinishOrder = Schemas["FinishOrder"];
 export type JoinCode = Schemas["JoinCode"];
 export type DeviceDay = Schemas["DeviceDay"];
 export type Phone = Schemas["Phone"];

@@ -6,7 +6,7 @@ import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
 import { bytes, network, power, things, when } from "../words";
 import { DayBand } from "./DayBand";
-import { useRevoke } from "./queries";
+import { useFinish, useRevoke } from "./queries";
 
 /** One device: whose it is, where it runs, what it senses since when, what it holds, and its day. */
 export function DeviceCard({ device: d, left }: { device: Device; left: (says: string) => void }) {
@@ -41,6 +41,7 @@ export function DeviceCard({ device: d, left }: { device: Device; left: (says: s
           See them
         </Link>
       </p>
+      <Rest device={d} />
       <DayBand device={d} />
       {d.link && (
         <>
@@ -88,6 +89,33 @@ export function DeviceCard({ device: d, left }: { device: Device; left: (says: s
         </>
       )}
     </section>
+  );
+}
+
+/** Whether it is kept from sleeping, and what it does when nothing more can go. */
+function Rest({ device: d }: { device: Device }) {
+  const finish = useFinish(d.name);
+  return (
+    <div className="mt-3">
+      {d.awake.says && <p className="mb-2 rounded-md bg-wash px-3 py-2">{d.awake.says}</p>}
+      <div className="flex flex-wrap gap-2">
+        {d.awake.then ? (
+          <Button onClick={() => finish.mutate("")} aria-label={`Take that back, of ${d.name}`}>
+            Take that back
+          </Button>
+        ) : (
+          <>
+            <Button onClick={() => finish.mutate("sleep")} aria-label={`Let ${d.name} sleep when done`}>
+              Sleep when done
+            </Button>
+            <Button onClick={() => finish.mutate("off")} aria-label={`Switch ${d.name} off when done`}>
+              Off when done
+            </Button>
+          </>
+        )}
+      </div>
+      <Failure error={finish.error} />
+    </div>
   );
 }
 

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { api, body } from "../api";
+import { api, body, type FinishOrder } from "../api";
 
 /** What the keeper asks of devices elsewhere. */
 
@@ -26,6 +26,13 @@ export function useSetHomeNetwork() {
 export function useNewCode() {
   return useMutation({
     mutationFn: (device: string) => body(api.POST("/api/v1/devices/{device}/code", at(device))),
+  });
+}
+
+/** Lets a device sleep, or go off, when nothing more can go; "" takes that back. */
+export function useFinish(device: string) {
+  return useMutation({
+    mutationFn: (then: FinishOrder["then"]) => body(api.POST("/api/v1/finish", { body: { device, then } })),
   });
 }
 

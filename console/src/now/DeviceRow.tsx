@@ -31,6 +31,7 @@ export function DeviceRow({ device: d }: { device: Device }) {
             : `${safe.toLocaleString("en-GB")} of ${all.toLocaleString("en-GB")} safe`}
         </Link>
         <ConditionsLine conditions={d.conditions} />
+        {d.awake.says && <p className="text-sm text-quiet">{d.awake.says}</p>}
         {d.link && !d.link.connected && <p className="text-sm text-quiet">{d.link.says}</p>}
       </div>
       <PauseButton device={d} />

@@ -16,13 +16,44 @@ export function ChangeRule({ rule: r, destinations }: { rule: PlanRule; destinat
   const [doing, setDoing] = useState<Doing>();
   const done = () => setDoing(undefined);
   if (doing === undefined) {
-    const { take, to, power, hours, larger, longer, lanes, order, idle, storeEach } = r;
+    const {
+      take,
+      to,
+      power,
+      hours,
+      larger,
+      longer,
+      lanes,
+      order,
+      idle,
+      unused,
+      rest,
+      screen,
+      saver,
+      storeEach,
+    } = r;
     return (
       <div className="mt-1 flex gap-2">
         <Button
           onClick={() =>
             setDoing({
-              edit: { rule: r.name, take, to, power, hours, larger, longer, lanes, order, idle, storeEach },
+              edit: {
+                rule: r.name,
+                take,
+                to,
+                power,
+                hours,
+                larger,
+                longer,
+                lanes,
+                order,
+                idle,
+                unused,
+                rest,
+                screen,
+                saver,
+                storeEach,
+              },
               remove: false,
             })
           }
@@ -150,6 +181,18 @@ function RuleForm(props: { edit: RuleEdit; destinations: string[]; change: (edit
           change={(hours) => set({ hours })}
         />
         <TextField
+          label="Only when nobody used the device for (empty for any)"
+          hint="10 min"
+          value={edit.unused ?? ""}
+          change={(unused) => set({ unused })}
+        />
+        <TextField
+          label="Only when on charge and unused together for (empty for any)"
+          hint="30 min"
+          value={edit.rest ?? ""}
+          change={(rest) => set({ rest })}
+        />
+        <TextField
           label="Only files larger than (empty for any)"
           hint="2 GB"
           value={edit.larger ?? ""}
@@ -179,6 +222,16 @@ function RuleForm(props: { edit: RuleEdit; destinations: string[]; change: (edit
           label="Only while nobody uses the device"
           on={edit.idle ?? false}
           change={(idle) => set({ idle })}
+        />
+        <Check
+          label="Only while the screen is dark"
+          on={edit.screen === "off"}
+          change={(on) => set({ screen: on ? "off" : "" })}
+        />
+        <Check
+          label="Not while the system saves battery"
+          on={edit.saver === "off"}
+          change={(on) => set({ saver: on ? "off" : "" })}
         />
         <Check
           label="Store equal files from several places each"

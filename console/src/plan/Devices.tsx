@@ -15,11 +15,16 @@ export function DeviceOfPlan({ device: d }: { device: PlanDevice }) {
       <span className="mr-3 wrap-anywhere">
         <span className="font-semibold">{d.device}</span>{" "}
         <span className="text-quiet">
+          {d.person && `${d.person}’s, `}
           {limit}, {zone}
         </span>
       </span>
       <Button
-        onClick={() => setEdit(edit ? undefined : { device: d.device, limit: d.limit, timezone: d.timezone })}
+        onClick={() =>
+          setEdit(
+            edit ? undefined : { device: d.device, limit: d.limit, timezone: d.timezone, person: d.person },
+          )
+        }
         aria-expanded={edit !== undefined}
         aria-label={`Change ${d.device}`}
       >
@@ -43,6 +48,12 @@ export function DeviceOfPlan({ device: d }: { device: PlanDevice }) {
               hint="Europe/Lisbon"
               value={edit.timezone ?? ""}
               change={(timezone) => setEdit({ ...edit, timezone })}
+            />
+            <TextField
+              label={`Whose ${d.device} is (empty for nobody's in particular)`}
+              hint="ines"
+              value={edit.person ?? ""}
+              change={(person) => setEdit({ ...edit, person })}
             />
           </div>
           <Tried

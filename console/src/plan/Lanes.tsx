@@ -1,4 +1,5 @@
 import { Field, Label, Select } from "@headlessui/react";
+import { useState } from "react";
 import type { RuleLane } from "../api";
 import { Button } from "../parts/Button";
 import { Check, fieldLook, TextField } from "../parts/Field";
@@ -6,6 +7,30 @@ import { plural } from "../words";
 
 const networks = { wifi: "Wi-Fi or cable", wired: "cable only", cellular: "cellular" } as const;
 type Over = keyof typeof networks;
+
+const noCellular = { roaming: false, roamingAllowance: "", meteredWifi: false };
+const noWiFi = { named: [], notNamed: [], homeOnly: false };
+
+/** Words with commas between. */
+function Words(props: { label: string; hint: string; words: string[]; change: (words: string[]) => void }) {
+  const [text, setText] = useState(props.words.join(", "));
+  return (
+    <TextField
+      label={props.label}
+      hint={props.hint}
+      value={text}
+      change={(typed) => {
+        setText(typed);
+        props.change(
+          typed
+            .split(",")
+            .map((w) => w.trim())
+            .filter((w) => w !== ""),
+        );
+      }}
+    />
+  );
+}
 
 /** The ways that a rule may go: the first open one is used. */
 export function Lanes(props: { lanes: RuleLane[]; take: string[]; change: (lanes: RuleLane[]) => void }) {
@@ -26,7 +51,12 @@ export function Lanes(props: { lanes: RuleLane[]; take: string[]; change: (lanes
                   value={l.over}
                   onChange={(e) => {
                     const over = e.target.value as Over;
-                    set(i, over === "cellular" ? { over, metered: false } : { over, roaming: false });
+                    // What only the other has goes with it.
+                    set(i, {
+                      over,
+                      ...(over === "cellular" ? { metered: false } : noCellular),
+                      ...(over === "wifi" ? {} : noWiFi),
+                    });
                   }}
                 >
                   {Object.entries(networks).map(([value, label]) => (
@@ -69,6 +99,22 @@ export function Lanes(props: { lanes: RuleLane[]; take: string[]; change: (lanes
                   of={`way ${i + 1}`}
                 />
               )}
+              {l.over === "cellular" && (
+                <Check
+                  label="also over a metered Wi-Fi"
+                  on={l.meteredWifi ?? false}
+                  change={(meteredWifi) => set(i, { meteredWifi })}
+                  of={`way ${i + 1}`}
+                />
+              )}
+              {l.over === "wifi" && (
+                <Check
+                  label="at home only"
+                  on={l.homeOnly ?? false}
+                  change={(homeOnly) => set(i, { homeOnly })}
+                  of={`way ${i + 1}`}
+                />
+              )}
               {take.map((k) => {
                 const on = l.take.length === 0 || l.take.includes(k as RuleLane["take"][number]);
                 return (
@@ -87,6 +133,30 @@ export function Lanes(props: { lanes: RuleLane[]; take: string[]; change: (lanes
                 );
               })}
             </div>
+            {l.over === "cellular" && l.roaming && (
+              <TextField
+                label={`Way ${i + 1}, while roaming at most`}
+                hint="5 MB per day"
+                value={l.roamingAllowance ?? ""}
+                change={(roamingAllowance) => set(i, { roamingAllowance })}
+              />
+            )}
+            {l.over === "wifi" && (
+              <div className="grid gap-3 sm:grid-cols-2">
+                <Words
+                  label={`Way ${i + 1}, only on these networks (empty for any)`}
+                  hint="Slip, Loft"
+                  words={l.named ?? []}
+                  change={(named) => set(i, { named })}
+                />
+                <Words
+                  label={`Way ${i + 1}, not on these networks`}
+                  hint="Harbour"
+                  words={l.notNamed ?? []}
+                  change={(notNamed) => set(i, { notNamed })}
+                />
+              </div>
+            )}
           </li>
         ))}
       </ol>
