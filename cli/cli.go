@@ -52,6 +52,7 @@ func wrongUse(format string, args ...any) error { return misuse{fmt.Sprintf(form
 // Main runs a command and returns the exit code: 0 done, 1 failed, 2 used
 // wrongly.
 func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
+	prepareSystem()
 	e := env{in, out, errOut, os.Getenv}
 	if len(args) == 0 {
 		overview(errOut)
