@@ -68,7 +68,7 @@ func (k keeper) text() string {
 func TestTheKeeperAtTheConsole(t *testing.T) {
 	s := demo(t, t.TempDir())
 	k := atTheConsole(t, s)
-	k.sees("Saltmarsh Slip", "galley-phone", "chart-table", "Gates", "Stand-in: a simulated phone", "are safe")
+	k.sees("Saltmarsh Slip", "galley-phone", "chart-table", "Gates", "Stand-in: simulated devices", "are safe")
 
 	// The phone loses its network: its gates shut, and say why.
 	k.click("None")

@@ -43,8 +43,12 @@ describe("what may stand at a place of the plan", () => {
     );
     expect(at("      - folder: in\n        ")).not.toContain("folder: ");
     expect(at("      - over: \n        ")).toEqual(expect.arrayContaining(["allowance: ", "roaming: "]));
-    expect(at("    gates:\n      ")).toEqual(["power: ", "hours: ", "idle: "]);
-    expect(at("yard: Slip\n", "")).toEqual(["timezone: ", "destinations: "]);
+    expect(at("    gates:\n      ")).toEqual(
+      expect.arrayContaining(["power: ", "hours: ", "idle: ", "rest: ", "screen: "]),
+    );
+    expect(at("yard: Slip\n", "")).toEqual(
+      expect.arrayContaining(["timezone: ", "destinations: ", "home-networks: ", "people: "]),
+    );
   });
   it("says what a key is for, and offers nothing where nothing may stand", () => {
     expect(offers("yard: x\n", 8).every((o) => o.says !== "")).toBe(true);

@@ -11,7 +11,7 @@ import { useFinish, useRevoke } from "./queries";
 /** One device: whose it is, where it runs, what it senses since when, what it holds, and its day. */
 export function DeviceCard({ device: d, left }: { device: Device; left: (says: string) => void }) {
   const [leaving, setLeaving] = useState(false);
-  const revoke = useRevoke(d.name);
+  const revoke = useRevoke(d.name, left);
   const holds = Object.entries(d.states)
     .filter(([, a]) => a.n > 0)
     .map(([state, a]) => `${things(a.n, d.kinds)} ${state} (${bytes(a.bytes)})`);
@@ -71,7 +71,7 @@ export function DeviceCard({ device: d, left }: { device: Device; left: (says: s
               <p className="flex flex-wrap items-center gap-2">
                 It is then answered no more, and must join anew.
                 <Button
-                  onClick={() => revoke.mutate(undefined, { onSuccess: (r) => left(r.says) })}
+                  onClick={() => revoke.mutate()}
                   disabled={revoke.isPending}
                   aria-label={`Revoke ${d.name} now`}
                 >

@@ -36,11 +36,15 @@ export function useFinish(device: string) {
   });
 }
 
-export function useRevoke(device: string) {
+/** Lets a device go; told is told of what it held, also when its card is gone by then. */
+export function useRevoke(device: string, told: (says: string) => void) {
   const client = useQueryClient();
   return useMutation({
     mutationFn: () => body(api.POST("/api/v1/devices/{device}/revoke", at(device))),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["yard"] }),
+    onSuccess: (r) => {
+      told(r.says);
+      return client.invalidateQueries({ queryKey: ["yard"] });
+    },
   });
 }
 
