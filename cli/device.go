@@ -52,6 +52,7 @@ set changes how fast one may send in all, and the zone in which its hours are me
 					"add":     func() error { return addDevice(ctx, e, c, args, r.json) },
 					"join":    func() error { return here.join(ctx, e, args) },
 					"run":     func() error { return here.run(ctx, e, args) },
+					"account": func() error { return here.account(ctx, e, args) }, // of serve -system
 					"revoke":  func() error { return revokeDevice(ctx, e, c, args, r.json) },
 					"network": func() error { return homeNetwork(ctx, e, c, args, r.json) },
 					"set": func() error {

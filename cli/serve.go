@@ -35,6 +35,9 @@ yardtide link prints another.`,
 			name := fs.String("device", hostName(), "this computer's `name` in the plan")
 			root := fs.String("root", homeDir(), "the `folder` below which relative sources lie")
 			home := fs.String("home-network", "", "the `address` at which devices elsewhere reach the service, such as 192.168.1.20:7443; it is kept")
+			system := fs.String("system", "", "the `accounts` of this computer, with commas: each has a worker under its own uid (Linux, as root)")
+			runDir := fs.String("run", "/run/yardtide", "with -system: the `folder` of the socket by which the workers call")
+			homes := fs.String("homes", "", "with -system: the `folder` of the accounts' home folders, where those of the system are not meant")
 			return func(ctx context.Context, e env, args []string) error {
 				if err := noArguments(args); err != nil {
 					return err
@@ -50,7 +53,13 @@ yardtide link prints another.`,
 					return errors.Join(err, fmt.Errorf("the data directory %s is that of a device that joined a service: yardtide device run", *data))
 				}
 				log := slog.New(slog.NewTextHandler(e.err, nil))
-				return serve(ctx, e, *listen, service.Options{Dir: *data, Log: log, Members: []service.Member{{Name: *name, Root: absolute, Sensor: sensor.System(), Awake: awake.Here()}}}, func(s *service.Service, url string) error {
+				var beside func(context.Context, *service.Service) error
+				if *system != "" {
+					beside = func(ctx context.Context, s *service.Service) error {
+						return accounts(ctx, s, *name, strings.Split(*system, ","), *runDir, *homes, log)
+					}
+				}
+				return serve(ctx, e, *listen, service.Options{Dir: *data, Log: log, Beside: beside, Members: []service.Member{{Name: *name, Root: absolute, Sensor: sensor.System(), Awake: awake.Here()}}}, func(s *service.Service, url string) error {
 					fmt.Fprintf(e.out, "device    %s, sources below %s\n", *name, absolute)
 					if *home != "" {
 						if err := s.SetHomeNetwork(*home); err != nil {

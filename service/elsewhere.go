@@ -156,16 +156,37 @@ func (s *Service) member(ctx context.Context, name string, m membership) error {
 	return nil
 }
 
-// NewCode makes the code with which a device of a name joins, or joins again.
-func (s *Service) NewCode(name string, now time.Time) (wire.JoinCode, error) {
+// LocalCode makes a code for a device of this machine, that calls by a socket.
+func (s *Service) LocalCode(name, socket string, now time.Time) (link.Code, error) {
+	if err := s.mayJoin(name); err != nil {
+		return link.Code{}, err
+	}
+	e := &s.elsewhere
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	secret := link.NewSecret()
+	e.codes[name] = &joinCode{secret: secret[:], until: now.Add(codeLife), tries: codeTries}
+	return link.Code{Address: "unix:" + socket, Secret: secret, Pin: e.pin, Pinned: true}, nil
+}
+
+// mayJoin tells whether a device of a name can join.
+func (s *Service) mayJoin(name string) error {
 	if s.Joined != nil {
-		return wire.JoinCode{}, refused("this device joined %s itself; devices are added there", s.Joined.Home.Yard)
+		return refused("this device joined %s itself; devices are added there", s.Joined.Home.Yard)
 	}
 	if !DeviceName.MatchString(name) {
-		return wire.JoinCode{}, refused("%q cannot be the name of a device; it would be letters, digits, dots and dashes, at most 63", name)
+		return refused("%q cannot be the name of a device; it would be letters, digits, dots and dashes, at most 63", name)
 	}
 	if slices.ContainsFunc(s.Members, func(m Member) bool { return m.Name == name }) {
-		return wire.JoinCode{}, refused("%s runs in this service; give the other device another name", name)
+		return refused("%s runs in this service; give the other device another name", name)
+	}
+	return nil
+}
+
+// NewCode makes the code with which a device of a name joins, or joins again.
+func (s *Service) NewCode(name string, now time.Time) (wire.JoinCode, error) {
+	if err := s.mayJoin(name); err != nil {
+		return wire.JoinCode{}, err
 	}
 	e := &s.elsewhere
 	e.mu.Lock()

@@ -11,13 +11,14 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"strings"
 	"time"
 )
 
 // Home is the service that a device joined: where it is, by what it is known, and what
 // the device shows it. It holds a secret.
 type Home struct {
-	Address string `json:"address"`
+	Address string `json:"address"` // host:port, or unix: and the path of a socket on this machine
 	Pin     Pin    `json:"pin"`
 	Token   []byte `json:"token"`
 	Device  string `json:"device"`
@@ -35,10 +36,24 @@ type caller struct {
 const answerTime = 20 * time.Second
 
 func newCaller(h Home) *caller {
+	dial := (&net.Dialer{Timeout: 5 * time.Second, KeepAlive: 15 * time.Second}).DialContext
+	if socket, local := strings.CutPrefix(h.Address, "unix:"); local {
+		dial = func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "unix", socket)
+		}
+	}
 	return &caller{h, &http.Client{Transport: &http.Transport{
-		TLSClientConfig: pinned(h.Address, h.Pin), DialContext: (&net.Dialer{Timeout: 5 * time.Second, KeepAlive: 15 * time.Second}).DialContext,
+		TLSClientConfig: pinned(h.Address, h.Pin), DialContext: dial,
 		TLSHandshakeTimeout: 10 * time.Second, MaxIdleConns: 8, MaxIdleConnsPerHost: 8, IdleConnTimeout: time.Minute, DisableCompression: true, Proxy: nil,
 	}}}
+}
+
+// host is what the address is called in a call.
+func (c *caller) host() string {
+	if strings.HasPrefix(c.home.Address, "unix:") {
+		return "yardtide"
+	}
+	return c.home.Address
 }
 
 func (c *caller) close() { c.http.CloseIdleConnections() }
@@ -49,7 +64,7 @@ const mostAnswered = 8 << 20
 // call sends a body and reads the answer into a value; both may be nil. The error is
 // *Refusal where the service refused.
 func (c *caller) call(ctx context.Context, path string, body []byte, kind string, into any) error {
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "https://"+c.home.Address+path, bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "https://"+c.host()+path, bytes.NewReader(body))
 	if err != nil {
 		return fmt.Errorf("asking the service: %w", err)
 	}

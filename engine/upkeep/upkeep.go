@@ -96,9 +96,11 @@ func (u *Upkeep) Start(ctx, sendCtx context.Context, s gate.Situation, busy map[
 		if s.Quiet(name) {
 			continue
 		}
+		id, _ := u.Places.Stands(name)
+		asked, was := u.Places.Asked(name), id != "" // where it never was, it leaves nothing, and marks nothing
 		for _, c := range chores {
 			is, does, after := u.doing(name, c.name)
-			if does || !c.unasked && !u.Places.Asked(name) {
+			if does || !asked && !(c.unasked && was) {
 				continue
 			}
 			if s.Time.Before(after) {

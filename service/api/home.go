@@ -54,6 +54,10 @@ func (h *Home) Run(ctx context.Context) error {
 	return nil
 }
 
+// Serve serves devices of this machine on a listener of its own, such as a socket, until
+// the context ends.
+func (h *Home) Serve(ctx context.Context, l net.Listener) error { return h.serve(ctx, l) }
+
 // listenAgain is how long after a failure it is tried again to listen.
 const listenAgain = 10 * time.Second
 

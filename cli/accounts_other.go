@@ -1,0 +1,19 @@
+//go:build !linux
+
+package cli
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+
+	"yardtide/service"
+)
+
+var errLinuxOnly = errors.New("several accounts of one computer are served on Linux only")
+
+func accounts(context.Context, *service.Service, string, []string, string, string, *slog.Logger) error {
+	return errLinuxOnly
+}
+
+func (h runsHere) account(context.Context, env, []string) error { return errLinuxOnly }
