@@ -129,12 +129,12 @@ func (w worker) run(ctx context.Context, s *service.Service, socket string) erro
 	cmd.Env = []string{"HOME=" + w.home, "PATH=/usr/local/bin:/usr/bin:/bin", "LANG=" + os.Getenv("LANG"), "TZ=" + os.Getenv("TZ")}
 	cmd.Dir, cmd.Stderr = "/", os.Stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: w.uid, Gid: w.gid, Groups: w.groups}}
-	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
-	cmd.WaitDelay = 8 * time.Second
 	in, err := cmd.StdinPipe() // it ends with this, however this process ends
 	if err != nil {
 		return err
 	}
+	// A signal to another's process may not be permitted.
+	cmd.Cancel, cmd.WaitDelay = in.Close, 8*time.Second
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("starting the worker: %w", err)
 	}

@@ -103,7 +103,7 @@ func TestBadCallsGetProblemDocuments(t *testing.T) {
 		{"POST", "/api/v1/retry", `{"items":["x-1"]}`, 422, "name that too"},
 		{"POST", "/api/v1/send-now", `{"device":"galley-phone","items":[]}`, 422, "body.items"},
 		{"PUT", "/api/v1/plan", `{"text":"yard: x","base":1}`, 422, "plan.yaml:1:5"},
-		{"PUT", "/api/v1/standin/phones/nobody", `{"network":"wifi","metered":"no","roaming":"no","charging":"yes","battery":5,"use":"idle"}`, 422, "there is no simulated phone"},
+		{"PUT", "/api/v1/standin/phones/nobody", `{"network":"wifi","metered":"no","roaming":"no","charging":"yes","battery":5,"use":"idle"}`, 422, "there is no simulated device"},
 		{"PUT", "/api/v1/standin/phones/galley-phone", `{"network":"pigeon","metered":"no","roaming":"no","charging":"yes","battery":500,"use":"idle"}`, 422, "body.battery"},
 	} {
 		code, body := s.call(c.method, c.path, c.body, bearer)

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 	"time"
 
 	"yardtide/engine/atomicfile"
@@ -31,7 +32,7 @@ func joinedFile(dir string) string { return filepath.Join(dir, "joined.json") }
 // ReadJoined reads it, nil when the data directory is a service's own.
 func ReadJoined(dir string) (*Joined, error) {
 	text, err := os.ReadFile(joinedFile(dir))
-	if errors.Is(err, fs.ErrNotExist) {
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) { // whoever makes the directory says what is wrong with it
 		return nil, nil
 	}
 	j := &Joined{}

@@ -88,6 +88,10 @@ func (f *Fleet) left(name string, keep int64) int64 {
 	return left
 }
 
+// reserve is which part of what is left a device is given beyond what it wants: what is
+// taken while it is away from the service goes there, too.
+const reserve = 16
+
 // Room is how many bytes there is room for in all beside what is under way, whoever it was
 // given to; -1 when nobody knows.
 func (f *Fleet) Room(name string, keep int64) int64 {
@@ -123,7 +127,7 @@ func (f *Fleet) Part(device, name string, keep, underway, wants, landed int64) i
 			wanting++
 		}
 	}
-	part := min(wants, left/(wanting+1))
+	part := min(wants+left/reserve, left/(wanting+1))
 	parts[device] += part
 	return part
 }
