@@ -112,8 +112,12 @@ func noteAll(tx *transaction) error {
 			}
 			continue
 		}
-		_, err := tx.Exec(`WITH RECURSIVE span (low) AS (SELECT min(`+p.key+`) FROM `+p.name+` UNION ALL SELECT low + ?1 FROM span WHERE low + ?1 <= (SELECT max(`+p.key+`) FROM `+p.name+`))
-			INSERT INTO outbox (part, low, high) SELECT ?2, low, low + ?1 - 1 FROM span WHERE low IS NOT NULL`, spanRows, p.name)
+		// Before the first row and after the last are spans, too: what stood there is gone.
+		_, err := tx.Exec(`WITH RECURSIVE ends (low, high) AS (SELECT coalesce(min(`+p.key+`), 0), coalesce(max(`+p.key+`), -1) FROM `+p.name+`),
+			span (low) AS (SELECT low FROM ends WHERE low <= high UNION ALL SELECT span.low + ?1 FROM span, ends WHERE span.low + ?1 <= ends.high)
+			INSERT INTO outbox (part, low, high) SELECT ?2, low, low + ?1 - 1 FROM span
+			UNION ALL SELECT ?2, 0, low - 1 FROM ends WHERE low > 0
+			UNION ALL SELECT ?2, coalesce((SELECT max(low) FROM span) + ?1, 0), ?3 FROM ends`, spanRows, p.name, int64(1)<<62)
 		if err != nil {
 			return err
 		}
