@@ -159,10 +159,11 @@ func console(ctx context.Context, link string) (err error) {
 		func() error { return b.Click("waiting") },
 		func() error { return b.Click("Destinations") },
 		func() error { return shot("destinations") },
-		func() error { return b.Click("Add a destination") },
-		func() error { return b.Click("A web storage") },
-		func() error { return shot("destination-add") },
-		func() error { return b.Click("Close") },
+		func() error { return b.Click("Devices") },
+		func() error { return b.Click("Add a device") },
+		func() error { return b.Type("What the device is called", "loft-phone") },
+		func() error { return b.Click("Make a code") },
+		func() error { time.Sleep(time.Second); return shot("devices") },
 		func() error { return b.Click("Plan") },
 		func() error { time.Sleep(time.Second); return shot("plan") },
 	}
@@ -212,7 +213,7 @@ func terminal(dir string) (err error) {
 		"plan-history": "sed s:6.MB.per.day:200\\ MB\\ per\\ month: data/plans/000001.yaml > changed.yaml; yardtide plan apply changed.yaml; yardtide plan history; yardtide plan diff 2",
 		"plan-try":     "yardtide plan try try.yaml",
 		"look":         "yardtide look Restoration -device chart-table",
-		"watch":        "yardtide watch",
+		"device-show":  "yardtide device list; yardtide device show deck-phone; yardtide device network; yardtide device add loft-phone | tail -5",
 		"destination":  "yardtide destination list; yardtide destination test tool-shed; yardtide destination show sail-loft",
 	} {
 		script := fmt.Sprintf("cd %s; export PATH=%s:$PATH; clear; printf '$ %%s\\n' '%s'; %s; sleep 60", dir, filepath.Dir(binary), command, command)
