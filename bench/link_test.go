@@ -157,7 +157,7 @@ func BenchmarkFirstTold(b *testing.B) {
 	b.ReportMetric(s.peak(b), "MiB-service")
 	b.ReportMetric(p.peak(b), "MiB-device")
 	b.ReportMetric(worst.Seconds(), "s-other-meanwhile") // with what its own scan takes: a file must be quiet first
-	changed := time.Now() // there, and seen here
+	changed := time.Now()                                // there, and seen here
 	require.NoError(b, o.client(b).Pause(b.Context(), "", time.Time{}))
 	for {
 		y, err := c.Status(b.Context())

@@ -52,7 +52,11 @@ func TestEachAccountOfAComputerHasAWorkerOfItsOwn(t *testing.T) {
 func accountsOf(t *testing.T, begins string) {
 	dir, err := os.MkdirTemp("/tmp", "yardtide-accounts-") // that of the test is shut to others
 	require.NoError(t, err)
-	t.Cleanup(func() { if !t.Failed() { assert.NoError(t, os.RemoveAll(dir)) } })
+	t.Cleanup(func() {
+		if !t.Failed() {
+			assert.NoError(t, os.RemoveAll(dir))
+		}
+	})
 	require.NoError(t, os.Chmod(dir, 0o755))
 	program := filepath.Join(dir, "yardtide") // the workers run it, too
 	out, err := exec.Command("cp", binary, program+".real").CombinedOutput()

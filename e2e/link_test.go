@@ -338,6 +338,13 @@ func TestARevokedDeviceIsAnsweredNoMore(t *testing.T) {
 	assert.Empty(t, named(s.yard(), "galley-phone").Name)
 	_, _, code := s.run("device", "revoke", "galley-phone")
 	assert.Equal(t, 1, code)
+
+	// It joins again, and goes on where it was.
+	d.stop()
+	again := joins(t, s, dir, "galley-phone", "")
+	again.start()
+	s.until("it goes on", safe("galley-phone", 2))
+	assert.Len(t, stored(t, dir+"/shed"), 2, "nothing was sent twice")
 }
 
 // cuts is how many times both ends are killed in make test; make soak says more.

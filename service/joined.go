@@ -141,13 +141,35 @@ func (s *Service) follow(ctx context.Context, p link.Plan) error {
 		}
 	}
 	s.Joined.Mark = p.Mark
-	return s.Joined.keep(s.Dir)
+	if err := s.Joined.keep(s.Dir); err != nil {
+		return err
+	}
+	return s.takenInAgain(ctx)
+}
+
+// removedFact is the name of the fact that the device was paused as it was revoked.
+const removedFact = "link removed"
+
+// takenInAgain ends the pause of a device that was revoked, and joined again.
+func (s *Service) takenInAgain(ctx context.Context) error {
+	was, err := s.records[0].Fact(ctx, removedFact)
+	if err != nil || was == "" {
+		return err
+	}
+	if err := s.devices[0].Resume(ctx); err != nil {
+		return err
+	}
+	return s.records[0].SetFact(ctx, removedFact, "")
 }
 
 // removed stops a device that was revoked: it sends nothing any more.
 func (s *Service) removed() {
 	s.Log.Warn("this device was revoked; it sends nothing any more", "yard", s.Joined.Home.Yard)
-	if err := s.devices[0].Pause(context.Background(), time.Time{}); err != nil {
+	err := s.devices[0].Pause(context.Background(), time.Time{})
+	if err == nil {
+		err = s.records[0].SetFact(context.Background(), removedFact, "1")
+	}
+	if err != nil {
 		s.Log.Error("the device could not be paused", "err", err)
 	}
 	s.Changes.Tell()

@@ -49,13 +49,15 @@ type Agent struct {
 	AgentOptions
 	caller *caller
 	here   Here
-	boot   int64
+	boot   string        // names this run
+	first  chan struct{} // closed when the service was called once, whatever came of it
 
 	beside sync.WaitGroup // questions that are being answered
 	asking chan struct{}  // has room for as many as may be
 
 	mu    sync.Mutex
 	state State
+	asked bool
 	plan  string // the mark of the one that is followed
 	sent  sent
 	count int64
@@ -105,7 +107,7 @@ const (
 
 // NewAgent makes the agent of a device and reads how far it was.
 func NewAgent(ctx context.Context, o AgentOptions, here Here) (*Agent, error) {
-	a := &Agent{AgentOptions: o, caller: newCaller(o.Home), here: here, boot: time.Now().UnixNano(), asking: make(chan struct{}, mostQuestions), state: State{Address: o.Home.Address}}
+	a := &Agent{AgentOptions: o, caller: newCaller(o.Home), here: here, boot: newID(), first: make(chan struct{}), asking: make(chan struct{}, mostQuestions), state: State{Address: o.Home.Address}}
 	o.Others.connect(a)
 	if err := o.Others.restore(ctx, o.Records); err != nil {
 		return nil, err
@@ -147,8 +149,19 @@ func (a *Agent) State() State {
 // silentAfter is how long the service may say nothing before it counts as away.
 const silentAfter = 70 * time.Second
 
+// firstTime is how long a device that begins waits for the service's first word, before it
+// goes ahead alone.
+const firstTime = 10 * time.Second
+
 // online tells whether the service answered lately.
-func (a *Agent) online() bool {
+func (a *Agent) online(ctx context.Context) bool {
+	wait := time.NewTimer(firstTime)
+	defer wait.Stop()
+	select {
+	case <-a.first:
+	case <-wait.C:
+	case <-ctx.Done():
+	}
 	s := a.State()
 	return s.Failed == "" && !s.Heard.IsZero() && time.Since(s.Heard) < silentAfter
 }
@@ -220,6 +233,10 @@ func (a *Agent) note(change func(*State)) {
 	a.mu.Lock()
 	before := a.state
 	change(&a.state)
+	if !a.asked {
+		a.asked = true
+		close(a.first)
+	}
 	changed := before.Failed != a.state.Failed || before.Removed != a.state.Removed || before.Heard.IsZero() != a.state.Heard.IsZero()
 	a.mu.Unlock()
 	if changed {

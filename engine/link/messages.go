@@ -33,8 +33,8 @@ type Batch struct {
 	Rows  []records.Rows `cbor:"rows,omitempty"`
 
 	Known   *tell.Known `cbor:"known,omitempty"`
-	Boot    int64       `cbor:"boot"`  // when the device's program began, in ns since 1970
-	Count   int64       `cbor:"count"` // grows with each batch since: what was known earlier may come later
+	Boot    string      `cbor:"boot"`  // names this run of the device's program
+	Count   int64       `cbor:"count"` // grows with each batch of it: what was known earlier may come later
 	Time    time.Time   `cbor:"time"`  // the device's clock
 	Plan    string      `cbor:"plan"`  // the mark of the plan that it follows
 	Version string      `cbor:"version"`

@@ -64,7 +64,7 @@ const readsEnd = time.Minute
 // told is what the device told last beside its records, as it is kept.
 type told struct {
 	Known   tell.Known    `json:"known"`
-	Boot    int64         `json:"boot"`
+	Boot    string        `json:"boot"`
 	Count   int64         `json:"count"`
 	Heard   time.Time     `json:"heard"`           // when, by the service's clock
 	Ahead   time.Duration `json:"ahead,omitempty"` // how far the device's clock is before the service's
@@ -320,7 +320,7 @@ func (m *Mirror) hear(b Batch) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.told.Heard = now
-	if b.Known == nil || b.Boot < m.told.Boot || b.Boot == m.told.Boot && b.Count <= m.told.Count {
+	if b.Known == nil || b.Boot == m.told.Boot && b.Count <= m.told.Count {
 		return
 	}
 	m.told = told{Known: *b.Known, Boot: b.Boot, Count: b.Count, Heard: now, Plan: b.Plan, Version: b.Version}

@@ -90,7 +90,7 @@ var errAlone = errors.New("the service does not answer")
 
 // ask asks the service. The error is errAlone when it does not answer, for whatever reason.
 func (o *Others) ask(ctx context.Context, what string, q Asked, more time.Duration) (t Told, err error) {
-	if o.agent == nil || !o.agent.online() {
+	if o.agent == nil || !o.agent.online(ctx) {
 		return t, errAlone
 	}
 	o.mu.Lock()
@@ -290,7 +290,7 @@ func (o *Others) Take(destination string, bytes, keep int64) bool {
 	r := o.rooms[destination]
 	if r == nil || r.left >= 0 && r.left < bytes {
 		o.mu.Unlock()
-		o.ask4Room()
+		o.askForRoom()
 		return false
 	}
 	o.mu.Unlock()
@@ -323,7 +323,7 @@ func (o *Others) Give(destination string, bytes int64, landed bool) {
 	}
 }
 
-func (o *Others) ask4Room() {
+func (o *Others) askForRoom() {
 	select {
 	case o.need <- struct{}{}:
 	default:
