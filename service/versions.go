@@ -168,17 +168,26 @@ func (s *Service) EditSource(ctx context.Context, e wire.SourceEdit) (wire.PlanE
 		if e.Remove {
 			return plan.WithoutSource(before, e.Device, e.Folder)
 		}
-		s, err := sourceOf(e)
+		src, err := sourceOf(e)
 		if err != nil {
 			return "", err
 		}
-		if p, err := plan.Parse("plan.yaml", []byte(before)); err == nil && slices.ContainsFunc(p.Devices[e.Device].Sources, func(o plan.Source) bool { return o.Folder == s.Folder }) {
+		p, err := plan.Parse("plan.yaml", []byte(before))
+		if err != nil {
+			return "", err
+		}
+		if slices.ContainsFunc(p.Devices[e.Device].Sources, func(o plan.Source) bool { return o.Folder == src.Folder }) {
 			if e.Add {
 				return "", plan.EditError{Says: fmt.Sprintf("%s of %s is in the plan already; change it instead", e.Folder, e.Device)}
 			}
-			return plan.WithSourceChanged(before, e.Device, s)
+			return plan.WithSourceChanged(before, e.Device, src)
 		}
-		return plan.WithSource(before, e.Device, s)
+		if _, named := p.Devices[e.Device]; !named {
+			if _, known := s.Device(e.Device); known { // it joined, and has no folders yet
+				return plan.WithNewDevice(before, e.Device, src)
+			}
+		}
+		return plan.WithSource(before, e.Device, src)
 	})
 }
 

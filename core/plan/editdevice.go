@@ -69,3 +69,25 @@ func WithDevice(text, name string, c DeviceChange) (string, error) {
 	}
 	return after, nil
 }
+
+// WithNewDevice adds a device with its first source to a plan's text; the rest stays byte
+// for byte. The error is an EditError, or Problems where the plan would have mistakes.
+func WithNewDevice(text, name string, first Source) (string, error) {
+	before, err := Parse("plan", []byte(text))
+	if err != nil {
+		return "", err
+	}
+	if _, there := before.Devices[name]; there {
+		return "", EditError{fmt.Sprintf("the plan has a device %q already", name)}
+	}
+	if !nameForm.MatchString(name) {
+		return "", EditError{fmt.Sprintf("%q cannot be the name of a device; it would be letters, digits, dots and dashes, at most 63", name)}
+	}
+	first = first.plain()
+	after, err := setValue(text, []string{"devices", name, "sources"}, "["+first.written()+"]")
+	if err != nil {
+		return "", err
+	}
+	before.Devices[name] = Device{Sources: []Source{first}}
+	return after, agrees(after, before, errByHand)
+}

@@ -40,3 +40,28 @@ func TestADeviceIsChangedAndTheRestStays(t *testing.T) {
 	_, err := plan.WithDevice(text, "none", plan.DeviceChange{})
 	assert.ErrorContains(t, err, `no device "none"`)
 }
+
+func TestADeviceThatJoinedGetsItsFirstFolder(t *testing.T) {
+	text := "# ours\n" + `format: 2
+yard: Slip
+timezone: UTC
+destinations: {shed: {kind: folder, path: /media/shed}}
+devices:
+  phone: # Ines's
+    sources: [{folder: DCIM, rule: everyday}]
+rules:
+  everyday: {take: [photo], to: [shed], lanes: [{over: wifi}]}
+`
+	after, err := plan.WithNewDevice(text, "loft-tablet", plan.Source{Folder: "Pictures", Rules: []string{"everyday"}})
+	require.NoError(t, err)
+	p, err := plan.Parse("plan", []byte(after))
+	require.NoError(t, err)
+	assert.Equal(t, "Pictures", p.Devices["loft-tablet"].Sources[0].Folder)
+	assert.Contains(t, after, "phone: # Ines's\n", "the rest stays byte for byte")
+	for name, says := range map[string]string{"phone": "already", "a b": "cannot be the name", "": "cannot be the name", "x: y": "cannot be the name"} {
+		_, err := plan.WithNewDevice(text, name, plan.Source{Folder: "Pictures", Rules: []string{"everyday"}})
+		assert.ErrorContains(t, err, says, name)
+	}
+	_, err = plan.WithNewDevice(text, "loft-tablet", plan.Source{Folder: "Pictures", Rules: []string{"none"}})
+	require.Error(t, err, "no such rule")
+}

@@ -509,7 +509,7 @@ func withFormat2(text string, p *Plan) (string, error) {
 
 var errRuleByHand = EditError{"the rule is written in a way that cannot be changed by program; change the text"}
 
-// trueOrNone writes what is false by leaving it out.
+// listOrNone writes a list that names nothing by leaving it out.
 func listOrNone(words []string) string {
 	if len(words) == 0 {
 		return ""
@@ -517,6 +517,7 @@ func listOrNone(words []string) string {
 	return flowList(words)
 }
 
+// trueOrNone writes what is false by leaving it out.
 func trueOrNone(b bool) string {
 	if b {
 		return "true"

@@ -7,6 +7,7 @@ import { and } from "../words";
 import { LookInto } from "./LookInto";
 import { sendSource, useUsual } from "./queries";
 import { Tried } from "./Tried";
+import { useYard } from "../yard";
 
 /** An edit of the sources, told before it counts. */
 function Consequence({ edit, done }: { edit: SourceEdit; done: () => void }) {
@@ -210,7 +211,10 @@ const everything: Omit<SourceRules, "rules"> = {
 
 /** Has one more folder taken up. */
 export function AddSource({ plan: p }: { plan: Plan }) {
-  const devices = [...new Set(p.sources.map((s) => s.device))].sort();
+  const yard = useYard();
+  // One that joined has no folders yet.
+  const joined = yard.data?.devices.map((d) => d.name) ?? [];
+  const devices = [...new Set([...p.sources.map((s) => s.device), ...joined])].sort();
   const [open, setOpen] = useState(false);
   const [device, setDevice] = useState(devices[0] ?? "");
   const [folder, setFolder] = useState("");
