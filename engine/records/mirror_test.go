@@ -1,6 +1,7 @@
 package records_test
 
 import (
+	"flag"
 	"fmt"
 	"path/filepath"
 	"testing"
@@ -40,6 +41,9 @@ func content(t require.TestingT, file string) map[string][]string {
 const chain = "chain"
 
 func TestAMirrorHasWhatTheRecordsHaveWhateverWasRepeatedCutOrLost(t *testing.T) {
+	before := flag.Lookup("rapid.checks").Value.String()
+	require.NoError(t, flag.Set("rapid.checks", "40")) // each makes files of its own
+	defer func() { require.NoError(t, flag.Set("rapid.checks", before)) }()
 	rapid.Check(t, func(rt *rapid.T) {
 		ctx := t.Context()
 		dir := t.TempDir()
