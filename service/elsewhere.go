@@ -164,9 +164,15 @@ func (s *Service) LocalCode(name, socket string, now time.Time) (link.Code, erro
 	e := &s.elsewhere
 	e.mu.Lock()
 	defer e.mu.Unlock()
+	return e.give(name, "unix:"+socket, now), nil
+}
+
+// give gives a code out, with which a device of a name joins at an address. The caller has
+// the lock.
+func (e *elsewhere) give(name, address string, now time.Time) link.Code {
 	secret := link.NewSecret()
 	e.codes[name] = &joinCode{secret: secret[:], until: now.Add(codeLife), tries: codeTries}
-	return link.Code{Address: "unix:" + socket, Secret: secret, Pin: e.pin, Pinned: true}, nil
+	return link.Code{Address: address, Secret: secret, Pin: e.pin, Pinned: true}
 }
 
 // mayJoin tells whether a device of a name can join.
@@ -194,9 +200,7 @@ func (s *Service) NewCode(name string, now time.Time) (wire.JoinCode, error) {
 	if !e.home.Listening {
 		return wire.JoinCode{}, refused("the service does not listen on the home network, so that no device can reach it; switch that on first (the page Devices, or yardtide device network ADDRESS)")
 	}
-	secret := link.NewSecret()
-	c := link.Code{Address: reachable(e.home.Address), Secret: secret, Pin: e.pin}
-	e.codes[name] = &joinCode{secret: secret[:], until: now.Add(codeLife), tries: codeTries}
+	c := e.give(name, reachable(e.home.Address), now)
 	picture, err := qr.Encode(c.String(), qr.M)
 	if err != nil {
 		return wire.JoinCode{}, fmt.Errorf("drawing the code: %w", err)
@@ -388,8 +392,8 @@ func (s *Service) Revoke(name string) (wire.Revoked, error) {
 var ErrNoDevice = errors.New("no device elsewhere has this name")
 
 // PartFor is a device's part of the plan in force, with the secrets of its places sealed
-// to its key.
-func (s *Service) PartFor(name string) (link.Plan, error) {
+// to its key, unless it has that one already, by its mark.
+func (s *Service) PartFor(name, has string) (link.Plan, error) {
 	e := &s.elsewhere
 	e.mu.Lock()
 	m, known := e.members[name]
@@ -423,7 +427,9 @@ func (s *Service) PartFor(name string) (link.Plan, error) {
 	mark := hmac.New(sha256.New, []byte(m.Token)) // a mark tells nothing of the secrets
 	mark.Write([]byte(p.Text + "\x00"))
 	mark.Write(text)
-	p.Mark = hex.EncodeToString(mark.Sum(nil)[:12])
+	if p.Mark = hex.EncodeToString(mark.Sum(nil)[:12]); p.Mark == has {
+		return p, nil
+	}
 	if p.Secrets, err = seal(text, m.Recipient); err != nil {
 		return p, fmt.Errorf("sealing the secrets for %s: %w", name, err)
 	}

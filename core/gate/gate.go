@@ -150,32 +150,8 @@ func (s Situation) lane(rule plan.Rule, lane plan.Lane, class queue.Class) (v La
 			v.Holds = append(v.Holds, h)
 		}
 	}
-	gates := rule.Gates.Under(lane.Gates)
-	shuts := func(h Hold, shut bool) {
-		if shut {
-			v.Holds = append(v.Holds, h)
-			until = Earlier(until, h.Opens)
-		}
-	}
-	shuts(power(s.Now, gates.Power, s.Time))
-	shuts(saver(s.Now, gates.Saver))
-	shuts(screen(s.Now, gates.Screen))
-	shuts(unused(s.Now, gates.Unused, s.Time))
-	shuts(rest(s.Now, gates.Rest, s.Time))
-	if gates.Idle == plan.MustBeIdle && s.Now.Use != NotInUse {
-		says := "Waits until nobody uses the device."
-		if s.Now.Use != InUse {
-			says = "Waits until nobody uses the device; this device cannot tell whether it is in use."
-		}
-		v.Holds = append(v.Holds, Hold{Gate: Idle, Says: says, Since: s.Now.UseSince})
-	}
-	if len(gates.Hours) > 0 {
-		h, shut, next := hours(gates.Hours, s.Time, s.Zone)
-		until = Earlier(until, next)
-		if shut {
-			v.Holds = append(v.Holds, h)
-		}
-	}
+	shut, until := s.shut(rule.Gates.Under(lane.Gates))
+	v.Holds = append(v.Holds, shut...)
 	if lane.Allowance = rule.AllowanceOver(lane.Over); lane.Allowance.Bytes > 0 && networked {
 		_, end := allowance.Period(lane.Allowance.Per, s.Time, s.Zone)
 		until = Earlier(until, end)
@@ -239,18 +215,36 @@ func orList(words []string) string {
 
 // Meets tells whether gates that are no lane's are all open.
 func (s Situation) Meets(g plan.Gates) bool {
-	for _, shut := range []func() (Hold, bool){
-		func() (Hold, bool) { return power(s.Now, g.Power, s.Time) },
-		func() (Hold, bool) { return saver(s.Now, g.Saver) },
-		func() (Hold, bool) { return screen(s.Now, g.Screen) },
-		func() (Hold, bool) { return unused(s.Now, g.Unused, s.Time) },
-		func() (Hold, bool) { return rest(s.Now, g.Rest, s.Time) },
-	} {
-		if _, is := shut(); is {
-			return false
+	shut, _ := s.shut(g)
+	return len(shut) == 0
+}
+
+// shut are the holds of gates that are shut; until is when time alone may change that.
+func (s Situation) shut(g plan.Gates) (holds []Hold, until time.Time) {
+	add := func(h Hold, shut bool) {
+		if shut {
+			holds = append(holds, h)
+			until = Earlier(until, h.Opens)
 		}
 	}
-	return (g.Idle != plan.MustBeIdle || s.Now.Use == NotInUse) && (len(g.Hours) == 0 || within(g.Hours, s.Time, s.Zone))
+	add(power(s.Now, g.Power, s.Time))
+	add(saver(s.Now, g.Saver))
+	add(screen(s.Now, g.Screen))
+	add(unused(s.Now, g.Unused, s.Time))
+	add(rest(s.Now, g.Rest, s.Time))
+	if g.Idle == plan.MustBeIdle && s.Now.Use != NotInUse {
+		says := "Waits until nobody uses the device."
+		if s.Now.Use != InUse {
+			says = "Waits until nobody uses the device; this device cannot tell whether it is in use."
+		}
+		add(Hold{Gate: Idle, Says: says, Since: s.Now.UseSince}, true)
+	}
+	if len(g.Hours) > 0 {
+		h, shut, next := hours(g.Hours, s.Time, s.Zone)
+		add(h, shut)
+		until = Earlier(until, next)
+	}
+	return holds, until
 }
 
 // spent is the hold of a lane whose allowance is used up.

@@ -180,9 +180,11 @@ func (p *Plan) Wants(device, source string, f Found, destination string) bool {
 
 // SendsTo tells whether a device sends to a destination at all.
 func (p *Plan) SendsTo(device, destination string) bool {
-	p = p.On(device)
-	return slices.ContainsFunc(p.Devices[device].Sources, func(s Source) bool {
-		return slices.ContainsFunc(s.Rules, func(rule string) bool { return slices.Contains(p.Rules[rule].To, destination) })
+	d := p.Devices[device]
+	return slices.ContainsFunc(d.Sources, func(s Source) bool {
+		return slices.ContainsFunc(s.Rules, func(rule string) bool {
+			return slices.ContainsFunc(p.Rules[rule].To, func(to string) bool { return forPerson(to, d.Person) == destination })
+		})
 	})
 }
 

@@ -60,9 +60,8 @@ func (d *Device) keepAwake(ctx context.Context, last decision) time.Time {
 			break
 		}
 		w.release, w.failed = release, ""
-	case !wanted && w.release != nil:
-		w.release()
-		w.release = nil
+	case !wanted:
+		w.letGo()
 	}
 	if w.then == "" || busy {
 		return time.Time{}
@@ -72,10 +71,7 @@ func (d *Device) keepAwake(ctx context.Context, last decision) time.Time {
 	}
 	then := w.then
 	w.then = ""
-	if w.release != nil {
-		w.release()
-		w.release = nil
-	}
+	w.letGo()
 	d.Log.Info("nothing more can go: the system is sent to rest", "device", d.Name, "then", then)
 	if err := d.Awake.Do(ctx, then); err != nil {
 		w.say(d, fmt.Sprintf("Everything is done, and the system could not be sent to %s: %s.", then, err))
@@ -95,9 +91,14 @@ func (w *waking) say(d *Device, says string) {
 func (d *Device) letSleep() {
 	d.waking.mu.Lock()
 	defer d.waking.mu.Unlock()
-	if d.waking.release != nil {
-		d.waking.release()
-		d.waking.release = nil
+	d.waking.letGo()
+}
+
+// letGo lets the system sleep, if it is held. The caller has the lock.
+func (w *waking) letGo() {
+	if w.release != nil {
+		w.release()
+		w.release = nil
 	}
 }
 

@@ -45,21 +45,20 @@ func (d *Device) situation(ctx context.Context) (gate.Situation, []records.Count
 }
 
 // Known is what the device knows beside its records.
-func (d *Device) Known() (k tell.Known) {
+func (d *Device) Known() tell.Known {
 	now := time.Now()
 	s := d.outlook()
-	k = tell.Known{Plan: s.Plan, Room: d.Others.Left, Conditions: s.Now, Pause: s.Pause, Places: s.Places, Sources: map[string]tell.Source{}, Sends: []tell.Send{}, Stands: map[string]tell.Stand{}}
+	k := tell.Known{Plan: s.Plan, Room: d.Others.Left, Conditions: s.Now, Pause: s.Pause, Places: s.Places, Sources: map[string]tell.Source{}, Stands: map[string]tell.Stand{}}
 	for name := range s.Plan.Destinations {
 		id, seen := d.places.Stands(name)
 		k.Stands[name] = tell.Stand{ID: id, Seen: seen}
 	}
-	defer func() {
-		var rate int64
-		for _, s := range k.Sends {
-			rate += s.Rate
-		}
-		k.Awake = d.awakeNow(rate, now)
-	}()
+	k.Sends = d.sends(now)
+	var rate int64
+	for _, s := range k.Sends {
+		rate += s.Rate
+	}
+	k.Awake = d.awakeNow(rate, now)
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	k.Modem, k.Problem = d.modem, d.problem
@@ -73,12 +72,20 @@ func (d *Device) Known() (k tell.Known) {
 		}
 		k.Sources[src.Folder] = one
 	}
+	return k
+}
+
+// sends are what is on its way, in order.
+func (d *Device) sends(now time.Time) []tell.Send {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	list := []tell.Send{}
 	for _, s := range d.active {
 		c := s.Copy()
-		k.Sends = append(k.Sends, tell.Send{Send: s.Told(d.Records.Key(c.Item), now), Copy: c.ID, Rule: c.Rule})
+		list = append(list, tell.Send{Send: s.Told(d.Records.Key(c.Item), now), Copy: c.ID, Rule: c.Rule})
 	}
-	slices.SortFunc(k.Sends, func(a, b tell.Send) int {
+	slices.SortFunc(list, func(a, b tell.Send) int {
 		return cmp.Or(cmp.Compare(a.Item, b.Item), cmp.Compare(a.Destination, b.Destination))
 	})
-	return k
+	return list
 }

@@ -327,7 +327,7 @@ func (a *Agent) pushOne(ctx context.Context) (more bool, err error) {
 		return false, err
 	}
 	a.heard(asked, have.Time)
-	if b.ID == "" && have.Last == s.Last && !have.Anew {
+	if b.ID == "" && have.Last == s.Last {
 		return false, nil
 	}
 	return a.taken(ctx, have)
@@ -339,7 +339,7 @@ func (a *Agent) taken(ctx context.Context, have Have) (more bool, err error) {
 	s := a.sent
 	a.mu.Unlock()
 	for _, p := range s.Pending {
-		if p.ID != have.Last || have.Anew {
+		if p.ID != have.Last {
 			continue
 		}
 		s.Last, s.Pending, s.Begun = p.ID, nil, true
@@ -348,7 +348,7 @@ func (a *Agent) taken(ctx context.Context, have Have) (more bool, err error) {
 		}
 		return true, a.keep(ctx, s, p.Note)
 	}
-	if have.Last == s.Last && s.Begun && !have.Anew {
+	if have.Last == s.Last && s.Begun {
 		return true, nil // the batch is not there: it is told again
 	}
 	// One of the two is not what it was: put back from a copy, or begun anew.
@@ -404,9 +404,6 @@ func (a *Agent) pull(ctx context.Context) error {
 		return err
 	}
 	a.heard(time.Now(), news.Time)
-	if news.Removed {
-		return &Refusal{Status: http.StatusUnauthorized, Detail: "the device was revoked"}
-	}
 	if news.Plan != nil {
 		if err := a.Follow(ctx, *news.Plan); err != nil {
 			return fmt.Errorf("taking up the plan: %w", err)

@@ -43,10 +43,7 @@ type Batch struct {
 // Have is what the service answers to a batch.
 type Have struct {
 	Time time.Time `json:"time"` // the service's clock
-	// Last is the batch that was taken last, of what the device is telling now; Anew
-	// asks for everything.
-	Last string `json:"last"`
-	Anew bool   `json:"anew,omitempty"`
+	Last string    `json:"last"` // the batch that was taken last, of what the device is telling now
 }
 
 // Wait asks for the plan and for orders. It is answered as soon as there is something.
@@ -58,10 +55,9 @@ type Wait struct {
 
 // News answers it.
 type News struct {
-	Time    time.Time `json:"time"`
-	Plan    *Plan     `json:"plan,omitempty"` // only if it is another
-	Orders  []Order   `json:"orders,omitempty"`
-	Removed bool      `json:"removed,omitempty"` // the device was revoked
+	Time   time.Time `json:"time"`
+	Plan   *Plan     `json:"plan,omitempty"` // only if it is another
+	Orders []Order   `json:"orders,omitempty"`
 }
 
 // Plan is a device's part of the plan, and the secrets of its places, sealed to its key

@@ -258,14 +258,11 @@ func (m *Mirror) Take(ctx context.Context, b Batch) (Have, error) {
 	if b.Whole || next == nil {
 		facts = append(facts, records.NamedFact{Name: wholeFact, Value: "1"})
 	}
-	m.mu.Lock()
-	kept, err := json.Marshal(m.told)
-	m.mu.Unlock()
+	kept, err := m.toldNow()
 	if err != nil {
-		return have, fmt.Errorf("keeping what was told: %w", err)
+		return have, err
 	}
-	err = into.Take(ctx, b.Rows, records.NamedFact{Name: lastFact, Value: b.After}, append(facts, records.NamedFact{Name: toldFact, Value: string(kept)})...)
-	if err != nil {
+	if err := into.Take(ctx, b.Rows, records.NamedFact{Name: lastFact, Value: b.After}, append(facts, kept)...); err != nil {
 		return have, err
 	}
 	if b.Whole && next != nil {
@@ -329,15 +326,24 @@ func (m *Mirror) hear(b Batch) {
 	}
 }
 
-// keepTold keeps it for the next start.
-func (m *Mirror) keepTold(ctx context.Context, in *records.Records) error {
+// toldNow is how it is kept for the next start.
+func (m *Mirror) toldNow() (records.NamedFact, error) {
 	m.mu.Lock()
+	defer m.mu.Unlock()
 	text, err := json.Marshal(m.told)
-	m.mu.Unlock()
 	if err != nil {
-		return fmt.Errorf("keeping what was told: %w", err)
+		return records.NamedFact{}, fmt.Errorf("keeping what was told: %w", err)
 	}
-	return in.SetFact(ctx, toldFact, string(text))
+	return records.NamedFact{Name: toldFact, Value: string(text)}, nil
+}
+
+// keepTold keeps it.
+func (m *Mirror) keepTold(ctx context.Context, in *records.Records) error {
+	kept, err := m.toldNow()
+	if err != nil {
+		return err
+	}
+	return in.SetFact(ctx, kept.Name, kept.Value)
 }
 
 // Heard notes that the device asked something.

@@ -40,13 +40,6 @@ func (p part) row(of string) string {
 	return of + "." + p.key
 }
 
-// Span is the rows of a part with numbers from Low to High.
-type Span struct {
-	Part string `cbor:"1,keyasint"`
-	Low  int64  `cbor:"2,keyasint"`
-	High int64  `cbor:"3,keyasint"`
-}
-
 // Rows is what stands in some spans of a part: rows of them that are not among these
 // are there no longer.
 type Rows struct {
@@ -174,23 +167,18 @@ func (r *Records) LastNote(ctx context.Context) (n int64, err error) {
 // standing reads the rows of some spans.
 func standing(tx *transaction, p part, spans [][2]int64) (Rows, error) {
 	out := Rows{Part: p.name, Spans: spans}
-	columns, where := "*", ""
-	var args []any
-	if p.key != "" {
+	columns := "t.*"
+	if p.key == "rowid" {
+		columns = "t.rowid, t.*"
+	}
+	query, args := `SELECT `+columns+` FROM `+p.name+` t`, []any(nil)
+	if p.key != "" { // the list leads: each span is a walk along the key
 		list, err := json.Marshal(spans)
 		if err != nil {
 			return out, err
 		}
-		where = ` JOIN json_each(?) s ON t.` + p.key + ` BETWEEN s.value ->> 0 AND s.value ->> 1`
-		columns, args = "t.*", []any{string(list)}
-	}
-	if p.key == "rowid" {
-		columns = "t.rowid, t.*"
-	}
-	// The list leads: each span is a walk along the key.
-	query := `SELECT ` + columns + ` FROM ` + p.name + ` t`
-	if where != "" {
 		query = `SELECT ` + columns + ` FROM json_each(?) s CROSS JOIN ` + p.name + ` t ON t.` + p.key + ` BETWEEN s.value ->> 0 AND s.value ->> 1`
+		args = []any{string(list)}
 	}
 	found, err := tx.Queryx(query, args...)
 	if err != nil {

@@ -46,7 +46,7 @@ func (a Android) Watch(ctx context.Context, tell func(gate.Conditions)) error {
 	if every == 0 {
 		every = 45 * time.Second
 	}
-	return look(ctx, every, tell, androidNow)
+	return look(ctx, every, tell, settled(androidNow))
 }
 
 // look tells what is read, and again when it is otherwise.
@@ -56,7 +56,6 @@ func look(ctx context.Context, every time.Duration, tell func(gate.Conditions), 
 	var last gate.Conditions
 	for first := true; ; first = false {
 		now := read(ctx)
-		settle(&now)
 		if ctx.Err() != nil {
 			return nil
 		}
@@ -69,6 +68,15 @@ func look(ctx context.Context, every time.Duration, tell func(gate.Conditions), 
 			return nil
 		case <-tick.C:
 		}
+	}
+}
+
+// settled reads, and says what follows of the network (see settle).
+func settled(read func(context.Context) gate.Conditions) func(context.Context) gate.Conditions {
+	return func(ctx context.Context) gate.Conditions {
+		now := read(ctx)
+		settle(&now)
+		return now
 	}
 }
 

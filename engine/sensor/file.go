@@ -3,7 +3,6 @@ package sensor
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"os"
 	"time"
 
@@ -29,25 +28,13 @@ func (f File) Modem() gate.Known {
 
 // Watch implements Sensor.
 func (f File) Watch(ctx context.Context, tell func(gate.Conditions)) error {
-	last := "nothing yet"
-	tick := time.NewTicker(fileBeat)
-	defer tick.Stop()
-	for {
+	return look(ctx, fileBeat, tell, func(context.Context) gate.Conditions {
+		none := gate.Conditions{Battery: -1}
+		now := none
 		text, err := os.ReadFile(f.Name)
-		now := gate.Conditions{Battery: -1}
-		if err == nil {
-			if err := json.Unmarshal(text, &now); err != nil {
-				now = gate.Conditions{Battery: -1}
-			}
+		if err != nil || json.Unmarshal(text, &now) != nil {
+			return none
 		}
-		if is := fmt.Sprint(now); is != last {
-			tell(now)
-			last = is
-		}
-		select {
-		case <-ctx.Done():
-			return nil
-		case <-tick.C:
-		}
-	}
+		return now
+	})
 }

@@ -24,7 +24,7 @@ func (m Mac) Watch(ctx context.Context, tell func(gate.Conditions)) error {
 	if every == 0 {
 		every = 30 * time.Second
 	}
-	return look(ctx, every, tell, macNow)
+	return look(ctx, every, tell, settled(macNow))
 }
 
 // Modem tells that a Mac has none.

@@ -3,7 +3,6 @@ package sensor_test
 import (
 	"context"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"testing"
 	"time"
@@ -16,6 +15,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/engine/sensor"
+	"yardtide/standin/desktop"
 )
 
 // sys makes a sysfs of one's own.
@@ -115,17 +115,9 @@ func TestChangesAreTold(t *testing.T) {
 // NetworkManager is stood in for on a bus of its own, by what its D-Bus reference
 // says of the property Metered.
 func TestNetworkManagerTellsWhetherWiFiIsMetered(t *testing.T) {
-	address := "unix:path=" + t.TempDir() + "/bus"
-	daemon := exec.CommandContext(t.Context(), "dbus-daemon", "--session", "--nofork", "--nopidfile", "--address="+address)
-	require.NoError(t, daemon.Start())
-	t.Cleanup(func() { _ = daemon.Wait() }) // it is killed with the context
-	var conn *dbus.Conn
-	require.Eventually(t, func() (ok bool) {
-		var err error
-		conn, err = dbus.Connect(address)
-		return err == nil
-	}, 10*time.Second, 10*time.Millisecond)
-	defer conn.Close()
+	b, err := desktop.Start(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	address, conn := b.Address, b.Conn
 	wifi := sys(t, map[string]string{"net/wlan0/type": "1", "net/wlan0/operstate": "up", "net/wlan0/uevent": "DEVTYPE=wlan"})
 	is := func() gate.Known { return first(t, sensor.Linux{Root: wifi, Bus: address}).Metered }
 	assert.Equal(t, gate.Unknown, is(), "nobody answers")

@@ -27,13 +27,13 @@ var (
 
 // Watch implements Sensor.
 func (Windows) Watch(ctx context.Context, tell func(gate.Conditions)) error {
-	return look(ctx, 30*time.Second, tell, func(context.Context) gate.Conditions {
+	return look(ctx, 30*time.Second, tell, settled(func(context.Context) gate.Conditions {
 		c := unknown()
 		windowsPower(&c)
 		windowsUse(&c)
 		windowsNetwork(&c)
 		return c
-	})
+	}))
 }
 
 // Modem tells whether the machine has one.

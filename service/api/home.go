@@ -225,7 +225,7 @@ func (h *Home) wait(c *fiberCall) error {
 	defer end.Stop()
 	for {
 		orders, next := c.mirror.Due(w.Done)
-		part, err := h.service.PartFor(name)
+		part, err := h.service.PartFor(name, w.Plan)
 		if errors.Is(err, service.ErrNoDevice) {
 			return nil // it was revoked
 		}

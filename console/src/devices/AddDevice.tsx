@@ -35,13 +35,9 @@ export function AddDevice({ name, known, close }: { name: string; known: string[
           }}
         >
           <TextField label="What the device is called" hint="galley-phone" value={typed} change={setTyped} />
-          <button
-            type="submit"
-            disabled={typed.trim() === "" || code.isPending}
-            className="inline-flex min-h-9 items-center rounded-md border border-tide bg-tide px-3 py-1.5 text-sm font-semibold text-plank disabled:opacity-60"
-          >
+          <Button strong type="submit" disabled={typed.trim() === "" || code.isPending}>
             Make a code
-          </button>
+          </Button>
         </form>
       )}
       <Failure error={code.error} />
