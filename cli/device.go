@@ -13,7 +13,7 @@ import (
 
 func deviceCommand() command {
 	return command{
-		name: "device", usage: "list | show NAME | add NAME | join CODE | run | revoke NAME | network [ADDRESS | off] | set NAME", short: "the devices: let one join, run on one, let one go, and what the plan says of each",
+		name: "device", usage: "list | show NAME | add NAME | join CODE | run | rename NAME NEW | revoke NAME | network [ADDRESS | off] | set NAME", short: "the devices: let one join, run on one, let one go, and what the plan says of each",
 		long: `A device elsewhere runs by itself, with records of its own. It joins once:
 
   yardtide device network 192.168.1.20:7443     here: listen on the home network
@@ -25,8 +25,9 @@ join and run have a data directory of their own (-data). run tells what it does 
 same commands there (status, queue, why). A code that is typed by hand has no pin: the
 device shows the fingerprint of the key that answers, to be compared with the one here.
 
-list and show tell of the devices and when each was heard of last. revoke lets one go:
-it is answered no more. network tells, or sets, where devices reach the service.
+list and show tell of the devices and when each was heard of last. rename calls one
+otherwise, here, in the plan and there; what it sent keeps its names. revoke lets one
+go: it is answered no more. network tells, or sets, where devices reach the service.
 
 set changes how fast one may send in all, and the zone in which its hours are meant; with
 -try it only tells. What a device has otherwise than a rule says: yardtide rule set -device.
@@ -53,6 +54,7 @@ set changes how fast one may send in all, and the zone in which its hours are me
 					"join":    func() error { return here.join(ctx, e, args) },
 					"run":     func() error { return here.run(ctx, e, args) },
 					"account": func() error { return here.account(ctx, e, args) }, // of serve -system
+					"rename":  func() error { return renameDevice(ctx, e, c, args, r.json) },
 					"revoke":  func() error { return revokeDevice(ctx, e, c, args, r.json) },
 					"network": func() error { return homeNetwork(ctx, e, c, args, r.json) },
 					"set": func() error {
@@ -72,7 +74,7 @@ set changes how fast one may send in all, and the zone in which its hours are me
 				}
 				do, known := does[verb]
 				if !known {
-					return wrongUse("say list, show, add, join, run, revoke, network or set")
+					return wrongUse("say list, show, add, join, run, rename, revoke, network or set")
 				}
 				return do()
 			}

@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -79,6 +80,18 @@ func revokeDevice(ctx context.Context, e env, c client.Client, args []string, js
 	}
 	newPage(e, c.URL).line(0, "%s", plain(r.Says))
 	return nil
+}
+
+// renameDevice calls a device elsewhere otherwise.
+func renameDevice(ctx context.Context, e env, c client.Client, args []string, json bool) error {
+	if len(args) != 2 {
+		return wrongUse("say rename, the name of a device and its new name")
+	}
+	done, err := c.RenameDevice(ctx, args[0], args[1])
+	if err != nil {
+		return err
+	}
+	return edited(e, done, json)
 }
 
 // homeNetwork tells where devices elsewhere reach the service, or sets it.
@@ -170,20 +183,9 @@ func (h runsHere) run(ctx context.Context, e env, args []string) error {
 	if err := noArguments(args); err != nil {
 		return err
 	}
-	joined, err := service.ReadJoined(h.data)
-	if err != nil {
-		return err
-	}
-	if joined == nil {
-		return fmt.Errorf("nothing joined by the data directory %s: yardtide device join CODE (the code comes from yardtide device add, where the service runs)", h.data)
-	}
 	absolute, err := filepath.Abs(h.root)
 	if err != nil {
 		return fmt.Errorf("finding the root: %w", err)
-	}
-	member := service.Member{Name: joined.Home.Device, Root: absolute, Sensor: sensor.System(), Awake: awake.Here()}
-	if h.conditions != "" {
-		member.Sensor, member.Awake = sensor.File{Name: h.conditions}, nil
 	}
 	if h.attached {
 		var stop context.CancelFunc
@@ -193,10 +195,30 @@ func (h runsHere) run(ctx context.Context, e env, args []string) error {
 			_, _ = io.Copy(io.Discard, e.in) // an error is an end, too
 		}()
 	}
+	for {
+		if err := h.runOnce(ctx, e, absolute); !errors.Is(err, link.ErrRenamed) {
+			return err
+		}
+	}
+}
+
+// runOnce runs the device under the name that it has now.
+func (h runsHere) runOnce(ctx context.Context, e env, root string) error {
+	joined, err := service.ReadJoined(h.data)
+	if err != nil {
+		return err
+	}
+	if joined == nil {
+		return fmt.Errorf("nothing joined by the data directory %s: yardtide device join CODE (the code comes from yardtide device add, where the service runs)", h.data)
+	}
+	member := service.Member{Name: joined.Home.Device, Root: root, Sensor: sensor.System(), Awake: awake.Here()}
+	if h.conditions != "" {
+		member.Sensor, member.Awake = sensor.File{Name: h.conditions}, nil
+	}
 	log := slog.New(slog.NewTextHandler(e.err, nil))
 	o := service.Options{Dir: h.data, Log: log, Joined: joined, Members: []service.Member{member}}
 	return serve(ctx, e, h.listen, o, func(*service.Service, string) error {
-		fmt.Fprintf(e.out, "device    %s of %s, sources below %s\n", joined.Home.Device, joined.Home.Yard, absolute)
+		fmt.Fprintf(e.out, "device    %s of %s, sources below %s\n", joined.Home.Device, joined.Home.Yard, root)
 		fmt.Fprintf(e.out, "yard      %s\n", joined.Home.Address)
 		return nil
 	})

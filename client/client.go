@@ -159,6 +159,11 @@ func (c Client) AddDevice(ctx context.Context, name string) (code wire.JoinCode,
 	return code, c.do(ctx, http.MethodPost, "/api/v1/devices/"+url.PathEscape(name)+"/code", struct{}{}, &code)
 }
 
+// RenameDevice calls a device elsewhere otherwise, here, in the plan and there.
+func (c Client) RenameDevice(ctx context.Context, name, to string) (out wire.PlanEdited, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/v1/devices/"+url.PathEscape(name)+"/rename", wire.Rename{To: to}, &out)
+}
+
 // RevokeDevice lets a device elsewhere go.
 func (c Client) RevokeDevice(ctx context.Context, name string) (r wire.Revoked, err error) {
 	return r, c.do(ctx, http.MethodPost, "/api/v1/devices/"+url.PathEscape(name)+"/revoke", struct{}{}, &r)

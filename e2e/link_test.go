@@ -499,3 +499,67 @@ func TestTheSameBytesFromTwoDevicesGoOnceAndNamesNeverMeet(t *testing.T) {
 	s.until("what was done alone is told", safe("deck-phone", 14))
 	s.until("what was done alone is told", safe("galley-phone", 14))
 }
+
+func TestADeviceIsCalledOtherwiseWhileItSends(t *testing.T) {
+	s, dir, _ := slip(t)
+	names := make([]string, 300)
+	for i := range names {
+		names[i] = fmt.Sprintf("n-%03d.txt", i)
+	}
+	writes(t, dir, "galley-phone/DCIM", names...)
+	d := joins(t, s, dir, "galley-phone", "")
+	deck := joins(t, s, dir, "deck-phone", "")
+	d.start()
+	s.until("it sends", func(y wire.Yard) bool { return named(y, "galley-phone").States[queue.Safe].N > 0 })
+	code, err := s.client().AddDevice(t.Context(), "hold-phone")
+	require.NoError(t, err)
+	assert.Contains(t, s.ok("device", "rename", "galley-phone", "hold-phone"), "galley-phone is called hold-phone.")
+	s.until("all of it is safe under its new name", safe("hold-phone", 300))
+	d.until("it knows its name", safe("hold-phone", 300))
+	s.until("it follows", func(y wire.Yard) bool { l := named(y, "hold-phone").Link; return l != nil && l.Follows })
+	assert.Len(t, stored(t, dir+"/shed"), 300, "nothing was sent twice")
+	assert.Empty(t, s.yard().Absent, "and no device of the old name")
+	_, errOut, exit := runWith(t, os.Environ(), "device", "join", code.Code, "-data", filepath.Join(dir, "stranger"))
+	assert.NotZero(t, exit, "a code that was made before does not put another in its stead")
+	assert.Contains(t, errOut, "make a new one")
+
+	// Whatever is wrong is refused, and changes nothing.
+	for to, says := range map[string]string{"desk": "runs in this service", "deck-phone": "already", "a b": "cannot be the name", "../x": "cannot be the name", strings.Repeat("a", 64): "63"} {
+		_, errOut, exit := s.run("device", "rename", "hold-phone", to)
+		assert.NotZero(t, exit, to)
+		assert.Contains(t, errOut, says, to)
+	}
+	for name, says := range map[string]string{"desk": "serve -device", "galley-phone": "No device elsewhere", "deck-phone": ""} {
+		if says != "" {
+			_, errOut, exit := s.run("device", "rename", name, "other")
+			assert.NotZero(t, exit, name)
+			assert.Contains(t, errOut, says, name)
+		}
+	}
+
+	// Renamed while it is away, twice, and the service begun anew: it hears of it later.
+	d.stop()
+	s.ok("device", "rename", "hold-phone", "mast-phone")
+	s.ok("device", "rename", "mast-phone", "galley-phone")
+	s.kill()
+	s.start()
+	writes(t, dir, "galley-phone/DCIM", "later.txt")
+	d.start()
+	s.until("it goes on", safe("galley-phone", 301))
+	d.until("it knows its name", safe("galley-phone", 301))
+
+	// A name that was given up is another's: their folders never meet.
+	s.ok("device", "rename", "galley-phone", "hold-phone")
+	s.until("it follows", func(y wire.Yard) bool { l := named(y, "hold-phone").Link; return l != nil && l.Follows })
+	other := joins(t, s, dir+"/second", "galley-phone", "")
+	s.ok("source", "add", "DCIM", "-device", "galley-phone", "-rule", "everyday")
+	writes(t, dir, "second/galley-phone/DCIM", "its-own.txt")
+	other.start()
+	deck.start()
+	s.until("the other has its own", safe("galley-phone", 1))
+	s.until("and this one all of it still", safe("hold-phone", 301))
+	s.kill()
+	s.start()
+	s.until("also when the service begins anew", func(y wire.Yard) bool { return safe("galley-phone", 1)(y) && safe("hold-phone", 301)(y) })
+	assert.Len(t, stored(t, dir+"/shed"), 302)
+}

@@ -24,6 +24,7 @@ import (
 	"rsc.io/qr"
 
 	"yardtide/core/gate"
+	"yardtide/core/plan"
 	"yardtide/engine/atomicfile"
 	"yardtide/engine/fleet"
 	"yardtide/engine/link"
@@ -38,9 +39,13 @@ var DeviceName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
 
 // membership is what is kept of a device that joined.
 type membership struct {
-	Token     string    `json:"token"`     // its SHA-256, in hex
-	Recipient string    `json:"recipient"` // the age key that secrets are sealed to
+	Name      string    `json:"name,omitempty"` // where it is not that of its folder: it was renamed
+	Was       string    `json:"was,omitempty"`  // its name before, until the plan has the new one
+	Token     string    `json:"token"`          // its SHA-256, in hex
+	Recipient string    `json:"recipient"`      // the age key that secrets are sealed to
 	Joined    time.Time `json:"joined"`
+
+	folder string // of its mirror, below devices
 }
 
 // elsewhere is all that the service knows of devices elsewhere.
@@ -78,8 +83,46 @@ func (e Refused) Error() string { return e.Says }
 
 func refused(format string, args ...any) error { return Refused{fmt.Sprintf(format, args...)} }
 
-func (s *Service) membershipFile(name string) string {
-	return filepath.Join(s.Dir, "devices", name, "joined.json")
+func (s *Service) membershipFile(folder string) string {
+	return filepath.Join(s.Dir, "devices", folder, "joined.json")
+}
+
+func (s *Service) keepMembership(name string, m membership) error {
+	if m.Name = name; name == m.folder {
+		m.Name = ""
+	}
+	text, err := json.Marshal(m)
+	if err == nil {
+		err = os.MkdirAll(filepath.Dir(s.membershipFile(m.folder)), 0o700)
+	}
+	if err == nil {
+		err = atomicfile.Write(s.membershipFile(m.folder), string(text)+"\n")
+	}
+	if err != nil {
+		return fmt.Errorf("keeping that %s joined: %w", name, err)
+	}
+	return nil
+}
+
+// folderFor is a folder for a device of a name: that of its name, unless another has it
+// that was called so before.
+func (e *elsewhere) folderFor(name string) string {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if m, known := e.members[name]; known {
+		return m.folder
+	}
+	folder := name
+	for n := 2; ; n++ {
+		taken := false
+		for _, m := range e.members {
+			taken = taken || m.folder == folder
+		}
+		if !taken {
+			return folder
+		}
+		folder = fmt.Sprintf("%s-%d", name, n)
+	}
 }
 
 // openElsewhere reads the key, the devices that joined and where to listen.
@@ -129,8 +172,18 @@ func (s *Service) openElsewhere(ctx context.Context) error {
 		if err != nil {
 			return fmt.Errorf("reading that %s joined: %w", entry.Name(), err)
 		}
-		if err := s.member(ctx, entry.Name(), m); err != nil {
+		name := entry.Name()
+		m.folder = name
+		if m.Name != "" {
+			name = m.Name
+		}
+		if err := s.member(ctx, name, m); err != nil {
 			return err
+		}
+		if m.Was != "" {
+			if err := s.renamedInPlan(ctx, m.Was, name); err != nil {
+				s.Log.Warn("a device that was renamed has its old name in the plan still", "device", name, "err", err)
+			}
 		}
 	}
 	return nil
@@ -140,7 +193,7 @@ func (s *Service) homeFile() string { return filepath.Join(s.Dir, "home-network"
 
 // member takes a device elsewhere in.
 func (s *Service) member(ctx context.Context, name string, m membership) error {
-	mirror, err := link.OpenMirror(ctx, link.MirrorOptions{Device: name, Dir: filepath.Join(s.Dir, "devices", name), Tell: s.Changes.Tell, Log: s.Log})
+	mirror, err := link.OpenMirror(ctx, link.MirrorOptions{Device: name, Dir: filepath.Join(s.Dir, "devices", m.folder), Tell: s.Changes.Tell, Log: s.Log})
 	if err != nil {
 		return err
 	}
@@ -273,18 +326,11 @@ func (s *Service) Join(ctx context.Context, j link.Join, now time.Time) (link.Jo
 	if _, err := age.ParseX25519Recipient(j.Recipient); err != nil || len(j.Token) < 16 {
 		return link.Joined{}, ErrNoJoin
 	}
-	m := membership{Token: hash, Recipient: j.Recipient, Joined: now.UTC()}
-	text, err := json.Marshal(m)
-	if err != nil {
-		return link.Joined{}, fmt.Errorf("keeping that %s joined: %w", name, err)
-	}
-	if err := os.MkdirAll(filepath.Dir(s.membershipFile(name)), 0o700); err != nil {
-		return link.Joined{}, fmt.Errorf("keeping that %s joined: %w", name, err)
-	}
-	if err := atomicfile.Write(s.membershipFile(name), string(text)+"\n"); err != nil {
-		return link.Joined{}, fmt.Errorf("keeping that %s joined: %w", name, err)
-	}
 	e := &s.elsewhere
+	m := membership{Token: hash, Recipient: j.Recipient, Joined: now.UTC(), folder: e.folderFor(name)}
+	if err := s.keepMembership(name, m); err != nil {
+		return link.Joined{}, err
+	}
 	e.mu.Lock()
 	_, known := e.mirrors[name]
 	if known { // it joined again: whoever had its name before is out
@@ -355,6 +401,7 @@ func (s *Service) Revoke(name string) (wire.Revoked, error) {
 		e.mu.Unlock()
 		return wire.Revoked{}, ErrNoDevice
 	}
+	folder := e.members[name].folder
 	close(e.leaving[name])
 	delete(e.members, name)
 	delete(e.mirrors, name)
@@ -367,7 +414,7 @@ func (s *Service) Revoke(name string) (wire.Revoked, error) {
 	s.mu.Unlock()
 	s.fleet.Leave(name)
 	e.desk.Sweep(time.Now(), name)
-	if err := os.Remove(s.membershipFile(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := os.Remove(s.membershipFile(folder)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return wire.Revoked{}, fmt.Errorf("forgetting %s: %w", name, err)
 	}
 	r := wire.Revoked{Device: name, Secrets: []string{}}
@@ -388,6 +435,96 @@ func (s *Service) Revoke(name string) (wire.Revoked, error) {
 	return r, nil
 }
 
+// Rename calls a device elsewhere otherwise: here, in the plan, and, as soon as it is
+// heard of, there. One that failed half way is taken up by the same call.
+func (s *Service) Rename(ctx context.Context, name, to string) (wire.PlanEdited, error) {
+	e := &s.elsewhere
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	e.mu.Lock()
+	m, known := e.members[name]
+	if half, there := e.members[to]; !known && there && half.Was == name {
+		m, known, name = half, true, to
+	}
+	mirror := e.mirrors[name]
+	_, taken := e.members[to]
+	e.mu.Unlock()
+	if name != to {
+		if slices.ContainsFunc(s.Members, func(m Member) bool { return m.Name == name }) {
+			return wire.PlanEdited{}, refused("%s runs with the service, and has the name with which that is started (serve -device); only a device elsewhere is renamed", name)
+		}
+		if !known {
+			return wire.PlanEdited{}, ErrNoDevice
+		}
+		if err := s.mayJoin(to); err != nil {
+			return wire.PlanEdited{}, err
+		}
+		_, planned := s.planOrEmpty().Devices[to]
+		if taken || planned {
+			return wire.PlanEdited{}, refused("there is a device %s already", to)
+		}
+		m.Was = name
+		if err := s.keepMembership(to, m); err != nil {
+			return wire.PlanEdited{}, err
+		}
+		e.mu.Lock()
+		e.members[to], e.mirrors[to], e.leaving[to] = m, mirror, e.leaving[name]
+		for _, old := range []string{name, to} { // a code lets nobody in its stead
+			delete(e.codes, old)
+		}
+		delete(e.members, name)
+		delete(e.mirrors, name)
+		delete(e.leaving, name)
+		mirror.Rename(to)
+		e.mu.Unlock()
+		s.fleet.Rename(name, to)
+		e.desk.Rename(name, to)
+		s.Log.Info("a device was renamed", "device", name, "to", to)
+	}
+	if !known {
+		return wire.PlanEdited{}, ErrNoDevice
+	}
+	before, version := s.PlanText()
+	err := s.renamedInPlan(ctx, m.Was, to)
+	after, now := s.PlanText()
+	out := wire.PlanEdited{Version: now, Says: []string{}, Notes: []string{}}
+	if now != version {
+		out.Says = changes(before, after)
+	}
+	s.Changes.Tell()
+	return out, err
+}
+
+// renamedInPlan has the plan call a device otherwise, too; that ends its renaming.
+func (s *Service) renamedInPlan(ctx context.Context, was, name string) error {
+	p := s.planOrEmpty()
+	_, old := p.Devices[was]
+	if _, named := p.Devices[name]; old && !named {
+		before, _ := s.PlanText()
+		after, err := plan.WithRenamedDevice(before, was, name)
+		if err != nil {
+			return err
+		}
+		if _, err := s.apply(ctx, "plan.yaml", after, wire.PlanByForm); err != nil {
+			return err
+		}
+	}
+	e := &s.elsewhere
+	e.mu.Lock()
+	m := e.members[name]
+	m.Was = ""
+	e.mu.Unlock()
+	if err := s.keepMembership(name, m); err != nil {
+		return err
+	}
+	e.mu.Lock()
+	e.members[name] = m
+	mirror := e.mirrors[name]
+	e.mu.Unlock()
+	mirror.SetPlan(s.planOrEmpty())
+	return nil
+}
+
 // ErrNoDevice tells that no device elsewhere has a name.
 var ErrNoDevice = errors.New("no device elsewhere has this name")
 
@@ -401,12 +538,15 @@ func (s *Service) PartFor(name, has string) (link.Plan, error) {
 	if !known {
 		return link.Plan{}, ErrNoDevice
 	}
+	if m.Was != "" { // the plan does not have its new name yet
+		return link.Plan{Mark: has}, nil
+	}
 	whole := s.planOrEmpty()
 	part := whole.PartOf(name)
 	if part == nil {
 		return link.Plan{Mark: "none"}, nil
 	}
-	p := link.Plan{Text: part.Write()}
+	p := link.Plan{Device: name, Text: part.Write()}
 	var secrets []link.Secret
 	for to := range part.Destinations {
 		d := whole.Destinations[to]

@@ -24,7 +24,8 @@ import (
 // Joined is how a data directory keeps which service its device joined. It holds a secret.
 type Joined struct {
 	Home link.Home `json:"home"`
-	Mark string    `json:"mark"` // of the plan that is followed
+	Mark string    `json:"mark"`          // of the plan that is followed
+	Was  string    `json:"was,omitempty"` // the device's name before, whose folder its records may have still
 }
 
 func joinedFile(dir string) string { return filepath.Join(dir, "joined.json") }
@@ -43,6 +44,21 @@ func ReadJoined(dir string) (*Joined, error) {
 		return nil, fmt.Errorf("reading which service this device joined (%s): %w; join again with a new code", joinedFile(dir), err)
 	}
 	return j, nil
+}
+
+// settle gives the records of a device that was renamed the folder of its name.
+func (j Joined) settle(dir string) error {
+	if j.Was == "" {
+		return nil
+	}
+	from, to := filepath.Join(dir, "devices", j.Was), filepath.Join(dir, "devices", j.Home.Device)
+	if _, err := os.Stat(to); err == nil {
+		return nil
+	}
+	if err := os.Rename(from, to); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("taking up the records of %s as those of %s: %w", j.Was, j.Home.Device, err)
+	}
+	return nil
 }
 
 func (j Joined) keep(dir string) error {
@@ -110,6 +126,14 @@ func (s *Service) startLink(ctx context.Context, others *link.Others, here link.
 
 // follow takes up the plan that the service gives, with its secrets.
 func (s *Service) follow(ctx context.Context, p link.Plan) error {
+	if now := s.Joined.Home.Device; p.Device != "" && p.Device != now {
+		if !DeviceName.MatchString(p.Device) {
+			return fmt.Errorf("%q cannot be the name of this device", p.Device)
+		}
+		s.Log.Info("this device has another name now, and begins anew under it", "device", p.Device, "was", now)
+		s.Joined.Was, s.Joined.Home.Device = now, p.Device
+		return errors.Join(s.Joined.keep(s.Dir), link.ErrRenamed)
+	}
 	if len(p.Secrets) > 0 {
 		text, err := s.drivers.secrets.open(bytes.NewReader(p.Secrets))
 		if err != nil {

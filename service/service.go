@@ -140,6 +140,9 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		if len(o.Members) != 1 {
 			return nil, errors.New("one device joins a service, and not several at once")
 		}
+		if err := o.Joined.settle(o.Dir); err != nil {
+			return nil, err
+		}
 		asks = link.NewOthers(s.sendsTo)
 		others, s.fleet = asks, &asks.Fleet
 	}

@@ -26,6 +26,11 @@ type HomeNetworkEdit struct {
 	Address string `json:"address" maxLength:"300" doc:"As host:port, such as 192.168.1.20:7443; empty: not at all"`
 }
 
+// Rename is what a device is to be called.
+type Rename struct {
+	To string `json:"to" minLength:"1" maxLength:"63" doc:"Its new name: letters, digits, dots and dashes"`
+}
+
 // Revoked is what a device that was revoked had.
 type Revoked struct {
 	Device  string   `json:"device"`

@@ -70,6 +70,40 @@ func WithDevice(text, name string, c DeviceChange) (string, error) {
 	return after, nil
 }
 
+// WithRenamedDevice calls a device otherwise in a plan's text; the rest stays byte for
+// byte. The error is an EditError, or Problems where the plan would have mistakes.
+func WithRenamedDevice(text, name, to string) (string, error) {
+	want, err := Parse("plan", []byte(text))
+	if err != nil {
+		return "", err
+	}
+	device, there := want.Devices[name]
+	if !there {
+		return "", EditError{fmt.Sprintf("the plan has no device %q", name)}
+	}
+	if err := mayBeNew(want, to); err != nil {
+		return "", err
+	}
+	after, err := setKey(text, []string{"devices", name}, to)
+	if err != nil {
+		return "", err
+	}
+	delete(want.Devices, name)
+	want.Devices[to] = device
+	return after, agrees(after, want, errByHand)
+}
+
+// mayBeNew refuses a name that no further device of the plan can have.
+func mayBeNew(p *Plan, name string) error {
+	if _, there := p.Devices[name]; there {
+		return EditError{fmt.Sprintf("the plan has a device %q already", name)}
+	}
+	if !nameForm.MatchString(name) {
+		return EditError{fmt.Sprintf("%q cannot be the name of a device; it would be letters, digits, dots and dashes, at most 63", name)}
+	}
+	return nil
+}
+
 // WithNewDevice adds a device with its first source to a plan's text; the rest stays byte
 // for byte. The error is an EditError, or Problems where the plan would have mistakes.
 func WithNewDevice(text, name string, first Source) (string, error) {
@@ -77,11 +111,8 @@ func WithNewDevice(text, name string, first Source) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if _, there := before.Devices[name]; there {
-		return "", EditError{fmt.Sprintf("the plan has a device %q already", name)}
-	}
-	if !nameForm.MatchString(name) {
-		return "", EditError{fmt.Sprintf("%q cannot be the name of a device; it would be letters, digits, dots and dashes, at most 63", name)}
+	if err := mayBeNew(before, name); err != nil {
+		return "", err
 	}
 	first = first.plain()
 	after, err := setValue(text, []string{"devices", name, "sources"}, "["+first.written()+"]")

@@ -1,6 +1,7 @@
 package plan_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -64,4 +65,35 @@ rules:
 	}
 	_, err = plan.WithNewDevice(text, "loft-tablet", plan.Source{Folder: "Pictures", Rules: []string{"none"}})
 	require.Error(t, err, "no such rule")
+}
+
+func TestADeviceIsCalledOtherwise(t *testing.T) {
+	for _, key := range []string{"phone:", `"phone":`, "'phone' :", "phone: # Ines's, not the phone: of work"} {
+		text := strings.Replace(around("    limit: 2 MB/s\n    sources: [{folder: phone, rule: everyday}]\n"), "phone:", key, 1)
+		after, err := plan.WithRenamedDevice(text, "phone", "galley.phone-2")
+		require.NoError(t, err, key)
+		was, err := plan.Parse("p", []byte(text))
+		require.NoError(t, err)
+		is, err := plan.Parse("p", []byte(after))
+		require.NoError(t, err)
+		assert.Equal(t, was.Devices["phone"], is.Devices["galley.phone-2"])
+		assert.Len(t, is.Devices, len(was.Devices))
+		back, err := plan.WithRenamedDevice(after, "galley.phone-2", "phone")
+		require.NoError(t, err)
+		assert.Equal(t, strings.NewReplacer(`"phone"`, "phone", `'phone'`, "phone").Replace(text), back, "the rest stays byte for byte")
+	}
+	text := around("    sources: [{folder: DCIM, rule: everyday}]\n")
+	for _, to := range []string{"", "a b", "x: y", "a\nb", "phone", "{person}", strings.Repeat("a", 64), "-a", "#"} {
+		_, err := plan.WithRenamedDevice(text, "phone", to)
+		require.Error(t, err, to)
+	}
+	for _, to := range []string{"yes", "null", "12", "1e3", "0x1f", "2026-11-26"} { // words that YAML may read otherwise
+		after, err := plan.WithRenamedDevice(text, "phone", to)
+		require.NoError(t, err, to)
+		is, err := plan.Parse("p", []byte(after))
+		require.NoError(t, err, to)
+		assert.Contains(t, is.Devices, to)
+	}
+	_, err := plan.WithRenamedDevice(text, "none", "other")
+	assert.ErrorContains(t, err, `no device "none"`)
 }

@@ -576,6 +576,32 @@ func setValue(text string, path []string, value string) (string, error) {
 	return "", errRuleByHand
 }
 
+// setKey writes another key in the place of the last of a path.
+func setKey(text string, path []string, to string) (string, error) {
+	file, err := parser.ParseBytes([]byte(text), parser.ParseComments)
+	if err != nil || len(file.Docs) == 0 {
+		return "", errByHand
+	}
+	e := sourceEdit{text: text, lines: strings.Split(text, "\n")}
+	var in ast.Node = file.Docs[0].Body
+	for i, key := range path {
+		at := slices.IndexFunc(pairs(in), func(p *ast.MappingValueNode) bool { return p.Key.GetToken().Value == key })
+		if at < 0 {
+			return "", errByHand
+		}
+		pair := pairs(in)[at]
+		if in = pair.Value; i < len(path)-1 {
+			continue
+		}
+		from, end, err := e.span(pair.Key)
+		if err != nil {
+			return "", errByHand
+		}
+		return text[:from] + to + text[end:], nil
+	}
+	return "", errByHand
+}
+
 // replaceValue writes a value in the place of another.
 func (e sourceEdit) replaceValue(pair *ast.MappingValueNode, value string) (string, error) {
 	if list, is := pair.Value.(*ast.SequenceNode); is && !list.IsFlowStyle {

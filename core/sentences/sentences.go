@@ -218,7 +218,15 @@ func Changes(before, after *plan.Plan) []string {
 			says = append(says, destination(name, *was, *is)...)
 		}
 	})
-	each(before.Devices, after.Devices, func(name string, was, is *plan.Device) {
+	had := maps.Clone(before.Devices)
+	for name, was := range before.Devices {
+		if to := renamed(name, was, before, after); to != "" {
+			add("%s is called %s.", name, to)
+			had[to] = was
+			delete(had, name)
+		}
+	}
+	each(had, after.Devices, func(name string, was, is *plan.Device) {
 		switch {
 		case is == nil:
 			add("%s is no longer in the plan.", name)
@@ -241,6 +249,30 @@ func Changes(before, after *plan.Plan) []string {
 		}
 	})
 	return says
+}
+
+// renamed is the name of the only new device that is all that one was which is gone, ""
+// when there is none.
+func renamed(name string, was plan.Device, before, after *plan.Plan) string {
+	if _, stays := after.Devices[name]; stays {
+		return ""
+	}
+	is := ""
+	for other, d := range after.Devices {
+		if _, old := before.Devices[other]; old || !reflect.DeepEqual(d, was) {
+			continue
+		}
+		if is != "" {
+			return ""
+		}
+		is = other
+	}
+	for other, d := range before.Devices {
+		if _, stays := after.Devices[other]; !stays && other != name && reflect.DeepEqual(d, was) {
+			return "" // it may be either's
+		}
+	}
+	return is
 }
 
 // each goes through what is in either of two, by name, where it differs.

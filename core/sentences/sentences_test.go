@@ -59,6 +59,7 @@ func TestWhatChangedInSentences(t *testing.T) {
 		"to: [locker, shed]=>to: [shed]":                                             {"What follows everyday no longer goes to locker; what is stored there stays."},
 		"take: [photo, raw, video]\n=>take: [photo, raw]\n":                          {"everyday no longer takes videos."},
 		"folder: DCIM=>folder: Pictures":                                             {"DCIM of galley-phone is no longer taken up; what is stored of it stays.", "Pictures of galley-phone is taken up, by everyday."},
+		"  galley-phone:\n=>  hold-phone:\n":                                         {"galley-phone is called hold-phone."},
 		"  galley-phone:\n=>  galley-phone:\n    limit: 2 MB/s\n    timezone: UTC\n": {"Hours and periods of galley-phone are those of UTC.", "galley-phone sends no faster than 2.0 MB/s."},
 		"allowance: 45 MB=>allowance: 200 MB":                                        {"everyday: Photos, raw files and videos go to locker and shed, over Wi-Fi, or over cellular up to 200 MB per day (photos only), when the battery has at least 60%, also while it is used, when charging or the battery has at least 40%, at 06:00-23:00."},
 	} {

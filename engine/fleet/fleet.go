@@ -57,6 +57,24 @@ func (f *Fleet) Leave(name string) {
 	}
 }
 
+// Rename calls a device otherwise; it keeps the room it had.
+func (f *Fleet) Rename(name, to string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for i := range f.members {
+		if f.members[i].Name == name {
+			f.members = slices.Clone(f.members)
+			f.members[i].Name = to
+		}
+	}
+	for _, parts := range f.parted {
+		if had, parted := parts[name]; parted {
+			delete(parts, name)
+			parts[to] = had
+		}
+	}
+}
+
 func (f *Fleet) all() []Member {
 	f.mu.Lock()
 	defer f.mu.Unlock()

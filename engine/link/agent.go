@@ -182,6 +182,9 @@ func (a *Agent) Run(ctx context.Context) error {
 	return err
 }
 
+// ErrRenamed ends the link of a device that has another name now: it begins anew under it.
+var ErrRenamed = errors.New("the device has another name now")
+
 var errRemoved = errors.New("the device was revoked")
 
 // rests is how long the link rests after it failed so many times.
@@ -203,6 +206,8 @@ func (a *Agent) again(ctx context.Context, step func(context.Context) error) err
 		case refusedWith(err, http.StatusUnauthorized):
 			a.note(func(s *State) { s.Removed, s.Failed = true, "The service does not know this device any more." })
 			return errRemoved
+		case errors.Is(err, ErrRenamed):
+			return err
 		case records.IsFailure(err):
 			a.Log.Error("the link rests: the records failed", "err", err)
 		default:
@@ -409,6 +414,7 @@ func (a *Agent) pull(ctx context.Context) error {
 			return fmt.Errorf("taking up the plan: %w", err)
 		}
 		a.Following(news.Plan.Mark)
+		a.Others.askForRoom() // it may send where it sent nothing before
 	}
 	for _, o := range news.Orders {
 		if o.Asks {

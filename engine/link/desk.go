@@ -136,6 +136,18 @@ func (d *Desk) end(device string, ids []string) {
 	}
 }
 
+// Rename has a device keep its claims under another name.
+func (d *Desk) Rename(name, to string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for id, c := range d.claims {
+		if c.device == name {
+			c.device = to
+			d.claims[id] = c
+		}
+	}
+}
+
 // Sweep ends the claims whose lease is over, and all of a device that is revoked.
 func (d *Desk) Sweep(now time.Time, revoked string) {
 	d.mu.Lock()

@@ -64,7 +64,8 @@ type News struct {
 // (age-encryption.org/v1).
 type Plan struct {
 	Mark    string `json:"mark"`
-	Text    string `json:"text"` // "" while the plan does not name the device
+	Device  string `json:"device,omitempty"` // what the plan calls it, which may be another name than before
+	Text    string `json:"text"`             // "" while the plan does not name the device
 	Secrets []byte `json:"secrets,omitempty"`
 }
 

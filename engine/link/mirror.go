@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"yardtide/core/gate"
@@ -27,7 +28,7 @@ import (
 
 // MirrorOptions make a mirror. All are needed.
 type MirrorOptions struct {
-	Device string
+	Device string // its name, at first
 	Dir    string // where its files lie
 	Tell   func() // something that is told changed
 	Log    *slog.Logger
@@ -37,6 +38,7 @@ type MirrorOptions struct {
 // were told last, and ordered by way of the link. Its methods are safe for concurrent use.
 type Mirror struct {
 	MirrorOptions
+	name   atomic.Pointer[string]
 	orders orders
 
 	taking sync.Mutex // batches are taken by one at a time
@@ -81,6 +83,7 @@ const (
 // OpenMirror opens what is there of a device, or begins with nothing.
 func OpenMirror(ctx context.Context, o MirrorOptions) (m *Mirror, err error) {
 	m = &Mirror{MirrorOptions: o, files: map[*records.Records]string{}, plan: &plan.Plan{}}
+	m.name.Store(&o.Device)
 	m.orders.file = filepath.Join(o.Dir, "orders.json")
 	if err := m.orders.load(); err != nil {
 		return nil, err
@@ -172,7 +175,7 @@ func (m *Mirror) discard(r *records.Records) {
 // drop closes a mirror and removes its file.
 func (m *Mirror) drop(r *records.Records) {
 	if err := r.Close(); err != nil {
-		m.Log.Warn("a mirror that is of no more use could not be closed", "device", m.Device, "err", err)
+		m.Log.Warn("a mirror that is of no more use could not be closed", "device", m.DeviceName(), "err", err)
 	}
 	m.remove(m.files[r])
 	delete(m.files, r)
@@ -361,18 +364,18 @@ func (m *Mirror) teller() tell.Teller {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	known := m.told.Known
-	known.Plan = m.plan.On(m.Device)
+	known.Plan = m.plan.On(m.DeviceName())
 	if known.Places == nil {
 		known.Places = map[string]gate.At{}
 	}
 	now, from := time.Now(), m.now
 	if !m.told.connected(now) {
 		known.Sends = nil // what was on its way when it was heard of last
-		if known.Plan.Devices[m.Device].InFrontOnly {
-			known.Stopped = gate.Hold{Gate: gate.Front, Since: m.told.Heard, You: true, Says: fmt.Sprintf("%s works only while its program is open there: open it on %s.", m.Device, m.Device)}
+		if known.Plan.Devices[m.DeviceName()].InFrontOnly {
+			known.Stopped = gate.Hold{Gate: gate.Front, Since: m.told.Heard, You: true, Says: fmt.Sprintf("%s works only while its program is open there: open it on %s.", m.DeviceName(), m.DeviceName())}
 		}
 	}
-	t := tell.Teller{Of: m.Device, From: from}
+	t := tell.Teller{Of: m.DeviceName(), From: from}
 	t.Beside = func() tell.Known {
 		if known.Stopped.Gate != "" {
 			if open, err := t.OpenADay(context.Background(), now); err == nil {
@@ -392,7 +395,10 @@ func aDay(d time.Duration) string {
 }
 
 // DeviceName is what the plan calls it.
-func (m *Mirror) DeviceName() string { return m.Device }
+func (m *Mirror) DeviceName() string { return *m.name.Load() }
+
+// Rename calls the device otherwise from now on.
+func (m *Mirror) Rename(to string) { m.name.Store(&to) }
 
 // Folder is where a source lies on the device.
 func (m *Mirror) Folder(source string) string {
@@ -454,7 +460,7 @@ func (m *Mirror) link(ctx context.Context, d wire.Device) (*wire.DeviceLink, err
 		l.Says += " " + sentences.Things(n, d.Kinds...) + " waited on it then."
 	}
 	for _, name := range slices.Sorted(maps.Keys(m.told.Known.Stands)) {
-		if m.plan.SendsTo(m.Device, name) {
+		if m.plan.SendsTo(m.DeviceName(), name) {
 			l.Reached = append(l.Reached, wire.Reached{Destination: name, At: m.told.Known.Stands[name].Seen, Says: m.told.Known.Places[name].Failing.Says})
 		}
 	}

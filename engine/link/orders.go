@@ -178,11 +178,11 @@ func (m *Mirror) ask(ctx context.Context, do string, with, into any) error {
 	heard, connected := m.told.Heard, m.told.connected(time.Now())
 	m.mu.Unlock()
 	if !connected {
-		return Silent{m.Device, heard}
+		return Silent{m.DeviceName(), heard}
 	}
 	text, err := json.Marshal(with)
 	if err != nil {
-		return fmt.Errorf("asking %s: %w", m.Device, err)
+		return fmt.Errorf("asking %s: %w", m.DeviceName(), err)
 	}
 	o := &m.orders
 	q := &question{answer: make(chan Answer, 1)}
@@ -194,7 +194,7 @@ func (m *Mirror) ask(ctx context.Context, do string, with, into any) error {
 	o.questions[q.order.ID] = q
 	o.tell()
 	o.mu.Unlock()
-	ctx, cancel := context.WithTimeoutCause(ctx, questionTime+10*time.Second, Silent{m.Device, heard})
+	ctx, cancel := context.WithTimeoutCause(ctx, questionTime+10*time.Second, Silent{m.DeviceName(), heard})
 	defer cancel()
 	select {
 	case <-ctx.Done():
@@ -209,7 +209,7 @@ func (m *Mirror) ask(ctx context.Context, do string, with, into any) error {
 			return err
 		}
 		if err := json.Unmarshal(a.Is, into); err != nil {
-			return fmt.Errorf("reading the answer of %s: %w", m.Device, err)
+			return fmt.Errorf("reading the answer of %s: %w", m.DeviceName(), err)
 		}
 		return nil
 	}
@@ -296,7 +296,7 @@ func (m *Mirror) Proving(ctx context.Context, destination string) (wire.Proving,
 // TryAgain has a destination in trouble tried at once.
 func (m *Mirror) TryAgain(destination string) {
 	if err := m.orders.order("try again", ofPlace{Destination: destination}); err != nil {
-		m.Log.Error("an order could not be kept", "device", m.Device, "err", err)
+		m.Log.Error("an order could not be kept", "device", m.DeviceName(), "err", err)
 	}
 }
 
@@ -328,7 +328,7 @@ func (m *Mirror) Usual() []wire.UsualFolder {
 	ctx, cancel := context.WithTimeout(context.Background(), usualTime)
 	defer cancel()
 	if err := m.ask(ctx, "usual", struct{}{}, &list); err != nil {
-		m.Log.Info("the usual folders are not known", "device", m.Device, "err", err)
+		m.Log.Info("the usual folders are not known", "device", m.DeviceName(), "err", err)
 	}
 	return list
 }

@@ -27,6 +27,7 @@ type Others struct {
 	ended   []string               // claims that are given back
 	rooms   map[string]*room
 	need    chan struct{} // room is short
+	over    chan struct{} // there are claims to give back
 	wake    func()
 }
 
@@ -39,7 +40,7 @@ type room struct {
 
 // NewOthers makes one.
 func NewOthers(sendsTo func() map[string]int64) *Others {
-	return &Others{SendsTo: sendsTo, claimed: map[*fleet.Turn]string{}, rooms: map[string]*room{}, need: make(chan struct{}, 1), wake: func() {}}
+	return &Others{SendsTo: sendsTo, claimed: map[*fleet.Turn]string{}, rooms: map[string]*room{}, need: make(chan struct{}, 1), over: make(chan struct{}, 1), wake: func() {}}
 }
 
 func (o *Others) connect(a *Agent) { o.agent = a }
@@ -164,11 +165,6 @@ func (o *Others) Hashed(ctx context.Context, file records.Found, sha256 string, 
 	return alone(err)
 }
 
-// Ours tells which paths at a destination were put there by a device of the yard.
-func (o *Others) Ours(ctx context.Context, destination string) (map[string]bool, error) {
-	return o.Fleet.Ours(ctx, destination)
-}
-
 // Turn gives the right to send content. Among the devices of the yard it is a claim at
 // the service, that ends by itself when the device is not heard of; without the service
 // it goes ahead.
@@ -217,6 +213,7 @@ func (o *Others) endClaim(id string) {
 	if len(o.ended) < mostEnded {
 		o.ended = append(o.ended, id)
 	}
+	nudge(o.over)
 }
 
 // claims are those that the device still needs.
@@ -323,9 +320,12 @@ func (o *Others) Give(destination string, bytes int64, landed bool) {
 	}
 }
 
-func (o *Others) askForRoom() {
+func (o *Others) askForRoom() { nudge(o.need) }
+
+// nudge signals, where nobody has yet.
+func nudge(signal chan struct{}) {
 	select {
-	case o.need <- struct{}{}:
+	case signal <- struct{}{}:
 	default:
 	}
 }
@@ -333,7 +333,8 @@ func (o *Others) askForRoom() {
 // roomFact keeps what the device was given, for a start without the service.
 const roomFact = "link room"
 
-// How often the parts of the room are told anew, and given-back claims told.
+// How often the parts of the room are told anew, and how long claims that are over are
+// gathered before they are given back.
 const (
 	partBeat = 10 * time.Second
 	endBeat  = 300 * time.Millisecond
@@ -344,42 +345,39 @@ func (o *Others) part(ctx context.Context) error {
 	if err := o.partNow(ctx); err != nil {
 		return err
 	}
-	beat := time.NewTicker(endBeat)
-	defer beat.Stop()
-	for end := time.Now().Add(partBeat); time.Now().Before(end); {
+	next := time.NewTimer(partBeat)
+	defer next.Stop()
+	for {
+		if err := o.giveBack(ctx); err != nil {
+			return err
+		}
 		select {
 		case <-ctx.Done():
 			return nil
 		case <-o.need:
 			return nil
-		case <-beat.C:
-			o.mu.Lock()
-			some := len(o.ended) > 0
-			o.mu.Unlock()
-			if some {
-				if _, err := o.ask(ctx, "ended", Asked{}, 0); err != nil && !errors.Is(err, errAlone) {
-					return err
-				}
-			}
-			if o.missing() {
-				return nil
-			}
+		case <-next.C:
+			return nil
+		case <-o.over:
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(endBeat):
 		}
 	}
-	return nil
 }
 
-// missing tells whether the device sends where it was given nothing yet.
-func (o *Others) missing() bool {
-	for name := range o.SendsTo() {
-		o.mu.Lock()
-		r := o.rooms[name]
-		o.mu.Unlock()
-		if r == nil {
-			return true
-		}
+// giveBack tells which claims are over, where there are any.
+func (o *Others) giveBack(ctx context.Context) error {
+	o.mu.Lock()
+	some := len(o.ended) > 0
+	o.mu.Unlock()
+	if !some {
+		return nil
 	}
-	return false
+	_, err := o.ask(ctx, "ended", Asked{}, 0)
+	return alone(err)
 }
 
 func (o *Others) partNow(ctx context.Context) error {

@@ -21,6 +21,13 @@ func (s *Server) deviceRoutes() {
 		code, err := s.service.NewCode(in.Device, time.Now())
 		return &answer[wire.JoinCode]{code}, refusedBy(err)
 	})
+	call(s, "rename-device", http.MethodPost, "/devices/{device}/rename", "Call a device elsewhere otherwise: here, in the plan, and there", func(ctx context.Context, in *struct {
+		Device string `path:"device"`
+		Body   wire.Rename
+	}) (*answer[wire.PlanEdited], error) {
+		edited, err := s.service.Rename(ctx, in.Device, in.Body.To)
+		return &answer[wire.PlanEdited]{edited}, destinationProblem(refusedBy(err))
+	})
 	call(s, "revoke-device", http.MethodPost, "/devices/{device}/revoke", "Let a device elsewhere go: it is answered no more", func(_ context.Context, in *named) (*answer[wire.Revoked], error) {
 		r, err := s.service.Revoke(in.Device)
 		return &answer[wire.Revoked]{r}, refusedBy(err)

@@ -219,14 +219,17 @@ func (h *Home) wait(c *fiberCall) error {
 	if err := c.read(&w); err != nil {
 		return err
 	}
-	name := c.mirror.DeviceName()
-	h.service.Desk().Renew(name, w.Claims)
+	h.service.Desk().Renew(c.mirror.DeviceName(), w.Claims)
 	end := time.NewTimer(waitTime)
 	defer end.Stop()
 	for {
 		orders, next := c.mirror.Due(w.Done)
+		name := c.mirror.DeviceName()
 		part, err := h.service.PartFor(name, w.Plan)
 		if errors.Is(err, service.ErrNoDevice) {
+			if c.mirror.DeviceName() != name {
+				continue // it was renamed in between
+			}
 			return nil // it was revoked
 		}
 		if err != nil {

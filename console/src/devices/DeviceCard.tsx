@@ -4,9 +4,10 @@ import type { Conditions, Device } from "../api";
 import { PauseButton } from "../now/PauseButton";
 import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
+import { TextField } from "../parts/Field";
 import { bytes, network, power, things, when } from "../words";
 import { DayBand } from "./DayBand";
-import { useFinish, useRevoke } from "./queries";
+import { useFinish, useRename, useRevoke } from "./queries";
 
 /** One device: whose it is, where it runs, what it senses since when, what it holds, and its day. */
 export function DeviceCard({ device: d, left }: { device: Device; left: (says: string) => void }) {
@@ -66,7 +67,8 @@ export function DeviceCard({ device: d, left }: { device: Device; left: (says: s
               </li>
             )}
           </ul>
-          <div className="mt-4">
+          <div className="mt-4 space-y-2">
+            <Rename device={d.name} />
             {leaving ? (
               <p className="flex flex-wrap items-center gap-2">
                 It is then answered no more, and must join anew.
@@ -89,6 +91,39 @@ export function DeviceCard({ device: d, left }: { device: Device; left: (says: s
         </>
       )}
     </section>
+  );
+}
+
+/** A form for another name. */
+function Rename({ device }: { device: string }) {
+  const [to, setTo] = useState<string>();
+  const rename = useRename(device);
+  if (to === undefined) {
+    return (
+      <Button onClick={() => setTo(device)} aria-label={`Rename ${device}`}>
+        Rename
+      </Button>
+    );
+  }
+  return (
+    <form
+      onSubmit={(e) => {
+        e.preventDefault();
+        rename.mutate(to);
+      }}
+    >
+      <div className="flex flex-wrap items-end gap-2">
+        <TextField label={`New name of ${device}`} value={to} change={setTo} />
+        <Button strong type="submit" disabled={rename.isPending || to === device || to === ""}>
+          Call it so
+        </Button>
+        <Button onClick={() => setTo(undefined)}>Leave it</Button>
+      </div>
+      <p className="mt-1 text-sm text-quiet">
+        What it sent keeps its names; folders named by the device are new from then on.
+      </p>
+      <Failure error={rename.error} />
+    </form>
   );
 }
 

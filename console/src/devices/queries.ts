@@ -48,6 +48,16 @@ export function useRevoke(device: string, told: (says: string) => void) {
   });
 }
 
+/** Calls a device otherwise, here, in the plan and there. */
+export function useRename(device: string) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (to: string) =>
+      body(api.POST("/api/v1/devices/{device}/rename", { ...at(device), body: { to } })),
+    onSuccess: () => client.invalidateQueries(),
+  });
+}
+
 /** What a device sensed and sent in a day, such as 2026-11-25; "" is today. */
 export function useDay(device: string, day: string) {
   return useQuery({
