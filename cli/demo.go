@@ -26,8 +26,8 @@ func demoCommand() command {
 	return command{
 		name: "demo", usage: "[flags]", short: "run a demo yard with simulated devices and storage",
 		long: `Makes a household's demo yard, once, and runs it until interrupted: a
-computer (a real folder), a simulated phone with a gallery, another phone, a tablet
-and a laptop as processes of their own that joined by a code, a simulated WebDAV
+simulated phone with a gallery, another phone, a tablet, a laptop and a computer (a
+real folder) as processes of their own that joined by a code, a simulated WebDAV
 storage, a shed behind a real SSH server and a bucket of a real S3 gateway
 (folders, where this machine has no such servers). What the devices sense, and the
 clock by which they live, is set in the console. Remove the folder to begin anew.`,
@@ -55,12 +55,13 @@ clock by which they live, is set in the console. Remove the folder to begin anew
 					return err
 				}
 				defer func() { err = errors.Join(err, d.Close()) }()
-				o := service.Options{
-					Dir: filepath.Join(*dir, "data"), Log: log, Standin: phones{d},
-					Members: []service.Member{
-						{Name: d.Phone.Name, Root: d.Phone.Root, Sensor: &d.Phone.Sensor},
-						{Name: d.Computer.Name, Root: d.Computer.Root, Sensor: &d.Computer.Sensor},
-					},
+				here := []*standin.Phone{&d.Phone}
+				if *alone {
+					here = append(here, &d.Computer)
+				}
+				o := service.Options{Dir: filepath.Join(*dir, "data"), Log: log, Standin: phones{d}}
+				for _, p := range here {
+					o.Members = append(o.Members, service.Member{Name: p.Name, Root: p.Root, Sensor: &p.Sensor})
 				}
 				o.Beside = func(ctx context.Context, s *service.Service) error {
 					g, ctx := errgroup.WithContext(ctx)
@@ -80,9 +81,12 @@ clock by which they live, is set in the console. Remove the folder to begin anew
 					}
 					fmt.Fprintf(e.out, "phone     %s, simulated, gallery in %s\n", d.Phone.Name, filepath.Join(d.Phone.Root, "DCIM"))
 					for _, p := range d.Away {
+						if p == &d.Computer {
+							continue
+						}
 						fmt.Fprintf(e.out, "elsewhere %s, a process of its own, pictures in %s\n", p.Name, filepath.Join(p.Root, p.Camera))
 					}
-					fmt.Fprintf(e.out, "computer  %s, copy a photo into %s\n", d.Computer.Name, filepath.Join(d.Computer.Root, "Restoration"))
+					fmt.Fprintf(e.out, "computer  %s, copy a picture into %s\n", d.Computer.Name, filepath.Join(d.Computer.Root, "Restoration"))
 					if s.Plan() != nil {
 						return nil // the one that is in force stays
 					}

@@ -16,7 +16,6 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
-	"yardtide/engine/sensor"
 )
 
 // Demo is the demo yard: a household that restores old boats in a tidal yard,
@@ -25,21 +24,13 @@ import (
 type Demo struct {
 	Storage  Storage
 	Phone    Phone
-	Computer Computer
-	Away     []*Phone // devices that run in processes of their own
+	Computer Phone    // on mains and a wire, which takes no pictures of its own
+	Away     []*Phone // devices that run in processes of their own, the computer last; none where it is alone
 	Clock    Clock    // of all simulated devices
 	dir      string
 	Plan     string // YAML
 	Others   *Others
 	Items    int
-}
-
-// Computer is the demo's computer: a real folder of this machine, on mains and
-// a wire.
-type Computer struct {
-	Name   string
-	Root   string
-	Sensor sensor.Set
 }
 
 // DemoOptions tune the demo.
@@ -113,7 +104,7 @@ func StartDemo(ctx context.Context, o DemoOptions) (*Demo, error) {
 	d := &Demo{
 		Storage:  Storage{Dir: filepath.Join(dir, "north-locker"), User: "slip", Password: "low tide at six", Limit: o.Room, Rate: o.Rate},
 		Phone:    Phone{Name: "galley-phone", Root: filepath.Join(dir, "galley-phone"), Camera: "DCIM/Camera", Modem: gate.Yes, Day: phoneDay},
-		Computer: Computer{Name: "chart-table", Root: filepath.Join(dir, "chart-table")},
+		Computer: Phone{Name: "chart-table", Root: filepath.Join(dir, "chart-table"), Camera: "Restoration/Scans", Modem: gate.No, Day: deskDay},
 		Items:    o.Items,
 		dir:      dir,
 	}
@@ -123,6 +114,7 @@ func StartDemo(ctx context.Context, o DemoOptions) (*Demo, error) {
 			{Name: "deck-phone", Camera: "DCIM/Camera", Modem: gate.Yes, Day: secondDay},
 			{Name: "logbook-tablet", Camera: "Pictures/Log", Modem: gate.No, Day: tabletDay},
 			{Name: "ferry-laptop", Camera: "Pictures/Ferry", Modem: gate.No, Day: laptopDay},
+			&d.Computer,
 		}
 		for _, p := range d.Away {
 			p.Root = filepath.Join(dir, p.Name)
@@ -130,7 +122,9 @@ func StartDemo(ctx context.Context, o DemoOptions) (*Demo, error) {
 		}
 	}
 	_ = d.Phone.Set(gate.Conditions{Network: plan.Cellular, Roaming: gate.No, Charging: gate.No, Metered: gate.Yes, Battery: 64, Use: gate.InUse})
-	d.Computer.Sensor.Put(gate.Conditions{Network: plan.Wired, Charging: gate.Yes, Roaming: gate.No, Metered: gate.No, Battery: -1, Use: gate.UseUnknown})
+	if o.Alone {
+		_ = d.Computer.Set(gate.Conditions{Network: plan.Wired, Charging: gate.Yes, Roaming: gate.No, Metered: gate.No, Battery: -1, Use: gate.UseUnknown})
+	}
 	if err := d.make(ctx, dir, o); err != nil {
 		return nil, fmt.Errorf("making the demo yard in %s: %w", dir, err)
 	}
@@ -290,6 +284,9 @@ func (d *Demo) make(ctx context.Context, dir string, o DemoOptions) error {
 	}
 	for i, p := range d.Away {
 		for n := range 6 {
+			if p == &d.Computer {
+				break // it has what was restored
+			}
 			taken := start.Add(time.Duration(60+31*n+7*i) * time.Hour)
 			write(filepath.Join(p.Root, p.Camera, fmt.Sprintf("%s_%02d.jpg", []string{"DECK", "LOG", "FERRY"}[i%3], n)), taken, func() ([]byte, error) { return JPEG(700+10*i+n, 1000, taken) })
 		}

@@ -75,6 +75,10 @@ var (
 	tabletDay = []Moment{
 		{0, with(home, 64, gate.No, gate.NotInUse)}, {hour(8), with(nowhere, 60, gate.No, gate.InUse)}, {hour(18), with(home, 32, gate.No, gate.InUse)}, {hour(21), with(home, 35, gate.Yes, gate.NotInUse)},
 	}
+	deskDay = []Moment{
+		{0, with(cable, -1, gate.Yes, gate.NotInUse)}, {hour(9), with(cable, -1, gate.Yes, gate.InUse)}, {hour(12), with(cable, -1, gate.Yes, gate.NotInUse)},
+		{hour(18), with(cable, -1, gate.Yes, gate.InUse)}, {hour(21.5), with(cable, -1, gate.Yes, gate.NotInUse)},
+	}
 	laptopDay = []Moment{
 		{0, with(nowhere, 52, gate.No, gate.NotInUse)}, {hour(9), with(cafe, 50, gate.Yes, gate.InUse)}, {hour(12), with(nowhere, 77, gate.No, gate.NotInUse)},
 		{hour(15), with(cable, 70, gate.Yes, gate.InUse)}, {hour(19), with(home, 96, gate.No, gate.InUse)},

@@ -52,6 +52,7 @@ type At struct {
 	MovedTodo string
 	Failing   Failing
 	Left      int64 // room for so many bytes more, beside what is under way; -1 when nobody knows
+	Others    int64 // room beside that, which other devices were given
 }
 
 // Failing is why a destination fails for every copy; the zero value is that it does
@@ -136,11 +137,13 @@ func (s Situation) Decide(class queue.Class) Verdict {
 	switch {
 	case !some || smallest <= v.Fits:
 	case at.Left >= 0 && smallest > at.Left:
-		hold := s.full(class.Destination, at.Left, smallest)
+		hold := s.full(class.Destination, at, smallest)
 		for i := range v.Lanes {
 			v.Lanes[i].Holds = append(v.Lanes[i].Holds, hold)
 		}
-		v.Lane, v.Holds, v.Todo = -1, []Hold{hold}, "Make room there, enlarge it, or change what the plan sends there; sending goes on by itself."
+		if v.Lane, v.Holds = -1, []Hold{hold}; hold.You {
+			v.Todo = "Make room there, enlarge it, or change what the plan sends there; sending goes on by itself."
+		}
 	default:
 		hold := noneFits(s.laneOf(rule, v.Lane), left, smallest, s.Time, s.Zone)
 		v.Lanes[v.Lane].Holds = []Hold{hold}
@@ -150,7 +153,11 @@ func (s Situation) Decide(class queue.Class) Verdict {
 }
 
 // full is the hold of a class of which not even the smallest copy has room.
-func (s Situation) full(destination string, left, smallest int64) Hold {
+func (s Situation) full(destination string, at At, smallest int64) Hold {
+	left := at.Left
+	if smallest <= left+at.Others {
+		return Hold{Gate: Space, Says: fmt.Sprintf("%s of the room at %s are this device's, and %s are others' now; the smallest of these is %s. The room is parted anew every few seconds.", Bytes(left), destination, Bytes(at.Others), Bytes(smallest))}
+	}
 	says := fmt.Sprintf("%s has room for %s more", destination, Bytes(left))
 	if left == 0 {
 		says = destination + " has no room left"

@@ -80,6 +80,8 @@ type Others interface {
 	// Left is how many bytes may still go to a destination that keeps some free, -1 when
 	// nobody knows; Take reserves room, false when it is not there, and Give ends that.
 	Left(destination string, keep int64) int64
+	// Room is how many there is room for in all, whoever it was given to.
+	Room(destination string, keep int64) int64
 	Take(destination string, bytes, keep int64) bool
 	Give(destination string, bytes int64, landed bool)
 }

@@ -31,6 +31,9 @@ func (d *Device) outlook() gate.Situation {
 	for name, dest := range s.Plan.Destinations {
 		at := d.places.At(name)
 		at.Left = d.Others.Left(name, int64(dest.KeepFree))
+		if room := d.Others.Room(name, int64(dest.KeepFree)); at.Left >= 0 {
+			at.Others = max(0, room-at.Left)
+		}
 		s.Places[name] = at
 	}
 	return s

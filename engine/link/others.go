@@ -33,7 +33,8 @@ type Others struct {
 
 // room is what the device was given at a destination.
 type room struct {
-	left     int64 // of it, -1 when nobody knows how much there is
+	given    int64 // -1 when nobody knows how much there is
+	left     int64 // of it
 	underway int64
 	landed   int64 // since the service was told
 }
@@ -297,7 +298,9 @@ func (o *Others) Take(destination string, bytes, keep int64) bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if r.left >= 0 {
-		r.left = max(0, r.left-bytes)
+		if r.left = max(0, r.left-bytes); r.left < r.given/2 { // before it is short
+			o.askForRoom()
+		}
 	}
 	r.underway += bytes
 	return true
@@ -427,6 +430,7 @@ func (o *Others) partNow(ctx context.Context) error {
 		if r.left = given; given >= 0 {
 			r.left = max(0, given-max(0, began))
 		}
+		r.given = r.left
 		more = more || r.left != before && (r.left < 0 || r.left > before)
 	}
 	kept := keptRoom{At: time.Now(), Left: map[string]int64{}}
@@ -470,7 +474,7 @@ func (o *Others) restore(ctx context.Context, r *records.Records) error {
 			left = max(0, left-landed)
 		}
 		o.mu.Lock()
-		o.rooms[name] = &room{left: left}
+		o.rooms[name] = &room{given: left, left: left}
 		o.mu.Unlock()
 	}
 	return nil
