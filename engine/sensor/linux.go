@@ -17,12 +17,12 @@ import (
 
 // Linux reads sysfs (Documentation/ABI/testing/sysfs-class-net and
 // sysfs-class-power in the kernel's sources), and asks the desktop's services over D-Bus
-// what that does not tell. What nobody tells is unknown, as everything is on other systems.
+// what that does not tell; the kernel tells when links and routes change. What nobody tells is unknown, as everything is on other systems.
 type Linux struct {
 	Root    string        // "/sys" when empty
 	Bus     string        // the address of the system's D-Bus, the usual when empty
 	Session string        // that of the session's, the usual when empty
-	Every   time.Duration // how often it looks where nothing tells of changes: 5 s when zero, and 30 s where D-Bus does
+	Every   time.Duration // how often it looks where nothing tells of changes: 5 s when zero, and 30 s where D-Bus or the kernel does
 }
 
 // settles is how long after a change it is looked: one seldom comes alone.
@@ -33,6 +33,9 @@ func (l Linux) Watch(ctx context.Context, tell func(gate.Conditions)) error {
 	system, session := bus{address: l.Bus}, bus{address: l.Session, session: true}
 	defer system.close()
 	defer session.close()
+	var kernel routes
+	kernel.open()
+	defer kernel.close()
 	var last gate.Conditions
 	for first := true; ; first = false {
 		// Changes are asked for before the first look: none in between is missed.
@@ -56,7 +59,7 @@ func (l Linux) Watch(ctx context.Context, tell func(gate.Conditions)) error {
 		every := l.Every
 		switch {
 		case every > 0:
-		case now.NetworkFrom == "NetworkManager":
+		case now.NetworkFrom == "NetworkManager" || kernel.signals != nil:
 			every = 30 * time.Second
 		default:
 			every = 5 * time.Second
@@ -68,6 +71,8 @@ func (l Linux) Watch(ctx context.Context, tell func(gate.Conditions)) error {
 		case <-system.signals:
 			rest(ctx, settles)
 		case <-session.signals:
+			rest(ctx, settles)
+		case <-kernel.signals:
 			rest(ctx, settles)
 		}
 		wait.Stop()
@@ -130,8 +135,14 @@ func (l Linux) read() gate.Conditions {
 		c.Network, c.NetworkFrom = plan.NoNetwork, "sysfs"
 	}
 	rank := map[plan.Network]int{plan.UnknownNetwork: -1, plan.NoNetwork: 0, plan.Cellular: 1, plan.WiFi: 2, plan.Wired: 3}
+	main := defaultLink()
 	for _, link := range links {
-		if n := network(link); rank[n] > rank[c.Network] {
+		n := network(link)
+		if n != plan.NoNetwork && filepath.Base(link) == main { // whatever else is up
+			c.Network = n
+			break
+		}
+		if rank[n] > rank[c.Network] {
 			c.Network = n
 		}
 	}

@@ -2,7 +2,9 @@ package sensor_test
 
 import (
 	"context"
+	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 	"time"
@@ -153,4 +155,29 @@ func TestNetworkManagerTellsWhetherWiFiIsMetered(t *testing.T) {
 		}
 	}))
 	assert.Equal(t, []gate.Known{gate.No, gate.Unknown, gate.No}, told)
+}
+
+// The kernel tells of an address that comes: it is looked at once, and not at the next
+// beat.
+func TestTheKernelTellsOfAChange(t *testing.T) {
+	root := sys(t, map[string]string{"net/wlan0/type": "1", "net/wlan0/operstate": "up", "net/wlan0/uevent": "DEVTYPE=wlan"})
+	address := fmt.Sprintf("127.77.%d.%d/32", os.Getpid()%200, 1+time.Now().Nanosecond()%200)
+	change := func(verb string) error { return exec.Command("ip", "address", verb, address, "dev", "lo").Run() }
+	if change("add") != nil {
+		t.Skip("only root may change an address")
+	}
+	t.Cleanup(func() { _ = change("del") })
+	require.NoError(t, change("del"))
+	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+	defer cancel()
+	var told []plan.Network
+	require.NoError(t, sensor.Linux{Root: root, Bus: "unix:path=/nowhere", Every: time.Hour}.Watch(ctx, func(now gate.Conditions) {
+		if told = append(told, now.Network); len(told) > 1 {
+			cancel()
+			return
+		}
+		assert.NoError(t, os.WriteFile(filepath.Join(root, "class/net/wlan0/operstate"), []byte("down"), 0o644))
+		assert.NoError(t, change("add"))
+	}))
+	assert.Equal(t, []plan.Network{plan.WiFi, plan.NoNetwork}, told)
 }
