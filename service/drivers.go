@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"sync"
 	"time"
 
@@ -25,6 +26,9 @@ type drivers struct {
 	tell    func()
 	fleet   *fleet.Fleet
 	secrets vault
+	// authorities is the folder of what the yard's service gave of each destination's
+	// authority; "" where the service is here, and the plan's file counts.
+	authorities string
 
 	mu      sync.Mutex
 	made    map[string]made
@@ -54,7 +58,11 @@ func (d *drivers) get(name string) (destination.Driver, error) {
 	if m, ok := d.made[name]; ok && m.from == want {
 		return m.driver, nil
 	}
-	driver, err := open(want, d.secrets.secretsFor(want))
+	opened := want
+	if d.authorities != "" && want.Authority != "" {
+		opened.Authority = authorityFile(d.authorities, name)
+	}
+	driver, err := open(opened, d.secrets.secretsFor(opened))
 	if err != nil {
 		return nil, err
 	}
@@ -65,6 +73,8 @@ func (d *drivers) get(name string) (destination.Driver, error) {
 	d.made[name] = made{driver, want}
 	return driver, nil
 }
+
+func authorityFile(folder, name string) string { return filepath.Join(folder, name+".pem") }
 
 func open(d plan.Destination, secret secretReader) (destination.Driver, error) {
 	passwordOf := func() (string, error) { return secret(password, d.PasswordFrom) }

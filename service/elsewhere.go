@@ -26,6 +26,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/engine/atomicfile"
+	"yardtide/engine/destination/web"
 	"yardtide/engine/fleet"
 	"yardtide/engine/link"
 	"yardtide/wire"
@@ -558,6 +559,17 @@ func (s *Service) PartFor(name, has string) (link.Plan, error) {
 			}
 			secrets = append(secrets, link.Secret{Kind: string(kind), Name: to, Server: d.Server(), Secret: secret})
 		}
+	}
+	for to, d := range part.Destinations {
+		if d.Authority == "" {
+			continue
+		}
+		pem, err := web.ReadAuthority(d.Authority)
+		if err != nil { // the device says that it has none
+			s.Log.Warn("an authority's certificate cannot be given to a device", "device", name, "destination", to, "err", err)
+			continue
+		}
+		secrets = append(secrets, link.Secret{Kind: authority, Name: to, Server: d.Server(), Secret: string(pem)})
 	}
 	slices.SortFunc(secrets, func(a, b link.Secret) int { return strings.Compare(a.Name+a.Kind, b.Name+b.Kind) })
 	text, err := json.Marshal(secrets)

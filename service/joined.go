@@ -144,6 +144,12 @@ func (s *Service) follow(ctx context.Context, p link.Plan) error {
 			return errors.New("what was sealed are no secrets") // the reader's words may hold some of it
 		}
 		for _, one := range secrets {
+			if DeviceName.MatchString(one.Name) && one.Kind == authority {
+				if err := s.putAuthority(one.Name, one.Secret); err != nil {
+					return err
+				}
+				continue
+			}
 			if !DeviceName.MatchString(one.Name) || one.Kind != string(password) && one.Kind != string(key) {
 				return fmt.Errorf("a secret is of no destination")
 			}
@@ -169,6 +175,21 @@ func (s *Service) follow(ctx context.Context, p link.Plan) error {
 		return err
 	}
 	return s.takenInAgain(ctx)
+}
+
+// authority is the kind of what is given beside secrets: the certificates of a household's
+// own authority, which are none.
+const authority = "authority"
+
+func (s *Service) putAuthority(name, pem string) error {
+	err := os.MkdirAll(s.drivers.authorities, 0o700)
+	if err == nil {
+		err = atomicfile.Write(authorityFile(s.drivers.authorities, name), pem)
+	}
+	if err != nil {
+		return fmt.Errorf("keeping the authority's certificate of %s: %w", name, err)
+	}
+	return nil
 }
 
 // removedFact is the name of the fact that the device was paused as it was revoked.

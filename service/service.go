@@ -147,6 +147,9 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		others, s.fleet = asks, &asks.Fleet
 	}
 	s.drivers = drivers{plan: s.Plan, tell: s.Changes.Tell, fleet: s.fleet, secrets: vault{o.Dir}, made: map[string]made{}, asked: map[string]time.Time{}}
+	if o.Joined != nil {
+		s.drivers.authorities = filepath.Join(o.Dir, "authorities")
+	}
 	s.faces.Dir = filepath.Join(o.Dir, "faces")
 	for _, m := range o.Members {
 		r, err := records.Open(ctx, filepath.Join(o.Dir, "devices", m.Name, "records.db"))

@@ -61,3 +61,18 @@ func TestNobodyIsGivenRoomThatAnotherHas(t *testing.T) {
 		})
 	})
 }
+
+// A storage that does not tell how much room it has is full for nobody.
+func TestRoomThatNobodyKnowsIsGivenToAll(t *testing.T) {
+	var f fleet.Fleet
+	for range 3 {
+		for _, name := range []string{"deck-phone", "tablet"} {
+			require.EqualValues(t, -1, f.Part(name, "locker", 100, 0, 50, 0))
+			require.EqualValues(t, -1, f.Part(name, "locker", 100, 20, 50, 10))
+		}
+		require.EqualValues(t, -1, f.Left("locker", 100))
+		require.True(t, f.Take("locker", 1000, 100))
+	}
+	f.SetSpace("locker", destination.Space{Free: 0, Used: -1}, f.Landed("locker"))
+	require.Zero(t, f.Part("tablet", "locker", 0, 0, 50, 0), "and one that tells it is full is")
+}

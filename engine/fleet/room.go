@@ -82,6 +82,9 @@ func (f *Fleet) Left(name string, keep int64) int64 {
 
 func (f *Fleet) left(name string, keep int64) int64 {
 	left := f.capacityOf(name).left(keep)
+	if left < 0 {
+		return -1
+	}
 	for _, bytes := range f.parted[name] {
 		left -= min(left, bytes)
 	}

@@ -8,6 +8,7 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/hex"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
@@ -98,6 +99,25 @@ func (e Untrusted) Error() string { return "the certificate is not trusted: " + 
 // maxAuthority is how long a file of authorities may be: a system's whole is less.
 const maxAuthority = 1 << 20
 
+// ReadAuthority reads the certificates in a PEM file (RFC 7468), and nothing else that may
+// be in it.
+func ReadAuthority(file string) ([]byte, error) {
+	text, err := scan.ReadSmall(file, maxAuthority)
+	if err != nil {
+		return nil, &destination.Error{Cause: queue.Misplaced, Says: "the authority's certificate cannot be read", Err: err}
+	}
+	var all []byte
+	for block, rest := pem.Decode(text); block != nil; block, rest = pem.Decode(rest) {
+		if _, err := x509.ParseCertificate(block.Bytes); err == nil && block.Type == "CERTIFICATE" {
+			all = append(all, pem.EncodeToMemory(&pem.Block{Type: block.Type, Bytes: block.Bytes})...)
+		}
+	}
+	if all == nil {
+		return nil, &destination.Error{Cause: queue.Misplaced, Says: file + " holds no certificate"}
+	}
+	return all, nil
+}
+
 // Fingerprint writes the SHA-256 of a certificate as the plan has it.
 func Fingerprint(der []byte) string {
 	sum := sha256.Sum256(der)
@@ -121,13 +141,11 @@ func verify(o Options, c tls.ConnectionState) error {
 		roots = x509.NewCertPool()
 	}
 	if o.Authority != "" {
-		pem, err := scan.ReadSmall(o.Authority, maxAuthority)
+		pem, err := ReadAuthority(o.Authority)
 		if err != nil {
-			return &destination.Error{Cause: queue.Misplaced, Says: "the authority's certificate cannot be read", Err: err}
+			return err
 		}
-		if !roots.AppendCertsFromPEM(pem) {
-			return &destination.Error{Cause: queue.Misplaced, Says: o.Authority + " holds no certificate"}
-		}
+		roots.AppendCertsFromPEM(pem)
 	}
 	between := x509.NewCertPool()
 	for _, cert := range c.PeerCertificates[1:] {
