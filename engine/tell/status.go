@@ -7,6 +7,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/media"
+	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/core/sentences"
 	"yardtide/engine/records"
@@ -223,8 +224,8 @@ func (v view) lanes() []wire.Lane {
 				seen[class] = true
 				verdict := v.decide(class)
 				for i, lane := range rule.Lanes {
-					if !lane.Takes(kind) {
-						continue
+					if !lane.Takes(kind) || lane.Over == plan.Cellular && v.known.Modem == gate.No && len(rule.Lanes) > 1 {
+						continue // it has no part for it; where that is its only way, it is told
 					}
 					limit := rule.AllowanceOver(lane.Over)
 					one := wire.Lane{Rule: name, Kind: kind, Destination: destination, Over: lane.Over, Limit: limit.Bytes, Per: limit.Per, Holds: []gate.Hold{}}

@@ -7,58 +7,41 @@ import { Check, fieldLook, TextField } from "../parts/Field";
 import { sendRule } from "./queries";
 import { plural } from "../words";
 import { Lanes } from "./Lanes";
+import { all, useParts, type Parts } from "./parts";
 import { Tried } from "./Tried";
+
+/** What of a rule its form changes. */
+const changed = [
+  "take",
+  "to",
+  "power",
+  "hours",
+  "larger",
+  "longer",
+  "lanes",
+  "order",
+  "idle",
+  "unused",
+  "rest",
+  "screen",
+  "saver",
+  "storeEach",
+] as const satisfies readonly (keyof PlanRule & keyof RuleEdit)[];
+
+const editOf = (r: PlanRule): RuleEdit =>
+  Object.assign({ rule: r.name }, ...changed.map((field) => ({ [field]: r[field] })));
 
 type Doing = { edit: RuleEdit; remove: boolean };
 
 /** Changes a rule, or takes out one that nobody follows. */
 export function ChangeRule({ rule: r, destinations }: { rule: PlanRule; destinations: string[] }) {
   const [doing, setDoing] = useState<Doing>();
+  const parts = useParts(r.follows.map((s) => s.device));
   const done = () => setDoing(undefined);
   if (doing === undefined) {
-    const {
-      take,
-      to,
-      power,
-      hours,
-      larger,
-      longer,
-      lanes,
-      order,
-      idle,
-      unused,
-      rest,
-      screen,
-      saver,
-      storeEach,
-    } = r;
     return (
       <div className="mt-1 flex gap-2">
-        <Button
-          onClick={() =>
-            setDoing({
-              edit: {
-                rule: r.name,
-                take,
-                to,
-                power,
-                hours,
-                larger,
-                longer,
-                lanes,
-                order,
-                idle,
-                unused,
-                rest,
-                screen,
-                saver,
-                storeEach,
-              },
-              remove: false,
-            })
-          }
-          aria-label={`Change ${r.name}`}
-        >
+        <Button onClick={() => setDoing({ edit: editOf(r), remove: false })} aria-label={`Change ${r.name}`}>
           Change
         </Button>
         {r.follows.length === 0 && (
@@ -81,6 +64,7 @@ export function ChangeRule({ rule: r, destinations }: { rule: PlanRule; destinat
       {!doing.remove && (
         <RuleForm
           edit={doing.edit}
+          parts={parts}
           destinations={destinations}
           change={(edit) => setDoing({ ...doing, edit })}
         />
@@ -115,7 +99,7 @@ export function AddRule({ destinations }: { destinations: string[] }) {
   return (
     <div role="group" aria-label="Add a rule" className="mt-3 space-y-3 rounded-md border border-line p-3">
       <TextField label="Name" hint="films" value={edit.rule} change={(rule) => setEdit({ ...edit, rule })} />
-      <RuleForm edit={edit} destinations={destinations} change={setEdit} />
+      <RuleForm edit={edit} parts={all} destinations={destinations} change={setEdit} />
       <Consequence edit={edit} done={() => setEdit(undefined)} />
     </div>
   );
@@ -134,8 +118,13 @@ function Consequence({ edit, done }: { edit: RuleEdit; done: () => void }) {
 }
 
 /** What a rule takes, where and which way it goes, on which power and when. */
-function RuleForm(props: { edit: RuleEdit; destinations: string[]; change: (edit: RuleEdit) => void }) {
-  const { edit, destinations } = props;
+function RuleForm(props: {
+  edit: RuleEdit;
+  parts: Parts;
+  destinations: string[];
+  change: (edit: RuleEdit) => void;
+}) {
+  const { edit, parts, destinations } = props;
   const set = (change: Partial<RuleEdit>) => props.change({ ...edit, ...change });
   const toggled = <T extends string>(list: readonly T[], one: T): T[] =>
     list.includes(one) ? list.filter((v) => v !== one) : [...list, one];
@@ -166,14 +155,16 @@ function RuleForm(props: { edit: RuleEdit; destinations: string[]; change: (edit
         label={(d) => d}
         toggle={(d) => set({ to: toggled(to, d) })}
       />
-      <Lanes lanes={lanes} take={take} change={(l) => set({ lanes: l })} />
+      <Lanes lanes={lanes} take={take} modem={parts.modem} change={(l) => set({ lanes: l })} />
       <div className="grid gap-3 sm:grid-cols-2">
-        <TextField
-          label="Power (empty for any)"
-          hint="charging or at least 40%"
-          value={edit.power ?? ""}
-          change={(power) => set({ power })}
-        />
+        {(parts.battery || edit.power) && (
+          <TextField
+            label="Power (empty for any)"
+            hint="charging or at least 40%"
+            value={edit.power ?? ""}
+            change={(power) => set({ power })}
+          />
+        )}
         <TextField
           label="Hours (empty for any)"
           hint="22:00-06:00"
@@ -228,11 +219,13 @@ function RuleForm(props: { edit: RuleEdit; destinations: string[]; change: (edit
           on={edit.screen === "off"}
           change={(on) => set({ screen: on ? "off" : "" })}
         />
-        <Check
-          label="Not while the system saves battery"
-          on={edit.saver === "off"}
-          change={(on) => set({ saver: on ? "off" : "" })}
-        />
+        {(parts.battery || edit.saver) && (
+          <Check
+            label="Not while the system saves battery"
+            on={edit.saver === "off"}
+            change={(on) => set({ saver: on ? "off" : "" })}
+          />
+        )}
         <Check
           label="Store equal files from several places each"
           on={edit.storeEach ?? false}
@@ -248,6 +241,7 @@ export function OwnOfDevices({ rule: r }: { rule: PlanRule }) {
   const [edit, setEdit] = useState<RuleEdit>();
   const done = () => setEdit(undefined);
   const devices = [...new Set(r.follows.map((s) => s.device))];
+  const parts = useParts(edit?.device ? [edit.device] : []);
   const begin = (device: string) => {
     const own = r.own.find((o) => o.device === device);
     // Lanes are its own only when they were changed.
@@ -294,15 +288,18 @@ export function OwnOfDevices({ rule: r }: { rule: PlanRule }) {
               <Lanes
                 lanes={edit.lanes ?? lanesOf(edit.device)}
                 take={r.take}
+                modem={parts.modem}
                 change={(lanes) => setEdit({ ...edit, lanes })}
               />
               <div className="grid gap-3 sm:grid-cols-2">
-                <TextField
-                  label="Power (empty for the rule's, any for none)"
-                  hint="charging"
-                  value={edit.power ?? ""}
-                  change={(power) => setEdit({ ...edit, power })}
-                />
+                {(parts.battery || edit.power) && (
+                  <TextField
+                    label="Power (empty for the rule's, any for none)"
+                    hint="charging"
+                    value={edit.power ?? ""}
+                    change={(power) => setEdit({ ...edit, power })}
+                  />
+                )}
                 <TextField
                   label="Hours (empty for the rule's, any for none)"
                   hint="22:00-06:00"

@@ -33,8 +33,13 @@ function Words(props: { label: string; hint: string; words: string[]; change: (w
 }
 
 /** The ways that a rule may go: the first open one is used. */
-export function Lanes(props: { lanes: RuleLane[]; take: string[]; change: (lanes: RuleLane[]) => void }) {
-  const { lanes, take, change } = props;
+export function Lanes(props: {
+  lanes: RuleLane[];
+  take: string[];
+  modem: boolean; // whether a device that goes by them has one
+  change: (lanes: RuleLane[]) => void;
+}) {
+  const { lanes, take, modem, change } = props;
   const set = (i: number, c: Partial<RuleLane>) =>
     change(lanes.map((l, at) => (at === i ? { ...l, ...c } : l)));
   return (
@@ -59,12 +64,17 @@ export function Lanes(props: { lanes: RuleLane[]; take: string[]; change: (lanes
                     });
                   }}
                 >
-                  {Object.entries(networks).map(([value, label]) => (
-                    <option key={value} value={value}>
-                      {label}
-                    </option>
-                  ))}
+                  {Object.entries(networks)
+                    .filter(([value]) => modem || value !== "cellular" || l.over === "cellular")
+                    .map(([value, label]) => (
+                      <option key={value} value={value}>
+                        {label}
+                      </option>
+                    ))}
                 </Select>
+                {!modem && l.over === "cellular" && (
+                  <p className="mt-1 text-sm text-quiet">No device that goes by it has a modem.</p>
+                )}
               </Field>
               <TextField
                 label={`Way ${i + 1} carries at most`}
@@ -163,7 +173,10 @@ export function Lanes(props: { lanes: RuleLane[]; take: string[]; change: (lanes
       <div className="mt-2">
         <Button
           onClick={() =>
-            change([...lanes, { over: "cellular", take: [], allowance: "", metered: false, roaming: false }])
+            change([
+              ...lanes,
+              { over: modem ? "cellular" : "wifi", take: [], allowance: "", metered: false, roaming: false },
+            ])
           }
         >
           Add a way
