@@ -5,7 +5,6 @@ import (
 	"flag"
 	"fmt"
 	"slices"
-	"time"
 
 	"yardtide/client"
 	"yardtide/wire"
@@ -174,7 +173,7 @@ func showDevice(ctx context.Context, e env, c client.Client, args []string, json
 		}
 		p.line(2, "%s Program %s.", follows, plain(l.Version))
 		if l.Ahead != 0 {
-			p.line(2, "%s", clockSays(d.Name, l.Ahead))
+			p.line(2, "%s", plain(l.ClockSays(d.Name)))
 		}
 		for _, r := range l.Reached {
 			p.line(2, "%s", reachedSays(r))
@@ -184,14 +183,6 @@ func showDevice(ctx context.Context, e env, c client.Client, args []string, json
 		p.line(2, "%s: %s", plain(s.Path), plain(s.Says))
 	}
 	return nil
-}
-
-func clockSays(name string, ahead int64) string {
-	way := "ahead of"
-	if ahead < 0 {
-		way, ahead = "behind", -ahead
-	}
-	return fmt.Sprintf("The clock of %s is %s %s the service's: set it right, or its hours and its pictures' times are wrong.", plain(name), short(time.Duration(ahead)*time.Second), way)
 }
 
 func reachedSays(r wire.Reached) string {

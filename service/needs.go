@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"yardtide/core/gate"
 	"yardtide/core/queue"
@@ -37,6 +36,9 @@ func needs(y wire.Yard) []wire.Need {
 			add(wire.Need{Says: d.Problem, Device: d.Name})
 		}
 	}
+	if y.Home != nil && y.Home.Behind != 0 {
+		add(wire.Need{Says: wire.DeviceLink{Ahead: -y.Home.Behind}.ClockSays("this device"), Todo: "Set whichever is wrong right."})
+	}
 	for _, name := range y.Absent {
 		add(wire.Need{Says: name + " is in the plan, and nothing runs it: what is new on it is not seen.", Todo: "Let it join: on the page Devices, or with yardtide device add " + name + ".", Device: name})
 	}
@@ -46,11 +48,7 @@ func needs(y wire.Yard) []wire.Need {
 				add(wire.Need{Says: d.Name + " is silent. " + l.Says, Todo: "Look whether it is on, and whether Yard Tide runs there.", Device: d.Name})
 			}
 			if l.Ahead != 0 {
-				way, by := "ahead of", time.Duration(l.Ahead)*time.Second
-				if by < 0 {
-					way, by = "behind", -by
-				}
-				add(wire.Need{Says: fmt.Sprintf("The clock of %s is %s %s this one's: its hours and allowances are decided by it.", d.Name, by, way), Todo: "Set it right.", Device: d.Name})
+				add(wire.Need{Says: l.ClockSays(d.Name), Todo: "Set it right.", Device: d.Name})
 			}
 		}
 		if d.Link != nil && d.Stops.N > 2 {

@@ -5,6 +5,7 @@ package wire
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"time"
 
@@ -142,6 +143,15 @@ type DeviceLink struct {
 	Silent    bool      `json:"silent" doc:"It was not heard of for longer than the plan says"`
 	Telling   bool      `json:"telling" doc:"It is telling everything anew: what is shown may be older"`
 	Reached   []Reached `json:"reached" doc:"The places that it sends to, as seen from there"`
+}
+
+// ClockSays tells of the device's clock, where it is not the service's.
+func (l DeviceLink) ClockSays(name string) string {
+	way, by := "ahead of", time.Duration(l.Ahead)*time.Second
+	if by < 0 {
+		way, by = "behind", -by
+	}
+	return fmt.Sprintf("The clock of %s is %s %s the service's: its hours and allowances, and its pictures' times, are decided by it.", name, by, way)
 }
 
 // Reached is whether a device reaches a place.
