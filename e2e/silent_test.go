@@ -125,8 +125,10 @@ func TestAClockThatIsWrongIsTold(t *testing.T) {
 	token := []byte("a token of sixteen bytes at least")
 	_, err = link.JoinBy(t.Context(), c, token, "age1cy0su9fwf3gf9mw868g5yut09p6nytfmmnktexz2ya5uqg9vl9sss4euqm", "test")
 	require.NoError(t, err)
+	nonsense := tell.Known{Modem: "perhaps", Conditions: gate.Conditions{Network: "offline", Metered: "maybe", Use: "never", Battery: 900}, Sends: []tell.Send{{Send: wire.Send{Kind: "hologram", State: "flying"}}}}
+	nonsense.Awake.Then = "dance"
 	for n, ahead := range []time.Duration{3 * time.Hour, -26 * time.Hour, 0} {
-		b := link.Batch{Boot: "b", Count: int64(n + 1), Known: &tell.Known{}, Epoch: "e", Time: time.Now().Add(ahead)}
+		b := link.Batch{Boot: "b", Count: int64(n + 1), Known: &nonsense, Epoch: "e", Time: time.Now().Add(ahead)}
 		body, err := b.Pack()
 		require.NoError(t, err)
 		request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, "https://"+c.Address+"/link/changes", bytes.NewReader(body))
@@ -146,6 +148,14 @@ func TestAClockThatIsWrongIsTold(t *testing.T) {
 		}
 		assert.Contains(t, out, "clock of galley-phone is")
 		assert.Contains(t, out, map[bool]string{true: "ahead of", false: "behind"}[ahead > 0])
+	}
+
+	k := atTheConsole(t, s)
+	k.sees("galley-phone", "an unknown network") // words of another version of the program break no page
+	for _, page := range []string{"Devices", "Queue", "Plan", "Now"} {
+		k.click(page)
+		k.sees("Now")
+		assert.NotContains(t, k.text(), "Something went wrong")
 	}
 
 	// The service's: told at the device, which cannot know whose is right.

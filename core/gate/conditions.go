@@ -1,6 +1,8 @@
 package gate
 
 import (
+	"slices"
+	"strings"
 	"time"
 
 	"yardtide/core/plan"
@@ -26,6 +28,14 @@ func Is(so bool) Known {
 		return Yes
 	}
 	return No
+}
+
+// Sound is unknown where it is none of those.
+func (k Known) Sound() Known {
+	if k == "" || slices.Contains(Knowns, k) {
+		return k
+	}
+	return Unknown
 }
 
 // Use tells whether somebody uses the device.
@@ -63,6 +73,29 @@ type Conditions struct {
 	UseSince     time.Time `json:"useSince,omitzero"`
 	ScreenSince  time.Time `json:"screenSince,omitzero"`
 	SaverSince   time.Time `json:"saverSince,omitzero"`
+}
+
+// Sound is the conditions without what nobody knows the meaning of: a word from outside
+// that is none of ours is unknown.
+func (c Conditions) Sound() Conditions {
+	switch c.Network {
+	case plan.NoNetwork, plan.WiFi, plan.Wired, plan.Cellular:
+	default:
+		c.Network = plan.UnknownNetwork
+	}
+	for _, k := range []*Known{&c.Metered, &c.Roaming, &c.Charging, &c.Screen, &c.Saver} {
+		*k = k.Sound()
+	}
+	if c.Use != InUse && c.Use != NotInUse {
+		c.Use = UseUnknown
+	}
+	if c.Battery < -1 || c.Battery > 100 {
+		c.Battery = -1
+	}
+	for _, text := range []*string{&c.NetworkName, &c.NetworkFrom, &c.PowerFrom, &c.UseFrom} {
+		*text = strings.ToValidUTF8((*text)[:min(len(*text), 64)], "")
+	}
+	return c
 }
 
 // Costs tells whether bytes sent now are metered, or may be: what is not known counts

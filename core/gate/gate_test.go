@@ -506,3 +506,31 @@ func TestAnUnknownNetworkCountsAsThePlanSaysAndThatShows(t *testing.T) {
 	cellular := gate.Conditions{Network: plan.Cellular, Metered: gate.Yes, Roaming: gate.Unknown}
 	assert.Equal(t, cellular, cellular.Taken(plan.AsWiFi), "what it can tell stays")
 }
+
+// Whatever a sensor's file or another's program says: it is one of our words, and opens
+// nothing that was not known before.
+func TestWhatNobodyKnowsTheMeaningOfIsUnknown(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		word := func(label string, ours ...string) string {
+			return rapid.OneOf(rapid.SampledFrom(ours), rapid.String()).Draw(t, label)
+		}
+		known := func(label string) gate.Known { return gate.Known(word(label, "unknown", "yes", "no", "")) }
+		c := gate.Conditions{
+			Network: plan.Network(word("network", "none", "wifi", "wired", "cellular", "unknown")), NetworkName: rapid.String().Draw(t, "name"),
+			Metered: known("metered"), Roaming: known("roaming"), Charging: known("charging"), Screen: known("screen"), Saver: known("saver"),
+			Battery: rapid.Int().Draw(t, "battery"), Use: gate.Use(word("use", "unknown", "in use", "idle")),
+		}
+		s := c.Sound()
+		require.Contains(t, []plan.Network{plan.UnknownNetwork, plan.NoNetwork, plan.WiFi, plan.Wired, plan.Cellular}, s.Network)
+		for _, k := range []gate.Known{s.Metered, s.Roaming, s.Charging, s.Screen, s.Saver} {
+			require.Contains(t, append(gate.Knowns, ""), k)
+		}
+		require.Contains(t, []gate.Use{gate.UseUnknown, gate.InUse, gate.NotInUse}, s.Use)
+		require.True(t, s.Battery >= -1 && s.Battery <= 100)
+		require.LessOrEqual(t, len(s.NetworkName), 64)
+		require.Equal(t, s, s.Sound())
+		if c.Network != s.Network {
+			require.Equal(t, plan.UnknownNetwork, s.Network)
+		}
+	})
+}

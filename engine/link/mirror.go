@@ -323,6 +323,7 @@ func (m *Mirror) hear(b Batch) {
 	if b.Known == nil || b.Boot == m.told.Boot && b.Count <= m.told.Count {
 		return
 	}
+	b.Known.Sound()
 	m.told = told{Known: *b.Known, Boot: b.Boot, Count: b.Count, Heard: now, Plan: b.Plan, Version: b.Version}
 	if ahead := b.Time.Sub(now); ahead > mostAhead || ahead < -mostAhead {
 		m.told.Ahead = ahead.Round(time.Second)

@@ -23,7 +23,7 @@ func (f File) Modem() gate.Known {
 	if err != nil || json.Unmarshal(text, &is) != nil || is.Modem == "" {
 		return gate.Unknown
 	}
-	return is.Modem
+	return is.Modem.Sound()
 }
 
 // Watch implements Sensor.
@@ -35,6 +35,6 @@ func (f File) Watch(ctx context.Context, tell func(gate.Conditions)) error {
 		if err != nil || json.Unmarshal(text, &now) != nil {
 			return none
 		}
-		return now
+		return now.Sound()
 	})
 }

@@ -7,10 +7,12 @@ package tell
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"yardtide/core/allowance"
 	"yardtide/core/gate"
+	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/records"
@@ -43,6 +45,18 @@ type Known struct {
 	Places     map[string]gate.At `json:"places"`            // by destination
 	Awake      wire.Awake         `json:"awake"`
 	Stands     map[string]Stand   `json:"stands"` // by destination
+}
+
+// Sound takes out what nobody here knows the meaning of: what a device told comes from
+// outside, maybe from a program of another version.
+func (k *Known) Sound() {
+	k.Conditions, k.Modem = k.Conditions.Sound(), k.Modem.Sound()
+	k.Sends = slices.DeleteFunc(k.Sends, func(s Send) bool {
+		return !slices.Contains(media.Kinds, s.Kind) || s.State != queue.Preparing && s.State != queue.Sending && s.State != queue.Proving
+	})
+	if !slices.Contains([]string{"", "sleep", "off"}, k.Awake.Then) {
+		k.Awake.Then = ""
+	}
 }
 
 // Stand is which place a destination's name stands for, and when it was seen there last.

@@ -67,7 +67,7 @@ export function DeviceCard({ device: d, left }: { device: Device; left: (says: s
               </li>
             )}
           </ul>
-          <div className="mt-4 space-y-2">
+          <div className="mt-4 flex flex-wrap items-start gap-2">
             <Rename device={d.name} />
             {leaving ? (
               <p className="flex flex-wrap items-center gap-2">
