@@ -98,15 +98,34 @@ func (s *Service) changeSetup(change func(*wire.Setup) error) error {
 		return err
 	}
 	next.Version++
-	text, err := json.MarshalIndent(next, "", " ")
+	if err := s.keepSetup(next); err != nil {
+		return err
+	}
+	*now = next
+	return nil
+}
+
+func (s *Service) keepSetup(now wire.Setup) error {
+	text, err := json.MarshalIndent(now, "", " ")
 	if err != nil {
 		return fmt.Errorf("keeping the set-up: %w", err)
 	}
 	if err := atomicfile.Write(s.setupFile(), string(text)+"\n"); err != nil {
 		return fmt.Errorf("keeping the set-up: %w", err)
 	}
-	*now = next
 	return nil
+}
+
+// keepCounts keeps what was counted. The version stays: the keeper changed nothing, and
+// what they see may be started.
+func (s *Service) keepCounts() error {
+	s.setup.mu.Lock()
+	defer s.setup.mu.Unlock()
+	now, err := s.begun()
+	if err != nil {
+		return err
+	}
+	return s.keepSetup(*now)
 }
 
 // Setup tells how far the set-up is, and what it would come to.
@@ -270,7 +289,7 @@ func (s *Service) lookAtFolders() error {
 			if s.Plan() != nil {
 				return err
 			}
-			return errors.Join(err, s.changeSetup(func(*wire.Setup) error { return nil })) // it is kept
+			return errors.Join(err, s.keepCounts())
 		})
 		s.counted(folder, func(f *wire.SetupFolder) {
 			if f.Job = job.ID; err != nil {
