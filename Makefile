@@ -16,7 +16,7 @@ demo: bin/yardtide ## run the demo yard; Ctrl-C ends it (its bucket is a folder 
 
 test: bin/yardtide bin/versitygw ## every test, the Go ones under the race detector
 	$(NPM) run --silent test
-	./packages.sh chromium apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server iproute2 ffmpeg dbus-daemon python3-dbusmock qemu-user-static libc6-arm64-cross curl zbar-tools
+	./packages.sh chromium apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server iproute2 ffmpeg dbus-daemon python3-dbusmock qemu-user-static libc6-arm64-cross curl zbar-tools libvips-tools libimage-exiftool-perl libjpeg-turbo-progs jpeginfo
 	CGO_ENABLED=1 go test -race -timeout 20m ./...
 
 check: console/node_modules/.package-lock.json types ## formatting, vet, staticcheck, eslint, types, generated files up to date
@@ -47,11 +47,11 @@ soak: bin/yardtide bin/versitygw ## what takes long: thousands of races, hundred
 	./packages.sh apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server
 	YARDTIDE_ROUNDS=2000 go test -timeout 90m -run 'TestConformance/.*/four_services' ./engine/destination/destinationtest
 	YARDTIDE_KILLS=200 go test -timeout 90m -count=1 -run TestKilledAgainAndAgain ./e2e
-	for target in FuzzParse=./core/plan FuzzMembers=./engine/destination/webdav FuzzRead=./engine/probe FuzzReadIndex=./engine/upkeep FuzzRequest=./service/api; do \
+	for target in FuzzParse=./core/plan FuzzMembers=./engine/destination/webdav FuzzRead=./engine/probe FuzzReadIndex=./engine/upkeep FuzzRequest=./service/api FuzzReduce=./engine/rendition; do \
 	  go test -run '^$$' -fuzz "^$${target%%=*}\$$" -fuzztime 10m $${target#*=} || exit 1; done
 
 bench: bin/yardtide bin/versitygw ## speed and size against references in the same run (about 10 minutes)
-	./packages.sh apache2 openssh-server openssh-client curl
+	./packages.sh apache2 openssh-server openssh-client curl libvips-tools
 	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./bench
 	go test -run '^$$' -bench . ./core/gate
 

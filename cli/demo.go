@@ -70,7 +70,8 @@ clock by which they live, is set in the console. Remove the folder to begin anew
 					return g.Wait()
 				}
 				return serve(ctx, e, *listen, o, func(s *service.Service, _ string) error {
-					if !*alone {
+					// The devices that joined find it where they found it before.
+					if kept, _ := s.HomeAddress(); !*alone && (kept == "" || !strings.HasSuffix(*home, ":0")) {
 						if err := s.SetHomeNetwork(*home); err != nil {
 							return err
 						}
@@ -167,6 +168,9 @@ func away(ctx context.Context, s *service.Service, d *standin.Demo, log *slog.Lo
 			return fmt.Errorf("the demo's devices cannot join: %s", problem)
 		}
 		time.Sleep(20 * time.Millisecond)
+	}
+	if err := s.SetHomeNetwork(s.HomeNetwork().Address); err != nil { // of a port that the system chose
+		return err
 	}
 	program, err := os.Executable()
 	if err != nil {

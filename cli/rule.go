@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"strings"
 
 	"yardtide/client"
 	"yardtide/core/media"
@@ -45,6 +46,17 @@ with -try it only tells. The plan's text keeps its comments and its order: see y
 				}
 			}))
 			fs.Func("to", "the `destinations` that it sends to, with commas", words(func(list []string) { edit.To = list }))
+			fs.Func("send", "in which rendition a `kind` goes: photo=family, graphic=small, with commas; photo= is as shot again", func(s string) error {
+				edit.Send = map[media.Kind]string{}
+				for _, one := range listOf(s) {
+					kind, name, said := strings.Cut(one, "=")
+					if !said {
+						return fmt.Errorf("say a kind and a rendition, such as photo=family")
+					}
+					edit.Send[media.Kind(strings.TrimSpace(kind))] = strings.TrimSpace(name)
+				}
+				return nil
+			})
 			fs.Func("larger-than", "only files larger than this `size`, or longer; empty for any", text(&edit.Larger))
 			fs.Func("longer-than", "only clips longer than this `time`, or larger; empty for any", text(&edit.Longer))
 			fs.Func("power", "on which `power` it sends; empty for any", text(&edit.Power))
@@ -86,10 +98,10 @@ with -try it only tells. The plan's text keeps its comments and its order: see y
 					return wrongUse("say list, or show, set, add or remove and the name of a rule")
 				case args[0] == "add" && (edit.Take == nil || edit.To == nil):
 					return wrongUse("say what it takes and where it goes: -take and -to")
-				case args[0] == "set" && edit.Idle == nil && edit.Unused == nil && edit.Rest == nil && edit.Screen == nil && edit.Saver == nil && edit.StoreEach == nil && !edit.Reset && over == nil && allowance == nil && metered == nil && roaming == nil && edit.Take == nil && edit.To == nil && edit.Larger == nil && edit.Longer == nil && edit.Power == nil && edit.Hours == nil && edit.Order == nil:
+				case args[0] == "set" && edit.Send == nil && edit.Idle == nil && edit.Unused == nil && edit.Rest == nil && edit.Screen == nil && edit.Saver == nil && edit.StoreEach == nil && !edit.Reset && over == nil && allowance == nil && metered == nil && roaming == nil && edit.Take == nil && edit.To == nil && edit.Larger == nil && edit.Longer == nil && edit.Power == nil && edit.Hours == nil && edit.Order == nil:
 					return wrongUse("say what to change: -take, -to, -over, -allowance, -metered, -roaming, -larger-than, -longer-than, -power, -hours, -idle, -unused-for, -rest, -screen, -battery-saver, -store-each or -order")
 				}
-				if edit.Reset && edit.Device == "" || edit.Device != "" && (edit.Take != nil || edit.To != nil || edit.Larger != nil || edit.Longer != nil || edit.Order != nil || edit.StoreEach != nil || args[0] != "set") {
+				if edit.Reset && edit.Device == "" || edit.Device != "" && (edit.Take != nil || edit.Send != nil || edit.To != nil || edit.Larger != nil || edit.Longer != nil || edit.Order != nil || edit.StoreEach != nil || args[0] != "set") {
 					return wrongUse("with -device only -over, -allowance, -metered, -roaming, -power, -hours, -idle and -as-it-is can be set")
 				}
 				edit.Rule, edit.Add, edit.Remove = args[1], args[0] == "add", args[0] == "remove"

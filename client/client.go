@@ -159,6 +159,21 @@ func (c Client) AddDevice(ctx context.Context, name string) (code wire.JoinCode,
 	return code, c.do(ctx, http.MethodPost, "/api/v1/devices/"+url.PathEscape(name)+"/code", struct{}{}, &code)
 }
 
+// ForecastForm asks what a rendition would come to for all that there is.
+func (c Client) ForecastForm(ctx context.Context, a wire.FormAsked) (f wire.FormForecast, err error) {
+	return f, c.do(ctx, http.MethodPost, "/api/v1/renditions/forecast", a, &f)
+}
+
+// CompareForm asks for an item as shot and in a form.
+func (c Client) CompareForm(ctx context.Context, device, key string, t wire.FormTry) (out wire.FormCompared, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/v1/items/"+url.PathEscape(device)+"/"+url.PathEscape(key)+"/compare", t, &out)
+}
+
+// EditRendition makes a rendition of the plan, or changes or takes out one.
+func (c Client) EditRendition(ctx context.Context, e wire.RenditionEdit) (out wire.PlanEdited, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/renditions", e, &out)
+}
+
 // RenameDevice calls a device elsewhere otherwise, here, in the plan and there.
 func (c Client) RenameDevice(ctx context.Context, name, to string) (out wire.PlanEdited, err error) {
 	return out, c.do(ctx, http.MethodPost, "/api/v1/devices/"+url.PathEscape(name)+"/rename", wire.Rename{To: to}, &out)

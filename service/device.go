@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/engine/device"
 	"yardtide/engine/tell"
@@ -30,6 +31,10 @@ type Device interface {
 	Find(ctx context.Context, text string, limit int) ([]wire.Item, error)
 	Story(ctx context.Context, key string) (wire.Story, error)
 	Face(ctx context.Context, key string) ([]byte, error)
+	// CompareForm shows an item as shot and in a form; SampleForm tells what a form comes to
+	// for a few of a kind.
+	CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (wire.FormCompared, error)
+	SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition) (wire.FormSample, error)
 	// Day tells what it sensed and sent in the day of an instant.
 	Day(ctx context.Context, in time.Time) (wire.DeviceDay, error)
 

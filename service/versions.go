@@ -147,7 +147,7 @@ func (s *Service) Rules() []wire.PlanRule {
 	for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
 		r := p.Rules[name]
 		one := wire.PlanRule{Name: name, Says: sentences.Rule(r), Follows: []wire.PlanSource{}, Take: r.Take, To: r.To,
-			Own: ownOf(p, name), Idle: r.Gates.Idle == plan.MustBeIdle, Unused: r.Gates.Unused.String(), Rest: r.Gates.Rest.String(), Screen: string(r.Gates.Screen), Saver: string(r.Gates.Saver), StoreEach: r.StoreEach, Lanes: ruleLanes(r.Lanes), Larger: r.LargerThan.String(), Longer: r.LongerThan.String(), Power: r.Gates.Power.String(), Hours: r.Gates.Hours.String(), Order: cmp.Or(r.Order, plan.NewestFirst)}
+			Own: ownOf(p, name), Idle: r.Gates.Idle == plan.MustBeIdle, Unused: r.Gates.Unused.String(), Rest: r.Gates.Rest.String(), Screen: string(r.Gates.Screen), Saver: string(r.Gates.Saver), StoreEach: r.StoreEach, Send: sendsAs(r), Lanes: ruleLanes(r.Lanes), Larger: r.LargerThan.String(), Longer: r.LongerThan.String(), Power: r.Gates.Power.String(), Hours: r.Gates.Hours.String(), Order: cmp.Or(r.Order, plan.NewestFirst)}
 		for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
 			for _, source := range p.Devices[device].Sources {
 				if slices.Contains(source.Rules, name) {
@@ -348,7 +348,40 @@ func (s *Service) EditRule(ctx context.Context, e wire.RuleEdit) (wire.PlanEdite
 			}
 			e.Take, e.To, lanes = nil, nil, nil // the rest is set as of one that is there
 		}
-		return plan.WithRule(before, e.Rule, plan.RuleChange{Lanes: lanes, Idle: e.Idle, Unused: e.Unused, Rest: e.Rest, Screen: e.Screen, Saver: e.Saver, StoreEach: e.StoreEach, Take: e.Take, Larger: e.Larger, Longer: e.Longer, To: e.To, Power: e.Power, Hours: e.Hours, Order: e.Order})
+		return plan.WithRule(before, e.Rule, plan.RuleChange{Lanes: lanes, Idle: e.Idle, Unused: e.Unused, Rest: e.Rest, Screen: e.Screen, Saver: e.Saver, StoreEach: e.StoreEach, Send: e.Send, Take: e.Take, Larger: e.Larger, Longer: e.Longer, To: e.To, Power: e.Power, Hours: e.Hours, Order: e.Order})
+	})
+}
+
+func sendsAs(r plan.Rule) map[media.Kind]string {
+	if r.Send == nil {
+		return map[media.Kind]string{}
+	}
+	return r.Send
+}
+
+// Renditions lists the forms of the plan in force.
+func (s *Service) Renditions() []wire.PlanRendition {
+	p, list := s.planOrEmpty(), []wire.PlanRendition{}
+	for _, name := range slices.Sorted(maps.Keys(p.Renditions)) {
+		r := p.Renditions[name]
+		one := wire.PlanRendition{Name: name, Says: r.String(), LongEdge: r.LongEdge, Megapixels: r.Megapixels, Quality: r.QualityOrDefault(), JPEG: r.Format == plan.JPEG, Rules: []string{}}
+		for _, rule := range slices.Sorted(maps.Keys(p.Rules)) {
+			if slices.Contains(slices.Collect(maps.Values(p.Rules[rule].Send)), name) {
+				one.Rules = append(one.Rules, rule)
+			}
+		}
+		list = append(list, one)
+	}
+	return list
+}
+
+// EditRendition makes a rendition of the plan, or changes or takes out one.
+func (s *Service) EditRendition(ctx context.Context, e wire.RenditionEdit) (wire.PlanEdited, error) {
+	return s.editBy(ctx, e.Try, func(before string) (string, error) {
+		if e.Remove {
+			return plan.WithoutRendition(before, e.Name)
+		}
+		return plan.WithRendition(before, e.Name, e.Rendition())
 	})
 }
 

@@ -183,7 +183,7 @@ func (d *Demo) All() []*Phone { return append([]*Phone{&d.Phone}, d.Away...) }
 // what only they can feel.
 func withAway(text string) string {
 	before, after, _ := strings.Cut(text, "  chart-table:\n")
-	return strings.Replace(before, "timezone: Europe/Lisbon\n", "timezone: Europe/Lisbon\nhome-networks: [Saltmarsh Slip]\npeople: [ines, tom]\n", 1) + `  deck-phone:
+	return strings.Replace(before, "timezone: Europe/Lisbon\n", "timezone: Europe/Lisbon\nhome-networks: [Saltmarsh Slip]\npeople: [ines, tom]\n\nrenditions:\n  family: {long-edge: 720}\n", 1) + `  deck-phone:
     person: tom
     sources:
       - folder: DCIM
@@ -201,6 +201,7 @@ func withAway(text string) string {
   chart-table:
 ` + after + `  travels:
     take: [photo, raw, graphic, video]
+    send: {photo: family}
     to: [north-locker]
     lanes:
       - over: wifi

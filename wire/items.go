@@ -30,6 +30,8 @@ type Copy struct {
 	Tries       int         `json:"tries"`
 	Remote      string      `json:"remote" doc:"Path at the destination, empty before it is sent"`
 	SHA256      string      `json:"sha256"`
+	Bytes       int64       `json:"bytes" doc:"That go, or went: fewer than the item's where it is reduced"`
+	Reduced     bool        `json:"reduced" doc:"It goes, or went, smaller than as shot"`
 	SentTwice   int64       `json:"sentTwice" doc:"Bytes that went more than once, as a send was cut"`
 	Proof       string      `json:"proof"`
 	ProvenAt    time.Time   `json:"provenAt,omitzero"`

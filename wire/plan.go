@@ -46,34 +46,67 @@ type PlanUndo struct {
 
 // PlanText is a plan as the keeper wrote it.
 type PlanText struct {
-	Text    string       `json:"text" doc:"YAML"`
-	Version int64        `json:"version" doc:"1 is the first; each change makes the next"`
-	Rules   []PlanRule   `json:"rules" doc:"What each rule does, in a sentence, and who follows it"`
-	Sources []PlanFolder `json:"sources" doc:"The folders that are taken up"`
-	Devices []PlanDevice `json:"devices" doc:"The devices, and how fast each may send"`
-	Doubts  []string     `json:"doubts" doc:"What it allows and was hardly meant, in sentences"`
+	Text       string          `json:"text" doc:"YAML"`
+	Version    int64           `json:"version" doc:"1 is the first; each change makes the next"`
+	Rules      []PlanRule      `json:"rules" doc:"What each rule does, in a sentence, and who follows it"`
+	Sources    []PlanFolder    `json:"sources" doc:"The folders that are taken up"`
+	Devices    []PlanDevice    `json:"devices" doc:"The devices, and how fast each may send"`
+	Renditions []PlanRendition `json:"renditions" doc:"The forms in which a rule may send, beside as shot"`
+	Doubts     []string        `json:"doubts" doc:"What it allows and was hardly meant, in sentences"`
+}
+
+// PlanRendition is a form in which a rule may send.
+type PlanRendition struct {
+	Name       string          `json:"name"`
+	Says       string          `json:"says"`
+	LongEdge   int             `json:"longEdge" doc:"Pixels of the longer edge, at most; 0 for any"`
+	Megapixels plan.Megapixels `json:"megapixels" doc:"Millions of pixels, at most; 0 for any"`
+	Quality    int             `json:"quality" doc:"How much of the detail a JPEG keeps, to 100"`
+	JPEG       bool            `json:"jpeg" doc:"Pictures of other formats become JPEG"`
+	Rules      []string        `json:"rules" doc:"The rules that send so"`
+}
+
+// RenditionEdit makes a rendition, or changes or takes out one.
+type RenditionEdit struct {
+	Name       string          `json:"name" minLength:"1" maxLength:"63"`
+	LongEdge   int             `json:"longEdge,omitempty" minimum:"0" maximum:"65535"`
+	Megapixels plan.Megapixels `json:"megapixels,omitempty" minimum:"0" maximum:"1000"`
+	Quality    int             `json:"quality,omitempty" minimum:"0" maximum:"100" doc:"82 when it is left out"`
+	JPEG       bool            `json:"jpeg,omitempty"`
+	Remove     bool            `json:"remove,omitempty" doc:"Take it out instead"`
+	Try        bool            `json:"try,omitempty" doc:"Only tell what it would change"`
+}
+
+// Rendition is what it asks for.
+func (e RenditionEdit) Rendition() plan.Rendition {
+	r := plan.Rendition{LongEdge: e.LongEdge, Megapixels: e.Megapixels, Quality: e.Quality}
+	if e.JPEG {
+		r.Format = plan.JPEG
+	}
+	return r
 }
 
 // PlanRule is a rule as a sentence.
 type PlanRule struct {
-	Name      string       `json:"name"`
-	Says      string       `json:"says"`
-	Follows   []PlanSource `json:"follows" doc:"The sources that follow it"`
-	Take      []media.Kind `json:"take" enum:"photo,raw,graphic,video,audio,document,other"`
-	Larger    string       `json:"larger" doc:"Only larger files, or longer clips; as the plan has it, empty for any"`
-	Longer    string       `json:"longer" doc:"Only longer clips, or larger files; as the plan has it, empty for any"`
-	To        []string     `json:"to"`
-	Power     string       `json:"power" doc:"As the plan has it, empty for any"`
-	Hours     string       `json:"hours" doc:"As the plan has it, empty for any"`
-	Order     plan.Order   `json:"order" enum:"newest,oldest,smallest"`
-	Lanes     []RuleLane   `json:"lanes" doc:"The first open one is used"`
-	Idle      bool         `json:"idle" doc:"Only while nobody uses the device"`
-	Unused    string       `json:"unused" doc:"Only when nobody used the device for so long, such as 10 min; empty for any"`
-	Rest      string       `json:"rest" doc:"Only when it has been on charge and unused for so long, such as 30 min; empty for any"`
-	Screen    string       `json:"screen" doc:"off: only while the screen is dark; empty for any"`
-	Saver     string       `json:"saver" doc:"off: not while the system saves battery; empty for any"`
-	StoreEach bool         `json:"storeEach" doc:"Equal files from several places are stored each"`
-	Own       []RuleOwn    `json:"own" doc:"What devices have otherwise"`
+	Name      string                `json:"name"`
+	Says      string                `json:"says"`
+	Follows   []PlanSource          `json:"follows" doc:"The sources that follow it"`
+	Take      []media.Kind          `json:"take" enum:"photo,raw,graphic,video,audio,document,other"`
+	Larger    string                `json:"larger" doc:"Only larger files, or longer clips; as the plan has it, empty for any"`
+	Longer    string                `json:"longer" doc:"Only longer clips, or larger files; as the plan has it, empty for any"`
+	To        []string              `json:"to"`
+	Power     string                `json:"power" doc:"As the plan has it, empty for any"`
+	Hours     string                `json:"hours" doc:"As the plan has it, empty for any"`
+	Order     plan.Order            `json:"order" enum:"newest,oldest,smallest"`
+	Send      map[media.Kind]string `json:"send" doc:"The rendition of each kind that does not go as shot"`
+	Lanes     []RuleLane            `json:"lanes" doc:"The first open one is used"`
+	Idle      bool                  `json:"idle" doc:"Only while nobody uses the device"`
+	Unused    string                `json:"unused" doc:"Only when nobody used the device for so long, such as 10 min; empty for any"`
+	Rest      string                `json:"rest" doc:"Only when it has been on charge and unused for so long, such as 30 min; empty for any"`
+	Screen    string                `json:"screen" doc:"off: only while the screen is dark; empty for any"`
+	Saver     string                `json:"saver" doc:"off: not while the system saves battery; empty for any"`
+	StoreEach bool                  `json:"storeEach" doc:"Equal files from several places are stored each"`
+	Own       []RuleOwn             `json:"own" doc:"What devices have otherwise"`
 }
 
 // RuleOwn is what one device has otherwise than a rule says.
@@ -157,26 +190,27 @@ type DeviceEdit struct {
 // RuleEdit changes a rule; what is left out stays as it is. It adds one, or takes one
 // out that nobody follows.
 type RuleEdit struct {
-	Rule      string       `json:"rule"`
-	Take      []media.Kind `json:"take,omitempty" enum:"photo,raw,graphic,video,audio,document,other" doc:"The kinds that it takes"`
-	To        []string     `json:"to,omitempty" doc:"The destinations that it sends to"`
-	Larger    *string      `json:"larger,omitempty" doc:"Only files larger than this, such as 2 GB, or longer; empty for any"`
-	Longer    *string      `json:"longer,omitempty" doc:"Only clips longer than this, such as 10 min, or larger; empty for any"`
-	Power     *string      `json:"power,omitempty" doc:"As the plan has it, such as charging or at least 40%; empty for any"`
-	Hours     *string      `json:"hours,omitempty" doc:"As the plan has it, such as 22:00-06:00; empty for any"`
-	Order     *plan.Order  `json:"order,omitempty" enum:"newest,oldest,smallest"`
-	Lanes     []RuleLane   `json:"lanes,omitempty" doc:"All of them; one that stays over its network keeps its gates"`
-	Idle      *bool        `json:"idle,omitempty" doc:"Only while nobody uses the device"`
-	Unused    *string      `json:"unused,omitempty" doc:"Only when nobody used the device for so long, such as 10 min; empty for any"`
-	Rest      *string      `json:"rest,omitempty" doc:"Only when it has been on charge and unused for so long, such as 30 min; empty for any"`
-	Screen    *string      `json:"screen,omitempty" doc:"off: only while the screen is dark; empty for any"`
-	Saver     *string      `json:"saver,omitempty" doc:"off: not while the system saves battery; empty for any"`
-	StoreEach *bool        `json:"storeEach,omitempty" doc:"Store equal files from several places each"`
-	Device    string       `json:"device,omitempty" doc:"Change what this device has otherwise than the rule says: its lanes, power, hours and idle"`
-	Reset     bool         `json:"reset,omitempty" doc:"The device follows the rule as it is"`
-	Add       bool         `json:"add,omitempty" doc:"Add it: it takes, goes to and has the lanes that are given"`
-	Remove    bool         `json:"remove,omitempty" doc:"Take it out instead"`
-	Try       bool         `json:"try,omitempty" doc:"Only tell what it would change"`
+	Rule      string                `json:"rule"`
+	Take      []media.Kind          `json:"take,omitempty" enum:"photo,raw,graphic,video,audio,document,other" doc:"The kinds that it takes"`
+	To        []string              `json:"to,omitempty" doc:"The destinations that it sends to"`
+	Larger    *string               `json:"larger,omitempty" doc:"Only files larger than this, such as 2 GB, or longer; empty for any"`
+	Longer    *string               `json:"longer,omitempty" doc:"Only clips longer than this, such as 10 min, or larger; empty for any"`
+	Power     *string               `json:"power,omitempty" doc:"As the plan has it, such as charging or at least 40%; empty for any"`
+	Hours     *string               `json:"hours,omitempty" doc:"As the plan has it, such as 22:00-06:00; empty for any"`
+	Order     *plan.Order           `json:"order,omitempty" enum:"newest,oldest,smallest"`
+	Send      map[media.Kind]string `json:"send,omitempty" doc:"The rendition of a kind that is to go otherwise than before, empty for as shot"`
+	Lanes     []RuleLane            `json:"lanes,omitempty" doc:"All of them; one that stays over its network keeps its gates"`
+	Idle      *bool                 `json:"idle,omitempty" doc:"Only while nobody uses the device"`
+	Unused    *string               `json:"unused,omitempty" doc:"Only when nobody used the device for so long, such as 10 min; empty for any"`
+	Rest      *string               `json:"rest,omitempty" doc:"Only when it has been on charge and unused for so long, such as 30 min; empty for any"`
+	Screen    *string               `json:"screen,omitempty" doc:"off: only while the screen is dark; empty for any"`
+	Saver     *string               `json:"saver,omitempty" doc:"off: not while the system saves battery; empty for any"`
+	StoreEach *bool                 `json:"storeEach,omitempty" doc:"Store equal files from several places each"`
+	Device    string                `json:"device,omitempty" doc:"Change what this device has otherwise than the rule says: its lanes, power, hours and idle"`
+	Reset     bool                  `json:"reset,omitempty" doc:"The device follows the rule as it is"`
+	Add       bool                  `json:"add,omitempty" doc:"Add it: it takes, goes to and has the lanes that are given"`
+	Remove    bool                  `json:"remove,omitempty" doc:"Take it out instead"`
+	Try       bool                  `json:"try,omitempty" doc:"Only tell what it would change"`
 }
 
 // PlanEdited is what an edit of the plan changed, or would change.

@@ -332,6 +332,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/items/{device}/{key}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A picture as shot and as a rendition makes it, and a detail of both */
+        post: operations["compare-form"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/items/{device}/{key}/face": {
         parameters: {
             query?: never;
@@ -521,6 +538,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plan/renditions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a form in which rules may send, or change or take out one, or tell what that would change */
+        post: operations["edit-rendition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plan/rules": {
         parameters: {
             query?: never;
@@ -617,6 +651,23 @@ export interface paths {
         put?: never;
         /** Begin to have the proofs of safe copies taken again */
         post: operations["prove"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/renditions/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a rendition would come to for all that there is, by a sample of it */
+        post: operations["forecast-form"];
         delete?: never;
         options?: never;
         head?: never;
@@ -975,6 +1026,11 @@ export interface components {
             useSince?: string;
         };
         Copy: {
+            /**
+             * Format: int64
+             * @description That go, or went: fewer than the item's where it is reduced
+             */
+            bytes: number;
             /** Format: date-time */
             changedAt: string;
             destination: string;
@@ -983,6 +1039,8 @@ export interface components {
             proof: string;
             /** Format: date-time */
             provenAt?: string;
+            /** @description It goes, or went, smaller than as shot */
+            reduced: boolean;
             /** @description Path at the destination, empty before it is sent */
             remote: string;
             rule: string;
@@ -1281,6 +1339,89 @@ export interface components {
              * @enum {string}
              */
             then: "" | "sleep" | "off";
+        };
+        FormAsked: {
+            jpeg?: boolean;
+            /** @enum {string} */
+            kind: "photo" | "graphic";
+            /** Format: int64 */
+            longEdge?: number;
+            /** Format: double */
+            megapixels?: number;
+            name: string;
+            /**
+             * Format: int64
+             * @description 82 when it is left out
+             */
+            quality?: number;
+            /** @description Take it out instead */
+            remove?: boolean;
+            /** @description The rule that takes it; any when left out */
+            rule?: string;
+            /** @description Only tell what it would change */
+            try?: boolean;
+        };
+        FormCompared: {
+            /** @description The same detail as it is made, as JPEG, in fewer pixels */
+            after: string;
+            asShot: components["schemas"]["FormSize"];
+            /** @description A detail as shot, as JPEG */
+            before: string;
+            made: components["schemas"]["FormSize"];
+            name: string;
+            /** @description Why it goes as shot, empty where it does not */
+            why: string;
+        };
+        FormForecast: {
+            /** @description What there is, as shot */
+            all: components["schemas"]["Amount"];
+            /** @description Whether it can be told at all */
+            known: boolean;
+            /**
+             * Format: int64
+             * @description How many were made to tell
+             */
+            looked: number;
+            /** @description Devices that did not answer */
+            missing: string[];
+            /** @description Bytes that it would come to, likely, and mostly between low and high */
+            range: components["schemas"]["Range"];
+            says: string;
+        };
+        FormSize: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            height: number;
+            /** Format: int64 */
+            width: number;
+        };
+        FormTry: {
+            jpeg?: boolean;
+            /** Format: int64 */
+            longEdge?: number;
+            /** Format: double */
+            megapixels?: number;
+            name: string;
+            /**
+             * Format: int64
+             * @description 82 when it is left out
+             */
+            quality?: number;
+            /** @description Take it out instead */
+            remove?: boolean;
+            /** @description Only tell what it would change */
+            try?: boolean;
+            /**
+             * Format: double
+             * @description The middle of the detail, from the left
+             */
+            x: number;
+            /**
+             * Format: double
+             * @description The middle of the detail, from above
+             */
+            y: number;
         };
         Hold: {
             /** @enum {string} */
@@ -1691,6 +1832,29 @@ export interface components {
             /** @description What it would change, in sentences */
             says: string[];
         };
+        PlanRendition: {
+            /** @description Pictures of other formats become JPEG */
+            jpeg: boolean;
+            /**
+             * Format: int64
+             * @description Pixels of the longer edge, at most; 0 for any
+             */
+            longEdge: number;
+            /**
+             * Format: double
+             * @description Millions of pixels, at most; 0 for any
+             */
+            megapixels: number;
+            name: string;
+            /**
+             * Format: int64
+             * @description How much of the detail a JPEG keeps, to 100
+             */
+            quality: number;
+            /** @description The rules that send so */
+            rules: string[];
+            says: string;
+        };
         PlanRule: {
             /** @description The sources that follow it */
             follows: components["schemas"]["PlanSource"][];
@@ -1718,6 +1882,10 @@ export interface components {
             says: string;
             /** @description off: only while the screen is dark; empty for any */
             screen: string;
+            /** @description The rendition of each kind that does not go as shot */
+            send: {
+                [key: string]: string;
+            };
             /** @description Equal files from several places are stored each */
             storeEach: boolean;
             take: ("photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other")[];
@@ -1734,6 +1902,8 @@ export interface components {
             devices: components["schemas"]["PlanDevice"][];
             /** @description What it allows and was hardly meant, in sentences */
             doubts: string[];
+            /** @description The forms in which a rule may send, beside as shot */
+            renditions: components["schemas"]["PlanRendition"][];
             /** @description What each rule does, in a sentence, and who follows it */
             rules: components["schemas"]["PlanRule"][];
             /** @description The folders that are taken up */
@@ -1817,6 +1987,14 @@ export interface components {
              */
             stuck: number;
         };
+        Range: {
+            /** Format: int64 */
+            high: number;
+            /** Format: int64 */
+            likely: number;
+            /** Format: int64 */
+            low: number;
+        };
         Reached: {
             /**
              * Format: date-time
@@ -1830,6 +2008,23 @@ export interface components {
         Rename: {
             /** @description Its new name: letters, digits, dots and dashes */
             to: string;
+        };
+        RenditionEdit: {
+            jpeg?: boolean;
+            /** Format: int64 */
+            longEdge?: number;
+            /** Format: double */
+            megapixels?: number;
+            name: string;
+            /**
+             * Format: int64
+             * @description 82 when it is left out
+             */
+            quality?: number;
+            /** @description Take it out instead */
+            remove?: boolean;
+            /** @description Only tell what it would change */
+            try?: boolean;
         };
         ResumeOrder: {
             /** @description All when left out */
@@ -1877,6 +2072,10 @@ export interface components {
             saver?: string;
             /** @description off: only while the screen is dark; empty for any */
             screen?: string;
+            /** @description The rendition of a kind that is to go otherwise than before, empty for as shot */
+            send?: {
+                [key: string]: string;
+            };
             /** @description Store equal files from several places each */
             storeEach?: boolean;
             /** @description The kinds that it takes */
@@ -4070,6 +4269,96 @@ export interface operations {
             };
         };
     };
+    "compare-form": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FormTry"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FormCompared"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     face: {
         parameters: {
             query?: never;
@@ -5187,6 +5476,93 @@ export interface operations {
             };
         };
     };
+    "edit-rendition": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenditionEdit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanEdited"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "edit-rule": {
         parameters: {
             query?: never;
@@ -5641,6 +6017,93 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "forecast-form": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FormAsked"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FormForecast"];
                 };
             };
             /** @description Bad Request */
@@ -7106,6 +7569,7 @@ export const daySensedRoamingValues: ReadonlyArray<FlattenedDeepRequired<compone
 export const daySensedUseValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DaySensed"]["use"]> = ["unknown", "in use", "idle"];
 export const deviceModemValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Device"]["modem"]> = ["unknown", "yes", "no"];
 export const finishOrderThenValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FinishOrder"]["then"]> = ["", "sleep", "off"];
+export const formAskedKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormAsked"]["kind"]> = ["photo", "graphic"];
 export const holdGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Hold"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front"];
 export const holdGroupGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["HoldGroup"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front"];
 export const itemStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];

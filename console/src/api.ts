@@ -43,6 +43,9 @@ export type Conditions = Schemas["Conditions"];
 export type FinishOrder = Schemas["FinishOrder"];
 export type JoinCode = Schemas["JoinCode"];
 export type DeviceDay = Schemas["DeviceDay"];
+export type FormCompared = Schemas["FormCompared"];
+export type FormSize = Schemas["FormSize"];
+export type PlanRendition = Schemas["PlanRendition"];
 export type Phone = Schemas["Phone"];
 
 // The type tells the service that no form of another site asks: it is sent with

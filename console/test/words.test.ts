@@ -140,6 +140,8 @@ describe("the queue", () => {
     tries: 0,
     remote: "",
     sha256: "",
+    bytes: 8e6,
+    reduced: false,
     sentTwice: 0,
     proof: "",
     says: "",

@@ -17,7 +17,9 @@ import (
 // RuleChange is what of a rule is to be otherwise; nil stays as it is. Texts
 // are written as in the plan, "" sets none.
 type RuleChange struct {
-	Take           []media.Kind
+	Take []media.Kind
+	// Send names the rendition of kinds that are sent otherwise than before, "" for as shot.
+	Send           map[media.Kind]string
 	Larger, Longer *string
 	To             []string
 	Power          *string
@@ -184,7 +186,7 @@ func (o Override) written() string {
 // written is a rule as a plan has it, on one line.
 func (r Rule) written() string {
 	return flowMap([][2]string{
-		{"take", writtenKinds(r.Take)}, {"to", flowList(r.To)}, {"lanes", writtenLanes(r.Lanes)}, {"larger-than", r.LargerThan.String()}, {"longer-than", r.LongerThan.String()},
+		{"take", writtenKinds(r.Take)}, {"send", writtenSend(r.Send)}, {"to", flowList(r.To)}, {"lanes", writtenLanes(r.Lanes)}, {"larger-than", r.LargerThan.String()}, {"longer-than", r.LongerThan.String()},
 		{"gates", r.Gates.written()}, {"order", string(r.Order)}, {"store-each", trueOrNone(r.StoreEach)},
 	})
 }
@@ -336,6 +338,18 @@ func WithRule(text, name string, c RuleChange) (string, error) {
 		}
 		want.Take = take
 		edits = append(edits, edit{[]string{"take"}, writtenKinds(c.Take)})
+	}
+	for k, name := range c.Send {
+		switch {
+		case !slices.Contains(Reducible, k):
+			return "", EditError{fmt.Sprintf("%q is no kind that is reduced; that would be photo or graphic", k)}
+		case c.Take == nil && !slices.Contains(want.Take, k) && name != "":
+			return "", EditError{fmt.Sprintf("the rule takes no %s", k.Plural())}
+		}
+	}
+	if send := sendOf(want.Send, c.Send, want.Take); !maps.Equal(send, want.Send) {
+		want.Send = send
+		edits = append(edits, edit{[]string{"send"}, writtenSend(send)})
 	}
 	if c.Larger != nil && *c.Larger != want.LargerThan.String() {
 		if want.LargerThan, err = orNone(*c.Larger, ParseSize); err != nil {

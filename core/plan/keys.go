@@ -16,7 +16,7 @@ func Keys() string {
 	table(&w, "The plan", s, s)
 	for _, part := range []struct{ name, title string }{
 		{"Destination", "A destination"}, {"Device", "A device"}, {"Source", "A source of a device"}, {"Override", "What a device has otherwise than a rule says"},
-		{"Rule", "A rule"}, {"Lane", "A lane of a rule"}, {"Gates", "Gates of a rule or a lane"},
+		{"Rendition", "A rendition"}, {"Rule", "A rule"}, {"Lane", "A lane of a rule"}, {"Gates", "Gates of a rule or a lane"},
 	} {
 		if of := s.Definitions[part.name]; of != nil {
 			table(&w, part.title, of, s)

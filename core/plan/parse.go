@@ -193,6 +193,10 @@ func (r *reader) document(text []byte) *Plan {
 		{"rules", true, func(n ast.Node) {
 			r.names(n, "rule", func(name string, n ast.Node) { p.Rules[name] = r.rule(n, name) })
 		}},
+		{"renditions", false, func(n ast.Node) {
+			p.Renditions = map[string]Rendition{}
+			r.names(n, "rendition", func(name string, n ast.Node) { p.Renditions[name] = r.rendition(n, name) })
+		}},
 		{"home-networks", false, r.networks("home-networks", &p.HomeNetworks)},
 		{"people", false, func(n ast.Node) {
 			r.list(n, "people", func(n ast.Node) {
@@ -238,6 +242,8 @@ func (r *reader) follow(p *Plan) {
 			continue // see persons
 		case "destination":
 			have = keys(p.Destinations)
+		case "rendition":
+			have = keys(p.Renditions)
 		default:
 			have = keys(p.Rules)
 		}
@@ -558,6 +564,7 @@ func (r *reader) rule(n ast.Node, name string) Rule {
 				r.links = append(r.links, link{n, "destination", to})
 			})
 		}},
+		{"send", false, func(n ast.Node) { rule.Send = r.send(n, name) }},
 		{"larger-than", false, func(n ast.Node) { rule.LargerThan = value(r, n, "larger-than", ParseSize) }},
 		{"longer-than", false, func(n ast.Node) { rule.LongerThan = value(r, n, "longer-than", ParseMinutes) }},
 		{"lanes", true, func(n ast.Node) { lanesAt, rule.Lanes = n, r.lanes(n, "rule "+name) }},
@@ -570,6 +577,11 @@ func (r *reader) rule(n ast.Node, name string) Rule {
 		}},
 		{"store-each", false, func(n ast.Node) { rule.StoreEach = r.yesNo(n, "store-each") }},
 	})
+	for k := range rule.Send {
+		if len(rule.Take) > 0 && !slices.Contains(rule.Take, k) {
+			r.note(n, "would say it of kinds that the rule takes", "rule %s says in which form %s go, and takes none", name, k.Plural())
+		}
+	}
 	for i, lane := range rule.Lanes {
 		for _, k := range lane.Take {
 			if len(rule.Take) > 0 && !slices.Contains(rule.Take, k) {
@@ -578,6 +590,74 @@ func (r *reader) rule(n ast.Node, name string) Rule {
 		}
 	}
 	return rule
+}
+
+// send reads in which form each kind goes.
+func (r *reader) send(n ast.Node, rule string) map[media.Kind]string {
+	forms := map[media.Kind]string{}
+	seen, ok := r.entries(n, "send", func(key string, at, v ast.Node) {
+		kind := media.Kind(key)
+		if !slices.Contains(Reducible, kind) {
+			r.note(at, "would be photo or graphic: every other kind goes as shot", "%q is no kind that is reduced", key)
+			return
+		}
+		name := r.text(v, "send")
+		r.links = append(r.links, link{v, "rendition", name})
+		forms[kind] = name
+	})
+	if ok && len(seen) == 0 {
+		r.note(n, "would be such as {photo: family}", "send of rule %s says nothing", rule)
+	}
+	return forms
+}
+
+// rendition reads one form.
+func (r *reader) rendition(n ast.Node, name string) Rendition {
+	var f Rendition
+	said := false
+	limit := func(field string, read func(n ast.Node)) entry {
+		return entry{field, false, func(n ast.Node) { said = true; read(n) }}
+	}
+	r.mapping(n, "rendition "+name, fields{
+		limit("long-edge", func(n ast.Node) { f.LongEdge = r.number(n, "long-edge", leastEdge, 65535) }),
+		limit("megapixels", func(n ast.Node) { f.Megapixels = r.megapixels(n) }),
+		{"quality", false, func(n ast.Node) { f.Quality = r.number(n, "quality", leastQuality, 100) }},
+		limit("format", func(n ast.Node) {
+			f.Format = Format(r.text(n, "format"))
+			switch f.Format {
+			case KeepFormat: // as without a word
+				f.Format = ""
+			case JPEG, "":
+			default:
+				r.note(n, "would be keep or jpeg", "%q is not a format", f.Format)
+			}
+		}),
+	})
+	if name == strings.ReplaceAll(AsShot, " ", "-") {
+		r.note(n, "would have a name of its own", "what goes as shot needs no rendition")
+	}
+	if _, isMapping := n.(*ast.MappingNode); !said && isMapping {
+		r.note(n, "would have long-edge: 2560, or megapixels: 3", "rendition %s has no limit", name)
+	}
+	return f
+}
+
+// megapixels reads a number such as 3 or 0.5.
+func (r *reader) megapixels(n ast.Node) Megapixels {
+	var v float64
+	switch is := n.(type) {
+	case *ast.IntegerNode:
+		if whole, small := is.GetValue().(uint64); small {
+			v = float64(whole)
+		}
+	case *ast.FloatNode:
+		v = is.Value
+	}
+	if !(v >= leastMegapixels && v <= mostMegapixels) {
+		r.note(n, "would be a number such as 3 or 0.5, from 0.01 to 1000", "megapixels is not such a number")
+		return 0
+	}
+	return Megapixels(v)
 }
 
 // entryOf is an entry of a list that was read.

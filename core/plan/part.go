@@ -23,6 +23,14 @@ func (p *Plan) PartOf(device string) *Plan {
 	if d.Person != "" {
 		part.People = []string{d.Person}
 	}
+	use := func(r Rule) {
+		for _, name := range r.Send {
+			if part.Renditions == nil {
+				part.Renditions = map[string]Rendition{}
+			}
+			part.Renditions[name] = p.Renditions[name]
+		}
+	}
 	rule := func(name string) Rule {
 		r := p.Rules[name] // with what the device has otherwise beside it
 		r.To = own.Rules[name].To
@@ -37,6 +45,7 @@ func (p *Plan) PartOf(device string) *Plan {
 		part.Rules[name] = rule(name)
 	}
 	for _, r := range part.Rules {
+		use(r)
 		for _, to := range r.To {
 			dest := p.Destinations[to]
 			if dest.PasswordFrom != "" {
@@ -66,6 +75,12 @@ func (p *Plan) Write() string {
 	}
 	if p.SilentAfter > 0 {
 		line(0, "silent-after: %s", p.SilentAfter)
+	}
+	if len(p.Renditions) > 0 {
+		line(0, "renditions:")
+		for _, name := range slices.Sorted(maps.Keys(p.Renditions)) {
+			line(2, "%s: %s", quoted(name), p.Renditions[name].written())
+		}
 	}
 	line(0, "destinations:")
 	for _, name := range slices.Sorted(maps.Keys(p.Destinations)) {

@@ -30,7 +30,9 @@ type Plan struct {
 	// are, SilentAfter how long a device may say nothing before the keeper is told.
 	HomeNetworks []string `json:"home-networks,omitempty" jsonschema:"description=The names of the Wi-Fi networks at home: a lane may be open there only.,example=Slip"`
 	People       []string `json:"people,omitempty" jsonschema:"description=The people whose devices they are\\, by a short name each."`
-	SilentAfter  Days     `json:"silent-after,omitempty" jsonschema:"default=3 days,description=How long a device may be silent before you are told."`
+	// Renditions are the forms, other than as shot, in which items may be sent.
+	Renditions  map[string]Rendition `json:"renditions,omitempty" jsonschema:"description=Forms in which rules may send\\, by name: reduced to limits of their own."`
+	SilentAfter Days                 `json:"silent-after,omitempty" jsonschema:"default=3 days,description=How long a device may be silent before you are told."`
 }
 
 // Days is a number of days, written as "3 days".
@@ -74,7 +76,7 @@ type Destination struct {
 	User         string          `json:"user,omitempty" jsonschema:"description=webdav and sftp: the name to sign in with. s3: the access key."`
 	PasswordFrom Secret          `json:"password-from,omitempty" jsonschema:"description=Where the password (s3: the secret key) is kept: kept:NAME\\, env:NAME or file:/absolute/path."`
 	KeyFrom      Secret          `json:"key-from,omitempty" jsonschema:"description=sftp: where the private key is kept\\, in the same way."`
-	Layout       string          `json:"layout,omitempty" jsonschema:"description=Where an item lands: {year} {month} {day} {name} {device} {kind}.,default={year}/{month}/{name}"`
+	Layout       string          `json:"layout,omitempty" jsonschema:"description=Where an item lands: {year} {month} {day} {hour} {minute} {second} of when it was taken\\, {device} {source} {folder} (below the source) {kind}\\, and {name} last.,default={year}/{month}/{name}"`
 	Senders      int             `json:"senders,omitempty" jsonschema:"description=How many copies each device sends here at the same time.,minimum=1,maximum=16,default=4"`
 	// KeepFree is room that is never filled; Size is how much it holds in all,
 	// for storage that does not tell its space.
@@ -185,12 +187,14 @@ type Source struct {
 type Rule struct {
 	Take []media.Kind `json:"take" jsonschema:"description=Which kinds of files it takes\\, by their content.,enum=photo,enum=raw,enum=graphic,enum=video,enum=audio,enum=document,enum=other,enum=everything,minItems=1"`
 	// With one of these only longer or larger files are taken; with both, one is enough.
-	LargerThan Size     `json:"larger-than,omitempty" jsonschema:"description=Only files that are larger\\, or longer than longer-than."`
-	LongerThan Minutes  `json:"longer-than,omitempty" jsonschema:"description=Only clips that last longer\\, or files larger than larger-than."`
-	To         []string `json:"to" jsonschema:"minItems=1,description=Destinations; an item is safe when every one of them has it."`
-	Lanes      []Lane   `json:"lanes" jsonschema:"minItems=1,description=The allowed ways to send. The first open one is used."`
-	Gates      Gates    `json:"gates,omitzero" jsonschema:"description=Conditions for every lane of this rule."`
-	Order      Order    `json:"order,omitempty" jsonschema:"enum=newest,enum=oldest,enum=smallest,default=newest,description=What goes first."`
+	LargerThan Size    `json:"larger-than,omitempty" jsonschema:"description=Only files that are larger\\, or longer than longer-than."`
+	LongerThan Minutes `json:"longer-than,omitempty" jsonschema:"description=Only clips that last longer\\, or files larger than larger-than."`
+	// Send is in which form the kinds go that are not sent as shot.
+	Send  map[media.Kind]string `json:"send,omitempty" jsonschema:"description=In which of the renditions a kind goes (photo\\, graphic); the others go as shot."`
+	To    []string              `json:"to" jsonschema:"minItems=1,description=Destinations; an item is safe when every one of them has it."`
+	Lanes []Lane                `json:"lanes" jsonschema:"minItems=1,description=The allowed ways to send. The first open one is used."`
+	Gates Gates                 `json:"gates,omitzero" jsonschema:"description=Conditions for every lane of this rule."`
+	Order Order                 `json:"order,omitempty" jsonschema:"enum=newest,enum=oldest,enum=smallest,default=newest,description=What goes first."`
 	// StoreEach stores equal files from several places each under a name of its
 	// own; otherwise a destination holds the same bytes once.
 	StoreEach bool `json:"store-each,omitempty" jsonschema:"description=Also store a file whose same bytes are at the destination already."`

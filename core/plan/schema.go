@@ -81,3 +81,8 @@ func (Size) JSONSchema() *jsonschema.Schema {
 func (Limits) JSONSchema() *jsonschema.Schema {
 	return form(`^.+/s.*$`, "How fast the device may send, over all its destinations; with hours, the first that fits counts.", "2 MB/s", "1 MB/s at 08:00-22:00; 5 MB/s")
 }
+
+// JSONSchema describes megapixels as they stand in a plan.
+func (Megapixels) JSONSchema() *jsonschema.Schema {
+	return &jsonschema.Schema{Type: "number", Description: "Millions of pixels, at most.", Minimum: json.Number("0.01"), Maximum: json.Number("1000"), Examples: []any{3, 0.5}}
+}

@@ -210,7 +210,7 @@ func ParsePower(s string) (Power, error) {
 }
 
 // LayoutFields are the placeholders a layout can use.
-var LayoutFields = []string{"year", "month", "day", "name", "device", "kind"}
+var LayoutFields = []string{"year", "month", "day", "hour", "minute", "second", "name", "device", "source", "folder", "kind"}
 
 // CheckLayout sees that a layout can be filled. The error says what would be right.
 func CheckLayout(s string) error {

@@ -50,6 +50,11 @@ func Doubts(p *plan.Plan) []string {
 		for _, to := range r.To {
 			sentTo[to] = true
 		}
+		for _, k := range plan.Reducible {
+			if form := r.Send[k]; form != "" {
+				add("%s of %s go to every place as %s: as they were shot they are on the device alone.", upper(k.Plural()), name, form)
+			}
+		}
 		says = append(says, lanes(name, r)...)
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.Destinations)) {

@@ -32,6 +32,11 @@ func Rule(r plan.Rule) string {
 	if r.Order != "" && r.Order != plan.NewestFirst {
 		says += ", the " + string(r.Order) + " first"
 	}
+	for _, k := range plan.Reducible {
+		if name := r.Send[k]; name != "" {
+			says += "; " + k.Plural() + " as " + name
+		}
+	}
 	if r.StoreEach {
 		says += "; equal files are stored each"
 	}
@@ -216,6 +221,16 @@ func Changes(before, after *plan.Plan) []string {
 			add("%s is no longer a destination; what is stored there stays.", name)
 		default:
 			says = append(says, destination(name, *was, *is)...)
+		}
+	})
+	each(before.Renditions, after.Renditions, func(name string, was, is *plan.Rendition) {
+		switch {
+		case was == nil:
+			add("%s is a new rendition: %s.", name, is)
+		case is == nil:
+			add("%s is no longer a rendition.", name)
+		default:
+			add("%s is %s, and was %s; what was sent stays as it is.", name, is, was)
 		}
 	})
 	had := maps.Clone(before.Devices)

@@ -114,6 +114,12 @@ func TestWhatIsHardlyMeantIsTold(t *testing.T) {
 		text := strings.Replace(first, from, to, 1) + "  b: {take: [video], to: [locker, shed], lanes: [{over: wifi}]}\n"
 		assert.Contains(t, sentences.Doubts(parsed(t, text)), want, change)
 	}
+	reduced := strings.NewReplacer("rules:\n", "renditions: {small: {long-edge: 800}}\nrules:\n", "take: [photo, raw, video]\n", "take: [photo, raw, video]\n    send: {photo: small}\n").Replace(first)
+	assert.Equal(t, []string{"Photos of everyday go to every place as small: as they were shot they are on the device alone."}, sentences.Doubts(parsed(t, reduced)))
+	assert.Contains(t, sentences.Rule(parsed(t, reduced).Rules["everyday"]), "; photos as small.")
+	other := strings.Replace(reduced, "800", "900", 1)
+	assert.Equal(t, []string{"small is at most 900 px, quality 82, and was at most 800 px, quality 82; what was sent stays as it is."}, sentences.Changes(parsed(t, reduced), parsed(t, other)))
+	assert.Equal(t, "small is a new rendition: at most 800 px, quality 82.", sentences.Changes(parsed(t, first), parsed(t, reduced))[0])
 	unused := strings.Replace(first, "rules:\n", "rules:\n  spare: {take: [photo], to: [shed], lanes: [{over: wifi}]}\n", 1)
 	assert.Equal(t, []string{"No source follows the rule spare: it does nothing."}, sentences.Doubts(parsed(t, unused)))
 	for _, more := range []string{"{over: wifi, gates: {hours: any}}", "{over: wifi, metered: true}", "{over: wired, gates: {power: any}}"} {

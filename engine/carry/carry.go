@@ -22,6 +22,7 @@ import (
 	"yardtide/engine/fleet"
 	"yardtide/engine/place"
 	"yardtide/engine/records"
+	"yardtide/engine/rendition"
 	"yardtide/engine/source"
 )
 
@@ -36,6 +37,7 @@ type Options struct {
 	Plan    func() *plan.Plan
 	Outside func() gate.Situation // what the device senses now: no place is in it
 	Pace    *rate.Limiter         // of all sends
+	Forms   *rendition.Cache      // of what is not sent as shot
 	Tell    func()                // something changed that is told
 	Freed   func()                // a send is done at the storage: another may begin
 	// Broken is told that the records could not be written.
@@ -107,7 +109,13 @@ func (c *Carrier) Carry(ctx context.Context, s *Send) bool {
 	}
 	if err == nil {
 		c.Places.Mended(s.copy.Destination)
+		c.dropForm(ctx, s)
 		return true
+	}
+	if errors.Is(err, errPrepareAnew) {
+		if uerr := c.Records.Unprepare(ctx, s.item.ID); uerr != nil {
+			err = uerr
+		}
 	}
 	if records.IsFailure(err) {
 		c.Broken("the records could not be written", err)
@@ -146,7 +154,7 @@ func (c *Carrier) tryCarry(ctx context.Context, s *Send) (err error) {
 	if item.GoneMS != 0 && !s.proving {
 		return source.Error{Cause: queue.Gone, Says: "The file was changed or removed before it was sent."}
 	}
-	s.item, s.path = item, filepath.Join(c.Folder(item.Source), filepath.FromSlash(item.Path()))
+	s.item, s.name, s.path = item, item.Name, c.pathTo(item)
 	driver, err := c.Places.Reach(ctx, s.copy.Destination)
 	if err != nil {
 		return err
@@ -173,6 +181,11 @@ func (c *Carrier) tryCarry(ctx context.Context, s *Send) (err error) {
 	err = c.prove(ctx, s)
 	// Without a proof it is on record all the same that it landed.
 	return errors.Join(err, c.settle(ctx, s))
+}
+
+// pathTo is where an item's file lies on this machine.
+func (c *Carrier) pathTo(item records.Item) string {
+	return filepath.Join(c.Folder(item.Source), filepath.FromSlash(item.Path()))
 }
 
 // step records a step even when the send is cut meanwhile: what has happened at

@@ -25,6 +25,8 @@ func causeOf(err error) (cause queue.Cause, says string, after time.Duration) {
 		return queue.Shut, "The service stopped.", 0
 	case errors.Is(err, ErrMoved):
 		return queue.Shut, "Its destination came to stand for another address.", 0
+	case errors.Is(err, errPrepareAnew):
+		return queue.Shut, "What is made of it now is not what was noted; it is prepared anew.", 0
 	case errors.Is(err, errClash):
 		return queue.Shut, "Something else has the name that it was to take; it is sent under another.", 0
 	case errors.Is(err, errCompare):

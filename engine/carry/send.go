@@ -24,8 +24,25 @@ import (
 
 // open opens the file and sees that it is the one that was found. What is read of
 // it ends with the context, whatever the file system does.
-func (c *Carrier) open(ctx context.Context, s *Send) (*source.File, error) {
-	f, err := source.Open(ctx, s.path)
+func (c *Carrier) open(ctx context.Context, s *Send) (content, error) {
+	f, err := c.openItem(ctx, s.item, s.path)
+	if err != nil {
+		return content{}, err
+	}
+	s.name = s.item.Name
+	if !s.copy.Reduced {
+		return content{f, f}, nil
+	}
+	made, err := c.reducedContent(ctx, s, f)
+	if err != nil {
+		f.Close()
+	}
+	return made, err
+}
+
+// openItem opens an item's file.
+func (c *Carrier) openItem(ctx context.Context, item records.Item, path string) (*source.File, error) {
+	f, err := source.Open(ctx, path)
 	var other scan.NotRegular
 	switch {
 	case context.Cause(ctx) != nil:
@@ -40,7 +57,7 @@ func (c *Carrier) open(ctx context.Context, s *Send) (*source.File, error) {
 	case err != nil:
 		return nil, source.Error{Cause: queue.Unreadable, Says: "The file cannot be read: " + scan.Reason(err) + "."}
 	}
-	if err := f.Unchanged(ctx, s.item); err != nil {
+	if err := f.Unchanged(ctx, item); err != nil {
 		f.Close()
 		return nil, err
 	}
@@ -61,7 +78,7 @@ func (c *Carrier) hashFile(ctx context.Context, s *Send) (string, error) {
 	if err != nil {
 		return "", source.Error{Cause: queue.Unreadable, Says: "The file cannot be read to its end: " + scan.Reason(err) + "."}
 	}
-	if n != s.item.Size {
+	if n != s.copy.Bytes {
 		return "", source.Error{Cause: queue.Changed, Says: "The file changed while it was read."}
 	}
 	if err := f.Unchanged(ctx, s.item); err != nil {
@@ -74,7 +91,7 @@ func (c *Carrier) hashFile(ctx context.Context, s *Send) (string, error) {
 const resumeFrom = 8 << 20
 
 // kept asks what an earlier try left that can be built on.
-func (c *Carrier) kept(ctx context.Context, s *Send, f *source.File) (int64, error) {
+func (c *Carrier) kept(ctx context.Context, s *Send, f content) (int64, error) {
 	r, able := s.driver.(destination.Resumer)
 	if !able || s.copy.Temp == "" || s.copy.Bytes < resumeFrom {
 		return 0, nil
@@ -258,7 +275,7 @@ func (c *Carrier) ownPath(s *Send, path, sum string) string {
 // pathOf is the layout's path of a copy.
 func (c *Carrier) pathOf(s *Send) string {
 	layout := c.Plan().Destinations[s.copy.Destination].Layout
-	return naming.Path(layout, naming.Item{Name: s.item.Name, Device: c.Device, Kind: s.item.Kind, TakenAt: s.item.TakenAt()})
+	return naming.Path(layout, naming.Item{Name: s.name, Device: c.Device, Source: s.item.Source, Folder: s.item.Dir, Kind: s.item.Kind, TakenAt: s.item.TakenAt()})
 }
 
 // mostNames is how many names are tried for a file. Storage that damaged it

@@ -41,6 +41,7 @@ import (
 	"yardtide/engine/fleet"
 	"yardtide/engine/place"
 	"yardtide/engine/records"
+	"yardtide/engine/rendition"
 	"yardtide/engine/role"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
@@ -67,7 +68,9 @@ type Options struct {
 	Wait    func(time.Duration) time.Duration // stretches or shortens waits
 	Others  Others                            // a fleet of its own without
 	Faces   *face.Cache                       // small pictures of items
-	Awake   awake.System                      // keeps this machine awake; nil where that is another's
+	// Renditions is the folder of what is made of items that do not go as shot.
+	Renditions string
+	Awake      awake.System // keeps this machine awake; nil where that is another's
 }
 
 // Others is what a device knows of the others: the fleet of this process, or what asks
@@ -108,9 +111,13 @@ type Device struct {
 	modem   gate.Known // whether it has one
 	turns   int        // how often the plan, the conditions or the pause changed
 	active  map[int64]*carry.Send
-	sources map[string]*scanned
-	problem string    // why the device itself cannot work
-	broken  time.Time // the records could not be written: when they are tried again
+	// preparing are the items that are made smaller, with the copies that wait for it.
+	preparing map[int64][]int64
+	sources   map[string]*scanned
+	problem   string    // why the device itself cannot work
+	broken    time.Time // the records could not be written: when they are tried again
+
+	comparing chan struct{} // has room for one: a picture is held whole to be shown
 
 	beside  sync.WaitGroup // sends, and what is done beside them
 	planned chan struct{}  // a new plan came
@@ -139,7 +146,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 		o.Grace = 3 * time.Second
 	}
 	d := &Device{
-		Options: o, modem: gate.Unknown, pace: rate.NewLimiter(rate.Inf, carry.PaceStep), plan: &plan.Plan{}, zone: time.UTC, active: map[int64]*carry.Send{}, sources: map[string]*scanned{},
+		Options: o, modem: gate.Unknown, pace: rate.NewLimiter(rate.Inf, carry.PaceStep), plan: &plan.Plan{}, zone: time.UTC, active: map[int64]*carry.Send{}, preparing: map[int64][]int64{}, comparing: make(chan struct{}, 1), sources: map[string]*scanned{},
 		planned: make(chan struct{}, 1), wake: make(chan struct{}, 1), freed: make(chan struct{}, 1),
 	}
 	d.Teller = tell.Teller{Of: o.Name, From: o.Records, Beside: d.Known}
@@ -167,8 +174,12 @@ func New(ctx context.Context, o Options) (*Device, error) {
 	if err != nil {
 		return nil, err
 	}
+	forms := &rendition.Cache{Dir: o.Renditions}
+	if err := forms.Clean(); err != nil {
+		return nil, err
+	}
 	d.carrier = &carry.Carrier{Options: carry.Options{
-		Device: o.Name, Owner: owner, Folder: d.Folder, Records: o.Records, Places: d.places, Others: o.Others, Plan: d.currentPlan, Outside: d.outside, Pace: d.pace,
+		Device: o.Name, Owner: owner, Folder: d.Folder, Records: o.Records, Places: d.places, Others: o.Others, Plan: d.currentPlan, Outside: d.outside, Pace: d.pace, Forms: forms,
 		Tell: o.Changed, Freed: func() { nudge(d.freed) }, Broken: d.unrecorded, Log: o.Log, Jitter: o.Jitter, Wait: o.Wait,
 	}}
 	d.upkeep = upkeep.New(upkeep.Options{

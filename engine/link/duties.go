@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/wire"
 )
@@ -30,6 +31,8 @@ type Doer interface {
 	Look(ctx context.Context, folder string, set *plan.Source, tell func(wire.Look)) error
 	PictureAt(ctx context.Context, path string) ([]byte, error)
 	Face(ctx context.Context, key string) ([]byte, error)
+	CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (wire.FormCompared, error)
+	SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition) (wire.FormSample, error)
 }
 
 type (
@@ -50,6 +53,14 @@ type (
 		Path        string `json:"path,omitempty"`
 		Says        string `json:"says,omitempty"`
 		Todo        string `json:"todo,omitempty"`
+	}
+	ofForm struct {
+		Key  string         `json:"key,omitempty"`
+		Rule string         `json:"rule,omitempty"`
+		Kind media.Kind     `json:"kind,omitempty"`
+		Form plan.Rendition `json:"form"`
+		X    float64        `json:"x,omitempty"`
+		Y    float64        `json:"y,omitempty"`
 	}
 	ofFile struct {
 		Folder string       `json:"folder,omitempty"`
@@ -103,5 +114,11 @@ var duties = map[string]duty{
 		return last, err
 	}),
 	"picture": of(func(ctx context.Context, d Doer, w ofFile) (any, error) { return d.PictureAt(ctx, w.Path) }),
-	"face":    of(func(ctx context.Context, d Doer, w ofFile) (any, error) { return d.Face(ctx, w.Key) }),
+	"compare": of(func(ctx context.Context, d Doer, w ofForm) (any, error) {
+		return d.CompareForm(ctx, w.Key, w.Form, w.X, w.Y)
+	}),
+	"sample": of(func(ctx context.Context, d Doer, w ofForm) (any, error) {
+		return d.SampleForm(ctx, w.Rule, w.Kind, w.Form)
+	}),
+	"face": of(func(ctx context.Context, d Doer, w ofFile) (any, error) { return d.Face(ctx, w.Key) }),
 }

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"yardtide/core/gate"
+	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/engine/atomicfile"
 	"yardtide/engine/face"
@@ -359,6 +360,20 @@ func (m *Mirror) Face(ctx context.Context, key string) (picture []byte, err erro
 	}
 	err = m.ask(ctx, "face", ofFile{Key: key}, &picture)
 	return picture, awayIfSilent(err)
+}
+
+// CompareForm shows an item as shot and in a form.
+func (m *Mirror) CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (c wire.FormCompared, err error) {
+	if _, err := m.Records().ByKey(ctx, key); err != nil {
+		return c, err
+	}
+	err = m.ask(ctx, "compare", ofForm{Key: key, Form: r, X: x, Y: y}, &c)
+	return c, awayIfSilent(err)
+}
+
+// SampleForm tells what a form comes to for a few of a kind.
+func (m *Mirror) SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition) (s wire.FormSample, err error) {
+	return s, m.ask(ctx, "sample", ofForm{Rule: rule, Kind: kind, Form: r}, &s)
 }
 
 func awayIfSilent(err error) error {

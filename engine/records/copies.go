@@ -40,7 +40,10 @@ type Copy struct {
 	Says        string      `db:"says"`
 	Todo        string      `db:"todo"`
 	ChangedMS   int64       `db:"changed_at"`
+	Form        string      `db:"form"`    // that was asked for when it was prepared, "" for as shot
+	Reduced     bool        `db:"reduced"` // something smaller came of that; Bytes are its
 
+	Size      int64  `db:"size"` // of the item's file
 	Source    string `db:"source"`
 	Dir       string `db:"dir"`
 	Name      string `db:"name"`
@@ -55,7 +58,7 @@ type Copy struct {
 // Found is its item as one of which a plan decides whether it is taken up.
 func (c Copy) Found() plan.Found {
 	taken := time.UnixMilli(c.TakenMS).In(time.FixedZone("", c.TakenZone))
-	return found(path.Join(c.Dir, c.Name), c.Kind, c.Bytes, taken, c.Seconds, c.FoundMS, c.FileNS)
+	return found(path.Join(c.Dir, c.Name), c.Kind, c.Size, taken, c.Seconds, c.FoundMS, c.FileNS)
 }
 
 // SentTwice is how many bytes went more than once, as a send was cut.
@@ -84,7 +87,7 @@ const (
 	OrderMetered   Order = "metered"
 )
 
-const selectCopy = `SELECT c.*, i.source, i.dir, i.name, i.taken_zone, i.taken_from, i.gone_at, i.seconds, i.found_at, max(i.ctime, i.mtime) file_at FROM copies c JOIN items i ON i.id = c.item `
+const selectCopy = `SELECT c.*, i.size, i.source, i.dir, i.name, i.taken_zone, i.taken_from, i.gone_at, i.seconds, i.found_at, max(i.ctime, i.mtime) file_at FROM copies c JOIN items i ON i.id = c.item `
 
 // Change is what a step changes beside the state; nil fields stay.
 type Change struct {
@@ -227,7 +230,7 @@ func takeSteps(tx *transaction, id int64, steps []told, c Change, now time.Time)
 		return err
 	}
 	if to == queue.Safe {
-		if _, err := tx.Exec(`UPDATE items SET sha256 = (SELECT sha256 FROM copies WHERE id = ?) WHERE id = (SELECT item FROM copies WHERE id = ?)`, id, id); err != nil {
+		if _, err := tx.Exec(`UPDATE items SET sha256 = c.sha256 FROM (SELECT item, sha256 FROM copies WHERE id = ? AND reduced = 0) c WHERE items.id = c.item`, id); err != nil {
 			return err
 		}
 	}
@@ -295,14 +298,19 @@ var inOrder = map[plan.Order]string{
 }
 
 // Pick finds the first copy of a class in a state (waiting or proving) that
-// may go now and is at most fits bytes long; busy are left out. ok is false
+// may go now and is at most fits bytes long; busy are left out. One that waits is prepared
+// in a form. ok is false
 // when there is none. (The plus signs keep SQLite on the class's index.)
-func (r *Records) Pick(ctx context.Context, class queue.Class, state queue.State, order plan.Order, fits int64, busy []int64, now time.Time) (c Copy, ok bool, err error) {
+func (r *Records) Pick(ctx context.Context, class queue.Class, state queue.State, form string, order plan.Order, fits int64, busy []int64, now time.Time) (c Copy, ok bool, err error) {
 	where := selectCopy + `WHERE ` + stands(state) + ` AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND +c.bytes <= ?`
 	if order == plan.SmallestFirst && state == queue.Waiting { // the index of waiting sizes
 		where = selectCopy + `WHERE c.state = 'waiting' AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND c.bytes <= ?`
 	}
-	query, args, err := without(where, busy, class.Destination, class.Rule, class.Kind, ms(now), fits)
+	values := []any{class.Destination, class.Rule, class.Kind, ms(now), fits}
+	if state == queue.Waiting {
+		where, values = where+` AND +c.form = ?`, append(values, form)
+	}
+	query, args, err := without(where, busy, values...)
 	if err != nil {
 		return Copy{}, false, err
 	}
@@ -425,7 +433,7 @@ type Retrying struct {
 // index of their own finds them.
 func (r *Records) Retries(ctx context.Context, now time.Time) ([]Retrying, error) {
 	var rows []Retrying
-	err := r.read.SelectContext(ctx, &rows, `SELECT i.standing, c.destination, count(*) n, sum(c.bytes) bytes, min(c.not_before) next FROM copies c INDEXED BY copies_retry
+	err := r.read.SelectContext(ctx, &rows, `SELECT i.standing, c.destination, count(*) n, sum(i.size) bytes, min(c.not_before) next FROM copies c INDEXED BY copies_retry
 		JOIN items i ON i.id = c.item WHERE c.not_before > 0 AND c.not_before > ? AND c.state = 'waiting' GROUP BY 1, 2`, ms(now))
 	if err != nil {
 		return nil, fmt.Errorf("counting retries: %w", err)
@@ -438,7 +446,7 @@ func (r *Records) Retries(ctx context.Context, now time.Time) ([]Retrying, error
 func (r *Records) SameLook(ctx context.Context, c Copy, look string) (bool, error) {
 	var n int
 	err := r.read.GetContext(ctx, &n, `SELECT count(*) FROM (SELECT 1 FROM items i CROSS JOIN copies c ON c.item = i.id AND c.destination = ?
-		WHERE i.size = ? AND i.look = ? AND c.id <> ? AND c.state <> 'skipped' LIMIT 1)`, c.Destination, c.Bytes, look, c.ID)
+		WHERE i.size = ? AND i.look = ? AND c.id <> ? AND c.state <> 'skipped' LIMIT 1)`, c.Destination, c.Size, look, c.ID)
 	if err != nil {
 		return false, fmt.Errorf("looking for copies that look the same: %w", err)
 	}

@@ -43,13 +43,18 @@ func TestNoPageOrPickReadsATableThrough(t *testing.T) {
 			return err
 		}, "items_standing"},
 		"copies": {func() error { _, err := r.CopiesOf(ctx, []int64{1, 2}); return err }, "copies"},
-		"pick":   {func() error { _, _, err := r.Pick(ctx, class, queue.Waiting, "", 100, []int64{1}, now); return err }, "copies_class"},
+		"pick":   {func() error { _, _, err := r.Pick(ctx, class, queue.Waiting, "", "", 100, []int64{1}, now); return err }, "copies_class"},
+		"unprepared": {func() error {
+			_, _, err := r.Unprepared(ctx, class, "small", "", []int64{1}, now)
+			return err
+		}, "copies_class"},
+		"prepared": {func() error { _, err := r.AllPrepared(ctx); return err }, "copies_prepared"},
 		"pick oldest": {func() error {
-			_, _, err := r.Pick(ctx, class, queue.Waiting, plan.OldestFirst, 100, nil, now)
+			_, _, err := r.Pick(ctx, class, queue.Waiting, "", plan.OldestFirst, 100, nil, now)
 			return err
 		}, "copies_class"},
 		"pick smallest": {func() error {
-			_, _, err := r.Pick(ctx, class, queue.Waiting, plan.SmallestFirst, 100, nil, now)
+			_, _, err := r.Pick(ctx, class, queue.Waiting, "", plan.SmallestFirst, 100, nil, now)
 			return err
 		}, "copies_waiting_size"},
 		"retries": {func() error { _, err := r.Retries(ctx, now); return err }, "copies_retry"},

@@ -100,7 +100,7 @@ func TestCopiesGoInTheOrderOfTheirRule(t *testing.T) {
 		var got string
 		var busy []int64
 		for {
-			c, ok, err := r.Pick(t.Context(), class, queue.Waiting, order, math.MaxInt64, busy, start)
+			c, ok, err := r.Pick(t.Context(), class, queue.Waiting, "", order, math.MaxInt64, busy, start)
 			require.NoError(t, err)
 			if !ok {
 				break
@@ -114,7 +114,7 @@ func TestCopiesGoInTheOrderOfTheirRule(t *testing.T) {
 func TestWhatFitsIsPicked(t *testing.T) {
 	r := open(t, filepath.Join(t.TempDir(), "r.db"))
 	admit(t, r, items(5, "a"))
-	c, ok, err := r.Pick(t.Context(), class, queue.Waiting, plan.NewestFirst, 101, nil, start)
+	c, ok, err := r.Pick(t.Context(), class, queue.Waiting, "", plan.NewestFirst, 101, nil, start)
 	require.NoError(t, err)
 	assert.True(t, ok)
 	assert.Equal(t, "a001.jpg", c.Name, "the newest that fits into an allowance's rest")
@@ -519,14 +519,14 @@ func TestOneFileThatIsNotRecordsIsRefused(t *testing.T) {
 func TestAClockThatIsSetBackHoldsNothing(t *testing.T) {
 	r := open(t, filepath.Join(t.TempDir(), "r.db"))
 	admit(t, r, items(1, "a"))
-	c, _, err := r.Pick(t.Context(), class, queue.Waiting, plan.NewestFirst, math.MaxInt64, nil, start)
+	c, _, err := r.Pick(t.Context(), class, queue.Waiting, "", plan.NewestFirst, math.MaxInt64, nil, start)
 	require.NoError(t, err)
 	later := start.Add(time.Minute)
 	require.NoError(t, r.Step(t.Context(), c.ID, queue.Waiting, "It failed.", records.Change{NotBefore: &later}, start))
 	back := start.Add(-48 * time.Hour)
 	pick := func(now time.Time) bool {
 		require.NoError(t, r.EndOddWaits(t.Context(), now))
-		_, ok, err := r.Pick(t.Context(), class, queue.Waiting, plan.NewestFirst, math.MaxInt64, nil, now)
+		_, ok, err := r.Pick(t.Context(), class, queue.Waiting, "", plan.NewestFirst, math.MaxInt64, nil, now)
 		require.NoError(t, err)
 		return ok
 	}

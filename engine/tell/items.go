@@ -175,7 +175,7 @@ func (v view) presentCopy(c records.Copy) wire.Copy {
 	}
 	return wire.Copy{
 		Destination: c.Destination, Rule: c.Rule, State: string(v.Shown(c.State, c.Destination)), Tries: c.Tries,
-		Remote: c.Remote, SHA256: c.SHA256, SentTwice: c.SentTwice(), Proof: c.Proof, ProvenAt: records.FromMS(c.ProvenMS),
+		Remote: c.Remote, SHA256: c.SHA256, SentTwice: c.SentTwice(), Bytes: c.Bytes, Reduced: c.Reduced, Proof: c.Proof, ProvenAt: records.FromMS(c.ProvenMS),
 		Says: c.Says, Todo: todo, Holds: holds, ChangedAt: records.FromMS(c.ChangedMS),
 	}
 }

@@ -67,6 +67,11 @@ func (s *Server) routes() {
 	call(s, "items", http.MethodGet, "/items", "A page of items, newest first", s.page)
 	call(s, "find", http.MethodGet, "/find", "Items by name, path or part of a name", s.find)
 	call(s, "story", http.MethodGet, "/items/{device}/{key}", "An item and all that happened to it", s.story)
+	call(s, "compare-form", http.MethodPost, "/items/{device}/{key}/compare", "A picture as shot and as a rendition makes it, and a detail of both", s.compareForm)
+	call(s, "forecast-form", http.MethodPost, "/renditions/forecast", "What a rendition would come to for all that there is, by a sample of it", func(ctx context.Context, in *request[wire.FormAsked]) (*answer[wire.FormForecast], error) {
+		f, err := s.service.ForecastForm(ctx, in.Body)
+		return &answer[wire.FormForecast]{f}, destinationProblem(err)
+	})
 	call(s, "face", http.MethodGet, "/items/{device}/{key}/face", "A small picture of an item, as JPEG; 202 while it is being made, 204 where there is none", s.face)
 	call(s, "pause", http.MethodPost, "/pause", "Hold everything", func(ctx context.Context, in *request[wire.PauseOrder]) (*answer[wire.Count], error) {
 		if until := in.Body.Until; !until.IsZero() && !until.After(time.Now()) {
@@ -272,6 +277,29 @@ type picture struct {
 	Body         []byte
 }
 
+func (s *Server) compareForm(ctx context.Context, in *struct {
+	Device string `path:"device"`
+	Key    string `path:"key"`
+	Body   wire.FormTry
+}) (*answer[wire.FormCompared], error) {
+	d, err := s.device(in.Device)
+	if err != nil {
+		return nil, err
+	}
+	c, err := s.service.CompareForm(ctx, d, in.Key, in.Body)
+	switch {
+	case errors.Is(err, face.ErrNone):
+		return nil, huma.Error422UnprocessableEntity("It is no picture that can be shown.")
+	case errors.Is(err, face.ErrAway):
+		return nil, huma.Error409Conflict("Its file cannot be read now.")
+	}
+	var none records.NoItem
+	if errors.As(err, &none) {
+		return nil, huma.Error404NotFound(sentence(err))
+	}
+	return &answer[wire.FormCompared]{c}, destinationProblem(err)
+}
+
 func (s *Server) face(ctx context.Context, in *struct {
 	Device string `path:"device"`
 	Key    string `path:"key"`
@@ -332,7 +360,7 @@ func (s *Server) planNow(ctx context.Context, text string, version int64) (*answ
 	if p := s.service.Plan(); p != nil {
 		doubts, err = s.service.Doubts(ctx, p)
 	}
-	return &answer[wire.PlanText]{wire.PlanText{Text: text, Version: version, Rules: s.service.Rules(), Sources: s.service.Sources(), Devices: s.service.PlanDevices(), Doubts: doubts}}, err
+	return &answer[wire.PlanText]{wire.PlanText{Text: text, Version: version, Rules: s.service.Rules(), Sources: s.service.Sources(), Devices: s.service.PlanDevices(), Renditions: s.service.Renditions(), Doubts: doubts}}, err
 }
 
 func (s *Server) versionRoutes() {
@@ -355,6 +383,10 @@ func (s *Server) versionRoutes() {
 	})
 	call(s, "edit-rule", http.MethodPost, "/plan/rules", "Change a rule of the plan, or tell what that would change", func(ctx context.Context, in *request[wire.RuleEdit]) (*answer[wire.PlanEdited], error) {
 		edited, err := s.service.EditRule(ctx, in.Body)
+		return &answer[wire.PlanEdited]{edited}, destinationProblem(err)
+	})
+	call(s, "edit-rendition", http.MethodPost, "/plan/renditions", "Make a form in which rules may send, or change or take out one, or tell what that would change", func(ctx context.Context, in *request[wire.RenditionEdit]) (*answer[wire.PlanEdited], error) {
+		edited, err := s.service.EditRendition(ctx, in.Body)
 		return &answer[wire.PlanEdited]{edited}, destinationProblem(err)
 	})
 	call(s, "edit-device", http.MethodPost, "/plan/devices", "Change a device in the plan: its time zone, how fast it may send", func(ctx context.Context, in *request[wire.DeviceEdit]) (*answer[wire.PlanEdited], error) {

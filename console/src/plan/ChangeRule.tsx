@@ -4,7 +4,7 @@ import type { PlanRule, RuleEdit, RuleLane } from "../api";
 import { pathsApiV1ItemsGetParametersQueryKindValues as kinds } from "../api.gen";
 import { Button } from "../parts/Button";
 import { Check, fieldLook, TextField } from "../parts/Field";
-import { sendRule } from "./queries";
+import { sendRule, usePlan } from "./queries";
 import { plural } from "../words";
 import { Lanes } from "./Lanes";
 import { all, useParts, type Parts } from "./parts";
@@ -19,6 +19,7 @@ const changed = [
   "larger",
   "longer",
   "lanes",
+  "send",
   "order",
   "idle",
   "unused",
@@ -155,6 +156,7 @@ function RuleForm(props: {
         label={(d) => d}
         toggle={(d) => set({ to: toggled(to, d) })}
       />
+      <Forms take={take} send={edit.send ?? {}} change={(send) => set({ send })} />
       <Lanes lanes={lanes} take={take} modem={parts.modem} change={(l) => set({ lanes: l })} />
       <div className="grid gap-3 sm:grid-cols-2">
         {(parts.battery || edit.power) && (
@@ -233,6 +235,40 @@ function RuleForm(props: {
         />
       </div>
     </>
+  );
+}
+
+/** In which form each kind goes that can be reduced. */
+function Forms(props: {
+  take: string[];
+  send: Record<string, string>;
+  change: (send: Record<string, string>) => void;
+}) {
+  const renditions = usePlan().data?.renditions ?? [];
+  const kinds = ["photo", "graphic"].filter((k) => props.take.includes(k));
+  if (renditions.length === 0 || kinds.length === 0) return null;
+  return (
+    <div className="grid gap-3 sm:grid-cols-2">
+      {kinds.map((k) => (
+        <Field key={k}>
+          <Label className="mb-1 block text-sm text-quiet">
+            {k === "photo" ? "Photos" : "Graphics"} go as
+          </Label>
+          <Select
+            className={fieldLook}
+            value={props.send[k] ?? ""}
+            onChange={(e) => props.change({ ...props.send, [k]: e.target.value })}
+          >
+            <option value="">as shot</option>
+            {renditions.map((r) => (
+              <option key={r.name} value={r.name}>
+                {r.name}: {r.says}
+              </option>
+            ))}
+          </Select>
+        </Field>
+      ))}
+    </div>
   );
 }
 

@@ -8,6 +8,7 @@ import { Failure } from "../parts/Failure";
 import { StateMark } from "../parts/StateMark";
 import { useRetry, useSendNow } from "../parts/actions";
 import { bytes, opens, taken, when } from "../words";
+import { SeeSmaller } from "./SeeSmaller";
 import { useStory } from "./queries";
 
 /** An item's story in a panel at the side: its copy at each place, what holds it, each step with its time. */
@@ -40,6 +41,7 @@ const origins: Record<string, string> = {
 
 function Body({ story }: { story: Story }) {
   const i = story.item;
+  const [smaller, setSmaller] = useState(false);
   return (
     <div className="space-y-5">
       <Face
@@ -59,6 +61,12 @@ function Body({ story }: { story: Story }) {
         )}
       </div>
       <Actions story={story} />
+      {(i.kind === "photo" || i.kind === "graphic") && !i.gone && (
+        <div>
+          <Button onClick={() => setSmaller(true)}>See it smaller</Button>
+          {smaller && <SeeSmaller item={i} close={() => setSmaller(false)} />}
+        </div>
+      )}
       <Facts
         facts={[
           ["On", `${i.device}: ${i.path}`],
@@ -91,6 +99,7 @@ function Body({ story }: { story: Story }) {
 function Place({ copy: c }: { copy: Copy }) {
   const facts: [string, string][] = [];
   if (c.remote) facts.push(["As", c.remote]);
+  if (c.reduced) facts.push(["Form", `reduced, ${bytes(c.bytes)}`]);
   if (c.proof) facts.push(["Proof", `${c.proof}${c.provenAt ? `, ${when(c.provenAt)}` : ""}`]);
   if (c.sentTwice > 0) facts.push(["Sent twice", `${bytes(c.sentTwice)}, as the send was cut`]);
   if (c.sha256) facts.push(["SHA-256", c.sha256]);

@@ -1,0 +1,209 @@
+import { Dialog, DialogBackdrop, DialogPanel, DialogTitle, Field, Label, Select } from "@headlessui/react";
+import { X } from "lucide-react";
+import { useEffect, useRef, useState } from "react";
+import type { FormCompared, FormSize, Item, PlanRendition } from "../api";
+import { Button } from "../parts/Button";
+import { Failure } from "../parts/Failure";
+import { fieldLook, TextField } from "../parts/Field";
+import { usePlan } from "../plan/queries";
+import { bytes } from "../words";
+import { useCompare, useForecast, type Form } from "./forms";
+
+const points = {
+  "the middle": [0.5, 0.5],
+  "above, at the left": [0.2, 0.2],
+  "above, at the right": [0.8, 0.2],
+  "below, at the left": [0.2, 0.8],
+  "below, at the right": [0.8, 0.8],
+} as const;
+type Point = keyof typeof points;
+
+const first: Form = { longEdge: "2560", megapixels: "", quality: "82" };
+
+const formOf = (r: PlanRendition): Form => ({
+  longEdge: r.longEdge ? String(r.longEdge) : "",
+  megapixels: r.megapixels ? String(r.megapixels) : "",
+  quality: String(r.quality),
+});
+
+/** A picture as shot and smaller, side by side, before anybody decides on a form. */
+export function SeeSmaller({ item, close }: { item: Item; close: () => void }) {
+  const renditions = usePlan().data?.renditions ?? [];
+  const [typed, setForm] = useState<Form>();
+  const form = typed ?? (renditions[0] ? formOf(renditions[0]) : first);
+  const [point, setPoint] = useState<Point>("the middle");
+  const compare = useCompare(item);
+  const forecast = useForecast();
+  const rule = item.copies[0]?.rule ?? "";
+  const chosen = renditions.find((r) => JSON.stringify(formOf(r)) === JSON.stringify(form));
+  const set = (change: Partial<Form>) => setForm({ ...form, ...change });
+  return (
+    <Dialog open onClose={close} className="relative z-30">
+      <DialogBackdrop className="fixed inset-0 bg-tide-deep/50" />
+      <DialogPanel className="fixed inset-0 overflow-y-auto bg-plank p-5 sm:inset-6 sm:rounded-lg sm:border sm:border-line">
+        <div className="mb-4 flex items-start justify-between gap-3">
+          <DialogTitle className="min-w-0 text-xl font-semibold break-words">
+            {item.name}, smaller
+          </DialogTitle>
+          <Button onClick={close} aria-label="Close the comparison">
+            <X aria-hidden className="size-4" />
+          </Button>
+        </div>
+        <form
+          className="mb-4 space-y-3"
+          onSubmit={(e) => {
+            e.preventDefault();
+            compare.mutate({ form, at: points[point] });
+            forecast.mutate({ form, rule, kind: item.kind });
+          }}
+        >
+          <div className="grid grid-cols-2 items-end gap-3 sm:grid-cols-5">
+            <Field>
+              <Label className="mb-1 block text-sm text-quiet">As</Label>
+              <Select
+                className={fieldLook}
+                value={chosen?.name ?? ""}
+                onChange={(e) => {
+                  const r = renditions.find((one) => one.name === e.target.value);
+                  if (r) setForm(formOf(r));
+                }}
+              >
+                {renditions.map((r) => (
+                  <option key={r.name} value={r.name}>
+                    {r.name}
+                  </option>
+                ))}
+                <option value="">limits of its own</option>
+              </Select>
+            </Field>
+            <TextField
+              label="Longer edge, pixels"
+              hint="2560"
+              value={form.longEdge}
+              change={(longEdge) => set({ longEdge })}
+            />
+            <TextField
+              label="Megapixels"
+              hint="3"
+              value={form.megapixels}
+              change={(megapixels) => set({ megapixels })}
+            />
+            <TextField
+              label="Quality, to 100"
+              hint="82"
+              value={form.quality}
+              change={(quality) => set({ quality })}
+            />
+            <Field>
+              <Label className="mb-1 block text-sm text-quiet">Look at</Label>
+              <Select className={fieldLook} value={point} onChange={(e) => setPoint(e.target.value as Point)}>
+                {Object.keys(points).map((p) => (
+                  <option key={p}>{p}</option>
+                ))}
+              </Select>
+            </Field>
+          </div>
+          <Button strong type="submit" disabled={compare.isPending}>
+            {compare.isPending ? "It is made…" : "Show both"}
+          </Button>
+        </form>
+        {forecast.isPending && (
+          <p className="mb-3 text-quiet">A few of your pictures are made to tell what all come to…</p>
+        )}
+        <Failure error={forecast.error} />
+        {forecast.data && (
+          <p role="status" className="mb-3 rounded-md bg-wash p-3">
+            {rule && <span className="font-semibold">By the rule {rule}. </span>}
+            {forecast.data.says}
+          </p>
+        )}
+        <Failure error={compare.error} />
+        {compare.data && <Both compared={compare.data} />}
+      </DialogPanel>
+    </Dialog>
+  );
+}
+
+/** Both, one over the other, with a divider between them. */
+function Both({ compared: c }: { compared: FormCompared }) {
+  const [at, setAt] = useState(50);
+  return (
+    <div className="space-y-3">
+      {c.why ? (
+        <p className="rounded-md bg-lamp p-3">It would go as shot: {c.why}.</p>
+      ) : (
+        <dl className="grid gap-x-6 gap-y-1 sm:grid-cols-2">
+          <Size name="As shot" of={c.asShot} />
+          <Size name="Smaller" of={c.made} share={c.made.bytes / c.asShot.bytes} />
+        </dl>
+      )}
+      <div className="relative mx-auto aspect-[3/2] w-full max-w-[42rem] overflow-hidden rounded-md border border-line bg-wash">
+        <Detail jpeg={c.after} label="A detail, made smaller" />
+        <div className="absolute inset-0" style={{ clipPath: `inset(0 ${100 - at}% 0 0)` }}>
+          <Detail jpeg={c.before} label="The same detail, as shot" />
+        </div>
+        <div
+          aria-hidden
+          className="pointer-events-none absolute inset-y-0 w-0.5 bg-plank shadow"
+          style={{ left: `${at}%` }}
+        />
+        <span aria-hidden className="absolute bottom-2 left-2 rounded bg-plank/90 px-2 text-sm">
+          as shot
+        </span>
+        <span aria-hidden className="absolute right-2 bottom-2 rounded bg-plank/90 px-2 text-sm">
+          smaller
+        </span>
+        <input
+          type="range"
+          min={0}
+          max={100}
+          value={at}
+          onChange={(e) => setAt(Number(e.target.value))}
+          aria-label="How much of it is shown as shot"
+          className="absolute inset-0 size-full cursor-ew-resize opacity-0"
+        />
+      </div>
+      <p className="text-center text-sm text-quiet">
+        Drag the divider, or move it with the arrow keys. Both are shown at one size.
+      </p>
+    </div>
+  );
+}
+
+/** How large a picture is, in each of the units that people count in. */
+function Size({ name, of, share }: { name: string; of: FormSize; share?: number }) {
+  return (
+    <div>
+      <dt className="font-semibold">{name}</dt>
+      <dd>
+        {of.width} × {of.height}: {Math.max(of.width, of.height)} px on the longer edge,{" "}
+        {((of.width * of.height) / 1e6).toFixed(1)} megapixels, {bytes(of.bytes)}
+        {share !== undefined && ` (${Math.round(100 * share)}%)`}
+      </dd>
+    </div>
+  );
+}
+
+/** A part of a picture, drawn as wide as its frame. */
+function Detail({ jpeg, label }: { jpeg: string; label: string }) {
+  const canvas = useRef<HTMLCanvasElement>(null);
+  useEffect(() => {
+    let gone = false;
+    const raw = Uint8Array.from(atob(jpeg), (c) => c.charCodeAt(0));
+    void createImageBitmap(new Blob([raw], { type: "image/jpeg" })).then((picture) => {
+      const to = canvas.current;
+      if (gone || !to) return;
+      to.width = picture.width;
+      to.height = picture.height;
+      to.getContext("2d")?.drawImage(picture, 0, 0);
+    });
+    return () => {
+      gone = true;
+    };
+  }, [jpeg]);
+  return (
+    <div role="img" aria-label={label} className="absolute inset-0">
+      <canvas ref={canvas} aria-hidden className="size-full object-cover" />
+    </div>
+  );
+}

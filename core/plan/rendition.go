@@ -1,0 +1,221 @@
+package plan
+
+import (
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+
+	"yardtide/core/media"
+)
+
+// Rendition is the form in which items are sent: reduced to limits of its own. Each may be
+// left out.
+type Rendition struct {
+	LongEdge   int        `json:"long-edge,omitempty" jsonschema:"minimum=16,maximum=65535,description=Pixels of a picture's longer edge\\, at most."`
+	Megapixels Megapixels `json:"megapixels,omitempty" jsonschema:"description=Millions of pixels\\, at most."`
+	Quality    int        `json:"quality,omitempty" jsonschema:"minimum=30,maximum=100,default=82,description=How much of the detail a JPEG keeps."`
+	Format     Format     `json:"format,omitempty" jsonschema:"enum=keep,enum=jpeg,default=keep,description=jpeg: pictures of other formats become JPEG\\, unless something in them is transparent."`
+}
+
+// Megapixels is a number of millions of pixels.
+type Megapixels float64
+
+// Format is what a picture becomes.
+type Format string
+
+// The formats a rendition can name.
+const (
+	KeepFormat Format = "keep"
+	JPEG       Format = "jpeg"
+)
+
+// DefaultQuality is used by a rendition that names none.
+const DefaultQuality = 82
+
+// AsShot is what a plan calls the form in which nothing is changed.
+const AsShot = "as shot"
+
+// Reducible are the kinds that a rule may send in another form than as shot.
+var Reducible = []media.Kind{media.Photo, media.Graphic}
+
+const (
+	leastEdge                       = 16
+	leastQuality                    = 30
+	leastMegapixels, mostMegapixels = 0.01, 1000
+)
+
+// String tells what it asks for: "at most 2560 px, quality 82". Two that ask for the same
+// are told alike.
+func (r Rendition) String() string {
+	var said []string
+	if r.LongEdge > 0 {
+		said = append(said, fmt.Sprintf("at most %d px", r.LongEdge))
+	}
+	if r.Megapixels > 0 {
+		said = append(said, fmt.Sprintf("at most %s megapixels", r.Megapixels))
+	}
+	if r.Format == JPEG {
+		said = append(said, "as JPEG")
+	}
+	return strings.Join(append(said, fmt.Sprintf("quality %d", r.QualityOrDefault())), ", ")
+}
+
+// String writes it as a plan has it.
+func (m Megapixels) String() string { return strconv.FormatFloat(float64(m), 'f', -1, 64) }
+
+// QualityOrDefault is how much of the detail a JPEG keeps.
+func (r Rendition) QualityOrDefault() int {
+	if r.Quality == 0 {
+		return DefaultQuality
+	}
+	return r.Quality
+}
+
+// Check tells what is wrong with a rendition that was not read from a plan.
+func (r Rendition) Check() error {
+	switch {
+	case r.LongEdge == 0 && r.Megapixels == 0 && r.Format == "":
+		return EditError{"a rendition has a limit: long-edge or megapixels"}
+	case r.LongEdge != 0 && (r.LongEdge < leastEdge || r.LongEdge > 65535):
+		return EditError{fmt.Sprintf("long-edge would be a number from %d to 65535", leastEdge)}
+	case r.Megapixels != 0 && !(r.Megapixels >= leastMegapixels && r.Megapixels <= mostMegapixels):
+		return EditError{"megapixels would be a number such as 3 or 0.5, from 0.01 to 1000"}
+	case r.Quality != 0 && (r.Quality < leastQuality || r.Quality > 100):
+		return EditError{fmt.Sprintf("quality would be a number from %d to 100", leastQuality)}
+	}
+	return nil
+}
+
+// written is a rendition as a plan has it, on one line.
+func (r Rendition) written() string {
+	number := func(n int) string {
+		if n == 0 {
+			return ""
+		}
+		return strconv.Itoa(n)
+	}
+	megapixels := ""
+	if r.Megapixels > 0 {
+		megapixels = r.Megapixels.String()
+	}
+	return flowMap([][2]string{{"long-edge", number(r.LongEdge)}, {"megapixels", megapixels}, {"quality", number(r.Quality)}, {"format", string(r.Format)}})
+}
+
+func writtenSend(send map[media.Kind]string) string {
+	var fields [][2]string
+	for _, k := range slices.Sorted(maps.Keys(send)) {
+		fields = append(fields, [2]string{string(k), quoted(send[k])})
+	}
+	return flowMap(fields)
+}
+
+// sendOf is in which form kinds go after a change, of those that a rule takes; nil for all
+// as shot.
+func sendOf(had, change map[media.Kind]string, take []media.Kind) map[media.Kind]string {
+	of := map[media.Kind]string{}
+	maps.Copy(of, had)
+	maps.Copy(of, change)
+	maps.DeleteFunc(of, func(k media.Kind, name string) bool { return !slices.Contains(take, k) || name == "" || name == AsShot })
+	if len(of) == 0 {
+		return nil
+	}
+	return of
+}
+
+// WithRendition puts a rendition into a plan's text, in the place of one of its name; the
+// rest stays byte for byte. The error is an EditError, or Problems where the plan would
+// have mistakes.
+func WithRendition(text, name string, r Rendition) (string, error) {
+	want, err := Parse("plan", []byte(text))
+	if err != nil {
+		return "", err
+	}
+	if !nameForm.MatchString(name) {
+		return "", EditError{fmt.Sprintf("%q cannot be the name of a rendition; it would be letters, digits, dots and dashes, at most 63", name)}
+	}
+	if err := r.Check(); err != nil {
+		return "", err
+	}
+	if want.Renditions[name] == r {
+		return text, nil
+	}
+	after, err := setValue(text, []string{"renditions", name}, r.written())
+	if err != nil {
+		return "", err
+	}
+	all := maps.Clone(want.Renditions)
+	if all == nil {
+		all = map[string]Rendition{}
+	}
+	all[name] = r
+	want.Renditions = all
+	return after, agrees(after, want, errByHand)
+}
+
+// WithoutRendition takes out a rendition that no rule uses.
+func WithoutRendition(text, name string) (string, error) {
+	want, err := Parse("plan", []byte(text))
+	if err != nil {
+		return "", err
+	}
+	if _, there := want.Renditions[name]; !there {
+		return "", EditError{fmt.Sprintf("the plan has no rendition %q", name)}
+	}
+	for _, rule := range keys(want.Rules) {
+		for _, used := range want.Rules[rule].Send {
+			if used == name {
+				return "", EditError{fmt.Sprintf("the rule %s sends as %s", rule, name)}
+			}
+		}
+	}
+	path := []string{"renditions", name}
+	if len(want.Renditions) == 1 {
+		path, want.Renditions = path[:1], nil
+	} else {
+		want.Renditions = maps.Clone(want.Renditions)
+		delete(want.Renditions, name)
+	}
+	after, err := setValue(text, path, "")
+	if err != nil {
+		return "", err
+	}
+	return after, agrees(after, want, errByHand)
+}
+
+// Form is the rendition in which a rule sends a kind; reduced is false for what goes as
+// shot.
+func (p *Plan) Form(rule string, kind media.Kind) (r Rendition, reduced bool) {
+	name, said := p.Rules[rule].Send[kind]
+	if !said {
+		return r, false
+	}
+	r, reduced = p.Renditions[name]
+	return r, reduced
+}
+
+// Size is how large a picture of w by h pixels becomes: as large as it is, where it is
+// within the limits; else of the same shape, each edge at least one pixel.
+func (r Rendition) Size(w, h int) (int, int) {
+	scale := 1.0
+	if long := max(w, h); r.LongEdge > 0 && long > r.LongEdge {
+		scale = float64(r.LongEdge) / float64(long)
+	}
+	if all := float64(w) * float64(h); r.Megapixels > 0 && all > float64(r.Megapixels)*1e6 {
+		scale = min(scale, math.Sqrt(float64(r.Megapixels)*1e6/all))
+	}
+	if scale >= 1 {
+		return w, h
+	}
+	// Rounded down where a limit is on their product.
+	edge := func(n int) int {
+		scaled := float64(n) * scale
+		if r.LongEdge > 0 && math.Round(scaled) <= float64(r.LongEdge) && r.Megapixels == 0 {
+			return max(1, int(math.Round(scaled)))
+		}
+		return max(1, int(scaled+1e-9))
+	}
+	return edge(w), edge(h)
+}

@@ -1,0 +1,132 @@
+package plan_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"yardtide/core/media"
+	"yardtide/core/plan"
+)
+
+const reduces = `format: 2
+yard: Slip
+timezone: UTC
+renditions:
+  family: {long-edge: 2560}   # ours
+  small: {megapixels: 2, quality: 70}
+destinations: {shed: {kind: folder, path: /media/shed}}
+devices: {phone: {sources: [{folder: DCIM, rule: everyday}]}}
+rules:
+  everyday:
+    take: [photo, graphic, video]
+    send: {photo: family}
+    to: [shed]
+    lanes: [{over: wifi}]
+`
+
+func TestRenditionsAreRead(t *testing.T) {
+	p, err := plan.Parse("p", []byte(reduces))
+	require.NoError(t, err)
+	r, reduced := p.Form("everyday", media.Photo)
+	assert.True(t, reduced)
+	assert.Equal(t, "at most 2560 px, quality 82", r.String())
+	_, reduced = p.Form("everyday", media.Graphic)
+	assert.False(t, reduced)
+	part, err := plan.Parse("part", []byte(p.PartOf("phone").Write()))
+	require.NoError(t, err)
+	assert.Equal(t, p.Rules, part.Rules)
+	assert.Equal(t, map[string]plan.Rendition{"family": r}, part.Renditions, "those that it uses")
+
+	for change, says := range map[string]string{
+		"send: {photo: family}=>send: {photo: tiny}":                    `there is no rendition "tiny"`,
+		"send: {photo: family}=>send: {video: family}":                  `"video" is no kind that is reduced`,
+		"send: {photo: family}=>send: {raw: family}":                    `"raw" is no kind that is reduced`,
+		"send: {photo: family}=>send: {}":                               "says nothing",
+		"send: {photo: family}=>send: family":                           "send is",
+		"take: [photo, graphic, video]=>take: [video]":                  "says in which form photos go, and takes none",
+		"family: {long-edge: 2560}=>family: {quality: 80}":              "has no limit",
+		"family: {long-edge: 2560}=>family: {}":                         "has no limit",
+		"family: {long-edge: 2560}=>family: {long-edge: 0}":             "long-edge is not such a number",
+		"family: {long-edge: 2560}=>family: {long-edge: 99999}":         "long-edge is not such a number",
+		"family: {long-edge: 2560}=>family: {long-edge: wide}":          "long-edge is not such a number",
+		"family: {long-edge: 2560}=>family: {megapixels: -1}":           "megapixels is not such a number",
+		"family: {long-edge: 2560}=>family: {megapixels: .nan}":         "megapixels is not such a number",
+		"family: {long-edge: 2560}=>family: {long-edge: 9, format: x}":  `"x" is not a format`,
+		"family: {long-edge: 2560}=>family: {long-edge: 90, colour: 1}": "colour",
+		"quality: 70=>quality: 101":                                     "quality is not such a number",
+		"  small:=>  as-shot:":                                          "needs no rendition",
+		"  small:=>  \"a b\":":                                          "cannot be the name of a rendition",
+	} {
+		from, to, _ := strings.Cut(change, "=>")
+		require.Contains(t, reduces, from)
+		_, err := plan.Parse("p", []byte(strings.Replace(reduces, from, to, 1)))
+		require.ErrorContains(t, err, says, change)
+	}
+}
+
+func TestRenditionsAreWrittenIntoThePlan(t *testing.T) {
+	after, err := plan.WithRendition(reduces, "web", plan.Rendition{LongEdge: 1200, Format: plan.JPEG})
+	require.NoError(t, err)
+	assert.Contains(t, after, "family: {long-edge: 2560}   # ours\n")
+	back, err := plan.WithoutRendition(after, "web")
+	require.NoError(t, err)
+	assert.Equal(t, reduces, back, "byte for byte")
+	none := strings.NewReplacer("    send: {photo: family}\n", "", "renditions:\n  family: {long-edge: 2560}   # ours\n  small: {megapixels: 2, quality: 70}\n", "").Replace(reduces)
+	first, err := plan.WithRendition(none, "web", plan.Rendition{Megapixels: 0.5})
+	require.NoError(t, err)
+	used, err := plan.WithRule(first, "everyday", plan.RuleChange{Send: map[media.Kind]string{media.Photo: "web"}})
+	require.NoError(t, err)
+	p, err := plan.Parse("p", []byte(used))
+	require.NoError(t, err)
+	r, reduced := p.Form("everyday", media.Photo)
+	assert.True(t, reduced)
+	assert.Equal(t, plan.Rendition{Megapixels: 0.5}, r)
+	_, err = plan.WithoutRendition(used, "web")
+	require.ErrorContains(t, err, "the rule everyday sends as web")
+	unused, err := plan.WithRule(used, "everyday", plan.RuleChange{Send: map[media.Kind]string{media.Photo: ""}})
+	require.NoError(t, err)
+	assert.Equal(t, first, unused)
+	gone, err := plan.WithoutRendition(unused, "web")
+	require.NoError(t, err)
+	is, err := plan.Parse("p", []byte(gone))
+	require.NoError(t, err)
+	assert.Empty(t, is.Renditions)
+	// What is no longer taken has no form either.
+	clips, err := plan.WithRule(reduces, "everyday", plan.RuleChange{Take: []media.Kind{media.Video}})
+	require.NoError(t, err)
+	assert.NotContains(t, clips, "send:")
+	for name, r := range map[string]plan.Rendition{"a b": {LongEdge: 100}, "": {LongEdge: 100}, "web": {}, "small": {LongEdge: 3}, "family": {Quality: 300, LongEdge: 100}} {
+		_, err := plan.WithRendition(reduces, name, r)
+		require.Error(t, err, name)
+	}
+}
+
+// Whatever the picture and the limits: it keeps its shape, within the limits, and what is
+// within them stays as it is.
+func TestARenditionsSize(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		w, h := rapid.IntRange(1, 60000).Draw(t, "w"), rapid.IntRange(1, 60000).Draw(t, "h")
+		r := plan.Rendition{LongEdge: rapid.SampledFrom([]int{0, 16, 640, 2560, 9000}).Draw(t, "edge"), Megapixels: plan.Megapixels(rapid.SampledFrom([]float64{0, 0.01, 2, 12.5, 1000}).Draw(t, "mp"))}
+		tw, th := r.Size(w, h)
+		require.True(t, tw >= 1 && th >= 1 && tw <= w && th <= h)
+		fits := func(w, h int) bool {
+			return (r.LongEdge == 0 || max(w, h) <= r.LongEdge) && (r.Megapixels == 0 || float64(w)*float64(h) <= float64(r.Megapixels)*1e6)
+		}
+		if fits(w, h) {
+			require.Equal(t, [2]int{w, h}, [2]int{tw, th})
+			return
+		}
+		if min(tw, th) > 1 { // a line of pixels has no other shape
+			require.True(t, fits(tw, th), "%dx%d", tw, th)
+			require.InDelta(t, float64(w)/float64(h), float64(tw)/float64(th), 1.1*float64(w)/float64(h)/float64(min(tw, th)))
+		}
+		aw, ah := r.Size(tw, th)
+		if min(tw, th) > 1 {
+			require.Equal(t, [2]int{tw, th}, [2]int{aw, ah}, "reduced again it stays")
+		}
+	})
+}

@@ -1,0 +1,103 @@
+package device
+
+import (
+	"context"
+	"errors"
+	"io"
+	"path/filepath"
+	"time"
+
+	"yardtide/core/forecast"
+	"yardtide/core/media"
+	"yardtide/core/plan"
+	"yardtide/engine/face"
+	"yardtide/engine/records"
+	"yardtide/engine/rendition"
+	"yardtide/engine/source"
+	"yardtide/wire"
+)
+
+// This file shows the keeper their own pictures in another form, before it is chosen.
+
+const (
+	compareTime = 40 * time.Second
+	sampleTime  = 40 * time.Second
+	sampleSize  = 24
+)
+
+// CompareForm shows an item as shot and in a form, and the same detail of both around a
+// point. The errors are those of Face.
+func (d *Device) CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (wire.FormCompared, error) {
+	it, err := d.Records.ByKey(ctx, key)
+	if err != nil {
+		return wire.FormCompared{}, err
+	}
+	ctx, cancel := context.WithTimeoutCause(ctx, compareTime, face.ErrAway)
+	defer cancel()
+	select {
+	case d.comparing <- struct{}{}:
+		defer func() { <-d.comparing }()
+	case <-ctx.Done():
+		return wire.FormCompared{}, context.Cause(ctx)
+	}
+	var c rendition.Compared
+	err = d.withPicture(ctx, it, func(src rendition.Source) (err error) { c, err = rendition.Compare(ctx, src, r, x, y); return err })
+	var as rendition.AsShot
+	if errors.As(err, &as) {
+		return wire.FormCompared{}, face.ErrNone
+	}
+	form := func(f rendition.Form) wire.FormSize { return wire.FormSize{Width: f.W, Height: f.H, Bytes: f.Bytes} }
+	return wire.FormCompared{Name: it.Name, AsShot: form(c.AsShot), Made: form(c.Made), Why: c.Why, Before: c.Before, After: c.After}, err
+}
+
+// withPicture opens an item's file, if it is still the one that was found.
+func (d *Device) withPicture(ctx context.Context, it records.Item, do func(rendition.Source) error) error {
+	f, err := source.Open(ctx, filepath.Join(d.Folder(it.Source), filepath.FromSlash(it.Path())))
+	if err != nil {
+		return face.ErrAway
+	}
+	defer f.Close()
+	if now, err := f.Stamp(); err != nil || !source.Same(now, it) {
+		return face.ErrAway
+	}
+	return do(rendition.Source{F: io.NewSectionReader(f, 0, it.Size), Size: it.Size, ContentType: it.ContentType})
+}
+
+// SampleForm makes a form of a few items of a kind that a rule takes, chosen at random, and
+// tells what came of them, and how many there are.
+func (d *Device) SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition) (wire.FormSample, error) {
+	n, bytes, err := d.Records.OfRule(ctx, rule, kind)
+	if err != nil {
+		return wire.FormSample{}, err
+	}
+	s := wire.FormSample{Amount: wire.Amount{N: n, Bytes: bytes}, Samples: []forecast.Sample{}}
+	items, err := d.Records.SomeItems(ctx, rule, kind, sampleSize)
+	if err != nil {
+		return s, err
+	}
+	end := time.Now().Add(sampleTime)
+	for _, it := range items {
+		if time.Now().After(end) {
+			break // fewer say less, and that is told
+		}
+		made := it.Size
+		err := d.withPicture(ctx, it, func(src rendition.Source) error {
+			m, err := rendition.Reduce(ctx, src, r, io.Discard)
+			if err == nil {
+				made = m.Bytes
+			}
+			return err
+		})
+		var as rendition.AsShot
+		switch {
+		case ctx.Err() != nil:
+			return s, context.Cause(ctx)
+		case errors.Is(err, face.ErrAway): // it says nothing
+			continue
+		case err != nil && !errors.As(err, &as):
+			return s, err
+		}
+		s.Samples = append(s.Samples, forecast.Sample{Before: it.Size, After: made})
+	}
+	return s, nil
+}

@@ -1,0 +1,171 @@
+package device_test
+
+import (
+	"bytes"
+	picture "image/jpeg"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardtide/core/gate"
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+	"yardtide/engine/records"
+	"yardtide/standin"
+	"yardtide/wire"
+)
+
+// asReduced has photos go in a form.
+func (y *yard) asReduced(form string) {
+	y.t.Helper()
+	text := yardPlan
+	if form != "" {
+		text = strings.NewReplacer("destinations:", "renditions:\n  small: "+form+"\ndestinations:", "    to: [locker]\n", "    send: {photo: small}\n    to: [locker]\n").Replace(yardPlan)
+	}
+	p, err := plan.Parse("plan", []byte(text))
+	require.NoError(y.t, err)
+	y.device.SetPlan(p)
+}
+
+// large puts a picture into the gallery that is larger than the forms.
+func (y *yard) large(name string, n int) {
+	y.t.Helper()
+	content, err := standin.JPEG(n, 900, time.Date(2026, 3, 1, 10, n, 0, 0, time.UTC))
+	require.NoError(y.t, err)
+	y.file(name, content)
+}
+
+// pixels are the edges of what lies at the storage.
+func (y *yard) pixels(c records.Copy) (w, h int) {
+	y.t.Helper()
+	content, err := os.ReadFile(filepath.Join(y.dir, "locker", c.Remote))
+	require.NoError(y.t, err)
+	assert.EqualValues(y.t, len(content), c.Bytes)
+	assert.Equal(y.t, hash(content), c.SHA256)
+	is, err := picture.DecodeConfig(bytes.NewReader(content))
+	require.NoError(y.t, err)
+	return is.Width, is.Height
+}
+
+func total(states map[queue.State]wire.Amount) (n int64) {
+	for _, a := range states {
+		n += a.N
+	}
+	return n
+}
+
+func TestPicturesGoAsTheirRuleSays(t *testing.T) {
+	y := setup(t, none)
+	y.asReduced("{long-edge: 300}")
+	y.large("a.jpg", 1)
+	y.large("again/a.jpg", 1) // the same picture
+	small, err := standin.JPEG(3, 200, time.Date(2026, 3, 1, 10, 3, 0, 0, time.UTC))
+	require.NoError(t, err)
+	y.file("small.jpg", small)
+	whole, err := standin.JPEG(5, 900, time.Date(2026, 3, 1, 10, 5, 0, 0, time.UTC))
+	require.NoError(t, err)
+	cut := whole[:len(whole)/2]
+	y.file("cut.jpg", cut)
+	y.until("found", func(s wire.Device) bool { return total(s.States) == 4 })
+	y.sensor.Put(home)
+	y.until("safe", counts(queue.Safe, 4))
+	c := y.copy("a.jpg")
+	w, h := y.pixels(c)
+	assert.Equal(t, 300, max(w, h))
+	assert.Less(t, c.Bytes, c.Size)
+	assert.True(t, c.Reduced)
+	assert.Contains(t, y.story("a.jpg"), "Reduced to ")
+	assert.Contains(t, y.story("small.jpg"), "It goes as shot: it is within the limits.")
+	assert.Contains(t, y.story("cut.jpg"), "It goes as shot: it cannot be read as a picture")
+	stored := y.stored()
+	assert.Contains(t, stored, hash(small))
+	assert.Contains(t, stored, hash(cut))
+	assert.Len(t, stored, 3, "the same picture once")
+	left, err := filepath.Glob(y.dir + "/data/renditions/*")
+	require.NoError(t, err)
+	assert.Empty(t, left, "what was sent is kept no longer")
+
+	// What is told in numbers adds up, for the items and for what is sent.
+	y.asReduced("")
+	y.large("b.jpg", 4)
+	y.until("safe as shot", counts(queue.Safe, 5))
+	b := y.copy("b.jpg")
+	assert.Equal(t, b.Size, b.Bytes)
+	assert.False(t, b.Reduced)
+	assert.Equal(t, 900, func() int { w, h := y.pixels(b); return max(w, h) }())
+	assert.True(t, y.copy("a.jpg").Reduced, "what is safe stays")
+	sum := int64(0)
+	for _, name := range []string{"a.jpg", "again/a.jpg", "small.jpg", "cut.jpg", "b.jpg"} {
+		info, err := os.Stat(filepath.Join(y.dir, "phone/DCIM", name))
+		require.NoError(t, err)
+		sum += info.Size()
+	}
+	assert.Equal(t, sum, y.status().States[queue.Safe].Bytes, "items are counted by their own size")
+}
+
+func TestTheFormOfWhatWaitsFollowsThePlan(t *testing.T) {
+	y := setup(t, none)
+	y.asReduced("{long-edge: 300}")
+	y.large("a.jpg", 1)
+	y.until("held", heldBy(gate.Network, 1))
+	assert.Empty(t, y.copy("a.jpg").Form, "nothing is prepared before it may go")
+	// Over cellular as shot it would not fit; reduced it does.
+	y.file("noise.jpg", bytes.Repeat([]byte("no picture"), 40_000))
+	y.sensor.Put(away)
+	y.until("sent over cellular", func(s wire.Device) bool { return s.States[queue.Proving].N == 1 })
+	c := y.copy("a.jpg")
+	assert.True(t, c.Reduced)
+	// Another form for what waits, and then none.
+	y.sensor.Put(none)
+	y.large("b.jpg", 2)
+	y.large("c.jpg", 3)
+	y.until("held", heldBy(gate.Network, 2))
+	y.asReduced("{megapixels: 0.02, quality: 60}")
+	y.sensor.Put(home)
+	y.until("safe", counts(queue.Safe, 3))
+	w, h := y.pixels(y.copy("b.jpg"))
+	assert.LessOrEqual(t, w*h, 20_000)
+	w, h = y.pixels(y.copy("a.jpg"))
+	assert.Equal(t, 300, max(w, h), "what was sent stays")
+}
+
+func TestWhatWasPreparedIsMadeAgainAfterItWasLost(t *testing.T) {
+	y := setup(t, home)
+	y.storage.SetFaults(standin.Faults{Away: true})
+	y.asReduced("{long-edge: 300}")
+	for n := range 5 {
+		y.large(string(rune('a'+n))+".jpg", n)
+	}
+	y.until("prepared", func(wire.Device) bool { return len(y.prepared()) == 5 })
+	before := y.copy("a.jpg")
+	require.True(t, before.Reduced)
+	y.stop()
+	// The cache is gone, and one file in it is not what was made.
+	files := y.prepared()
+	require.NoError(t, os.Remove(files[0]))
+	require.NoError(t, os.WriteFile(files[1], []byte("not what was made"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Dir(files[0])+"/making-12345", []byte("half"), 0o600))
+	y.start()
+	y.asReduced("{long-edge: 300}")
+	y.storage.SetFaults(standin.Faults{})
+	y.until("safe", counts(queue.Safe, 5))
+	assert.Equal(t, before.Bytes, y.copy("a.jpg").Bytes)
+	for n := range 5 {
+		w, h := y.pixels(y.copy(string(rune('a'+n)) + ".jpg"))
+		assert.Equal(t, 300, max(w, h))
+	}
+	assert.Len(t, y.stored(), 5)
+	assert.Empty(t, y.prepared())
+}
+
+func (y *yard) prepared() []string {
+	y.t.Helper()
+	files, err := filepath.Glob(y.dir + "/data/renditions/*")
+	require.NoError(y.t, err)
+	return files
+}

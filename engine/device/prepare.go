@@ -1,0 +1,149 @@
+package device
+
+import (
+	"context"
+	"errors"
+	"runtime"
+	"time"
+
+	"yardtide/core/gate"
+	"yardtide/core/queue"
+	"yardtide/engine/carry"
+	"yardtide/engine/records"
+	"yardtide/engine/source"
+)
+
+// This file has copies prepared that do not go as shot, a few ahead of those that are sent:
+// only then it is known how many bytes they are, for the room and the allowance.
+
+// preparers is how many pictures are made smaller at the same time.
+func preparers() int { return min(2, runtime.NumCPU()) }
+
+const (
+	preparedAhead = 8 // of a class
+	prepareAgain  = time.Minute
+)
+
+// prepare begins to prepare what goes next, by the last decision.
+func (d *Device) prepare(ctx, sendCtx context.Context, last decision) error {
+	ready, err := d.Records.AllPrepared(ctx)
+	if err != nil {
+		return err
+	}
+	ahead := map[queue.Class]int64{}
+	for _, p := range ready {
+		switch form := carry.FormOf(last.Plan, p.Rule, p.Kind); form {
+		case "": // another plan had it go otherwise
+			if err := d.Records.GoAsShot(ctx, p.Class); err != nil {
+				return err
+			}
+			nudge(d.wake)
+		case p.Form:
+			ahead[p.Class] += p.N
+		}
+	}
+	for class, v := range last.verdicts {
+		form := carry.FormOf(last.Plan, class.Rule, class.Kind)
+		if form == "" || !mayPrepare(v) {
+			continue
+		}
+		for n := ahead[class]; n < preparedAhead; n++ {
+			began, err := d.prepareOne(ctx, sendCtx, class, form, last)
+			if err != nil {
+				return err
+			}
+			if !began {
+				break
+			}
+		}
+	}
+	if !last.ordered {
+		return nil
+	}
+	orders, err := d.Records.Orders(ctx, nil, last.Time)
+	if err != nil {
+		return err
+	}
+	for _, c := range orders {
+		if form := carry.FormOf(last.Plan, c.Rule, c.Kind); form != "" && c.Form != form && c.State == queue.Waiting {
+			d.beginPreparing(sendCtx, c)
+		}
+	}
+	return nil
+}
+
+// mayPrepare tells whether a class may go, but for the size of what it is of: that is only
+// known when it is prepared.
+func mayPrepare(v gate.Verdict) bool {
+	if v.Open() {
+		return true
+	}
+	for _, h := range v.Holds {
+		if h.Gate != gate.Space && h.Gate != gate.Allowance {
+			return false
+		}
+	}
+	return len(v.Holds) > 0
+}
+
+// prepareOne begins to prepare the next copy of a class; began is false when there is none,
+// or no worker is free.
+func (d *Device) prepareOne(ctx, sendCtx context.Context, class queue.Class, form string, last decision) (began bool, err error) {
+	for {
+		d.mu.Lock()
+		busy, free := make([]int64, 0, len(d.preparing)), len(d.preparing) < preparers()
+		for _, id := range d.preparing {
+			busy = append(busy, id...)
+		}
+		d.mu.Unlock()
+		if !free {
+			return false, nil
+		}
+		c, ok, err := d.Records.Unprepared(ctx, class, form, last.Plan.Rules[class.Rule].Order, busy, last.Time)
+		if err != nil || !ok {
+			return false, err
+		}
+		if d.beginPreparing(sendCtx, c) {
+			return true, nil
+		}
+	}
+}
+
+// beginPreparing prepares a copy beside everything else; false when its item is being
+// prepared already.
+func (d *Device) beginPreparing(ctx context.Context, c records.Copy) bool {
+	d.mu.Lock()
+	ids, busy := d.preparing[c.Item]
+	d.preparing[c.Item] = append(ids, c.ID)
+	d.mu.Unlock()
+	if busy {
+		return false
+	}
+	d.beside.Go(func() {
+		err := d.carrier.Prepare(ctx, c)
+		if err != nil && ctx.Err() == nil {
+			err = d.notPrepared(context.WithoutCancel(ctx), c, err)
+		}
+		d.mu.Lock()
+		delete(d.preparing, c.Item)
+		d.mu.Unlock()
+		if err != nil && ctx.Err() == nil {
+			d.unrecorded("a copy could not be prepared", err)
+		}
+		d.changed()
+	})
+	return true
+}
+
+// notPrepared notes why a copy was not prepared.
+func (d *Device) notPrepared(ctx context.Context, c records.Copy, why error) error {
+	var fault source.Error
+	switch {
+	case records.IsFailure(why):
+		return why
+	case errors.As(why, &fault): // sending finds the same, and says what follows
+		return d.Records.SetForm(ctx, c.Item, c.Rule, carry.FormOf(d.currentPlan(), c.Rule, c.Kind), false, c.Size, "It cannot be prepared: "+fault.Says, time.Now())
+	}
+	d.Log.Error("a copy cannot be prepared", "device", d.Name, "copy", c.ID, "err", why)
+	return d.Records.Delay(ctx, c.ID, "It cannot be prepared: "+why.Error()+".", time.Now().Add(d.Wait(prepareAgain)), time.Now())
+}

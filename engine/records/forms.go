@@ -1,0 +1,111 @@
+package records
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"yardtide/core/media"
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+)
+
+// Prepared is how many waiting copies of a class are prepared in a form that is not as
+// shot.
+type Prepared struct {
+	queue.Class
+	Form string `db:"form"`
+	N    int64  `db:"n"`
+}
+
+// AllPrepared counts them. There are few, and an index of their own finds them.
+func (r *Records) AllPrepared(ctx context.Context) ([]Prepared, error) {
+	var all []Prepared
+	err := r.read.SelectContext(ctx, &all, `SELECT destination, rule, kind, form, count(*) n FROM copies INDEXED BY copies_prepared WHERE state = 'waiting' AND form <> '' GROUP BY 1, 2, 3, 4`)
+	if err != nil {
+		return nil, fmt.Errorf("counting what is prepared: %w", err)
+	}
+	return all, nil
+}
+
+// Unprepared finds the first waiting copy of a class that is in another form than is asked
+// for; ok is false when there is none.
+func (r *Records) Unprepared(ctx context.Context, class queue.Class, form string, order plan.Order, busy []int64, now time.Time) (c Copy, ok bool, err error) {
+	query, args, err := without(selectCopy+`WHERE c.state = 'waiting' AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND +c.form <> ?`,
+		busy, class.Destination, class.Rule, class.Kind, ms(now), form)
+	if err != nil {
+		return c, false, err
+	}
+	return r.one(ctx, query+inOrder[order], args...)
+}
+
+// SetForm notes in which form the waiting copies of an item by a rule go, how many bytes
+// that are, and a line in their stories.
+func (r *Records) SetForm(ctx context.Context, item int64, rule, form string, reduced bool, bytes int64, story string, now time.Time) error {
+	return r.tx(ctx, fmt.Sprintf("noting the form of item %d", item), func(tx *transaction) error {
+		const which = ` WHERE item = ? AND rule = ? AND state = 'waiting' AND form <> ?`
+		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, state, ? FROM copies`+which, ms(now), story, item, rule, form); err != nil {
+			return err
+		}
+		_, err := tx.Exec(`UPDATE copies SET form = ?, reduced = ?, bytes = ?`+which, form, reduced, bytes, item, rule, form)
+		return err
+	})
+}
+
+// GoAsShot has the waiting copies of a class go as shot that were prepared otherwise.
+func (r *Records) GoAsShot(ctx context.Context, class queue.Class) error {
+	return r.tx(ctx, "taking back what was prepared", func(tx *transaction) error {
+		_, err := tx.Exec(`UPDATE copies SET form = '', reduced = 0, bytes = (SELECT size FROM items WHERE id = copies.item) WHERE state = 'waiting' AND form <> '' AND destination = ? AND rule = ? AND kind = ?`,
+			class.Destination, class.Rule, class.Kind)
+		return err
+	})
+}
+
+// Unprepare has the copies of an item that wait be prepared anew: what was made is no longer
+// what was noted.
+func (r *Records) Unprepare(ctx context.Context, item int64) error {
+	return r.tx(ctx, fmt.Sprintf("having item %d prepared anew", item), func(tx *transaction) error {
+		_, err := tx.Exec(`UPDATE copies SET form = '', reduced = 0, bytes = (SELECT size FROM items WHERE id = copies.item) WHERE item = ? AND state NOT IN ('safe', 'skipped') AND proof = '' AND landed = 0`, item)
+		return err
+	})
+}
+
+// StillToGo tells whether a copy of an item is still to be sent or proven.
+func (r *Records) StillToGo(ctx context.Context, item int64) (bool, error) {
+	var n int
+	if err := r.read.GetContext(ctx, &n, `SELECT count(*) FROM copies WHERE item = ? AND state NOT IN ('safe', 'skipped')`, item); err != nil {
+		return false, fmt.Errorf("looking what of item %d is still to go: %w", item, err)
+	}
+	return n > 0, nil
+}
+
+// Delay has a waiting copy wait until a time, and says why.
+func (r *Records) Delay(ctx context.Context, id int64, says string, until, now time.Time) error {
+	return r.tx(ctx, fmt.Sprintf("having copy %d wait", id), func(tx *transaction) error {
+		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, state, ? FROM copies WHERE id = ? AND state = 'waiting'`, ms(now), says, id); err != nil {
+			return err
+		}
+		_, err := tx.Exec(`UPDATE copies SET says = ?, not_before = ? WHERE id = ? AND state = 'waiting'`, says, ms(until), id)
+		return err
+	})
+}
+
+// OfRule is how many items of a kind follow a rule, "" for any, and their bytes.
+func (r *Records) OfRule(ctx context.Context, rule string, kind media.Kind) (n, bytes int64, err error) {
+	var sum Sum
+	err = r.read.GetContext(ctx, &sum, `SELECT count(*) n, coalesce(sum(size), 0) bytes FROM items WHERE gone_at = 0 AND kind = ? AND rule <> '' AND (? = '' OR rule = ?)`, kind, rule, rule)
+	if err != nil {
+		return 0, 0, fmt.Errorf("counting what the rule %s takes: %w", rule, err)
+	}
+	return sum.N, sum.Bytes, nil
+}
+
+// SomeItems are a few of those, chosen at random.
+func (r *Records) SomeItems(ctx context.Context, rule string, kind media.Kind, most int) ([]Item, error) {
+	var items []Item
+	err := r.read.SelectContext(ctx, &items, `SELECT * FROM items WHERE id IN (SELECT id FROM items WHERE gone_at = 0 AND kind = ? AND rule <> '' AND (? = '' OR rule = ?) ORDER BY random() LIMIT ?)`, kind, rule, rule, most)
+	if err != nil {
+		return nil, fmt.Errorf("choosing some of what the rule %s takes: %w", rule, err)
+	}
+	return items, nil
+}

@@ -1,0 +1,209 @@
+package rendition
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"yardtide/core/plan"
+)
+
+// Cache keeps what was made until it was sent, with a bound on its size: what goes too
+// early is made again. It is safe for concurrent use.
+type Cache struct {
+	Dir  string
+	Most int64 // bytes; mostKept when 0
+
+	mu     sync.Mutex
+	making map[string]chan struct{} // closed when it is made, or is not
+}
+
+const mostKept = 512 << 20
+
+var endings = map[string]string{"image/jpeg": ".jpg", "image/png": ".png"}
+
+// Get is a file with the form of a picture that a key stands for: one that was made before,
+// or that is made now. The error is AsShot where there is none that is smaller. open opens
+// the picture; how says what was made, "" when it was there.
+func (c *Cache) Get(ctx context.Context, key string, r plan.Rendition, open func() (Source, func(), error)) (file string, made Made, err error) {
+	for {
+		c.mu.Lock()
+		if c.making == nil {
+			c.making = map[string]chan struct{}{}
+		}
+		done, busy := c.making[key]
+		if !busy {
+			done = make(chan struct{})
+			c.making[key] = done
+			c.mu.Unlock()
+			defer func() {
+				c.mu.Lock()
+				delete(c.making, key)
+				c.mu.Unlock()
+				close(done)
+			}()
+			break
+		}
+		c.mu.Unlock()
+		select {
+		case <-done:
+		case <-ctx.Done():
+			return "", made, context.Cause(ctx)
+		}
+	}
+	if file, made, err := c.kept(key); err != nil || file != "" {
+		return file, made, err
+	}
+	return c.make(ctx, key, r, open)
+}
+
+// kept is what was made before, "" when there is none. Its name has its hash: what is not
+// what was made goes.
+func (c *Cache) kept(key string) (file string, made Made, err error) {
+	files, err := filepath.Glob(filepath.Join(c.Dir, key+"-*"))
+	if err != nil {
+		return "", made, fmt.Errorf("looking for a rendition: %w", err)
+	}
+	for _, file := range files {
+		sum, n, err := hashOf(file)
+		stem, ending := strings.TrimSuffix(file, filepath.Ext(file)), filepath.Ext(file)
+		if err == nil && strings.HasSuffix(stem, "-"+sum) {
+			now := time.Now()
+			_ = os.Chtimes(file, now, now) // it was wanted; a failure only has it go earlier
+			return file, Made{ContentType: typeOf(ending), Bytes: n}, nil
+		}
+		if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return "", made, fmt.Errorf("removing a damaged rendition: %w", err)
+		}
+	}
+	return "", made, nil
+}
+
+func hashOf(file string) (sum string, n int64, err error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return "", 0, err
+	}
+	defer f.Close()
+	h := sha256.New()
+	n, err = io.Copy(h, f)
+	return hex.EncodeToString(h.Sum(nil)), n, err
+}
+
+func typeOf(ending string) string {
+	for contentType, e := range endings {
+		if e == ending {
+			return contentType
+		}
+	}
+	return ""
+}
+
+func (c *Cache) make(ctx context.Context, key string, r plan.Rendition, open func() (Source, func(), error)) (file string, made Made, err error) {
+	if err := os.MkdirAll(c.Dir, 0o700); err != nil {
+		return "", made, fmt.Errorf("making the folder of renditions: %w", err)
+	}
+	src, shut, err := open()
+	if err != nil {
+		return "", made, err
+	}
+	defer shut()
+	out, err := os.CreateTemp(c.Dir, unfinished+"*")
+	if err != nil {
+		return "", made, fmt.Errorf("making a rendition: %w", err)
+	}
+	h := sha256.New()
+	made, err = Reduce(ctx, src, r, io.MultiWriter(out, h))
+	if err == nil {
+		err = out.Sync()
+	}
+	err = errors.Join(err, out.Close())
+	if err == nil {
+		file = filepath.Join(c.Dir, key+"-"+hex.EncodeToString(h.Sum(nil))+endings[made.ContentType])
+		err = os.Rename(out.Name(), file)
+	}
+	if err != nil {
+		var as AsShot
+		rerr := os.Remove(out.Name())
+		if errors.As(err, &as) {
+			return "", Made{}, errors.Join(as, rerr)
+		}
+		return "", Made{}, errors.Join(err, rerr)
+	}
+	c.sweep(file)
+	return file, made, nil
+}
+
+// unfinished begins the names of files that are not whole.
+const unfinished = "making-"
+
+// sweep removes what was wanted longest ago, until the rest is within the bound; one file
+// stays.
+func (c *Cache) sweep(stays string) {
+	entries, err := os.ReadDir(c.Dir)
+	if err != nil {
+		return // it is swept the next time
+	}
+	type kept struct {
+		name string
+		size int64
+		at   time.Time
+	}
+	var all []kept
+	sum := int64(0)
+	for _, e := range entries {
+		info, err := e.Info()
+		if err != nil || !info.Mode().IsRegular() || strings.HasPrefix(e.Name(), unfinished) {
+			continue
+		}
+		all, sum = append(all, kept{filepath.Join(c.Dir, e.Name()), info.Size(), info.ModTime()}), sum+info.Size()
+	}
+	slices.SortFunc(all, func(a, b kept) int { return a.at.Compare(b.at) })
+	for _, one := range all {
+		if sum <= cmp.Or(c.Most, mostKept) {
+			return
+		}
+		if one.name != stays && os.Remove(one.name) == nil {
+			sum -= one.size
+		}
+	}
+}
+
+// Drop removes what was made for a key: it was sent.
+func (c *Cache) Drop(key string) error {
+	files, err := filepath.Glob(filepath.Join(c.Dir, key+"-*"))
+	if err != nil {
+		return fmt.Errorf("looking for a rendition that was sent: %w", err)
+	}
+	for _, file := range files {
+		if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("removing a rendition that was sent: %w", err)
+		}
+	}
+	return nil
+}
+
+// Clean removes what a kill left unfinished.
+func (c *Cache) Clean() error {
+	left, err := filepath.Glob(filepath.Join(c.Dir, unfinished+"*"))
+	if err != nil {
+		return fmt.Errorf("looking for unfinished renditions: %w", err)
+	}
+	for _, file := range left {
+		if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("removing an unfinished rendition: %w", err)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,128 @@
+// Package rendition makes the form in which an item is sent, where that is not as shot:
+// a smaller picture, upright, with the facts of the larger. What it cannot make smaller
+// without losing something is sent as shot: it says why. It sends nothing, and decides
+// nothing of when.
+package rendition
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"image"
+	"io"
+
+	_ "image/gif" // whose size is told
+
+	"yardtide/core/plan"
+	"yardtide/engine/probe"
+)
+
+// Source is a picture's file.
+type Source struct {
+	F           probe.File
+	Size        int64
+	ContentType string
+}
+
+// Pixels are a picture's edges.
+type Pixels struct{ W, H int }
+
+// Megapixels is how many millions of pixels there are.
+func (p Pixels) Megapixels() float64 { return float64(p.W) * float64(p.H) / 1e6 }
+
+// Made is what was made of a picture.
+type Made struct {
+	Pixels             // as it is seen
+	From        Pixels // of the file, before it was turned
+	ContentType string
+	Bytes       int64
+}
+
+// AsShot tells that an item is sent as shot, and why.
+type AsShot struct{ Why string }
+
+func (e AsShot) Error() string { return "it is sent as shot: " + e.Why }
+
+func asShot(format string, args ...any) error { return AsShot{fmt.Sprintf(format, args...)} }
+
+// mostMemory is how large the planes of a picture may be that is reduced, in bytes; a header
+// that claims more is not believed.
+const mostMemory = 112 << 20
+
+// Reduce makes the form of a picture that a rendition asks for. The error is AsShot where
+// there is none that is smaller.
+func Reduce(ctx context.Context, src Source, r plan.Rendition, out io.Writer) (Made, error) {
+	want, limited := Want{r}, &limited{most: src.Size, out: out}
+	var made Made
+	var err error
+	switch src.ContentType {
+	case "image/jpeg":
+		made, err = reduceJPEG(ctx, src, want, limited)
+	case "image/png":
+		made, err = reducePNG(ctx, src, want, limited)
+	case "image/gif", "image/apng", "image/vnd.mozilla.apng":
+		err = asShot("it may move")
+	default:
+		err = asShot("%s is not reduced", src.ContentType)
+	}
+	if errors.Is(err, errLarger) {
+		err = asShot("reduced it would be no smaller")
+	}
+	made.Bytes = limited.n
+	return made, err
+}
+
+// SizeOf is how large a picture is as it is seen.
+func SizeOf(src Source) (Pixels, error) {
+	c, _, err := image.DecodeConfig(io.NewSectionReader(src.F, 0, src.Size))
+	if err != nil {
+		return Pixels{}, err
+	}
+	view, err := probe.ReadView(src.F, src.ContentType)
+	if err != nil {
+		return Pixels{}, err
+	}
+	if view.Orientation >= 5 {
+		return Pixels{c.Height, c.Width}, nil
+	}
+	return Pixels{c.Width, c.Height}, nil
+}
+
+// Want is what a rendition asks for.
+type Want struct{ plan.Rendition }
+
+func (w Want) size(seen Pixels) Pixels {
+	width, height := w.Size(seen.W, seen.H)
+	return Pixels{width, height}
+}
+
+func (w Want) quality() int {
+	if w.Quality == 0 {
+		return plan.DefaultQuality
+	}
+	return w.Quality
+}
+
+// errLarger ends the writing of what is no smaller than what was shot.
+var errLarger = errors.New("it is no smaller than as shot")
+
+// limited writes less than a number of bytes.
+type limited struct {
+	out     io.Writer
+	n, most int64
+}
+
+func (l *limited) Write(p []byte) (int, error) {
+	if l.n += int64(len(p)); l.n >= l.most {
+		return 0, errLarger
+	}
+	return l.out.Write(p)
+}
+
+// Bytes is what Reduce makes, held in memory.
+func Bytes(ctx context.Context, src Source, r plan.Rendition) ([]byte, Made, error) {
+	var out bytes.Buffer
+	made, err := Reduce(ctx, src, r, &out)
+	return out.Bytes(), made, err
+}

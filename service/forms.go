@@ -1,0 +1,94 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"yardtide/core/forecast"
+	"yardtide/core/gate"
+	"yardtide/core/media"
+	"yardtide/core/plan"
+	"yardtide/core/sentences"
+	"yardtide/engine/link"
+	"yardtide/wire"
+)
+
+// formOf is the rendition that is meant: one of the plan by its name, else what is given.
+func (s *Service) formOf(e wire.RenditionEdit) (plan.Rendition, error) {
+	r := e.Rendition()
+	if r == (plan.Rendition{}) {
+		named, there := s.planOrEmpty().Renditions[e.Name]
+		if !there {
+			return r, plan.EditError{Says: fmt.Sprintf("the plan has no rendition %q", e.Name)}
+		}
+		return named, nil
+	}
+	return r, r.Check()
+}
+
+// CompareForm shows an item as shot and in a form.
+func (s *Service) CompareForm(ctx context.Context, d Device, key string, t wire.FormTry) (wire.FormCompared, error) {
+	r, err := s.formOf(t.RenditionEdit)
+	if err != nil {
+		return wire.FormCompared{}, err
+	}
+	return d.CompareForm(ctx, key, r, t.X, t.Y)
+}
+
+// ForecastForm tells what a form would come to for all of a kind that a rule takes, by a
+// sample of each device's own.
+func (s *Service) ForecastForm(ctx context.Context, a wire.FormAsked) (wire.FormForecast, error) {
+	f := wire.FormForecast{Missing: []string{}}
+	r, err := s.formOf(a.RenditionEdit)
+	if err != nil {
+		return f, err
+	}
+	var low, likely, high int64
+	for _, d := range s.Devices() {
+		one, err := d.SampleForm(ctx, a.Rule, media.Kind(a.Kind), r)
+		var silent link.Silent
+		if errors.As(err, &silent) {
+			f.Missing = append(f.Missing, d.DeviceName())
+			continue
+		}
+		if err != nil {
+			return f, err
+		}
+		f.All = f.All.Plus(one.N, one.Bytes)
+		f.Looked += len(one.Samples)
+		if is, ok := forecast.Total(one.Bytes, one.N, one.Samples); ok {
+			low, likely, high, f.Known = low+is.Low, likely+is.Likely, high+is.High, true
+		} else if one.N > 0 { // nothing is known of these: they may go as shot
+			likely, high = likely+one.Bytes, high+one.Bytes
+		}
+	}
+	f.Range = forecast.Range{Low: low, Likely: likely, High: high}
+	f.Says = s.forecastSays(ctx, a, f)
+	return f, nil
+}
+
+func (s *Service) forecastSays(ctx context.Context, a wire.FormAsked, f wire.FormForecast) string {
+	if !f.Known {
+		return "There is nothing of it yet by which that could be told."
+	}
+	says := fmt.Sprintf("%s: as shot %s; so %s", sentences.Things(f.All.N, media.Kind(a.Kind)), gate.Bytes(f.All.Bytes), gate.Bytes(f.Range.Likely))
+	if low, high := gate.Bytes(f.Range.Low), gate.Bytes(f.Range.High); low != high {
+		says = fmt.Sprintf("%s: as shot %s; so %s to %s", sentences.Things(f.All.N, media.Kind(a.Kind)), gate.Bytes(f.All.Bytes), low, high)
+	}
+	y, err := s.Status(ctx)
+	if err == nil && a.Rule != "" {
+		for _, d := range y.Destinations {
+			for _, to := range s.planOrEmpty().Rules[a.Rule].To {
+				if d.Name == to && d.Space.Free >= 0 {
+					says += fmt.Sprintf("; %s has %s free", d.Name, gate.Bytes(d.Space.Free))
+				}
+			}
+		}
+	}
+	says += fmt.Sprintf(". By %d of them that were made.", f.Looked)
+	if len(f.Missing) > 0 {
+		says += " Without " + gate.And(f.Missing) + ", which did not answer."
+	}
+	return says
+}
