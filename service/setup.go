@@ -576,14 +576,20 @@ func names(now *wire.SetupNow) (list []wire.SetupName) {
 		}
 		list = append(list, wire.SetupName{What: what, From: it.Name, To: to})
 	}
-	var own []wire.LookPicture
+	type picture struct {
+		wire.LookPicture
+		source string
+	}
+	var own []picture
 	for _, f := range now.Folders {
-		if f.On {
-			own = append(own, f.Pictures...)
+		for _, p := range f.Pictures {
+			if f.On {
+				own = append(own, picture{p, f.Folder})
+			}
 		}
 	}
-	item := func(p wire.LookPicture) naming.Item {
-		return naming.Item{Name: path.Base(p.Path), Device: now.Device, Kind: p.Kind, TakenAt: p.TakenAt}
+	item := func(p picture) naming.Item {
+		return naming.Item{Name: path.Base(p.Path), Device: now.Device, Source: p.source, Folder: path.Dir(p.Path), Kind: p.Kind, TakenAt: p.TakenAt}
 	}
 	noDate := -1
 	for i, p := range own {
@@ -595,13 +601,13 @@ func names(now *wire.SetupNow) (list []wire.SetupName) {
 			put("", item(p), "")
 		}
 	}
-	example := naming.Item{Name: "IMG_2041.jpg", Device: cmp.Or(now.Device, "this-computer"), Kind: media.Photo, TakenAt: time.Date(2026, 11, 25, 10, 15, 0, 0, time.UTC)}
+	example := naming.Item{Name: "IMG_2041.jpg", Source: "DCIM", Folder: "Camera", Device: cmp.Or(now.Device, "this-computer"), Kind: media.Photo, TakenAt: time.Date(2026, 11, 25, 10, 15, 0, 0, time.UTC)}
 	if len(list) == 0 {
 		put("", example, "")
 	} else {
-		example = item(own[slices.IndexFunc(own, func(p wire.LookPicture) bool { return p.TakenFrom != string(media.FromFile) })])
+		example = item(own[slices.IndexFunc(own, func(p picture) bool { return p.TakenFrom != string(media.FromFile) })])
 	}
-	undated := naming.Item{Name: "scan of the logbook.png", Device: example.Device, Kind: media.Graphic, TakenAt: time.Now()}
+	undated := naming.Item{Name: "scan of the logbook.png", Source: "Pictures", Folder: "Logbook", Device: example.Device, Kind: media.Graphic, TakenAt: time.Now()}
 	if noDate >= 0 {
 		undated = item(own[noDate])
 	}

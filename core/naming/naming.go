@@ -24,6 +24,8 @@ const maxName = 255 - len(" (0123456789)")
 type Item struct {
 	Name    string // the file's own name
 	Device  string
+	Source  string // the source's folder, as the plan has it
+	Folder  string // its own below that, parted by slashes; "" or "." for none
 	Kind    media.Kind
 	TakenAt time.Time // in the zone of the place where it was taken
 }
@@ -36,7 +38,12 @@ func Path(layout string, it Item) string {
 		"{year}", fmt.Sprintf("%04d", it.TakenAt.Year()),
 		"{month}", fmt.Sprintf("%02d", it.TakenAt.Month()),
 		"{day}", fmt.Sprintf("%02d", it.TakenAt.Day()),
+		"{hour}", fmt.Sprintf("%02d", it.TakenAt.Hour()),
+		"{minute}", fmt.Sprintf("%02d", it.TakenAt.Minute()),
+		"{second}", fmt.Sprintf("%02d", it.TakenAt.Second()),
 		"{device}", Safe(it.Device),
+		"{source}", Safe(path.Base(path.Clean("/"+it.Source))),
+		"{folder}", folders(it.Folder),
 		"{kind}", string(it.Kind),
 		"{name}", "\x00",
 	).Replace(layout)
@@ -45,9 +52,22 @@ func Path(layout string, it Item) string {
 		if strings.Contains(part, "\x00") {
 			part = strings.ReplaceAll(part, "\x00", name)
 		}
-		parts[i] = Safe(part)
+		if part != "" { // of an item that lies in no folder
+			parts[i] = Safe(part)
+		}
 	}
 	return path.Join(parts...)
+}
+
+// folders are the names of a folder, each made safe.
+func folders(folder string) string {
+	var parts []string
+	for part := range strings.SplitSeq(folder, "/") {
+		if part != "" && part != "." && part != ".." {
+			parts = append(parts, Safe(part))
+		}
+	}
+	return strings.Join(parts, "/")
 }
 
 // Safe makes one name that every storage takes: valid UTF-8 in NFC, without

@@ -30,7 +30,7 @@ export function Names({ now }: { now: SetupNow }) {
       />
       {own && (
         <Written
-          label="Of {year} {month} {day} {device} {kind}, and {name} last"
+          label="Of {year} {month} {day} {hour} {minute} {second} {device} {source} {folder} {kind}, and {name} last"
           hint="{year}/{month}/{day}/{name}"
           value={now.layout}
           change={(layout) => change.mutate({ layout })}
