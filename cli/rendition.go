@@ -29,6 +29,9 @@ func formFlags(fs *flag.FlagSet, e *wire.RenditionEdit) {
 		return nil
 	})
 	fs.IntVar(&e.Quality, "quality", 0, "how much of the `detail` a JPEG keeps, 30 to 100; 82 when left out")
+	fs.IntVar(&e.Height, "height", 0, "of clips: at most so many `pixels` on the shorter edge, such as 720")
+	fs.IntVar(&e.FPS, "fps", 0, "of clips: at most so many `pictures` a second")
+	fs.Func("codec", "of clips: `h264` or h265", func(s string) error { e.Codec = plan.Codec(s); return nil })
 	fs.BoolVar(&e.JPEG, "jpeg", false, "pictures of other formats become JPEG")
 }
 
@@ -139,7 +142,7 @@ func tryPicture(ctx context.Context, e env, r reach, asked wire.FormAsked, file,
 		found := false
 		for _, one := range now.Renditions {
 			if one.Name == asked.Name {
-				form, found = wire.RenditionEdit{LongEdge: one.LongEdge, Megapixels: one.Megapixels, Quality: one.Quality, JPEG: one.JPEG}.Rendition(), true
+				form, found = wire.RenditionEdit{LongEdge: one.LongEdge, Megapixels: one.Megapixels, Quality: one.Quality, JPEG: one.JPEG, Height: one.Height, FPS: one.FPS, Codec: one.Codec}.Rendition(), true
 			}
 		}
 		if !found {

@@ -364,7 +364,7 @@ func (s *Service) Renditions() []wire.PlanRendition {
 	p, list := s.planOrEmpty(), []wire.PlanRendition{}
 	for _, name := range slices.Sorted(maps.Keys(p.Renditions)) {
 		r := p.Renditions[name]
-		one := wire.PlanRendition{Name: name, Says: r.String(), LongEdge: r.LongEdge, Megapixels: r.Megapixels, Quality: r.QualityOrDefault(), JPEG: r.Format == plan.JPEG, Rules: []string{}}
+		one := wire.PlanRendition{Name: name, Says: r.String(), LongEdge: r.LongEdge, Megapixels: r.Megapixels, Quality: r.QualityOrDefault(), JPEG: r.Format == plan.JPEG, Height: r.Height, FPS: r.FPS, Codec: r.Codec, Pictures: r.Limits(media.Photo), Clips: r.Limits(media.Video), Rules: []string{}}
 		for _, rule := range slices.Sorted(maps.Keys(p.Rules)) {
 			if slices.Contains(slices.Collect(maps.Values(p.Rules[rule].Send)), name) {
 				one.Rules = append(one.Rules, rule)

@@ -63,6 +63,11 @@ type PlanRendition struct {
 	Megapixels plan.Megapixels `json:"megapixels" doc:"Millions of pixels, at most; 0 for any"`
 	Quality    int             `json:"quality" doc:"How much of the detail a JPEG keeps, to 100"`
 	JPEG       bool            `json:"jpeg" doc:"Pictures of other formats become JPEG"`
+	Height     int             `json:"height" doc:"Of clips: pixels of the shorter edge, at most; 0 for any"`
+	FPS        int             `json:"fps" doc:"Of clips: pictures a second, at most; 0 for any"`
+	Codec      plan.Codec      `json:"codec" doc:"Of clips: empty for H.264"`
+	Pictures   bool            `json:"pictures" doc:"It says something of pictures"`
+	Clips      bool            `json:"clips" doc:"It says something of clips"`
 	Rules      []string        `json:"rules" doc:"The rules that send so"`
 }
 
@@ -73,15 +78,21 @@ type RenditionEdit struct {
 	Megapixels plan.Megapixels `json:"megapixels,omitempty" minimum:"0" maximum:"1000"`
 	Quality    int             `json:"quality,omitempty" minimum:"0" maximum:"100" doc:"82 when it is left out"`
 	JPEG       bool            `json:"jpeg,omitempty"`
+	Height     int             `json:"height,omitempty" minimum:"0" maximum:"4320"`
+	FPS        int             `json:"fps,omitempty" minimum:"0" maximum:"240"`
+	Codec      plan.Codec      `json:"codec,omitempty" enum:"h264,h265"`
 	Remove     bool            `json:"remove,omitempty" doc:"Take it out instead"`
 	Try        bool            `json:"try,omitempty" doc:"Only tell what it would change"`
 }
 
 // Rendition is what it asks for.
 func (e RenditionEdit) Rendition() plan.Rendition {
-	r := plan.Rendition{LongEdge: e.LongEdge, Megapixels: e.Megapixels, Quality: e.Quality}
+	r := plan.Rendition{LongEdge: e.LongEdge, Megapixels: e.Megapixels, Quality: e.Quality, Height: e.Height, FPS: e.FPS, Codec: e.Codec}
 	if e.JPEG {
 		r.Format = plan.JPEG
+	}
+	if r.Codec == plan.H264 { // as without a word
+		r.Codec = ""
 	}
 	return r
 }

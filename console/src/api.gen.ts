@@ -1341,6 +1341,12 @@ export interface components {
             then: "" | "sleep" | "off";
         };
         FormAsked: {
+            /** @enum {string} */
+            codec?: "h264" | "h265";
+            /** Format: int64 */
+            fps?: number;
+            /** Format: int64 */
+            height?: number;
             jpeg?: boolean;
             /** @enum {string} */
             kind: "photo" | "graphic";
@@ -1397,6 +1403,12 @@ export interface components {
             width: number;
         };
         FormTry: {
+            /** @enum {string} */
+            codec?: "h264" | "h265";
+            /** Format: int64 */
+            fps?: number;
+            /** Format: int64 */
+            height?: number;
             jpeg?: boolean;
             /** Format: int64 */
             longEdge?: number;
@@ -1833,6 +1845,20 @@ export interface components {
             says: string[];
         };
         PlanRendition: {
+            /** @description It says something of clips */
+            clips: boolean;
+            /** @description Of clips: empty for H.264 */
+            codec: string;
+            /**
+             * Format: int64
+             * @description Of clips: pictures a second, at most; 0 for any
+             */
+            fps: number;
+            /**
+             * Format: int64
+             * @description Of clips: pixels of the shorter edge, at most; 0 for any
+             */
+            height: number;
             /** @description Pictures of other formats become JPEG */
             jpeg: boolean;
             /**
@@ -1846,6 +1872,8 @@ export interface components {
              */
             megapixels: number;
             name: string;
+            /** @description It says something of pictures */
+            pictures: boolean;
             /**
              * Format: int64
              * @description How much of the detail a JPEG keeps, to 100
@@ -2010,6 +2038,12 @@ export interface components {
             to: string;
         };
         RenditionEdit: {
+            /** @enum {string} */
+            codec?: "h264" | "h265";
+            /** Format: int64 */
+            fps?: number;
+            /** Format: int64 */
+            height?: number;
             jpeg?: boolean;
             /** Format: int64 */
             longEdge?: number;
@@ -7569,7 +7603,9 @@ export const daySensedRoamingValues: ReadonlyArray<FlattenedDeepRequired<compone
 export const daySensedUseValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DaySensed"]["use"]> = ["unknown", "in use", "idle"];
 export const deviceModemValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Device"]["modem"]> = ["unknown", "yes", "no"];
 export const finishOrderThenValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FinishOrder"]["then"]> = ["", "sleep", "off"];
+export const formAskedCodecValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormAsked"]["codec"]> = ["h264", "h265"];
 export const formAskedKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormAsked"]["kind"]> = ["photo", "graphic"];
+export const formTryCodecValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormTry"]["codec"]> = ["h264", "h265"];
 export const holdGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Hold"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front"];
 export const holdGroupGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["HoldGroup"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front"];
 export const itemStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
@@ -7582,6 +7618,7 @@ export const placeAnswerIsValues: ReadonlyArray<FlattenedDeepRequired<components
 export const planRuleOrderValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["order"]> = ["newest", "oldest", "smallest"];
 export const planRuleTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const planVersionByValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanVersion"]["by"]> = ["console", "command", "form", "undo", "link", "unknown"];
+export const renditionEditCodecValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RenditionEdit"]["codec"]> = ["h264", "h265"];
 export const ruleEditOrderValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["order"]> = ["newest", "oldest", "smallest"];
 export const ruleEditTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const ruleLaneOverValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleLane"]["over"]> = ["wifi", "wired", "cellular"];

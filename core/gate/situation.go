@@ -112,6 +112,9 @@ func (s Situation) Decide(class queue.Class) Verdict {
 		return v
 	}
 	rule := s.Plan.Rules[class.Rule]
+	if _, reduced := s.Plan.Form(class.Rule, class.Kind); reduced && class.Kind == media.Video && s.Now.Charging != Yes {
+		return shut(Hold{Gate: Power, Since: s.Now.PowerSince, Says: "Waits for the charger: clips are made smaller on charge only."})
+	}
 	v := Verdict{Lane: -1}
 	for _, lane := range rule.Lanes {
 		lv, until := s.lane(rule, lane, class)

@@ -342,7 +342,7 @@ func WithRule(text, name string, c RuleChange) (string, error) {
 	for k, name := range c.Send {
 		switch {
 		case !slices.Contains(Reducible, k):
-			return "", EditError{fmt.Sprintf("%q is no kind that is reduced; that would be photo or graphic", k)}
+			return "", EditError{fmt.Sprintf("%q is no kind that is reduced; that would be photo, graphic or video", k)}
 		case c.Take == nil && !slices.Contains(want.Take, k) && name != "":
 			return "", EditError{fmt.Sprintf("the rule takes no %s", k.Plural())}
 		}

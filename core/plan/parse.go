@@ -116,9 +116,17 @@ type reader struct {
 	problems Problems
 	links    []link // names to look up when everything is read
 	folders  []link // of sources
+	forms    []formOf
 }
 
 // link is a name that must point at something elsewhere in the plan.
+// formOf is a rendition that is used for a kind.
+type formOf struct {
+	node ast.Node
+	kind media.Kind
+	name string
+}
+
 type link struct {
 	node ast.Node
 	kind string
@@ -213,6 +221,11 @@ func (r *reader) document(text []byte) *Plan {
 		p.Format = 0 // one meaning, one value
 	}
 	r.follow(p)
+	for _, f := range r.forms {
+		if is, there := p.Renditions[f.name]; there && !is.Limits(f.kind) {
+			r.note(f.node, "would be a rendition with a limit for them (height or fps for clips, long-edge or megapixels for pictures)", "%s says nothing of %s", f.name, f.kind.Plural())
+		}
+	}
 	r.persons(p)
 	r.apart(p)
 	if p.Format == 0 {
@@ -598,11 +611,12 @@ func (r *reader) send(n ast.Node, rule string) map[media.Kind]string {
 	seen, ok := r.entries(n, "send", func(key string, at, v ast.Node) {
 		kind := media.Kind(key)
 		if !slices.Contains(Reducible, kind) {
-			r.note(at, "would be photo or graphic: every other kind goes as shot", "%q is no kind that is reduced", key)
+			r.note(at, "would be photo, graphic or video: every other kind goes as shot", "%q is no kind that is reduced", key)
 			return
 		}
 		name := r.text(v, "send")
 		r.links = append(r.links, link{v, "rendition", name})
+		r.forms = append(r.forms, formOf{v, kind, name})
 		forms[kind] = name
 	})
 	if ok && len(seen) == 0 {
@@ -621,6 +635,17 @@ func (r *reader) rendition(n ast.Node, name string) Rendition {
 	r.mapping(n, "rendition "+name, fields{
 		limit("long-edge", func(n ast.Node) { f.LongEdge = r.number(n, "long-edge", leastEdge, 65535) }),
 		limit("megapixels", func(n ast.Node) { f.Megapixels = r.megapixels(n) }),
+		limit("height", func(n ast.Node) { f.Height = r.number(n, "height", leastHeight, mostHeight) }),
+		limit("fps", func(n ast.Node) { f.FPS = r.number(n, "fps", 1, mostFPS) }),
+		{"codec", false, func(n ast.Node) {
+			switch f.Codec = Codec(r.text(n, "codec")); f.Codec {
+			case H264: // as without a word
+				f.Codec = ""
+			case H265, "":
+			default:
+				r.note(n, "would be h264 or h265", "%q is not a codec", f.Codec)
+			}
+		}},
 		{"quality", false, func(n ast.Node) { f.Quality = r.number(n, "quality", leastQuality, 100) }},
 		limit("format", func(n ast.Node) {
 			f.Format = Format(r.text(n, "format"))
@@ -637,7 +662,7 @@ func (r *reader) rendition(n ast.Node, name string) Rendition {
 		r.note(n, "would have a name of its own", "what goes as shot needs no rendition")
 	}
 	if _, isMapping := n.(*ast.MappingNode); !said && isMapping {
-		r.note(n, "would have long-edge: 2560, or megapixels: 3", "rendition %s has no limit", name)
+		r.note(n, "would have long-edge: 2560 or megapixels: 3, or height: 720 for clips", "rendition %s has no limit", name)
 	}
 	return f
 }

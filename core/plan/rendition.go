@@ -17,8 +17,21 @@ type Rendition struct {
 	LongEdge   int        `json:"long-edge,omitempty" jsonschema:"minimum=16,maximum=65535,description=Pixels of a picture's longer edge\\, at most."`
 	Megapixels Megapixels `json:"megapixels,omitempty" jsonschema:"description=Millions of pixels\\, at most."`
 	Quality    int        `json:"quality,omitempty" jsonschema:"minimum=30,maximum=100,default=82,description=How much of the detail a JPEG keeps."`
-	Format     Format     `json:"format,omitempty" jsonschema:"enum=keep,enum=jpeg,default=keep,description=jpeg: pictures of other formats become JPEG\\, unless something in them is transparent."`
+	// Height and FPS are of clips.
+	Height int    `json:"height,omitempty" jsonschema:"minimum=144,maximum=4320,description=Of clips: pixels of the shorter edge\\, at most\\, such as 1080 or 720."`
+	FPS    int    `json:"fps,omitempty" jsonschema:"minimum=1,maximum=240,description=Of clips: pictures a second\\, at most."`
+	Codec  Codec  `json:"codec,omitempty" jsonschema:"enum=h264,enum=h265,default=h264,description=Of clips: how they are written. h265 takes fewer bytes\\, more time\\, and is not shown everywhere."`
+	Format Format `json:"format,omitempty" jsonschema:"enum=keep,enum=jpeg,default=keep,description=jpeg: pictures of other formats become JPEG\\, unless something in them is transparent."`
 }
+
+// Codec is how a clip is written.
+type Codec string
+
+// The codecs a rendition can name.
+const (
+	H264 Codec = "h264"
+	H265 Codec = "h265"
+)
 
 // Megapixels is a number of millions of pixels.
 type Megapixels float64
@@ -39,12 +52,33 @@ const DefaultQuality = 82
 const AsShot = "as shot"
 
 // Reducible are the kinds that a rule may send in another form than as shot.
-var Reducible = []media.Kind{media.Photo, media.Graphic}
+var Reducible = []media.Kind{media.Photo, media.Graphic, media.Video}
+
+// Limits tells whether a rendition says anything of a kind.
+func (r Rendition) Limits(k media.Kind) bool {
+	if k == media.Video {
+		return r.Height > 0 || r.FPS > 0
+	}
+	return r.LongEdge > 0 || r.Megapixels > 0 || r.Format == JPEG
+}
+
+// ClipSize is how large a clip of w by h pixels becomes: as it is, where its shorter edge is
+// within the limit; else of the same shape, with even edges, as codecs want them.
+func (r Rendition) ClipSize(w, h int) (int, int) {
+	short := min(w, h)
+	if r.Height == 0 || short <= r.Height {
+		return w, h
+	}
+	even := func(n int) int { return max(2, int(math.Round(float64(n)*float64(r.Height)/float64(short)/2))*2) }
+	return even(w), even(h)
+}
 
 const (
 	leastEdge                       = 16
 	leastQuality                    = 30
 	leastMegapixels, mostMegapixels = 0.01, 1000
+	leastHeight, mostHeight         = 144, 4320
+	mostFPS                         = 240
 )
 
 // String tells what it asks for: "at most 2560 px, quality 82". Two that ask for the same
@@ -56,6 +90,15 @@ func (r Rendition) String() string {
 	}
 	if r.Megapixels > 0 {
 		said = append(said, fmt.Sprintf("at most %s megapixels", r.Megapixels))
+	}
+	if r.Height > 0 {
+		said = append(said, fmt.Sprintf("clips at most %d lines", r.Height))
+	}
+	if r.FPS > 0 {
+		said = append(said, fmt.Sprintf("clips at most %d pictures a second", r.FPS))
+	}
+	if r.Codec == H265 {
+		said = append(said, "clips as H.265")
 	}
 	if r.Format == JPEG {
 		said = append(said, "as JPEG")
@@ -77,8 +120,14 @@ func (r Rendition) QualityOrDefault() int {
 // Check tells what is wrong with a rendition that was not read from a plan.
 func (r Rendition) Check() error {
 	switch {
-	case r.LongEdge == 0 && r.Megapixels == 0 && r.Format == "":
-		return EditError{"a rendition has a limit: long-edge or megapixels"}
+	case !r.Limits(media.Photo) && !r.Limits(media.Video):
+		return EditError{"a rendition has a limit: long-edge or megapixels for pictures, height or fps for clips"}
+	case r.Height != 0 && (r.Height < leastHeight || r.Height > mostHeight):
+		return EditError{fmt.Sprintf("height would be a number from %d to %d", leastHeight, mostHeight)}
+	case r.FPS < 0 || r.FPS > mostFPS:
+		return EditError{fmt.Sprintf("fps would be a number from 1 to %d", mostFPS)}
+	case r.Codec != "" && r.Codec != H264 && r.Codec != H265:
+		return EditError{"codec would be h264 or h265"}
 	case r.LongEdge != 0 && (r.LongEdge < leastEdge || r.LongEdge > 65535):
 		return EditError{fmt.Sprintf("long-edge would be a number from %d to 65535", leastEdge)}
 	case r.Megapixels != 0 && !(r.Megapixels >= leastMegapixels && r.Megapixels <= mostMegapixels):
@@ -101,7 +150,7 @@ func (r Rendition) written() string {
 	if r.Megapixels > 0 {
 		megapixels = r.Megapixels.String()
 	}
-	return flowMap([][2]string{{"long-edge", number(r.LongEdge)}, {"megapixels", megapixels}, {"quality", number(r.Quality)}, {"format", string(r.Format)}})
+	return flowMap([][2]string{{"long-edge", number(r.LongEdge)}, {"megapixels", megapixels}, {"height", number(r.Height)}, {"fps", number(r.FPS)}, {"codec", string(r.Codec)}, {"quality", number(r.Quality)}, {"format", string(r.Format)}})
 }
 
 func writtenSend(send map[media.Kind]string) string {

@@ -43,7 +43,7 @@ func TestRenditionsAreRead(t *testing.T) {
 
 	for change, says := range map[string]string{
 		"send: {photo: family}=>send: {photo: tiny}":                    `there is no rendition "tiny"`,
-		"send: {photo: family}=>send: {video: family}":                  `"video" is no kind that is reduced`,
+		"send: {photo: family}=>send: {video: family}":                  `family says nothing of videos`,
 		"send: {photo: family}=>send: {raw: family}":                    `"raw" is no kind that is reduced`,
 		"send: {photo: family}=>send: {}":                               "says nothing",
 		"send: {photo: family}=>send: family":                           "send is",
@@ -57,6 +57,10 @@ func TestRenditionsAreRead(t *testing.T) {
 		"family: {long-edge: 2560}=>family: {megapixels: .nan}":         "megapixels is not such a number",
 		"family: {long-edge: 2560}=>family: {long-edge: 9, format: x}":  `"x" is not a format`,
 		"family: {long-edge: 2560}=>family: {long-edge: 90, colour: 1}": "colour",
+		"family: {long-edge: 2560}=>family: {height: 720}":              "family says nothing of photos",
+		"family: {long-edge: 2560}=>family: {long-edge: 99, fps: 0}":    "fps is not such a number",
+		"family: {long-edge: 2560}=>family: {height: 9}":                "height is not such a number",
+		"family: {long-edge: 2560}=>family: {height: 720, codec: vp9}":  `"vp9" is not a codec`,
 		"quality: 70=>quality: 101":                                     "quality is not such a number",
 		"  small:=>  as-shot:":                                          "needs no rendition",
 		"  small:=>  \"a b\":":                                          "cannot be the name of a rendition",
@@ -102,6 +106,13 @@ func TestRenditionsAreWrittenIntoThePlan(t *testing.T) {
 	for name, r := range map[string]plan.Rendition{"a b": {LongEdge: 100}, "": {LongEdge: 100}, "web": {}, "small": {LongEdge: 3}, "family": {Quality: 300, LongEdge: 100}} {
 		_, err := plan.WithRendition(reduces, name, r)
 		require.Error(t, err, name)
+	}
+}
+
+func TestAClipsSize(t *testing.T) {
+	for _, c := range [][5]int{{1920, 1080, 720, 1280, 720}, {1080, 1920, 720, 720, 1280}, {1280, 720, 720, 1280, 720}, {1000, 401, 200, 498, 200}, {640, 480, 0, 640, 480}, {99, 2000, 144, 99, 2000}} {
+		w, h := plan.Rendition{Height: c[2]}.ClipSize(c[0], c[1])
+		assert.Equal(t, [2]int{c[3], c[4]}, [2]int{w, h}, "%v", c)
 	}
 }
 

@@ -178,6 +178,11 @@ func (p *Plan) Wants(device, source string, f Found, destination string) bool {
 	return false
 }
 
+// Follows tells whether a source of a device follows a rule.
+func (p *Plan) Follows(device, rule string) bool {
+	return slices.ContainsFunc(p.Devices[device].Sources, func(s Source) bool { return slices.Contains(s.Rules, rule) })
+}
+
 // SendsTo tells whether a device sends to a destination at all.
 func (p *Plan) SendsTo(device, destination string) bool {
 	d := p.Devices[device]

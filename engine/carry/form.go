@@ -74,7 +74,7 @@ func (c *Carrier) made(ctx context.Context, item records.Item, r plan.Rendition)
 		return rendition.Source{F: struct {
 			io.ReadSeeker
 			io.ReaderAt
-		}{io.NewSectionReader(f, 0, item.Size), f}, Size: item.Size, ContentType: item.ContentType}, f.Close, nil
+		}{io.NewSectionReader(f, 0, item.Size), f}, Size: item.Size, ContentType: item.ContentType, Path: c.pathTo(item)}, f.Close, nil
 	})
 }
 
@@ -134,7 +134,7 @@ func alike(a, b string) bool {
 	if strings.EqualFold(b, ".jpg") {
 		return strings.EqualFold(a, ".jpg") || strings.EqualFold(a, ".jpeg") || strings.EqualFold(a, ".jpe") || strings.EqualFold(a, ".jfif")
 	}
-	return strings.EqualFold(a, b)
+	return strings.EqualFold(a, b) || strings.EqualFold(a, ".m4v") && strings.EqualFold(b, ".mp4")
 }
 
 // dropForm removes what was made of an item, once no copy of it is still to go.

@@ -3,9 +3,13 @@ package device
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
+	"slices"
 
+	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/engine/rendition"
 	"yardtide/engine/scan"
 )
 
@@ -18,6 +22,13 @@ func (d *Device) Doubts(ctx context.Context, p *plan.Plan) (says []string, err e
 				if dest := p.Destinations[to]; dest.Kind == plan.Folder && sameDisk(d.Folder(s.Folder), dest.Path) {
 					says = append(says, fmt.Sprintf("%s lies on the same disk as %s of %s: if that disk fails, both are lost.", to, s.Folder, d.Name))
 				}
+			}
+		}
+	}
+	if !rendition.HasFFmpeg() {
+		for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
+			if _, reduced := p.Form(name, media.Video); reduced && p.Follows(d.Name, name) {
+				says = append(says, fmt.Sprintf("ffmpeg is not installed on %s: the clips of %s go as shot.", d.Name, name))
 			}
 		}
 	}

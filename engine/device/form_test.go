@@ -134,6 +134,41 @@ func TestTheFormOfWhatWaitsFollowsThePlan(t *testing.T) {
 	assert.Equal(t, 300, max(w, h), "what was sent stays")
 }
 
+func TestClipsAreMadeSmallerOnChargeOnly(t *testing.T) {
+	y := setup(t, home)
+	p, err := plan.Parse("plan", []byte(strings.NewReplacer("destinations:", "renditions:\n  low: {height: 144, quality: 60}\ndestinations:", "    to: [locker]\n", "    send: {video: low}\n    to: [locker]\n").Replace(yardPlan)))
+	require.NoError(t, err)
+	y.device.SetPlan(p)
+	file := t.TempDir() + "/clip.mp4"
+	require.NoError(t, standin.Clip(file, 1, 480, 60, time.Date(2026, 3, 1, 10, 0, 0, 0, time.UTC)))
+	content, err := os.ReadFile(file)
+	require.NoError(t, err)
+	y.file("launch.MP4", content)
+	y.picture("a.jpg", 1)
+	s := y.until("the clip is held", heldBy(gate.Power, 1))
+	assert.Contains(t, s.Holds[0].Says, "clips are made smaller on charge only")
+	y.until("the picture is not", func(s wire.Device) bool { return s.States[queue.Safe].N == 1 })
+	charged := home
+	charged.Charging = gate.Yes
+	y.sensor.Put(charged)
+	y.until("safe", counts(queue.Safe, 2))
+	c := y.copy("launch.MP4")
+	assert.True(t, c.Reduced)
+	assert.Less(t, c.Bytes, c.Size)
+	assert.Equal(t, "2026/03/launch.MP4", c.Remote)
+	assert.Contains(t, y.story("launch.MP4"), "Reduced to ")
+	stored, err := os.ReadFile(filepath.Join(y.dir, "locker", c.Remote))
+	require.NoError(t, err)
+	assert.Equal(t, c.SHA256, hash(stored))
+	says, err := y.device.Doubts(t.Context(), p)
+	require.NoError(t, err)
+	assert.NotContains(t, strings.Join(says, "|"), "ffmpeg")
+	t.Setenv("PATH", t.TempDir())
+	says, err = y.device.Doubts(t.Context(), p)
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(says, "|"), "ffmpeg is not installed on phone: the clips of everyday go as shot.")
+}
+
 func TestWhatWasPreparedIsMadeAgainAfterItWasLost(t *testing.T) {
 	y := setup(t, home)
 	y.storage.SetFaults(standin.Faults{Away: true})

@@ -139,20 +139,13 @@ func encode(img image.Image) ([]byte, error) {
 	return b.Bytes(), nil
 }
 
-// demuxers are how ffmpeg is told to read clips: by what they are, and not by what
-// it guesses of them, as some formats name further files to read.
-var demuxers = map[string]string{
-	"video/mp4": "mov", "video/quicktime": "mov", "video/3gpp": "mov", "video/x-m4v": "mov",
-	"video/x-matroska": "matroska", "video/webm": "matroska", "video/x-msvideo": "avi", "video/mpeg": "mpeg", "video/mp2t": "mpegts",
-}
-
 // clipTime is how long a frame of a clip may take.
 const clipTime = 20 * time.Second
 
 // Clip makes the face of a video with ffmpeg: a frame of its first second. The
 // error is ErrNone without ffmpeg and for what it cannot read.
 func Clip(ctx context.Context, path, contentType string) ([]byte, error) {
-	demuxer := demuxers[contentType]
+	demuxer := probe.Demuxer(contentType)
 	ffmpeg, err := exec.LookPath("ffmpeg")
 	if err != nil || demuxer == "" {
 		return nil, ErrNone

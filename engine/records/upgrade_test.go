@@ -100,3 +100,31 @@ func TestRecordsOfOneKindOfPictureTellThemApart(t *testing.T) {
 	require.NoError(t, r.Apply(t.Context(), p, "phone", time.Now()))
 	check()
 }
+
+// A mirror of the version before forms, which has no triggers, is taken over as it is:
+// nothing is told anew.
+func TestAMirrorFromBeforeFormsIsTakenOver(t *testing.T) {
+	file := t.TempDir() + "/mirror-1.db"
+	db, err := sqlx.Open("sqlite", file)
+	require.NoError(t, err)
+	earlier, err := goose.NewProvider(goose.DialectSQLite3, db.DB, os.DirFS("migrations"), goose.WithGoMigrations(storage))
+	require.NoError(t, err)
+	_, err = earlier.UpTo(t.Context(), 8)
+	require.NoError(t, err)
+	var triggers []string
+	require.NoError(t, db.Select(&triggers, `SELECT name FROM sqlite_master WHERE type = 'trigger'`))
+	require.NotEmpty(t, triggers)
+	for _, name := range triggers {
+		db.MustExec(`DROP TRIGGER ` + name)
+	}
+	db.MustExec(`INSERT INTO facts VALUES ('whole', '1')`)
+	require.NoError(t, db.Close())
+	r, err := OpenMirror(t.Context(), file, "")
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, r.Close()) })
+	whole, err := r.Fact(t.Context(), "whole")
+	require.NoError(t, err)
+	assert.Equal(t, "1", whole)
+	require.NoError(t, r.read.SelectContext(t.Context(), &triggers, `SELECT name FROM sqlite_master WHERE type = 'trigger'`))
+	assert.Empty(t, triggers, "counts come as the device has them")
+}

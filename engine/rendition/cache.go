@@ -31,7 +31,7 @@ type Cache struct {
 
 const mostKept = 512 << 20
 
-var endings = map[string]string{"image/jpeg": ".jpg", "image/png": ".png"}
+var endings = map[string]string{"image/jpeg": ".jpg", "image/png": ".png", "video/mp4": ".mp4"}
 
 // Get is a file with the form of a picture that a key stands for: one that was made before,
 // or that is made now. The error is AsShot where there is none that is smaller. open opens
@@ -119,6 +119,7 @@ func (c *Cache) make(ctx context.Context, key string, r plan.Rendition, open fun
 		return "", made, err
 	}
 	defer shut()
+	src.Scratch = c.Dir
 	out, err := os.CreateTemp(c.Dir, unfinished+"*")
 	if err != nil {
 		return "", made, fmt.Errorf("making a rendition: %w", err)

@@ -18,11 +18,14 @@ import (
 	"yardtide/engine/probe"
 )
 
-// Source is a picture's file.
+// Source is the file of a picture or a clip.
 type Source struct {
 	F           probe.File
 	Size        int64
 	ContentType string
+	// Path is where it lies, and Scratch a folder for what is not whole: clips are made by
+	// another program, of the file itself.
+	Path, Scratch string
 }
 
 // Pixels are a picture's edges.
@@ -64,6 +67,10 @@ func Reduce(ctx context.Context, src Source, r plan.Rendition, out io.Writer) (M
 	case "image/gif", "image/apng", "image/vnd.mozilla.apng":
 		err = asShot("it may move")
 	default:
+		if probe.Demuxer(src.ContentType) != "" && src.Path != "" {
+			made, err = reduceClip(ctx, src, want, limited)
+			break
+		}
 		err = asShot("%s is not reduced", src.ContentType)
 	}
 	if errors.Is(err, errLarger) {

@@ -414,3 +414,109 @@ func FuzzReduce(f *testing.F) {
 		require.Equal(t, image.Pt(made.W, made.H), img.Bounds().Size())
 	})
 }
+
+// film makes a clip with ffmpeg; more are its arguments before the file.
+func film(t *testing.T, name string, more ...string) string {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), name)
+	args := append([]string{"-v", "error", "-f", "lavfi", "-i", "testsrc2=size=640x480:rate=50:duration=2", "-f", "lavfi", "-i", "sine=duration=2", "-c:v", "libx264", "-preset", "ultrafast", "-crf", "10", "-c:a", "aac",
+		"-metadata", "creation_time=2026-06-09T07:01:02Z", "-metadata", "location=+38.5000-009.1000/", "-metadata", "com.apple.quicktime.creationdate=2026-06-09T08:01:02+0100", "-movflags", "use_metadata_tags"}, more...)
+	tool(t, "ffmpeg", append(args, file)...)
+	return file
+}
+
+func clip(t *testing.T, file, contentType string, r plan.Rendition) (string, rendition.Made, error) {
+	t.Helper()
+	f, err := os.Open(file)
+	require.NoError(t, err)
+	defer f.Close()
+	info, err := f.Stat()
+	require.NoError(t, err)
+	b, made, err := rendition.Bytes(t.Context(), rendition.Source{F: f, Size: info.Size(), ContentType: contentType, Path: file, Scratch: t.TempDir()}, r)
+	if err != nil {
+		return "", made, err
+	}
+	out := filepath.Join(t.TempDir(), "small.mp4")
+	require.NoError(t, os.WriteFile(out, b, 0o644))
+	return out, made, nil
+}
+
+func probed(t *testing.T, file, of string) string {
+	t.Helper()
+	return strings.TrimSpace(tool(t, "ffprobe", "-v", "error", "-select_streams", "v:0", "-show_entries", of, "-of", "csv=p=0", file))
+}
+
+func TestClipsAreMadeSmaller(t *testing.T) {
+	file := film(t, "a.mp4")
+	for name, of := range map[string]struct {
+		r      plan.Rendition
+		stream string
+	}{
+		"lower":         {plan.Rendition{Height: 240}, "h264,320,240,50/1"},
+		"slower":        {plan.Rendition{FPS: 25}, "h264,640,480,25/1"},
+		"both, as H265": {plan.Rendition{Height: 240, FPS: 10, Codec: plan.H265, Quality: 60}, "hevc,320,240,10/1"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			out, made, err := clip(t, file, "video/mp4", of.r)
+			require.NoError(t, err)
+			assert.Equal(t, "video/mp4", made.ContentType)
+			assert.Equal(t, of.stream, probed(t, out, "stream=codec_name,width,height,avg_frame_rate"))
+			assert.Contains(t, tool(t, "ffprobe", "-v", "error", "-show_entries", "stream=codec_name", "-of", "csv=p=0", out), "aac")
+			tags := tool(t, "ffprobe", "-v", "error", "-show_entries", "format_tags", out)
+			for _, kept := range []string{"2026-06-09T07:01:02", "+38.5000-009.1000/", "2026-06-09T08:01:02+0100"} {
+				assert.Contains(t, tags, kept)
+			}
+		})
+	}
+	turned := filepath.Join(t.TempDir(), "turned.mp4")
+	tool(t, "ffmpeg", "-v", "error", "-i", film(t, "b.mp4"), "-c", "copy", "-metadata:s:v", "rotate=90", turned)
+	out, made, err := clip(t, turned, "video/mp4", plan.Rendition{Height: 240})
+	require.NoError(t, err)
+	assert.Equal(t, rendition.Pixels{W: 240, H: 320}, made.Pixels, "as it is seen")
+	assert.Equal(t, "240,320", strings.TrimRight(probed(t, out, "stream=width,height"), ",\n"))
+
+	for name, of := range map[string]struct {
+		file string
+		is   string
+		r    plan.Rendition
+		why  string
+	}{
+		"within the limits": {file, "video/mp4", plan.Rendition{Height: 480, FPS: 60}, "within the limits"},
+		"nothing said":      {file, "video/mp4", plan.Rendition{LongEdge: 100}, "nothing is said of clips"},
+		"no clip":           {writeJPEG(t, scene(64, 64)), "video/mp4", plan.Rendition{Height: 240}, "cannot be read"},
+		"no smaller":        {film(t, "c.mp4", "-crf", "51", "-vf", "fps=5", "-r", "5"), "video/mp4", plan.Rendition{FPS: 4, Quality: 100}, "no smaller"},
+		"more range":        {film(t, "d.mp4", "-color_trc", "smpte2084"), "video/mp4", plan.Rendition{Height: 240}, "more range"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, _, err := clip(t, of.file, of.is, of.r)
+			var as rendition.AsShot
+			require.ErrorAs(t, err, &as)
+			assert.Contains(t, as.Why, of.why)
+		})
+	}
+	t.Run("without ffmpeg", func(t *testing.T) {
+		t.Setenv("PATH", t.TempDir())
+		_, _, err := clip(t, file, "video/mp4", plan.Rendition{Height: 240})
+		var as rendition.AsShot
+		require.ErrorAs(t, err, &as)
+		assert.Contains(t, as.Why, "ffmpeg is not installed")
+	})
+}
+
+func TestAClipStopsWhenItIsCancelled(t *testing.T) {
+	file := film(t, "long.mp4", "-vf", "loop=20:50:0")
+	f, err := os.Open(file)
+	require.NoError(t, err)
+	defer f.Close()
+	info, err := f.Stat()
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancelCause(t.Context())
+	enough := errors.New("enough")
+	time.AfterFunc(200*time.Millisecond, func() { cancel(enough) })
+	scratch := t.TempDir()
+	_, _, err = rendition.Bytes(ctx, rendition.Source{F: f, Size: info.Size(), ContentType: "video/mp4", Path: file, Scratch: scratch}, plan.Rendition{Height: 360, Quality: 100})
+	require.ErrorIs(t, err, enough)
+	left, err := os.ReadDir(scratch)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}

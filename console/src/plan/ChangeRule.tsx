@@ -245,14 +245,14 @@ function Forms(props: {
   change: (send: Record<string, string>) => void;
 }) {
   const renditions = usePlan().data?.renditions ?? [];
-  const kinds = ["photo", "graphic"].filter((k) => props.take.includes(k));
+  const kinds = ["photo", "graphic", "video"].filter((k) => props.take.includes(k));
   if (renditions.length === 0 || kinds.length === 0) return null;
   return (
     <div className="grid gap-3 sm:grid-cols-2">
       {kinds.map((k) => (
         <Field key={k}>
           <Label className="mb-1 block text-sm text-quiet">
-            {k === "photo" ? "Photos" : "Graphics"} go as
+            {{ photo: "Photos", graphic: "Graphics", video: "Videos" }[k]} go as
           </Label>
           <Select
             className={fieldLook}
@@ -260,11 +260,13 @@ function Forms(props: {
             onChange={(e) => props.change({ ...props.send, [k]: e.target.value })}
           >
             <option value="">as shot</option>
-            {renditions.map((r) => (
-              <option key={r.name} value={r.name}>
-                {r.name}: {r.says}
-              </option>
-            ))}
+            {renditions
+              .filter((r) => (k === "video" ? r.clips : r.pictures))
+              .map((r) => (
+                <option key={r.name} value={r.name}>
+                  {r.name}: {r.says}
+                </option>
+              ))}
           </Select>
         </Field>
       ))}

@@ -28,7 +28,7 @@ const formOf = (r: PlanRendition): Form => ({
 
 /** A picture as shot and smaller, side by side, before anybody decides on a form. */
 export function SeeSmaller({ item, close }: { item: Item; close: () => void }) {
-  const renditions = usePlan().data?.renditions ?? [];
+  const renditions = (usePlan().data?.renditions ?? []).filter((r) => r.pictures);
   const [typed, setForm] = useState<Form>();
   const form = typed ?? (renditions[0] ? formOf(renditions[0]) : first);
   const [point, setPoint] = useState<Point>("the middle");

@@ -6,7 +6,7 @@ ALTER TABLE copies ADD COLUMN form TEXT NOT NULL DEFAULT '';
 ALTER TABLE copies ADD COLUMN reduced INTEGER NOT NULL DEFAULT 0;
 CREATE INDEX copies_prepared ON copies (destination, rule, kind, form) WHERE state = 'waiting' AND form <> '';
 
-DROP TRIGGER copies_stand;
+DROP TRIGGER IF EXISTS copies_stand; -- a mirror has none
 -- +goose StatementBegin
 CREATE TRIGGER copies_stand AFTER UPDATE OF destination, rule, state ON copies
 WHEN OLD.state <> NEW.state OR OLD.rule <> NEW.rule OR OLD.destination <> NEW.destination BEGIN
