@@ -87,7 +87,7 @@ func TestAFormIsSeenThenChosenThenSent(t *testing.T) {
 	assert.Contains(t, s.ok("rendition", "list"), "family: at most 400 px, quality 82; used by all.")
 	for says, args := range map[string][]string{
 		"the rule all sends as family": {"rendition", "remove", "family"}, "cannot be the name": {"rendition", "set", "a b", "-long-edge", "400"}, "has a limit": {"rendition", "set", "web"},
-		"say a kind and a rendition": {"rule", "set", "all", "-send", "photo"}, `no rendition "none"`: {"rule", "set", "all", "-send", "photo=none"}, "no kind that is reduced": {"rule", "set", "all", "-send", "video=family"},
+		"say a kind and a rendition": {"rule", "set", "all", "-send", "photo"}, `no rendition "none"`: {"rule", "set", "all", "-send", "photo=none"}, "takes no videos": {"rule", "set", "all", "-send", "video=family"}, "no kind that is reduced": {"rule", "set", "all", "-send", "raw=family"},
 	} {
 		_, errOut, code := s.run(args...)
 		assert.NotZero(t, code, args)

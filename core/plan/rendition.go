@@ -120,8 +120,6 @@ func (r Rendition) QualityOrDefault() int {
 // Check tells what is wrong with a rendition that was not read from a plan.
 func (r Rendition) Check() error {
 	switch {
-	case !r.Limits(media.Photo) && !r.Limits(media.Video):
-		return EditError{"a rendition has a limit: long-edge or megapixels for pictures, height or fps for clips"}
 	case r.Height != 0 && (r.Height < leastHeight || r.Height > mostHeight):
 		return EditError{fmt.Sprintf("height would be a number from %d to %d", leastHeight, mostHeight)}
 	case r.FPS < 0 || r.FPS > mostFPS:
@@ -134,6 +132,8 @@ func (r Rendition) Check() error {
 		return EditError{"megapixels would be a number such as 3 or 0.5, from 0.01 to 1000"}
 	case r.Quality != 0 && (r.Quality < leastQuality || r.Quality > 100):
 		return EditError{fmt.Sprintf("quality would be a number from %d to 100", leastQuality)}
+	case !r.Limits(media.Photo) && !r.Limits(media.Video):
+		return EditError{"a rendition has a limit: long-edge or megapixels for pictures, height or fps for clips"}
 	}
 	return nil
 }

@@ -402,7 +402,7 @@ func (a *Agent) pull(ctx context.Context) error {
 	}
 	done, _ := strconv.ParseInt(text, 10, 64) // none is 0
 	a.mu.Lock()
-	w := Wait{Plan: a.plan, Claims: a.Others.claims(), Done: done}
+	w := Wait{Plan: a.plan, Claims: a.Others.claims(), Done: done, Boot: a.boot}
 	a.mu.Unlock()
 	var news News
 	if err := a.caller.ask(ctx, "/link/wait", w, &news, waitTime); err != nil {

@@ -3,6 +3,7 @@ package link
 import (
 	"context"
 	"errors"
+	"slices"
 	"sync"
 	"time"
 
@@ -17,11 +18,13 @@ type Desk struct {
 
 	mu     sync.Mutex
 	claims map[string]claim
+	boots  map[string][]string // the last runs of each device's program, the present one last
 }
 
 // claim is what a device has the right to.
 type claim struct {
 	device string
+	boot   string
 	end    func()
 	until  time.Time
 }
@@ -37,6 +40,9 @@ func (e UnknownCall) Error() string { return "there is no question " + e.What }
 // Answer answers a device. keepFree tells how much is kept free at a destination, and
 // whether the plan has it.
 func (d *Desk) Answer(ctx context.Context, device, what string, q Asked, keepFree func(destination string) (int64, bool)) (t Told, err error) {
+	if !d.runs(device, q.Boot) {
+		return t, errEnded
+	}
 	d.end(device, q.Ended)
 	f := d.Fleet
 	switch what {
@@ -53,12 +59,12 @@ func (d *Desk) Answer(ctx context.Context, device, what string, q Asked, keepFre
 	case "lost":
 		t.N, err = f.Lost(ctx, q.Destination, q.Path, q.Says, q.Todo)
 	case "turn":
-		t.Is, err = d.claim(ctx, device, q.Claim, func(ctx context.Context) (func(), error) {
+		t.Is, err = d.claim(ctx, claim{device: device, boot: q.Boot}, q.Claim, func(ctx context.Context) (func(), error) {
 			turn, err := f.Turn(ctx, q.Copy, q.Look, q.Hash, q.Wait)
 			return func() { f.End(turn) }, err
 		})
 	case "name":
-		t.Is, err = d.claim(ctx, device, q.Claim, func(ctx context.Context) (func(), error) {
+		t.Is, err = d.claim(ctx, claim{device: device, boot: q.Boot}, q.Claim, func(ctx context.Context) (func(), error) {
 			end, _, err := f.Name(ctx, q.Destination, q.Path)
 			return end, err
 		})
@@ -76,12 +82,49 @@ func (d *Desk) Answer(ctx context.Context, device, what string, q Asked, keepFre
 	return t, err
 }
 
+// errEnded tells that a run of a device's program asked that has ended: another began since.
+var errEnded = errors.New("the device's program has begun anew since it asked")
+
+// mostBoots is how many runs of a device are remembered: what one of them asked may arrive
+// late.
+const mostBoots = 8
+
+// runs notes that a run of a device's program was heard of; false when another began since.
+// What one that ended had claimed is nobody's.
+func (d *Desk) runs(device, boot string) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	all := d.boots[device]
+	if slices.Contains(all, boot) {
+		return d.present(device, boot)
+	}
+	if d.boots == nil {
+		d.boots = map[string][]string{}
+	}
+	all = append(all, boot)
+	d.boots[device] = all[max(0, len(all)-mostBoots):]
+	for id, c := range d.claims {
+		if c.device == device && c.boot != boot {
+			c.end()
+			delete(d.claims, id)
+		}
+	}
+	return true
+}
+
+// present tells whether a run of a device's program is the one that was heard of last. The
+// caller has the lock.
+func (d *Desk) present(device, boot string) bool {
+	all := d.boots[device]
+	return len(all) == 0 || all[len(all)-1] == boot
+}
+
 // errLater ends the wait for a claim: the device asks again.
 var errLater = errors.New("another has it still")
 
 // claim gives a device a right, or false when another has it for so long that the device
 // is to ask again.
-func (d *Desk) claim(ctx context.Context, device, id string, take func(context.Context) (func(), error)) (bool, error) {
+func (d *Desk) claim(ctx context.Context, of claim, id string, take func(context.Context) (func(), error)) (bool, error) {
 	d.mu.Lock()
 	_, has := d.claims[id]
 	d.mu.Unlock()
@@ -106,13 +149,21 @@ func (d *Desk) claim(ctx context.Context, device, id string, take func(context.C
 		end()
 		return true, nil
 	}
-	d.claims[id] = claim{device, end, time.Now().Add(lease)}
+	if !d.present(of.device, of.boot) { // its program ended while this waited
+		end()
+		return false, errEnded
+	}
+	of.end, of.until = end, time.Now().Add(lease)
+	d.claims[id] = of
 	return true, nil
 }
 
 // Renew tells which of its claims a device needs still; the others of it end when their
 // lease does.
-func (d *Desk) Renew(device string, ids []string) {
+func (d *Desk) Renew(device, boot string, ids []string) {
+	if !d.runs(device, boot) {
+		return
+	}
 	now := time.Now()
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -145,6 +196,10 @@ func (d *Desk) Rename(name, to string) {
 			c.device = to
 			d.claims[id] = c
 		}
+	}
+	if all, had := d.boots[name]; had {
+		delete(d.boots, name)
+		d.boots[to] = all
 	}
 }
 

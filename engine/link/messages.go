@@ -50,6 +50,7 @@ type Have struct {
 type Wait struct {
 	Plan   string   `json:"plan"`   // the mark of the plan that the device has
 	Claims []string `json:"claims"` // that it still needs
+	Boot   string   `json:"boot"`   // names this run of the device's program
 	Done   int64    `json:"done"`   // the last order that was carried out
 }
 

@@ -65,6 +65,7 @@ type Asked struct {
 	Wait        bool          `json:"wait,omitempty"`
 	Claim       string        `json:"claim,omitempty"`
 	Ended       []string      `json:"ended,omitempty"` // claims that are given back
+	Boot        string        `json:"boot,omitempty"`  // names this run of the device's program
 	Found       records.Found `json:"found,omitzero"`
 	Rooms       []RoomAsked   `json:"rooms,omitempty"`
 }
@@ -96,7 +97,7 @@ func (o *Others) ask(ctx context.Context, what string, q Asked, more time.Durati
 		return t, errAlone
 	}
 	o.mu.Lock()
-	q.Ended = o.ended
+	q.Ended, q.Boot = o.ended, o.agent.boot
 	o.ended = nil
 	o.mu.Unlock()
 	err = o.agent.caller.ask(ctx, "/link/others/"+what, q, &t, more)
@@ -384,7 +385,7 @@ func (o *Others) giveBack(ctx context.Context) error {
 }
 
 func (o *Others) partNow(ctx context.Context) error {
-	var q Asked
+	q := Asked{Boot: o.agent.boot}
 	wants := map[string]int64{}
 	counters, err := o.agent.Records.Counters(ctx)
 	if err != nil {

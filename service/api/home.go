@@ -219,7 +219,7 @@ func (h *Home) wait(c *fiberCall) error {
 	if err := c.read(&w); err != nil {
 		return err
 	}
-	h.service.Desk().Renew(c.mirror.DeviceName(), w.Claims)
+	h.service.Desk().Renew(c.mirror.DeviceName(), w.Boot, w.Claims)
 	end := time.NewTimer(waitTime)
 	defer end.Stop()
 	for {
