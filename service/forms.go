@@ -44,6 +44,9 @@ func (s *Service) ForecastForm(ctx context.Context, a wire.FormAsked) (wire.Form
 	if err != nil {
 		return f, err
 	}
+	if k := media.Kind(a.Kind); k != media.Photo && k != media.Graphic {
+		return f, plan.EditError{Says: "what " + k.Plural() + " come to is not told: only pictures are sampled"}
+	}
 	var low, likely, high int64
 	for _, d := range s.Devices() {
 		one, err := d.SampleForm(ctx, a.Rule, media.Kind(a.Kind), r)

@@ -36,7 +36,7 @@ type FormSample struct {
 type FormAsked struct {
 	RenditionEdit
 	Rule string `json:"rule,omitempty" doc:"The rule that takes it; any when left out"`
-	Kind string `json:"kind" enum:"photo,graphic"`
+	Kind string `json:"kind" enum:"photo,raw,graphic,video,audio,document,other" doc:"photo or graphic: what is no picture takes too long to be sampled"`
 }
 
 // FormForecast tells it.

@@ -1348,8 +1348,11 @@ export interface components {
             /** Format: int64 */
             height?: number;
             jpeg?: boolean;
-            /** @enum {string} */
-            kind: "photo" | "graphic";
+            /**
+             * @description photo or graphic: what is no picture takes too long to be sampled
+             * @enum {string}
+             */
+            kind: "photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other";
             /** Format: int64 */
             longEdge?: number;
             /** Format: double */
@@ -7604,7 +7607,7 @@ export const daySensedUseValues: ReadonlyArray<FlattenedDeepRequired<components>
 export const deviceModemValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Device"]["modem"]> = ["unknown", "yes", "no"];
 export const finishOrderThenValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FinishOrder"]["then"]> = ["", "sleep", "off"];
 export const formAskedCodecValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormAsked"]["codec"]> = ["h264", "h265"];
-export const formAskedKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormAsked"]["kind"]> = ["photo", "graphic"];
+export const formAskedKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormAsked"]["kind"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const formTryCodecValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormTry"]["codec"]> = ["h264", "h265"];
 export const holdGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Hold"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front"];
 export const holdGroupGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["HoldGroup"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front"];
