@@ -1,6 +1,7 @@
 package device_test
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"math/rand/v2"
