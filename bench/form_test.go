@@ -44,13 +44,13 @@ func large(b *testing.B, dir string, w, h int) string {
 func BenchmarkPictureMadeSmaller(b *testing.B) {
 	yardtide, err := filepath.Abs("../bin/yardtide")
 	require.NoError(b, err)
-	for _, size := range []struct{ name, w, h string }{{"12MP", "4032", "3024"}, {"48MP", "8064", "6048"}} {
+	for _, size := range []struct {
+		name string
+		w, h int
+	}{{"12MP", 4032, 3024}, {"48MP", 8064, 6048}} {
 		b.Run(size.name, func(b *testing.B) {
 			dir := b.TempDir()
-			var w, h int
-			_, err := fmt.Sscan(size.w+" "+size.h, &w, &h)
-			require.NoError(b, err)
-			file := large(b, dir, w, h)
+			file := large(b, dir, size.w, size.h)
 			run := func(name string, args ...string) (cpu time.Duration, most int64) {
 				cmd := exec.Command(name, args...)
 				cmd.Env = append(os.Environ(), "VIPS_CONCURRENCY=1", "YARDTIDE_URL=http://127.0.0.1:1", "YARDTIDE_TOKEN=none")

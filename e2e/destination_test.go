@@ -115,14 +115,7 @@ func TestTheKeeperSetsDestinationsUp(t *testing.T) {
 	assert.Contains(t, s.ok("plan", "show"), shed.HostKey)
 
 	// WebDAV over https with a certificate of the household's own.
-	certs := t.TempDir()
-	authority, err := server.NewAuthority(certs)
-	require.NoError(t, err)
-	cert, err := authority.Certify(certs, time.Now().Add(time.Hour))
-	require.NoError(t, err)
-	dav, err := apache.Start(t.Context(), t.TempDir(), apache.Options{User: "slip", Password: davPassword, Certificate: cert})
-	require.NoError(t, err)
-	t.Cleanup(func() { assert.NoError(t, dav.Close()) })
+	authority, cert, dav := secured(t)
 	add = []string{"destination", "add", "locker", "-kind", "webdav", "-address", dav.URL, "-user", "slip", "-password-stdin"}
 	_, errOut, code = s.withInput("wrong\n", append(add, "-authority", authority.File)...)
 	assert.Equal(t, 1, code)
@@ -321,4 +314,18 @@ func TestTheKeeperSetsADestinationUpAtTheConsole(t *testing.T) {
 	k.click("Remove shed", "Take it out of the plan")
 	s.until("it left the plan", func(y wire.Yard) bool { return len(y.Destinations) == 1 })
 	assert.Empty(t, k.b.Complaints())
+}
+
+// secured starts a WebDAV storage over https with a certificate of the household's own.
+func secured(t *testing.T) (*server.Authority, server.Certificate, *apache.Server) {
+	t.Helper()
+	certs := t.TempDir()
+	authority, err := server.NewAuthority(certs)
+	require.NoError(t, err)
+	cert, err := authority.Certify(certs, time.Now().Add(time.Hour))
+	require.NoError(t, err)
+	dav, err := apache.Start(t.Context(), t.TempDir(), apache.Options{User: "slip", Password: davPassword, Certificate: cert})
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, dav.Close()) })
+	return authority, cert, dav
 }

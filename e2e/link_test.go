@@ -25,8 +25,6 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/queue"
-	"yardtide/standin/apache"
-	"yardtide/standin/server"
 	"yardtide/wire"
 )
 
@@ -580,14 +578,7 @@ func TestADeviceIsCalledOtherwiseWhileItSends(t *testing.T) {
 }
 
 func TestADeviceTrustsTheHouseholdsOwnAuthority(t *testing.T) {
-	certs := t.TempDir()
-	authority, err := server.NewAuthority(certs)
-	require.NoError(t, err)
-	cert, err := authority.Certify(certs, time.Now().Add(time.Hour))
-	require.NoError(t, err)
-	dav, err := apache.Start(t.Context(), t.TempDir(), apache.Options{User: "slip", Password: davPassword, Certificate: cert})
-	require.NoError(t, err)
-	t.Cleanup(func() { assert.NoError(t, dav.Close()) })
+	authority, _, dav := secured(t)
 	s, dir, _ := slip(t)
 	kept, err := os.ReadFile(authority.File)
 	require.NoError(t, err)

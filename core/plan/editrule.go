@@ -592,28 +592,15 @@ func setValue(text string, path []string, value string) (string, error) {
 
 // setKey writes another key in the place of the last of a path.
 func setKey(text string, path []string, to string) (string, error) {
-	file, err := parser.ParseBytes([]byte(text), parser.ParseComments)
-	if err != nil || len(file.Docs) == 0 {
+	pair, err := pairAt(text, path)
+	if err != nil {
+		return "", err
+	}
+	from, end, err := sourceEdit{text: text, lines: strings.Split(text, "\n")}.span(pair.Key)
+	if err != nil {
 		return "", errByHand
 	}
-	e := sourceEdit{text: text, lines: strings.Split(text, "\n")}
-	var in ast.Node = file.Docs[0].Body
-	for i, key := range path {
-		at := slices.IndexFunc(pairs(in), func(p *ast.MappingValueNode) bool { return p.Key.GetToken().Value == key })
-		if at < 0 {
-			return "", errByHand
-		}
-		pair := pairs(in)[at]
-		if in = pair.Value; i < len(path)-1 {
-			continue
-		}
-		from, end, err := e.span(pair.Key)
-		if err != nil {
-			return "", errByHand
-		}
-		return text[:from] + to + text[end:], nil
-	}
-	return "", errByHand
+	return text[:from] + to + text[end:], nil
 }
 
 // replaceValue writes a value in the place of another.

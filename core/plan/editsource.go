@@ -240,27 +240,33 @@ func sourcesOf(text, device string) (*ast.SequenceNode, error) {
 
 // listAt is the list at a path of keys.
 func listAt(text string, path ...string) (*ast.SequenceNode, error) {
-	file, err := parser.ParseBytes([]byte(text), parser.ParseComments)
-	if err != nil || len(file.Docs) == 0 {
-		return nil, errByHand
+	pair, err := pairAt(text, path)
+	if err != nil {
+		return nil, err
 	}
-	under := func(n ast.Node, key string) ast.Node {
-		for _, p := range pairs(n) {
-			if p.Key.GetToken().Value == key {
-				return p.Value
-			}
-		}
-		return nil
-	}
-	var in ast.Node = file.Docs[0].Body
-	for _, key := range path {
-		in = under(in, key)
-	}
-	list, is := in.(*ast.SequenceNode)
+	list, is := pair.Value.(*ast.SequenceNode)
 	if !is || list.Start == nil || list.IsFlowStyle && list.End == nil {
 		return nil, errByHand
 	}
 	return list, nil
+}
+
+// pairAt finds the key and value at a path of keys.
+func pairAt(text string, path []string) (pair *ast.MappingValueNode, err error) {
+	file, err := parser.ParseBytes([]byte(text), parser.ParseComments)
+	if err != nil || len(file.Docs) == 0 {
+		return nil, errByHand
+	}
+	in := file.Docs[0].Body
+	for _, key := range path {
+		at := slices.IndexFunc(pairs(in), func(p *ast.MappingValueNode) bool { return p.Key.GetToken().Value == key })
+		if at < 0 {
+			return nil, errByHand
+		}
+		pair = pairs(in)[at]
+		in = pair.Value
+	}
+	return pair, nil
 }
 
 // entryLine is the line (from 0) on which an entry of a list begins.

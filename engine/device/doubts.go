@@ -9,7 +9,7 @@ import (
 
 	"yardtide/core/media"
 	"yardtide/core/plan"
-	"yardtide/engine/rendition"
+	"yardtide/engine/ffmpeg"
 	"yardtide/engine/scan"
 )
 
@@ -25,7 +25,7 @@ func (d *Device) Doubts(ctx context.Context, p *plan.Plan) (says []string, err e
 			}
 		}
 	}
-	if !rendition.HasFFmpeg() {
+	if !ffmpeg.Here() {
 		for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
 			if _, reduced := p.Form(name, media.Video); reduced && p.Follows(d.Name, name) {
 				says = append(says, fmt.Sprintf("ffmpeg is not installed on %s: the clips of %s go as shot.", d.Name, name))

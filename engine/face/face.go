@@ -12,7 +12,6 @@ import (
 	"image/draw"
 	"image/jpeg"
 	"io"
-	"os/exec"
 	"time"
 
 	_ "image/gif" // the formats that are shown
@@ -21,7 +20,9 @@ import (
 	scaler "golang.org/x/image/draw"
 	_ "golang.org/x/image/webp"
 
+	"yardtide/engine/ffmpeg"
 	"yardtide/engine/probe"
+	"yardtide/engine/rendition"
 )
 
 // Edge is the long edge of a face in pixels, at most.
@@ -51,7 +52,7 @@ func Picture(f probe.File, contentType string, size int64) ([]byte, error) {
 	whole, _, err := image.DecodeConfig(bufio.NewReader(io.NewSectionReader(f, 0, size)))
 	known := err == nil && whole.Width > 0 && whole.Height > 0
 	if preview, ok := cameras(view.Preview, whole, known); ok {
-		return encode(upright(preview, view.Orientation))
+		return encode(rendition.Upright(preview, view.Orientation))
 	}
 	if !known || int64(whole.Width)*int64(whole.Height) > mostPixels || size > mostBytes {
 		return nil, ErrNone
@@ -60,7 +61,7 @@ func Picture(f probe.File, contentType string, size int64) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrNone, err)
 	}
-	return encode(upright(shrink(img), view.Orientation))
+	return encode(rendition.Upright(shrink(img), view.Orientation))
 }
 
 // cameras is the preview that the camera made, if it is good: large enough, and of
@@ -100,37 +101,6 @@ func shrink(img image.Image) image.Image {
 	return to
 }
 
-// upright turns a picture as its orientation says (EXIF 2.32, 4.6.4).
-func upright(img image.Image, orientation int) image.Image {
-	if orientation <= 1 || orientation > 8 {
-		return img
-	}
-	b := img.Bounds()
-	w, h := b.Dx(), b.Dy()
-	// from is the pixel of the file that is seen at x, y.
-	from := map[int]func(x, y int) (int, int){
-		2: func(x, y int) (int, int) { return w - 1 - x, y },
-		3: func(x, y int) (int, int) { return w - 1 - x, h - 1 - y },
-		4: func(x, y int) (int, int) { return x, h - 1 - y },
-		5: func(x, y int) (int, int) { return y, x },
-		6: func(x, y int) (int, int) { return y, h - 1 - x },
-		7: func(x, y int) (int, int) { return w - 1 - y, h - 1 - x },
-		8: func(x, y int) (int, int) { return w - 1 - y, x },
-	}[orientation]
-	seen := image.Rect(0, 0, w, h)
-	if orientation >= 5 {
-		seen = image.Rect(0, 0, h, w)
-	}
-	to := image.NewRGBA(seen)
-	for y := range seen.Dy() {
-		for x := range seen.Dx() {
-			fx, fy := from(x, y)
-			to.Set(x, y, img.At(b.Min.X+fx, b.Min.Y+fy))
-		}
-	}
-	return to
-}
-
 func encode(img image.Image) ([]byte, error) {
 	var b bytes.Buffer
 	if err := jpeg.Encode(&b, img, &jpeg.Options{Quality: quality}); err != nil {
@@ -145,22 +115,14 @@ const clipTime = 20 * time.Second
 // Clip makes the face of a video with ffmpeg: a frame of its first second. The
 // error is ErrNone without ffmpeg and for what it cannot read.
 func Clip(ctx context.Context, path, contentType string) ([]byte, error) {
-	demuxer := probe.Demuxer(contentType)
-	ffmpeg, err := exec.LookPath("ffmpeg")
-	if err != nil || demuxer == "" {
+	if !ffmpeg.Reads(contentType) {
 		return nil, ErrNone
 	}
 	ctx, cancel := context.WithTimeout(ctx, clipTime)
 	defer cancel()
-	args := []string{ffmpeg, "-nostdin", "-v", "error", "-protocol_whitelist", "file", "-f", demuxer, "-i", "file:" + path,
-		"-map", "0:v:0", "-frames:v", "1", "-vf", fmt.Sprintf("scale=%d:%d:force_original_aspect_ratio=decrease", Edge, Edge), "-threads", "1", "-f", "mjpeg", "-q:v", "4", "pipe:1"}
-	if nice, err := exec.LookPath("nice"); err == nil {
-		args = append([]string{nice, "-n", "19"}, args...)
-	}
+	command := ffmpeg.Make(ctx, path, contentType, "-map", "0:v:0", "-frames:v", "1", "-vf", fmt.Sprintf("scale=%d:%d:force_original_aspect_ratio=decrease", Edge, Edge), "-threads", "1", "-f", "mjpeg", "-q:v", "4", "pipe:1")
 	var out bytes.Buffer
-	command := exec.CommandContext(ctx, args[0], args[1:]...)
 	command.Stdout = &out
-	command.WaitDelay = time.Second
 	if err := command.Run(); err != nil || out.Len() == 0 {
 		if ctx.Err() != nil {
 			return nil, ErrAway // not in this time

@@ -52,10 +52,13 @@ func (r *Records) SetForm(ctx context.Context, item int64, rule, form string, re
 	})
 }
 
+// asShot takes copies back to the form that they were found in.
+const asShot = `UPDATE copies SET form = '', reduced = 0, bytes = (SELECT size FROM items WHERE id = copies.item) `
+
 // GoAsShot has the waiting copies of a class go as shot that were prepared otherwise.
 func (r *Records) GoAsShot(ctx context.Context, class queue.Class) error {
 	return r.tx(ctx, "taking back what was prepared", func(tx *transaction) error {
-		_, err := tx.Exec(`UPDATE copies SET form = '', reduced = 0, bytes = (SELECT size FROM items WHERE id = copies.item) WHERE state = 'waiting' AND form <> '' AND destination = ? AND rule = ? AND kind = ?`,
+		_, err := tx.Exec(asShot+`WHERE state = 'waiting' AND form <> '' AND destination = ? AND rule = ? AND kind = ?`,
 			class.Destination, class.Rule, class.Kind)
 		return err
 	})
@@ -65,7 +68,7 @@ func (r *Records) GoAsShot(ctx context.Context, class queue.Class) error {
 // what was noted.
 func (r *Records) Unprepare(ctx context.Context, item int64) error {
 	return r.tx(ctx, fmt.Sprintf("having item %d prepared anew", item), func(tx *transaction) error {
-		_, err := tx.Exec(`UPDATE copies SET form = '', reduced = 0, bytes = (SELECT size FROM items WHERE id = copies.item) WHERE item = ? AND state NOT IN ('safe', 'skipped') AND proof = '' AND landed = 0`, item)
+		_, err := tx.Exec(asShot+`WHERE item = ? AND state NOT IN ('safe', 'skipped') AND proof = '' AND landed = 0`, item)
 		return err
 	})
 }

@@ -182,28 +182,20 @@ func (c *Cache) sweep(stays string) {
 }
 
 // Drop removes what was made for a key: it was sent.
-func (c *Cache) Drop(key string) error {
-	files, err := filepath.Glob(filepath.Join(c.Dir, key+"-*"))
+func (c *Cache) Drop(key string) error { return c.remove(key + "-*") }
+
+// Clean removes what a kill left unfinished.
+func (c *Cache) Clean() error { return c.remove(unfinished + "*") }
+
+// remove removes the files whose names are of a pattern.
+func (c *Cache) remove(pattern string) error {
+	files, err := filepath.Glob(filepath.Join(c.Dir, pattern))
 	if err != nil {
-		return fmt.Errorf("looking for a rendition that was sent: %w", err)
+		return fmt.Errorf("looking for renditions that are of no more use: %w", err)
 	}
 	for _, file := range files {
 		if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("removing a rendition that was sent: %w", err)
-		}
-	}
-	return nil
-}
-
-// Clean removes what a kill left unfinished.
-func (c *Cache) Clean() error {
-	left, err := filepath.Glob(filepath.Join(c.Dir, unfinished+"*"))
-	if err != nil {
-		return fmt.Errorf("looking for unfinished renditions: %w", err)
-	}
-	for _, file := range left {
-		if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("removing an unfinished rendition: %w", err)
+			return fmt.Errorf("removing a rendition that is of no more use: %w", err)
 		}
 	}
 	return nil

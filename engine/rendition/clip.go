@@ -9,14 +9,13 @@ import (
 	"io"
 	"math"
 	"os"
-	"os/exec"
 	"strconv"
 	"strings"
 	"time"
 
 	"yardtide/core/media"
 	"yardtide/core/plan"
-	"yardtide/engine/probe"
+	"yardtide/engine/ffmpeg"
 )
 
 // stream is what ffprobe tells of one.
@@ -34,20 +33,12 @@ type stream struct {
 
 const lookTime = 30 * time.Second
 
-// HasFFmpeg tells whether clips can be made smaller here.
-func HasFFmpeg() bool {
-	_, err := exec.LookPath("ffmpeg")
-	_, perr := exec.LookPath("ffprobe")
-	return err == nil && perr == nil
-}
-
 // lookAtClip tells the streams of a clip that are shown and heard.
 func lookAtClip(ctx context.Context, src Source) (video, audio *stream, err error) {
 	ctx, cancel := context.WithTimeout(ctx, lookTime)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, "ffprobe", "-v", "error", "-protocol_whitelist", "file", "-f", probe.Demuxer(src.ContentType), "-print_format", "json",
-		"-show_entries", "stream=codec_type,codec_name,width,height,avg_frame_rate,color_transfer:stream_side_data=rotation", "-i", "file:"+src.Path)
-	cmd.WaitDelay = time.Second
+	cmd := ffmpeg.Look(ctx, src.Path, src.ContentType, "-print_format", "json",
+		"-show_entries", "stream=codec_type,codec_name,width,height,avg_frame_rate,color_transfer:stream_side_data=rotation")
 	var out bytes.Buffer
 	cmd.Stdout = &limitedBuffer{b: &out}
 	if err := cmd.Run(); err != nil {
@@ -102,7 +93,7 @@ func reduceClip(ctx context.Context, src Source, want Want, out io.Writer) (Made
 	if !want.Limits(media.Video) {
 		return Made{}, asShot("nothing is said of clips")
 	}
-	if !HasFFmpeg() {
+	if !ffmpeg.Here() {
 		return Made{}, asShot("ffmpeg is not installed on this device")
 	}
 	video, audio, err := lookAtClip(ctx, src)
@@ -137,8 +128,7 @@ func reduceClip(ctx context.Context, src Source, want Want, out io.Writer) (Made
 	if want.Codec == plan.H265 {
 		codec = []string{"-c:v", "libx265", "-preset", "medium", "-tag:v", "hvc1", "-x265-params", "log-level=error:pools=1"}
 	}
-	args := append([]string{"-nostdin", "-y", "-v", "error", "-protocol_whitelist", "file", "-f", probe.Demuxer(src.ContentType), "-i", "file:" + src.Path,
-		"-map", "0:v:0", "-map", "0:a?", "-map_metadata", "0", "-movflags", "+use_metadata_tags+faststart", "-vf", strings.Join(append(filters, "format=yuv420p"), ",")},
+	args := append([]string{"-map", "0:v:0", "-map", "0:a?", "-map_metadata", "0", "-movflags", "+use_metadata_tags+faststart", "-vf", strings.Join(append(filters, "format=yuv420p"), ",")},
 		codec...)
 	args = append(args, "-crf", strconv.Itoa(crf(want.quality())), "-threads", "1")
 	if audio != nil && audio.Codec == "aac" {
@@ -147,12 +137,7 @@ func reduceClip(ctx context.Context, src Source, want Want, out io.Writer) (Made
 		args = append(args, "-c:a", "aac", "-b:a", "160k")
 	}
 	args = append(args, "-f", "mp4", "file:"+to.Name())
-	name := "ffmpeg"
-	if nice, err := exec.LookPath("nice"); err == nil {
-		name, args = nice, append([]string{"-n", "19", "ffmpeg"}, args...)
-	}
-	cmd := exec.CommandContext(ctx, name, args...)
-	cmd.WaitDelay = time.Second
+	cmd := ffmpeg.Make(ctx, src.Path, src.ContentType, args...)
 	var said bytes.Buffer
 	cmd.Stderr = &limitedBuffer{b: &said}
 	err = cmd.Run()

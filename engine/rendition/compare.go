@@ -94,14 +94,27 @@ func seen(ctx context.Context, src Source) (image.Image, error) {
 	if err != nil {
 		return nil, err
 	}
-	if view.Orientation <= 1 {
-		return img, nil
+	return Upright(img, view.Orientation), nil
+}
+
+// Upright turns a picture as an orientation says (EXIF 2.32, 4.6.4).
+func Upright(img image.Image, orientation int) image.Image {
+	if orientation <= 1 || orientation > 8 {
+		return img
 	}
+	p := upright(planeOf(img), orientation)
+	return &image.RGBA{Pix: p.pix, Stride: p.stride, Rect: image.Rect(0, 0, p.w, p.h)}
+}
+
+// planeOf are the colours of a picture, weighed by how much of them is seen.
+func planeOf(img image.Image) plane[uint8] {
+	all, is := img.(*image.RGBA)
 	b := img.Bounds()
-	all := image.NewRGBA(image.Rect(0, 0, b.Dx(), b.Dy()))
-	draw.Draw(all, all.Rect, img, b.Min, draw.Src)
-	p := upright(plane[uint8]{pix: all.Pix, stride: all.Stride, w: b.Dx(), h: b.Dy(), channels: 4}, view.Orientation)
-	return &image.RGBA{Pix: p.pix, Stride: p.stride, Rect: image.Rect(0, 0, p.w, p.h)}, nil
+	if !is {
+		all = image.NewRGBA(b)
+		draw.Draw(all, b, img, b.Min, draw.Src)
+	}
+	return plane[uint8]{pix: all.Pix, stride: all.Stride, w: b.Dx(), h: b.Dy(), channels: 4, extentW: float64(b.Dx()), extentH: float64(b.Dy())}
 }
 
 // crop is a part of a picture, as JPEG of a quality at which nothing more is seen to be lost.

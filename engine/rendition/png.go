@@ -113,13 +113,7 @@ func shrinkRGBA(ctx context.Context, img image.Image, to Pixels, orientation int
 		}
 		return small, nil
 	}
-	all, is := img.(*image.RGBA)
-	if !is {
-		all = image.NewRGBA(b)
-		draw.Draw(all, b, img, b.Min, draw.Src)
-	}
-	from := plane[uint8]{pix: all.Pix, stride: all.Stride, w: b.Dx(), h: b.Dy(), channels: 4, extentW: float64(b.Dx()), extentH: float64(b.Dy())}
-	p, err := resize(ctx, from, to.W, to.H, float64(to.W), float64(to.H))
+	p, err := resize(ctx, planeOf(img), to.W, to.H, float64(to.W), float64(to.H))
 	if err != nil {
 		return nil, err
 	}

@@ -15,6 +15,7 @@ import (
 	_ "image/gif" // whose size is told
 
 	"yardtide/core/plan"
+	"yardtide/engine/ffmpeg"
 	"yardtide/engine/probe"
 )
 
@@ -67,7 +68,7 @@ func Reduce(ctx context.Context, src Source, r plan.Rendition, out io.Writer) (M
 	case "image/gif", "image/apng", "image/vnd.mozilla.apng":
 		err = asShot("it may move")
 	default:
-		if probe.Demuxer(src.ContentType) != "" && src.Path != "" {
+		if ffmpeg.Reads(src.ContentType) && src.Path != "" {
 			made, err = reduceClip(ctx, src, want, limited)
 			break
 		}

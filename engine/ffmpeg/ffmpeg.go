@@ -1,0 +1,51 @@
+// Package ffmpeg knows how the programs of that name are called here: at the lowest
+// priority, and so that a file can name no other for them to read.
+package ffmpeg
+
+import (
+	"context"
+	"os/exec"
+	"time"
+)
+
+// demuxers are how it is told to read clips: by what they are, and not by what it guesses
+// of them, as some formats name further files to read.
+var demuxers = map[string]string{
+	"video/mp4": "mov", "video/quicktime": "mov", "video/3gpp": "mov", "video/x-m4v": "mov",
+	"video/x-matroska": "matroska", "video/webm": "matroska", "video/x-msvideo": "avi", "video/mpeg": "mpeg", "video/mp2t": "mpegts",
+}
+
+// Reads tells whether clips of a content type are read.
+func Reads(contentType string) bool { return demuxers[contentType] != "" }
+
+// Here tells whether it is installed.
+func Here() bool {
+	_, err := exec.LookPath("ffmpeg")
+	_, perr := exec.LookPath("ffprobe")
+	return err == nil && perr == nil
+}
+
+func input(path, contentType string) []string {
+	return []string{"-v", "error", "-protocol_whitelist", "file", "-f", demuxers[contentType], "-i", "file:" + path}
+}
+
+// Make is what makes something of a clip; args say what, and where it goes. It ends with the
+// context.
+func Make(ctx context.Context, path, contentType string, args ...string) *exec.Cmd {
+	args = append(append([]string{"-nostdin", "-y"}, input(path, contentType)...), args...)
+	if nice, err := exec.LookPath("nice"); err == nil {
+		return command(ctx, nice, append([]string{"-n", "19", "ffmpeg"}, args...))
+	}
+	return command(ctx, "ffmpeg", args)
+}
+
+// Look is what tells of a clip; args say what.
+func Look(ctx context.Context, path, contentType string, args ...string) *exec.Cmd {
+	return command(ctx, "ffprobe", append(input(path, contentType), args...))
+}
+
+func command(ctx context.Context, name string, args []string) *exec.Cmd {
+	cmd := exec.CommandContext(ctx, name, args...)
+	cmd.WaitDelay = time.Second
+	return cmd
+}
