@@ -443,7 +443,7 @@ func BenchmarkMillionRows(b *testing.B) {
 			n := i + j
 			items[j] = records.Item{Source: "in", Dir: strconv.Itoa(n / 5000), Name: strconv.Itoa(n) + ".jpg", Size: int64(n), Kind: []media.Kind{media.Photo, media.Video}[n%2], Rule: "all", ContentType: "image/jpeg", TakenMS: int64(n) * 1000}
 		}
-		require.NoError(b, r.Admit(b.Context(), items, rules, time.Now()))
+		require.NoError(b, r.Admit(b.Context(), items, &plan.Plan{Rules: rules}, time.Now()))
 	}
 	require.NoError(b, r.Close())
 	b.Logf("taking in a million items took %s", time.Since(began).Round(time.Second))

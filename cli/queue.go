@@ -129,6 +129,9 @@ func reason(it wire.Item) string {
 	says := []string{it.Says}
 	told := map[string]bool{}
 	for _, c := range it.Copies {
+		if c.Shelf != "" {
+			continue
+		}
 		why := c.Says + " " + c.Todo
 		switch {
 		case len(c.Holds) > 0:
@@ -227,6 +230,9 @@ func printStory(p page, s wire.Story) {
 		at := ""
 		if ev.Destination != "" {
 			at = ev.Destination + ": "
+			if ev.Shelf != "" {
+				at = ev.Destination + ", " + ev.Shelf.Label() + ": "
+			}
 		}
 		p.line(4, "%s  %-9s %s%s", p.paint(quiet, ev.At.Local().Format("2006-01-02 15:04:05")), ev.State, at, plain(ev.Says))
 	}
@@ -234,6 +240,9 @@ func printStory(p page, s wire.Story) {
 
 func printCopy(p page, c wire.Copy, now time.Time) {
 	state, name := p.paint(tones[c.State], fmt.Sprintf("%-9s", c.State)), p.paint(strong, c.Destination)
+	if c.Shelf != "" {
+		name += ", " + c.Shelf.Label()
+	}
 	if c.Remote == "" {
 		p.line(2, "%s to %s", state, name)
 	} else {

@@ -32,7 +32,10 @@ func formFlags(fs *flag.FlagSet, e *wire.RenditionEdit) {
 	fs.IntVar(&e.Height, "height", 0, "of clips: at most so many `pixels` on the shorter edge, such as 720")
 	fs.IntVar(&e.FPS, "fps", 0, "of clips: at most so many `pictures` a second")
 	fs.Func("codec", "of clips: `h264` or h265", func(s string) error { e.Codec = plan.Codec(s); return nil })
-	fs.BoolVar(&e.JPEG, "jpeg", false, "pictures of other formats become JPEG")
+	fs.StringVar(&e.Bitrate, "bitrate", "", "of clips: at most so many `bits` a second, such as \"4 Mbit/s\"")
+	fs.Func("format", "`jpeg`: pictures of other formats become JPEG; both: HEIC goes as shot, and a JPEG beside", func(s string) error { e.Format = plan.Format(s); return nil })
+	fs.Func("facts", "`no place`: where it was taken is left out; time only: everything but when", func(s string) error { e.Facts = plan.Facts(s); return nil })
+	fs.Func("colours", "`srgb`: colours of other profiles are converted to those that every screen shows", func(s string) error { e.Colours = plan.Colours(s); return nil })
 }
 
 func renditionCommand() command {
@@ -114,7 +117,7 @@ comes to for all that a rule takes. Nothing is changed or sent; -o keeps what wa
 				if len(args) != 1 {
 					return wrongUse("say try and one file")
 				}
-				if (asked.Name == "") == (asked.Rendition() == plan.Rendition{}) {
+				if (asked.Name == "") == (asked.Form == wire.Form{}) {
 					return wrongUse("say -as and a rendition of the plan, or limits such as -long-edge 2560, and not both")
 				}
 				return tryPicture(ctx, e, r, asked, args[0], *out)
@@ -133,7 +136,10 @@ type triedPicture struct {
 
 func tryPicture(ctx context.Context, e env, r reach, asked wire.FormAsked, file, out string) error {
 	c := r.client(e)
-	form := asked.Rendition()
+	form, err := asked.Rendition()
+	if err != nil {
+		return err
+	}
 	if asked.Name != "" {
 		now, err := c.Plan(ctx)
 		if err != nil {
@@ -142,7 +148,10 @@ func tryPicture(ctx context.Context, e env, r reach, asked wire.FormAsked, file,
 		found := false
 		for _, one := range now.Renditions {
 			if one.Name == asked.Name {
-				form, found = wire.RenditionEdit{LongEdge: one.LongEdge, Megapixels: one.Megapixels, Quality: one.Quality, JPEG: one.JPEG, Height: one.Height, FPS: one.FPS, Codec: one.Codec}.Rendition(), true
+				found = true
+				if form, err = one.Rendition(); err != nil {
+					return err
+				}
 			}
 		}
 		if !found {

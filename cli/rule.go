@@ -24,6 +24,8 @@ with -try it only tells. The plan's text keeps its comments and its order: see y
   yardtide rule set everyday -hours ""       # at any hour
   yardtide rule set everyday -over wifi,cellular -allowance "200 MB per month"
   yardtide rule set everyday -device slate -over wifi -hours any   # on this device alone
+  yardtide rule set everyday -quick pocket   # over cellular in small, the whole at home
+  yardtide rule set everyday -also "rated 4 = best/{year}/{name}" -previews tiny
   yardtide rule add films -take video -to tool-shed -over wifi
   yardtide rule set films -take video -longer-than "10 min" -larger-than "2 GB"`,
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
@@ -84,6 +86,24 @@ with -try it only tells. The plan's text keeps its comments and its order: see y
 			fs.Func("screen", "`off`: only while the screen is dark; empty for any", text(&edit.Screen))
 			fs.Func("battery-saver", "`off`: not while the system saves battery; empty for any", text(&edit.Saver))
 			yesNo("store-each", "yes or no: store `equal` files from several places each", &edit.StoreEach)
+			fs.Func("previews", "a `rendition`: a small picture of each is put beside, in the folder previews; empty for none", text(&edit.Previews))
+			fs.Func("also", "what carries a mark goes under a second layout, too: \"rated 4 = picks/{year}/{caption}\", captioned or keyword WORD; may be given several `times`, empty for none", func(s string) error {
+				if edit.Also == nil {
+					edit.Also = &[]wire.RuleAlso{}
+				}
+				if s == "" {
+					return nil
+				}
+				when, layout, said := strings.Cut(s, "=")
+				if !said {
+					return fmt.Errorf("say a mark and a layout, such as \"rated 4 = picks/{year}/{caption}\"")
+				}
+				*edit.Also = append(*edit.Also, wire.RuleAlso{When: strings.TrimSpace(when), Layout: strings.TrimSpace(layout)})
+				return nil
+			})
+			fs.Func("on-clash", "where something else has the name: `name`, a name that says so, or skip", func(s string) error { edit.OnClash = new(plan.Clash(s)); return nil })
+			var quick *string
+			fs.Func("quick", "a `rendition`: over cellular small copies go in it, and the whole ones over another network; empty for whole ones", text(&quick))
 			fs.StringVar(&edit.Device, "device", "", "change only what this `device` has otherwise: -over, -allowance, -power, -hours, -idle; any sets the rule's aside, empty leaves it")
 			fs.BoolVar(&edit.Reset, "as-it-is", false, "with -device: it follows the rule as it is")
 			fs.BoolVar(&edit.Try, "try", false, "only tell what it would change")
@@ -98,16 +118,16 @@ with -try it only tells. The plan's text keeps its comments and its order: see y
 					return wrongUse("say list, or show, set, add or remove and the name of a rule")
 				case args[0] == "add" && (edit.Take == nil || edit.To == nil):
 					return wrongUse("say what it takes and where it goes: -take and -to")
-				case args[0] == "set" && edit.Send == nil && edit.Idle == nil && edit.Unused == nil && edit.Rest == nil && edit.Screen == nil && edit.Saver == nil && edit.StoreEach == nil && !edit.Reset && over == nil && allowance == nil && metered == nil && roaming == nil && edit.Take == nil && edit.To == nil && edit.Larger == nil && edit.Longer == nil && edit.Power == nil && edit.Hours == nil && edit.Order == nil:
-					return wrongUse("say what to change: -take, -to, -over, -allowance, -metered, -roaming, -larger-than, -longer-than, -power, -hours, -idle, -unused-for, -rest, -screen, -battery-saver, -store-each or -order")
+				case args[0] == "set" && quick == nil && edit.Previews == nil && edit.Also == nil && edit.OnClash == nil && edit.Send == nil && edit.Idle == nil && edit.Unused == nil && edit.Rest == nil && edit.Screen == nil && edit.Saver == nil && edit.StoreEach == nil && !edit.Reset && over == nil && allowance == nil && metered == nil && roaming == nil && edit.Take == nil && edit.To == nil && edit.Larger == nil && edit.Longer == nil && edit.Power == nil && edit.Hours == nil && edit.Order == nil:
+					return wrongUse("say what to change: -take, -to, -over, -allowance, -metered, -roaming, -larger-than, -longer-than, -power, -hours, -idle, -unused-for, -rest, -screen, -battery-saver, -store-each, -send, -quick, -previews, -also, -on-clash or -order")
 				}
-				if edit.Reset && edit.Device == "" || edit.Device != "" && (edit.Take != nil || edit.Send != nil || edit.To != nil || edit.Larger != nil || edit.Longer != nil || edit.Order != nil || edit.StoreEach != nil || args[0] != "set") {
-					return wrongUse("with -device only -over, -allowance, -metered, -roaming, -power, -hours, -idle and -as-it-is can be set")
+				if edit.Reset && edit.Device == "" || edit.Device != "" && (edit.Take != nil || edit.Send != nil || edit.To != nil || edit.Larger != nil || edit.Longer != nil || edit.Order != nil || edit.StoreEach != nil || edit.Previews != nil || edit.Also != nil || edit.OnClash != nil || args[0] != "set") {
+					return wrongUse("with -device only -over, -quick, -allowance, -metered, -roaming, -power, -hours, -idle and -as-it-is can be set")
 				}
 				edit.Rule, edit.Add, edit.Remove = args[1], args[0] == "add", args[0] == "remove"
-				if edit.Add || over != nil || allowance != nil || metered != nil || roaming != nil {
+				if edit.Add || quick != nil || over != nil || allowance != nil || metered != nil || roaming != nil {
 					var err error
-					if edit.Lanes, err = lanesFor(ctx, c, edit, over, allowance, metered, roaming); err != nil {
+					if edit.Lanes, err = lanesFor(ctx, c, edit, over, allowance, quick, metered, roaming); err != nil {
 						return err
 					}
 				}
@@ -141,7 +161,7 @@ func listRules(ctx context.Context, e env, c client.Client, json bool) error {
 
 // lanesFor are the lanes of a rule as flags change them: one for each network, those
 // that there are where they stay.
-func lanesFor(ctx context.Context, c client.Client, edit wire.RuleEdit, over []string, allowance *string, metered, roaming *bool) (lanes []wire.RuleLane, err error) {
+func lanesFor(ctx context.Context, c client.Client, edit wire.RuleEdit, over []string, allowance, quick *string, metered, roaming *bool) (lanes []wire.RuleLane, err error) {
 	now, err := c.Plan(ctx)
 	if err != nil {
 		return nil, err
@@ -185,13 +205,16 @@ func lanesFor(ctx context.Context, c client.Client, edit wire.RuleEdit, over []s
 			if roaming != nil {
 				l.Roaming = *roaming
 			}
+			if quick != nil {
+				l.Send = *quick
+			}
 			if allowance != nil && !cellular { // all lanes over a network share the one allowance
 				l.Allowance = *allowance
 			}
 			cellular = true
 		}
 	}
-	if allowance != nil && !cellular && (*allowance != "" || roaming != nil) {
+	if !cellular && (allowance != nil && (*allowance != "" || roaming != nil) || quick != nil && *quick != "") {
 		return nil, wrongUse("%s has no lane over cellular; give it one with -over", edit.Rule)
 	}
 	return lanes, nil

@@ -69,6 +69,12 @@ func printStatus(p page, y wire.Yard) {
 	}
 	for _, d := range y.Devices {
 		p.line(2, "%s: %s. %s%s", p.paint(strong, d.Name), conditions(d.Conditions), states(p, d), lastHeard(p, d))
+		if d.InSmall.N > 0 {
+			p.line(4, "%s of what is not safe: safe in small", gate.Count(d.InSmall.N))
+		}
+		for _, b := range d.Beside {
+			p.line(4, "beside the copies: %s", b.Says)
+		}
 		if d.Awake.Says != "" {
 			p.line(4, "%s", plain(d.Awake.Says))
 		}
@@ -143,6 +149,9 @@ func printSends(p page, y wire.Yard) {
 
 func printSend(p page, device string, s wire.Send) {
 	name := fmt.Sprintf("%s from %s to %s", p.item(device, s.Item, plain(s.Name)), device, s.Destination)
+	if s.Shelf != "" {
+		name += ", " + s.Shelf.Label()
+	}
 	switch s.State {
 	case queue.Sending:
 		says := fmt.Sprintf("%s of %s", bytes(s.Sent), bytes(s.Bytes))

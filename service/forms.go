@@ -16,7 +16,10 @@ import (
 
 // formOf is the rendition that is meant: one of the plan by its name, else what is given.
 func (s *Service) formOf(e wire.RenditionEdit) (plan.Rendition, error) {
-	r := e.Rendition()
+	r, err := e.Rendition()
+	if err != nil {
+		return r, err
+	}
 	if r == (plan.Rendition{}) {
 		named, there := s.planOrEmpty().Renditions[e.Name]
 		if !there {

@@ -147,7 +147,7 @@ func (s *Service) Rules() []wire.PlanRule {
 	for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
 		r := p.Rules[name]
 		one := wire.PlanRule{Name: name, Says: sentences.Rule(r), Follows: []wire.PlanSource{}, Take: r.Take, To: r.To,
-			Own: ownOf(p, name), Idle: r.Gates.Idle == plan.MustBeIdle, Unused: r.Gates.Unused.String(), Rest: r.Gates.Rest.String(), Screen: string(r.Gates.Screen), Saver: string(r.Gates.Saver), StoreEach: r.StoreEach, Send: sendsAs(r), Lanes: ruleLanes(r.Lanes), Larger: r.LargerThan.String(), Longer: r.LongerThan.String(), Power: r.Gates.Power.String(), Hours: r.Gates.Hours.String(), Order: cmp.Or(r.Order, plan.NewestFirst)}
+			Own: ownOf(p, name), Idle: r.Gates.Idle == plan.MustBeIdle, Unused: r.Gates.Unused.String(), Rest: r.Gates.Rest.String(), Screen: string(r.Gates.Screen), Saver: string(r.Gates.Saver), StoreEach: r.StoreEach, Previews: r.Previews, Also: alsoOf(r), OnClash: cmp.Or(r.OnClash, plan.NameClash), Send: sendsAs(r), Lanes: ruleLanes(r.Lanes), Larger: r.LargerThan.String(), Longer: r.LongerThan.String(), Power: r.Gates.Power.String(), Hours: r.Gates.Hours.String(), Order: cmp.Or(r.Order, plan.NewestFirst)}
 		for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
 			for _, source := range p.Devices[device].Sources {
 				if slices.Contains(source.Rules, name) {
@@ -231,7 +231,7 @@ func ruleLanes(lanes []plan.Lane) []wire.RuleLane {
 	list := make([]wire.RuleLane, len(lanes))
 	for i, l := range lanes {
 		list[i] = wire.RuleLane{Over: l.Over, Take: append([]media.Kind{}, l.Take...), Allowance: l.Allowance.String(), Metered: l.Metered, Roaming: l.Roaming,
-			RoamingAllowance: l.RoamingAllowance.String(), MeteredWiFi: l.MeteredWiFi, Named: l.Named, NotNamed: l.NotNamed, HomeOnly: l.HomeOnly}
+			RoamingAllowance: l.RoamingAllowance.String(), MeteredWiFi: l.MeteredWiFi, Named: l.Named, NotNamed: l.NotNamed, HomeOnly: l.HomeOnly, Send: l.Send}
 	}
 	return list
 }
@@ -239,7 +239,7 @@ func ruleLanes(lanes []plan.Lane) []wire.RuleLane {
 // lanesOf reads lanes as a form or a command has them; nil stays nil.
 func lanesOf(list []wire.RuleLane) (lanes []plan.Lane, err error) {
 	for _, l := range list {
-		one := plan.Lane{Over: l.Over, Metered: l.Metered, Roaming: l.Roaming, MeteredWiFi: l.MeteredWiFi, Named: l.Named, NotNamed: l.NotNamed, HomeOnly: l.HomeOnly}
+		one := plan.Lane{Over: l.Over, Metered: l.Metered, Roaming: l.Roaming, MeteredWiFi: l.MeteredWiFi, Named: l.Named, NotNamed: l.NotNamed, HomeOnly: l.HomeOnly, Send: l.Send}
 		if len(l.Take) > 0 {
 			one.Take = l.Take
 		}
@@ -348,8 +348,42 @@ func (s *Service) EditRule(ctx context.Context, e wire.RuleEdit) (wire.PlanEdite
 			}
 			e.Take, e.To, lanes = nil, nil, nil // the rest is set as of one that is there
 		}
-		return plan.WithRule(before, e.Rule, plan.RuleChange{Lanes: lanes, Idle: e.Idle, Unused: e.Unused, Rest: e.Rest, Screen: e.Screen, Saver: e.Saver, StoreEach: e.StoreEach, Send: e.Send, Take: e.Take, Larger: e.Larger, Longer: e.Longer, To: e.To, Power: e.Power, Hours: e.Hours, Order: e.Order})
+		also, err := picksOf(e.Also)
+		if err != nil {
+			return "", err
+		}
+		if e.OnClash != nil && *e.OnClash == plan.NameClash { // as without a word
+			e.OnClash = new(plan.Clash)
+		}
+		return plan.WithRule(before, e.Rule, plan.RuleChange{Previews: e.Previews, Also: also, OnClash: e.OnClash, Lanes: lanes, Idle: e.Idle, Unused: e.Unused, Rest: e.Rest, Screen: e.Screen, Saver: e.Saver, StoreEach: e.StoreEach, Send: e.Send, Take: e.Take, Larger: e.Larger, Longer: e.Longer, To: e.To, Power: e.Power, Hours: e.Hours, Order: e.Order})
 	})
+}
+
+func alsoOf(r plan.Rule) []wire.RuleAlso {
+	list := make([]wire.RuleAlso, len(r.Also))
+	for i, a := range r.Also {
+		list[i] = wire.RuleAlso{When: a.When.String(), Layout: a.Layout}
+	}
+	return list
+}
+
+// picksOf reads picks as an edit has them; nil stays nil.
+func picksOf(said *[]wire.RuleAlso) (*[]plan.Also, error) {
+	if said == nil {
+		return nil, nil
+	}
+	list := []plan.Also{}
+	for _, a := range *said {
+		mark, err := plan.ParseMark(a.When)
+		if err == nil {
+			err = plan.CheckLayout(a.Layout)
+		}
+		if err != nil {
+			return nil, plan.EditError{Says: err.Error()}
+		}
+		list = append(list, plan.Also{When: mark, Layout: a.Layout})
+	}
+	return &list, nil
 }
 
 func sendsAs(r plan.Rule) map[media.Kind]string {
@@ -364,9 +398,9 @@ func (s *Service) Renditions() []wire.PlanRendition {
 	p, list := s.planOrEmpty(), []wire.PlanRendition{}
 	for _, name := range slices.Sorted(maps.Keys(p.Renditions)) {
 		r := p.Renditions[name]
-		one := wire.PlanRendition{Name: name, Says: r.String(), LongEdge: r.LongEdge, Megapixels: r.Megapixels, Quality: r.QualityOrDefault(), JPEG: r.Format == plan.JPEG, Height: r.Height, FPS: r.FPS, Codec: r.Codec, Pictures: r.Limits(media.Photo), Clips: r.Limits(media.Video), Rules: []string{}}
+		one := wire.PlanRendition{Name: name, Says: r.String(), Form: wire.FormOf(r), Pictures: r.Limits(media.Photo), Clips: r.Limits(media.Video), Rules: []string{}}
 		for _, rule := range slices.Sorted(maps.Keys(p.Rules)) {
-			if slices.Contains(slices.Collect(maps.Values(p.Rules[rule].Send)), name) {
+			if p.Rules[rule].Uses(name) {
 				one.Rules = append(one.Rules, rule)
 			}
 		}
@@ -381,7 +415,11 @@ func (s *Service) EditRendition(ctx context.Context, e wire.RenditionEdit) (wire
 		if e.Remove {
 			return plan.WithoutRendition(before, e.Name)
 		}
-		return plan.WithRendition(before, e.Name, e.Rendition())
+		r, err := e.Rendition()
+		if err != nil {
+			return "", err
+		}
+		return plan.WithRendition(before, e.Name, r)
 	})
 }
 

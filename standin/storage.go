@@ -300,5 +300,12 @@ func (f roomFile) DeadProps() (map[xml.Name]webdav.Property, error) {
 	return props, nil
 }
 
-// Patch refuses to change properties.
-func (f roomFile) Patch([]webdav.Proppatch) ([]webdav.Propstat, error) { return nil, syscall.EPERM }
+// Patch refuses to change properties; a copy is made with none.
+func (f roomFile) Patch(patches []webdav.Proppatch) ([]webdav.Propstat, error) {
+	for _, p := range patches {
+		if len(p.Props) > 0 {
+			return nil, syscall.EPERM
+		}
+	}
+	return nil, nil
+}

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"yardtide/core/gate"
+	"yardtide/core/plan"
 )
 
 // Item is one picture or clip, with its copy at each place.
@@ -18,6 +19,7 @@ type Item struct {
 	TakenFrom string    `json:"takenFrom" enum:"header,header-nz,file" doc:"header-nz: the camera wrote no zone; file: the file's own time"`
 	Gone      bool      `json:"gone" doc:"The file is no longer on the device, or has another content"`
 	State     string    `json:"state" enum:"waiting,preparing,sending,proving,safe,stuck,skipped" doc:"Of all its copies together: safe when each is"`
+	InSmall   bool      `json:"inSmall" doc:"It is not safe, and a small copy of it is, at one place at least"`
 	Says      string    `json:"says" doc:"Where it stands, place by place, as a sentence"`
 	Copies    []Copy    `json:"copies" doc:"One for each place"`
 }
@@ -25,6 +27,7 @@ type Item struct {
 // Copy is one item at one place.
 type Copy struct {
 	Destination string      `json:"destination"`
+	Shelf       plan.Shelf  `json:"shelf,omitempty" doc:"What lies beside the copy itself: small, preview, jpeg, or a pick; absent for the copy itself"`
 	Rule        string      `json:"rule"`
 	State       string      `json:"state" enum:"waiting,preparing,sending,proving,safe,stuck,skipped"`
 	Tries       int         `json:"tries"`
@@ -60,10 +63,11 @@ type Page struct {
 
 // Event is one line of an item's story.
 type Event struct {
-	At          time.Time `json:"at"`
-	Destination string    `json:"destination" doc:"Empty for what concerns the item at every place"`
-	State       string    `json:"state"`
-	Says        string    `json:"says"`
+	At          time.Time  `json:"at"`
+	Destination string     `json:"destination" doc:"Empty for what concerns the item at every place"`
+	Shelf       plan.Shelf `json:"shelf,omitempty" doc:"Absent for the copy itself"`
+	State       string     `json:"state"`
+	Says        string     `json:"says"`
 }
 
 // Story is an item with all that happened to it, oldest first.

@@ -55,46 +55,61 @@ type PlanText struct {
 	Doubts     []string        `json:"doubts" doc:"What it allows and was hardly meant, in sentences"`
 }
 
-// PlanRendition is a form in which a rule may send.
-type PlanRendition struct {
-	Name       string          `json:"name"`
-	Says       string          `json:"says"`
-	LongEdge   int             `json:"longEdge" doc:"Pixels of the longer edge, at most; 0 for any"`
-	Megapixels plan.Megapixels `json:"megapixels" doc:"Millions of pixels, at most; 0 for any"`
-	Quality    int             `json:"quality" doc:"How much of the detail a JPEG keeps, to 100"`
-	JPEG       bool            `json:"jpeg" doc:"Pictures of other formats become JPEG"`
-	Height     int             `json:"height" doc:"Of clips: pixels of the shorter edge, at most; 0 for any"`
-	FPS        int             `json:"fps" doc:"Of clips: pictures a second, at most; 0 for any"`
-	Codec      plan.Codec      `json:"codec" doc:"Of clips: empty for H.264"`
-	Pictures   bool            `json:"pictures" doc:"It says something of pictures"`
-	Clips      bool            `json:"clips" doc:"It says something of clips"`
-	Rules      []string        `json:"rules" doc:"The rules that send so"`
+// Form is what a rendition asks for; what it says nothing of is left out.
+type Form struct {
+	LongEdge   int             `json:"longEdge,omitempty" minimum:"0" maximum:"65535" doc:"Pixels of the longer edge, at most"`
+	Megapixels plan.Megapixels `json:"megapixels,omitempty" minimum:"0" maximum:"1000" doc:"Millions of pixels, at most"`
+	Quality    int             `json:"quality,omitempty" minimum:"0" maximum:"100" doc:"How much of the detail a JPEG keeps, to 100; 82 when it is left out"`
+	Format     plan.Format     `json:"format,omitempty" enum:"jpeg,both" doc:"jpeg: pictures of other formats become JPEG; both: HEIC goes as shot, and a JPEG beside"`
+	Height     int             `json:"height,omitempty" minimum:"0" maximum:"4320" doc:"Of clips: pixels of the shorter edge, at most"`
+	FPS        int             `json:"fps,omitempty" minimum:"0" maximum:"240" doc:"Of clips: pictures a second, at most"`
+	Bitrate    string          `json:"bitrate,omitempty" doc:"Of clips: how much a second may take, such as 4 Mbit/s"`
+	Codec      plan.Codec      `json:"codec,omitempty" enum:"h264,h265" doc:"Of clips: H.264 when it is left out"`
+	Facts      plan.Facts      `json:"facts,omitempty" enum:"no place,time only" doc:"What of its facts goes with it; all when it is left out"`
+	Colours    plan.Colours    `json:"colours,omitempty" enum:"srgb" doc:"What becomes of its colours; nothing when it is left out"`
 }
 
-// RenditionEdit makes a rendition, or changes or takes out one.
-type RenditionEdit struct {
-	Name       string          `json:"name" minLength:"1" maxLength:"63"`
-	LongEdge   int             `json:"longEdge,omitempty" minimum:"0" maximum:"65535"`
-	Megapixels plan.Megapixels `json:"megapixels,omitempty" minimum:"0" maximum:"1000"`
-	Quality    int             `json:"quality,omitempty" minimum:"0" maximum:"100" doc:"82 when it is left out"`
-	JPEG       bool            `json:"jpeg,omitempty"`
-	Height     int             `json:"height,omitempty" minimum:"0" maximum:"4320"`
-	FPS        int             `json:"fps,omitempty" minimum:"0" maximum:"240"`
-	Codec      plan.Codec      `json:"codec,omitempty" enum:"h264,h265"`
-	Remove     bool            `json:"remove,omitempty" doc:"Take it out instead"`
-	Try        bool            `json:"try,omitempty" doc:"Only tell what it would change"`
+// FormOf is what a rendition asks for.
+func FormOf(r plan.Rendition) Form {
+	return Form{LongEdge: r.LongEdge, Megapixels: r.Megapixels, Quality: r.Quality, Format: r.Format, Height: r.Height, FPS: r.FPS, Bitrate: r.Bitrate.String(), Codec: r.Codec, Facts: r.Facts, Colours: r.Colours}
 }
 
-// Rendition is what it asks for.
-func (e RenditionEdit) Rendition() plan.Rendition {
-	r := plan.Rendition{LongEdge: e.LongEdge, Megapixels: e.Megapixels, Quality: e.Quality, Height: e.Height, FPS: e.FPS, Codec: e.Codec}
-	if e.JPEG {
-		r.Format = plan.JPEG
+// Rendition is the rendition that asks for it.
+func (f Form) Rendition() (r plan.Rendition, err error) {
+	r = plan.Rendition{LongEdge: f.LongEdge, Megapixels: f.Megapixels, Quality: f.Quality, Format: f.Format, Height: f.Height, FPS: f.FPS, Codec: f.Codec, Facts: f.Facts, Colours: f.Colours}
+	if f.Bitrate != "" {
+		if r.Bitrate, err = plan.ParseBitrate(f.Bitrate); err != nil {
+			return r, plan.EditError{Says: "bitrate: " + err.Error()}
+		}
 	}
 	if r.Codec == plan.H264 { // as without a word
 		r.Codec = ""
 	}
-	return r
+	return r, nil
+}
+
+// PlanRendition is a form in which a rule may send.
+type PlanRendition struct {
+	Name string `json:"name"`
+	Says string `json:"says"`
+	Form
+	Pictures bool     `json:"pictures" doc:"It says something of pictures"`
+	Clips    bool     `json:"clips" doc:"It says something of clips"`
+	Rules    []string `json:"rules" doc:"The rules that send so"`
+}
+
+// RenditionEdit makes a rendition, or changes or takes out one.
+type RenditionEdit struct {
+	Name string `json:"name" minLength:"1" maxLength:"63"`
+	Form
+	Remove bool `json:"remove,omitempty" doc:"Take it out instead"`
+	Try    bool `json:"try,omitempty" doc:"Only tell what it would change"`
+}
+
+// RuleAlso is what goes under a second layout, too.
+type RuleAlso struct {
+	When   string `json:"when" doc:"captioned, rated 4 (or better), or keyword WORD"`
+	Layout string `json:"layout" doc:"Such as picks/{year}/{caption}"`
 }
 
 // PlanRule is a rule as a sentence.
@@ -117,6 +132,9 @@ type PlanRule struct {
 	Screen    string                `json:"screen" doc:"off: only while the screen is dark; empty for any"`
 	Saver     string                `json:"saver" doc:"off: not while the system saves battery; empty for any"`
 	StoreEach bool                  `json:"storeEach" doc:"Equal files from several places are stored each"`
+	Previews  string                `json:"previews" doc:"The rendition of the previews that are put beside, empty for none"`
+	Also      []RuleAlso            `json:"also" doc:"What goes under a second layout, too"`
+	OnClash   plan.Clash            `json:"onClash" enum:"name,skip" doc:"What happens where something else has the name"`
 	Own       []RuleOwn             `json:"own" doc:"What devices have otherwise"`
 }
 
@@ -142,6 +160,7 @@ type RuleLane struct {
 	Named            []string `json:"named,omitempty" doc:"Only on the Wi-Fi networks of these names"`
 	NotNamed         []string `json:"notNamed,omitempty" doc:"Not on these"`
 	HomeOnly         bool     `json:"homeOnly,omitempty" doc:"Only on the plan's home networks"`
+	Send             string   `json:"send,omitempty" doc:"The rendition of small copies, which it carries and nothing else; empty for whole ones"`
 }
 
 // PlanSource is a folder of a device.
@@ -217,6 +236,9 @@ type RuleEdit struct {
 	Screen    *string               `json:"screen,omitempty" doc:"off: only while the screen is dark; empty for any"`
 	Saver     *string               `json:"saver,omitempty" doc:"off: not while the system saves battery; empty for any"`
 	StoreEach *bool                 `json:"storeEach,omitempty" doc:"Store equal files from several places each"`
+	Previews  *string               `json:"previews,omitempty" doc:"The rendition of previews to be put beside, empty for none"`
+	Also      *[]RuleAlso           `json:"also,omitempty" doc:"All that goes under a second layout, too"`
+	OnClash   *plan.Clash           `json:"onClash,omitempty" enum:"name,skip"`
 	Device    string                `json:"device,omitempty" doc:"Change what this device has otherwise than the rule says: its lanes, power, hours and idle"`
 	Reset     bool                  `json:"reset,omitempty" doc:"The device follows the rule as it is"`
 	Add       bool                  `json:"add,omitempty" doc:"Add it: it takes, goes to and has the lanes that are given"`

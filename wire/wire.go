@@ -99,6 +99,8 @@ type Device struct {
 	States     map[queue.State]Amount `json:"states" doc:"Items by the state of all their copies together; absent is none"`
 	Kinds      []media.Kind           `json:"kinds" doc:"Of the items that count"`
 	Partly     Amount                 `json:"partly" doc:"Items that are not safe, and lie proven at one place at least"`
+	InSmall    Amount                 `json:"inSmall" doc:"Items that are not safe, and of which a small copy is, at one place at least"`
+	Beside     []Beside               `json:"beside" doc:"What is put beside the copies: previews, picks and the like"`
 	Going      Amount                 `json:"going" doc:"Items of which a copy waits that no gate holds"`
 	Holds      []HoldGroup            `json:"holds" doc:"Why items wait, the largest group first; an item may wait for several reasons"`
 	Sends      []Send                 `json:"sends"`
@@ -109,6 +111,16 @@ type Device struct {
 	Stops      Stops                  `json:"stops" doc:"How often its program was stopped from outside in the last seven days"`
 	Person     string                 `json:"person" doc:"Whose it is, empty for nobody's in particular"`
 	Link       *DeviceLink            `json:"link,omitempty" doc:"Of a device elsewhere: all of this is as it was told last"`
+}
+
+// Beside is how it stands with one sort of what is put beside the copies. It makes nothing
+// safe.
+type Beside struct {
+	Shelf   plan.Shelf `json:"shelf"`
+	There   Amount     `json:"there" doc:"Proven at their places"`
+	Waiting Amount     `json:"waiting" doc:"Still to go"`
+	Stuck   int64      `json:"stuck" doc:"That need a person"`
+	Says    string     `json:"says" doc:"As a sentence"`
 }
 
 // Awake is whether a device is kept from sleeping, and what follows.
@@ -204,6 +216,7 @@ type Send struct {
 	Name        string      `json:"name"`
 	Kind        media.Kind  `json:"kind"`
 	Destination string      `json:"destination"`
+	Shelf       plan.Shelf  `json:"shelf,omitempty" doc:"Which of the item's copies there: absent for the copy itself"`
 	State       queue.State `json:"state"`
 	Bytes       int64       `json:"bytes"`
 	Sent        int64       `json:"sent"`

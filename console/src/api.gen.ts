@@ -951,6 +951,20 @@ export interface components {
              */
             until?: string;
         };
+        Beside: {
+            /** @description As a sentence */
+            says: string;
+            shelf: string;
+            /**
+             * Format: int64
+             * @description That need a person
+             */
+            stuck: number;
+            /** @description Proven at their places */
+            there: components["schemas"]["Amount"];
+            /** @description Still to go */
+            waiting: components["schemas"]["Amount"];
+        };
         Browse: {
             destination: components["schemas"]["Destination"];
             /** @description Below the storage's first folder, which is empty */
@@ -1052,6 +1066,8 @@ export interface components {
              */
             sentTwice: number;
             sha256: string;
+            /** @description What lies beside the copy itself: small, preview, jpeg, or a pick; absent for the copy itself */
+            shelf?: string;
             /** @enum {string} */
             state: "waiting" | "preparing" | "sending" | "proving" | "safe" | "stuck" | "skipped";
             /** @description What the keeper can do, empty when it mends itself */
@@ -1175,11 +1191,15 @@ export interface components {
         Device: {
             /** @description Whether the device is kept from sleeping */
             awake: components["schemas"]["Awake"];
+            /** @description What is put beside the copies: previews, picks and the like */
+            beside: components["schemas"]["Beside"][];
             conditions: components["schemas"]["Conditions"];
             /** @description Items of which a copy waits that no gate holds */
             going: components["schemas"]["Amount"];
             /** @description Why items wait, the largest group first; an item may wait for several reasons */
             holds: components["schemas"]["HoldGroup"][];
+            /** @description Items that are not safe, and of which a small copy is, at one place at least */
+            inSmall: components["schemas"]["Amount"];
             /** @description Of the items that count */
             kinds: string[];
             lanes: components["schemas"]["Lane"][];
@@ -1329,6 +1349,8 @@ export interface components {
             /** @description Empty for what concerns the item at every place */
             destination: string;
             says: string;
+            /** @description Absent for the copy itself */
+            shelf?: string;
             state: string;
         };
         FinishOrder: {
@@ -1341,26 +1363,57 @@ export interface components {
             then: "" | "sleep" | "off";
         };
         FormAsked: {
-            /** @enum {string} */
+            /** @description Of clips: how much a second may take, such as 4 Mbit/s */
+            bitrate?: string;
+            /**
+             * @description Of clips: H.264 when it is left out
+             * @enum {string}
+             */
             codec?: "h264" | "h265";
-            /** Format: int64 */
+            /**
+             * @description What becomes of its colours; nothing when it is left out
+             * @enum {string}
+             */
+            colours?: "srgb";
+            /**
+             * @description What of its facts goes with it; all when it is left out
+             * @enum {string}
+             */
+            facts?: "no place" | "time only";
+            /**
+             * @description jpeg: pictures of other formats become JPEG; both: HEIC goes as shot, and a JPEG beside
+             * @enum {string}
+             */
+            format?: "jpeg" | "both";
+            /**
+             * Format: int64
+             * @description Of clips: pictures a second, at most
+             */
             fps?: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Of clips: pixels of the shorter edge, at most
+             */
             height?: number;
-            jpeg?: boolean;
             /**
              * @description photo or graphic: what is no picture takes too long to be sampled
              * @enum {string}
              */
             kind: "photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other";
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Pixels of the longer edge, at most
+             */
             longEdge?: number;
-            /** Format: double */
+            /**
+             * Format: double
+             * @description Millions of pixels, at most
+             */
             megapixels?: number;
             name: string;
             /**
              * Format: int64
-             * @description 82 when it is left out
+             * @description How much of the detail a JPEG keeps, to 100; 82 when it is left out
              */
             quality?: number;
             /** @description Take it out instead */
@@ -1406,21 +1459,52 @@ export interface components {
             width: number;
         };
         FormTry: {
-            /** @enum {string} */
+            /** @description Of clips: how much a second may take, such as 4 Mbit/s */
+            bitrate?: string;
+            /**
+             * @description Of clips: H.264 when it is left out
+             * @enum {string}
+             */
             codec?: "h264" | "h265";
-            /** Format: int64 */
+            /**
+             * @description What becomes of its colours; nothing when it is left out
+             * @enum {string}
+             */
+            colours?: "srgb";
+            /**
+             * @description What of its facts goes with it; all when it is left out
+             * @enum {string}
+             */
+            facts?: "no place" | "time only";
+            /**
+             * @description jpeg: pictures of other formats become JPEG; both: HEIC goes as shot, and a JPEG beside
+             * @enum {string}
+             */
+            format?: "jpeg" | "both";
+            /**
+             * Format: int64
+             * @description Of clips: pictures a second, at most
+             */
             fps?: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Of clips: pixels of the shorter edge, at most
+             */
             height?: number;
-            jpeg?: boolean;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Pixels of the longer edge, at most
+             */
             longEdge?: number;
-            /** Format: double */
+            /**
+             * Format: double
+             * @description Millions of pixels, at most
+             */
             megapixels?: number;
             name: string;
             /**
              * Format: int64
-             * @description 82 when it is left out
+             * @description How much of the detail a JPEG keeps, to 100; 82 when it is left out
              */
             quality?: number;
             /** @description Take it out instead */
@@ -1521,6 +1605,8 @@ export interface components {
             device: string;
             /** @description The file is no longer on the device, or has another content */
             gone: boolean;
+            /** @description It is not safe, and a small copy of it is, at one place at least */
+            inSmall: boolean;
             /** @description Names it on its device, for good */
             key: string;
             kind: string;
@@ -1848,45 +1934,65 @@ export interface components {
             says: string[];
         };
         PlanRendition: {
+            /** @description Of clips: how much a second may take, such as 4 Mbit/s */
+            bitrate?: string;
             /** @description It says something of clips */
             clips: boolean;
-            /** @description Of clips: empty for H.264 */
-            codec: string;
+            /**
+             * @description Of clips: H.264 when it is left out
+             * @enum {string}
+             */
+            codec?: "h264" | "h265";
+            /**
+             * @description What becomes of its colours; nothing when it is left out
+             * @enum {string}
+             */
+            colours?: "srgb";
+            /**
+             * @description What of its facts goes with it; all when it is left out
+             * @enum {string}
+             */
+            facts?: "no place" | "time only";
+            /**
+             * @description jpeg: pictures of other formats become JPEG; both: HEIC goes as shot, and a JPEG beside
+             * @enum {string}
+             */
+            format?: "jpeg" | "both";
             /**
              * Format: int64
-             * @description Of clips: pictures a second, at most; 0 for any
+             * @description Of clips: pictures a second, at most
              */
-            fps: number;
+            fps?: number;
             /**
              * Format: int64
-             * @description Of clips: pixels of the shorter edge, at most; 0 for any
+             * @description Of clips: pixels of the shorter edge, at most
              */
-            height: number;
-            /** @description Pictures of other formats become JPEG */
-            jpeg: boolean;
+            height?: number;
             /**
              * Format: int64
-             * @description Pixels of the longer edge, at most; 0 for any
+             * @description Pixels of the longer edge, at most
              */
-            longEdge: number;
+            longEdge?: number;
             /**
              * Format: double
-             * @description Millions of pixels, at most; 0 for any
+             * @description Millions of pixels, at most
              */
-            megapixels: number;
+            megapixels?: number;
             name: string;
             /** @description It says something of pictures */
             pictures: boolean;
             /**
              * Format: int64
-             * @description How much of the detail a JPEG keeps, to 100
+             * @description How much of the detail a JPEG keeps, to 100; 82 when it is left out
              */
-            quality: number;
+            quality?: number;
             /** @description The rules that send so */
             rules: string[];
             says: string;
         };
         PlanRule: {
+            /** @description What goes under a second layout, too */
+            also: components["schemas"]["RuleAlso"][];
             /** @description The sources that follow it */
             follows: components["schemas"]["PlanSource"][];
             /** @description As the plan has it, empty for any */
@@ -1900,12 +2006,19 @@ export interface components {
             /** @description Only longer clips, or larger files; as the plan has it, empty for any */
             longer: string;
             name: string;
+            /**
+             * @description What happens where something else has the name
+             * @enum {string}
+             */
+            onClash: "name" | "skip";
             /** @enum {string} */
             order: "newest" | "oldest" | "smallest";
             /** @description What devices have otherwise */
             own: components["schemas"]["RuleOwn"][];
             /** @description As the plan has it, empty for any */
             power: string;
+            /** @description The rendition of the previews that are put beside, empty for none */
+            previews: string;
             /** @description Only when it has been on charge and unused for so long, such as 30 min; empty for any */
             rest: string;
             /** @description off: not while the system saves battery; empty for any */
@@ -2041,21 +2154,52 @@ export interface components {
             to: string;
         };
         RenditionEdit: {
-            /** @enum {string} */
+            /** @description Of clips: how much a second may take, such as 4 Mbit/s */
+            bitrate?: string;
+            /**
+             * @description Of clips: H.264 when it is left out
+             * @enum {string}
+             */
             codec?: "h264" | "h265";
-            /** Format: int64 */
+            /**
+             * @description What becomes of its colours; nothing when it is left out
+             * @enum {string}
+             */
+            colours?: "srgb";
+            /**
+             * @description What of its facts goes with it; all when it is left out
+             * @enum {string}
+             */
+            facts?: "no place" | "time only";
+            /**
+             * @description jpeg: pictures of other formats become JPEG; both: HEIC goes as shot, and a JPEG beside
+             * @enum {string}
+             */
+            format?: "jpeg" | "both";
+            /**
+             * Format: int64
+             * @description Of clips: pictures a second, at most
+             */
             fps?: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Of clips: pixels of the shorter edge, at most
+             */
             height?: number;
-            jpeg?: boolean;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Pixels of the longer edge, at most
+             */
             longEdge?: number;
-            /** Format: double */
+            /**
+             * Format: double
+             * @description Millions of pixels, at most
+             */
             megapixels?: number;
             name: string;
             /**
              * Format: int64
-             * @description 82 when it is left out
+             * @description How much of the detail a JPEG keeps, to 100; 82 when it is left out
              */
             quality?: number;
             /** @description Take it out instead */
@@ -2079,9 +2223,17 @@ export interface components {
             /** @description The destinations whose secrets it held: change them where it may be in other hands */
             secrets: string[];
         };
+        RuleAlso: {
+            /** @description Such as picks/{year}/{caption} */
+            layout: string;
+            /** @description captioned, rated 4 (or better), or keyword WORD */
+            when: string;
+        };
         RuleEdit: {
             /** @description Add it: it takes, goes to and has the lanes that are given */
             add?: boolean;
+            /** @description All that goes under a second layout, too */
+            also?: components["schemas"]["RuleAlso"][];
             /** @description Change what this device has otherwise than the rule says: its lanes, power, hours and idle */
             device?: string;
             /** @description As the plan has it, such as 22:00-06:00; empty for any */
@@ -2095,9 +2247,13 @@ export interface components {
             /** @description Only clips longer than this, such as 10 min, or larger; empty for any */
             longer?: string;
             /** @enum {string} */
+            onClash?: "name" | "skip";
+            /** @enum {string} */
             order?: "newest" | "oldest" | "smallest";
             /** @description As the plan has it, such as charging or at least 40%; empty for any */
             power?: string;
+            /** @description The rendition of previews to be put beside, empty for none */
+            previews?: string;
             /** @description Take it out instead */
             remove?: boolean;
             /** @description The device follows the rule as it is */
@@ -2143,6 +2299,8 @@ export interface components {
             roaming: boolean;
             /** @description While roaming no more than this; as the plan has it, empty for what the allowance says */
             roamingAllowance?: string;
+            /** @description The rendition of small copies, which it carries and nothing else; empty for whole ones */
+            send?: string;
             /** @description Only these kinds; empty for all that the rule takes */
             take: ("photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other")[];
         };
@@ -2180,6 +2338,8 @@ export interface components {
             rate: number;
             /** Format: int64 */
             sent: number;
+            /** @description Which of the item's copies there: absent for the copy itself */
+            shelf?: string;
             state: string;
         };
         SendNowOrder: {
@@ -7607,8 +7767,14 @@ export const daySensedUseValues: ReadonlyArray<FlattenedDeepRequired<components>
 export const deviceModemValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Device"]["modem"]> = ["unknown", "yes", "no"];
 export const finishOrderThenValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FinishOrder"]["then"]> = ["", "sleep", "off"];
 export const formAskedCodecValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormAsked"]["codec"]> = ["h264", "h265"];
+export const formAskedColoursValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormAsked"]["colours"]> = ["srgb"];
+export const formAskedFactsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormAsked"]["facts"]> = ["no place", "time only"];
+export const formAskedFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormAsked"]["format"]> = ["jpeg", "both"];
 export const formAskedKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormAsked"]["kind"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const formTryCodecValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormTry"]["codec"]> = ["h264", "h265"];
+export const formTryColoursValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormTry"]["colours"]> = ["srgb"];
+export const formTryFactsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormTry"]["facts"]> = ["no place", "time only"];
+export const formTryFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormTry"]["format"]> = ["jpeg", "both"];
 export const holdGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Hold"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front"];
 export const holdGroupGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["HoldGroup"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front"];
 export const itemStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
@@ -7618,10 +7784,19 @@ export const jobStateValues: ReadonlyArray<FlattenedDeepRequired<components>["sc
 export const lookPictureTakenFromValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["LookPicture"]["takenFrom"]> = ["header", "header-nz", "file"];
 export const needMendsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Need"]["mends"]> = ["retry", "answer", "plan", "nothing"];
 export const placeAnswerIsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlaceAnswer"]["is"]> = ["moved", "new"];
+export const planRenditionCodecValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRendition"]["codec"]> = ["h264", "h265"];
+export const planRenditionColoursValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRendition"]["colours"]> = ["srgb"];
+export const planRenditionFactsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRendition"]["facts"]> = ["no place", "time only"];
+export const planRenditionFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRendition"]["format"]> = ["jpeg", "both"];
+export const planRuleOnClashValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["onClash"]> = ["name", "skip"];
 export const planRuleOrderValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["order"]> = ["newest", "oldest", "smallest"];
 export const planRuleTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const planVersionByValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanVersion"]["by"]> = ["console", "command", "form", "undo", "link", "unknown"];
 export const renditionEditCodecValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RenditionEdit"]["codec"]> = ["h264", "h265"];
+export const renditionEditColoursValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RenditionEdit"]["colours"]> = ["srgb"];
+export const renditionEditFactsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RenditionEdit"]["facts"]> = ["no place", "time only"];
+export const renditionEditFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RenditionEdit"]["format"]> = ["jpeg", "both"];
+export const ruleEditOnClashValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["onClash"]> = ["name", "skip"];
 export const ruleEditOrderValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["order"]> = ["newest", "oldest", "smallest"];
 export const ruleEditTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const ruleLaneOverValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleLane"]["over"]> = ["wifi", "wired", "cellular"];

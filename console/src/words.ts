@@ -114,3 +114,8 @@ export const stateWords: Record<string, string> = {
   stuck: "stuck",
   skipped: "skipped",
 };
+
+/** What lies beside an item's copy at a place. */
+export const shelf = (name: string) =>
+  ({ small: "a small copy", preview: "a preview", jpeg: "a JPEG beside" })[name] ??
+  (name.startsWith("pick-") ? "a pick" : name);

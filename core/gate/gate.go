@@ -142,6 +142,14 @@ func (s Situation) lane(rule plan.Rule, lane plan.Lane, class queue.Class) (v La
 		v.Holds = []Hold{{Gate: Kind, Says: fmt.Sprintf("The lane over %s does not take %ss.", lane.Over.Label(), class.Kind)}}
 		return v, time.Time{}
 	}
+	if !lane.Carries(class.Shelf) {
+		says := fmt.Sprintf("The lane over %s carries small copies only.", lane.Over.Label())
+		if class.Shelf == plan.Small {
+			says = fmt.Sprintf("The lane over %s carries no small copies.", lane.Over.Label())
+		}
+		v.Holds = []Hold{{Gate: Kind, Says: says}}
+		return v, time.Time{}
+	}
 	networked := s.Networked(class.Destination)
 	if networked {
 		if h, shut := network(s.Now, lane); shut {

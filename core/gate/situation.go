@@ -89,7 +89,7 @@ func (s Situation) Away(destination string) bool {
 func (s Situation) Asks(class queue.Class) bool {
 	rule := s.Plan.Rules[class.Rule]
 	_, there := s.Plan.Destinations[class.Destination]
-	return there && slices.Contains(rule.To, class.Destination) && slices.Contains(rule.Take, class.Kind)
+	return there && slices.Contains(rule.To, class.Destination) && s.Plan.Wanted(class.Rule, class.Kind, class.Shelf)
 }
 
 // Decide tells whether copies of a class may go, by which lane, and how large they
@@ -112,7 +112,7 @@ func (s Situation) Decide(class queue.Class) Verdict {
 		return v
 	}
 	rule := s.Plan.Rules[class.Rule]
-	if _, reduced := s.Plan.Form(class.Rule, class.Kind); reduced && class.Kind == media.Video && s.Now.Charging != Yes {
+	if _, reduced := s.Plan.Form(class.Rule, class.Kind, class.Shelf); reduced && class.Kind == media.Video && s.Now.Charging != Yes {
 		return shut(Hold{Gate: Power, Since: s.Now.PowerSince, Says: "Waits for the charger: clips are made smaller on charge only."})
 	}
 	v := Verdict{Lane: -1}
@@ -134,7 +134,7 @@ func (s Situation) Decide(class queue.Class) Verdict {
 	}
 	left := v.Lanes[v.Lane].Left
 	if left >= 0 {
-		v.Fits = min(v.Fits, allowance.Carries(left))
+		v.Fits = min(v.Fits, allowance.Carries(left)/travels(class))
 	}
 	smallest, some := s.Smallest[class]
 	switch {
@@ -148,7 +148,7 @@ func (s Situation) Decide(class queue.Class) Verdict {
 			v.Todo = "Make room there, enlarge it, or change what the plan sends there; sending goes on by itself."
 		}
 	default:
-		hold := noneFits(s.laneOf(rule, v.Lane), left, smallest, s.Time, s.Zone)
+		hold := noneFits(s.laneOf(rule, v.Lane), left, smallest*travels(class), s.Time, s.Zone)
 		v.Lanes[v.Lane].Holds = []Hold{hold}
 		v.Lane, v.Holds = -1, []Hold{hold}
 	}
@@ -194,10 +194,20 @@ func (s Situation) Waits(class queue.Class, v Verdict) (holds []Hold, todo strin
 // TooLarge tells why one copy waits although others of its class go: the rest of the
 // open lane's allowance cannot carry it.
 func (s Situation) TooLarge(class queue.Class, v Verdict, bytes int64) []Hold {
+	bytes *= travels(class)
 	if !v.Open() || v.Lanes[v.Lane].Left < 0 || allowance.Cost(bytes) <= v.Lanes[v.Lane].Left {
 		return nil
 	}
 	return []Hold{tooLarge(s.laneOf(s.Plan.Rules[class.Rule], v.Lane), v.Lanes[v.Lane].Left, bytes, s.Time, s.Zone)}
+}
+
+// travels is how often the bytes of a copy go over a network that costs: a small copy is
+// read back at once.
+func travels(class queue.Class) int64 {
+	if class.Shelf == plan.Small {
+		return 2
+	}
+	return 1
 }
 
 // OwesProof tells why proofs that are owed at a destination are not taken; ok is

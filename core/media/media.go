@@ -103,6 +103,13 @@ const (
 	FromFile     TimeFrom = "file"      // the file's modification time
 )
 
+// Marks are what people gave an item in whatever program they like.
+type Marks struct {
+	Caption  string
+	Rating   int // stars, 0 for none
+	Keywords []string
+}
+
 // Facts is what the header of a media file tells.
 type Facts struct {
 	ContentType string
@@ -111,4 +118,5 @@ type Facts struct {
 	TakenFrom   TimeFrom
 	// Seconds is how long a clip lasts; 0 when its header does not tell.
 	Seconds int64
+	Camera  string // its model, "" when the header does not tell
 }

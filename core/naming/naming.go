@@ -28,12 +28,27 @@ type Item struct {
 	Folder  string // its own below that, parted by slashes; "" or "." for none
 	Kind    media.Kind
 	TakenAt time.Time // in the zone of the place where it was taken
+	Camera  string    // its model, "" where nobody knows
+	Caption string    // "" for none
 }
 
 // Path fills a layout (core/plan has checked it). The result is relative, its
 // parts parted by slashes, each a safe name.
 func Path(layout string, it Item) string {
 	name := Safe(it.Name)
+	stem, ending := it.Name, path.Ext(it.Name)
+	stem = strings.TrimSuffix(stem, ending)
+	caption := strings.Join(strings.Fields(it.Caption), " ")
+	if caption == "" {
+		caption = stem
+	}
+	camera := strings.Join(strings.Fields(it.Camera), " ")
+	if camera == "" {
+		camera = NoCamera
+	}
+	if last := layout[strings.LastIndex(layout, "/")+1:]; !strings.Contains(last, "{name}") {
+		layout += "{ending}"
+	}
 	filled := strings.NewReplacer(
 		"{year}", fmt.Sprintf("%04d", it.TakenAt.Year()),
 		"{month}", fmt.Sprintf("%02d", it.TakenAt.Month()),
@@ -45,6 +60,10 @@ func Path(layout string, it Item) string {
 		"{source}", Safe(path.Base(path.Clean("/"+it.Source))),
 		"{folder}", folders(it.Folder),
 		"{kind}", string(it.Kind),
+		"{camera}", Safe(camera),
+		"{sequence}", sequence(stem),
+		"{caption}", Safe(shorten(caption, mostCaption)),
+		"{ending}", Safe("x" + ending)[1:],
 		"{name}", "\x00",
 	).Replace(layout)
 	parts := strings.Split(filled, "/")
@@ -58,6 +77,25 @@ func Path(layout string, it Item) string {
 	}
 	return path.Join(parts...)
 }
+
+// NoCamera is what stands for the camera where nobody knows it.
+const NoCamera = "no-camera"
+
+// mostCaption is how much of a caption a name has, in bytes.
+const mostCaption = 120
+
+// sequence is the camera's own number of a picture: the last digits of its name, at most
+// eight; "0000" where there are none.
+func sequence(stem string) string {
+	end := strings.LastIndexFunc(stem, isDigit) + 1
+	if end == 0 {
+		return "0000"
+	}
+	from := strings.LastIndexFunc(stem[:end], func(r rune) bool { return !isDigit(r) })
+	return stem[max(from+1, end-8):end]
+}
+
+func isDigit(r rune) bool { return r >= '0' && r <= '9' }
 
 // folders are the names of a folder, each made safe.
 func folders(folder string) string {

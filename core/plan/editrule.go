@@ -29,6 +29,9 @@ type RuleChange struct {
 	Unused, Rest   *string
 	Screen, Saver  *string // "off"
 	StoreEach      *bool
+	Previews       *string // a rendition, "" for none
+	Also           *[]Also
+	OnClash        *Clash
 	Lanes          []Lane // all of them; a lane that stays at its place keeps the gates that it has
 }
 
@@ -188,6 +191,7 @@ func (r Rule) written() string {
 	return flowMap([][2]string{
 		{"take", writtenKinds(r.Take)}, {"send", writtenSend(r.Send)}, {"to", flowList(r.To)}, {"lanes", writtenLanes(r.Lanes)}, {"larger-than", r.LargerThan.String()}, {"longer-than", r.LongerThan.String()},
 		{"gates", r.Gates.written()}, {"order", string(r.Order)}, {"store-each", trueOrNone(r.StoreEach)},
+		{"previews", r.Previews}, {"also", writtenAlso(r.Also)}, {"on-clash", string(r.OnClash)},
 	})
 }
 
@@ -217,7 +221,7 @@ func (l Lane) fields() [][2]string {
 		allowance = l.Allowance.String()
 	}
 	return [][2]string{{"over", string(l.Over)}, {"take", take}, {"allowance", allowance}, {"metered", yes(l.Metered)}, {"roaming", yes(l.Roaming)},
-		{"roaming-allowance", l.RoamingAllowance.String()}, {"metered-wifi", yes(l.MeteredWiFi)}, {"named", listOrNone(l.Named)}, {"not-named", listOrNone(l.NotNamed)}, {"home-only", yes(l.HomeOnly)}}
+		{"roaming-allowance", l.RoamingAllowance.String()}, {"metered-wifi", yes(l.MeteredWiFi)}, {"named", listOrNone(l.Named)}, {"not-named", listOrNone(l.NotNamed)}, {"home-only", yes(l.HomeOnly)}, {"send", l.Send}}
 }
 
 // written is a lane as a plan has it, on one line.
@@ -427,6 +431,20 @@ func WithRule(text, name string, c RuleChange) (string, error) {
 	if c.StoreEach != nil && *c.StoreEach != want.StoreEach {
 		want.StoreEach = *c.StoreEach
 		edits = append(edits, edit{[]string{"store-each"}, trueOrNone(*c.StoreEach)})
+	}
+	if c.Previews != nil && *c.Previews != want.Previews {
+		want.Previews = *c.Previews
+		edits = append(edits, edit{[]string{"previews"}, *c.Previews})
+	}
+	if c.Also != nil && !slices.Equal(*c.Also, want.Also) {
+		if want.Also = slices.Clone(*c.Also); len(want.Also) == 0 {
+			want.Also = nil
+		}
+		edits = append(edits, edit{[]string{"also"}, writtenAlso(*c.Also)})
+	}
+	if c.OnClash != nil && *c.OnClash != want.OnClash {
+		want.OnClash = *c.OnClash
+		edits = append(edits, edit{[]string{"on-clash"}, string(*c.OnClash)})
 	}
 	for _, e := range edits {
 		if after, err = setValue(after, append([]string{"rules", name}, e.path...), e.value); err != nil {

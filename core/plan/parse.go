@@ -222,7 +222,7 @@ func (r *reader) document(text []byte) *Plan {
 	}
 	r.follow(p)
 	for _, f := range r.forms {
-		if is, there := p.Renditions[f.name]; there && !is.Limits(f.kind) {
+		if is, there := p.Renditions[f.name]; there && f.kind != "" && !is.Limits(f.kind) {
 			r.note(f.node, "would be a rendition with a limit for them (height or fps for clips, long-edge or megapixels for pictures)", "%s says nothing of %s", f.name, f.kind.Plural())
 		}
 	}
@@ -589,7 +589,19 @@ func (r *reader) rule(n ast.Node, name string) Rule {
 			}
 		}},
 		{"store-each", false, func(n ast.Node) { rule.StoreEach = r.yesNo(n, "store-each") }},
+		{"previews", false, func(n ast.Node) { rule.Previews = r.used(n, "previews", media.Photo) }},
+		{"also", false, func(n ast.Node) { rule.Also = r.also(n, name) }},
+		{"on-clash", false, func(n ast.Node) {
+			switch rule.OnClash = Clash(r.text(n, "on-clash")); rule.OnClash {
+			case NameClash: // as without a word
+				rule.OnClash = ""
+			case SkipClash, "":
+			default:
+				r.note(n, "would be name or skip", "%q is not what happens on a clash", rule.OnClash)
+			}
+		}},
 	})
+	r.quick(rule, lanesAt, name)
 	for k := range rule.Send {
 		if len(rule.Take) > 0 && !slices.Contains(rule.Take, k) {
 			r.note(n, "would say it of kinds that the rule takes", "rule %s says in which form %s go, and takes none", name, k.Plural())
@@ -614,15 +626,59 @@ func (r *reader) send(n ast.Node, rule string) map[media.Kind]string {
 			r.note(at, "would be photo, graphic or video: every other kind goes as shot", "%q is no kind that is reduced", key)
 			return
 		}
-		name := r.text(v, "send")
-		r.links = append(r.links, link{v, "rendition", name})
-		r.forms = append(r.forms, formOf{v, kind, name})
-		forms[kind] = name
+		forms[kind] = r.used(v, "send", kind)
 	})
 	if ok && len(seen) == 0 {
 		r.note(n, "would be such as {photo: family}", "send of rule %s says nothing", rule)
 	}
 	return forms
+}
+
+// used reads the name of a rendition that is used for a kind, "" for any.
+func (r *reader) used(n ast.Node, field string, kind media.Kind) string {
+	name := r.text(n, field)
+	r.links = append(r.links, link{n, "rendition", name})
+	r.forms = append(r.forms, formOf{n, kind, name})
+	return name
+}
+
+// also reads what goes under a second layout, too.
+func (r *reader) also(n ast.Node, rule string) (list []Also) {
+	r.list(n, "also", func(n ast.Node) {
+		var a Also
+		r.mapping(n, "also of rule "+rule, fields{
+			{"when", true, func(n ast.Node) { a.When = value(r, n, "when", ParseMark) }},
+			{"layout", true, func(n ast.Node) {
+				if a.Layout = r.text(n, "layout"); a.Layout != "" {
+					if err := CheckLayout(a.Layout); err != nil {
+						r.noteError(n, err)
+					}
+				}
+			}},
+		})
+		if slices.ContainsFunc(list, func(o Also) bool { return o.Layout == a.Layout }) {
+			r.note(n, "would have a layout of its own", "two of them land under %q", a.Layout)
+		}
+		list = append(list, a)
+	})
+	return list
+}
+
+// quick sees that quick copies are one form, and that the whole ones have a lane.
+func (r *reader) quick(rule Rule, lanesAt ast.Node, name string) {
+	if rule.quick() == "" {
+		return
+	}
+	whole := false
+	for i, l := range rule.Lanes {
+		whole = whole || l.Send == ""
+		if l.Send != "" && l.Send != rule.quick() {
+			r.note(entryOf(lanesAt, i), "would send as "+rule.quick()+", as the lane before", "two lanes of rule %s carry small copies of two forms", name)
+		}
+	}
+	if !whole {
+		r.note(lanesAt, "would have one lane more, without send", "every lane of rule %s carries small copies only: nothing would become safe", name)
+	}
 }
 
 // rendition reads one form.
@@ -652,9 +708,28 @@ func (r *reader) rendition(n ast.Node, name string) Rendition {
 			switch f.Format {
 			case KeepFormat: // as without a word
 				f.Format = ""
-			case JPEG, "":
+			case JPEG, Both, "":
 			default:
-				r.note(n, "would be keep or jpeg", "%q is not a format", f.Format)
+				r.note(n, "would be keep, jpeg or both", "%q is not a format", f.Format)
+			}
+		}),
+		limit("bitrate", func(n ast.Node) { f.Bitrate = value(r, n, "bitrate", ParseBitrate) }),
+		limit("facts", func(n ast.Node) {
+			switch f.Facts = Facts(r.text(n, "facts")); f.Facts {
+			case AllFacts: // as without a word
+				f.Facts = ""
+			case NoPlace, TimeOnly, "":
+			default:
+				r.note(n, "would be all, no place or time only", "%q is not what is told", f.Facts)
+			}
+		}),
+		limit("colours", func(n ast.Node) {
+			switch f.Colours = Colours(r.text(n, "colours")); f.Colours {
+			case KeepColours: // as without a word
+				f.Colours = ""
+			case SRGB, "":
+			default:
+				r.note(n, "would be keep or srgb", "%q is nothing that colours become", f.Colours)
 			}
 		}),
 	})
@@ -714,6 +789,7 @@ func (r *reader) lane(n ast.Node) Lane {
 		{"named", false, func(n ast.Node) { namedAt = n; r.networks("named", &l.Named)(n) }},
 		{"not-named", false, func(n ast.Node) { namedAt = n; r.networks("not-named", &l.NotNamed)(n) }},
 		{"home-only", false, func(n ast.Node) { namedAt, l.HomeOnly = n, r.yesNo(n, "home-only") }},
+		{"send", false, func(n ast.Node) { l.Send = r.used(n, "send", "") }},
 		{"gates", false, func(n ast.Node) { l.Gates = r.gates(n) }},
 	})
 	if roamAllowedAt != nil && !l.Roaming {

@@ -23,8 +23,16 @@ func (p *Plan) PartOf(device string) *Plan {
 	if d.Person != "" {
 		part.People = []string{d.Person}
 	}
-	use := func(r Rule) {
-		for _, name := range r.Send {
+	use := func(r Rule, lanes []Lane) {
+		names := slices.Collect(maps.Values(r.Send))
+		names = append(names, r.Previews)
+		for _, l := range slices.Concat(r.Lanes, lanes) {
+			names = append(names, l.Send)
+		}
+		for _, name := range names {
+			if name == "" {
+				continue
+			}
 			if part.Renditions == nil {
 				part.Renditions = map[string]Rendition{}
 			}
@@ -44,8 +52,8 @@ func (p *Plan) PartOf(device string) *Plan {
 	for name := range d.Rules {
 		part.Rules[name] = rule(name)
 	}
-	for _, r := range part.Rules {
-		use(r)
+	for name, r := range part.Rules {
+		use(r, d.Rules[name].Lanes)
 		for _, to := range r.To {
 			dest := p.Destinations[to]
 			if dest.PasswordFrom != "" {

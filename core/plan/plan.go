@@ -190,11 +190,16 @@ type Rule struct {
 	LargerThan Size    `json:"larger-than,omitempty" jsonschema:"description=Only files that are larger\\, or longer than longer-than."`
 	LongerThan Minutes `json:"longer-than,omitempty" jsonschema:"description=Only clips that last longer\\, or files larger than larger-than."`
 	// Send is in which form the kinds go that are not sent as shot.
-	Send  map[media.Kind]string `json:"send,omitempty" jsonschema:"description=In which of the renditions a kind goes (photo\\, graphic); the others go as shot."`
-	To    []string              `json:"to" jsonschema:"minItems=1,description=Destinations; an item is safe when every one of them has it."`
-	Lanes []Lane                `json:"lanes" jsonschema:"minItems=1,description=The allowed ways to send. The first open one is used."`
-	Gates Gates                 `json:"gates,omitzero" jsonschema:"description=Conditions for every lane of this rule."`
-	Order Order                 `json:"order,omitempty" jsonschema:"enum=newest,enum=oldest,enum=smallest,default=newest,description=What goes first."`
+	Send map[media.Kind]string `json:"send,omitempty" jsonschema:"description=In which of the renditions a kind goes (photo\\, graphic); the others go as shot."`
+	// Previews and Also are put beside the copies.
+	Previews string `json:"previews,omitempty" jsonschema:"description=A rendition: a small picture of each is put beside\\, in the folder previews."`
+	Also     []Also `json:"also,omitempty" jsonschema:"description=What carries a mark goes under a second layout\\, too."`
+	// OnClash is what happens where something else has the name.
+	OnClash Clash    `json:"on-clash,omitempty" jsonschema:"enum=name,enum=skip,default=name,description=Where something else has the name: a name that says so\\, or it is not sent."`
+	To      []string `json:"to" jsonschema:"minItems=1,description=Destinations; an item is safe when every one of them has it."`
+	Lanes   []Lane   `json:"lanes" jsonschema:"minItems=1,description=The allowed ways to send. The first open one is used."`
+	Gates   Gates    `json:"gates,omitzero" jsonschema:"description=Conditions for every lane of this rule."`
+	Order   Order    `json:"order,omitempty" jsonschema:"enum=newest,enum=oldest,enum=smallest,default=newest,description=What goes first."`
 	// StoreEach stores equal files from several places each under a name of its
 	// own; otherwise a destination holds the same bytes once.
 	StoreEach bool `json:"store-each,omitempty" jsonschema:"description=Also store a file whose same bytes are at the destination already."`
@@ -251,6 +256,8 @@ type Lane struct {
 	Allowance Allowance    `json:"allowance,omitzero"`
 	Metered   bool         `json:"metered,omitempty" jsonschema:"description=wifi and wired: also when the network is metered. Cellular always counts as metered."`
 	Roaming   bool         `json:"roaming,omitempty" jsonschema:"description=cellular: also while roaming."`
+	// Send is the rendition of quick copies: the lane carries them and nothing else.
+	Send string `json:"send,omitempty" jsonschema:"description=A rendition: this lane carries small copies\\, and the whole ones wait for another lane."`
 	// RoamingAllowance is what may be spent of the allowance while roaming.
 	RoamingAllowance Allowance `json:"roaming-allowance,omitzero" jsonschema:"description=cellular: while roaming no more than this in a period."`
 	// MeteredWiFi has a Wi-Fi that is metered count as cellular.

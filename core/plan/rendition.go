@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"math"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,10 +19,14 @@ type Rendition struct {
 	Megapixels Megapixels `json:"megapixels,omitempty" jsonschema:"description=Millions of pixels\\, at most."`
 	Quality    int        `json:"quality,omitempty" jsonschema:"minimum=30,maximum=100,default=82,description=How much of the detail a JPEG keeps."`
 	// Height and FPS are of clips.
-	Height int    `json:"height,omitempty" jsonschema:"minimum=144,maximum=4320,description=Of clips: pixels of the shorter edge\\, at most\\, such as 1080 or 720."`
-	FPS    int    `json:"fps,omitempty" jsonschema:"minimum=1,maximum=240,description=Of clips: pictures a second\\, at most."`
-	Codec  Codec  `json:"codec,omitempty" jsonschema:"enum=h264,enum=h265,default=h264,description=Of clips: how they are written. h265 takes fewer bytes\\, more time\\, and is not shown everywhere."`
-	Format Format `json:"format,omitempty" jsonschema:"enum=keep,enum=jpeg,default=keep,description=jpeg: pictures of other formats become JPEG\\, unless something in them is transparent."`
+	Height int   `json:"height,omitempty" jsonschema:"minimum=144,maximum=4320,description=Of clips: pixels of the shorter edge\\, at most\\, such as 1080 or 720."`
+	FPS    int   `json:"fps,omitempty" jsonschema:"minimum=1,maximum=240,description=Of clips: pictures a second\\, at most."`
+	Codec  Codec `json:"codec,omitempty" jsonschema:"enum=h264,enum=h265,default=h264,description=Of clips: how they are written. h265 takes fewer bytes\\, more time\\, and is not shown everywhere."`
+	// Bitrate is of clips: it takes the place of what quality would make of them.
+	Bitrate Bitrate `json:"bitrate,omitempty" jsonschema:"description=Of clips: how much a second of them may take."`
+	Format  Format  `json:"format,omitempty" jsonschema:"enum=keep,enum=jpeg,enum=both,default=keep,description=jpeg: pictures of other formats become JPEG\\, unless something in them is transparent. both: HEIC goes as shot\\, and a JPEG of it beside."`
+	Facts   Facts   `json:"facts,omitempty" jsonschema:"enum=all,enum=no place,enum=time only,default=all,description=no place: where it was taken is left out. time only: everything but when it was taken and its colours."`
+	Colours Colours `json:"colours,omitempty" jsonschema:"enum=keep,enum=srgb,default=keep,description=srgb: colours of other profiles are converted to those that every screen shows."`
 }
 
 // Codec is how a clip is written.
@@ -43,7 +48,69 @@ type Format string
 const (
 	KeepFormat Format = "keep"
 	JPEG       Format = "jpeg"
+	Both       Format = "both" // HEIC goes as shot, and a JPEG beside
 )
+
+// Facts is what of a file's facts goes with it.
+type Facts string
+
+// What a rendition can say of facts.
+const (
+	AllFacts Facts = "all"
+	NoPlace  Facts = "no place"  // all but where it was taken
+	TimeOnly Facts = "time only" // none but when it was taken, and what its colours mean
+)
+
+// Colours is what becomes of a picture's colours.
+type Colours string
+
+// What a rendition can say of colours.
+const (
+	KeepColours Colours = "keep"
+	SRGB        Colours = "srgb"
+)
+
+// Bitrate is bits in a second.
+type Bitrate int64
+
+var bitrateForm = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?) ?(k|M)bit/s$`)
+
+const leastBitrate, mostBitrate = 100_000, 200_000_000
+
+// ParseBitrate reads one: "4 Mbit/s", "800 kbit/s".
+func ParseBitrate(s string) (Bitrate, error) {
+	m := bitrateForm.FindStringSubmatch(s)
+	if m == nil {
+		return 0, wrong("would be such as 4 Mbit/s or 800 kbit/s", "%q is no number of bits a second", s)
+	}
+	n, err := strconv.ParseFloat(m[1], 64)
+	if n *= map[string]float64{"k": 1e3, "M": 1e6}[m[2]]; err != nil || n < leastBitrate || n > mostBitrate {
+		return 0, wrong("would be from 100 kbit/s to 200 Mbit/s", "%q is out of reach", s)
+	}
+	return Bitrate(n), nil
+}
+
+// String writes it as a plan has it, "" for none.
+func (b Bitrate) String() string {
+	switch {
+	case b == 0:
+		return ""
+	case b < 1_000_000:
+		return strconv.FormatFloat(float64(b)/1e3, 'f', -1, 64) + " kbit/s"
+	}
+	return strconv.FormatFloat(float64(b)/1e6, 'f', -1, 64) + " Mbit/s"
+}
+
+// MarshalText writes it as a plan has it.
+func (b Bitrate) MarshalText() ([]byte, error) { return []byte(b.String()), nil }
+
+// UnmarshalText reads one as a plan has it; "" is none.
+func (b *Bitrate) UnmarshalText(text []byte) (err error) {
+	if *b = 0; len(text) > 0 {
+		*b, err = ParseBitrate(string(text))
+	}
+	return err
+}
 
 // DefaultQuality is used by a rendition that names none.
 const DefaultQuality = 82
@@ -57,9 +124,9 @@ var Reducible = []media.Kind{media.Photo, media.Graphic, media.Video}
 // Limits tells whether a rendition says anything of a kind.
 func (r Rendition) Limits(k media.Kind) bool {
 	if k == media.Video {
-		return r.Height > 0 || r.FPS > 0
+		return r.Height > 0 || r.FPS > 0 || r.Bitrate > 0 || r.Facts != ""
 	}
-	return r.LongEdge > 0 || r.Megapixels > 0 || r.Format == JPEG
+	return r.LongEdge > 0 || r.Megapixels > 0 || r.Format != "" || r.Facts != "" || r.Colours != ""
 }
 
 // ClipSize is how large a clip of w by h pixels becomes: as it is, where its shorter edge is
@@ -100,8 +167,23 @@ func (r Rendition) String() string {
 	if r.Codec == H265 {
 		said = append(said, "clips as H.265")
 	}
-	if r.Format == JPEG {
+	if r.Bitrate > 0 {
+		said = append(said, "clips at most "+r.Bitrate.String())
+	}
+	switch r.Format {
+	case JPEG:
 		said = append(said, "as JPEG")
+	case Both:
+		said = append(said, "HEIC as shot and as JPEG")
+	}
+	switch r.Facts {
+	case NoPlace:
+		said = append(said, "without the place")
+	case TimeOnly:
+		said = append(said, "with nothing told but the time")
+	}
+	if r.Colours == SRGB {
+		said = append(said, "in sRGB")
 	}
 	return strings.Join(append(said, fmt.Sprintf("quality %d", r.QualityOrDefault())), ", ")
 }
@@ -132,6 +214,14 @@ func (r Rendition) Check() error {
 		return EditError{"megapixels would be a number such as 3 or 0.5, from 0.01 to 1000"}
 	case r.Quality != 0 && (r.Quality < leastQuality || r.Quality > 100):
 		return EditError{fmt.Sprintf("quality would be a number from %d to 100", leastQuality)}
+	case r.Bitrate != 0 && (r.Bitrate < leastBitrate || r.Bitrate > mostBitrate):
+		return EditError{"bitrate would be such as 4 Mbit/s, from 100 kbit/s to 200 Mbit/s"}
+	case r.Format != "" && r.Format != JPEG && r.Format != Both:
+		return EditError{"format would be jpeg or both"}
+	case r.Facts != "" && r.Facts != NoPlace && r.Facts != TimeOnly:
+		return EditError{"facts would be no place or time only"}
+	case r.Colours != "" && r.Colours != SRGB:
+		return EditError{"colours would be srgb"}
 	case !r.Limits(media.Photo) && !r.Limits(media.Video):
 		return EditError{"a rendition has a limit: long-edge or megapixels for pictures, height or fps for clips"}
 	}
@@ -150,7 +240,7 @@ func (r Rendition) written() string {
 	if r.Megapixels > 0 {
 		megapixels = r.Megapixels.String()
 	}
-	return flowMap([][2]string{{"long-edge", number(r.LongEdge)}, {"megapixels", megapixels}, {"height", number(r.Height)}, {"fps", number(r.FPS)}, {"codec", string(r.Codec)}, {"quality", number(r.Quality)}, {"format", string(r.Format)}})
+	return flowMap([][2]string{{"long-edge", number(r.LongEdge)}, {"megapixels", megapixels}, {"height", number(r.Height)}, {"fps", number(r.FPS)}, {"codec", string(r.Codec)}, {"bitrate", r.Bitrate.String()}, {"quality", number(r.Quality)}, {"format", string(r.Format)}, {"facts", string(r.Facts)}, {"colours", string(r.Colours)}})
 }
 
 func writtenSend(send map[media.Kind]string) string {
@@ -214,10 +304,8 @@ func WithoutRendition(text, name string) (string, error) {
 		return "", EditError{fmt.Sprintf("the plan has no rendition %q", name)}
 	}
 	for _, rule := range keys(want.Rules) {
-		for _, used := range want.Rules[rule].Send {
-			if used == name {
-				return "", EditError{fmt.Sprintf("the rule %s sends as %s", rule, name)}
-			}
+		if want.Rules[rule].Uses(name) {
+			return "", EditError{fmt.Sprintf("the rule %s sends as %s", rule, name)}
 		}
 	}
 	path := []string{"renditions", name}
@@ -234,15 +322,24 @@ func WithoutRendition(text, name string) (string, error) {
 	return after, agrees(after, want, errByHand)
 }
 
-// Form is the rendition in which a rule sends a kind; reduced is false for what goes as
-// shot.
-func (p *Plan) Form(rule string, kind media.Kind) (r Rendition, reduced bool) {
-	name, said := p.Rules[rule].Send[kind]
-	if !said {
+// Form is the rendition in which a rule sends a kind to a shelf; made is false for what goes
+// as shot.
+func (p *Plan) Form(rule string, kind media.Kind, on Shelf) (r Rendition, made bool) {
+	name := p.Rules[rule].Send[kind]
+	switch {
+	case on == Small:
+		name = p.Rules[rule].quick()
+	case on == Preview:
+		name = p.Rules[rule].Previews
+	}
+	if name == "" {
 		return r, false
 	}
-	r, reduced = p.Renditions[name]
-	return r, reduced
+	r, made = p.Renditions[name]
+	if on == Beside {
+		r.Format = JPEG
+	}
+	return r, made
 }
 
 // Size is how large a picture of w by h pixels becomes: as large as it is, where it is

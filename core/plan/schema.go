@@ -82,6 +82,16 @@ func (Limits) JSONSchema() *jsonschema.Schema {
 	return form(`^.+/s.*$`, "How fast the device may send, over all its destinations; with hours, the first that fits counts.", "2 MB/s", "1 MB/s at 08:00-22:00; 5 MB/s")
 }
 
+// JSONSchema describes a mark as it stands in a plan.
+func (Mark) JSONSchema() *jsonschema.Schema {
+	return form(`^(captioned|rated [1-5]|keyword .+)$`, "What an item carries.", "captioned", "rated 4", "keyword regatta")
+}
+
+// JSONSchema describes a bitrate as it stands in a plan.
+func (Bitrate) JSONSchema() *jsonschema.Schema {
+	return form(bitrateForm.String(), "How much a second of a clip may take.", "4 Mbit/s", "800 kbit/s")
+}
+
 // JSONSchema describes megapixels as they stand in a plan.
 func (Megapixels) JSONSchema() *jsonschema.Schema {
 	return &jsonschema.Schema{Type: "number", Description: "Millions of pixels, at most.", Minimum: json.Number("0.01"), Maximum: json.Number("1000"), Examples: []any{3, 0.5}}

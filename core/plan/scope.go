@@ -166,14 +166,15 @@ func (r Rule) Accepts(f Found) bool {
 	return r.LargerThan > 0 && f.Bytes > int64(r.LargerThan) || r.LongerThan > 0 && f.Seconds > int64(r.LongerThan)*60
 }
 
-// Wants tells whether the plan asks for a copy of a file of a source at a destination.
-func (p *Plan) Wants(device, source string, f Found, destination string) bool {
+// Wants tells whether the plan asks for a copy of a file of a source on a shelf of a
+// destination.
+func (p *Plan) Wants(device, source string, f Found, destination string, on Shelf) bool {
 	for _, s := range p.Devices[device].Sources {
 		if s.Folder != source {
 			continue
 		}
 		rule, _ := p.Chooser(s, p.Zone(device)).Choose(f)
-		return rule != "" && slices.Contains(p.Rules[rule].To, destination)
+		return rule != "" && slices.Contains(p.Rules[rule].To, destination) && p.Wanted(rule, f.Kind, on)
 	}
 	return false
 }

@@ -47,9 +47,9 @@ func TestTheFirstRuleThatTakesAFileCounts(t *testing.T) {
 	assert.Empty(t, rule)
 	assert.Equal(t, "No rule of the source takes documents like it.", why)
 
-	assert.True(t, p.Wants("desk", "in", plan.Found{Path: "a.dng", Kind: media.Raw}, "shed"))
-	assert.False(t, p.Wants("desk", "in", plan.Found{Path: "a.dng", Kind: media.Raw}, "loft"))
-	assert.False(t, p.Wants("desk", "out", plan.Found{Path: "a.dng", Kind: media.Raw}, "shed"))
+	assert.True(t, p.Wants("desk", "in", plan.Found{Path: "a.dng", Kind: media.Raw}, "shed", plan.Main))
+	assert.False(t, p.Wants("desk", "in", plan.Found{Path: "a.dng", Kind: media.Raw}, "loft", plan.Main))
+	assert.False(t, p.Wants("desk", "out", plan.Found{Path: "a.dng", Kind: media.Raw}, "shed", plan.Main))
 }
 
 func TestAScopeSaysWhatItLeavesOutAndByWhat(t *testing.T) {

@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -210,7 +211,11 @@ func ParsePower(s string) (Power, error) {
 }
 
 // LayoutFields are the placeholders a layout can use.
-var LayoutFields = []string{"year", "month", "day", "hour", "minute", "second", "name", "device", "source", "folder", "kind"}
+var LayoutFields = []string{"year", "month", "day", "hour", "minute", "second", "name", "caption", "sequence", "device", "camera", "source", "folder", "kind"}
+
+// told are the placeholders that tell one item from another of its day: a layout ends with
+// one of them.
+var told = []string{"name", "caption", "sequence", "second"}
 
 // CheckLayout sees that a layout can be filled. The error says what would be right.
 func CheckLayout(s string) error {
@@ -228,8 +233,10 @@ func CheckLayout(s string) error {
 	switch {
 	case strings.ContainsAny(rest, "{}"):
 		return wrong("would pair every { with a }", "the layout has a loose brace")
-	case !strings.HasSuffix(s, "{name}"):
-		return wrong("would end with {name}, such as "+DefaultLayout, "the layout %q does not end with the item's name", s)
+	case !tells(s[strings.LastIndex(s, "/")+1:]):
+		return wrong("would end with {name}, {caption}, {sequence} or {second} in its last part, such as "+DefaultLayout, "the layout %q does not end with what tells one item from another", s)
+	case strings.Contains(s[:strings.LastIndex(s, "/")+1], "{name}"):
+		return wrong("would have {name} in its last part, such as "+DefaultLayout, "the layout %q has the item's name as a folder", s)
 	case strings.HasPrefix(s, "/"):
 		return wrong("would be relative to the destination, such as "+DefaultLayout, "the layout %q begins with a slash", s)
 	}
@@ -239,6 +246,11 @@ func CheckLayout(s string) error {
 		}
 	}
 	return nil
+}
+
+// tells tells whether the last part of a layout tells items apart.
+func tells(part string) bool {
+	return slices.ContainsFunc(told, func(field string) bool { return strings.Contains(part, "{"+field+"}") })
 }
 
 func checkURL(s string) error {

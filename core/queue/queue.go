@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"yardtide/core/media"
+	"yardtide/core/plan"
 )
 
 // State is where a copy stands.
@@ -34,7 +35,7 @@ var States = []State{Waiting, Preparing, Sending, Proving, Safe, Stuck, Skipped}
 var steps = map[State][]State{
 	Waiting:   {Waiting, Preparing, Sending, Proving, Stuck, Skipped}, // sending: there is nothing to prepare
 	Preparing: {Sending, Proving, Waiting, Stuck, Skipped},            // proving: the content is there already
-	Sending:   {Proving, Waiting, Stuck, Skipped},
+	Sending:   {Sending, Proving, Waiting, Stuck, Skipped},            // sending: what the storage was to copy is sent
 	Proving:   {Proving, Safe, Waiting, Stuck, Skipped},
 	Safe:      {Stuck, Proving, Waiting, Skipped}, // a later proof found it missing or different; its place is another
 	Stuck:     {Waiting, Skipped},
@@ -90,6 +91,7 @@ type Class struct {
 	Rule        string     `json:"rule" db:"rule"`
 	Kind        media.Kind `json:"kind" db:"kind"`
 	Destination string     `json:"destination" db:"destination"`
+	Shelf       plan.Shelf `json:"shelf,omitempty" db:"shelf"`
 }
 
 // Cause is what made a step fail, told apart by what mends it.
@@ -105,6 +107,7 @@ const (
 	Misplaced   Cause = "misplaced"   // the destination's own folder or address is not there
 	Elsewhere   Cause = "elsewhere"   // what lies there is another place than the name stood for
 	Refused     Cause = "refused"     // this one name or request is refused
+	Taken       Cause = "taken"       // something else has its name, and the rule skips such
 	Different   Cause = "different"   // what lies there is not what was sent
 	Changed     Cause = "changed"     // the file changed while it was read
 	Gone        Cause = "gone"        // the file is no longer there
@@ -164,7 +167,7 @@ func Judge(c Cause, tries int, r float64, retryAfter time.Duration) Outcome {
 		return Outcome{To: Waiting, Wait: wait}
 	case Changed:
 		return Outcome{To: Waiting, Wait: wait}
-	case Gone:
+	case Gone, Taken:
 		return Outcome{To: Skipped}
 	case Unreadable:
 		return Outcome{To: Stuck, You: true, Do: "Allow reading the file, then retry."}

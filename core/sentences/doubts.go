@@ -105,7 +105,7 @@ func lanes(name string, r plan.Rule) (says []string) {
 	add := func(format string, args ...any) { says = append(says, fmt.Sprintf(format, args...)) }
 	for i, l := range r.Lanes {
 		takes := func(k media.Kind) bool { return l.Takes(k) && slices.Contains(r.Take, k) }
-		if l.Allowance.Bytes > 0 && allowance.Carries(l.Allowance.Bytes) < leastAllowance {
+		if l.Allowance.Bytes > 0 && l.Send == "" && allowance.Carries(l.Allowance.Bytes) < leastAllowance {
 			add("The allowance of %s over %s, %s, is smaller than most pictures: hardly anything can go.", name, l.Over.Label(), gate.Bytes(l.Allowance.Bytes))
 		}
 		if l.Over == plan.Cellular && l.Allowance.Bytes == 0 && takes(media.Video) {
@@ -119,7 +119,7 @@ func lanes(name string, r plan.Rule) (says []string) {
 		}
 	}
 	for _, k := range r.Take {
-		if !slices.ContainsFunc(r.Lanes, func(l plan.Lane) bool { return l.Takes(k) }) {
+		if !slices.ContainsFunc(r.Lanes, func(l plan.Lane) bool { return l.Takes(k) && l.Carries(plan.Main) }) {
 			add("%s takes %s, and none of its lanes carries them: they wait for ever.", name, k.Plural())
 		}
 	}
@@ -132,5 +132,5 @@ func covers(a, b plan.Lane, take []media.Kind) bool {
 	over := a.Over == b.Over || a.Over == plan.WiFi && b.Over == plan.Wired
 	kinds := !slices.ContainsFunc(take, func(k media.Kind) bool { return b.Takes(k) && !a.Takes(k) })
 	open := a.Gates.Power == plan.Power{} && len(a.Gates.Hours) == 0 && a.Gates.Idle == plan.IdleUnset && !b.Gates.NoPower && !b.Gates.NoHours && b.Gates.Idle != plan.MayBeUsed
-	return over && kinds && open && a.Allowance.Bytes == 0 && (a.Metered || !b.Metered) && (a.Roaming || !b.Roaming)
+	return over && kinds && open && a.Send == b.Send && a.Allowance.Bytes == 0 && (a.Metered || !b.Metered) && (a.Roaming || !b.Roaming)
 }

@@ -40,12 +40,24 @@ func Rule(r plan.Rule) string {
 	if r.StoreEach {
 		says += "; equal files are stored each"
 	}
+	if r.Previews != "" {
+		says += "; previews as " + r.Previews + " beside"
+	}
+	for _, a := range r.Also {
+		says += "; what is " + marked(a.When) + " also goes to " + a.Layout
+	}
+	if r.OnClash == plan.SkipClash {
+		says += "; where something else has the name it is not sent"
+	}
 	return says + "."
 }
 
 // Lane tells one way to send: "over cellular up to 45 MB per day (photos only)".
 func Lane(l plan.Lane) string {
 	says := "over " + l.Over.Label()
+	if l.Send != "" {
+		says += " in small (" + l.Send + ")"
+	}
 	if l.Allowance.Bytes > 0 {
 		says += " up to " + upTo(l.Allowance)
 	}
@@ -79,6 +91,19 @@ func Lane(l plan.Lane) string {
 		says += " (" + strings.Join(notes, ", ") + ")"
 	}
 	return says + conditions(l.Gates)
+}
+
+// marked tells which items carry a mark: "rated 4 or better".
+func marked(m plan.Mark) string {
+	switch {
+	case m.Captioned:
+		return "captioned"
+	case m.Rated == 5:
+		return "rated 5"
+	case m.Rated > 0:
+		return fmt.Sprintf("rated %d or better", m.Rated)
+	}
+	return fmt.Sprintf("marked %q", m.Keyword)
 }
 
 func upTo(a plan.Allowance) string {

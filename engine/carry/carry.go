@@ -88,6 +88,9 @@ func (c *Carrier) Reserve(ctx context.Context, s *Send) (ok bool, err error) {
 	if s.copy.Temp != "" && bytes >= resumeFrom {
 		bytes += destination.Compared // what is read back, to go on from it
 	}
+	if s.readsBack() {
+		bytes += s.copy.Bytes
+	}
 	s.reserved, err = c.Records.Reserve(ctx, s.copy.ID, s.Spend, s.Limits, allowance.Cost(bytes), time.Now())
 	return s.reserved, err
 }
@@ -170,9 +173,15 @@ func (c *Carrier) tryCarry(ctx context.Context, s *Send) (err error) {
 	if there, err := c.isThere(ctx, s); err != nil || there {
 		return err
 	}
-	if c.goesWhole(s) {
+	there := false
+	if s.copy.Shelf.IsPick() {
+		there, err = c.copyThere(ctx, s)
+	}
+	switch {
+	case err != nil || there:
+	case c.goesWhole(s):
 		err = c.sendWhole(ctx, s)
-	} else {
+	default:
 		err = c.send(ctx, s)
 	}
 	if err != nil {

@@ -12,8 +12,8 @@ import (
 	"time"
 
 	"yardtide/core/gate"
-	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/queue"
 	"yardtide/engine/records"
 	"yardtide/engine/rendition"
 	"yardtide/engine/source"
@@ -23,8 +23,8 @@ import (
 // a cache while its file is watched as ever: it is the file that must not have changed.
 
 // FormOf is the form in which the plan asks for a class, "" for as shot.
-func FormOf(p *plan.Plan, rule string, kind media.Kind) string {
-	r, reduced := p.Form(rule, kind)
+func FormOf(p *plan.Plan, class queue.Class) string {
+	r, reduced := p.Form(class.Rule, class.Kind, class.Shelf)
 	if !reduced {
 		return ""
 	}
@@ -44,14 +44,28 @@ func (c *Carrier) Prepare(ctx context.Context, copy records.Copy) error {
 	if err != nil || !ok || item.GoneMS != 0 {
 		return err // the scan sees to it
 	}
-	r, reduced := c.Plan().Form(copy.Rule, copy.Kind)
+	r, reduced := c.Plan().Form(copy.Rule, copy.Kind, copy.Shelf)
 	if !reduced {
 		return nil // another plan came
+	}
+	if copy.Shelf.IsPick() { // the storage copies what was made of it
+		whole, ok, err := c.Records.MainCopy(ctx, copy)
+		if err != nil {
+			return err
+		}
+		if ok && whole.State == queue.Safe && whole.Form == r.String() {
+			return c.Records.SetForm(ctx, item.ID, copy.Rule, copy.Shelf, r.String(), whole.Reduced, whole.Bytes, "It goes as the copy itself did.", time.Now())
+		}
 	}
 	_, made, err := c.made(ctx, item, r)
 	var as rendition.AsShot
 	bytes, story := made.Bytes, ""
+	var not rendition.Refused
 	switch {
+	case errors.As(err, &not):
+		return c.Records.Refuse(ctx, item.ID, copy.Rule, copy.Shelf, queue.Stuck, "It is not sent: "+not.Why+".", "Have it go as shot by another rule, or take its kind out of send, then retry.", time.Now())
+	case errors.As(err, &as) && copy.Shelf != plan.Main && !copy.Shelf.IsPick():
+		return c.Records.Refuse(ctx, item.ID, copy.Rule, copy.Shelf, queue.Skipped, "There is no smaller one: "+as.Why+".", "", time.Now())
 	case errors.As(err, &as):
 		bytes, story = item.Size, "It goes as shot: "+as.Why+"."
 	case err != nil:
@@ -61,7 +75,7 @@ func (c *Carrier) Prepare(ctx context.Context, copy records.Copy) error {
 	default:
 		story = fmt.Sprintf("Reduced (%s): %s of %s.", r, gate.Bytes(bytes), gate.Bytes(item.Size))
 	}
-	return c.Records.SetForm(ctx, item.ID, copy.Rule, r.String(), !errors.As(err, &as), bytes, story, time.Now())
+	return c.Records.SetForm(ctx, item.ID, copy.Rule, copy.Shelf, r.String(), !errors.As(err, &as), bytes, story, time.Now())
 }
 
 // made is a file with the form of an item.
@@ -106,7 +120,7 @@ var errPrepareAnew = errors.New("it is prepared anew")
 // reducedContent opens what was made of a send's file; what is no longer there is made
 // again.
 func (c *Carrier) reducedContent(ctx context.Context, s *Send, original *source.File) (content, error) {
-	r, reduced := c.Plan().Form(s.copy.Rule, s.copy.Kind)
+	r, reduced := c.Plan().Form(s.copy.Rule, s.copy.Kind, s.copy.Shelf)
 	if !reduced || r.String() != s.copy.Form {
 		return content{}, errPrepareAnew
 	}
@@ -142,7 +156,7 @@ func (c *Carrier) dropForm(ctx context.Context, s *Send) {
 	if !s.copy.Reduced {
 		return
 	}
-	more, err := c.Records.StillToGo(ctx, s.item.ID)
+	more, err := c.Records.StillToGo(ctx, s.item.ID, s.copy.Form)
 	if err == nil && !more {
 		err = c.Forms.Drop(formKey(s.item, s.copy.Form))
 	}

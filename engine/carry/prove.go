@@ -5,6 +5,7 @@ import (
 	"errors"
 	"time"
 
+	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/proof"
@@ -14,7 +15,8 @@ import (
 
 // prove takes the best proof that the destination allows. Over a network that
 // costs nothing is read back: unless the storage itself can tell, the proof is
-// owed, and the copy stays where it is. A hash that the storage has kept counts
+// owed, and the copy stays where it is; but for a small copy, which is there to be safe
+// soon: reading it back was reserved with it. A hash that the storage has kept counts
 // for what was put there this moment only.
 func (c *Carrier) prove(ctx context.Context, s *Send) error {
 	costs := c.Outside().Costs(s.copy.Destination)
@@ -24,7 +26,7 @@ func (c *Carrier) prove(ctx context.Context, s *Send) error {
 	if costs && !s.Metered {
 		return nil
 	}
-	way, err := proof.Take(ctx, s.driver, s.copy.Remote, s.copy.SHA256, s.copy.Bytes, !costs, !s.landed)
+	way, err := proof.Take(ctx, s.driver, s.copy.Remote, s.copy.SHA256, s.copy.Bytes, !costs || s.readsBack() && s.landed, !s.landed)
 	missing := errors.Is(err, destination.ErrNotFound)
 	switch {
 	case errors.Is(err, proof.ErrUnread):
@@ -40,6 +42,9 @@ func (c *Carrier) prove(ctx context.Context, s *Send) error {
 	}
 	return c.safe(ctx, s, story, way, time.Now())
 }
+
+// readsBack tells whether a send's proof may be read back over a network that costs.
+func (s *Send) readsBack() bool { return s.Metered && s.copy.Shelf == plan.Small }
 
 // errClash tells that something else has the name that a copy had meant to take.
 var errClash = errors.New("another file has the name")

@@ -12,6 +12,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/naming"
+	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/proof"
@@ -180,6 +181,9 @@ func (c *Carrier) send(ctx context.Context, s *Send) error {
 	landed := true
 	change := records.Change{Temp: text(""), Remote: &remote, SHA256: &sum, Sent: &sent, Landed: &landed}
 	if s.reserved {
+		if s.readsBack() { // it is read back next: that counts before it is done
+			s.meter.read.Add(s.copy.Bytes)
+		}
 		spent := s.meter.spent()
 		change.Settle = &spent
 	}
@@ -236,6 +240,9 @@ func (c *Carrier) publish(ctx context.Context, s *Send, temp, sum string) (strin
 			}
 			return path, nil
 		}
+		if c.Plan().Rules[s.copy.Rule].OnClash == plan.SkipClash {
+			return "", &destination.Error{Cause: queue.Taken, Says: "something else has the name " + path + " there, and the rule " + s.copy.Rule + " skips such"}
+		}
 	}
 	return "", &destination.Error{Cause: queue.Refused, Says: "every name for it is taken at the storage"}
 }
@@ -265,7 +272,7 @@ func (c *Carrier) alone(ctx context.Context, s *Send, path, sum string) (own str
 
 // ownPath is a path that only this device makes of another.
 func (c *Carrier) ownPath(s *Send, path, sum string) string {
-	if strings.Contains(c.Plan().Destinations[s.copy.Destination].Layout, "{device}") {
+	if strings.Contains(c.Plan().Layout(s.copy.Destination, s.copy.Rule, s.copy.Shelf), "{device}") {
 		return path
 	}
 	of := sha256.Sum256([]byte(sum + "\x00" + c.Owner))
@@ -274,8 +281,8 @@ func (c *Carrier) ownPath(s *Send, path, sum string) string {
 
 // pathOf is the layout's path of a copy.
 func (c *Carrier) pathOf(s *Send) string {
-	layout := c.Plan().Destinations[s.copy.Destination].Layout
-	return naming.Path(layout, naming.Item{Name: s.name, Device: c.Device, Source: s.item.Source, Folder: s.item.Dir, Kind: s.item.Kind, TakenAt: s.item.TakenAt()})
+	layout := c.Plan().Layout(s.copy.Destination, s.copy.Rule, s.copy.Shelf)
+	return naming.Path(layout, naming.Item{Name: s.name, Device: c.Device, Source: s.item.Source, Folder: s.item.Dir, Kind: s.item.Kind, TakenAt: s.item.TakenAt(), Camera: s.item.Camera, Caption: s.item.Caption})
 }
 
 // mostNames is how many names are tried for a file. Storage that damaged it

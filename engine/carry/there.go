@@ -5,6 +5,7 @@ import (
 	"errors"
 	"time"
 
+	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/proof"
@@ -23,7 +24,7 @@ func (c *Carrier) isThere(ctx context.Context, s *Send) (bool, error) {
 			return there, err
 		}
 	}
-	if c.Plan().Rules[s.copy.Rule].StoreEach {
+	if c.Plan().Rules[s.copy.Rule].StoreEach || s.copy.Shelf != plan.Main {
 		return false, nil
 	}
 	alike, err := c.Others.Alike(ctx, c.Device, s.copy, s.item.Look)

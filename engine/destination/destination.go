@@ -36,6 +36,10 @@ type Driver interface {
 	// Remove takes a temporary file away; nothing there is no error. Other
 	// names are refused.
 	Remove(ctx context.Context, temp string) error
+	// Withdraw takes what lies at path out of there, to a temporary name under which
+	// nothing lies: what is removed is looked at there, where nobody else writes.
+	// ErrNotFound without one; links are refused.
+	Withdraw(ctx context.Context, path, temp string) error
 	// Close lets go of connections.
 	Close() error
 }
@@ -62,6 +66,13 @@ type Prover interface {
 	// not kept since the file was written: only then does it show what befell
 	// the file later.
 	ProvesAnew() bool
+}
+
+// Copier is a storage that copies a file by itself.
+type Copier interface {
+	// Copy writes what lies at path under a temporary name; ErrNotFound without one,
+	// ErrUnable where this storage cannot after all.
+	Copy(ctx context.Context, path, temp string) error
 }
 
 // Browser is a storage whose folders can be looked at.
@@ -133,7 +144,17 @@ func NewTemp(owner string) string { return TempDir + "/" + owner + "-" + random(
 var (
 	ErrNotFound = errors.New("there is nothing of that name")
 	ErrExists   = errors.New("there is something of that name already")
+	ErrUnable   = errors.New("the storage cannot do that")
 )
+
+// NewWithdrawn makes a temporary name for what is taken out of its place. What cleans up
+// after an owner never takes it for its own: it may be anybody's.
+func NewWithdrawn(owner string) string {
+	return TempDir + "/out-" + owner + "-" + random(16) + Withdrawn
+}
+
+// Withdrawn ends those names.
+const Withdrawn = ".out"
 
 // Error is a failure at a storage with its cause.
 type Error struct {

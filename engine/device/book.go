@@ -26,7 +26,7 @@ import (
 type book struct {
 	d      *Device
 	source plan.Source
-	rules  map[string]plan.Rule
+	plan   *plan.Plan
 	by     plan.Chooser
 	zone   *time.Location
 }
@@ -103,7 +103,7 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 	if len(items) == 0 {
 		return nil
 	}
-	if err := b.d.Records.Admit(ctx, items, b.rules, time.Now()); err != nil {
+	if err := b.d.Records.Admit(ctx, items, b.plan, time.Now()); err != nil {
 		return err
 	}
 	b.d.changed()
@@ -162,7 +162,7 @@ func (b book) probe(ctx context.Context, f scan.File) (it records.Item, ok bool,
 		facts.ContentType, facts.Kind, it.Problem = byName, cmp.Or(media.KindOf(byName, false), media.Other), problem
 	}
 	_, it.TakenZone = facts.TakenAt.Zone()
-	it.ContentType, it.Kind, it.TakenMS, it.TakenFrom, it.Seconds = facts.ContentType, facts.Kind, facts.TakenAt.UnixMilli(), facts.TakenFrom, facts.Seconds
+	it.ContentType, it.Kind, it.TakenMS, it.TakenFrom, it.Seconds, it.Camera = facts.ContentType, facts.Kind, facts.TakenAt.UnixMilli(), facts.TakenFrom, facts.Seconds, facts.Camera
 	return it, true, nil
 }
 

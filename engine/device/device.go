@@ -10,7 +10,9 @@
 //     no other;
 //   - before something is written at a destination, the records know its name;
 //   - metered bytes are reserved before they leave; a proof is never read back
-//     over a network that costs;
+//     over a network that costs, but for small copies, where that is reserved, too;
+//   - nothing is removed at a destination but a small copy that has the very bytes that
+//     were put there, once its whole is proven;
 //   - when a gate shuts, what goes through it stops.
 package device
 
@@ -113,6 +115,7 @@ type Device struct {
 	active  map[int64]*carry.Send
 	// preparing are the items that are made smaller, with the copies that wait for it.
 	preparing map[int64][]int64
+	reading   bool // marks of items
 	sources   map[string]*scanned
 	problem   string    // why the device itself cannot work
 	broken    time.Time // the records could not be written: when they are tried again
@@ -362,7 +365,7 @@ func (d *Device) follow(ctx context.Context) error {
 				continue
 			}
 			scans.Go(func() error {
-				b := book{d, s, p.Rules, p.Chooser(s, p.Zone(d.Name)), p.Zone(d.Name)}
+				b := book{d, s, p, p.Chooser(s, p.Zone(d.Name)), p.Zone(d.Name)}
 				options := options
 				options.Hidden = s.Hidden
 				for {
@@ -387,7 +390,7 @@ func (d *Device) follow(ctx context.Context) error {
 // elsewhere. The caller has the lock.
 func (d *Device) stopUnwanted(p *plan.Plan) {
 	for _, s := range d.active {
-		if c := s.Copy(); !p.Wants(d.Name, c.Source, c.Found(), c.Destination) {
+		if c := s.Copy(); !p.Wants(d.Name, c.Source, c.Found(), c.Destination, c.Shelf) {
 			s.Cut(carry.ErrUnwanted)
 		} else if p.Destinations[c.Destination].Where() != s.Where {
 			s.Cut(carry.ErrMoved)

@@ -133,6 +133,9 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 	if last.ordered, err = d.Records.Ordered(ctx); err != nil {
 		return last, err
 	}
+	if err := d.readMarks(ctx, sendCtx); err != nil {
+		return last, err
+	}
 	if err := d.prepare(ctx, sendCtx, last); err != nil {
 		return last, err
 	}
@@ -284,7 +287,7 @@ func (d *Device) choose(ctx context.Context, name string, busy []int64, last dec
 		}
 		for _, c := range orders {
 			owes := c.State == queue.Proving
-			if !owes && c.Form != carry.FormOf(last.Plan, c.Rule, c.Kind) {
+			if !owes && c.Form != carry.FormOf(last.Plan, c.Class) {
 				continue // it is prepared first
 			}
 			if c.Destination == name && last.GoesNow(name, c.Ordered == records.OrderMetered, owes) {
@@ -319,7 +322,7 @@ func (d *Device) chooseWaiting(ctx context.Context, name string, busy []int64, l
 			fits = min(fits, left)
 		}
 		rule := last.Plan.Rules[class.Rule]
-		c, ok, err := d.Records.Pick(ctx, class, queue.Waiting, carry.FormOf(last.Plan, class.Rule, class.Kind), rule.Order, fits, busy, last.Time)
+		c, ok, err := d.Records.Pick(ctx, class, queue.Waiting, carry.FormOf(last.Plan, class), rule.Order, fits, busy, last.Time)
 		if err != nil {
 			return best, false, err
 		}

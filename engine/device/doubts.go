@@ -27,7 +27,7 @@ func (d *Device) Doubts(ctx context.Context, p *plan.Plan) (says []string, err e
 	}
 	if !ffmpeg.Here() {
 		for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
-			if _, reduced := p.Form(name, media.Video); reduced && p.Follows(d.Name, name) {
+			if _, reduced := p.Form(name, media.Video, plan.Main); reduced && p.Follows(d.Name, name) {
 				says = append(says, fmt.Sprintf("ffmpeg is not installed on %s: the clips of %s go as shot.", d.Name, name))
 			}
 		}

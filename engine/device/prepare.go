@@ -32,7 +32,7 @@ func (d *Device) prepare(ctx, sendCtx context.Context, last decision) error {
 	}
 	ahead := map[queue.Class]int64{}
 	for _, p := range ready {
-		switch form := carry.FormOf(last.Plan, p.Rule, p.Kind); form {
+		switch form := carry.FormOf(last.Plan, p.Class); form {
 		case "": // another plan had it go otherwise
 			if err := d.Records.GoAsShot(ctx, p.Class); err != nil {
 				return err
@@ -43,7 +43,7 @@ func (d *Device) prepare(ctx, sendCtx context.Context, last decision) error {
 		}
 	}
 	for class, v := range last.verdicts {
-		form := carry.FormOf(last.Plan, class.Rule, class.Kind)
+		form := carry.FormOf(last.Plan, class)
 		if form == "" || !mayPrepare(v) {
 			continue
 		}
@@ -65,7 +65,7 @@ func (d *Device) prepare(ctx, sendCtx context.Context, last decision) error {
 		return err
 	}
 	for _, c := range orders {
-		if form := carry.FormOf(last.Plan, c.Rule, c.Kind); form != "" && c.Form != form && c.State == queue.Waiting {
+		if form := carry.FormOf(last.Plan, c.Class); form != "" && c.Form != form && c.State == queue.Waiting {
 			d.beginPreparing(sendCtx, c)
 		}
 	}
@@ -142,7 +142,7 @@ func (d *Device) notPrepared(ctx context.Context, c records.Copy, why error) err
 	case records.IsFailure(why):
 		return why
 	case errors.As(why, &fault): // sending finds the same, and says what follows
-		return d.Records.SetForm(ctx, c.Item, c.Rule, carry.FormOf(d.currentPlan(), c.Rule, c.Kind), false, c.Size, "It cannot be prepared: "+fault.Says, time.Now())
+		return d.Records.SetForm(ctx, c.Item, c.Rule, c.Shelf, carry.FormOf(d.currentPlan(), c.Class), false, c.Size, "It cannot be prepared: "+fault.Says, time.Now())
 	}
 	d.Log.Error("a copy cannot be prepared", "device", d.Name, "copy", c.ID, "err", why)
 	return d.Records.Delay(ctx, c.ID, "It cannot be prepared: "+why.Error()+".", time.Now().Add(d.Wait(prepareAgain)), time.Now())

@@ -5,6 +5,7 @@ import (
 	"context"
 	"slices"
 
+	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
@@ -186,6 +187,9 @@ func (f *Fleet) Shares(ctx context.Context, name string) (there, coming []wire.S
 		for _, c := range counters {
 			if c.Destination != name {
 				continue
+			}
+			if c.Shelf != plan.Main { // it takes room, and is no item
+				c.N = 0
 			}
 			switch c.State {
 			case queue.Safe, queue.Proving: // also while its proof is owed anew

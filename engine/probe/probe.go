@@ -42,7 +42,7 @@ func Read(f File, size int64, modified time.Time, zone *time.Location) (facts me
 		if h, err = exifHeader(f, facts.ContentType); h.raw {
 			facts.ContentType = "image/x-raw"
 		}
-		taken, facts.Kind = h.taken, media.KindOf(facts.ContentType, h.camera)
+		taken, facts.Camera, facts.Kind = h.taken, h.model, media.KindOf(facts.ContentType, h.camera)
 	case facts.ContentType == "video/mp4" || facts.ContentType == "video/quicktime" || facts.ContentType == "video/3gpp":
 		taken, facts.Seconds, err = movieTime(f, size)
 	}
@@ -136,6 +136,7 @@ var exifFormats = map[string]imagemeta.ImageFormat{
 type header struct {
 	taken  taken
 	camera bool // it has facts that only a camera writes
+	model  string
 	raw    bool // a TIFF that holds what the sensor saw
 }
 
@@ -157,6 +158,7 @@ func exifHeader(f File, contentType string) (h header, err error) {
 		}
 	}
 	h.camera = slices.ContainsFunc(cameraTags, func(name string) bool { return tags[name] != "" })
+	h.model = strings.ToValidUTF8(tags["Model"], "")
 	h.raw = contentType == "image/tiff" && isRaw(found)
 	for _, field := range []struct{ time, offset string }{{"DateTimeOriginal", "OffsetTimeOriginal"}, {"DateTime", "OffsetTime"}, {"ModifyDate", "OffsetTime"}} {
 		wall, err := time.Parse("2006:01:02 15:04:05", tags[field.time])

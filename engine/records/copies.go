@@ -230,6 +230,9 @@ func takeSteps(tx *transaction, id int64, steps []told, c Change, now time.Time)
 		return err
 	}
 	if to == queue.Safe {
+		if err := endSmall(tx, id, now); err != nil {
+			return err
+		}
 		if _, err := tx.Exec(`UPDATE items SET sha256 = c.sha256 FROM (SELECT item, sha256 FROM copies WHERE id = ? AND reduced = 0) c WHERE items.id = c.item`, id); err != nil {
 			return err
 		}
@@ -302,11 +305,14 @@ var inOrder = map[plan.Order]string{
 // in a form. ok is false
 // when there is none. (The plus signs keep SQLite on the class's index.)
 func (r *Records) Pick(ctx context.Context, class queue.Class, state queue.State, form string, order plan.Order, fits int64, busy []int64, now time.Time) (c Copy, ok bool, err error) {
-	where := selectCopy + `WHERE ` + stands(state) + ` AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND +c.bytes <= ?`
+	where := selectCopy + `WHERE ` + stands(state) + ` AND c.destination = ? AND c.rule = ? AND c.kind = ? AND c.shelf = ? AND +c.not_before <= ? AND +c.bytes <= ?`
 	if order == plan.SmallestFirst && state == queue.Waiting { // the index of waiting sizes
-		where = selectCopy + `WHERE c.state = 'waiting' AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND c.bytes <= ?`
+		where = selectCopy + `WHERE c.state = 'waiting' AND c.destination = ? AND c.rule = ? AND c.kind = ? AND c.shelf = ? AND +c.not_before <= ? AND c.bytes <= ?`
 	}
-	values := []any{class.Destination, class.Rule, class.Kind, ms(now), fits}
+	values := []any{class.Destination, class.Rule, class.Kind, class.Shelf, ms(now), fits}
+	if class.Shelf.IsPick() { // it is made of the copy itself, where the storage can
+		where += ` AND EXISTS (SELECT 1 FROM copies m WHERE m.item = c.item AND m.destination = c.destination AND m.shelf = '' AND m.state = 'safe')`
+	}
 	if state == queue.Waiting {
 		where, values = where+` AND +c.form = ?`, append(values, form)
 	}
@@ -329,7 +335,7 @@ func stands(s queue.State) string {
 // Orders lists copies that the keeper sent now and that still wait, the oldest
 // order first.
 func (r *Records) Orders(ctx context.Context, busy []int64, now time.Time) ([]Copy, error) {
-	query, args, err := without(selectCopy+`WHERE c.ordered <> '' AND +c.state IN ('waiting', 'proving') AND +c.not_before <= ?`, busy, ms(now))
+	query, args, err := without(selectCopy+`WHERE c.ordered <> '' AND c.shelf = '' AND +c.state IN ('waiting', 'proving') AND +c.not_before <= ?`, busy, ms(now))
 	if err != nil {
 		return nil, err
 	}
@@ -378,8 +384,8 @@ func (r *Records) Copy(ctx context.Context, id int64) (Copy, bool, error) {
 // Smallest is the size of the smallest waiting copy of a class; ok is false
 // when none waits.
 func (r *Records) Smallest(ctx context.Context, class queue.Class) (bytes int64, ok bool, err error) {
-	err = r.read.GetContext(ctx, &bytes, `SELECT bytes FROM copies WHERE state = 'waiting' AND destination = ? AND rule = ? AND kind = ? ORDER BY bytes LIMIT 1`,
-		class.Destination, class.Rule, class.Kind)
+	err = r.read.GetContext(ctx, &bytes, `SELECT bytes FROM copies WHERE state = 'waiting' AND destination = ? AND rule = ? AND kind = ? AND shelf = ? ORDER BY bytes LIMIT 1`,
+		class.Destination, class.Rule, class.Kind, class.Shelf)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, false, nil
 	}
@@ -434,7 +440,7 @@ type Retrying struct {
 func (r *Records) Retries(ctx context.Context, now time.Time) ([]Retrying, error) {
 	var rows []Retrying
 	err := r.read.SelectContext(ctx, &rows, `SELECT i.standing, c.destination, count(*) n, sum(i.size) bytes, min(c.not_before) next FROM copies c INDEXED BY copies_retry
-		JOIN items i ON i.id = c.item WHERE c.not_before > 0 AND c.not_before > ? AND c.state = 'waiting' GROUP BY 1, 2`, ms(now))
+		JOIN items i ON i.id = c.item WHERE c.not_before > 0 AND c.not_before > ? AND c.state = 'waiting' AND c.shelf = '' GROUP BY 1, 2`, ms(now))
 	if err != nil {
 		return nil, fmt.Errorf("counting retries: %w", err)
 	}
@@ -445,7 +451,7 @@ func (r *Records) Retries(ctx context.Context, now time.Time) ([]Retrying, error
 // the destination: only then can one with the same content.
 func (r *Records) SameLook(ctx context.Context, c Copy, look string) (bool, error) {
 	var n int
-	err := r.read.GetContext(ctx, &n, `SELECT count(*) FROM (SELECT 1 FROM items i CROSS JOIN copies c ON c.item = i.id AND c.destination = ?
+	err := r.read.GetContext(ctx, &n, `SELECT count(*) FROM (SELECT 1 FROM items i CROSS JOIN copies c ON c.item = i.id AND c.destination = ? AND c.shelf = ''
 		WHERE i.size = ? AND i.look = ? AND c.id <> ? AND c.state <> 'skipped' LIMIT 1)`, c.Destination, c.Size, look, c.ID)
 	if err != nil {
 		return false, fmt.Errorf("looking for copies that look the same: %w", err)
@@ -454,14 +460,16 @@ func (r *Records) SameLook(ctx context.Context, c Copy, look string) (bool, erro
 }
 
 // Twin finds a copy with the same content that is at the destination: a safe
-// one, else one whose proof is owed.
+// one, else one whose proof is owed. Nothing rests on what lies on another shelf: a small
+// copy is removed one day.
 func (r *Records) Twin(ctx context.Context, destination string, bytes int64, sha256 string) (Copy, bool, error) {
-	return r.one(ctx, selectCopy+`WHERE c.destination = ? AND c.sha256 = ? AND c.sha256 <> '' AND c.state IN ('safe', 'proving') AND +c.bytes = ? AND +c.remote <> '' ORDER BY c.state DESC LIMIT 1`, destination, sha256, bytes)
+	return r.one(ctx, selectCopy+`WHERE c.destination = ? AND c.sha256 = ? AND c.sha256 <> '' AND c.state IN ('safe', 'proving') AND +c.shelf = '' AND +c.bytes = ? AND +c.remote <> '' ORDER BY c.state DESC LIMIT 1`, destination, sha256, bytes)
 }
 
 // Event is one line of the story of a copy.
 type Event struct {
 	Destination string      `db:"destination"`
+	Shelf       plan.Shelf  `db:"shelf"`
 	AtMS        int64       `db:"at"`
 	State       queue.State `db:"state"`
 	Says        string      `db:"says"`
@@ -470,7 +478,7 @@ type Event struct {
 // Story reads what happened to an item's copies, oldest first.
 func (r *Records) Story(ctx context.Context, item int64) ([]Event, error) {
 	var events []Event
-	if err := r.read.SelectContext(ctx, &events, `SELECT c.destination, e.at, e.state, e.says FROM copies c JOIN events e ON e.copy = c.id WHERE c.item = ? ORDER BY e.rowid`, item); err != nil {
+	if err := r.read.SelectContext(ctx, &events, `SELECT c.destination, c.shelf, e.at, e.state, e.says FROM copies c JOIN events e ON e.copy = c.id WHERE c.item = ? ORDER BY e.rowid`, item); err != nil {
 		return nil, fmt.Errorf("reading the story of item %d: %w", item, err)
 	}
 	return events, nil
@@ -481,7 +489,7 @@ func (r *Records) Story(ctx context.Context, item int64) ([]Event, error) {
 // few, and an index of their own finds them.
 func (r *Records) Temps(ctx context.Context, destination string, before time.Time) ([]Copy, error) {
 	var copies []Copy
-	if err := r.read.SelectContext(ctx, &copies, selectCopy+`WHERE c.destination = ? AND c.temp <> '' AND (+c.state IN ('safe', 'stuck', 'skipped') OR +c.state = 'waiting' AND c.changed_at < ?)`, destination, ms(before)); err != nil {
+	if err := r.read.SelectContext(ctx, &copies, selectCopy+`WHERE c.destination = ? AND c.temp <> '' AND c.temp NOT LIKE '%' || ? AND (+c.state IN ('safe', 'stuck', 'skipped') OR +c.state = 'waiting' AND c.changed_at < ?)`, destination, withdrawn, ms(before)); err != nil {
 		return nil, fmt.Errorf("reading the temporary names: %w", err)
 	}
 	return copies, nil
@@ -507,7 +515,7 @@ func (r *Records) Retry(ctx context.Context, ids []int64, now time.Time) (n int6
 
 // Order marks waiting and proving copies to go now. It returns how many.
 func (r *Records) Order(ctx context.Context, ids []int64, order Order, now time.Time) (n int64, err error) {
-	where, args, err := sqlx.In(`state IN ('waiting', 'proving') AND id IN (?)`, append(ids, -1))
+	where, args, err := sqlx.In(`shelf = '' AND state IN ('waiting', 'proving') AND id IN (?)`, append(ids, -1))
 	if err != nil {
 		return 0, fmt.Errorf("ordering: %w", err)
 	}

@@ -21,7 +21,7 @@ type Prepared struct {
 // AllPrepared counts them. There are few, and an index of their own finds them.
 func (r *Records) AllPrepared(ctx context.Context) ([]Prepared, error) {
 	var all []Prepared
-	err := r.read.SelectContext(ctx, &all, `SELECT destination, rule, kind, form, count(*) n FROM copies INDEXED BY copies_prepared WHERE state = 'waiting' AND form <> '' GROUP BY 1, 2, 3, 4`)
+	err := r.read.SelectContext(ctx, &all, `SELECT destination, rule, kind, shelf, form, count(*) n FROM copies INDEXED BY copies_prepared WHERE state = 'waiting' AND form <> '' GROUP BY 1, 2, 3, 4, 5`)
 	if err != nil {
 		return nil, fmt.Errorf("counting what is prepared: %w", err)
 	}
@@ -31,24 +31,42 @@ func (r *Records) AllPrepared(ctx context.Context) ([]Prepared, error) {
 // Unprepared finds the first waiting copy of a class that is in another form than is asked
 // for; ok is false when there is none.
 func (r *Records) Unprepared(ctx context.Context, class queue.Class, form string, order plan.Order, busy []int64, now time.Time) (c Copy, ok bool, err error) {
-	query, args, err := without(selectCopy+`WHERE c.state = 'waiting' AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND +c.form <> ?`,
-		busy, class.Destination, class.Rule, class.Kind, ms(now), form)
+	query, args, err := without(selectCopy+`WHERE c.state = 'waiting' AND c.destination = ? AND c.rule = ? AND c.kind = ? AND c.shelf = ? AND +c.not_before <= ? AND +c.form <> ?`,
+		busy, class.Destination, class.Rule, class.Kind, class.Shelf, ms(now), form)
 	if err != nil {
 		return c, false, err
 	}
 	return r.one(ctx, query+inOrder[order], args...)
 }
 
-// SetForm notes in which form the waiting copies of an item by a rule go, how many bytes
-// that are, and a line in their stories.
-func (r *Records) SetForm(ctx context.Context, item int64, rule, form string, reduced bool, bytes int64, story string, now time.Time) error {
+// SetForm notes in which form the waiting copies of an item by a rule on a shelf go, how
+// many bytes that are, and a line in their stories.
+func (r *Records) SetForm(ctx context.Context, item int64, rule string, on plan.Shelf, form string, reduced bool, bytes int64, story string, now time.Time) error {
 	return r.tx(ctx, fmt.Sprintf("noting the form of item %d", item), func(tx *transaction) error {
-		const which = ` WHERE item = ? AND rule = ? AND state = 'waiting' AND form <> ?`
-		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, state, ? FROM copies`+which, ms(now), story, item, rule, form); err != nil {
+		const which = ` WHERE item = ? AND rule = ? AND shelf = ? AND state = 'waiting' AND form <> ?`
+		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, state, ? FROM copies`+which, ms(now), story, item, rule, on, form); err != nil {
 			return err
 		}
-		_, err := tx.Exec(`UPDATE copies SET form = ?, reduced = ?, bytes = ?`+which, form, reduced, bytes, item, rule, form)
+		_, err := tx.Exec(`UPDATE copies SET form = ?, reduced = ?, bytes = ?`+which, form, reduced, bytes, item, rule, on, form)
 		return err
+	})
+}
+
+// Refuse takes the waiting copies of an item by a rule on a shelf to where they rest:
+// nothing can be made of it that may go there.
+func (r *Records) Refuse(ctx context.Context, item int64, rule string, on plan.Shelf, to queue.State, says, todo string, now time.Time) error {
+	return r.tx(ctx, fmt.Sprintf("noting that item %d has no form", item), func(tx *transaction) error {
+		const which = `item = ? AND rule = ? AND shelf = ? AND state = 'waiting'`
+		var ids []int64
+		if err := tx.Select(&ids, `SELECT id FROM copies WHERE `+which, item, rule, on); err != nil {
+			return err
+		}
+		for _, id := range ids {
+			if err := takeSteps(tx, id, []told{{to, says}}, Change{Says: &says, Todo: &todo, Order: new(NoOrder), NotBefore: new(time.Time{})}, now); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 
@@ -58,8 +76,8 @@ const asShot = `UPDATE copies SET form = '', reduced = 0, bytes = (SELECT size F
 // GoAsShot has the waiting copies of a class go as shot that were prepared otherwise.
 func (r *Records) GoAsShot(ctx context.Context, class queue.Class) error {
 	return r.tx(ctx, "taking back what was prepared", func(tx *transaction) error {
-		_, err := tx.Exec(asShot+`WHERE state = 'waiting' AND form <> '' AND destination = ? AND rule = ? AND kind = ?`,
-			class.Destination, class.Rule, class.Kind)
+		_, err := tx.Exec(asShot+`WHERE state = 'waiting' AND form <> '' AND destination = ? AND rule = ? AND kind = ? AND shelf = ?`,
+			class.Destination, class.Rule, class.Kind, class.Shelf)
 		return err
 	})
 }
@@ -73,10 +91,10 @@ func (r *Records) Unprepare(ctx context.Context, item int64) error {
 	})
 }
 
-// StillToGo tells whether a copy of an item is still to be sent or proven.
-func (r *Records) StillToGo(ctx context.Context, item int64) (bool, error) {
+// StillToGo tells whether a copy of an item in a form is still to be sent or proven.
+func (r *Records) StillToGo(ctx context.Context, item int64, form string) (bool, error) {
 	var n int
-	if err := r.read.GetContext(ctx, &n, `SELECT count(*) FROM copies WHERE item = ? AND state NOT IN ('safe', 'skipped')`, item); err != nil {
+	if err := r.read.GetContext(ctx, &n, `SELECT count(*) FROM copies WHERE item = ? AND form = ? AND state NOT IN ('safe', 'skipped')`, item, form); err != nil {
 		return false, fmt.Errorf("looking what of item %d is still to go: %w", item, err)
 	}
 	return n > 0, nil

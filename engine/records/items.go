@@ -43,6 +43,11 @@ type Item struct {
 	Seconds     int64          `db:"seconds"`  // how long a clip lasts
 	FoundMS     int64          `db:"found_at"`
 	GoneMS      int64          `db:"gone_at"`
+	Camera      string         `db:"camera"`  // its model, "" where the header does not tell
+	Marked      Marking        `db:"marked"`  // whether its marks are known
+	Caption     string         `db:"caption"` // these three, once they are
+	Rating      int            `db:"rating"`
+	Keywords    string         `db:"keywords"` // JSON, in lower case
 }
 
 // Path is the item's path below its source.
@@ -104,13 +109,13 @@ func (r *Records) Dirs(ctx context.Context, source string) ([]string, error) {
 	return dirs, nil
 }
 
-const insertItem = `INSERT INTO items (source, dir, name, size, mtime, inode, ctime, content_type, kind, taken_at, taken_zone, taken_from, look, problem, sha256, found_at, standing, rule, seconds)
- VALUES (:source, :dir, :name, :size, :mtime, :inode, :ctime, :content_type, :kind, :taken_at, :taken_zone, :taken_from, :look, :problem, :sha256, :found_at, :standing, :rule, :seconds)`
+const insertItem = `INSERT INTO items (source, dir, name, size, mtime, inode, ctime, content_type, kind, taken_at, taken_zone, taken_from, look, problem, sha256, found_at, standing, rule, seconds, camera, marked)
+ VALUES (:source, :dir, :name, :size, :mtime, :inode, :ctime, :content_type, :kind, :taken_at, :taken_zone, :taken_from, :look, :problem, :sha256, :found_at, :standing, :rule, :seconds, :camera, :marked)`
 
 // Admit takes new or changed items in, in one transaction, with the copies that their
 // rules ask for; all of one source. An item under a known path takes the place of the
 // earlier one, whose copies keep their story.
-func (r *Records) Admit(ctx context.Context, items []Item, rules map[string]plan.Rule, now time.Time) error {
+func (r *Records) Admit(ctx context.Context, items []Item, p *plan.Plan, now time.Time) error {
 	return r.tx(ctx, "taking in items", func(tx *transaction) error {
 		var first int64
 		insert, err := tx.PrepareNamed(insertItem)
@@ -121,9 +126,9 @@ func (r *Records) Admit(ctx context.Context, items []Item, rules map[string]plan
 		if err != nil {
 			return err
 		}
-		news := newcomers{rules: rules}
+		news := newcomers{plan: p}
 		for _, it := range items {
-			it.FoundMS = ms(now)
+			it.FoundMS, it.Marked = ms(now), marking(p.Rules[it.Rule], it.Kind)
 			if it.Standing, err = news.stand(tx, it); err != nil {
 				return err
 			}
@@ -143,12 +148,15 @@ func (r *Records) Admit(ctx context.Context, items []Item, rules map[string]plan
 			if first == 0 {
 				first = id
 			}
+			if err := markAnew(tx, it); err != nil {
+				return err
+			}
 		}
 		if err := news.count(tx); err != nil {
 			return err
 		}
 		for _, rule := range slices.Compact(slices.Sorted(ruleNames(items))) {
-			if _, err := makeCopies(tx, now, items[0].Source, rule, rules[rule].To, first); err != nil {
+			if _, err := makeCopies(tx, now, items[0].Source, rule, p, first); err != nil {
 				return err
 			}
 		}
@@ -252,7 +260,7 @@ func (r *Records) Apply(ctx context.Context, p *plan.Plan, device string, now ti
 			if err := choose(tx, s.Folder, p.Chooser(s, p.Zone(device))); err != nil {
 				return err
 			}
-			if err := want(tx, now, s, p.Rules); err != nil {
+			if err := want(tx, now, s, p); err != nil {
 				return err
 			}
 		}
@@ -277,6 +285,8 @@ type askedRule struct {
 	Larger plan.Size
 	Longer plan.Minutes
 	To     []string
+	// Shelves are what lies at each of them, the copy itself first.
+	Shelves []plan.Stocked
 }
 
 func asks(p *plan.Plan, device string) []asked {
@@ -285,7 +295,7 @@ func asks(p *plan.Plan, device string) []asked {
 		one := asked{Folder: s.Folder, Scope: s.Scope, Zone: p.Zone(device).String()}
 		for _, name := range s.Rules {
 			r := p.Rules[name]
-			one.Rules = append(one.Rules, askedRule{name, r.Take, r.LargerThan, r.LongerThan, r.To})
+			one.Rules = append(one.Rules, askedRule{name, r.Take, r.LargerThan, r.LongerThan, r.To, stocked(p, name)})
 		}
 		list = append(list, one)
 	}
@@ -326,24 +336,41 @@ func choose(tx *transaction, source string, by plan.Chooser) error {
 	return nil
 }
 
+// stocked are all the shelves of a rule, the copy itself first.
+func stocked(p *plan.Plan, rule string) []plan.Stocked {
+	return append([]plan.Stocked{{Shelf: plan.Main, Kinds: p.Rules[rule].Take}}, p.Shelves(rule)...)
+}
+
 // want brings the copies of a source's items in line with what their rules ask: missing
 // ones are made, others take the rule's name, and those that an earlier plan did not
 // ask for are taken up again.
-func want(tx *transaction, now time.Time, s plan.Source, rules map[string]plan.Rule) error {
+func want(tx *transaction, now time.Time, s plan.Source, p *plan.Plan) error {
 	made := int64(0)
 	for _, rule := range s.Rules {
-		n, err := makeCopies(tx, now, s.Folder, rule, rules[rule].To, 0)
+		if len(p.Rules[rule].Also) > 0 {
+			if err := askMarks(tx, s.Folder, rule); err != nil {
+				return err
+			}
+		}
+		n, err := makeCopies(tx, now, s.Folder, rule, p, 0)
 		if err != nil {
 			return err
 		}
 		made += n
-		for _, destination := range rules[rule].To {
+		for _, destination := range p.Rules[rule].To {
 			mine := `destination = ? AND item IN (SELECT i.id FROM items i WHERE i.source = ? AND i.gone_at = 0 AND i.rule = ?)`
 			if _, err := tx.Exec(`UPDATE copies SET rule = ? WHERE rule <> ? AND `+mine, rule, rule, destination, s.Folder, rule); err != nil {
 				return err
 			}
-			if err := moveAll(tx, now, queue.Waiting, "The plan asks for it again.", `state = 'skipped' AND says = ? AND `+mine, queue.NotAsked, destination, s.Folder, rule); err != nil {
-				return err
+			for _, on := range stocked(p, rule) {
+				kinds, err := json.Marshal(on.Kinds)
+				if err != nil {
+					return err
+				}
+				if err := moveAll(tx, now, queue.Waiting, "The plan asks for it again.", `state = 'skipped' AND says = ? AND shelf = ? AND kind IN (SELECT value FROM json_each(?)) AND `+mine,
+					queue.NotAsked, on.Shelf, string(kinds), destination, s.Folder, rule); err != nil {
+					return err
+				}
 			}
 		}
 	}
@@ -355,22 +382,52 @@ func want(tx *transaction, now time.Time, s plan.Source, rules map[string]plan.R
 
 // makeCopies makes the copies that a rule asks of a source's items at destinations and
 // that are not there, from an item id on. Ids only grow. It returns how many.
-func makeCopies(tx *transaction, now time.Time, source, rule string, to []string, from int64) (made int64, err error) {
-	for _, destination := range to {
-		res, err := tx.Exec(`INSERT INTO copies (item, destination, rule, kind, state, bytes, taken_at, says, changed_at)
-			SELECT i.id, ?, ?, i.kind, CASE WHEN i.problem = '' THEN 'waiting' ELSE 'skipped' END, i.size, i.taken_at, i.problem, ? FROM items i
-			WHERE i.id >= ? AND +i.source = ? AND i.gone_at = 0 AND i.rule = ? AND NOT EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id AND c.destination = ?)`,
-			destination, rule, ms(now), from, source, rule, destination)
-		if err != nil {
-			return made, err
+func makeCopies(tx *transaction, now time.Time, source, rule string, p *plan.Plan, from int64) (made int64, err error) {
+	for _, destination := range p.Rules[rule].To {
+		for _, on := range stocked(p, rule) {
+			n, err := stock(tx, now, source, rule, destination, on, from, 0)
+			if err != nil {
+				return made, err
+			}
+			made += n
 		}
-		n, err := res.RowsAffected()
-		if err != nil {
-			return made, err
-		}
-		made += n
 	}
 	return made, nil
+}
+
+// stock makes the copies that are asked for on one shelf of a destination and are not
+// there, of the items from an id on, or of one alone.
+func stock(tx *transaction, now time.Time, source, rule, destination string, on plan.Stocked, from, one int64) (made int64, err error) {
+	where, args := `i.id >= ?`, []any{from}
+	if one != 0 {
+		where, args = `i.id = ?`, []any{one}
+	}
+	where += ` AND +i.source = ? AND i.gone_at = 0 AND i.rule = ? AND NOT EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id AND c.destination = ? AND c.shelf = ?)`
+	args = append(args, source, rule, destination, on.Shelf)
+	if on.Shelf != plan.Main {
+		kinds, err := json.Marshal(on.Kinds)
+		if err != nil {
+			return 0, err
+		}
+		where, args = where+` AND i.kind IN (SELECT value FROM json_each(?))`, append(args, string(kinds))
+	}
+	if on.Shelf == plan.Small { // of what is safe there it comes too late
+		where, args = where+` AND NOT EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id AND c.destination = ? AND c.shelf = '' AND c.state = 'safe')`, append(args, destination)
+	}
+	if on.HEIC {
+		where += ` AND i.content_type IN ('image/heic', 'image/heif')`
+	}
+	if on.When != (plan.Mark{}) {
+		carries, word := carrying(on.When)
+		where, args = where+` AND i.marked = 2 AND `+carries, append(args, word)
+	}
+	res, err := tx.Exec(`INSERT INTO copies (item, destination, rule, kind, shelf, state, bytes, taken_at, says, changed_at)
+		SELECT i.id, ?, ?, i.kind, ?, CASE WHEN i.problem = '' THEN 'waiting' ELSE 'skipped' END, i.size, i.taken_at, i.problem, ? FROM items i WHERE `+where,
+		append([]any{destination, rule, on.Shelf, ms(now)}, args...)...)
+	if err != nil {
+		return 0, err
+	}
+	return res.RowsAffected()
 }
 
 // resting are the states of copies that nobody carries and that may not stay as they
@@ -381,8 +438,9 @@ var resting = []queue.State{queue.Waiting, queue.Stuck, queue.Proving}
 // unasked finds the copies that the applied plan does not ask for; before one was
 // applied there are none.
 const unasked = `SELECT c.id FROM copies c JOIN items i ON i.id = c.item
-	LEFT JOIN (SELECT DISTINCT s.value ->> 'Folder' source, u.value ->> 'Name' rule, t.value destination FROM facts f, json_each(f.value) s, json_each(s.value, '$.Rules') u, json_each(u.value, '$.To') t
-		WHERE f.name = '` + appliedFact + `') w ON w.source = i.source AND w.destination = c.destination AND w.rule = i.rule
+	LEFT JOIN (SELECT DISTINCT s.value ->> 'Folder' source, u.value ->> 'Name' rule, t.value destination, h.value ->> 'Shelf' shelf, k.value kind
+		FROM facts f, json_each(f.value) s, json_each(s.value, '$.Rules') u, json_each(u.value, '$.To') t, json_each(u.value, '$.Shelves') h, json_each(h.value, '$.Kinds') k
+		WHERE f.name = '` + appliedFact + `') w ON w.source = i.source AND w.destination = c.destination AND w.rule = i.rule AND w.shelf = c.shelf AND w.kind = c.kind
 	WHERE w.source IS NULL AND EXISTS (SELECT 1 FROM facts WHERE name = '` + appliedFact + `') AND `
 
 // unwant skips copies that no source and rule ask for.

@@ -61,7 +61,7 @@ func TestAMirrorHasWhatTheRecordsHaveWhateverWasRepeatedCutOrLost(t *testing.T) 
 				list[i].Size += int64(admitted)
 			}
 			admitted += len(list)
-			require.NoError(rt, r.Admit(ctx, list, map[string]plan.Rule{"everyday": everyday}, start))
+			require.NoError(rt, r.Admit(ctx, list, &plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}}, start))
 		}
 		tell := func(rt *rapid.T, whole bool) bool {
 			rows, note, err := r.Noted(ctx, rapid.Int64Range(1, 40).Draw(rt, "most"))

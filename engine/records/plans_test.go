@@ -27,7 +27,7 @@ func TestNoPageOrPickReadsATableThrough(t *testing.T) {
 		items = append(items, Item{Source: "DCIM", Dir: ".", Name: fmt.Sprintf("%d.jpg", i), Size: int64(i), Kind: []media.Kind{media.Photo, media.Video}[i%2], Rule: "all", TakenMS: int64(i)})
 	}
 	now := time.Now()
-	require.NoError(t, r.Admit(t.Context(), items, rules, now))
+	require.NoError(t, r.Admit(t.Context(), items, &plan.Plan{Rules: rules}, now))
 	class := queue.Class{Rule: "all", Kind: media.Photo, Destination: "locker"}
 	every, not := func(Standing) bool { return true }, false
 	ctx := t.Context()

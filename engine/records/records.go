@@ -119,7 +119,15 @@ func (r *Records) migrate(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("reading the migrations: %w", err)
 	}
-	if _, err := provider.Up(ctx); err != nil {
+	// Tables that are made anew are pointed to meanwhile (sqlite.org/lang_altertable.html, 7).
+	if _, err := r.write.DB.ExecContext(ctx, `PRAGMA foreign_keys = 0`); err != nil {
+		return fmt.Errorf("bringing the records up to date: %w", err)
+	}
+	_, err = provider.Up(ctx)
+	if err == nil {
+		_, err = r.write.DB.ExecContext(ctx, `PRAGMA foreign_keys = 1`)
+	}
+	if err != nil {
 		return fmt.Errorf("bringing the records up to date: %w", err)
 	}
 	return nil

@@ -59,7 +59,7 @@ func following(rule string, rules map[string]plan.Rule) *plan.Plan {
 
 func admit(t testing.TB, r *records.Records, list []records.Item) {
 	t.Helper()
-	require.NoError(t, r.Admit(t.Context(), list, map[string]plan.Rule{"everyday": everyday}, start))
+	require.NoError(t, r.Admit(t.Context(), list, &plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}}, start))
 }
 
 // page lists the copies in some states, with their items as one page has them.

@@ -60,7 +60,7 @@ func TestWhatIsTriedIsWhatIsDone(t *testing.T) {
 			it.Rule, _ = by.Choose(it.Found())
 			list = append(list, it)
 		}
-		require.NoError(rt, r.Admit(t.Context(), list, before.Rules, start))
+		require.NoError(rt, r.Admit(t.Context(), list, before, start))
 		require.NoError(rt, r.Apply(t.Context(), before, "phone", start))
 
 		after := drawnPlan.Draw(rt, "after")

@@ -36,22 +36,24 @@ type Standing struct {
 	Copies []Stand
 }
 
-// Stand is where one copy of an item stands.
+// Stand is where one copy of an item stands: the copy itself at a destination, or a small
+// one there.
 type Stand struct {
 	Destination, Rule string
 	State             queue.State
+	Shelf             plan.Shelf
 }
 
 // Class is that of the copy, of an item of a kind.
 func (s Stand) Class(kind media.Kind) queue.Class {
-	return queue.Class{Rule: s.Rule, Kind: kind, Destination: s.Destination}
+	return queue.Class{Rule: s.Rule, Kind: kind, Destination: s.Destination, Shelf: s.Shelf}
 }
 
 // UnmarshalJSON reads the form in which the records keep it.
 func (s *Stand) UnmarshalJSON(text []byte) error {
-	var three [3]string
-	err := json.Unmarshal(text, &three)
-	s.Destination, s.Rule, s.State = three[0], three[1], queue.State(three[2])
+	var said [4]string // the last is left out for the copy itself
+	err := json.Unmarshal(text, &said)
+	s.Destination, s.Rule, s.State, s.Shelf = said[0], said[1], queue.State(said[2]), plan.Shelf(said[3])
 	return err
 }
 
@@ -84,7 +86,7 @@ func standings(ctx context.Context, from selector) ([]Standing, error) {
 }
 
 // standText is an item's standing as SQL makes it of its copies.
-const standText = `(SELECT json_group_array(json_array(destination, rule, state) ORDER BY destination) FROM copies WHERE item = i.id)`
+const standText = `(SELECT json_group_array(CASE shelf WHEN '' THEN json_array(destination, rule, state) ELSE json_array(destination, rule, state, shelf) END ORDER BY destination, shelf) FROM copies WHERE item = i.id AND shelf IN ('', 'small'))`
 
 // stand gives items their standings after copies were made for them. (A trigger
 // follows what happens to copies later.)
@@ -105,7 +107,7 @@ func stand(tx *transaction, where string, args ...any) error {
 // newcomers counts items that are taken in: how they will stand when
 // their copies are made (makeCopies) is known before.
 type newcomers struct {
-	rules map[string]plan.Rule
+	plan  *plan.Plan
 	ids   map[newcomer]int64
 	total map[int64]*Standing
 }
@@ -117,9 +119,12 @@ type newcomer struct {
 	problem bool
 }
 
+// small tells whether a small copy of a new item is asked for.
+func (n newcomer) small(p *plan.Plan) bool { return p.Wanted(n.rule, n.kind, plan.Small) }
+
 // stand is the standing of a new item, 0 when no rule asks a copy of it.
 func (n *newcomers) stand(tx *transaction, it Item) (int64, error) {
-	asks := n.rules[it.Rule]
+	asks := n.plan.Rules[it.Rule]
 	if it.Rule == "" || len(asks.To) == 0 {
 		return 0, nil
 	}
@@ -133,16 +138,20 @@ func (n *newcomers) stand(tx *transaction, it Item) (int64, error) {
 		if key.problem {
 			state = queue.Skipped
 		}
-		var copies [][3]string
+		var copies [][]string
+		small := key.small(n.plan)
 		for _, to := range slices.Compact(slices.Sorted(slices.Values(asks.To))) {
-			copies = append(copies, [3]string{to, it.Rule, string(state)})
+			copies = append(copies, []string{to, it.Rule, string(state)})
+			if small {
+				copies = append(copies, []string{to, it.Rule, string(state), string(plan.Small)})
+			}
 		}
 		list, err := json.Marshal(copies)
 		if err != nil {
 			return 0, err
 		}
 		// SQL writes the text, as it does later.
-		const text = `(SELECT json_group_array(json_array(value->>0, value->>1, value->>2) ORDER BY value->>0) FROM json_each(?))`
+		const text = `(SELECT json_group_array(json(value) ORDER BY key) FROM json_each(?))`
 		if _, err := tx.Exec(`INSERT INTO standings (kind, copies) VALUES (?, `+text+`) ON CONFLICT DO NOTHING`, it.Kind, string(list)); err != nil {
 			return 0, err
 		}
@@ -197,7 +206,7 @@ func (r *Records) Items(ctx context.Context, w Wanted, now time.Time) ([]Item, e
 		}
 		if w.Retrying != nil {
 			not := map[bool]string{true: `>`, false: `<=`}[*w.Retrying]
-			after += ` AND EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id AND c.state IN ('waiting', 'proving') AND c.not_before ` + not + ` ?)`
+			after += ` AND EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id AND c.shelf = '' AND c.state IN ('waiting', 'proving') AND c.not_before ` + not + ` ?)`
 			from = append(from, ms(now))
 		}
 		for _, s := range all {
@@ -229,11 +238,12 @@ func NewestItem(a, b Item) int {
 	return cmp.Or(cmp.Compare(b.TakenMS, a.TakenMS), cmp.Compare(b.ID, a.ID))
 }
 
-// CopiesOf reads the copies of items, by item, ordered by destination.
+// CopiesOf reads the copies of items, by item, ordered by destination; the copy itself
+// stands before what lies on other shelves.
 func (r *Records) CopiesOf(ctx context.Context, items []int64) (map[int64][]Copy, error) {
 	of := make(map[int64][]Copy, len(items))
 	for some := range slices.Chunk(items, 200) {
-		query, args, err := sqlx.In(selectCopy+`WHERE c.item IN (?) ORDER BY c.item, c.destination`, some)
+		query, args, err := sqlx.In(selectCopy+`WHERE c.item IN (?) ORDER BY c.item, c.destination, c.shelf`, some)
 		if err != nil {
 			return nil, fmt.Errorf("reading the copies of items: %w", err)
 		}

@@ -48,6 +48,12 @@ type AsShot struct{ Why string }
 
 func (e AsShot) Error() string { return "it is sent as shot: " + e.Why }
 
+// Refused tells that an item may not be sent at all in the form that was asked for: as
+// shot it would tell what was to be left out, and nothing else can be made of it.
+type Refused struct{ Why string }
+
+func (e Refused) Error() string { return "it is not sent: " + e.Why }
+
 func asShot(format string, args ...any) error { return AsShot{fmt.Sprintf(format, args...)} }
 
 // mostMemory is how large the planes of a picture may be that is reduced, in bytes; a header

@@ -7,6 +7,7 @@ import (
 
 	"yardtide/core/allowance"
 	"yardtide/core/gate"
+	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/records"
 	"yardtide/wire"
@@ -46,7 +47,7 @@ func costOf(s gate.Situation, copies []records.Copy) wire.Cost {
 	counted := map[int64]bool{}
 	away := false
 	for _, copy := range copies {
-		if copy.State != queue.Waiting && copy.State != queue.Proving {
+		if copy.Shelf != plan.Main || copy.State != queue.Waiting && copy.State != queue.Proving {
 			continue
 		}
 		c.Bytes += copy.Bytes

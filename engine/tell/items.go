@@ -7,6 +7,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/media"
+	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/records"
 	"yardtide/wire"
@@ -46,7 +47,7 @@ func (t Teller) Items(ctx context.Context, f wire.Filter) ([]wire.Item, error) {
 
 // matches tells whether items that stand alike pass a filter.
 func (v view) matches(st records.Standing, f wire.Filter) bool {
-	state, _ := v.together(st.Kind, st.Copies)
+	state, _, _ := v.together(st.Kind, st.Copies)
 	if f.State != "" && state != queue.State(f.State) || f.Kind != "" && st.Kind != media.Kind(f.Kind) {
 		return false
 	}
@@ -54,7 +55,7 @@ func (v view) matches(st records.Standing, f wire.Filter) bool {
 		return false
 	}
 	return f.Hold == "" || slices.ContainsFunc(st.Copies, func(c records.Stand) bool {
-		return (f.Destination == "" || c.Destination == f.Destination) && v.held(c, st.Kind, gate.Name(f.Hold))
+		return c.Shelf == plan.Main && (f.Destination == "" || c.Destination == f.Destination) && v.held(c, st.Kind, gate.Name(f.Hold))
 	})
 }
 
@@ -111,7 +112,7 @@ func (t Teller) Story(ctx context.Context, key string) (wire.Story, error) {
 	}
 	s := wire.Story{Item: t.presentItem(v, it, copies[it.ID]), Cost: costOf(v.Situation, copies[it.ID]), Story: []wire.Event{{At: records.FromMS(it.FoundMS), State: string(queue.Waiting), Says: "Found on " + t.Of + "."}}}
 	for _, e := range events {
-		s.Story = append(s.Story, wire.Event{At: records.FromMS(e.AtMS), Destination: e.Destination, State: string(e.State), Says: e.Says})
+		s.Story = append(s.Story, wire.Event{At: records.FromMS(e.AtMS), Destination: e.Destination, Shelf: e.Shelf, State: string(e.State), Says: e.Says})
 	}
 	return s, nil
 }
@@ -141,10 +142,12 @@ func (t Teller) presentItem(v view, it records.Item, copies []records.Copy) wire
 	var stands []records.Stand
 	for _, c := range copies {
 		told.Copies = append(told.Copies, v.presentCopy(c))
-		stands = append(stands, records.Stand{Destination: c.Destination, Rule: c.Rule, State: c.State})
+		if c.Shelf == plan.Main || c.Shelf == plan.Small {
+			stands = append(stands, records.Stand{Destination: c.Destination, Rule: c.Rule, State: c.State, Shelf: c.Shelf})
+		}
 	}
-	state, _ := v.together(it.Kind, stands)
-	told.State = string(state)
+	state, _, small := v.together(it.Kind, stands)
+	told.State, told.InSmall = string(state), small
 	told.Says = standsAt(told.Copies)
 	if len(copies) == 0 {
 		told.Says = v.leftOut(it)
@@ -174,7 +177,7 @@ func (v view) presentCopy(c records.Copy) wire.Copy {
 		todo = c.Todo
 	}
 	return wire.Copy{
-		Destination: c.Destination, Rule: c.Rule, State: string(v.Shown(c.State, c.Destination)), Tries: c.Tries,
+		Destination: c.Destination, Shelf: c.Shelf, Rule: c.Rule, State: string(v.Shown(c.State, c.Destination)), Tries: c.Tries,
 		Remote: c.Remote, SHA256: c.SHA256, SentTwice: c.SentTwice(), Bytes: c.Bytes, Reduced: c.Reduced, Proof: c.Proof, ProvenAt: records.FromMS(c.ProvenMS),
 		Says: c.Says, Todo: todo, Holds: holds, ChangedAt: records.FromMS(c.ChangedMS),
 	}
@@ -196,7 +199,7 @@ func standsAt(copies []wire.Copy) string {
 	for _, s := range stands {
 		var there []string
 		for _, c := range copies {
-			if queue.State(c.State) == s.state {
+			if c.Shelf == plan.Main && queue.State(c.State) == s.state {
 				there = append(there, c.Destination)
 			}
 		}
@@ -206,6 +209,15 @@ func standsAt(copies []wire.Copy) string {
 	}
 	if len(parts) == 0 {
 		return ""
+	}
+	var small []string
+	for _, c := range copies {
+		if c.Shelf == plan.Small && queue.State(c.State) == queue.Safe {
+			small = append(small, c.Destination)
+		}
+	}
+	if len(small) > 0 {
+		parts = append(parts, "safe in small at "+gate.And(small))
 	}
 	says := strings.Join(parts, ", ")
 	return strings.ToUpper(says[:1]) + says[1:] + "."

@@ -1,6 +1,7 @@
 package tell
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"time"
@@ -54,7 +55,7 @@ func (t Teller) Status(ctx context.Context) (wire.Device, error) {
 	}
 	holds := holdGroups{}
 	for _, st := range standings {
-		state, safe := v.together(st.Kind, st.Copies)
+		state, safe, small := v.together(st.Kind, st.Copies)
 		s.States[state] = s.States[state].Plus(st.N, st.Bytes)
 		if st.N > 0 && state != queue.Skipped && !slices.Contains(s.Kinds, st.Kind) {
 			s.Kinds = append(s.Kinds, st.Kind)
@@ -62,22 +63,52 @@ func (t Teller) Status(ctx context.Context) (wire.Device, error) {
 		if safe && state != queue.Safe {
 			s.Partly = s.Partly.Plus(st.N, st.Bytes)
 		}
+		if small {
+			s.InSmall = s.InSmall.Plus(st.N, st.Bytes)
+		}
 		if v.addHolds(holds, st, retries, active) {
 			s.Going = s.Going.Plus(st.N, st.Bytes)
 		}
 	}
 	s.Holds = holds.sorted(t.Of)
 	s.Lanes = v.lanes()
+	s.Beside = beside(v.counters)
 	return s, nil
 }
 
-// together is the state of items that stand alike, and whether they lie proven
-// somewhere. Copies that the plan no longer asks for count only where it asks for
-// none.
-func (v view) together(kind media.Kind, copies []records.Stand) (state queue.State, somewhere bool) {
+// beside tells how it stands with what is put beside the copies.
+func beside(counters []records.Counter) []wire.Beside {
+	list := []wire.Beside{}
+	for shelf, states := range records.Beside(counters) {
+		one := wire.Beside{Shelf: shelf, Stuck: states[queue.Stuck].N}
+		for state, sum := range states {
+			switch state {
+			case queue.Safe:
+				one.There = one.There.Plus(sum.N, sum.Bytes)
+			case queue.Waiting, queue.Preparing, queue.Sending, queue.Proving:
+				one.Waiting = one.Waiting.Plus(sum.N, sum.Bytes)
+			}
+		}
+		if one.There.N+one.Waiting.N+one.Stuck > 0 {
+			one.Says = sentences.Beside(shelf, one.There.N, one.Waiting.N, one.Stuck)
+			list = append(list, one)
+		}
+	}
+	slices.SortFunc(list, func(a, b wire.Beside) int { return cmp.Compare(a.Shelf, b.Shelf) })
+	return list
+}
+
+// together is the state of items that stand alike, whether they lie proven somewhere, and
+// whether they are not safe but in small. Copies that the plan no longer asks for count
+// only where it asks for none.
+func (v view) together(kind media.Kind, copies []records.Stand) (state queue.State, somewhere, small bool) {
 	var asked, all []queue.State
 	for _, c := range copies {
 		state := v.Shown(c.State, c.Destination)
+		if c.Shelf != plan.Main {
+			small = small || state == queue.Safe
+			continue
+		}
 		somewhere = somewhere || state == queue.Safe
 		all = append(all, state)
 		if v.Asks(c.Class(kind)) {
@@ -87,7 +118,8 @@ func (v view) together(kind media.Kind, copies []records.Stand) (state queue.Sta
 	if len(asked) == 0 {
 		asked = all
 	}
-	return queue.Together(asked), somewhere
+	state = queue.Together(asked)
+	return state, somewhere, small && state != queue.Safe && state != queue.Skipped
 }
 
 // retryKey names the copies that wait for their next try.
@@ -111,6 +143,12 @@ func (v view) addHolds(holds holdGroups, st records.Standing, retries map[retryK
 	one := holdGroups{} // an item that waits for one reason at two places waits once
 	for _, c := range st.Copies {
 		class := c.Class(st.Kind)
+		if c.Shelf != plan.Main {
+			if shut, _ := v.waits(class); c.State == queue.Waiting && len(shut) == 0 && v.Asks(class) {
+				going = true
+			}
+			continue // the copy itself tells why it waits
+		}
 		all := wire.Amount{N: st.N, Bytes: st.Bytes}
 		if v.Shown(c.State, c.Destination) != c.State {
 			at := v.Places[c.Destination]

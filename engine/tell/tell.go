@@ -81,7 +81,7 @@ type Send struct {
 
 // Class is what a send's copy is decided by.
 func (s Send) Class() queue.Class {
-	return queue.Class{Rule: s.Rule, Kind: s.Kind, Destination: s.Destination}
+	return queue.Class{Rule: s.Rule, Kind: s.Kind, Destination: s.Destination, Shelf: s.Shelf}
 }
 
 // Outlook is what is known without the records: what was spent and what waits is not in
@@ -139,13 +139,14 @@ type view struct {
 	gate.Situation
 	known    Known
 	verdicts map[queue.Class]gate.Verdict
+	counters []records.Counter
 }
 
 func (t Teller) view(ctx context.Context) (view, error) {
 	known := t.Beside()
 	s := known.Outlook(t.Of, time.Now())
-	_, err := Gather(ctx, t.From, &s)
-	return view{s, known, map[queue.Class]gate.Verdict{}}, err
+	counters, err := Gather(ctx, t.From, &s)
+	return view{s, known, map[queue.Class]gate.Verdict{}, counters}, err
 }
 
 func (v view) decide(class queue.Class) gate.Verdict {

@@ -86,7 +86,7 @@ func (teller Teller) viewUnder(ctx context.Context, now view, p *plan.Plan) (vie
 		s.Places[name] = at
 	}
 	_, err := Gather(ctx, teller.From, &s)
-	return view{s, now.known, map[queue.Class]gate.Verdict{}}, err
+	return view{s, now.known, map[queue.Class]gate.Verdict{}, nil}, err
 }
 
 // add counts a group of items that stand alike.

@@ -76,6 +76,7 @@ var chores = []chore{
 	{name: "look at the place", due: (*Upkeep).lookDue, shows: true},
 	{name: "look at what lies there", due: (*Upkeep).rebuildDue, shows: true},
 	{name: "remove what was left", due: (*Upkeep).sweepDue, unasked: true},
+	{name: "remove small copies", due: (*Upkeep).withdrawDue, unasked: true},
 	{name: "take proofs again", due: (*Upkeep).reproveDue, shows: true, unasked: true},
 	{name: "write the record", due: (*Upkeep).recordDue, unasked: true},
 }

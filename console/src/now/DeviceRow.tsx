@@ -31,6 +31,14 @@ export function DeviceRow({ device: d }: { device: Device }) {
             : `${safe.toLocaleString("en-GB")} of ${all.toLocaleString("en-GB")} safe`}
         </Link>
         <ConditionsLine conditions={d.conditions} />
+        {d.inSmall.n > 0 && (
+          <p className="text-sm text-quiet">
+            {d.inSmall.n.toLocaleString("en-GB")} of what is not safe: safe in small
+          </p>
+        )}
+        {d.beside.length > 0 && (
+          <p className="text-sm text-quiet">Beside the copies: {d.beside.map((b) => b.says).join(" ")}</p>
+        )}
         {d.awake.says && <p className="text-sm text-quiet">{d.awake.says}</p>}
         {d.link && !d.link.connected && <p className="text-sm text-quiet">{d.link.says}</p>}
       </div>

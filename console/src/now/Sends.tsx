@@ -22,7 +22,7 @@ export function Sends({ devices, className }: { devices: Device[]; className: st
       </h2>
       <ul className="space-y-1.5">
         {sends.slice(0, most).map((s) => (
-          <SendRow key={`${s.device}/${s.item}/${s.destination}`} send={s} />
+          <SendRow key={`${s.device}/${s.item}/${s.destination}/${s.shelf ?? ""}`} send={s} />
         ))}
       </ul>
       <p className="mt-2 text-sm text-quiet empty:hidden">

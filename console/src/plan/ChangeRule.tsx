@@ -27,6 +27,9 @@ const changed = [
   "screen",
   "saver",
   "storeEach",
+  "previews",
+  "also",
+  "onClash",
 ] as const satisfies readonly (keyof PlanRule & keyof RuleEdit)[];
 
 const editOf = (r: PlanRule): RuleEdit =>
@@ -157,6 +160,7 @@ function RuleForm(props: {
         toggle={(d) => set({ to: toggled(to, d) })}
       />
       <Forms take={take} send={edit.send ?? {}} change={(send) => set({ send })} />
+      <Beside edit={edit} set={set} />
       <Lanes lanes={lanes} take={take} modem={parts.modem} change={(l) => set({ lanes: l })} />
       <div className="grid gap-3 sm:grid-cols-2">
         {(parts.battery || edit.power) && (
@@ -229,6 +233,11 @@ function RuleForm(props: {
           />
         )}
         <Check
+          label="Do not send what finds its name taken"
+          on={edit.onClash === "skip"}
+          change={(on) => set({ onClash: on ? "skip" : "name" })}
+        />
+        <Check
           label="Store equal files from several places each"
           on={edit.storeEach ?? false}
           change={(storeEach) => set({ storeEach })}
@@ -271,6 +280,63 @@ function Forms(props: {
         </Field>
       ))}
     </div>
+  );
+}
+
+/** What is put beside the copies: previews, and what carries a mark under a second layout. */
+function Beside({ edit, set }: { edit: RuleEdit; set: (change: Partial<RuleEdit>) => void }) {
+  const renditions = (usePlan().data?.renditions ?? []).filter((r) => r.pictures);
+  const also = edit.also ?? [];
+  const put = (i: number, change: Partial<(typeof also)[number]>) =>
+    set({ also: also.map((a, at) => (at === i ? { ...a, ...change } : a)) });
+  return (
+    <fieldset className="space-y-3">
+      <legend className="mb-1 text-sm text-quiet">Puts beside</legend>
+      {renditions.length > 0 && (
+        <Field>
+          <Label className="mb-1 block text-sm text-quiet">Previews, in the folder previews</Label>
+          <Select
+            className={fieldLook}
+            value={edit.previews ?? ""}
+            onChange={(e) => set({ previews: e.target.value })}
+          >
+            <option value="">none</option>
+            {renditions.map((r) => (
+              <option key={r.name} value={r.name}>
+                {r.name}: {r.says}
+              </option>
+            ))}
+          </Select>
+        </Field>
+      )}
+      {also.map((a, i) => (
+        <div key={i} className="grid items-end gap-3 sm:grid-cols-[1fr_1.5fr_auto]">
+          <TextField
+            label={`Pick ${i + 1}: what is`}
+            hint="captioned, rated 4, keyword regatta"
+            value={a.when}
+            change={(when) => put(i, { when })}
+          />
+          <TextField
+            label={`Pick ${i + 1} also goes to`}
+            hint="picks/{year}/{caption}"
+            value={a.layout}
+            change={(layout) => put(i, { layout })}
+          />
+          <span>
+            <Button
+              onClick={() => set({ also: also.filter((_, at) => at !== i) })}
+              aria-label={`Take out pick ${i + 1}`}
+            >
+              Take out
+            </Button>
+          </span>
+        </div>
+      ))}
+      <Button onClick={() => set({ also: [...also, { when: "rated 4", layout: "picks/{year}/{caption}" }] })}>
+        Pick by a mark
+      </Button>
+    </fieldset>
   );
 }
 

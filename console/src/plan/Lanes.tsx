@@ -4,9 +4,29 @@ import type { RuleLane } from "../api";
 import { Button } from "../parts/Button";
 import { Check, fieldLook, TextField } from "../parts/Field";
 import { plural } from "../words";
+import { usePlan } from "./queries";
 
 const networks = { wifi: "Wi-Fi or cable", wired: "cable only", cellular: "cellular" } as const;
 type Over = keyof typeof networks;
+
+/** What a way carries: whole copies, or small ones of a form. */
+function Carries(props: { label: string; send: string; change: (send: string) => void }) {
+  const renditions = (usePlan().data?.renditions ?? []).filter((r) => r.pictures || r.clips);
+  if (renditions.length === 0) return null;
+  return (
+    <Field>
+      <Label className="mb-1 block text-sm text-quiet">{props.label}</Label>
+      <Select className={fieldLook} value={props.send} onChange={(e) => props.change(e.target.value)}>
+        <option value="">the whole of each</option>
+        {renditions.map((r) => (
+          <option key={r.name} value={r.name}>
+            a small copy first, as {r.name}
+          </option>
+        ))}
+      </Select>
+    </Field>
+  );
+}
 
 const noCellular = { roaming: false, roamingAllowance: "", meteredWifi: false };
 const noWiFi = { named: [], notNamed: [], homeOnly: false };
@@ -143,6 +163,7 @@ export function Lanes(props: {
                 );
               })}
             </div>
+            <Carries label={`Way ${i + 1} carries`} send={l.send ?? ""} change={(send) => set(i, { send })} />
             {l.over === "cellular" && l.roaming && (
               <TextField
                 label={`Way ${i + 1}, while roaming at most`}

@@ -7,7 +7,7 @@ import { Face } from "../parts/Face";
 import { Failure } from "../parts/Failure";
 import { StateMark } from "../parts/StateMark";
 import { useRetry, useSendNow } from "../parts/actions";
-import { bytes, opens, taken, when } from "../words";
+import { bytes, opens, shelf, taken, when } from "../words";
 import { SeeSmaller } from "./SeeSmaller";
 import { useStory } from "./queries";
 
@@ -75,7 +75,7 @@ function Body({ story }: { story: Story }) {
         ]}
       />
       {i.copies.map((c) => (
-        <Place key={c.destination} copy={c} />
+        <Place key={c.destination + (c.shelf ?? "")} copy={c} />
       ))}
       <div>
         <h3 className="mb-2 font-semibold">Its story</h3>
@@ -84,6 +84,7 @@ function Body({ story }: { story: Story }) {
             <li key={at}>
               <p className="text-sm text-quiet">
                 <time dateTime={e.at}>{when(e.at)}</time>, {e.destination && `${e.destination}, `}
+                {e.shelf && `${shelf(e.shelf)}, `}
                 {e.state}
               </p>
               <p>{e.says}</p>
@@ -104,9 +105,16 @@ function Place({ copy: c }: { copy: Copy }) {
   if (c.sentTwice > 0) facts.push(["Sent twice", `${bytes(c.sentTwice)}, as the send was cut`]);
   if (c.sha256) facts.push(["SHA-256", c.sha256]);
   return (
-    <section aria-label={c.destination} className="space-y-2 border-t border-line pt-3">
+    <section
+      aria-label={c.shelf ? `${c.destination}, ${shelf(c.shelf)}` : c.destination}
+      className="space-y-2 border-t border-line pt-3"
+    >
       <h3 className="flex flex-wrap items-baseline justify-between gap-x-3 font-semibold">
-        {c.destination} <StateMark state={c.state} />
+        <span>
+          {c.destination}
+          {c.shelf && <span className="font-normal text-quiet">, {shelf(c.shelf)}</span>}
+        </span>{" "}
+        <StateMark state={c.state} />
       </h3>
       {c.holds.map((h) => (
         <p key={h.gate} className="rounded-md bg-lamp p-3">

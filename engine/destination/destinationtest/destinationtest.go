@@ -62,6 +62,7 @@ var Abilities = map[string]func(context.Context, *testing.T, destination.Driver)
 	"proof":               proves,
 	"tells its space":     space,
 	"folders":             browses,
+	"copies by itself":    copies,
 }
 
 var promises = []struct {
@@ -78,6 +79,7 @@ var promises = []struct {
 	{"a send can be cancelled", cancelled},
 	{"what is not there is not found", notFound},
 	{"only temporary files are removed", removal},
+	{"what is taken out of its place lies under a temporary name", withdrawal},
 }
 
 // Temp is a temporary name for a test, the same for the same number.
@@ -291,6 +293,49 @@ func removal(ctx context.Context, t *testing.T, d destination.Driver) {
 	require.NoError(t, d.Remove(ctx, temp))
 	_, err := d.Size(ctx, temp)
 	assert.ErrorIs(t, err, destination.ErrNotFound)
+}
+
+func withdrawal(ctx context.Context, t *testing.T, d destination.Driver) {
+	out := destination.NewWithdrawn("test")
+	assert.ErrorIs(t, d.Withdraw(ctx, "none.jpg", out), destination.ErrNotFound)
+	for _, path := range []string{"keep.jpg", "deep/er/keep me #1.jpg"} {
+		put(ctx, t, d, Temp(1), []byte("taken out"))
+		require.NoError(t, d.Publish(ctx, Temp(1), path))
+		for _, not := range []string{"else.jpg", destination.TempDir, destination.TempDir + "/../else.jpg"} {
+			assert.Error(t, d.Withdraw(ctx, path, not), not)
+		}
+		require.NoError(t, d.Withdraw(ctx, path, out))
+		_, err := d.Size(ctx, path)
+		assert.ErrorIs(t, err, destination.ErrNotFound)
+		assert.Equal(t, "taken out", string(read(ctx, t, d, out)))
+		require.NoError(t, d.Publish(ctx, out, path), "it can be put back")
+		assert.Equal(t, "taken out", string(read(ctx, t, d, path)))
+		require.NoError(t, d.Withdraw(ctx, path, out))
+		require.NoError(t, d.Remove(ctx, out))
+	}
+}
+
+func copies(ctx context.Context, t *testing.T, d destination.Driver) string {
+	c, able := d.(destination.Copier)
+	if !able {
+		return "no"
+	}
+	content := noise(300_000)
+	put(ctx, t, d, Temp(1), content)
+	require.NoError(t, d.Publish(ctx, Temp(1), "deep/whole it's.jpg"))
+	assert.Error(t, c.Copy(ctx, "deep/whole it's.jpg", "else.jpg"))
+	err := c.Copy(ctx, "deep/whole it's.jpg", Temp(2))
+	if errors.Is(err, destination.ErrUnable) {
+		_, err := d.Size(ctx, Temp(2))
+		assert.ErrorIs(t, err, destination.ErrNotFound)
+		return "no"
+	}
+	require.NoError(t, err)
+	require.NoError(t, d.Publish(ctx, Temp(2), "picks/one.jpg"))
+	assert.Equal(t, content, read(ctx, t, d, "picks/one.jpg"))
+	assert.Equal(t, content, read(ctx, t, d, "deep/whole it's.jpg"))
+	assert.ErrorIs(t, c.Copy(ctx, "none.jpg", Temp(3)), destination.ErrNotFound)
+	return "yes"
 }
 
 func space(ctx context.Context, t *testing.T, d destination.Driver) string {

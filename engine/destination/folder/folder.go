@@ -312,6 +312,60 @@ func (d Driver) Remove(_ context.Context, temp string) error {
 	})
 }
 
+// Withdraw implements destination.Driver.
+func (d Driver) Withdraw(_ context.Context, p, temp string) error {
+	if err := destination.CheckTemp(temp); err != nil {
+		return err
+	}
+	return d.within(func(root *os.Root) error {
+		f, err := regular(root, p, os.O_RDONLY)
+		if err != nil {
+			return failure("opening "+p, err)
+		}
+		if err := f.Close(); err != nil {
+			return failure("closing "+p, err)
+		}
+		if err := errors.Join(noLink(root, destination.TempDir), root.MkdirAll(destination.TempDir, 0o700)); err != nil {
+			return failure("making the folder of temporary files", err)
+		}
+		if err := root.Rename(p, temp); err != nil {
+			return failure("taking "+p+" out of its place", err)
+		}
+		return errors.Join(syncDir(root, path.Dir(p)), syncDir(root, destination.TempDir))
+	})
+}
+
+// Copy implements destination.Copier: a file system that shares blocks does so.
+func (d Driver) Copy(ctx context.Context, p, temp string) error {
+	if err := destination.CheckTemp(temp); err != nil {
+		return err
+	}
+	return d.within(func(root *os.Root) error {
+		from, err := regular(root, p, os.O_RDONLY)
+		if err != nil {
+			return failure("opening "+p, err)
+		}
+		defer from.Close()
+		to, err := temporary(root, temp, 0)
+		if err != nil {
+			return err
+		}
+		stop := context.AfterFunc(ctx, func() { _ = from.Close() })
+		defer stop()
+		if _, err = to.ReadFrom(from); err == nil {
+			err = to.Sync()
+		}
+		err = errors.Join(err, to.Close())
+		if cause := context.Cause(ctx); cause != nil {
+			return cause
+		}
+		if err != nil {
+			return failure("copying "+p, err)
+		}
+		return nil
+	})
+}
+
 // List implements destination.Browser.
 func (d Driver) List(_ context.Context, dir string) (entries []destination.Entry, err error) {
 	err = d.within(func(root *os.Root) error {

@@ -502,6 +502,49 @@ func (d *Driver) Remove(ctx context.Context, temp string) error {
 	return nil
 }
 
+// Withdraw implements destination.Driver. Object storage moves nothing: it is copied, and
+// removed if it is still the one that was copied.
+func (d *Driver) Withdraw(ctx context.Context, p, temp string) error {
+	before, err := d.core.StatObject(ctx, d.o.Bucket, d.key(p), minio.StatObjectOptions{})
+	if err != nil {
+		return d.failure(ctx, "looking at "+p, err)
+	}
+	if err := d.Copy(ctx, p, temp); err != nil {
+		return err
+	}
+	now, err := d.core.StatObject(ctx, d.o.Bucket, d.key(p), minio.StatObjectOptions{})
+	if err != nil {
+		return d.failure(ctx, "looking at "+p, err)
+	}
+	if now.ETag != before.ETag || !now.LastModified.Equal(before.LastModified) {
+		return &destination.Error{Cause: queue.Busy, Says: "somebody else writes " + p}
+	}
+	if err := d.core.RemoveObject(ctx, d.o.Bucket, d.key(p), minio.RemoveObjectOptions{}); err != nil {
+		return d.failure(ctx, "taking "+p+" out of its place", err)
+	}
+	return nil
+}
+
+// Copy implements destination.Copier.
+func (d *Driver) Copy(ctx context.Context, p, temp string) error {
+	if err := destination.CheckTemp(temp); err != nil {
+		return err
+	}
+	size, err := d.Size(ctx, p)
+	switch {
+	case err != nil:
+		return err
+	case size > maxCopy:
+		return destination.ErrUnable
+	}
+	// Not in parts, as Publish does: nothing lies under a name that nobody can guess, and not
+	// every storage makes parts of what was made of parts.
+	if _, err := d.core.CopyObject(ctx, d.o.Bucket, d.key(p), d.o.Bucket, d.key(temp), nil, minio.CopySrcOptions{}, minio.PutObjectOptions{}); err != nil {
+		return d.failure(ctx, "copying the file", err)
+	}
+	return nil
+}
+
 // abort ends every upload in parts that was begun under a name.
 func (d *Driver) abort(ctx context.Context, p string) error {
 	ids, err := d.uploads(ctx, p)

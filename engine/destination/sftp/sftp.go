@@ -554,17 +554,25 @@ func (d *Driver) Prove(ctx context.Context, p, sum string, size int64) (string, 
 // ProvesAnew implements destination.Prover.
 func (d *Driver) ProvesAnew() bool { return true }
 
-// remoteSum runs sha256sum at the server. Nothing of the file's name can be
-// taken for anything else: it is quoted, and comes after "--".
-func remoteSum(ctx context.Context, conn *ssh.Client, file string) (string, error) {
+// quoted is a word that a shell takes for nothing else.
+func quoted(word string) string { return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'" }
+
+// run runs a program at the server, and tells what it writes.
+func run(ctx context.Context, conn *ssh.Client, line string) ([]byte, error) {
 	session, err := conn.NewSession()
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	defer session.Close()
 	stop := context.AfterFunc(ctx, func() { _ = session.Close() }) // ends the wait below
 	defer stop()
-	out, err := session.Output("sha256sum -b -- '" + strings.ReplaceAll(file, "'", `'\''`) + "'")
+	return session.Output(line)
+}
+
+// remoteSum runs sha256sum at the server. Nothing of the file's name can be
+// taken for anything else: it is quoted, and comes after "--".
+func remoteSum(ctx context.Context, conn *ssh.Client, file string) (string, error) {
+	out, err := run(ctx, conn, "sha256sum -b -- "+quoted(file))
 	if err != nil {
 		return "", err
 	}
@@ -746,6 +754,60 @@ func (d *Driver) Remove(ctx context.Context, temp string) error {
 	}
 	if err := order(ctx, d, func() error { return client.Remove(d.remote(temp)) }); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return d.failure(ctx, client, "removing "+temp, err)
+	}
+	return nil
+}
+
+// Withdraw implements destination.Driver.
+func (d *Driver) Withdraw(ctx context.Context, p, temp string) error {
+	if err := destination.CheckTemp(temp); err != nil {
+		return err
+	}
+	if _, err := d.Size(ctx, p); err != nil { // it is a file, and no link leads there
+		return err
+	}
+	client, err := d.connect(ctx)
+	if err != nil {
+		return err
+	}
+	if err := d.makeFolders(ctx, client, destination.TempDir); err != nil {
+		return err
+	}
+	if err := order(ctx, d, func() error { return client.Rename(d.remote(p), d.remote(temp)) }); err != nil {
+		return d.failure(ctx, client, "taking "+p+" out of its place", err)
+	}
+	return nil
+}
+
+// Copy implements destination.Copier, where programs may be run at the server. Links
+// would do without; but who changes one of two names of a file changes both.
+func (d *Driver) Copy(ctx context.Context, p, temp string) error {
+	if err := destination.CheckTemp(temp); err != nil {
+		return err
+	}
+	size, err := d.Size(ctx, p)
+	if err != nil {
+		return err
+	}
+	client, err := d.connect(ctx)
+	if err != nil {
+		return err
+	}
+	if err := d.makeFolders(ctx, client, destination.TempDir); err != nil {
+		return err
+	}
+	d.mu.Lock()
+	conn := d.conn
+	d.mu.Unlock()
+	if conn == nil {
+		return destination.ErrUnable
+	}
+	_, err = run(ctx, conn, "cp -P -- "+quoted(d.remote(p))+" "+quoted(d.remote(temp)))
+	if cause := context.Cause(ctx); cause != nil {
+		return cause
+	}
+	if n, serr := d.Size(ctx, temp); err != nil || serr != nil || n != size {
+		return errors.Join(d.Remove(ctx, temp), destination.ErrUnable)
 	}
 	return nil
 }

@@ -16,6 +16,7 @@ import (
 	"net/http"
 	"net/url"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -287,6 +288,51 @@ func (d *Driver) Remove(ctx context.Context, temp string) error {
 			return err
 		}
 	}
+}
+
+// Withdraw implements destination.Driver.
+func (d *Driver) Withdraw(ctx context.Context, p, temp string) error {
+	return d.toTemp(ctx, "MOVE", p, temp, "taking the file out of its place")
+}
+
+// Copy implements destination.Copier (RFC 4918, 9.8).
+func (d *Driver) Copy(ctx context.Context, p, temp string) error {
+	return d.toTemp(ctx, "COPY", p, temp, "copying the file")
+}
+
+// toTemp has the storage put a file under a temporary name.
+func (d *Driver) toTemp(ctx context.Context, method, p, temp, doing string) error {
+	if err := destination.CheckTemp(temp); err != nil {
+		return err
+	}
+	if err := d.makeFolders(ctx, destination.TempDir); err != nil {
+		return err
+	}
+	res, err := d.do(ctx, method, p, nil, func(r *http.Request) {
+		r.Header.Set("Destination", d.url(temp).String())
+		r.Header.Set("Overwrite", "F")
+		r.Header.Set("Depth", "0")
+		if method == "MOVE" {
+			r.Header.Set("Depth", "infinity") // the only one there is (RFC 4918, 9.9.2)
+		}
+	})
+	if err != nil {
+		return err
+	}
+	drain(res)
+	switch {
+	case res.StatusCode == http.StatusCreated || res.StatusCode == http.StatusNoContent:
+		return nil
+	case res.StatusCode == http.StatusNotFound:
+		return destination.ErrNotFound
+	case method == "COPY" && slices.Contains([]int{http.StatusForbidden, http.StatusMethodNotAllowed, http.StatusInternalServerError, http.StatusNotImplemented, http.StatusBadGateway}, res.StatusCode):
+		return destination.ErrUnable // many do not, and say so in many ways
+	}
+	// Some answer otherwise where there is nothing.
+	if _, err := d.Size(ctx, p); errors.Is(err, destination.ErrNotFound) {
+		return err
+	}
+	return status(doing, res)
 }
 
 // Space implements destination.Spacer by the properties of RFC 4331.

@@ -1,0 +1,107 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"yardtide/core/media"
+)
+
+// Also sends items that carry a mark to a second layout at the same destination.
+type Also struct {
+	When   Mark   `json:"when" jsonschema:"description=Which: captioned\\, rated 4 (or better)\\, or keyword WORD."`
+	Layout string `json:"layout" jsonschema:"description=Where they land beside\\, such as picks/{year}/{caption}."`
+}
+
+// Clash is what happens where something else has an item's name.
+type Clash string
+
+// What a rule can say of that.
+const (
+	NameClash Clash = "name" // it goes under a name that says so
+	SkipClash Clash = "skip" // it is not sent
+)
+
+// Mark is what people give their best in whatever program they like. Its zero value asks
+// for none.
+type Mark struct {
+	Captioned bool
+	Rated     int    // so many stars at least, 0 for no matter
+	Keyword   string // written in any case
+}
+
+// Marked are the kinds that carry marks.
+var Marked = []media.Kind{media.Photo, media.Raw, media.Graphic, media.Video}
+
+const mostStars = 5
+
+// ParseMark reads one: "captioned", "rated 4", "keyword regatta".
+func ParseMark(s string) (m Mark, err error) {
+	word, rest, _ := strings.Cut(strings.TrimSpace(s), " ")
+	rest = strings.TrimSpace(rest)
+	switch {
+	case word == "captioned" && rest == "":
+		return Mark{Captioned: true}, nil
+	case word == "rated":
+		if n, err := strconv.Atoi(rest); err == nil && n >= 1 && n <= mostStars {
+			return Mark{Rated: n}, nil
+		}
+		return m, wrong("would be such as \"rated 4\", from 1 to 5", "%q is no rating", s)
+	case word == "keyword" && rest != "":
+		return Mark{Keyword: rest}, nil
+	}
+	return m, wrong(`would be captioned, "rated 4" or "keyword regatta"`, "%q is no mark", s)
+}
+
+// String writes it as a plan has it.
+func (m Mark) String() string {
+	switch {
+	case m.Captioned:
+		return "captioned"
+	case m.Rated > 0:
+		return fmt.Sprintf("rated %d", m.Rated)
+	case m.Keyword != "":
+		return "keyword " + m.Keyword
+	}
+	return ""
+}
+
+// MarshalText writes it as a plan has it.
+func (m Mark) MarshalText() ([]byte, error) { return []byte(m.String()), nil }
+
+// UnmarshalText reads one as a plan has it; "" is none.
+func (m *Mark) UnmarshalText(text []byte) (err error) {
+	if len(text) == 0 {
+		*m = Mark{}
+		return nil
+	}
+	*m, err = ParseMark(string(text))
+	return err
+}
+
+// Fits tells whether an item's marks have it.
+func (m Mark) Fits(marks media.Marks) bool {
+	switch {
+	case m.Captioned:
+		return strings.TrimSpace(marks.Caption) != ""
+	case m.Rated > 0:
+		return marks.Rating >= m.Rated
+	case m.Keyword != "":
+		return slices.ContainsFunc(marks.Keywords, func(k string) bool { return strings.EqualFold(strings.TrimSpace(k), m.Keyword) })
+	}
+	return false
+}
+
+// written are picks as a plan has them, on one line; "" for none.
+func writtenAlso(list []Also) string {
+	if len(list) == 0 {
+		return ""
+	}
+	words := make([]string, len(list))
+	for i, a := range list {
+		words[i] = flowMap([][2]string{{"when", quoted(a.When.String())}, {"layout", quoted(a.Layout)}})
+	}
+	return "[" + strings.Join(words, ", ") + "]"
+}

@@ -1,0 +1,160 @@
+package plan
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"slices"
+	"strings"
+
+	"yardtide/core/media"
+)
+
+// Shelf is which of an item's copies at a destination one is. What lies on the shelves
+// beside Main is made of the item for a use of its own: it makes nothing safe.
+type Shelf string
+
+// The shelves. Of a rule's picks each has one of its own (see PickShelf).
+const (
+	Main    Shelf = ""        // the copy itself
+	Small   Shelf = "small"   // a quick copy, until the copy itself is proven
+	Preview Shelf = "preview" // for fast browsing
+	Beside  Shelf = "jpeg"    // the JPEG of a picture that few programs open
+)
+
+// picks begins the names of the shelves of picks.
+const picks = "pick-"
+
+// The folders of their own that shelves have at a destination.
+const (
+	SmallFolder   = "small"
+	PreviewFolder = "previews"
+)
+
+// PickShelf is the shelf of the picks that go under a layout: another layout is another
+// shelf, and what lies on the earlier one stays.
+func PickShelf(layout string) Shelf {
+	sum := sha256.Sum256([]byte(layout))
+	return Shelf(picks + hex.EncodeToString(sum[:4]))
+}
+
+// IsPick tells whether it is a shelf of picks.
+func (s Shelf) IsPick() bool { return strings.HasPrefix(string(s), picks) }
+
+// Label is what one copy on it is called in a sentence, "" for the copy itself.
+func (s Shelf) Label() string {
+	switch {
+	case s == Small:
+		return "a small copy"
+	case s == Preview:
+		return "a preview"
+	case s == Beside:
+		return "a JPEG beside"
+	case s.IsPick():
+		return "a pick"
+	}
+	return string(s)
+}
+
+// Plural is what several copies on it are called.
+func (s Shelf) Plural() string {
+	switch {
+	case s == Small:
+		return "small copies"
+	case s == Preview:
+		return "previews"
+	case s == Beside:
+		return "JPEGs beside"
+	case s.IsPick():
+		return "picks"
+	}
+	return string(s)
+}
+
+// Stocked is a shelf that a rule wants filled, and with what.
+type Stocked struct {
+	Shelf Shelf
+	Kinds []media.Kind
+	HEIC  bool `json:",omitempty"` // only pictures that are HEIC
+	When  Mark `json:",omitzero"`  // only items that carry this mark
+}
+
+// Shelves are those that a rule wants filled beside the copy itself, in order.
+func (p *Plan) Shelves(rule string) []Stocked {
+	r := p.Rules[rule]
+	var all []Stocked
+	add := func(s Stocked, limits func(k media.Kind) bool) {
+		for _, k := range r.Take {
+			if limits(k) {
+				s.Kinds = append(s.Kinds, k)
+			}
+		}
+		if len(s.Kinds) > 0 {
+			all = append(all, s)
+		}
+	}
+	if quick := r.quick(); quick != "" {
+		add(Stocked{Shelf: Small}, func(k media.Kind) bool {
+			return p.Renditions[quick].Limits(k) && slices.ContainsFunc(r.Lanes, func(l Lane) bool { return l.Send != "" && l.Takes(k) })
+		})
+	}
+	if r.Previews != "" {
+		add(Stocked{Shelf: Preview}, func(k media.Kind) bool { return k != media.Video && p.Renditions[r.Previews].Limits(k) })
+	}
+	add(Stocked{Shelf: Beside, HEIC: true}, func(k media.Kind) bool {
+		return k == media.Photo && p.Renditions[r.Send[k]].Format == Both
+	})
+	for _, a := range r.Also {
+		add(Stocked{Shelf: PickShelf(a.Layout), When: a.When}, func(k media.Kind) bool { return slices.Contains(Marked, k) })
+	}
+	return all
+}
+
+// quick is the rendition of the small copies that a rule's lanes carry, "" for none.
+func (r Rule) quick() string {
+	for _, l := range r.Lanes {
+		if l.Send != "" {
+			return l.Send
+		}
+	}
+	return ""
+}
+
+// Uses tells whether a rule sends anything in a rendition.
+func (r Rule) Uses(rendition string) bool {
+	for _, name := range r.Send {
+		if name == rendition {
+			return true
+		}
+	}
+	return r.Previews == rendition || slices.ContainsFunc(r.Lanes, func(l Lane) bool { return l.Send == rendition })
+}
+
+// Carries tells whether a lane carries copies on a shelf: one for quick copies carries
+// nothing else.
+func (l Lane) Carries(on Shelf) bool { return (l.Send != "") == (on == Small) }
+
+// Layout is the layout under which a rule's copies land on a shelf of a destination.
+func (p *Plan) Layout(destination, rule string, on Shelf) string {
+	layout := p.Destinations[destination].Layout
+	switch {
+	case on == Small:
+		return SmallFolder + "/" + layout
+	case on == Preview:
+		return PreviewFolder + "/" + layout
+	case on.IsPick():
+		for _, a := range p.Rules[rule].Also {
+			if PickShelf(a.Layout) == on {
+				return a.Layout
+			}
+		}
+	}
+	return layout
+}
+
+// Wanted tells whether a rule wants a shelf filled with items of a kind.
+func (p *Plan) Wanted(rule string, kind media.Kind, on Shelf) bool {
+	if on == Main {
+		return slices.Contains(p.Rules[rule].Take, kind)
+	}
+	return slices.ContainsFunc(p.Shelves(rule), func(s Stocked) bool { return s.Shelf == on && slices.Contains(s.Kinds, kind) })
+}

@@ -1,0 +1,191 @@
+package records
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"yardtide/core/media"
+	"yardtide/core/plan"
+	"yardtide/core/queue"
+)
+
+// This file keeps what lies beside an item's copies: small ones until the whole is proven,
+// and picks, which depend on the marks that people gave the item.
+
+// Marking tells whether an item's marks are known.
+type Marking int
+
+// How it stands with an item's marks.
+const (
+	Unasked Marking = iota // no rule asks
+	ToRead
+	MarksRead
+)
+
+// marking is how it stands with the marks of a new item.
+func marking(r plan.Rule, k media.Kind) Marking {
+	for _, marked := range plan.Marked {
+		if len(r.Also) > 0 && k == marked {
+			return ToRead
+		}
+	}
+	return Unasked
+}
+
+// Marks are those of an item.
+func (i Item) Marks() media.Marks {
+	m := media.Marks{Caption: i.Caption, Rating: i.Rating}
+	_ = json.Unmarshal([]byte(i.Keywords), &m.Keywords) // a device's own word; else there are none
+	return m
+}
+
+const kindsMarked = `('photo', 'raw', 'graphic', 'video')`
+
+// askMarks has the marks read of the items of a source that a rule takes.
+func askMarks(tx *transaction, source, rule string) error {
+	_, err := tx.Exec(`UPDATE items SET marked = 1 WHERE marked = 0 AND source = ? AND rule = ? AND gone_at = 0 AND kind IN `+kindsMarked, source, rule)
+	return err
+}
+
+// sidecar is how the name of a file with another's marks ends (XMP, part 3, 2).
+const sidecar = ".xmp"
+
+// markAnew has the marks of items read again whose sidecar is new.
+func markAnew(tx *transaction, of Item) error {
+	if len(of.Name) <= len(sidecar) || !strings.EqualFold(of.Name[len(of.Name)-len(sidecar):], sidecar) {
+		return nil
+	}
+	stem := of.Name[:len(of.Name)-len(sidecar)]
+	_, err := tx.Exec(`UPDATE items SET marked = 1 WHERE marked = 2 AND source = ? AND dir = ? AND gone_at = 0 AND kind IN `+kindsMarked+` AND (name = ? OR substr(name, 1, length(?)) = ?)`,
+		of.Source, of.Dir, stem, stem+".", stem+".")
+	return err
+}
+
+// Unmarked lists items whose marks are to be read.
+func (r *Records) Unmarked(ctx context.Context, most int) ([]Item, error) {
+	var items []Item
+	if err := r.read.SelectContext(ctx, &items, `SELECT * FROM items INDEXED BY items_unmarked WHERE marked = 1 AND gone_at = 0 ORDER BY id LIMIT ?`, most); err != nil {
+		return nil, fmt.Errorf("reading whose marks are to be read: %w", err)
+	}
+	return items, nil
+}
+
+// notMarked is said of picks that were not sent before the mark went.
+const notMarked = "It no longer carries the mark."
+
+// SetMarks keeps the marks of an item, and makes the picks that follow.
+func (r *Records) SetMarks(ctx context.Context, it Item, m media.Marks, p *plan.Plan, now time.Time) error {
+	lower := make([]string, len(m.Keywords))
+	for i, k := range m.Keywords {
+		lower[i] = strings.ToLower(strings.TrimSpace(k))
+	}
+	words, err := json.Marshal(lower)
+	if err != nil {
+		return fmt.Errorf("writing the keywords of item %d: %w", it.ID, err)
+	}
+	return r.tx(ctx, fmt.Sprintf("keeping the marks of item %d", it.ID), func(tx *transaction) error {
+		if _, err := tx.Exec(`UPDATE items SET marked = 2, caption = ?, rating = ?, keywords = ? WHERE id = ?`, m.Caption, m.Rating, string(words), it.ID); err != nil {
+			return err
+		}
+		var rule string
+		if err := tx.Get(&rule, `SELECT rule FROM items WHERE id = ?`, it.ID); err != nil {
+			return err
+		}
+		for _, on := range p.Shelves(rule) {
+			if !on.Shelf.IsPick() {
+				continue
+			}
+			const these = `item = ? AND shelf = ? AND `
+			if !on.When.Fits(media.Marks{Caption: m.Caption, Rating: m.Rating, Keywords: lower}) {
+				if err := moveAll(tx, now, queue.Skipped, notMarked, these+`state IN ('waiting', 'stuck')`, it.ID, on.Shelf); err != nil {
+					return err
+				}
+				continue
+			}
+			if err := moveAll(tx, now, queue.Waiting, "It carries the mark again.", these+`state = 'skipped' AND says = ?`, it.ID, on.Shelf, notMarked); err != nil {
+				return err
+			}
+			for _, destination := range p.Rules[rule].To {
+				if _, err := stock(tx, now, it.Source, rule, destination, on, 0, it.ID); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+}
+
+// carrying asks in SQL what plan.Mark.Fits asks of an item's marks.
+func carrying(m plan.Mark) (where string, word any) {
+	switch {
+	case m.Captioned:
+		return `trim(i.caption, ?) <> ''`, " \t\r\n"
+	case m.Rated > 0:
+		return `i.rating >= ?`, m.Rated
+	}
+	return `EXISTS (SELECT 1 FROM json_each(i.keywords) WHERE value = ?)`, strings.ToLower(m.Keyword)
+}
+
+// endSmall has no small copy sent any more of what is safe now.
+func endSmall(tx *transaction, id int64, now time.Time) error {
+	var small []int64
+	err := tx.Select(&small, `SELECT s.id FROM copies c JOIN copies s ON s.item = c.item AND s.destination = c.destination AND s.shelf = 'small'
+		WHERE c.id = ? AND c.shelf = '' AND +s.state IN ('waiting', 'stuck')`, id)
+	if err != nil || len(small) == 0 {
+		return err
+	}
+	return moveAll(tx, now, queue.Skipped, "The whole of it is safe there.", `id = ?`, small[0])
+}
+
+// withdrawn ends the temporary names of what is taken out of its place (see
+// destination.Withdrawn): it may be anybody's, and no sweep removes it.
+const withdrawn = ".out"
+
+// Superseded finds the next small copy at a destination that lies there beside its whole,
+// which is safe: it may be removed. Whole is where that lies.
+func (r *Records) Superseded(ctx context.Context, destination string) (small, whole Copy, ok bool, err error) {
+	small, ok, err = r.one(ctx, selectCopy+`JOIN copies m ON m.item = c.item AND m.destination = c.destination AND m.shelf = '' AND m.state = 'safe' AND m.remote <> c.remote
+		WHERE c.destination = ? AND c.shelf = 'small' AND c.state = 'safe' ORDER BY c.id LIMIT 1`, destination)
+	if err != nil || !ok {
+		return small, whole, false, err
+	}
+	whole, ok, err = r.one(ctx, selectCopy+`WHERE c.item = ? AND c.destination = ? AND c.shelf = ''`, small.Item, destination)
+	return small, whole, ok, err
+}
+
+// Withdraw notes under which temporary name what was a small copy lies from now on, ""
+// where it lies in its place.
+func (r *Records) Withdraw(ctx context.Context, id int64, temp string) error {
+	return r.durably(ctx, fmt.Sprintf("noting that copy %d is withdrawn", id), func(tx *transaction) error {
+		_, err := tx.Exec(`UPDATE copies SET temp = ? WHERE id = ? AND shelf = 'small'`, temp, id)
+		return err
+	})
+}
+
+// Beside counts what lies on the shelves of destinations and what is still to go there.
+func Beside(counters []Counter) map[plan.Shelf]map[queue.State]Sum {
+	all := map[plan.Shelf]map[queue.State]Sum{}
+	for _, c := range counters {
+		on := c.Shelf
+		if on.IsPick() {
+			on = plan.PickShelf("")
+		}
+		if on == plan.Main || c.N == 0 {
+			continue
+		}
+		if all[on] == nil {
+			all[on] = map[queue.State]Sum{}
+		}
+		sum := all[on][c.State]
+		all[on][c.State] = Sum{N: sum.N + c.N, Bytes: sum.Bytes + c.Bytes}
+	}
+	return all
+}
+
+// MainCopy reads the copy itself of a small one, or whatever else lies beside it.
+func (r *Records) MainCopy(ctx context.Context, of Copy) (Copy, bool, error) {
+	return r.one(ctx, selectCopy+`WHERE c.item = ? AND c.destination = ? AND c.shelf = ''`, of.Item, of.Destination)
+}
