@@ -2,6 +2,8 @@
 # need. `make help` lists the rest.
 SHELL := /bin/bash
 GO := CGO_ENABLED=0 go
+# HEIC is decoded in a sandbox, and by no library of the system.
+export GOFLAGS := -tags=nodynamic
 NPM := npm --prefix console --no-fund --no-audit --loglevel=error
 SOURCES := $(shell find cmd cli client console/console.go core engine service standin -name '*.go' -o -name '*.sql')
 CONSOLE := $(shell find console/src console/public -type f) console/index.html console/package-lock.json console/vite.config.js
@@ -16,7 +18,7 @@ demo: bin/yardtide ## run the demo yard; Ctrl-C ends it (its bucket is a folder 
 
 test: bin/yardtide bin/versitygw ## every test, the Go ones under the race detector
 	$(NPM) run --silent test
-	./packages.sh chromium apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server iproute2 ffmpeg dbus-daemon python3-dbusmock qemu-user-static libc6-arm64-cross curl zbar-tools libvips-tools libimage-exiftool-perl libjpeg-turbo-progs jpeginfo
+	./packages.sh chromium apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server iproute2 ffmpeg dbus-daemon python3-dbusmock qemu-user-static libc6-arm64-cross curl zbar-tools libvips-tools libimage-exiftool-perl libjpeg-turbo-progs jpeginfo libheif-examples
 	CGO_ENABLED=1 go test -race -timeout 20m ./...
 
 check: console/node_modules/.package-lock.json types ## formatting, vet, staticcheck, eslint, types, generated files up to date
@@ -44,10 +46,10 @@ shots: bin/yardtide bin/versitygw ## take docs/screenshots from the demo
 	go run ./e2e/shots
 
 soak: bin/yardtide bin/versitygw ## what takes long: thousands of races, hundreds of kills, and every parser fuzzed (about 2 hours)
-	./packages.sh apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server
+	./packages.sh apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server libheif-examples
 	YARDTIDE_ROUNDS=2000 go test -timeout 90m -run 'TestConformance/.*/four_services' ./engine/destination/destinationtest
 	YARDTIDE_KILLS=200 go test -timeout 90m -count=1 -run TestKilledAgainAndAgain ./e2e
-	for target in FuzzParse=./core/plan FuzzMembers=./engine/destination/webdav FuzzRead=./engine/probe FuzzReadIndex=./engine/upkeep FuzzRequest=./service/api FuzzReduce=./engine/rendition; do \
+	for target in FuzzParse=./core/plan FuzzMembers=./engine/destination/webdav FuzzRead=./engine/probe FuzzReadIndex=./engine/upkeep FuzzRequest=./service/api FuzzReduce=./engine/rendition FuzzHEIF=./engine/rendition FuzzXMP=./engine/probe; do \
 	  go test -run '^$$' -fuzz "^$${target%%=*}\$$" -fuzztime 10m $${target#*=} || exit 1; done
 
 bench: bin/yardtide bin/versitygw ## speed and size against references in the same run (about 10 minutes)

@@ -4,6 +4,7 @@
 set -euo pipefail
 missing=()
 for package in "$@"; do
+  dpkg-query -W -f '${db:Status-Status}' "$package" 2>/dev/null | grep -qx installed && continue
   case $package in
     nginx-light) program=/usr/sbin/nginx ;;
     libnginx-mod-http-dav-ext) program=/usr/lib/nginx/modules/ngx_http_dav_ext_module.so ;;

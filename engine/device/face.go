@@ -40,6 +40,6 @@ func (d *Device) Face(ctx context.Context, key string) ([]byte, error) {
 		if it.Kind == media.Video {
 			return face.Clip(ctx, path, it.ContentType)
 		}
-		return face.Picture(io.NewSectionReader(f, 0, it.Size), it.ContentType, it.Size)
+		return face.Picture(ctx, io.NewSectionReader(f, 0, it.Size), it.ContentType, it.Size)
 	})
 }

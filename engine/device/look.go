@@ -193,6 +193,6 @@ func (d *Device) PictureAt(ctx context.Context, path string) ([]byte, error) {
 		if err != nil {
 			return nil, face.ErrAway
 		}
-		return face.Picture(file, facts.ContentType, info.Size())
+		return face.Picture(ctx, file, facts.ContentType, info.Size())
 	})
 }

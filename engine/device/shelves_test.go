@@ -3,6 +3,7 @@ package device_test
 import (
 	"context"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -226,5 +227,48 @@ func TestAClashIsSkippedWhereTheRuleSaysSo(t *testing.T) {
 	content, err := os.ReadFile(y.dir + "/locker/2026/03/a.jpg")
 	require.NoError(t, err)
 	assert.Equal(t, "another's", string(content))
+	assert.Equal(t, []string{"03/a.jpg"}, y.below("2026"))
+}
+
+func TestHEICGoesAsShotAndAsJPEGBeside(t *testing.T) {
+	y := setup(t, home)
+	y.follow("destinations:", "renditions:\n  open: {format: both, long-edge: 200}\ndestinations:", "    to: [locker]\n", "    to: [locker]\n    send: {photo: open}\n")
+	picture, err := standin.JPEG(1, 400, time.Date(2026, 3, 1, 10, 1, 0, 0, time.UTC))
+	require.NoError(t, err)
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(dir+"/a.jpg", picture, 0o644))
+	out, err := exec.CommandContext(t.Context(), "heif-enc", dir+"/a.jpg", "-o", dir+"/a.heic").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	heic, err := os.ReadFile(dir + "/a.heic")
+	require.NoError(t, err)
+	y.file("IMG_1.HEIC", heic)
+	y.large("b.jpg", 2)
+	y.until("safe", counts(queue.Safe, 2))
+	y.until("beside", func(s wire.Device) bool { return len(s.Beside) == 1 && s.Beside[0].There.N == 1 })
+	assert.ElementsMatch(t, []string{"03/IMG_1.HEIC", "03/IMG_1.jpg", "03/b.jpg"}, y.below("2026"))
+	main := y.copy("IMG_1.HEIC")
+	assert.Equal(t, hash(heic), main.SHA256, "as shot")
+	assert.Contains(t, y.story("IMG_1.HEIC"), "It goes as shot: a JPEG of it goes beside.")
+	beside, _ := y.on("IMG_1.HEIC", plan.Beside)
+	w, h := y.pixels(beside)
+	assert.Equal(t, 200, max(w, h))
+	w, h = y.pixels(y.copy("b.jpg"))
+	assert.Equal(t, 200, max(w, h), "others keep to the limits")
+	_, there := y.on("b.jpg", plan.Beside)
+	assert.False(t, there)
+}
+
+func TestWhatWouldTellThePlaceIsStuckAndNotSent(t *testing.T) {
+	y := setup(t, home)
+	y.follow("destinations:", "renditions:\n  quiet: {facts: no place}\ndestinations:", "    to: [locker]\n", "    to: [locker]\n    send: {photo: quiet}\n")
+	whole, err := standin.JPEG(5, 900, time.Date(2026, 3, 1, 10, 5, 0, 0, time.UTC))
+	require.NoError(t, err)
+	y.file("cut.jpg", whole[:len(whole)/2])
+	y.picture("a.jpg", 1)
+	y.until("one each", func(s wire.Device) bool { return s.States[queue.Safe].N == 1 && s.States[queue.Stuck].N == 1 })
+	c := y.copy("cut.jpg")
+	assert.Empty(t, c.Remote)
+	assert.Contains(t, c.Says, "It is not sent: what it tells cannot be taken out of it, as it is cut short or damaged.")
+	assert.NotEmpty(t, c.Todo)
 	assert.Equal(t, []string{"03/a.jpg"}, y.below("2026"))
 }

@@ -44,10 +44,21 @@ var ErrAway = errors.New("the file cannot be read now")
 
 // Picture makes the face of a photo, as JPEG, upright. It reads from f only; the
 // error is ErrNone when it cannot be shown.
-func Picture(f probe.File, contentType string, size int64) ([]byte, error) {
+func Picture(ctx context.Context, f probe.File, contentType string, size int64) ([]byte, error) {
 	view, err := probe.ReadView(f, contentType)
 	if err != nil {
 		return nil, err
+	}
+	if contentType == "image/heic" || contentType == "image/heif" {
+		img, err := rendition.HEIC(ctx, rendition.Source{F: f, Size: size, ContentType: contentType})
+		var as rendition.AsShot
+		if errors.As(err, &as) {
+			return nil, ErrNone
+		}
+		if err != nil {
+			return nil, err
+		}
+		return encode(shrink(img))
 	}
 	whole, _, err := image.DecodeConfig(bufio.NewReader(io.NewSectionReader(f, 0, size)))
 	known := err == nil && whole.Width > 0 && whole.Height > 0

@@ -75,7 +75,7 @@ func photo(t *testing.T, img image.Image, orientation uint16, preview []byte) []
 
 func made(t *testing.T, content []byte, contentType string) image.Image {
 	t.Helper()
-	small, err := face.Picture(bytes.NewReader(content), contentType, int64(len(content)))
+	small, err := face.Picture(t.Context(), bytes.NewReader(content), contentType, int64(len(content)))
 	require.NoError(t, err)
 	img, err := jpeg.Decode(bytes.NewReader(small))
 	require.NoError(t, err)
@@ -142,7 +142,7 @@ func TestEveryFormatHasAFaceOrNone(t *testing.T) {
 	huge := append([]byte{}, asPNG.Bytes()...)
 	binary.BigEndian.PutUint32(huge[16:], 1<<30)
 	for name, content := range map[string][]byte{"empty": {}, "text": []byte("larch"), "cut": asPNG.Bytes()[:60], "huge": huge, "odd header": photo(t, marked(9, 9, red), 1, nil)[:40]} {
-		_, err := face.Picture(bytes.NewReader(content), "image/png", int64(len(content)))
+		_, err := face.Picture(t.Context(), bytes.NewReader(content), "image/png", int64(len(content)))
 		assert.ErrorIs(t, err, face.ErrNone, name)
 	}
 }

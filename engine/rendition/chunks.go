@@ -15,6 +15,13 @@ type chunk struct {
 	content []byte
 }
 
+// written is a chunk as it stands in a file.
+func (c chunk) written() []byte {
+	out := binary.BigEndian.AppendUint32(nil, uint32(len(c.content)))
+	out = append(append(out, c.kind...), c.content...)
+	return binary.BigEndian.AppendUint32(out, crc32.ChecksumIEEE(out[4:]))
+}
+
 // chunks are what of a PNG is beside its samples.
 type chunks struct {
 	kept  []chunk
@@ -73,7 +80,7 @@ func (c chunks) exif() []segment {
 }
 
 // writePNG writes a PNG as the encoder made it, with what must survive behind its header.
-func writePNG(out io.Writer, encoded []byte, all chunks, facts []segment) error {
+func writePNG(out *limited, encoded []byte, all chunks, facts []segment) error {
 	const ihdr = 8 + 8 + 13 + 4
 	var head bytes.Buffer
 	head.Write(encoded[:ihdr])
@@ -84,16 +91,10 @@ func writePNG(out io.Writer, encoded []byte, all chunks, facts []segment) error 
 			}
 			one.content = facts[0].content[len(exifHead):]
 		}
-		var length, sum [4]byte
-		binary.BigEndian.PutUint32(length[:], uint32(len(one.content)))
-		crc := crc32.NewIEEE()
-		_, _ = crc.Write([]byte(one.kind)) // a hash never fails
-		_, _ = crc.Write(one.content)
-		binary.BigEndian.PutUint32(sum[:], crc.Sum32())
-		head.Write(length[:])
-		head.WriteString(one.kind)
-		head.Write(one.content)
-		head.Write(sum[:])
+		head.Write(one.written())
+	}
+	if err := out.room(head.Len() + len(encoded) - ihdr); err != nil {
+		return err
 	}
 	_, err := out.Write(head.Bytes())
 	if err == nil {

@@ -33,38 +33,93 @@ type stream struct {
 
 const lookTime = 30 * time.Second
 
-// lookAtClip tells the streams of a clip that are shown and heard.
-func lookAtClip(ctx context.Context, src Source) (video, audio *stream, err error) {
+// clip is what ffprobe tells of one: the streams that are shown and heard.
+type clip struct {
+	video, audio *stream
+	Format       struct {
+		BitRate string            `json:"bit_rate"`
+		Tags    map[string]string `json:"tags"`
+	} `json:"format"`
+}
+
+// rate is how many bits a second it takes, 0 where that is not known.
+func (c clip) rate() float64 {
+	n, err := strconv.ParseFloat(c.Format.BitRate, 64)
+	if err != nil {
+		return 0
+	}
+	return n
+}
+
+// The names under which a clip tells when and where it was taken.
+var (
+	clipTimes  = []string{"creation_time", "com.apple.quicktime.creationdate", "date"}
+	clipPlaces = []string{"location", "location-eng", "com.apple.quicktime.location.ISO6709", "com.apple.quicktime.location.name", "com.apple.quicktime.location.accuracy.horizontal", "xyz"}
+)
+
+// metadata has ffmpeg write what shall be told.
+func (c clip) metadata(want plan.Facts) []string {
+	set := func(args []string, name, value string) []string { return append(args, "-metadata", name+"="+value) }
+	switch want {
+	case plan.NoPlace:
+		args := []string{"-map_metadata", "0"}
+		for name := range c.Format.Tags {
+			if lower := strings.ToLower(name); strings.Contains(lower, "location") || strings.Contains(lower, "gps") {
+				args = set(args, name, "")
+			}
+		}
+		for _, name := range clipPlaces {
+			args = set(args, name, "")
+		}
+		return args
+	case plan.TimeOnly:
+		args := []string{"-map_metadata", "-1", "-map_chapters", "-1"}
+		for _, name := range clipTimes {
+			if value := c.Format.Tags[name]; value != "" {
+				args = set(args, name, value)
+			}
+		}
+		return args
+	}
+	return []string{"-map_metadata", "0"}
+}
+
+// lookAtClip tells what a clip is.
+func lookAtClip(ctx context.Context, src Source) (c clip, err error) {
 	ctx, cancel := context.WithTimeout(ctx, lookTime)
 	defer cancel()
 	cmd := ffmpeg.Look(ctx, src.Path, src.ContentType, "-print_format", "json",
-		"-show_entries", "stream=codec_type,codec_name,width,height,avg_frame_rate,color_transfer:stream_side_data=rotation")
+		"-show_entries", "format=bit_rate:format_tags:stream=codec_type,codec_name,width,height,avg_frame_rate,color_transfer:stream_side_data=rotation")
 	var out bytes.Buffer
 	cmd.Stdout = &limitedBuffer{b: &out}
 	if err := cmd.Run(); err != nil {
-		return nil, nil, err
+		return c, err
 	}
-	var told struct{ Streams []*stream }
+	var told struct {
+		Streams []*stream
+		clip
+	}
 	if err := json.Unmarshal(out.Bytes(), &told); err != nil {
-		return nil, nil, err
+		return c, err
 	}
+	c = told.clip
 	for _, s := range told.Streams {
 		switch {
-		case s.Kind == "video" && video == nil:
-			video = s
-		case s.Kind == "audio" && audio == nil:
-			audio = s
+		case s.Kind == "video" && c.video == nil:
+			c.video = s
+		case s.Kind == "audio" && c.audio == nil:
+			c.audio = s
 		}
 	}
-	if video == nil || video.W <= 0 || video.H <= 0 {
-		return nil, nil, errors.New("it shows nothing")
+	if c.video == nil || c.video.W <= 0 || c.video.H <= 0 {
+		return c, errors.New("it shows nothing")
 	}
-	for _, side := range video.Side { // it is shown turned
+	for _, side := range c.video.Side { // it is shown turned
 		if int(math.Abs(side.Rotation))%180 == 90 {
-			video.W, video.H = video.H, video.W
+			c.video.W, c.video.H = c.video.H, c.video.W
 		}
 	}
-	return video, audio, nil
+	return c, nil
 }
 
 // limitedBuffer holds what another program says, up to a bound.
@@ -89,14 +144,15 @@ func perSecond(rate string) float64 {
 }
 
 // reduceClip makes a smaller clip with ffmpeg, at low priority.
-func reduceClip(ctx context.Context, src Source, want Want, out io.Writer) (Made, error) {
+func reduceClip(ctx context.Context, src Source, want Want, out *limited) (Made, error) {
 	if !want.Limits(media.Video) {
 		return Made{}, asShot("nothing is said of clips")
 	}
 	if !ffmpeg.Here() {
 		return Made{}, asShot("ffmpeg is not installed on this device")
 	}
-	video, audio, err := lookAtClip(ctx, src)
+	told, err := lookAtClip(ctx, src)
+	video, audio := told.video, told.audio
 	if ctx.Err() != nil {
 		return Made{}, context.Cause(ctx)
 	}
@@ -109,7 +165,9 @@ func reduceClip(ctx context.Context, src Source, want Want, out io.Writer) (Made
 	made := Made{From: Pixels{video.W, video.H}, ContentType: "video/mp4"}
 	made.W, made.H = want.ClipSize(video.W, video.H)
 	slower := want.FPS > 0 && perSecond(video.Rate) > float64(want.FPS)+0.5
-	if made.Pixels == made.From && !slower {
+	heavy := want.Bitrate > 0 && told.rate() > float64(want.Bitrate)*1.1
+	as := made.Pixels == made.From && !slower && !heavy // its pictures stay
+	if as && want.Facts == "" {
 		return Made{}, asShot("it is within the limits")
 	}
 	to, err := os.CreateTemp(src.Scratch, unfinished+"*.mp4")
@@ -128,9 +186,18 @@ func reduceClip(ctx context.Context, src Source, want Want, out io.Writer) (Made
 	if want.Codec == plan.H265 {
 		codec = []string{"-c:v", "libx265", "-preset", "medium", "-tag:v", "hvc1", "-x265-params", "log-level=error:pools=1"}
 	}
-	args := append([]string{"-map", "0:v:0", "-map", "0:a?", "-map_metadata", "0", "-movflags", "+use_metadata_tags+faststart", "-vf", strings.Join(append(filters, "format=yuv420p"), ",")},
-		codec...)
-	args = append(args, "-crf", strconv.Itoa(crf(want.quality())), "-threads", "1")
+	args := append([]string{"-map", "0:v:0", "-map", "0:a?"}, told.metadata(want.Facts)...)
+	args = append(args, "-movflags", "+use_metadata_tags+faststart")
+	if as {
+		args = append(args, "-c:v", "copy")
+	} else {
+		args = append(append(args, "-vf", strings.Join(append(filters, "format=yuv420p"), ",")), codec...)
+		args = append(args, "-crf", strconv.Itoa(crf(want.quality())), "-threads", "1")
+	}
+	if want.Bitrate > 0 && !as { // the quality, and no more than that
+		rate := strconv.FormatInt(int64(want.Bitrate), 10)
+		args = append(args, "-maxrate", rate, "-bufsize", rate)
+	}
 	if audio != nil && audio.Codec == "aac" {
 		args = append(args, "-c:a", "copy")
 	} else {
@@ -146,6 +213,13 @@ func reduceClip(ctx context.Context, src Source, want Want, out io.Writer) (Made
 	}
 	if err != nil {
 		return Made{}, asShot("ffmpeg cannot make it smaller")
+	}
+	info, err := to.Stat()
+	if err == nil {
+		err = out.room(int(info.Size()))
+	}
+	if err != nil {
+		return Made{}, err
 	}
 	if _, err := io.Copy(out, to); err != nil {
 		return Made{}, err

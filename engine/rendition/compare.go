@@ -75,6 +75,9 @@ func Compare(ctx context.Context, src Source, r plan.Rendition, x, y float64) (C
 
 // seen is a picture as it is seen, upright.
 func seen(ctx context.Context, src Source) (image.Image, error) {
+	if src.ContentType == "image/heic" || src.ContentType == "image/heif" {
+		return HEIC(ctx, src)
+	}
 	whole := func() io.Reader { return io.NewSectionReader(src.F, 0, src.Size) }
 	config, _, err := image.DecodeConfig(whole())
 	if err != nil {

@@ -154,7 +154,7 @@ func (c *cancelled) Read(p []byte) (int, error) {
 }
 
 // reduceJPEG makes a smaller JPEG, upright, with the facts of the larger.
-func reduceJPEG(ctx context.Context, src Source, want Want, out io.Writer) (Made, error) {
+func reduceJPEG(ctx context.Context, src Source, want Want, out *limited) (Made, error) {
 	h, err := readHeader(io.NewSectionReader(src.F, 0, src.Size))
 	switch {
 	case err != nil:
@@ -165,12 +165,16 @@ func reduceJPEG(ctx context.Context, src Source, want Want, out io.Writer) (Made
 		return Made{}, asShot("it would take too much memory")
 	}
 	facts := readFacts(h.kept)
+	colours, err := want.conversion(facts)
+	if err != nil {
+		return Made{}, err
+	}
 	made := Made{From: Pixels{h.w, h.h}, ContentType: "image/jpeg"}
 	seen := made.From
 	if facts.orientation >= 5 {
 		seen = Pixels{h.h, h.w}
 	}
-	if made.Pixels = want.size(seen); made.Pixels == seen {
+	if made.Pixels = want.size(seen); made.Pixels == seen && colours == nil {
 		return Made{}, asShot("it is within the limits")
 	}
 	in := &cancelled{ctx: ctx, r: io.NewSectionReader(src.F, 0, src.Size)}
@@ -190,6 +194,8 @@ func reduceJPEG(ctx context.Context, src Source, want Want, out io.Writer) (Made
 	if err != nil {
 		return Made{}, err
 	}
+	small = colours.convert(small)
+	facts = facts.withheld(want.Facts).in(colours)
 	var body bytes.Buffer
 	if err := jpeg.Encode(&body, small, &jpeg.Options{Quality: want.quality()}); err != nil {
 		return Made{}, fmt.Errorf("writing the smaller picture: %w", err)
@@ -201,15 +207,17 @@ func reduceJPEG(ctx context.Context, src Source, want Want, out io.Writer) (Made
 const jpegAhead = 4096
 
 // writeJPEG writes a JPEG as the encoder made it, with segments at its head.
-func writeJPEG(out io.Writer, kept []segment, encoded []byte) error {
+func writeJPEG(out *limited, kept []segment, encoded []byte) error {
 	var head bytes.Buffer
 	head.Write(encoded[:2])
 	for _, s := range kept {
 		if len(s.content)+2 > 0xffff {
-			continue // no segment is so long
+			return asShot("what it tells does not fit into a JPEG")
 		}
-		head.Write([]byte{0xff, s.marker, byte((len(s.content) + 2) >> 8), byte(len(s.content) + 2)})
-		head.Write(s.content)
+		_ = writeSegment(&head, s) // a buffer never fails
+	}
+	if err := out.room(head.Len() + len(encoded) - 2); err != nil {
+		return err
 	}
 	_, err := out.Write(head.Bytes())
 	if err == nil {

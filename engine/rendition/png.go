@@ -17,7 +17,7 @@ import (
 
 // reducePNG makes a smaller PNG; where the rendition asks for JPEG and nothing is
 // transparent, a JPEG.
-func reducePNG(ctx context.Context, src Source, want Want, out io.Writer) (Made, error) {
+func reducePNG(ctx context.Context, src Source, want Want, out *limited) (Made, error) {
 	whole := func() io.Reader { return bufio.NewReaderSize(io.NewSectionReader(src.F, 0, src.Size), 64<<10) }
 	c, err := png.DecodeConfig(whole())
 	if err != nil {
@@ -39,6 +39,9 @@ func reducePNG(ctx context.Context, src Source, want Want, out io.Writer) (Made,
 		return Made{}, asShot("it moves")
 	}
 	facts := readFacts(chunks.exif())
+	if want.Colours == plan.SRGB && chunks.profiled() {
+		return Made{}, asShot("the colours of PNGs are not converted")
+	}
 	made := Made{From: Pixels{c.Width, c.Height}, ContentType: "image/png"}
 	seen := made.From
 	if facts.orientation >= 5 {
@@ -68,8 +71,11 @@ func reducePNG(ctx context.Context, src Source, want Want, out io.Writer) (Made,
 	if err != nil {
 		return Made{}, err
 	}
+	facts = facts.withheld(want.Facts)
+	chunks = chunks.withheld(want.Facts, facts)
 	var body bytes.Buffer
 	if toJPEG && !clear {
+		facts.kept = append(facts.kept, chunks.segments()...)
 		made.ContentType = "image/jpeg"
 		if err := jpeg.Encode(&body, small, &jpeg.Options{Quality: want.quality()}); err != nil {
 			return Made{}, err

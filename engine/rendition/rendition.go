@@ -61,34 +61,62 @@ func asShot(format string, args ...any) error { return AsShot{fmt.Sprintf(format
 const mostMemory = 112 << 20
 
 // Reduce makes the form of a picture that a rendition asks for. The error is AsShot where
-// there is none that is smaller.
+// there is none that is smaller, and Refused where as shot it would tell what shall not be
+// told.
 func Reduce(ctx context.Context, src Source, r plan.Rendition, out io.Writer) (Made, error) {
 	want, limited := Want{r}, &limited{most: src.Size, out: out}
-	var made Made
-	var err error
-	switch src.ContentType {
-	case "image/jpeg":
-		made, err = reduceJPEG(ctx, src, want, limited)
-	case "image/png":
-		made, err = reducePNG(ctx, src, want, limited)
-	case "image/gif", "image/apng", "image/vnd.mozilla.apng":
-		err = asShot("it may move")
-	default:
-		if ffmpeg.Reads(src.ContentType) && src.Path != "" {
-			made, err = reduceClip(ctx, src, want, limited)
-			break
-		}
-		err = asShot("%s is not reduced", src.ContentType)
+	if r.Facts != "" { // what is left out may be shorter than how that is written
+		limited.most += 1 << 16
 	}
+	made, err := reduce(ctx, src, want, limited)
 	if errors.Is(err, errLarger) {
 		err = asShot("reduced it would be no smaller")
+	}
+	var as AsShot
+	if errors.As(err, &as) && r.Facts != "" && limited.n == 0 {
+		made, err = rewrite(src, want, limited)
+		if errors.As(err, &as) || errors.Is(err, errLarger) {
+			err = Refused{"what it tells cannot be taken out of it, as " + as.Why}
+		}
 	}
 	made.Bytes = limited.n
 	return made, err
 }
 
+func reduce(ctx context.Context, src Source, want Want, out *limited) (Made, error) {
+	switch src.ContentType {
+	case "image/jpeg":
+		return reduceJPEG(ctx, src, want, out)
+	case "image/png":
+		return reducePNG(ctx, src, want, out)
+	case "image/heic", "image/heif":
+		return reduceHEIC(ctx, src, want, out)
+	case "image/gif", "image/apng", "image/vnd.mozilla.apng":
+		return Made{}, asShot("it may move")
+	}
+	if ffmpeg.Reads(src.ContentType) && src.Path != "" {
+		return reduceClip(ctx, src, want, out)
+	}
+	return Made{}, asShot("%s is not reduced", src.ContentType)
+}
+
+// rewrite writes an item with the same samples and other facts.
+func rewrite(src Source, want Want, out *limited) (Made, error) {
+	switch src.ContentType {
+	case "image/jpeg":
+		return rewriteJPEG(src, want, out)
+	case "image/png", "image/apng", "image/vnd.mozilla.apng":
+		return rewritePNG(src, want, out)
+	}
+	return Made{}, asShot("%s is not written here", src.ContentType)
+}
+
 // SizeOf is how large a picture is as it is seen.
 func SizeOf(src Source) (Pixels, error) {
+	if src.ContentType == "image/heic" || src.ContentType == "image/heif" {
+		h, err := readHEIF(src.F, src.Size)
+		return Pixels{h.w, h.h}, err
+	}
 	c, _, err := image.DecodeConfig(io.NewSectionReader(src.F, 0, src.Size))
 	if err != nil {
 		return Pixels{}, err
@@ -125,6 +153,14 @@ var errLarger = errors.New("it is no smaller than as shot")
 type limited struct {
 	out     io.Writer
 	n, most int64
+}
+
+// room is an error where so many bytes more would be too many: nothing is written then.
+func (l *limited) room(n int) error {
+	if l.n+int64(n) >= l.most {
+		return errLarger
+	}
+	return nil
 }
 
 func (l *limited) Write(p []byte) (int, error) {
