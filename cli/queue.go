@@ -216,6 +216,9 @@ func printStory(p page, s wire.Story) {
 	if it.Gone {
 		p.line(2, "The file is no longer on the device, or has another content now.")
 	}
+	for _, part := range it.Parts {
+		p.line(2, "with %s, %s, %s", plain(part.Name), part.Kind, bytes(part.Bytes))
+	}
 	if len(it.Copies) == 0 {
 		p.line(2, "%s", plain(it.Says))
 	}
@@ -233,6 +236,9 @@ func printStory(p page, s wire.Story) {
 			if ev.Shelf != "" {
 				at = ev.Destination + ", " + ev.Shelf.Label() + ": "
 			}
+			if ev.Part != "" {
+				at = ev.Part + ", " + at
+			}
 		}
 		p.line(4, "%s  %-9s %s%s", p.paint(quiet, ev.At.Local().Format("2006-01-02 15:04:05")), ev.State, at, plain(ev.Says))
 	}
@@ -242,6 +248,9 @@ func printCopy(p page, c wire.Copy, now time.Time) {
 	state, name := p.paint(tones[c.State], fmt.Sprintf("%-9s", c.State)), p.paint(strong, c.Destination)
 	if c.Shelf != "" {
 		name += ", " + c.Shelf.Label()
+	}
+	if c.Part != "" {
+		name += " (" + plain(c.Part) + ")"
 	}
 	if c.Remote == "" {
 		p.line(2, "%s to %s", state, name)

@@ -19,15 +19,24 @@ type Item struct {
 	TakenFrom string    `json:"takenFrom" enum:"header,header-nz,file" doc:"header-nz: the camera wrote no zone; file: the file's own time"`
 	Gone      bool      `json:"gone" doc:"The file is no longer on the device, or has another content"`
 	State     string    `json:"state" enum:"waiting,preparing,sending,proving,safe,stuck,skipped" doc:"Of all its copies together: safe when each is"`
+	Parts     []Part    `json:"parts" doc:"Its further files: the raw of a picture, the clip of a still, sidecars"`
 	InSmall   bool      `json:"inSmall" doc:"It is not safe, and a small copy of it is, at one place at least"`
 	Says      string    `json:"says" doc:"Where it stands, place by place, as a sentence"`
-	Copies    []Copy    `json:"copies" doc:"One for each place"`
+	Copies    []Copy    `json:"copies" doc:"At each place, file by file"`
 }
 
-// Copy is one item at one place.
+// Part is one further file of an item.
+type Part struct {
+	Name  string `json:"name"`
+	Kind  string `json:"kind"`
+	Bytes int64  `json:"bytes"`
+}
+
+// Copy is one file of an item at one place.
 type Copy struct {
 	Destination string      `json:"destination"`
 	Shelf       plan.Shelf  `json:"shelf,omitempty" doc:"What lies beside the copy itself: small, preview, jpeg, or a pick; absent for the copy itself"`
+	Part        string      `json:"part,omitempty" doc:"The name of the part; absent for the main file"`
 	Rule        string      `json:"rule"`
 	State       string      `json:"state" enum:"waiting,preparing,sending,proving,safe,stuck,skipped"`
 	Tries       int         `json:"tries"`
@@ -66,6 +75,7 @@ type Event struct {
 	At          time.Time  `json:"at"`
 	Destination string     `json:"destination" doc:"Empty for what concerns the item at every place"`
 	Shelf       plan.Shelf `json:"shelf,omitempty" doc:"Absent for the copy itself"`
+	Part        string     `json:"part,omitempty" doc:"The name of the part; absent for the main file"`
 	State       string     `json:"state"`
 	Says        string     `json:"says"`
 }

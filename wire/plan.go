@@ -135,7 +135,9 @@ type PlanRule struct {
 	Previews  string                `json:"previews" doc:"The rendition of the previews that are put beside, empty for none"`
 	Also      []RuleAlso            `json:"also" doc:"What goes under a second layout, too"`
 	OnClash   plan.Clash            `json:"onClash" enum:"name,skip" doc:"What happens where something else has the name"`
-	Own       []RuleOwn             `json:"own" doc:"What devices have otherwise"`
+	// Companions are which parts go with an item.
+	Companions []media.Companion `json:"companions" enum:"raw,clip,sidecar,none" doc:"Which parts go with an item; empty for those whose kind it takes, and sidecars"`
+	Own        []RuleOwn         `json:"own" doc:"What devices have otherwise"`
 }
 
 // RuleOwn is what one device has otherwise than a rule says.
@@ -239,11 +241,13 @@ type RuleEdit struct {
 	Previews  *string               `json:"previews,omitempty" doc:"The rendition of previews to be put beside, empty for none"`
 	Also      *[]RuleAlso           `json:"also,omitempty" doc:"All that goes under a second layout, too"`
 	OnClash   *plan.Clash           `json:"onClash,omitempty" enum:"name,skip"`
-	Device    string                `json:"device,omitempty" doc:"Change what this device has otherwise than the rule says: its lanes, power, hours and idle"`
-	Reset     bool                  `json:"reset,omitempty" doc:"The device follows the rule as it is"`
-	Add       bool                  `json:"add,omitempty" doc:"Add it: it takes, goes to and has the lanes that are given"`
-	Remove    bool                  `json:"remove,omitempty" doc:"Take it out instead"`
-	Try       bool                  `json:"try,omitempty" doc:"Only tell what it would change"`
+	// Companions are which parts are to go with an item.
+	Companions *[]media.Companion `json:"companions,omitempty" enum:"raw,clip,sidecar,none" doc:"Empty for those whose kind it takes, and sidecars"`
+	Device     string             `json:"device,omitempty" doc:"Change what this device has otherwise than the rule says: its lanes, power, hours and idle"`
+	Reset      bool               `json:"reset,omitempty" doc:"The device follows the rule as it is"`
+	Add        bool               `json:"add,omitempty" doc:"Add it: it takes, goes to and has the lanes that are given"`
+	Remove     bool               `json:"remove,omitempty" doc:"Take it out instead"`
+	Try        bool               `json:"try,omitempty" doc:"Only tell what it would change"`
 }
 
 // PlanEdited is what an edit of the plan changed, or would change.

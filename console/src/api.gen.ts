@@ -1050,6 +1050,8 @@ export interface components {
             destination: string;
             /** @description Why it waits, the first being the nearest to open */
             holds: components["schemas"]["Hold"][];
+            /** @description The name of the part; absent for the main file */
+            part?: string;
             proof: string;
             /** Format: date-time */
             provenAt?: string;
@@ -1348,6 +1350,8 @@ export interface components {
             at: string;
             /** @description Empty for what concerns the item at every place */
             destination: string;
+            /** @description The name of the part; absent for the main file */
+            part?: string;
             says: string;
             /** @description Absent for the copy itself */
             shelf?: string;
@@ -1600,7 +1604,7 @@ export interface components {
         Item: {
             /** Format: int64 */
             bytes: number;
-            /** @description One for each place */
+            /** @description At each place, file by file */
             copies: components["schemas"]["Copy"][];
             device: string;
             /** @description The file is no longer on the device, or has another content */
@@ -1611,6 +1615,8 @@ export interface components {
             key: string;
             kind: string;
             name: string;
+            /** @description Its further files: the raw of a picture, the clip of a still, sidecars */
+            parts: components["schemas"]["Part"][];
             /** @description On the device, from the source on */
             path: string;
             /** @description Where it stands, place by place, as a sentence */
@@ -1817,6 +1823,12 @@ export interface components {
             /** @description The cursor of the next page, empty at the end */
             next: string;
         };
+        Part: {
+            /** Format: int64 */
+            bytes: number;
+            kind: string;
+            name: string;
+        };
         PauseOrder: {
             /** @description All when left out */
             device?: string;
@@ -1993,6 +2005,8 @@ export interface components {
         PlanRule: {
             /** @description What goes under a second layout, too */
             also: components["schemas"]["RuleAlso"][];
+            /** @description Which parts go with an item; empty for those whose kind it takes, and sidecars */
+            companions: ("raw" | "clip" | "sidecar" | "none")[];
             /** @description The sources that follow it */
             follows: components["schemas"]["PlanSource"][];
             /** @description As the plan has it, empty for any */
@@ -2234,6 +2248,8 @@ export interface components {
             add?: boolean;
             /** @description All that goes under a second layout, too */
             also?: components["schemas"]["RuleAlso"][];
+            /** @description Empty for those whose kind it takes, and sidecars */
+            companions?: ("raw" | "clip" | "sidecar" | "none")[];
             /** @description Change what this device has otherwise than the rule says: its lanes, power, hours and idle */
             device?: string;
             /** @description As the plan has it, such as 22:00-06:00; empty for any */
@@ -7788,6 +7804,7 @@ export const planRenditionCodecValues: ReadonlyArray<FlattenedDeepRequired<compo
 export const planRenditionColoursValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRendition"]["colours"]> = ["srgb"];
 export const planRenditionFactsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRendition"]["facts"]> = ["no place", "time only"];
 export const planRenditionFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRendition"]["format"]> = ["jpeg", "both"];
+export const planRuleCompanionsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["companions"]> = ["raw", "clip", "sidecar", "none"];
 export const planRuleOnClashValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["onClash"]> = ["name", "skip"];
 export const planRuleOrderValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["order"]> = ["newest", "oldest", "smallest"];
 export const planRuleTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
@@ -7796,6 +7813,7 @@ export const renditionEditCodecValues: ReadonlyArray<FlattenedDeepRequired<compo
 export const renditionEditColoursValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RenditionEdit"]["colours"]> = ["srgb"];
 export const renditionEditFactsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RenditionEdit"]["facts"]> = ["no place", "time only"];
 export const renditionEditFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RenditionEdit"]["format"]> = ["jpeg", "both"];
+export const ruleEditCompanionsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["companions"]> = ["raw", "clip", "sidecar", "none"];
 export const ruleEditOnClashValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["onClash"]> = ["name", "skip"];
 export const ruleEditOrderValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["order"]> = ["newest", "oldest", "smallest"];
 export const ruleEditTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];

@@ -118,5 +118,7 @@ type Facts struct {
 	TakenFrom   TimeFrom
 	// Seconds is how long a clip lasts; 0 when its header does not tell.
 	Seconds int64
-	Camera  string // its model, "" when the header does not tell
+	// Pair is what the camera wrote into a still and its clip alike, "" for nothing.
+	Pair   string
+	Camera string // its model, "" when the header does not tell
 }

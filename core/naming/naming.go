@@ -163,6 +163,21 @@ func shorten(s string, n int) string {
 	return strings.TrimRight(stem, ". ") + ext
 }
 
+// Beside is the path of a part of an item whose main file lies at a path: both have one
+// name there. main and part are what the files are called where they come from.
+func Beside(at, main, part string) string {
+	ending := path.Ext(at)
+	stem := strings.TrimSuffix(at, ending)
+	rest, whole := strings.CutPrefix(part, main) // IMG_1.JPG.xmp
+	if !whole {
+		if rest, whole = strings.CutPrefix(part, strings.TrimSuffix(main, path.Ext(main))); !whole {
+			rest = path.Ext(part)
+		}
+		return path.Join(path.Dir(stem), Safe(shorten(path.Base(stem), maxName-len(rest))+rest))
+	}
+	return path.Join(path.Dir(at), Safe(shorten(path.Base(at), maxName-len(rest))+rest))
+}
+
 // Clash is the path for content that finds its own path taken by something
 // else. It is made from the content's SHA-256 (hex), so it is the same on
 // every try and on every device: "IMG_1 (3fa9c2d1).jpg". The second and third

@@ -32,7 +32,8 @@ type RuleChange struct {
 	Previews       *string // a rendition, "" for none
 	Also           *[]Also
 	OnClash        *Clash
-	Lanes          []Lane // all of them; a lane that stays at its place keeps the gates that it has
+	Companions     *[]media.Companion // nil in it for those whose kind the rule takes
+	Lanes          []Lane             // all of them; a lane that stays at its place keeps the gates that it has
 }
 
 // lanesOtherwise writes the lanes of a rule as they are to be: first those are taken out
@@ -191,7 +192,7 @@ func (r Rule) written() string {
 	return flowMap([][2]string{
 		{"take", writtenKinds(r.Take)}, {"send", writtenSend(r.Send)}, {"to", flowList(r.To)}, {"lanes", writtenLanes(r.Lanes)}, {"larger-than", r.LargerThan.String()}, {"longer-than", r.LongerThan.String()},
 		{"gates", r.Gates.written()}, {"order", string(r.Order)}, {"store-each", trueOrNone(r.StoreEach)},
-		{"previews", r.Previews}, {"also", writtenAlso(r.Also)}, {"on-clash", string(r.OnClash)},
+		{"previews", r.Previews}, {"also", writtenAlso(r.Also)}, {"on-clash", string(r.OnClash)}, {"companions", writtenCompanions(r.Companions)},
 	})
 }
 
@@ -446,6 +447,12 @@ func WithRule(text, name string, c RuleChange) (string, error) {
 		want.OnClash = *c.OnClash
 		edits = append(edits, edit{[]string{"on-clash"}, string(*c.OnClash)})
 	}
+	if c.Companions != nil && !slices.Equal(*c.Companions, want.Companions) {
+		if want.Companions = slices.Clone(*c.Companions); len(want.Companions) == 0 {
+			want.Companions = nil
+		}
+		edits = append(edits, edit{[]string{"companions"}, writtenCompanions(want.Companions)})
+	}
 	for _, e := range edits {
 		if after, err = setValue(after, append([]string{"rules", name}, e.path...), e.value); err != nil {
 			return "", err
@@ -478,6 +485,14 @@ func WithRule(text, name string, c RuleChange) (string, error) {
 		return "", err
 	}
 	return after, nil
+}
+
+func writtenCompanions(list []media.Companion) string {
+	words := make([]string, len(list))
+	for i, c := range list {
+		words[i] = string(c)
+	}
+	return listOrNone(words)
 }
 
 // writtenKinds are kinds as a plan has them.

@@ -591,6 +591,18 @@ func (r *reader) rule(n ast.Node, name string) Rule {
 		{"store-each", false, func(n ast.Node) { rule.StoreEach = r.yesNo(n, "store-each") }},
 		{"previews", false, func(n ast.Node) { rule.Previews = r.used(n, "previews", media.Photo) }},
 		{"also", false, func(n ast.Node) { rule.Also = r.also(n, name) }},
+		{"companions", false, func(n ast.Node) {
+			r.list(n, "companions", func(n ast.Node) {
+				c := media.Companion(r.text(n, "companions"))
+				if !slices.Contains(media.Companions, c) && c != NoCompanion {
+					r.note(n, "would be raw, clip, sidecar or none", "%q is no companion", c)
+				}
+				rule.Companions = append(rule.Companions, c)
+			})
+			if len(rule.Companions) > 1 && slices.Contains(rule.Companions, NoCompanion) {
+				r.note(n, "would be [none], or those that go", "none stands beside others")
+			}
+		}},
 		{"on-clash", false, func(n ast.Node) {
 			switch rule.OnClash = Clash(r.text(n, "on-clash")); rule.OnClash {
 			case NameClash: // as without a word

@@ -191,6 +191,9 @@ type Rule struct {
 	LongerThan Minutes `json:"longer-than,omitempty" jsonschema:"description=Only clips that last longer\\, or files larger than larger-than."`
 	// Send is in which form the kinds go that are not sent as shot.
 	Send map[media.Kind]string `json:"send,omitempty" jsonschema:"description=In which of the renditions a kind goes (photo\\, graphic); the others go as shot."`
+	// Companions are those that go with what the rule takes; nil for those whose kind it
+	// takes, and sidecars.
+	Companions []media.Companion `json:"companions,omitempty" jsonschema:"enum=raw,enum=clip,enum=sidecar,description=Which parts go with an item: the raw of a picture\\, the clip of a still\\, sidecars. Left out: those whose kind the rule takes\\, and sidecars; none is [none]."`
 	// Previews and Also are put beside the copies.
 	Previews string `json:"previews,omitempty" jsonschema:"description=A rendition: a small picture of each is put beside\\, in the folder previews."`
 	Also     []Also `json:"also,omitempty" jsonschema:"description=What carries a mark goes under a second layout\\, too."`

@@ -37,6 +37,7 @@ type Found struct {
 	Taken   time.Time // in the zone in which it was taken
 	Came    time.Time // when it came into its folder
 	Seconds int64     // how long a clip lasts, 0 when that is not known
+	Part    string    // the rule that it follows as a part of another file, "" for what is none
 }
 
 // Chooser tells which rule takes a file of one source. It is safe for concurrent use.
@@ -172,6 +173,9 @@ func (p *Plan) Wants(device, source string, f Found, destination string, on Shel
 	for _, s := range p.Devices[device].Sources {
 		if s.Folder != source {
 			continue
+		}
+		if f.Part != "" { // it follows the rule of its main file
+			return slices.Contains(s.Rules, f.Part) && slices.Contains(p.Rules[f.Part].To, destination) && p.Wanted(f.Part, f.Kind, on)
 		}
 		rule, _ := p.Chooser(s, p.Zone(device)).Choose(f)
 		return rule != "" && slices.Contains(p.Rules[rule].To, destination) && p.Wanted(rule, f.Kind, on)

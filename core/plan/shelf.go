@@ -109,6 +109,33 @@ func (p *Plan) Shelves(rule string) []Stocked {
 	return all
 }
 
+// NoCompanion stands in a rule's companions for none at all.
+const NoCompanion media.Companion = "none"
+
+// TakesAlong tells whether a part of a kind goes with an item that the rule takes.
+func (r Rule) TakesAlong(k media.Kind, sidecar bool) bool {
+	is := media.CompanionOf(k)
+	if sidecar {
+		is = media.Sidecar
+	}
+	if r.Companions != nil {
+		return slices.Contains(r.Companions, is)
+	}
+	return is == media.Sidecar || slices.Contains(r.Take, k)
+}
+
+// Carried are the kinds of all files that a rule may send: what it takes, and companions.
+func (r Rule) Carried() []media.Kind {
+	kinds := slices.Clone(r.Take)
+	for _, k := range media.Kinds {
+		sidecar := k == media.Document || k == media.Other || k == media.Audio
+		if !slices.Contains(kinds, k) && (sidecar || k == media.Raw || k == media.Video) && r.TakesAlong(k, sidecar) {
+			kinds = append(kinds, k)
+		}
+	}
+	return kinds
+}
+
 // quick is the rendition of the small copies that a rule's lanes carry, "" for none.
 func (r Rule) quick() string {
 	for _, l := range r.Lanes {
@@ -154,7 +181,7 @@ func (p *Plan) Layout(destination, rule string, on Shelf) string {
 // Wanted tells whether a rule wants a shelf filled with items of a kind.
 func (p *Plan) Wanted(rule string, kind media.Kind, on Shelf) bool {
 	if on == Main {
-		return slices.Contains(p.Rules[rule].Take, kind)
+		return slices.Contains(p.Rules[rule].Carried(), kind)
 	}
 	return slices.ContainsFunc(p.Shelves(rule), func(s Stocked) bool { return s.Shelf == on && slices.Contains(s.Kinds, kind) })
 }

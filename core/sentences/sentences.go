@@ -40,6 +40,9 @@ func Rule(r plan.Rule) string {
 	if r.StoreEach {
 		says += "; equal files are stored each"
 	}
+	if r.Companions != nil {
+		says += "; with them " + companions(r.Companions)
+	}
 	if r.Previews != "" {
 		says += "; previews as " + r.Previews + " beside"
 	}
@@ -91,6 +94,18 @@ func Lane(l plan.Lane) string {
 		says += " (" + strings.Join(notes, ", ") + ")"
 	}
 	return says + conditions(l.Gates)
+}
+
+// companions tells which parts go with what a rule takes.
+func companions(list []media.Companion) string {
+	if slices.Contains(list, plan.NoCompanion) {
+		return "no other files of theirs"
+	}
+	words := make([]string, len(list))
+	for i, c := range list {
+		words[i] = map[media.Companion]string{media.RawBeside: "their raw files", media.ClipBeside: "the clips of stills", media.Sidecar: "their sidecars"}[c]
+	}
+	return gate.And(words)
 }
 
 // marked tells which items carry a mark: "rated 4 or better".

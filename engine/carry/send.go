@@ -210,7 +210,11 @@ func (c *Carrier) way(s *Send) string {
 // name that tells it from something else which has that path. Content that is
 // there already is not put there twice.
 func (c *Carrier) publish(ctx context.Context, s *Send, temp, sum string) (string, error) {
-	base, mark, each := c.pathOf(s), sum, c.Plan().Rules[s.copy.Rule].StoreEach
+	base, err := c.pathOf(ctx, s)
+	if err != nil {
+		return "", err
+	}
+	mark, each := sum, c.Plan().Rules[s.copy.Rule].StoreEach
 	if each { // equal files are told apart by where they come from
 		of := sha256.Sum256([]byte(sum + "\x00" + c.Device + "\x00" + s.copy.Path()))
 		mark = hex.EncodeToString(of[:])
@@ -279,10 +283,27 @@ func (c *Carrier) ownPath(s *Send, path, sum string) string {
 	return naming.Clash(path, hex.EncodeToString(of[:]), 1)
 }
 
-// pathOf is the layout's path of a copy.
-func (c *Carrier) pathOf(s *Send) string {
-	layout := c.Plan().Layout(s.copy.Destination, s.copy.Rule, s.copy.Shelf)
-	return naming.Path(layout, naming.Item{Name: s.name, Device: c.Device, Source: s.item.Source, Folder: s.item.Dir, Kind: s.item.Kind, TakenAt: s.item.TakenAt(), Camera: s.item.Camera, Caption: s.item.Caption})
+// pathOf is the path that a copy is to have: the layout's, or, of a part, beside its main
+// file.
+func (c *Carrier) pathOf(ctx context.Context, s *Send) (string, error) {
+	layout, it, name := c.Plan().Layout(s.copy.Destination, s.copy.Rule, s.copy.Shelf), s.item, s.name
+	if it.PartOf != 0 {
+		main, ok, err := c.Records.Item(ctx, it.PartOf)
+		if err != nil {
+			return "", err
+		}
+		whole, sent, err := c.Records.CopyAt(ctx, it.PartOf, s.copy.Destination)
+		if err != nil {
+			return "", err
+		}
+		if ok && sent && whole.Remote != "" {
+			return naming.Beside(whole.Remote, main.Name, name), nil
+		}
+		if ok { // the main file is not sent there: both would lie in one folder
+			it = main
+		}
+	}
+	return naming.Path(layout, naming.Item{Name: name, Device: c.Device, Source: it.Source, Folder: it.Dir, Kind: it.Kind, TakenAt: it.TakenAt(), Camera: it.Camera, Caption: it.Caption}), nil
 }
 
 // mostNames is how many names are tried for a file. Storage that damaged it

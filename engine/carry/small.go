@@ -52,7 +52,11 @@ func (c *Carrier) sendWhole(ctx context.Context, s *Send) error {
 		return err
 	}
 	s.meter.began.Store(true)
-	path, end, err := c.alone(ctx, s, c.pathOf(s), sum)
+	base, err := c.pathOf(ctx, s)
+	if err != nil {
+		return err
+	}
+	path, end, err := c.alone(ctx, s, base, sum)
 	if err != nil {
 		return err
 	}

@@ -47,7 +47,7 @@ func (b book) Dirs(ctx context.Context) ([]string, error) {
 }
 
 func (b book) Gone(ctx context.Context, dir string, names []string) error {
-	err := b.d.Records.Gone(ctx, b.source.Folder, dir, names, time.Now())
+	err := b.d.Records.Gone(ctx, b.source.Folder, dir, names, b.plan, time.Now())
 	b.d.changed()
 	return err
 }
@@ -162,7 +162,7 @@ func (b book) probe(ctx context.Context, f scan.File) (it records.Item, ok bool,
 		facts.ContentType, facts.Kind, it.Problem = byName, cmp.Or(media.KindOf(byName, false), media.Other), problem
 	}
 	_, it.TakenZone = facts.TakenAt.Zone()
-	it.ContentType, it.Kind, it.TakenMS, it.TakenFrom, it.Seconds, it.Camera = facts.ContentType, facts.Kind, facts.TakenAt.UnixMilli(), facts.TakenFrom, facts.Seconds, facts.Camera
+	it.ContentType, it.Kind, it.TakenMS, it.TakenFrom, it.Seconds, it.Camera, it.Pair = facts.ContentType, facts.Kind, facts.TakenAt.UnixMilli(), facts.TakenFrom, facts.Seconds, facts.Camera, facts.Pair
 	return it, true, nil
 }
 

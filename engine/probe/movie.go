@@ -24,22 +24,22 @@ type box struct{ from, to int64 } // of the payload
 
 // movieTime reads the time of a movie and how many seconds it lasts; zero when the
 // header has none or is damaged or cut short. The error is one of reading.
-func movieTime(f io.ReaderAt, size int64) (t taken, lasts int64, err error) {
+func movieTime(f io.ReaderAt, size int64) (t taken, lasts int64, pair string, err error) {
 	moov, ok, err := find(f, 0, size, "moov")
 	if err != nil || !ok {
-		return taken{}, 0, err
+		return taken{}, 0, "", err
 	}
 	if t, lasts, err = movieHeader(f, moov); err != nil {
-		return taken{}, 0, err
+		return taken{}, 0, "", err
 	}
-	keyed, err := keyedDate(f, moov)
+	date, pair, err := keyed(f, moov)
 	if err != nil {
-		return taken{}, 0, err
+		return taken{}, 0, "", err
 	}
-	if !keyed.wall.IsZero() {
-		t = keyed
+	if at := keyedDate(date); !at.wall.IsZero() {
+		t = at
 	}
-	return t, lasts, nil
+	return t, lasts, pair, nil
 }
 
 // movieHeader reads when a movie was made and how many seconds it lasts (ISO/IEC
@@ -79,9 +79,18 @@ func movieHeader(f io.ReaderAt, moov box) (t taken, lasts int64, err error) {
 // mostSeconds is longer than any clip lasts: a month.
 const mostSeconds = 31 * 24 * 3600
 
-// keyedDate reads com.apple.quicktime.creationdate from moov/meta (or
-// moov/udta/meta): "keys" lists names, "ilst" holds values by their number.
-func keyedDate(f io.ReaderAt, moov box) (taken, error) {
+// The names of the metadata that are read.
+const (
+	keyDate = "com.apple.quicktime.creationdate"
+	keyPair = "com.apple.quicktime.content.identifier" // also in the still of a clip
+)
+
+// mostPair is more than such an identifier takes.
+const mostPair = 128
+
+// keyed reads two texts from moov/meta (or moov/udta/meta): "keys" lists names, "ilst"
+// holds values by their number.
+func keyed(f io.ReaderAt, moov box) (date, pair string, err error) {
 	meta, ok, err := find(f, moov.from, moov.to, "meta")
 	if err == nil && !ok {
 		var udta box
@@ -90,60 +99,68 @@ func keyedDate(f io.ReaderAt, moov box) (taken, error) {
 		}
 	}
 	if err != nil || !ok || meta.to-meta.from > maxMeta {
-		return taken{}, err
+		return "", "", err
 	}
 	// A QuickTime meta is a plain box; an ISO one begins with version and flags.
 	if _, plain, err := find(f, meta.from, meta.to, "hdlr"); err != nil {
-		return taken{}, err
+		return "", "", err
 	} else if !plain {
 		meta.from += 4
 	}
 	keys, ok, err := find(f, meta.from, meta.to, "keys")
 	if err != nil || !ok {
-		return taken{}, err
+		return "", "", err
 	}
 	list, err := bytesAt(f, keys.from, keys.to)
 	if err != nil {
-		return taken{}, err
+		return "", "", err
 	}
-	number := 0
+	ilst, ok, err := find(f, meta.from, meta.to, "ilst")
+	if err != nil || !ok {
+		return "", "", err
+	}
 	for at, n := 8, 1; at+8 <= len(list); n++ {
 		size := int(binary.BigEndian.Uint32(list[at:]))
 		if size < 8 || at+size > len(list) {
 			break
 		}
-		if string(list[at+8:at+size]) == "com.apple.quicktime.creationdate" {
-			number = n
+		into := map[string]*string{keyDate: &date, keyPair: &pair}[string(list[at+8:at+size])]
+		if at += size; into == nil {
+			continue
 		}
-		at += size
+		if *into, err = value(f, ilst, n); err != nil {
+			return "", "", err
+		}
 	}
-	if number == 0 {
-		return taken{}, nil
+	if len(pair) > mostPair {
+		pair = ""
 	}
-	ilst, ok, err := find(f, meta.from, meta.to, "ilst")
-	if err != nil || !ok {
-		return taken{}, err
-	}
+	return date, pair, nil
+}
+
+// value is the text of a number in a list of metadata.
+func value(f io.ReaderAt, ilst box, number int) (string, error) {
 	var id [4]byte
 	binary.BigEndian.PutUint32(id[:], uint32(number))
 	entry, ok, err := find(f, ilst.from, ilst.to, string(id[:]))
 	if err != nil || !ok {
-		return taken{}, err
+		return "", err
 	}
 	data, ok, err := find(f, entry.from, entry.to, "data")
 	if err != nil || !ok || data.to-data.from < 8 {
-		return taken{}, err
+		return "", err
 	}
 	text, err := bytesAt(f, data.from+8, data.to)
-	if err != nil {
-		return taken{}, err
-	}
+	return strings.TrimSpace(string(text)), err
+}
+
+func keyedDate(text string) taken {
 	for _, form := range []string{"2006-01-02T15:04:05-0700", time.RFC3339} {
-		if wall, err := time.Parse(form, strings.TrimSpace(string(text))); err == nil {
-			return taken{wall: wall, zoned: true}, nil
+		if wall, err := time.Parse(form, text); err == nil {
+			return taken{wall: wall, zoned: true}
 		}
 	}
-	return taken{}, nil
+	return taken{}
 }
 
 // find looks for a box between two offsets, one level deep.

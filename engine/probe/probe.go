@@ -44,7 +44,10 @@ func Read(f File, size int64, modified time.Time, zone *time.Location) (facts me
 		}
 		taken, facts.Camera, facts.Kind = h.taken, h.model, media.KindOf(facts.ContentType, h.camera)
 	case facts.ContentType == "video/mp4" || facts.ContentType == "video/quicktime" || facts.ContentType == "video/3gpp":
-		taken, facts.Seconds, err = movieTime(f, size)
+		taken, facts.Seconds, facts.Pair, err = movieTime(f, size)
+	}
+	if err == nil && (facts.ContentType == "image/jpeg" || facts.ContentType == "image/heic") {
+		facts.Pair, err = stillPair(f, size)
 	}
 	if err != nil {
 		return media.Facts{}, fmt.Errorf("reading the header: %w", err)

@@ -19,7 +19,7 @@ func (r *Records) SafeBelow(ctx context.Context, source, dir string) (map[string
 		Destination string `db:"destination"`
 		Sum
 	}
-	query := `SELECT c.destination, count(*) n, sum(c.bytes) bytes FROM items i JOIN copies c ON c.item = i.id AND c.state = 'safe' WHERE i.source = ? AND i.gone_at = 0`
+	query := `SELECT c.destination, count(*) n, sum(c.bytes) bytes FROM items i JOIN copies c ON c.item = i.id AND c.state = 'safe' AND c.shelf = '' WHERE i.part_of = 0 AND i.source = ? AND i.gone_at = 0`
 	args := []any{source}
 	if dir != "." { // from the folder's name on to the last name that begins with it and a slash
 		query += ` AND (i.dir = ? OR i.dir >= ? AND i.dir < ?)`

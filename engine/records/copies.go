@@ -53,12 +53,17 @@ type Copy struct {
 	Seconds   int64  `db:"seconds"`
 	FoundMS   int64  `db:"found_at"`
 	FileNS    int64  `db:"file_at"` // when the file was last changed
+	PartOf    int64  `db:"part_of"` // the item whose part the file is, 0 for a main file
 }
 
 // Found is its item as one of which a plan decides whether it is taken up.
 func (c Copy) Found() plan.Found {
 	taken := time.UnixMilli(c.TakenMS).In(time.FixedZone("", c.TakenZone))
-	return found(path.Join(c.Dir, c.Name), c.Kind, c.Size, taken, c.Seconds, c.FoundMS, c.FileNS)
+	f := found(path.Join(c.Dir, c.Name), c.Kind, c.Size, taken, c.Seconds, c.FoundMS, c.FileNS)
+	if c.PartOf != 0 {
+		f.Part = c.Rule
+	}
+	return f
 }
 
 // SentTwice is how many bytes went more than once, as a send was cut.
@@ -87,7 +92,7 @@ const (
 	OrderMetered   Order = "metered"
 )
 
-const selectCopy = `SELECT c.*, i.size, i.source, i.dir, i.name, i.taken_zone, i.taken_from, i.gone_at, i.seconds, i.found_at, max(i.ctime, i.mtime) file_at FROM copies c JOIN items i ON i.id = c.item `
+const selectCopy = `SELECT c.*, i.size, i.source, i.dir, i.name, i.taken_zone, i.taken_from, i.gone_at, i.seconds, i.found_at, max(i.ctime, i.mtime) file_at, i.part_of FROM copies c JOIN items i ON i.id = c.item `
 
 // Change is what a step changes beside the state; nil fields stay.
 type Change struct {
@@ -310,6 +315,9 @@ func (r *Records) Pick(ctx context.Context, class queue.Class, state queue.State
 		where = selectCopy + `WHERE c.state = 'waiting' AND c.destination = ? AND c.rule = ? AND c.kind = ? AND c.shelf = ? AND +c.not_before <= ? AND c.bytes <= ?`
 	}
 	values := []any{class.Destination, class.Rule, class.Kind, class.Shelf, ms(now), fits}
+	if state == queue.Waiting { // a part has the name of its main file, which goes first
+		where += ` AND (i.part_of = 0 OR NOT EXISTS (SELECT 1 FROM copies m WHERE m.item = i.part_of AND m.destination = c.destination AND m.shelf = '' AND m.state IN ('waiting', 'preparing', 'sending')))`
+	}
 	if class.Shelf.IsPick() { // it is made of the copy itself, where the storage can
 		where += ` AND EXISTS (SELECT 1 FROM copies m WHERE m.item = c.item AND m.destination = c.destination AND m.shelf = '' AND m.state = 'safe')`
 	}
@@ -439,8 +447,8 @@ type Retrying struct {
 // index of their own finds them.
 func (r *Records) Retries(ctx context.Context, now time.Time) ([]Retrying, error) {
 	var rows []Retrying
-	err := r.read.SelectContext(ctx, &rows, `SELECT i.standing, c.destination, count(*) n, sum(i.size) bytes, min(c.not_before) next FROM copies c INDEXED BY copies_retry
-		JOIN items i ON i.id = c.item WHERE c.not_before > 0 AND c.not_before > ? AND c.state = 'waiting' AND c.shelf = '' GROUP BY 1, 2`, ms(now))
+	err := r.read.SelectContext(ctx, &rows, `SELECT i.standing, c.destination, count(*) n, sum(i.all_bytes) bytes, min(c.not_before) next FROM copies c INDEXED BY copies_retry
+		JOIN items i ON i.id = c.item WHERE c.not_before > 0 AND c.not_before > ? AND c.state = 'waiting' AND c.shelf = '' AND i.part_of = 0 GROUP BY 1, 2`, ms(now))
 	if err != nil {
 		return nil, fmt.Errorf("counting retries: %w", err)
 	}
@@ -470,6 +478,7 @@ func (r *Records) Twin(ctx context.Context, destination string, bytes int64, sha
 type Event struct {
 	Destination string      `db:"destination"`
 	Shelf       plan.Shelf  `db:"shelf"`
+	Part        string      `db:"part"` // the name of the part, "" for the main file
 	AtMS        int64       `db:"at"`
 	State       queue.State `db:"state"`
 	Says        string      `db:"says"`
@@ -478,7 +487,8 @@ type Event struct {
 // Story reads what happened to an item's copies, oldest first.
 func (r *Records) Story(ctx context.Context, item int64) ([]Event, error) {
 	var events []Event
-	if err := r.read.SelectContext(ctx, &events, `SELECT c.destination, c.shelf, e.at, e.state, e.says FROM copies c JOIN events e ON e.copy = c.id WHERE c.item = ? ORDER BY e.rowid`, item); err != nil {
+	if err := r.read.SelectContext(ctx, &events, `SELECT c.destination, c.shelf, e.at, e.state, e.says, CASE c.item WHEN ? THEN '' ELSE i.name END part
+		FROM items i JOIN copies c ON c.item = i.id JOIN events e ON e.copy = c.id WHERE i.id IN (SELECT ? UNION ALL SELECT p.id FROM items p WHERE p.part_of = ? AND p.part_of <> 0) ORDER BY e.rowid`, item, item, item); err != nil {
 		return nil, fmt.Errorf("reading the story of item %d: %w", item, err)
 	}
 	return events, nil

@@ -114,7 +114,7 @@ func (r *Records) Delay(ctx context.Context, id int64, says string, until, now t
 // OfRule is how many items of a kind follow a rule, "" for any, and their bytes.
 func (r *Records) OfRule(ctx context.Context, rule string, kind media.Kind) (n, bytes int64, err error) {
 	var sum Sum
-	err = r.read.GetContext(ctx, &sum, `SELECT count(*) n, coalesce(sum(size), 0) bytes FROM items WHERE gone_at = 0 AND kind = ? AND rule <> '' AND (? = '' OR rule = ?)`, kind, rule, rule)
+	err = r.read.GetContext(ctx, &sum, `SELECT count(*) n, coalesce(sum(size), 0) bytes FROM items WHERE gone_at = 0 AND part_of = 0 AND kind = ? AND rule <> '' AND (? = '' OR rule = ?)`, kind, rule, rule)
 	if err != nil {
 		return 0, 0, fmt.Errorf("counting what the rule %s takes: %w", rule, err)
 	}
@@ -124,7 +124,7 @@ func (r *Records) OfRule(ctx context.Context, rule string, kind media.Kind) (n, 
 // SomeItems are a few of those, chosen at random.
 func (r *Records) SomeItems(ctx context.Context, rule string, kind media.Kind, most int) ([]Item, error) {
 	var items []Item
-	err := r.read.SelectContext(ctx, &items, `SELECT * FROM items WHERE id IN (SELECT id FROM items WHERE gone_at = 0 AND kind = ? AND rule <> '' AND (? = '' OR rule = ?) ORDER BY random() LIMIT ?)`, kind, rule, rule, most)
+	err := r.read.SelectContext(ctx, &items, `SELECT * FROM items WHERE id IN (SELECT id FROM items WHERE gone_at = 0 AND part_of = 0 AND kind = ? AND rule <> '' AND (? = '' OR rule = ?) ORDER BY random() LIMIT ?)`, kind, rule, rule, most)
 	if err != nil {
 		return nil, fmt.Errorf("choosing some of what the rule %s takes: %w", rule, err)
 	}

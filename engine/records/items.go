@@ -9,6 +9,7 @@ import (
 	"iter"
 	"path"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -47,7 +48,11 @@ type Item struct {
 	Marked      Marking        `db:"marked"`  // whether its marks are known
 	Caption     string         `db:"caption"` // these three, once they are
 	Rating      int            `db:"rating"`
-	Keywords    string         `db:"keywords"` // JSON, in lower case
+	Keywords    string         `db:"keywords"`  // JSON, in lower case
+	PartOf      int64          `db:"part_of"`   // the item whose part the file is, 0 for a main file
+	OwnRule     string         `db:"own_rule"`  // that would take it by itself
+	AllBytes    int64          `db:"all_bytes"` // with those of its parts
+	Pair        string         `db:"pair"`      // what its camera wrote into a still and its clip alike
 }
 
 // Path is the item's path below its source.
@@ -109,8 +114,8 @@ func (r *Records) Dirs(ctx context.Context, source string) ([]string, error) {
 	return dirs, nil
 }
 
-const insertItem = `INSERT INTO items (source, dir, name, size, mtime, inode, ctime, content_type, kind, taken_at, taken_zone, taken_from, look, problem, sha256, found_at, standing, rule, seconds, camera, marked)
- VALUES (:source, :dir, :name, :size, :mtime, :inode, :ctime, :content_type, :kind, :taken_at, :taken_zone, :taken_from, :look, :problem, :sha256, :found_at, :standing, :rule, :seconds, :camera, :marked)`
+const insertItem = `INSERT INTO items (source, dir, name, size, mtime, inode, ctime, content_type, kind, taken_at, taken_zone, taken_from, look, problem, sha256, found_at, standing, rule, seconds, camera, marked, own_rule, all_bytes, pair)
+ VALUES (:source, :dir, :name, :size, :mtime, :inode, :ctime, :content_type, :kind, :taken_at, :taken_zone, :taken_from, :look, :problem, :sha256, :found_at, :standing, :rule, :seconds, :camera, :marked, :rule, :size, :pair)`
 
 // Admit takes new or changed items in, in one transaction, with the copies that their
 // rules ask for; all of one source. An item under a known path takes the place of the
@@ -160,7 +165,18 @@ func (r *Records) Admit(ctx context.Context, items []Item, p *plan.Plan, now tim
 				return err
 			}
 		}
-		return nameNew(tx, first)
+		if err := nameNew(tx, first); err != nil {
+			return err
+		}
+		names := make([][2]string, len(items))
+		for i, it := range items {
+			names[i] = [2]string{it.Dir, it.Name}
+		}
+		changes, err := relateNames(tx, items[0].Source, names, p)
+		if err != nil {
+			return err
+		}
+		return settleParts(tx, now, items[0].Source, changes, p)
 	})
 }
 
@@ -192,7 +208,7 @@ func (r *Records) Touch(ctx context.Context, it Item) error {
 
 // Gone notes that files are no longer there. Copies that were not sent are
 // skipped; what is safe stays safe.
-func (r *Records) Gone(ctx context.Context, source, dir string, names []string, now time.Time) error {
+func (r *Records) Gone(ctx context.Context, source, dir string, names []string, p *plan.Plan, now time.Time) error {
 	return r.tx(ctx, "noting what is gone", func(tx *transaction) error {
 		here, err := tx.Preparex(itemHere)
 		if err != nil {
@@ -203,7 +219,15 @@ func (r *Records) Gone(ctx context.Context, source, dir string, names []string, 
 				return err
 			}
 		}
-		return nil
+		beside := make([][2]string, len(names))
+		for i, name := range names {
+			beside[i] = [2]string{dir, name}
+		}
+		changes, err := relateNames(tx, source, beside, p)
+		if err != nil {
+			return err
+		}
+		return settleParts(tx, now, source, changes, p)
 	})
 }
 
@@ -257,7 +281,7 @@ func (r *Records) Apply(ctx context.Context, p *plan.Plan, device string, now ti
 			return err
 		}
 		for _, s := range p.Devices[device].Sources {
-			if err := choose(tx, s.Folder, p.Chooser(s, p.Zone(device))); err != nil {
+			if err := choose(tx, s.Folder, p.Chooser(s, p.Zone(device)), p); err != nil {
 				return err
 			}
 			if err := want(tx, now, s, p); err != nil {
@@ -286,7 +310,8 @@ type askedRule struct {
 	Longer plan.Minutes
 	To     []string
 	// Shelves are what lies at each of them, the copy itself first.
-	Shelves []plan.Stocked
+	Shelves    []plan.Stocked
+	Companions []media.Companion
 }
 
 func asks(p *plan.Plan, device string) []asked {
@@ -295,34 +320,67 @@ func asks(p *plan.Plan, device string) []asked {
 		one := asked{Folder: s.Folder, Scope: s.Scope, Zone: p.Zone(device).String()}
 		for _, name := range s.Rules {
 			r := p.Rules[name]
-			one.Rules = append(one.Rules, askedRule{name, r.Take, r.LargerThan, r.LongerThan, r.To, stocked(p, name)})
+			one.Rules = append(one.Rules, askedRule{name, r.Take, r.LargerThan, r.LongerThan, r.To, stocked(p, name), r.Companions})
 		}
 		list = append(list, one)
 	}
 	return list
 }
 
-// choose decides anew which rule takes each item of a source.
-func choose(tx *transaction, source string, by plan.Chooser) error {
-	rows, err := tx.Query(`SELECT id, dir, name, size, kind, taken_at, taken_zone, seconds, max(ctime, mtime), found_at, rule FROM items WHERE source = ? AND gone_at = 0`, source)
+// choose decides anew which rule takes each file of a source, and what belongs together.
+func choose(tx *transaction, source string, by plan.Chooser, p *plan.Plan) error {
+	rows, err := tx.Query(`SELECT id, dir, name, size, kind, taken_at, taken_zone, seconds, max(ctime, mtime), found_at, rule, own_rule, part_of, pair FROM items WHERE source = ? AND gone_at = 0 ORDER BY dir, name`, source)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
-	changed := map[string][]int64{}
+	own := map[string][]int64{}
+	var changes []belongs
+	var beside []member // of one folder, whose stems may be the same
+	related := func() {
+		slices.SortStableFunc(beside, func(a, b member) int { return compare(media.Stem(a.Name), media.Stem(b.Name)) })
+		inGroups(beside, func(group []member) { changes = append(changes, relate(group, p)...) })
+		beside = beside[:0]
+	}
 	for rows.Next() {
 		var it Item
-		if err := rows.Scan(&it.ID, &it.Dir, &it.Name, &it.Size, &it.Kind, &it.TakenMS, &it.TakenZone, &it.Seconds, &it.MTime, &it.FoundMS, &it.Rule); err != nil {
+		if err := rows.Scan(&it.ID, &it.Dir, &it.Name, &it.Size, &it.Kind, &it.TakenMS, &it.TakenZone, &it.Seconds, &it.MTime, &it.FoundMS, &it.Rule, &it.OwnRule, &it.PartOf, &it.Pair); err != nil {
 			return err
 		}
-		if rule, _ := by.Choose(it.Found()); rule != it.Rule {
-			changed[rule] = append(changed[rule], it.ID)
+		rule, _ := by.Choose(it.Found())
+		if rule != it.OwnRule {
+			own[rule] = append(own[rule], it.ID)
 		}
+		if n := len(beside); n > 0 && (beside[n-1].Dir != it.Dir || !mayBelong(beside[0].Name, it.Name)) {
+			related()
+		}
+		beside = append(beside, member{it.ID, it.Dir, it.Name, it.Kind, it.Seconds, it.Pair, it.PartOf, it.Rule, rule})
 	}
-	if err := rows.Err(); err != nil {
+	related()
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 		return err
 	}
-	for rule, ids := range changed {
+	for rule, ids := range own {
+		for some := range slices.Chunk(ids, 10_000) {
+			list, err := json.Marshal(some)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.Exec(`UPDATE items SET own_rule = ? WHERE id IN (SELECT value FROM json_each(?))`, rule, string(list)); err != nil {
+				return err
+			}
+		}
+	}
+	// Where nothing else changes but the rule, the counts stay: copies follow it later.
+	byRule := map[string][]int64{}
+	changes = slices.DeleteFunc(changes, func(c belongs) bool {
+		if c.PartOf != c.was {
+			return false
+		}
+		byRule[c.Rule] = append(byRule[c.Rule], c.ID)
+		return true
+	})
+	for rule, ids := range byRule {
 		for some := range slices.Chunk(ids, 10_000) {
 			list, err := json.Marshal(some)
 			if err != nil {
@@ -333,12 +391,34 @@ func choose(tx *transaction, source string, by plan.Chooser) error {
 			}
 		}
 	}
+	for some := range slices.Chunk(changes, 5_000) {
+		if err := restand(tx, some, nil); err != nil {
+			return err
+		}
+		ids := make([]int64, 0, 3*len(some))
+		for _, c := range some {
+			ids = append(ids, c.ID, c.PartOf, c.was)
+		}
+		text, err := list(ids)
+		if err != nil {
+			return err
+		}
+		if err := stand(tx, `i.id IN (SELECT value FROM json_each(?))`, text); err != nil {
+			return err
+		}
+	}
 	return nil
+}
+
+// mayBelong tells, of names in order, whether the later may have the stem of the earlier.
+func mayBelong(first, later string) bool {
+	at, _, _ := strings.Cut(first, ".")
+	return strings.HasPrefix(later, at)
 }
 
 // stocked are all the shelves of a rule, the copy itself first.
 func stocked(p *plan.Plan, rule string) []plan.Stocked {
-	return append([]plan.Stocked{{Shelf: plan.Main, Kinds: p.Rules[rule].Take}}, p.Shelves(rule)...)
+	return append([]plan.Stocked{{Shelf: plan.Main, Kinds: p.Rules[rule].Carried()}}, p.Shelves(rule)...)
 }
 
 // want brings the copies of a source's items in line with what their rules ask: missing
@@ -377,7 +457,7 @@ func want(tx *transaction, now time.Time, s plan.Source, p *plan.Plan) error {
 	if made == 0 {
 		return nil
 	}
-	return stand(tx, `+i.source = ? AND EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id)`, s.Folder)
+	return stand(tx, `+i.source = ?`, s.Folder)
 }
 
 // makeCopies makes the copies that a rule asks of a source's items at destinations and
@@ -404,7 +484,8 @@ func stock(tx *transaction, now time.Time, source, rule, destination string, on 
 	}
 	where += ` AND +i.source = ? AND i.gone_at = 0 AND i.rule = ? AND NOT EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id AND c.destination = ? AND c.shelf = ?)`
 	args = append(args, source, rule, destination, on.Shelf)
-	if on.Shelf != plan.Main {
+	if on.Shelf != plan.Main { // of the main file alone
+		where += ` AND i.part_of = 0`
 		kinds, err := json.Marshal(on.Kinds)
 		if err != nil {
 			return 0, err

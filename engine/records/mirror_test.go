@@ -96,7 +96,7 @@ func TestAMirrorHasWhatTheRecordsHaveWhateverWasRepeatedCutOrLost(t *testing.T) 
 			"admit": admitSome,
 			"tell":  func(rt *rapid.T) { tell(rt, false) },
 			"gone": func(rt *rapid.T) {
-				require.NoError(rt, r.Gone(ctx, "DCIM", ".", []string{fmt.Sprintf("a%03d.jpg", rapid.IntRange(0, 5).Draw(rt, "which"))}, start))
+				require.NoError(rt, r.Gone(ctx, "DCIM", ".", []string{fmt.Sprintf("a%03d.jpg", rapid.IntRange(0, 5).Draw(rt, "which"))}, &plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}}, start))
 			},
 			"step": func(rt *rapid.T) {
 				id := int64(rapid.IntRange(1, 12).Draw(rt, "copy"))

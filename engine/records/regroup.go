@@ -99,12 +99,12 @@ func (r *Records) regroup(ctx context.Context, by map[string]plan.Chooser, from,
 	}
 	var key, where, times sql.RawBytes
 	var size int64
-	columns, into := keyColumn+`, `+pathColumn+`, size`, []any{&key, &where, &size}
+	columns, into := keyColumn+`, `+pathColumn+`, all_bytes`, []any{&key, &where, &size}
 	if timed {
 		columns, into = columns+`, `+timesColumn, append(into, &times)
 	}
 	// An index would lead to each row by itself: reading the table through is faster.
-	rows, err := r.read.QueryContext(ctx, `SELECT `+columns+` FROM items NOT INDEXED WHERE id >= ? AND id < ? AND gone_at = 0`, from, to)
+	rows, err := r.read.QueryContext(ctx, `SELECT `+columns+` FROM items NOT INDEXED WHERE id >= ? AND id < ? AND gone_at = 0 AND part_of = 0`, from, to)
 	if err != nil {
 		return err
 	}

@@ -187,5 +187,10 @@ func Beside(counters []Counter) map[plan.Shelf]map[queue.State]Sum {
 
 // MainCopy reads the copy itself of a small one, or whatever else lies beside it.
 func (r *Records) MainCopy(ctx context.Context, of Copy) (Copy, bool, error) {
-	return r.one(ctx, selectCopy+`WHERE c.item = ? AND c.destination = ? AND c.shelf = ''`, of.Item, of.Destination)
+	return r.CopyAt(ctx, of.Item, of.Destination)
+}
+
+// CopyAt reads the copy itself of an item at a destination.
+func (r *Records) CopyAt(ctx context.Context, item int64, destination string) (Copy, bool, error) {
+	return r.one(ctx, selectCopy+`WHERE c.item = ? AND c.destination = ? AND c.shelf = ''`, item, destination)
 }

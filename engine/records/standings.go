@@ -42,18 +42,22 @@ type Stand struct {
 	Destination, Rule string
 	State             queue.State
 	Shelf             plan.Shelf
+	Kind              media.Kind // of a part, "" for the main file
 }
 
 // Class is that of the copy, of an item of a kind.
 func (s Stand) Class(kind media.Kind) queue.Class {
+	if s.Kind != "" {
+		kind = s.Kind
+	}
 	return queue.Class{Rule: s.Rule, Kind: kind, Destination: s.Destination, Shelf: s.Shelf}
 }
 
 // UnmarshalJSON reads the form in which the records keep it.
 func (s *Stand) UnmarshalJSON(text []byte) error {
-	var said [4]string // the last is left out for the copy itself
+	var said [5]string // the last two are left out where they say nothing
 	err := json.Unmarshal(text, &said)
-	s.Destination, s.Rule, s.State, s.Shelf = said[0], said[1], queue.State(said[2]), plan.Shelf(said[3])
+	s.Destination, s.Rule, s.State, s.Shelf, s.Kind = said[0], said[1], queue.State(said[2]), plan.Shelf(said[3]), media.Kind(said[4])
 	return err
 }
 
@@ -86,16 +90,19 @@ func standings(ctx context.Context, from selector) ([]Standing, error) {
 }
 
 // standText is an item's standing as SQL makes it of its copies.
-const standText = `(SELECT json_group_array(CASE shelf WHEN '' THEN json_array(destination, rule, state) ELSE json_array(destination, rule, state, shelf) END ORDER BY destination, shelf) FROM copies WHERE item = i.id AND shelf IN ('', 'small'))`
+const standText = `(SELECT json_group_array(CASE WHEN c.item <> i.id THEN json_array(c.destination, c.rule, c.state, c.shelf, c.kind) WHEN c.shelf = '' THEN json_array(c.destination, c.rule, c.state) ELSE json_array(c.destination, c.rule, c.state, c.shelf) END
+	ORDER BY c.destination, c.shelf, c.item <> i.id, c.kind, c.state) FROM copies c WHERE c.item IN (SELECT i.id UNION ALL SELECT p.id FROM items p WHERE p.part_of = i.id AND p.part_of <> 0) AND c.shelf IN ('', 'small'))`
 
 // stand gives items their standings after copies were made for them. (A trigger
 // follows what happens to copies later.)
 func stand(tx *transaction, where string, args ...any) error {
+	const wholes = ` AND i.part_of = 0 AND EXISTS (SELECT 1 FROM copies c WHERE c.item IN (SELECT i.id UNION ALL SELECT p.id FROM items p WHERE p.part_of = i.id AND p.part_of <> 0))`
 	for _, query := range []string{
-		`UPDATE standings SET n = standings.n - o.n, bytes = standings.bytes - o.bytes FROM (SELECT i.standing, count(*) n, sum(i.size) bytes FROM items i WHERE ` + where + ` GROUP BY 1) o WHERE standings.id = o.standing`,
-		`INSERT INTO standings (kind, copies) SELECT DISTINCT i.kind, ` + standText + ` FROM items i WHERE ` + where + ` ON CONFLICT DO NOTHING`,
-		`UPDATE items AS i SET standing = (SELECT id FROM standings WHERE kind = i.kind AND copies = ` + standText + `) WHERE ` + where,
-		`UPDATE standings SET n = standings.n + o.n, bytes = standings.bytes + o.bytes FROM (SELECT i.standing, count(*) n, sum(i.size) bytes FROM items i WHERE ` + where + ` GROUP BY 1) o WHERE standings.id = o.standing`,
+		`UPDATE standings SET n = standings.n - o.n, bytes = standings.bytes - o.bytes FROM (SELECT i.standing, count(*) n, sum(i.all_bytes) bytes FROM items i WHERE ` + where + ` GROUP BY 1) o WHERE standings.id = o.standing`,
+		`INSERT INTO standings (kind, copies) SELECT DISTINCT i.kind, ` + standText + ` FROM items i WHERE ` + where + wholes + ` ON CONFLICT DO NOTHING`,
+		`UPDATE items AS i SET standing = 0 WHERE standing <> 0 AND ` + where,
+		`UPDATE items AS i SET standing = (SELECT id FROM standings WHERE kind = i.kind AND copies = ` + standText + `) WHERE ` + where + wholes,
+		`UPDATE standings SET n = standings.n + o.n, bytes = standings.bytes + o.bytes FROM (SELECT i.standing, count(*) n, sum(i.all_bytes) bytes FROM items i WHERE ` + where + ` GROUP BY 1) o WHERE standings.id = o.standing`,
 	} {
 		if _, err := tx.Exec(query, args...); err != nil {
 			return fmt.Errorf("counting the items: %w", err)
@@ -239,11 +246,11 @@ func NewestItem(a, b Item) int {
 }
 
 // CopiesOf reads the copies of items, by item, ordered by destination; the copy itself
-// stands before what lies on other shelves.
+// stands before what lies on other shelves, and the main file's before those of its parts.
 func (r *Records) CopiesOf(ctx context.Context, items []int64) (map[int64][]Copy, error) {
 	of := make(map[int64][]Copy, len(items))
 	for some := range slices.Chunk(items, 200) {
-		query, args, err := sqlx.In(selectCopy+`WHERE c.item IN (?) ORDER BY c.item, c.destination, c.shelf`, some)
+		query, args, err := sqlx.In(selectCopy+`WHERE c.item IN (SELECT id FROM items WHERE id IN (?) UNION ALL SELECT id FROM items WHERE part_of <> 0 AND part_of IN (?)) ORDER BY c.destination, c.shelf, i.part_of <> 0, i.name`, some, some)
 		if err != nil {
 			return nil, fmt.Errorf("reading the copies of items: %w", err)
 		}
@@ -252,7 +259,11 @@ func (r *Records) CopiesOf(ctx context.Context, items []int64) (map[int64][]Copy
 			return nil, fmt.Errorf("reading the copies of items: %w", err)
 		}
 		for _, c := range copies {
-			of[c.Item] = append(of[c.Item], c)
+			whole := c.Item
+			if c.PartOf != 0 && slices.Contains(some, c.PartOf) {
+				whole = c.PartOf
+			}
+			of[whole] = append(of[whole], c)
 		}
 	}
 	return of, nil

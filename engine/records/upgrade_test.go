@@ -43,8 +43,8 @@ func TestRecordsThatCountedCopiesCountItems(t *testing.T) {
 		standings[i].ID = 0
 	}
 	assert.ElementsMatch(t, []Standing{
-		{Kind: media.Photo, N: 2, Bytes: 30, Copies: []Stand{{"locker", "all", queue.Waiting, ""}, {"shed", "all", queue.Safe, ""}}},
-		{Kind: media.Video, N: 1, Bytes: 40, Copies: []Stand{{"locker", "all", queue.Waiting, ""}}}, // a send that was cut goes on
+		{Kind: media.Photo, N: 2, Bytes: 30, Copies: []Stand{{"locker", "all", queue.Waiting, "", ""}, {"shed", "all", queue.Safe, "", ""}}},
+		{Kind: media.Video, N: 1, Bytes: 40, Copies: []Stand{{"locker", "all", queue.Waiting, "", ""}}}, // a send that was cut goes on
 	}, standings)
 	found, err := r.Find(t.Context(), "tem.j", 5)
 	require.NoError(t, err)
@@ -83,7 +83,7 @@ func TestRecordsOfOneKindOfPictureTellThemApart(t *testing.T) {
 			standings[i].ID = 0
 		}
 		at := func(kind media.Kind, n, bytes int64, state queue.State) Standing {
-			return Standing{Kind: kind, N: n, Bytes: bytes, Copies: []Stand{{"shed", "all", state, ""}}}
+			return Standing{Kind: kind, N: n, Bytes: bytes, Copies: []Stand{{"shed", "all", state, "", ""}}}
 		}
 		assert.ElementsMatch(t, []Standing{at(media.Photo, 2, 90, queue.Safe), at(media.Raw, 1, 20, queue.Safe), at(media.Graphic, 1, 40, queue.Waiting), at(media.Video, 1, 320, queue.Waiting)}, standings)
 		counters, err := r.Counters(t.Context())

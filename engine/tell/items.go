@@ -84,11 +84,36 @@ func (t Teller) Find(ctx context.Context, text string, limit int) ([]wire.Item, 
 	if err != nil {
 		return nil, err
 	}
+	if items, err = t.wholes(ctx, items); err != nil {
+		return nil, err
+	}
 	v, err := t.view(ctx)
 	if err != nil {
 		return nil, err
 	}
 	return t.present(ctx, v, items)
+}
+
+// wholes are the items that files are, or are parts of, each once.
+func (t Teller) wholes(ctx context.Context, files []records.Item) (items []records.Item, err error) {
+	seen := map[int64]bool{}
+	for _, it := range files {
+		if seen[it.Whole()] {
+			continue
+		}
+		seen[it.Whole()] = true
+		if it.PartOf != 0 {
+			main, ok, err := t.From.Item(ctx, it.PartOf)
+			if err != nil {
+				return nil, err
+			}
+			if ok {
+				it = main
+			}
+		}
+		items = append(items, it)
+	}
+	return items, nil
 }
 
 // Story tells an item and all that happened to it. The error is records.NoItem for
@@ -98,6 +123,11 @@ func (t Teller) Story(ctx context.Context, key string) (wire.Story, error) {
 	if err != nil {
 		return wire.Story{}, err
 	}
+	all, err := t.wholes(ctx, []records.Item{it})
+	if err != nil {
+		return wire.Story{}, err
+	}
+	it = all[0]
 	v, err := t.view(ctx)
 	if err != nil {
 		return wire.Story{}, err
@@ -112,7 +142,7 @@ func (t Teller) Story(ctx context.Context, key string) (wire.Story, error) {
 	}
 	s := wire.Story{Item: t.presentItem(v, it, copies[it.ID]), Cost: costOf(v.Situation, copies[it.ID]), Story: []wire.Event{{At: records.FromMS(it.FoundMS), State: string(queue.Waiting), Says: "Found on " + t.Of + "."}}}
 	for _, e := range events {
-		s.Story = append(s.Story, wire.Event{At: records.FromMS(e.AtMS), Destination: e.Destination, Shelf: e.Shelf, State: string(e.State), Says: e.Says})
+		s.Story = append(s.Story, wire.Event{At: records.FromMS(e.AtMS), Destination: e.Destination, Shelf: e.Shelf, Part: e.Part, State: string(e.State), Says: e.Says})
 	}
 	return s, nil
 }
@@ -136,14 +166,19 @@ func (t Teller) present(ctx context.Context, v view, items []records.Item) ([]wi
 
 func (t Teller) presentItem(v view, it records.Item, copies []records.Copy) wire.Item {
 	told := wire.Item{
-		Key: t.From.Key(it.ID), Device: t.Of, Name: it.Name, Path: it.FullPath(), Kind: string(it.Kind), Bytes: it.Size,
+		Key: t.From.Key(it.ID), Device: t.Of, Name: it.Name, Path: it.FullPath(), Kind: string(it.Kind), Bytes: it.AllBytes, Parts: []wire.Part{},
 		TakenAt: it.TakenAt(), TakenFrom: string(it.TakenFrom), Gone: it.GoneMS != 0, Copies: []wire.Copy{},
 	}
 	var stands []records.Stand
+	named := map[string]bool{}
 	for _, c := range copies {
 		told.Copies = append(told.Copies, v.presentCopy(c))
+		if c.PartOf != 0 && !named[c.Name] {
+			named[c.Name] = true
+			told.Parts = append(told.Parts, wire.Part{Name: c.Name, Kind: string(c.Kind), Bytes: c.Size})
+		}
 		if c.Shelf == plan.Main || c.Shelf == plan.Small {
-			stands = append(stands, records.Stand{Destination: c.Destination, Rule: c.Rule, State: c.State, Shelf: c.Shelf})
+			stands = append(stands, records.Stand{Destination: c.Destination, Rule: c.Rule, State: c.State, Shelf: c.Shelf, Kind: partKind(c)})
 		}
 	}
 	state, _, small := v.together(it.Kind, stands)
@@ -153,6 +188,14 @@ func (t Teller) presentItem(v view, it records.Item, copies []records.Copy) wire
 		told.Says = v.leftOut(it)
 	}
 	return told
+}
+
+// partKind is the kind of a part, "" for a main file.
+func partKind(c records.Copy) media.Kind {
+	if c.PartOf == 0 {
+		return ""
+	}
+	return c.Kind
 }
 
 // leftOut tells why nothing of an item is sent.
@@ -176,8 +219,12 @@ func (v view) presentCopy(c records.Copy) wire.Copy {
 	if todo == "" {
 		todo = c.Todo
 	}
+	part := ""
+	if c.PartOf != 0 {
+		part = c.Name
+	}
 	return wire.Copy{
-		Destination: c.Destination, Shelf: c.Shelf, Rule: c.Rule, State: string(v.Shown(c.State, c.Destination)), Tries: c.Tries,
+		Part: part, Destination: c.Destination, Shelf: c.Shelf, Rule: c.Rule, State: string(v.Shown(c.State, c.Destination)), Tries: c.Tries,
 		Remote: c.Remote, SHA256: c.SHA256, SentTwice: c.SentTwice(), Bytes: c.Bytes, Reduced: c.Reduced, Proof: c.Proof, ProvenAt: records.FromMS(c.ProvenMS),
 		Says: c.Says, Todo: todo, Holds: holds, ChangedAt: records.FromMS(c.ChangedMS),
 	}
@@ -196,11 +243,22 @@ var stands = []struct {
 // to locker."
 func standsAt(copies []wire.Copy) string {
 	var parts []string
+	at := map[string][]queue.State{} // of all files at a place together
+	var order []string
+	for _, c := range copies {
+		if c.Shelf != plan.Main {
+			continue
+		}
+		if at[c.Destination] == nil {
+			order = append(order, c.Destination)
+		}
+		at[c.Destination] = append(at[c.Destination], queue.State(c.State))
+	}
 	for _, s := range stands {
 		var there []string
-		for _, c := range copies {
-			if c.Shelf == plan.Main && queue.State(c.State) == s.state {
-				there = append(there, c.Destination)
+		for _, place := range order {
+			if queue.Together(at[place]) == s.state {
+				there = append(there, place)
 			}
 		}
 		if len(there) > 0 {

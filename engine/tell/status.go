@@ -103,17 +103,22 @@ func beside(counters []records.Counter) []wire.Beside {
 // only where it asks for none.
 func (v view) together(kind media.Kind, copies []records.Stand) (state queue.State, somewhere, small bool) {
 	var asked, all []queue.State
+	there := map[string]bool{} // whether each of its files is proven at a destination
 	for _, c := range copies {
 		state := v.Shown(c.State, c.Destination)
 		if c.Shelf != plan.Main {
 			small = small || state == queue.Safe
 			continue
 		}
-		somewhere = somewhere || state == queue.Safe
+		before, seen := there[c.Destination]
+		there[c.Destination] = (before || !seen) && state == queue.Safe
 		all = append(all, state)
 		if v.Asks(c.Class(kind)) {
 			asked = append(asked, state)
 		}
+	}
+	for _, whole := range there {
+		somewhere = somewhere || whole
 	}
 	if len(asked) == 0 {
 		asked = all
@@ -157,7 +162,7 @@ func (v view) addHolds(holds holdGroups, st records.Standing, retries map[retryK
 		}
 		switch c.State {
 		case queue.Waiting:
-			if r, some := retries[retryKey{st.ID, c.Destination}]; some {
+			if r, some := retries[retryKey{st.ID, c.Destination}]; some && c.Kind == "" {
 				one.add(retryHold(records.FromMS(r.NextMS)), "", st.Kind, c.Destination, wire.Amount{N: r.N, Bytes: r.Bytes})
 				all = all.Plus(-r.N, -r.Bytes)
 			}

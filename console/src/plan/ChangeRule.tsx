@@ -30,6 +30,7 @@ const changed = [
   "previews",
   "also",
   "onClash",
+  "companions",
 ] as const satisfies readonly (keyof PlanRule & keyof RuleEdit)[];
 
 const editOf = (r: PlanRule): RuleEdit =>
@@ -160,6 +161,7 @@ function RuleForm(props: {
         toggle={(d) => set({ to: toggled(to, d) })}
       />
       <Forms take={take} send={edit.send ?? {}} change={(send) => set({ send })} />
+      <Companions on={edit.companions ?? []} change={(companions) => set({ companions })} />
       <Beside edit={edit} set={set} />
       <Lanes lanes={lanes} take={take} modem={parts.modem} change={(l) => set({ lanes: l })} />
       <div className="grid gap-3 sm:grid-cols-2">
@@ -279,6 +281,55 @@ function Forms(props: {
           </Select>
         </Field>
       ))}
+    </div>
+  );
+}
+
+/** Which files go with a picture: its raw, its clip, its sidecar. */
+function Companions(props: {
+  on: NonNullable<RuleEdit["companions"]>;
+  change: (on: NonNullable<RuleEdit["companions"]>) => void;
+}) {
+  const choices = { "": "those whose kind is taken, and sidecars", none: "none", some: "these" } as const;
+  const which = props.on.length === 0 ? "" : props.on.includes("none") ? "none" : "some";
+  const names = { raw: "raw files", clip: "clips of stills", sidecar: "sidecars" } as const;
+  return (
+    <div className="grid items-end gap-3 sm:grid-cols-2">
+      <Field>
+        <Label className="mb-1 block text-sm text-quiet">Files that go with a picture</Label>
+        <Select
+          className={fieldLook}
+          value={which}
+          onChange={(e) =>
+            props.change(
+              { "": [], none: ["none" as const], some: ["raw", "clip", "sidecar"] as const }[
+                e.target.value as keyof typeof choices
+              ].slice(),
+            )
+          }
+        >
+          {Object.entries(choices).map(([value, label]) => (
+            <option key={value} value={value}>
+              {label}
+            </option>
+          ))}
+        </Select>
+      </Field>
+      {which === "some" && (
+        <div className="flex flex-wrap gap-x-5 gap-y-2 pb-2">
+          {(Object.keys(names) as (keyof typeof names)[]).map((c) => (
+            <Check
+              key={c}
+              label={names[c]}
+              on={props.on.includes(c)}
+              change={(on) => {
+                const now = on ? [...props.on, c] : props.on.filter((o) => o !== c);
+                props.change(now.length === 0 ? ["none"] : now);
+              }}
+            />
+          ))}
+        </div>
+      )}
     </div>
   );
 }

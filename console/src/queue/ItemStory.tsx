@@ -71,11 +71,19 @@ function Body({ story }: { story: Story }) {
         facts={[
           ["On", `${i.device}: ${i.path}`],
           ["Size", `${bytes(i.bytes)}, ${i.kind}`],
+          ...(i.parts.length > 0
+            ? [
+                ["With", i.parts.map((p) => `${p.name} (${p.kind}, ${bytes(p.bytes)})`).join("; ")] as [
+                  string,
+                  string,
+                ],
+              ]
+            : []),
           ["Taken", taken(i.takenAt) + (origins[i.takenFrom] ?? "")],
         ]}
       />
       {i.copies.map((c) => (
-        <Place key={c.destination + (c.shelf ?? "")} copy={c} />
+        <Place key={c.destination + (c.shelf ?? "") + (c.part ?? "")} copy={c} />
       ))}
       <div>
         <h3 className="mb-2 font-semibold">Its story</h3>
@@ -85,6 +93,7 @@ function Body({ story }: { story: Story }) {
               <p className="text-sm text-quiet">
                 <time dateTime={e.at}>{when(e.at)}</time>, {e.destination && `${e.destination}, `}
                 {e.shelf && `${shelf(e.shelf)}, `}
+                {e.part && `${e.part}, `}
                 {e.state}
               </p>
               <p>{e.says}</p>
@@ -106,13 +115,14 @@ function Place({ copy: c }: { copy: Copy }) {
   if (c.sha256) facts.push(["SHA-256", c.sha256]);
   return (
     <section
-      aria-label={c.shelf ? `${c.destination}, ${shelf(c.shelf)}` : c.destination}
+      aria-label={[c.destination, c.shelf && shelf(c.shelf), c.part].filter(Boolean).join(", ")}
       className="space-y-2 border-t border-line pt-3"
     >
       <h3 className="flex flex-wrap items-baseline justify-between gap-x-3 font-semibold">
         <span>
           {c.destination}
           {c.shelf && <span className="font-normal text-quiet">, {shelf(c.shelf)}</span>}
+          {c.part && <span className="font-normal wrap-anywhere text-quiet">, {c.part}</span>}
         </span>{" "}
         <StateMark state={c.state} />
       </h3>
