@@ -70,7 +70,7 @@ func printStatus(p page, y wire.Yard) {
 	for _, d := range y.Devices {
 		p.line(2, "%s: %s. %s%s", p.paint(strong, d.Name), conditions(d.Conditions), states(p, d), lastHeard(p, d))
 		if d.InSmall.N > 0 {
-			p.line(4, "%s of what is not safe: safe in small", gate.Count(d.InSmall.N))
+			p.line(4, "%s safe in small, not yet whole", gate.Count(d.InSmall.N))
 		}
 		for _, b := range d.Beside {
 			p.line(4, "beside the copies: %s", b.Says)

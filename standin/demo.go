@@ -183,7 +183,7 @@ func (d *Demo) All() []*Phone { return append([]*Phone{&d.Phone}, d.Away...) }
 // what only they can feel.
 func withAway(text string) string {
 	before, after, _ := strings.Cut(text, "  chart-table:\n")
-	return strings.Replace(before, "timezone: Europe/Lisbon\n", "timezone: Europe/Lisbon\nhome-networks: [Saltmarsh Slip]\npeople: [ines, tom]\n\nrenditions:\n  family: {long-edge: 720}\n", 1) + `  deck-phone:
+	return strings.Replace(before, "timezone: Europe/Lisbon\n", "timezone: Europe/Lisbon\nhome-networks: [Saltmarsh Slip]\npeople: [ines, tom]\n\nrenditions:\n  family: {long-edge: 720}\n  pocket: {long-edge: 480, quality: 70}\n  tiny: {long-edge: 240, quality: 60}\n", 1) + `  deck-phone:
     person: tom
     sources:
       - folder: DCIM
@@ -207,11 +207,16 @@ func withAway(text string) string {
       - over: wifi
         not-named: [Harbour Café]
       - over: cellular
+        send: pocket
         take: [photo]
         allowance: 3 MB per day
         metered-wifi: true
         roaming: true
         roaming-allowance: 1 MB per day
+    previews: tiny
+    also:
+      - when: rated 4
+        layout: "best/{year}/{caption}"
   at-rest:
     take: [photo, raw, graphic, video]
     to: [north-locker]
@@ -227,6 +232,16 @@ func withAway(text string) string {
 func (d *Demo) Close() error {
 	return errors.Join(d.Storage.Close(), d.Others.Close())
 }
+
+// likes is a sidecar as programs write them (ISO 16684-1).
+const likes = `<?xpacket begin="" id="W5M0MpCehiHzreSzNTczkc9d"?>
+<x:xmpmeta xmlns:x="adobe:ns:meta/"><rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#">
+<rdf:Description rdf:about="" xmlns:xmp="http://ns.adobe.com/xap/1.0/" xmlns:dc="http://purl.org/dc/elements/1.1/" xmp:Rating="5">
+<dc:description><rdf:Alt><rdf:li xml:lang="x-default">Curlew at low tide</rdf:li></rdf:Alt></dc:description>
+<dc:subject><rdf:Bag><rdf:li>curlew</rdf:li></rdf:Bag></dc:subject>
+</rdf:Description></rdf:RDF></x:xmpmeta>
+<?xpacket end="w"?>
+`
 
 var boats = []string{"Curlew", "Grey Wagtail", "Samphire", "Old Margery"}
 var jobs = []string{"hull", "planks", "deck", "mast", "varnish"}
@@ -293,6 +308,10 @@ func (d *Demo) make(ctx context.Context, dir string, o DemoOptions) error {
 		}
 		if err := os.MkdirAll(p.Root, 0o755); err != nil {
 			return err
+		}
+		if i == 0 { // one that somebody likes
+			marked := filepath.Join(p.Root, p.Camera, "DECK_02.xmp")
+			write(marked, start, func() ([]byte, error) { return []byte(likes), nil })
 		}
 	}
 	half := o.Items / 2

@@ -101,13 +101,13 @@ func (r *Records) RestOn(ctx context.Context, destination, remote string) (n int
 }
 
 // Unrecorded counts the safe copies that do not stand in the open record at a
-// destination yet, and tells since when the oldest has not.
+// destination yet (small ones never do: they go again), and tells since when the oldest has not.
 func (r *Records) Unrecorded(ctx context.Context, destination string) (n int64, since time.Time, err error) {
 	var row struct {
 		N  int64 `db:"n"`
 		MS int64 `db:"since"`
 	}
-	if err := r.read.GetContext(ctx, &row, `SELECT count(*) n, coalesce(min(proven_at), 0) since FROM copies WHERE state = 'safe' AND recorded = 0 AND destination = ?`, destination); err != nil {
+	if err := r.read.GetContext(ctx, &row, `SELECT count(*) n, coalesce(min(proven_at), 0) since FROM copies WHERE state = 'safe' AND recorded = 0 AND shelf <> 'small' AND destination = ?`, destination); err != nil {
 		return 0, time.Time{}, fmt.Errorf("counting what is not in the record at %s: %w", destination, err)
 	}
 	return row.N, FromMS(row.MS), nil
@@ -117,7 +117,7 @@ func (r *Records) Unrecorded(ctx context.Context, destination string) (n int64, 
 // destination yet, at most limit.
 func (r *Records) ToRecord(ctx context.Context, destination string, limit int) ([]Copy, error) {
 	var copies []Copy
-	if err := r.read.SelectContext(ctx, &copies, selectCopy+`WHERE c.state = 'safe' AND c.recorded = 0 AND c.destination = ? ORDER BY c.proven_at LIMIT ?`, destination, limit); err != nil {
+	if err := r.read.SelectContext(ctx, &copies, selectCopy+`WHERE c.state = 'safe' AND c.recorded = 0 AND c.shelf <> 'small' AND c.destination = ? ORDER BY c.proven_at LIMIT ?`, destination, limit); err != nil {
 		return nil, fmt.Errorf("reading what is not in the record at %s: %w", destination, err)
 	}
 	return copies, nil

@@ -45,7 +45,7 @@ func (u *Upkeep) withdraw(ctx context.Context, name string, small, whole records
 		return err
 	}
 	ends := func(says string) error {
-		return u.Records.Step(context.WithoutCancel(ctx), small.ID, queue.Skipped, says, records.Change{Says: &says, Temp: new(""), Remote: new(""), Landed: new(bool)}, time.Now())
+		return u.Records.Step(context.WithoutCancel(ctx), small.ID, queue.Skipped, says, records.Change{Says: &says, Temp: new(""), Remote: new(""), SHA256: new(""), Proof: new(""), ProvenAt: &time.Time{}, Landed: new(bool)}, time.Now())
 	}
 	if !small.Landed && small.Temp == "" { // it was there already: it is not ours
 		return ends("The whole of it is safe there; the small one was not put there by Yard Tide, and stays.")

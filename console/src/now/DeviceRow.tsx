@@ -33,7 +33,7 @@ export function DeviceRow({ device: d }: { device: Device }) {
         <ConditionsLine conditions={d.conditions} />
         {d.inSmall.n > 0 && (
           <p className="text-sm text-quiet">
-            {d.inSmall.n.toLocaleString("en-GB")} of what is not safe: safe in small
+            {d.inSmall.n.toLocaleString("en-GB")} safe in small, not yet whole
           </p>
         )}
         {d.beside.length > 0 && (
