@@ -99,7 +99,7 @@ func (f *draftFlags) secrets(in *bufio.Reader) (given wire.Secrets, err error) {
 
 func destinationCommand() command {
 	return command{
-		name: "destination", usage: "list | show NAME | test NAME | add NAME -kind KIND … | browse [FOLDER] -kind KIND … | secret NAME | place NAME moved|new | remove NAME | adopt NAME",
+		name: "destination", usage: "list | show NAME | test NAME | add NAME -kind KIND … | browse [FOLDER] -kind KIND … | secret NAME | place NAME moved|new | layout NAME LAYOUT [-try] | remove NAME | adopt NAME",
 		short: "set up, test and look at the storages",
 		long: `list and show tell of the storages in the plan. add tries one, step by step,
 and puts it into the plan if all went well; a certificate or host key that is
@@ -109,7 +109,8 @@ with -make it makes it first. test tries one of the plan; it leaves nothing
 behind. secret keeps a password or key anew, as when the storage's address
 changed. place answers what a name that has come to stand for another place
 asks: the content was moved there, and is proven again, or the place is new, and
-everything is sent there. remove takes one out of the plan; what is stored there stays. adopt
+everything is sent there. layout says where items land from now on, and shows it with
+your own; nothing that is there is moved. remove takes one out of the plan; what is stored there stays. adopt
 lists what was there before, so that it is not sent again.
 
   yardtide destination add loft -kind folder -path /media/loft
@@ -121,6 +122,7 @@ lists what was there before, so that it is not sent again.
 			r.flags(fs, true)
 			var f draftFlags
 			f.flags(fs)
+			try := fs.Bool("try", false, "layout: only show it")
 			return func(ctx context.Context, e env, args []string) error {
 				if len(args) == 0 {
 					return wrongUse("say list, show, test, add, browse, secret, place, remove or adopt")
@@ -140,6 +142,11 @@ lists what was there before, so that it is not sent again.
 						return wrongUse("name one destination, and say moved or new")
 					}
 					return settlePlace(ctx, e, c, args[0], args[1])
+				case verb == "layout":
+					if len(args) != 2 {
+						return wrongUse("name one destination and its layout, such as \"{year}/{month}/{name}\"")
+					}
+					return editLayout(ctx, e, c, wire.LayoutEdit{Destination: args[0], Layout: args[1], Try: *try}, r.json)
 				case len(args) != 1:
 					return wrongUse("name one destination")
 				}
@@ -173,6 +180,29 @@ lists what was there before, so that it is not sent again.
 			}
 		},
 	}
+}
+
+// editLayout changes a layout, or only shows it.
+func editLayout(ctx context.Context, e env, c client.Client, edit wire.LayoutEdit, json bool) error {
+	shown, err := c.EditLayout(ctx, edit)
+	if err != nil {
+		return err
+	}
+	if json {
+		return asJSON(e.out, shown)
+	}
+	p := newPage(e, c.URL)
+	wide := 0
+	for _, n := range shown.Names {
+		wide = max(wide, len([]rune(n.From)))
+	}
+	for _, n := range shown.Names {
+		p.line(2, "%-*s  %s", wide, plain(n.From), p.paint(strong, plain(n.To)))
+		if n.What != "" {
+			p.line(4, "%s", p.paint(quiet, plain(n.What)))
+		}
+	}
+	return edited(e, shown.PlanEdited, false)
 }
 
 func listDestinations(ctx context.Context, e env, c client.Client, json bool) error {

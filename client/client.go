@@ -174,6 +174,11 @@ func (c Client) EditRendition(ctx context.Context, e wire.RenditionEdit) (out wi
 	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/renditions", e, &out)
 }
 
+// EditLayout changes where items land at a destination, or only shows it.
+func (c Client) EditLayout(ctx context.Context, e wire.LayoutEdit) (out wire.LayoutShown, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/layouts", e, &out)
+}
+
 // RenameDevice calls a device elsewhere otherwise, here, in the plan and there.
 func (c Client) RenameDevice(ctx context.Context, name, to string) (out wire.PlanEdited, err error) {
 	return out, c.do(ctx, http.MethodPost, "/api/v1/devices/"+url.PathEscape(name)+"/rename", wire.Rename{To: to}, &out)

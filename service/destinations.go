@@ -120,7 +120,7 @@ func (s *Service) Destination(ctx context.Context, name string) (wire.Destinatio
 // destinationStatus tells what is at a destination, what is still to come, and
 // whether that fits.
 func (s *Service) destinationStatus(ctx context.Context, name string, d plan.Destination) (wire.DestinationStatus, error) {
-	st := wire.DestinationStatus{Name: name, Kind: d.Kind, Where: d.Where(), KeepFree: int64(d.KeepFree)}
+	st := wire.DestinationStatus{Name: name, Kind: d.Kind, Where: d.Where(), Layout: d.Layout, KeepFree: int64(d.KeepFree)}
 	s.drivers.refresh(name)
 	st.Space = wire.Space(s.fleet.SpaceNow(name))
 	for _, one := range s.Devices() {

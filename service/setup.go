@@ -1,7 +1,6 @@
 package service
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -419,7 +418,7 @@ func (s *Service) tell(ctx context.Context, now *wire.SetupNow) error {
 	if len(now.Places) == 0 {
 		lack(stepWhere, "Say where your pictures go: add a place.")
 	}
-	if err := plan.CheckLayout(now.Layout); err != nil {
+	if err := plan.CheckOwnLayout(now.Layout); err != nil {
 		lack(stepNames, "%s.", sentenceOf(err))
 	} else {
 		now.Names = names(now)
@@ -564,59 +563,17 @@ func about(d time.Duration) string {
 	return fmt.Sprintf("%d days", int(d.Hours()/24))
 }
 
-// mostNames is how many of the keeper's own items a layout is shown with.
-const mostNames = 4
-
-// names shows where items would land: some of the keeper's own, and the awkward ones.
-func names(now *wire.SetupNow) (list []wire.SetupName) {
-	put := func(what string, it naming.Item, hash string) {
-		to := naming.Path(now.Layout, it)
-		if hash != "" {
-			to = naming.Clash(to, hash, 1)
-		}
-		list = append(list, wire.SetupName{What: what, From: it.Name, To: to})
-	}
-	type picture struct {
-		wire.LookPicture
-		source string
-	}
-	var own []picture
+// names tells where the items of a set-up would land.
+func names(now *wire.SetupNow) []wire.SetupName {
+	var own []sample
 	for _, f := range now.Folders {
 		for _, p := range f.Pictures {
 			if f.On {
-				own = append(own, picture{p, f.Folder})
+				own = append(own, sample{naming.Item{Name: path.Base(p.Path), Device: now.Device, Source: f.Folder, Folder: path.Dir(p.Path), Kind: p.Kind, TakenAt: p.TakenAt}, p.TakenFrom == string(media.FromFile), nil})
 			}
 		}
 	}
-	item := func(p picture) naming.Item {
-		return naming.Item{Name: path.Base(p.Path), Device: now.Device, Source: p.source, Folder: path.Dir(p.Path), Kind: p.Kind, TakenAt: p.TakenAt}
-	}
-	noDate := -1
-	for i, p := range own {
-		if p.TakenFrom == string(media.FromFile) {
-			noDate = i
-			continue
-		}
-		if len(list) < mostNames {
-			put("", item(p), "")
-		}
-	}
-	example := naming.Item{Name: "IMG_2041.jpg", Source: "DCIM", Folder: "Camera", Device: cmp.Or(now.Device, "this-computer"), Kind: media.Photo, TakenAt: time.Date(2026, 11, 25, 10, 15, 0, 0, time.UTC)}
-	if len(list) == 0 {
-		put("", example, "")
-	} else {
-		example = item(own[slices.IndexFunc(own, func(p picture) bool { return p.TakenFrom != string(media.FromFile) })])
-	}
-	undated := naming.Item{Name: "scan of the logbook.png", Source: "Pictures", Folder: "Logbook", Device: example.Device, Kind: media.Graphic, TakenAt: time.Now()}
-	if noDate >= 0 {
-		undated = item(own[noDate])
-	}
-	put("Its header tells no date: the file's own time counts.", undated, "")
-	burst := example
-	burst.Name = strings.TrimSuffix(example.Name, path.Ext(example.Name)) + "_BURST002" + path.Ext(example.Name)
-	put("One of a burst, of the same second: it keeps its own name.", burst, "")
-	put("Another picture of the same name is there: it gets a mark of its content.", example, "3fa9c2d1")
-	return list
+	return landings(now.Layout, now.Device, own)
 }
 
 func sentenceOf(err error) string {

@@ -113,6 +113,19 @@ type SetupName struct {
 	To   string `json:"to"`
 }
 
+// LayoutEdit changes where items land at a destination.
+type LayoutEdit struct {
+	Destination string `json:"destination"`
+	Layout      string `json:"layout" minLength:"1" maxLength:"500" doc:"Such as {year}/{month}/{name}"`
+	Try         bool   `json:"try,omitempty" doc:"Only show it"`
+}
+
+// LayoutShown is where items land by a layout.
+type LayoutShown struct {
+	PlanEdited
+	Names []SetupName `json:"names" doc:"Some of the keeper's own, and the awkward ones"`
+}
+
 // SetupStart starts what was said back.
 type SetupStart struct {
 	Version int64 `json:"version" doc:"The version that was said back; it is refused when another is"`

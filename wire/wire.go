@@ -61,6 +61,7 @@ type Need struct {
 
 // DestinationStatus is a storage and the room it has.
 type DestinationStatus struct {
+	Layout   string               `json:"layout" doc:"Where items land there"`
 	Name     string               `json:"name"`
 	Kind     plan.DestinationKind `json:"kind"`
 	Where    string               `json:"where"`

@@ -538,6 +538,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plan/layouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Change where items land at a destination, or only show that with some of the keeper's own */
+        post: operations["edit-layout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plan/renditions": {
         parameters: {
             query?: never;
@@ -1173,6 +1190,8 @@ export interface components {
              */
             keepFree: number;
             kind: string;
+            /** @description Where items land there */
+            layout: string;
             name: string;
             /** @description Why nothing can be done there, or why what is there does not count, else empty */
             problem: string;
@@ -1604,6 +1623,8 @@ export interface components {
         Item: {
             /** Format: int64 */
             bytes: number;
+            /** @description Its model, empty where the header does not tell */
+            camera: string;
             /** @description At each place, file by file */
             copies: components["schemas"]["Copy"][];
             device: string;
@@ -1705,6 +1726,28 @@ export interface components {
              * @description Bytes spent or reserved in this period
              */
             spent: number;
+        };
+        LayoutEdit: {
+            destination: string;
+            /** @description Such as {year}/{month}/{name} */
+            layout: string;
+            /** @description Only show it */
+            try?: boolean;
+        };
+        LayoutShown: {
+            /** @description Some of the keeper's own, and the awkward ones */
+            names: components["schemas"]["SetupName"][];
+            /** @description What the keeper must know of it */
+            notes: string[];
+            /** @description What it changes, in sentences */
+            says: string[];
+            /** @description What it would do to the yard's items, when it was only tried */
+            tried?: components["schemas"]["PlanTried"];
+            /**
+             * Format: int64
+             * @description The version that it became, 0 when it was only tried
+             */
+            version: number;
         };
         Link: {
             url: string;
@@ -5622,6 +5665,93 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlanDiff"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-layout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LayoutEdit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayoutShown"];
                 };
             };
             /** @description Bad Request */

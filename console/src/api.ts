@@ -21,6 +21,7 @@ export type PlanDevice = Schemas["PlanDevice"];
 export type DeviceEdit = Schemas["DeviceEdit"];
 export type PlanFolder = Schemas["PlanFolder"];
 export type SetupNow = Schemas["SetupNow"];
+export type SetupName = Schemas["SetupName"];
 export type SetupChange = Schemas["SetupChange"];
 export type SetupFolder = Schemas["SetupFolder"];
 export type Look = Schemas["Look"];

@@ -339,7 +339,7 @@ func (r *reader) destination(n ast.Node, name string) Destination {
 	for _, c := range []struct {
 		field, value string
 		check        func(string) error
-	}{{"url", d.URL, checkURL}, {"address", d.Address, checkAddress}, {"host-key", d.HostKey, checkHostKey}, {"layout", d.Layout, CheckLayout}, {"bucket", d.Bucket, checkBucket}, {"authority", d.Authority, checkAuthority}, {"certificate", d.Certificate, checkCertificate}, {"password-from", password, checkSecret}, {"key-from", key, checkSecret}} {
+	}{{"url", d.URL, checkURL}, {"address", d.Address, checkAddress}, {"host-key", d.HostKey, checkHostKey}, {"layout", d.Layout, CheckOwnLayout}, {"bucket", d.Bucket, checkBucket}, {"authority", d.Authority, checkAuthority}, {"certificate", d.Certificate, checkCertificate}, {"password-from", password, checkSecret}, {"key-from", key, checkSecret}} {
 		if c.value == "" {
 			continue
 		}

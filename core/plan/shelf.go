@@ -94,11 +94,11 @@ func (p *Plan) Shelves(rule string) []Stocked {
 	}
 	if quick := r.quick(); quick != "" {
 		add(Stocked{Shelf: Small}, func(k media.Kind) bool {
-			return p.Renditions[quick].Limits(k) && slices.ContainsFunc(r.Lanes, func(l Lane) bool { return l.Send != "" && l.Takes(k) })
+			return slices.Contains(Reducible, k) && p.Renditions[quick].Limits(k) && slices.ContainsFunc(r.Lanes, func(l Lane) bool { return l.Send != "" && l.Takes(k) })
 		})
 	}
 	if r.Previews != "" {
-		add(Stocked{Shelf: Preview}, func(k media.Kind) bool { return k != media.Video && p.Renditions[r.Previews].Limits(k) })
+		add(Stocked{Shelf: Preview}, func(k media.Kind) bool { return k != media.Video && slices.Contains(Reducible, k) && p.Renditions[r.Previews].Limits(k) })
 	}
 	add(Stocked{Shelf: Beside, HEIC: true}, func(k media.Kind) bool {
 		return k == media.Photo && p.Renditions[r.Send[k]].Format == Both

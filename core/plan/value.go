@@ -248,6 +248,15 @@ func CheckLayout(s string) error {
 	return nil
 }
 
+// CheckOwnLayout sees that a layout can be a destination's: what is sent first has no caption
+// yet. The error says what would be right.
+func CheckOwnLayout(s string) error {
+	if strings.Contains(s, "{caption}") {
+		return wrong("would stand in the layout of a rule's also", "{caption} is for picks: the layout of a destination is for every item")
+	}
+	return CheckLayout(s)
+}
+
 // tells tells whether the last part of a layout tells items apart.
 func tells(part string) bool {
 	return slices.ContainsFunc(told, func(field string) bool { return strings.Contains(part, "{"+field+"}") })

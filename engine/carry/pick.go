@@ -52,6 +52,7 @@ func (c *Carrier) copyThere(ctx context.Context, s *Send) (bool, error) {
 	case err != nil:
 		return false, err
 	}
+	c.date(ctx, s, temp)
 	remote, err := c.publish(ctx, s, temp, whole.SHA256)
 	if err != nil {
 		return false, err

@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"strings"
+	"time"
 
 	"yardtide/core/gate"
 	"yardtide/core/naming"
@@ -166,6 +167,7 @@ func (c *Carrier) send(ctx context.Context, s *Send) error {
 	if s.hash != "" && s.hash != sum {
 		return source.Error{Cause: queue.Changed, Says: "The file changed while it was sent."}
 	}
+	c.date(ctx, s, temp)
 	remote, err := c.publish(ctx, s, temp, sum)
 	if err != nil {
 		return err
@@ -249,6 +251,18 @@ func (c *Carrier) publish(ctx context.Context, s *Send, temp, sum string) (strin
 		}
 	}
 	return "", &destination.Error{Cause: queue.Refused, Says: "every name for it is taken at the storage"}
+}
+
+// date gives what was sent the time that its file has. A storage that refuses keeps its own:
+// no fact of the picture is lost by it.
+func (c *Carrier) date(ctx context.Context, s *Send, temp string) {
+	d, able := s.driver.(destination.Dater)
+	if !able || s.item.MTime <= 0 {
+		return
+	}
+	if err := d.SetTime(ctx, temp, time.Unix(0, s.item.MTime)); err != nil {
+		c.Log.Debug("a file has the storage's own time", "device", c.Device, "copy", s.copy.ID, "err", err)
+	}
 }
 
 // putInPlace gives the temporary file a path. It returns which.

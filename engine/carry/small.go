@@ -71,6 +71,7 @@ func (c *Carrier) sendWhole(ctx context.Context, s *Send) error {
 		return err // the buffer is left to the collector: a transport may read it still
 	}
 	smallBuffers.Put(buffer)
+	c.date(ctx, s, temp)
 	switch err := s.driver.Publish(ctx, temp, path); {
 	case errors.Is(err, destination.ErrExists):
 		end()

@@ -75,6 +75,12 @@ type Copier interface {
 	Copy(ctx context.Context, path, temp string) error
 }
 
+// Dater is a storage on which a file can have the time that it has where it comes from.
+type Dater interface {
+	// SetTime gives a temporary file a time of its last change.
+	SetTime(ctx context.Context, temp string, at time.Time) error
+}
+
 // Browser is a storage whose folders can be looked at.
 type Browser interface {
 	// List tells what lies in a folder, in no order; ErrNotFound without one.

@@ -272,3 +272,40 @@ func TestWhatWouldTellThePlaceIsStuckAndNotSent(t *testing.T) {
 	assert.NotEmpty(t, c.Todo)
 	assert.Equal(t, []string{"03/a.jpg"}, y.below("2026"))
 }
+
+func TestAFileKeepsItsTimeWhereTheStorageCan(t *testing.T) {
+	for _, kind := range []string{"folder", "sftp"} {
+		t.Run(kind, func(t *testing.T) {
+			open, root := real[kind](t)
+			h := newHouse(t, kind, "", "", open, "phone")
+			content, err := standin.JPEG(1, 200, time.Date(2026, 3, 1, 10, 0, 0, 0, time.UTC))
+			require.NoError(t, err)
+			h.file("phone", "a.jpg", content)
+			h.file("phone", "large.jpg", long(t, 400_000))
+			h.until("phone", "safe", counts(queue.Safe, 2))
+			for _, name := range []string{"a.jpg", "large.jpg"} {
+				info, err := os.Stat(filepath.Join(root, h.copy("phone", name).Remote))
+				require.NoError(t, err)
+				assert.Equal(t, time.Date(2026, 3, 1, 10, 0, 0, 0, time.UTC), info.ModTime().UTC(), name)
+			}
+		})
+	}
+}
+
+func TestRealStoragesCopyPicksByThemselves(t *testing.T) {
+	for kind, open := range real {
+		t.Run(kind, func(t *testing.T) {
+			driver, root := open(t)
+			h := newHouse(t, kind, "", "    also: [{when: rated 4, layout: \"best/{year}/{caption}\"}]", driver, "phone")
+			content, err := standin.JPEG(1, 600, time.Date(2026, 3, 1, 10, 0, 0, 0, time.UTC))
+			require.NoError(t, err)
+			h.file("phone", "a.xmp", []byte(sidecar("It's the Wren", 5)))
+			h.file("phone", "a.jpg", content)
+			h.until("phone", "picked", func(s wire.Device) bool { return len(s.Beside) == 1 && s.Beside[0].There.N == 1 })
+			there, err := os.ReadFile(filepath.Join(root, "best/2026/It's the Wren.jpg"))
+			require.NoError(t, err)
+			assert.Equal(t, hash(content), hash(there))
+			assert.Contains(t, h.story("phone", "a.jpg"), "Copied at the storage as best/2026/It's the Wren.jpg")
+		})
+	}
+}

@@ -167,7 +167,7 @@ func (t Teller) present(ctx context.Context, v view, items []records.Item) ([]wi
 func (t Teller) presentItem(v view, it records.Item, copies []records.Copy) wire.Item {
 	told := wire.Item{
 		Key: t.From.Key(it.ID), Device: t.Of, Name: it.Name, Path: it.FullPath(), Kind: string(it.Kind), Bytes: it.AllBytes, Parts: []wire.Part{},
-		TakenAt: it.TakenAt(), TakenFrom: string(it.TakenFrom), Gone: it.GoneMS != 0, Copies: []wire.Copy{},
+		TakenAt: it.TakenAt(), TakenFrom: string(it.TakenFrom), Camera: it.Camera, Gone: it.GoneMS != 0, Copies: []wire.Copy{},
 	}
 	var stands []records.Stand
 	named := map[string]bool{}

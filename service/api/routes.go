@@ -389,6 +389,10 @@ func (s *Server) versionRoutes() {
 		edited, err := s.service.EditRendition(ctx, in.Body)
 		return &answer[wire.PlanEdited]{edited}, destinationProblem(err)
 	})
+	call(s, "edit-layout", http.MethodPost, "/plan/layouts", "Change where items land at a destination, or only show that with some of the keeper's own", func(ctx context.Context, in *request[wire.LayoutEdit]) (*answer[wire.LayoutShown], error) {
+		shown, err := s.service.EditLayout(ctx, in.Body)
+		return &answer[wire.LayoutShown]{shown}, destinationProblem(err)
+	})
 	call(s, "edit-device", http.MethodPost, "/plan/devices", "Change a device in the plan: its time zone, how fast it may send", func(ctx context.Context, in *request[wire.DeviceEdit]) (*answer[wire.PlanEdited], error) {
 		edited, err := s.service.EditDevice(ctx, in.Body)
 		return &answer[wire.PlanEdited]{edited}, destinationProblem(err)

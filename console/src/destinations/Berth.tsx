@@ -5,6 +5,7 @@ import { Failure } from "../parts/Failure";
 import { JobNote } from "../parts/JobNote";
 import { bytes } from "../words";
 import { useYard } from "../yard";
+import { Layout } from "./Layout";
 import { useAdopt, usePlace, useProve, useRemove, useTest } from "./queries";
 import { TrialSteps } from "./TrialSteps";
 
@@ -36,6 +37,7 @@ export function Berth({ destination: d }: { destination: Destination }) {
         <Shares title="There" none="Nothing yet." shares={d.there} />
         <Shares title="Still to come" none="Nothing waits." shares={d.coming} />
       </div>
+      <Layout destination={d} />
       <div className="mt-4 flex flex-wrap gap-2">
         <Button onClick={() => test.mutate()} disabled={runs("trial")} aria-label={`${testing} ${d.name}`}>
           {testing}
@@ -183,7 +185,8 @@ function Shares({ title, none, shares }: { title: string; none: string; shares: 
               {s.device}, {s.kind}s <span className="text-quiet">by {s.rule}</span>
             </span>
             <span className="shrink-0 text-quiet tabular-nums">
-              {s.n.toLocaleString("en-GB")}, {bytes(s.bytes)}
+              {s.n > 0 ? `${s.n.toLocaleString("en-GB")}, ` : "beside, "}
+              {bytes(s.bytes)}
             </span>
           </li>
         ))}

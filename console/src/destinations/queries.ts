@@ -30,6 +30,15 @@ export function useAdd() {
 
 const at = (name: string) => ({ params: { path: { name } } });
 
+export function useLayout(destination: string) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (edit: { layout: string; try: boolean }) =>
+      body(api.POST("/api/v1/plan/layouts", { body: { destination, ...edit } })),
+    onSuccess: (_, edit) => (edit.try ? undefined : client.invalidateQueries()),
+  });
+}
+
 export function useTest(name: string) {
   return useMutation({ mutationFn: () => body(api.POST("/api/v1/destinations/{name}/test", at(name))) });
 }

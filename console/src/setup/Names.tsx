@@ -2,6 +2,7 @@ import { useState } from "react";
 import type { SetupNow } from "../api";
 import { Choice } from "../parts/Choice";
 import { Failure } from "../parts/Failure";
+import { Landings } from "../parts/Landings";
 import { useChange } from "./queries";
 import { Lacks, Written } from "./When";
 
@@ -30,7 +31,7 @@ export function Names({ now }: { now: SetupNow }) {
       />
       {own && (
         <Written
-          label="Of {year} {month} {day} {hour} {minute} {second} {device} {source} {folder} {kind}, and {name} last"
+          label="Of {year} {month} {day} {hour} {minute} {second} {device} {camera} {source} {folder} {kind}, and {name} or {sequence} last"
           hint="{year}/{month}/{day}/{name}"
           value={now.layout}
           change={(layout) => change.mutate({ layout })}
@@ -38,26 +39,7 @@ export function Names({ now }: { now: SetupNow }) {
       )}
       <Failure error={change.error} />
       <Lacks now={now} step={5} />
-      <table className="w-full table-fixed text-left">
-        <caption className="mb-1 text-left text-sm text-quiet">So they would lie there</caption>
-        <thead className="sr-only">
-          <tr>
-            <th scope="col">The file here</th>
-            <th scope="col">Its name there</th>
-          </tr>
-        </thead>
-        <tbody className="divide-y divide-line">
-          {now.names.map((n, i) => (
-            <tr key={i} className="align-top">
-              <td className="py-1.5 pr-3 wrap-anywhere">
-                {n.from}
-                {n.what && <span className="block text-sm text-quiet">{n.what}</span>}
-              </td>
-              <td className="py-1.5 font-mono text-sm wrap-anywhere">{n.to}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <Landings names={now.names} />
     </>
   );
 }

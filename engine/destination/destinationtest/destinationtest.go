@@ -63,6 +63,7 @@ var Abilities = map[string]func(context.Context, *testing.T, destination.Driver)
 	"tells its space":     space,
 	"folders":             browses,
 	"copies by itself":    copies,
+	"keeps a file's time": dates,
 }
 
 var promises = []struct {
@@ -313,6 +314,20 @@ func withdrawal(ctx context.Context, t *testing.T, d destination.Driver) {
 		require.NoError(t, d.Withdraw(ctx, path, out))
 		require.NoError(t, d.Remove(ctx, out))
 	}
+}
+
+func dates(ctx context.Context, t *testing.T, d destination.Driver) string {
+	dater, able := d.(destination.Dater)
+	if !able {
+		return "no"
+	}
+	at := time.Date(2019, 5, 4, 3, 2, 1, 0, time.UTC)
+	put(ctx, t, d, Temp(1), []byte("dated"))
+	assert.Error(t, dater.SetTime(ctx, "else.jpg", at), "only what is on its way")
+	require.NoError(t, dater.SetTime(ctx, Temp(1), at))
+	require.NoError(t, d.Publish(ctx, Temp(1), "dated.jpg"))
+	assert.Equal(t, "dated", string(read(ctx, t, d, "dated.jpg")))
+	return "yes"
 }
 
 func copies(ctx context.Context, t *testing.T, d destination.Driver) string {

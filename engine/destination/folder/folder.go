@@ -16,6 +16,7 @@ import (
 	"path"
 	"strings"
 	"syscall"
+	"time"
 
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
@@ -307,6 +308,22 @@ func (d Driver) Remove(_ context.Context, temp string) error {
 		}
 		if err := root.Remove(temp); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return failure("removing "+temp, err)
+		}
+		return nil
+	})
+}
+
+// SetTime implements destination.Dater.
+func (d Driver) SetTime(_ context.Context, temp string, at time.Time) error {
+	if err := destination.CheckTemp(temp); err != nil {
+		return err
+	}
+	return d.within(func(root *os.Root) error {
+		if err := noLink(root, temp); err != nil {
+			return err
+		}
+		if err := root.Chtimes(temp, at, at); err != nil {
+			return failure("giving the file its time", err)
 		}
 		return nil
 	})

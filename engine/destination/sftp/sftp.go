@@ -758,6 +758,24 @@ func (d *Driver) Remove(ctx context.Context, temp string) error {
 	return nil
 }
 
+// SetTime implements destination.Dater.
+func (d *Driver) SetTime(ctx context.Context, temp string, at time.Time) error {
+	if err := destination.CheckTemp(temp); err != nil {
+		return err
+	}
+	client, err := d.connect(ctx)
+	if err != nil {
+		return err
+	}
+	if err := d.noLinks(ctx, client, temp); err != nil {
+		return err
+	}
+	if err := order(ctx, d, func() error { return client.Chtimes(d.remote(temp), at, at) }); err != nil {
+		return d.failure(ctx, client, "giving the file its time", err)
+	}
+	return nil
+}
+
 // Withdraw implements destination.Driver.
 func (d *Driver) Withdraw(ctx context.Context, p, temp string) error {
 	if err := destination.CheckTemp(temp); err != nil {
