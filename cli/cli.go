@@ -38,7 +38,7 @@ func commands() []command {
 	return []command{
 		statusCommand(), queueCommand(), whyCommand(), watchCommand(),
 		pauseCommand(), resumeCommand(), sendNowCommand(), retryCommand(), finishCommand(),
-		destinationCommand(), proveCommand(), jobsCommand(), planCommand(), lookCommand(), sourceCommand(), ruleCommand(), renditionCommand(), tryCommand(), deviceCommand(), linkCommand(), serveCommand(), rebuildCommand(), demoCommand(),
+		destinationCommand(), proveCommand(), jobsCommand(), planCommand(), lookCommand(), sourceCommand(), ruleCommand(), renditionCommand(), tryCommand(), burstsCommand(), deviceCommand(), linkCommand(), serveCommand(), rebuildCommand(), demoCommand(),
 	}
 }
 

@@ -109,6 +109,7 @@ with -try it only tells. The plan's text keeps its comments and its order: see y
 				}
 				return nil
 			})
+			yesNo("bursts", "yes or no: of shots in a row make a short `clip`, beside them (yardtide bursts shows them)", &edit.Bursts)
 			var quick *string
 			fs.Func("quick", "a `rendition`: over cellular small copies go in it, and the whole ones over another network; empty for whole ones", text(&quick))
 			fs.StringVar(&edit.Device, "device", "", "change only what this `device` has otherwise: -over, -allowance, -power, -hours, -idle; any sets the rule's aside, empty leaves it")
@@ -125,10 +126,10 @@ with -try it only tells. The plan's text keeps its comments and its order: see y
 					return wrongUse("say list, or show, set, add or remove and the name of a rule")
 				case args[0] == "add" && (edit.Take == nil || edit.To == nil):
 					return wrongUse("say what it takes and where it goes: -take and -to")
-				case args[0] == "set" && quick == nil && edit.Previews == nil && edit.Also == nil && edit.OnClash == nil && edit.Companions == nil && edit.Send == nil && edit.Idle == nil && edit.Unused == nil && edit.Rest == nil && edit.Screen == nil && edit.Saver == nil && edit.StoreEach == nil && !edit.Reset && over == nil && allowance == nil && metered == nil && roaming == nil && edit.Take == nil && edit.To == nil && edit.Larger == nil && edit.Longer == nil && edit.Power == nil && edit.Hours == nil && edit.Order == nil:
-					return wrongUse("say what to change: -take, -to, -over, -allowance, -metered, -roaming, -larger-than, -longer-than, -power, -hours, -idle, -unused-for, -rest, -screen, -battery-saver, -store-each, -send, -quick, -previews, -also, -companions, -on-clash or -order")
+				case args[0] == "set" && quick == nil && edit.Previews == nil && edit.Also == nil && edit.OnClash == nil && edit.Companions == nil && edit.Bursts == nil && edit.Send == nil && edit.Idle == nil && edit.Unused == nil && edit.Rest == nil && edit.Screen == nil && edit.Saver == nil && edit.StoreEach == nil && !edit.Reset && over == nil && allowance == nil && metered == nil && roaming == nil && edit.Take == nil && edit.To == nil && edit.Larger == nil && edit.Longer == nil && edit.Power == nil && edit.Hours == nil && edit.Order == nil:
+					return wrongUse("say what to change: -take, -to, -over, -allowance, -metered, -roaming, -larger-than, -longer-than, -power, -hours, -idle, -unused-for, -rest, -screen, -battery-saver, -store-each, -send, -quick, -previews, -also, -companions, -bursts, -on-clash or -order")
 				}
-				if edit.Reset && edit.Device == "" || edit.Device != "" && (edit.Take != nil || edit.Send != nil || edit.To != nil || edit.Larger != nil || edit.Longer != nil || edit.Order != nil || edit.StoreEach != nil || edit.Previews != nil || edit.Also != nil || edit.OnClash != nil || edit.Companions != nil || args[0] != "set") {
+				if edit.Reset && edit.Device == "" || edit.Device != "" && (edit.Take != nil || edit.Send != nil || edit.To != nil || edit.Larger != nil || edit.Longer != nil || edit.Order != nil || edit.StoreEach != nil || edit.Previews != nil || edit.Also != nil || edit.OnClash != nil || edit.Companions != nil || edit.Bursts != nil || args[0] != "set") {
 					return wrongUse("with -device only -over, -quick, -allowance, -metered, -roaming, -power, -hours, -idle and -as-it-is can be set")
 				}
 				edit.Rule, edit.Add, edit.Remove = args[1], args[0] == "add", args[0] == "remove"

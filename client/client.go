@@ -174,6 +174,11 @@ func (c Client) EditRendition(ctx context.Context, e wire.RenditionEdit) (out wi
 	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/renditions", e, &out)
 }
 
+// Bursts asks for the shots in a row that look alike, among the photos that a rule takes.
+func (c Client) Bursts(ctx context.Context, rule string) (out []wire.BurstsFound, err error) {
+	return out, c.do(ctx, http.MethodGet, "/api/v1/bursts?rule="+url.QueryEscape(rule), nil, &out)
+}
+
 // EditLayout changes where items land at a destination, or only shows it.
 func (c Client) EditLayout(ctx context.Context, e wire.LayoutEdit) (out wire.LayoutShown, err error) {
 	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/layouts", e, &out)

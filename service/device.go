@@ -34,6 +34,8 @@ type Device interface {
 	// CompareForm shows an item as shot and in a form; SampleForm tells what a form comes to
 	// for a few of a kind.
 	CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (wire.FormCompared, error)
+	// FoundBursts shows the bursts among the photos that a rule takes.
+	FoundBursts(ctx context.Context, rule string) (wire.BurstsFound, error)
 	SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition) (wire.FormSample, error)
 	// Day tells what it sensed and sent in the day of an instant.
 	Day(ctx context.Context, in time.Time) (wire.DeviceDay, error)

@@ -162,7 +162,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		}
 		d, err := device.New(ctx, device.Options{
 			Name: m.Name, Root: m.Root, Records: r, Sensor: m.Sensor, Driver: s.drivers.get, Changed: s.Changes.Tell,
-			Log: o.Log, Scan: o.Scan, Jitter: mathrand.Float64, Wait: o.Wait, Others: others, Faces: &s.faces, Renditions: filepath.Join(o.Dir, "devices", m.Name, "renditions"), Awake: m.Awake,
+			Log: o.Log, Scan: o.Scan, Jitter: mathrand.Float64, Wait: o.Wait, Others: others, Faces: &s.faces, Renditions: filepath.Join(o.Dir, "devices", m.Name, "renditions"), Bursts: filepath.Join(o.Dir, "devices", m.Name, "bursts"), Awake: m.Awake,
 		})
 		if err != nil {
 			return nil, err

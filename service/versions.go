@@ -147,7 +147,7 @@ func (s *Service) Rules() []wire.PlanRule {
 	for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
 		r := p.Rules[name]
 		one := wire.PlanRule{Name: name, Says: sentences.Rule(r), Follows: []wire.PlanSource{}, Take: r.Take, To: r.To,
-			Own: ownOf(p, name), Idle: r.Gates.Idle == plan.MustBeIdle, Unused: r.Gates.Unused.String(), Rest: r.Gates.Rest.String(), Screen: string(r.Gates.Screen), Saver: string(r.Gates.Saver), StoreEach: r.StoreEach, Previews: r.Previews, Also: alsoOf(r), OnClash: cmp.Or(r.OnClash, plan.NameClash), Companions: append([]media.Companion{}, r.Companions...), Send: sendsAs(r), Lanes: ruleLanes(r.Lanes), Larger: r.LargerThan.String(), Longer: r.LongerThan.String(), Power: r.Gates.Power.String(), Hours: r.Gates.Hours.String(), Order: cmp.Or(r.Order, plan.NewestFirst)}
+			Own: ownOf(p, name), Idle: r.Gates.Idle == plan.MustBeIdle, Unused: r.Gates.Unused.String(), Rest: r.Gates.Rest.String(), Screen: string(r.Gates.Screen), Saver: string(r.Gates.Saver), StoreEach: r.StoreEach, Previews: r.Previews, Also: alsoOf(r), OnClash: cmp.Or(r.OnClash, plan.NameClash), Bursts: r.Bursts, Companions: append([]media.Companion{}, r.Companions...), Send: sendsAs(r), Lanes: ruleLanes(r.Lanes), Larger: r.LargerThan.String(), Longer: r.LongerThan.String(), Power: r.Gates.Power.String(), Hours: r.Gates.Hours.String(), Order: cmp.Or(r.Order, plan.NewestFirst)}
 		for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
 			for _, source := range p.Devices[device].Sources {
 				if slices.Contains(source.Rules, name) {
@@ -355,7 +355,7 @@ func (s *Service) EditRule(ctx context.Context, e wire.RuleEdit) (wire.PlanEdite
 		if e.OnClash != nil && *e.OnClash == plan.NameClash { // as without a word
 			e.OnClash = new(plan.Clash)
 		}
-		return plan.WithRule(before, e.Rule, plan.RuleChange{Previews: e.Previews, Also: also, OnClash: e.OnClash, Companions: e.Companions, Lanes: lanes, Idle: e.Idle, Unused: e.Unused, Rest: e.Rest, Screen: e.Screen, Saver: e.Saver, StoreEach: e.StoreEach, Send: e.Send, Take: e.Take, Larger: e.Larger, Longer: e.Longer, To: e.To, Power: e.Power, Hours: e.Hours, Order: e.Order})
+		return plan.WithRule(before, e.Rule, plan.RuleChange{Previews: e.Previews, Also: also, OnClash: e.OnClash, Companions: e.Companions, Bursts: e.Bursts, Lanes: lanes, Idle: e.Idle, Unused: e.Unused, Rest: e.Rest, Screen: e.Screen, Saver: e.Saver, StoreEach: e.StoreEach, Send: e.Send, Take: e.Take, Larger: e.Larger, Longer: e.Longer, To: e.To, Power: e.Power, Hours: e.Hours, Order: e.Order})
 	})
 }
 

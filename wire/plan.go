@@ -135,6 +135,7 @@ type PlanRule struct {
 	Previews  string                `json:"previews" doc:"The rendition of the previews that are put beside, empty for none"`
 	Also      []RuleAlso            `json:"also" doc:"What goes under a second layout, too"`
 	OnClash   plan.Clash            `json:"onClash" enum:"name,skip" doc:"What happens where something else has the name"`
+	Bursts    bool                  `json:"bursts" doc:"Of shots in a row a clip is made, beside them"`
 	// Companions are which parts go with an item.
 	Companions []media.Companion `json:"companions" enum:"raw,clip,sidecar,none" doc:"Which parts go with an item; empty for those whose kind it takes, and sidecars"`
 	Own        []RuleOwn         `json:"own" doc:"What devices have otherwise"`
@@ -241,6 +242,7 @@ type RuleEdit struct {
 	Previews  *string               `json:"previews,omitempty" doc:"The rendition of previews to be put beside, empty for none"`
 	Also      *[]RuleAlso           `json:"also,omitempty" doc:"All that goes under a second layout, too"`
 	OnClash   *plan.Clash           `json:"onClash,omitempty" enum:"name,skip"`
+	Bursts    *bool                 `json:"bursts,omitempty" doc:"Make a clip of shots in a row, beside them"`
 	// Companions are which parts are to go with an item.
 	Companions *[]media.Companion `json:"companions,omitempty" enum:"raw,clip,sidecar,none" doc:"Empty for those whose kind it takes, and sidecars"`
 	Device     string             `json:"device,omitempty" doc:"Change what this device has otherwise than the rule says: its lanes, power, hours and idle"`

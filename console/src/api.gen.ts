@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/bursts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The shots in a row that look alike, among the photos that a rule takes */
+        get: operations["bursts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/destinations": {
         parameters: {
             query?: never;
@@ -995,6 +1012,31 @@ export interface components {
             name: string;
             /** @description webdav, sftp: the password; s3: the secret key */
             password?: string;
+        };
+        Burst: {
+            /** Format: int64 */
+            bytes: number;
+            /** @description The first shot's name */
+            first: string;
+            folder: string;
+            /** @description Of its first shot */
+            key: string;
+            last: string;
+            /**
+             * Format: int64
+             * @description Shots
+             */
+            n: number;
+            /** Format: date-time */
+            takenAt: string;
+        };
+        BurstsFound: {
+            bursts: components["schemas"]["Burst"][];
+            device: string;
+            /** @description There are more than are shown */
+            more: boolean;
+            /** @description Why none could be looked for, empty otherwise */
+            says: string;
         };
         Conditions: {
             /**
@@ -2048,6 +2090,8 @@ export interface components {
         PlanRule: {
             /** @description What goes under a second layout, too */
             also: components["schemas"]["RuleAlso"][];
+            /** @description Of shots in a row a clip is made, beside them */
+            bursts: boolean;
             /** @description Which parts go with an item; empty for those whose kind it takes, and sidecars */
             companions: ("raw" | "clip" | "sidecar" | "none")[];
             /** @description The sources that follow it */
@@ -2291,6 +2335,8 @@ export interface components {
             add?: boolean;
             /** @description All that goes under a second layout, too */
             also?: components["schemas"]["RuleAlso"][];
+            /** @description Make a clip of shots in a row, beside them */
+            bursts?: boolean;
             /** @description Empty for those whose kind it takes, and sidecars */
             companions?: ("raw" | "clip" | "sidecar" | "none")[];
             /** @description Change what this device has otherwise than the rule says: its lanes, power, hours and idle */
@@ -2774,6 +2820,91 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    bursts: {
+        parameters: {
+            query: {
+                rule: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BurstsFound"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "add-destination": {
         parameters: {
             query?: never;

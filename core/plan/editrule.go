@@ -32,6 +32,7 @@ type RuleChange struct {
 	Previews       *string // a rendition, "" for none
 	Also           *[]Also
 	OnClash        *Clash
+	Bursts         *bool
 	Companions     *[]media.Companion // nil in it for those whose kind the rule takes
 	Lanes          []Lane             // all of them; a lane that stays at its place keeps the gates that it has
 }
@@ -192,7 +193,7 @@ func (r Rule) written() string {
 	return flowMap([][2]string{
 		{"take", writtenKinds(r.Take)}, {"send", writtenSend(r.Send)}, {"to", flowList(r.To)}, {"lanes", writtenLanes(r.Lanes)}, {"larger-than", r.LargerThan.String()}, {"longer-than", r.LongerThan.String()},
 		{"gates", r.Gates.written()}, {"order", string(r.Order)}, {"store-each", trueOrNone(r.StoreEach)},
-		{"previews", r.Previews}, {"also", writtenAlso(r.Also)}, {"on-clash", string(r.OnClash)}, {"companions", writtenCompanions(r.Companions)},
+		{"previews", r.Previews}, {"also", writtenAlso(r.Also)}, {"on-clash", string(r.OnClash)}, {"companions", writtenCompanions(r.Companions)}, {"bursts", trueOrNone(r.Bursts)},
 	})
 }
 
@@ -446,6 +447,10 @@ func WithRule(text, name string, c RuleChange) (string, error) {
 	if c.OnClash != nil && *c.OnClash != want.OnClash {
 		want.OnClash = *c.OnClash
 		edits = append(edits, edit{[]string{"on-clash"}, string(*c.OnClash)})
+	}
+	if c.Bursts != nil && *c.Bursts != want.Bursts {
+		want.Bursts = *c.Bursts
+		edits = append(edits, edit{[]string{"bursts"}, trueOrNone(*c.Bursts)})
 	}
 	if c.Companions != nil && !slices.Equal(*c.Companions, want.Companions) {
 		if want.Companions = slices.Clone(*c.Companions); len(want.Companions) == 0 {

@@ -603,6 +603,7 @@ func (r *reader) rule(n ast.Node, name string) Rule {
 				r.note(n, "would be [none], or those that go", "none stands beside others")
 			}
 		}},
+		{"bursts", false, func(n ast.Node) { rule.Bursts = r.yesNo(n, "bursts") }},
 		{"on-clash", false, func(n ast.Node) {
 			switch rule.OnClash = Clash(r.text(n, "on-clash")); rule.OnClash {
 			case NameClash: // as without a word

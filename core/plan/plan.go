@@ -197,6 +197,8 @@ type Rule struct {
 	// Previews and Also are put beside the copies.
 	Previews string `json:"previews,omitempty" jsonschema:"description=A rendition: a small picture of each is put beside\\, in the folder previews."`
 	Also     []Also `json:"also,omitempty" jsonschema:"description=What carries a mark goes under a second layout\\, too."`
+	// Bursts has a moving picture made of shots in a row.
+	Bursts bool `json:"bursts,omitempty" jsonschema:"description=Of shots in a row that look alike a short clip is made\\, beside them: an item of its own."`
 	// OnClash is what happens where something else has the name.
 	OnClash Clash    `json:"on-clash,omitempty" jsonschema:"enum=name,enum=skip,default=name,description=Where something else has the name: a name that says so\\, or it is not sent."`
 	To      []string `json:"to" jsonschema:"minItems=1,description=Destinations; an item is safe when every one of them has it."`

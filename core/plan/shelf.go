@@ -98,7 +98,9 @@ func (p *Plan) Shelves(rule string) []Stocked {
 		})
 	}
 	if r.Previews != "" {
-		add(Stocked{Shelf: Preview}, func(k media.Kind) bool { return k != media.Video && slices.Contains(Reducible, k) && p.Renditions[r.Previews].Limits(k) })
+		add(Stocked{Shelf: Preview}, func(k media.Kind) bool {
+			return k != media.Video && slices.Contains(Reducible, k) && p.Renditions[r.Previews].Limits(k)
+		})
 	}
 	add(Stocked{Shelf: Beside, HEIC: true}, func(k media.Kind) bool {
 		return k == media.Photo && p.Renditions[r.Send[k]].Format == Both

@@ -55,6 +55,9 @@ func Doubts(p *plan.Plan) []string {
 				add("%s of %s go to every place as %s: as they were shot they are on the device alone.", upper(k.Plural()), name, form)
 			}
 		}
+		if r.Bursts && (!slices.Contains(r.Take, media.Photo) || !slices.Contains(r.Take, media.Video)) {
+			add("Of shots in a row %s has clips made, and it does not take photos and videos both: they go nowhere.", name)
+		}
 		says = append(says, lanes(name, r)...)
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.Destinations)) {

@@ -46,6 +46,9 @@ func Rule(r plan.Rule) string {
 	if r.Previews != "" {
 		says += "; previews as " + r.Previews + " beside"
 	}
+	if r.Bursts {
+		says += "; shots in a row become a clip beside"
+	}
 	for _, a := range r.Also {
 		says += "; what is " + marked(a.When) + " also goes to " + a.Layout
 	}

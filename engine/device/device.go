@@ -72,7 +72,9 @@ type Options struct {
 	Faces   *face.Cache                       // small pictures of items
 	// Renditions is the folder of what is made of items that do not go as shot.
 	Renditions string
-	Awake      awake.System // keeps this machine awake; nil where that is another's
+	// Bursts is the folder of moving pictures that are made of shots in a row; "" makes none.
+	Bursts string
+	Awake  awake.System // keeps this machine awake; nil where that is another's
 }
 
 // Others is what a device knows of the others: the fleet of this process, or what asks
@@ -116,6 +118,8 @@ type Device struct {
 	// preparing are the items that are made smaller, with the copies that wait for it.
 	preparing map[int64][]int64
 	reading   bool // marks of items
+	bursting  bool // moving pictures are made
+	burstAt   time.Time
 	sources   map[string]*scanned
 	problem   string    // why the device itself cannot work
 	broken    time.Time // the records could not be written: when they are tried again
@@ -231,7 +235,7 @@ func (d *Device) setPace(now time.Time) time.Time {
 // SetPlan gives the device a plan. It takes effect at once: what it does not ask for is
 // cut, and nothing begins before the records are in line with it.
 func (d *Device) SetPlan(p *plan.Plan) {
-	p = p.On(d.Name)
+	p = d.withBursts(p.On(d.Name))
 	d.mu.Lock()
 	d.plan, d.zone = p, p.Zone(d.Name)
 	d.turns++

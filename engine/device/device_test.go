@@ -111,7 +111,7 @@ func (y *yard) start() {
 		Driver:  func(string) (destination.Driver, error) { return driver, nil },
 		Changed: func() {}, Log: slog.New(slog.DiscardHandler), Grace: 200 * time.Millisecond,
 		Scan:   scan.Options{Quiet: 50 * time.Millisecond, Poll: 200 * time.Millisecond},
-		Jitter: func() float64 { return 0.5 }, Wait: func(d time.Duration) time.Duration { return d / 100 }, Awake: y.awake, Renditions: y.dir + "/data/renditions",
+		Jitter: func() float64 { return 0.5 }, Wait: func(d time.Duration) time.Duration { return d / 100 }, Awake: y.awake, Renditions: y.dir + "/data/renditions", Bursts: y.dir + "/data/bursts",
 	})
 	require.NoError(y.t, err)
 	p, err := plan.Parse("plan", []byte(yardPlan))

@@ -133,6 +133,7 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 	if last.ordered, err = d.Records.Ordered(ctx); err != nil {
 		return last, err
 	}
+	last.next = gate.Earlier(last.next, d.makeBursts(sendCtx, last))
 	if err := d.readMarks(ctx, sendCtx); err != nil {
 		return last, err
 	}

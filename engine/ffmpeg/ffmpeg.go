@@ -32,11 +32,21 @@ func input(path, contentType string) []string {
 // Make is what makes something of a clip; args say what, and where it goes. It ends with the
 // context.
 func Make(ctx context.Context, path, contentType string, args ...string) *exec.Cmd {
-	args = append(append([]string{"-nostdin", "-y"}, input(path, contentType)...), args...)
+	return gently(ctx, append(append([]string{"-nostdin", "-y"}, input(path, contentType)...), args...))
+}
+
+// gently is ffmpeg at the lowest priority.
+func gently(ctx context.Context, args []string) *exec.Cmd {
 	if nice, err := exec.LookPath("nice"); err == nil {
 		return command(ctx, nice, append([]string{"-n", "19", "ffmpeg"}, args...))
 	}
 	return command(ctx, "ffmpeg", args)
+}
+
+// Frames is what makes a clip of pictures whose names are of a pattern, so many a second; args
+// say what, and where it goes.
+func Frames(ctx context.Context, pattern, rate string, args ...string) *exec.Cmd {
+	return gently(ctx, append([]string{"-nostdin", "-y", "-v", "error", "-protocol_whitelist", "file", "-f", "image2", "-framerate", rate, "-i", "file:" + pattern}, args...))
 }
 
 // Look is what tells of a clip; args say what.

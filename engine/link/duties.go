@@ -32,6 +32,7 @@ type Doer interface {
 	PictureAt(ctx context.Context, path string) ([]byte, error)
 	Face(ctx context.Context, key string) ([]byte, error)
 	CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (wire.FormCompared, error)
+	FoundBursts(ctx context.Context, rule string) (wire.BurstsFound, error)
 	SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition) (wire.FormSample, error)
 }
 
@@ -120,5 +121,6 @@ var duties = map[string]duty{
 	"sample": of(func(ctx context.Context, d Doer, w ofForm) (any, error) {
 		return d.SampleForm(ctx, w.Rule, w.Kind, w.Form)
 	}),
-	"face": of(func(ctx context.Context, d Doer, w ofFile) (any, error) { return d.Face(ctx, w.Key) }),
+	"bursts": of(func(ctx context.Context, d Doer, w ofForm) (any, error) { return d.FoundBursts(ctx, w.Rule) }),
+	"face":   of(func(ctx context.Context, d Doer, w ofFile) (any, error) { return d.Face(ctx, w.Key) }),
 }

@@ -371,6 +371,11 @@ func (m *Mirror) CompareForm(ctx context.Context, key string, r plan.Rendition, 
 	return c, awayIfSilent(err)
 }
 
+// FoundBursts shows the bursts among the photos that a rule takes.
+func (m *Mirror) FoundBursts(ctx context.Context, rule string) (f wire.BurstsFound, err error) {
+	return f, m.ask(ctx, "bursts", ofForm{Rule: rule}, &f)
+}
+
 // SampleForm tells what a form comes to for a few of a kind.
 func (m *Mirror) SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition) (s wire.FormSample, err error) {
 	return s, m.ask(ctx, "sample", ofForm{Rule: rule, Kind: kind, Form: r}, &s)

@@ -194,7 +194,7 @@ func (c *Cache) remove(pattern string) error {
 		return fmt.Errorf("looking for renditions that are of no more use: %w", err)
 	}
 	for _, file := range files {
-		if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := os.RemoveAll(file); err != nil { // a folder of frames, too
 			return fmt.Errorf("removing a rendition that is of no more use: %w", err)
 		}
 	}

@@ -389,6 +389,12 @@ func (s *Server) versionRoutes() {
 		edited, err := s.service.EditRendition(ctx, in.Body)
 		return &answer[wire.PlanEdited]{edited}, destinationProblem(err)
 	})
+	call(s, "bursts", http.MethodGet, "/bursts", "The shots in a row that look alike, among the photos that a rule takes", func(ctx context.Context, in *struct {
+		Rule string `query:"rule" required:"true" minLength:"1"`
+	}) (*answer[[]wire.BurstsFound], error) {
+		found, err := s.service.FoundBursts(ctx, in.Rule)
+		return &answer[[]wire.BurstsFound]{found}, destinationProblem(err)
+	})
 	call(s, "edit-layout", http.MethodPost, "/plan/layouts", "Change where items land at a destination, or only show that with some of the keeper's own", func(ctx context.Context, in *request[wire.LayoutEdit]) (*answer[wire.LayoutShown], error) {
 		shown, err := s.service.EditLayout(ctx, in.Body)
 		return &answer[wire.LayoutShown]{shown}, destinationProblem(err)

@@ -3,9 +3,11 @@ import { useState } from "react";
 import type { PlanRule, RuleEdit, RuleLane } from "../api";
 import { pathsApiV1ItemsGetParametersQueryKindValues as kinds } from "../api.gen";
 import { Button } from "../parts/Button";
+import { Face } from "../parts/Face";
+import { Failure } from "../parts/Failure";
 import { Check, fieldLook, TextField } from "../parts/Field";
-import { sendRule, usePlan } from "./queries";
-import { plural } from "../words";
+import { sendRule, useBursts, usePlan } from "./queries";
+import { plural, taken } from "../words";
 import { Lanes } from "./Lanes";
 import { all, useParts, type Parts } from "./parts";
 import { Tried } from "./Tried";
@@ -31,6 +33,7 @@ const changed = [
   "also",
   "onClash",
   "companions",
+  "bursts",
 ] as const satisfies readonly (keyof PlanRule & keyof RuleEdit)[];
 
 const editOf = (r: PlanRule): RuleEdit =>
@@ -388,6 +391,45 @@ function Beside({ edit, set }: { edit: RuleEdit; set: (change: Partial<RuleEdit>
         Pick by a mark
       </Button>
     </fieldset>
+  );
+}
+
+/** Clips of shots in a row; the bursts that there are, before they are switched on. */
+function Bursts(props: { rule: string; on: boolean; change: (on: boolean) => void }) {
+  const [shown, setShown] = useState(false);
+  const found = useBursts(props.rule, shown);
+  const all = (found.data ?? []).flatMap((d) => d.bursts.map((b) => ({ ...b, device: d.device })));
+  return (
+    <div className="space-y-2">
+      <div className="flex flex-wrap items-center gap-3">
+        <Check label="A clip of shots in a row" on={props.on} change={props.change} />
+        {props.rule && !shown && <Button onClick={() => setShown(true)}>Show the bursts</Button>}
+      </div>
+      <div aria-live="polite">
+        {shown && found.isPending && <p className="text-sm text-quiet">Looking for shots in a row…</p>}
+        <Failure error={found.error} />
+        {found.data && all.length === 0 && (
+          <p className="text-sm text-quiet">No shots in a row among what it takes.</p>
+        )}
+        <ul>
+          {all.map((b) => (
+            <li key={b.device + b.key} className="flex items-center gap-3 py-1 text-sm">
+              <Face device={b.device} item={b.key} kind="photo" className="size-10" />
+              <span className="min-w-0 wrap-anywhere">
+                {b.n} shots on {b.device}, {taken(b.takenAt)}: {b.first} to {b.last}
+              </span>
+            </li>
+          ))}
+        </ul>
+        {found.data
+          ?.filter((d) => d.says)
+          .map((d) => (
+            <p key={d.device} className="text-sm text-quiet">
+              {d.device}: {d.says}
+            </p>
+          ))}
+      </div>
+    </div>
   );
 }
 

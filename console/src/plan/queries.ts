@@ -51,6 +51,16 @@ export function useHistory(now: number) {
   });
 }
 
+/** The shots in a row among what a rule takes. */
+export function useBursts(rule: string, shown: boolean) {
+  return useQuery({
+    queryKey: ["bursts", rule],
+    enabled: shown,
+    staleTime: Infinity,
+    queryFn: () => body(api.GET("/api/v1/bursts", { params: { query: { rule } } })),
+  });
+}
+
 export function useDiff(to: number, shown: boolean) {
   return useQuery({
     queryKey: ["diff", to],
