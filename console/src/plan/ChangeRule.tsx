@@ -387,6 +387,11 @@ function Beside({ edit, set }: { edit: RuleEdit; set: (change: Partial<RuleEdit>
           </span>
         </div>
       ))}
+      <Bursts
+        rule={edit.add ? "" : edit.rule}
+        on={edit.bursts ?? false}
+        change={(bursts) => set({ bursts })}
+      />
       <Button onClick={() => set({ also: [...also, { when: "rated 4", layout: "picks/{year}/{caption}" }] })}>
         Pick by a mark
       </Button>
