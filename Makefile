@@ -53,7 +53,7 @@ soak: bin/yardtide bin/versitygw ## what takes long: thousands of races, hundred
 	  go test -run '^$$' -fuzz "^$${target%%=*}\$$" -fuzztime 10m $${target#*=} || exit 1; done
 
 bench: bin/yardtide bin/versitygw ## speed and size against references in the same run (about 10 minutes)
-	./packages.sh apache2 openssh-server openssh-client curl libvips-tools
+	./packages.sh apache2 openssh-server openssh-client curl libvips-tools libheif-examples libimage-exiftool-perl
 	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./bench
 	go test -run '^$$' -bench . ./core/gate
 

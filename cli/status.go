@@ -164,6 +164,12 @@ func printSend(p page, device string, s wire.Send) {
 		p.line(2, "%s %s  %s", p.meter(s.Sent, s.Bytes, 16), name, p.paint(quiet, says))
 	case queue.Proving:
 		p.line(2, "%s %s  %s", p.meter(1, 1, 16), name, p.paint(quiet, "being proven"))
+	case queue.Preparing:
+		says := "being read"
+		if s.Sent > 0 {
+			says = fmt.Sprintf("being made smaller, %s", percent(s.Sent, s.Bytes))
+		}
+		p.line(2, "%s %s  %s", p.meter(s.Sent, max(1, s.Bytes), 16), name, p.paint(quiet, says))
 	default:
 		p.line(2, "%s %s  %s", p.meter(0, 1, 16), name, p.paint(quiet, "being read"))
 	}

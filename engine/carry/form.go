@@ -38,8 +38,8 @@ func formKey(it records.Item, form string) string {
 }
 
 // Prepare makes the form in which a copy's item is to go, and notes it. What cannot be
-// reduced goes as shot.
-func (c *Carrier) Prepare(ctx context.Context, copy records.Copy) error {
+// reduced goes as shot. Progress is told how much of a clip is made.
+func (c *Carrier) Prepare(ctx context.Context, copy records.Copy, progress func(share float64)) error {
 	item, ok, err := c.Records.Item(ctx, copy.Item)
 	if err != nil || !ok || item.GoneMS != 0 {
 		return err // the scan sees to it
@@ -57,7 +57,7 @@ func (c *Carrier) Prepare(ctx context.Context, copy records.Copy) error {
 			return c.Records.SetForm(ctx, item.ID, copy.Rule, copy.Shelf, r.String(), whole.Reduced, whole.Bytes, "It goes as the copy itself did.", time.Now())
 		}
 	}
-	_, made, err := c.made(ctx, item, r)
+	_, made, err := c.made(ctx, item, r, progress)
 	var as rendition.AsShot
 	bytes, story := made.Bytes, ""
 	var not rendition.Refused
@@ -79,7 +79,7 @@ func (c *Carrier) Prepare(ctx context.Context, copy records.Copy) error {
 }
 
 // made is a file with the form of an item.
-func (c *Carrier) made(ctx context.Context, item records.Item, r plan.Rendition) (string, rendition.Made, error) {
+func (c *Carrier) made(ctx context.Context, item records.Item, r plan.Rendition, progress func(share float64)) (string, rendition.Made, error) {
 	return c.Forms.Get(ctx, formKey(item, r.String()), r, func() (rendition.Source, func(), error) {
 		f, err := c.openItem(ctx, item, c.pathTo(item))
 		if err != nil {
@@ -88,7 +88,7 @@ func (c *Carrier) made(ctx context.Context, item records.Item, r plan.Rendition)
 		return rendition.Source{F: struct {
 			io.ReadSeeker
 			io.ReaderAt
-		}{io.NewSectionReader(f, 0, item.Size), f}, Size: item.Size, ContentType: item.ContentType, Path: c.pathTo(item)}, f.Close, nil
+		}{io.NewSectionReader(f, 0, item.Size), f}, Size: item.Size, ContentType: item.ContentType, Path: c.pathTo(item), Progress: progress}, f.Close, nil
 	})
 }
 
@@ -124,7 +124,7 @@ func (c *Carrier) reducedContent(ctx context.Context, s *Send, original *source.
 	if !reduced || r.String() != s.copy.Form {
 		return content{}, errPrepareAnew
 	}
-	file, made, err := c.made(ctx, s.item, r)
+	file, made, err := c.made(ctx, s.item, r, nil)
 	var as rendition.AsShot
 	if errors.As(err, &as) || err == nil && made.Bytes != s.copy.Bytes {
 		return content{}, errPrepareAnew

@@ -116,7 +116,7 @@ type Device struct {
 	turns   int        // how often the plan, the conditions or the pause changed
 	active  map[int64]*carry.Send
 	// preparing are the items that are made smaller, with the copies that wait for it.
-	preparing map[int64][]int64
+	preparing map[int64]*preparing
 	reading   bool // marks of items
 	bursting  bool // moving pictures are made
 	burstAt   time.Time
@@ -153,7 +153,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 		o.Grace = 3 * time.Second
 	}
 	d := &Device{
-		Options: o, modem: gate.Unknown, pace: rate.NewLimiter(rate.Inf, carry.PaceStep), plan: &plan.Plan{}, zone: time.UTC, active: map[int64]*carry.Send{}, preparing: map[int64][]int64{}, comparing: make(chan struct{}, 1), sources: map[string]*scanned{},
+		Options: o, modem: gate.Unknown, pace: rate.NewLimiter(rate.Inf, carry.PaceStep), plan: &plan.Plan{}, zone: time.UTC, active: map[int64]*carry.Send{}, preparing: map[int64]*preparing{}, comparing: make(chan struct{}, 1), sources: map[string]*scanned{},
 		planned: make(chan struct{}, 1), wake: make(chan struct{}, 1), freed: make(chan struct{}, 1),
 	}
 	d.Teller = tell.Teller{Of: o.Name, From: o.Records, Beside: d.Known}

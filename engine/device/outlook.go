@@ -87,6 +87,11 @@ func (d *Device) sends(now time.Time) []tell.Send {
 		c := s.Copy()
 		list = append(list, tell.Send{Send: s.Told(d.Records.Key(c.Item), now), Copy: c.ID, Rule: c.Rule})
 	}
+	for _, p := range d.preparing {
+		if s, ok := p.told(d.Records.Key(p.copy.Item), now); ok {
+			list = append(list, s)
+		}
+	}
 	slices.SortFunc(list, func(a, b tell.Send) int {
 		return cmp.Or(cmp.Compare(a.Item, b.Item), cmp.Compare(a.Destination, b.Destination))
 	})

@@ -7,10 +7,13 @@ import (
 	"time"
 
 	"yardtide/core/gate"
+	"yardtide/core/media"
 	"yardtide/core/queue"
 	"yardtide/engine/carry"
 	"yardtide/engine/records"
 	"yardtide/engine/source"
+	"yardtide/engine/tell"
+	"yardtide/wire"
 )
 
 // This file has copies prepared that do not go as shot, a few ahead of those that are sent:
@@ -86,14 +89,29 @@ func mayPrepare(v gate.Verdict) bool {
 	return len(v.Holds) > 0
 }
 
+// preparing is an item of which something is made.
+type preparing struct {
+	copy   records.Copy
+	copies []int64 // that wait for it
+	began  time.Time
+	share  float64 // of a clip that is made, from 0 to 1
+}
+
+// told is how far it is; ok is false for what is made in a moment.
+func (p *preparing) told(key string, now time.Time) (s tell.Send, ok bool) {
+	c := p.copy
+	return tell.Send{Copy: c.ID, Rule: c.Rule, Send: wire.Send{Item: key, Name: c.Name, Kind: c.Kind, Destination: c.Destination, Shelf: c.Shelf, State: queue.Preparing,
+		Bytes: c.Size, Sent: int64(p.share * float64(c.Size))}}, c.Kind == media.Video && now.Sub(p.began) > time.Second
+}
+
 // prepareOne begins to prepare the next copy of a class; began is false when there is none,
 // or no worker is free.
 func (d *Device) prepareOne(ctx, sendCtx context.Context, class queue.Class, form string, last decision) (began bool, err error) {
 	for {
 		d.mu.Lock()
 		busy, free := make([]int64, 0, len(d.preparing)), len(d.preparing) < preparers()
-		for _, id := range d.preparing {
-			busy = append(busy, id...)
+		for _, p := range d.preparing {
+			busy = append(busy, p.copies...)
 		}
 		d.mu.Unlock()
 		if !free {
@@ -113,14 +131,27 @@ func (d *Device) prepareOne(ctx, sendCtx context.Context, class queue.Class, for
 // prepared already.
 func (d *Device) beginPreparing(ctx context.Context, c records.Copy) bool {
 	d.mu.Lock()
-	ids, busy := d.preparing[c.Item]
-	d.preparing[c.Item] = append(ids, c.ID)
+	p, busy := d.preparing[c.Item]
+	if !busy {
+		p = &preparing{copy: c, began: time.Now()}
+		d.preparing[c.Item] = p
+	}
+	p.copies = append(p.copies, c.ID)
 	d.mu.Unlock()
 	if busy {
 		return false
 	}
+	told := time.Now()
 	d.beside.Go(func() {
-		err := d.carrier.Prepare(ctx, c)
+		err := d.carrier.Prepare(ctx, c, func(share float64) {
+			d.mu.Lock()
+			p.share = share
+			d.mu.Unlock()
+			if time.Since(told) > time.Second {
+				told = time.Now()
+				d.Changed()
+			}
+		})
 		if err != nil && ctx.Err() == nil {
 			err = d.notPrepared(context.WithoutCancel(ctx), c, err)
 		}

@@ -63,6 +63,9 @@ func Picture(ctx context.Context, f probe.File, contentType string, size int64) 
 	whole, _, err := image.DecodeConfig(bufio.NewReader(io.NewSectionReader(f, 0, size)))
 	known := err == nil && whole.Width > 0 && whole.Height > 0
 	if preview, ok := cameras(view.Preview, whole, known); ok {
+		if b := preview.Bounds(); view.Orientation == 1 && isWhole(view.Preview, b.Dx(), b.Dy()) {
+			return view.Preview, nil // it is one already
+		}
 		return encode(rendition.Upright(preview, view.Orientation))
 	}
 	if !known || int64(whole.Width)*int64(whole.Height) > mostPixels || size > mostBytes {
@@ -96,7 +99,16 @@ func cameras(preview []byte, whole image.Config, known bool) (image.Image, bool)
 	if err != nil {
 		return nil, false
 	}
+	if b := img.Bounds(); max(b.Dx(), b.Dy()) <= Edge {
+		return img, true
+	}
 	return shrink(img), true
+}
+
+// isWhole tells whether a preview was not shrunk.
+func isWhole(preview []byte, w, h int) bool {
+	c, err := jpeg.DecodeConfig(bytes.NewReader(preview))
+	return err == nil && c.Width == w && c.Height == h
 }
 
 // shrink scales a picture down to Edge; a smaller one stays.

@@ -42,7 +42,7 @@ const chain = "chain"
 
 func TestAMirrorHasWhatTheRecordsHaveWhateverWasRepeatedCutOrLost(t *testing.T) {
 	before := flag.Lookup("rapid.checks").Value.String()
-	require.NoError(t, flag.Set("rapid.checks", "40")) // each makes files of its own
+	require.NoError(t, flag.Set("rapid.checks", "25")) // each makes files of its own
 	defer func() { require.NoError(t, flag.Set("rapid.checks", before)) }()
 	rapid.Check(t, func(rt *rapid.T) {
 		ctx := t.Context()

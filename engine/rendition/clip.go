@@ -37,8 +37,9 @@ const lookTime = 30 * time.Second
 type clip struct {
 	video, audio *stream
 	Format       struct {
-		BitRate string            `json:"bit_rate"`
-		Tags    map[string]string `json:"tags"`
+		BitRate  string            `json:"bit_rate"`
+		Duration string            `json:"duration"`
+		Tags     map[string]string `json:"tags"`
 	} `json:"format"`
 }
 
@@ -89,7 +90,7 @@ func lookAtClip(ctx context.Context, src Source) (c clip, err error) {
 	ctx, cancel := context.WithTimeout(ctx, lookTime)
 	defer cancel()
 	cmd := ffmpeg.Look(ctx, src.Path, src.ContentType, "-print_format", "json",
-		"-show_entries", "format=bit_rate:format_tags:stream=codec_type,codec_name,width,height,avg_frame_rate,color_transfer:stream_side_data=rotation")
+		"-show_entries", "format=bit_rate,duration:format_tags:stream=codec_type,codec_name,width,height,avg_frame_rate,color_transfer:stream_side_data=rotation")
 	var out bytes.Buffer
 	cmd.Stdout = &limitedBuffer{b: &out}
 	if err := cmd.Run(); err != nil {
@@ -203,8 +204,10 @@ func reduceClip(ctx context.Context, src Source, want Want, out *limited) (Made,
 	} else {
 		args = append(args, "-c:a", "aac", "-b:a", "160k")
 	}
-	args = append(args, "-f", "mp4", "file:"+to.Name())
+	args = append(args, "-progress", "pipe:1", "-f", "mp4", "file:"+to.Name())
 	cmd := ffmpeg.Make(ctx, src.Path, src.ContentType, args...)
+	seconds, _ := strconv.ParseFloat(told.Format.Duration, 64) // 0: nobody knows how far it is
+	cmd.Stdout = &progress{tell: src.Progress, of: seconds}
 	var said bytes.Buffer
 	cmd.Stderr = &limitedBuffer{b: &said}
 	err = cmd.Run()
@@ -225,6 +228,32 @@ func reduceClip(ctx context.Context, src Source, want Want, out *limited) (Made,
 		return Made{}, err
 	}
 	return made, nil
+}
+
+// progress reads how far ffmpeg is: lines of keys and values, the time that is made in
+// microseconds among them.
+type progress struct {
+	tell func(share float64)
+	of   float64 // seconds
+	line []byte
+}
+
+func (p *progress) Write(b []byte) (int, error) {
+	for _, c := range b {
+		if c != '\n' {
+			if len(p.line) < 200 {
+				p.line = append(p.line, c)
+			}
+			continue
+		}
+		if at, is := strings.CutPrefix(string(p.line), "out_time_us="); is && p.tell != nil && p.of > 0 {
+			if us, err := strconv.ParseFloat(at, 64); err == nil && us > 0 {
+				p.tell(min(1, us/1e6/p.of))
+			}
+		}
+		p.line = p.line[:0]
+	}
+	return len(b), nil
 }
 
 // crf is the constant rate factor of x264 for a quality to 100: 18, at which hardly

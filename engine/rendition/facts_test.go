@@ -219,7 +219,7 @@ func TestClipsLeaveOutThePlaceAndKeepToABitrate(t *testing.T) {
 }
 
 func TestHEICBecomesJPEGWithItsFacts(t *testing.T) {
-	jpg := writeJPEG(t, scene(800, 500))
+	jpg := writeJPEG(t, scene(400, 250))
 	tellAll(t, jpg)
 	tool(t, "exiftool", "-q", "-overwrite_original", "-n", "-Orientation=1", jpg)
 	dir := t.TempDir()
@@ -366,4 +366,23 @@ func FuzzHEIF(f *testing.F) {
 			assert.LessOrEqual(t, max(p.W, p.H), 1<<16)
 		}
 	})
+}
+
+func TestWhoWaitsForAClipIsToldHowFarItIs(t *testing.T) {
+	file := standinClip(t)
+	f, err := os.Open(file)
+	require.NoError(t, err)
+	defer f.Close()
+	info, err := f.Stat()
+	require.NoError(t, err)
+	last, n := 0.0, 0
+	src := rendition.Source{F: f, Size: info.Size(), ContentType: "video/mp4", Path: file, Scratch: t.TempDir(), Progress: func(share float64) {
+		assert.GreaterOrEqual(t, share, last)
+		assert.LessOrEqual(t, share, 1.0)
+		last, n = share, n+1
+	}}
+	_, _, err = rendition.Bytes(t.Context(), src, plan.Rendition{Height: 144, Quality: 60})
+	require.NoError(t, err)
+	assert.Positive(t, n)
+	assert.Greater(t, last, 0.8)
 }

@@ -27,6 +27,8 @@ type Source struct {
 	// Path is where it lies, and Scratch a folder for what is not whole: clips are made by
 	// another program, of the file itself.
 	Path, Scratch string
+	// Progress is told how much of a clip is made, from 0 to 1; nil where nobody asks.
+	Progress func(share float64)
 }
 
 // Pixels are a picture's edges.

@@ -40,6 +40,9 @@ export function Sends({ devices, className }: { devices: Device[]; className: st
 /** How far a send is, in words. */
 export function progress(s: Send): string {
   if (s.state === "proving") return "being proven";
+  if (s.state === "preparing" && s.sent > 0) {
+    return `being made smaller, ${Math.round((100 * s.sent) / s.bytes)}%`;
+  }
   if (s.state !== "sending") return "being read";
   const parts = [`${bytes(s.sent)} of ${bytes(s.bytes)}`];
   if (s.rate > 0 && s.sent < s.bytes) {
