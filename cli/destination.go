@@ -202,6 +202,7 @@ func editLayout(ctx context.Context, e env, c client.Client, edit wire.LayoutEdi
 			p.line(4, "%s", p.paint(quiet, plain(n.What)))
 		}
 	}
+	p.line(0, "It counts for what is sent from now on; nothing that is there is moved.")
 	return edited(e, shown.PlanEdited, false)
 }
 

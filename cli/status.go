@@ -72,8 +72,12 @@ func printStatus(p page, y wire.Yard) {
 		if d.InSmall.N > 0 {
 			p.line(4, "%s safe in small, not yet whole", gate.Count(d.InSmall.N))
 		}
-		for _, b := range d.Beside {
-			p.line(4, "beside the copies: %s", b.Says)
+		if len(d.Beside) > 0 {
+			says := make([]string, len(d.Beside))
+			for i, b := range d.Beside {
+				says[i] = b.Says
+			}
+			p.line(4, "beside the copies: %s", strings.Join(says, " "))
 		}
 		if d.Awake.Says != "" {
 			p.line(4, "%s", plain(d.Awake.Says))

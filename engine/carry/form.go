@@ -64,7 +64,7 @@ func (c *Carrier) Prepare(ctx context.Context, copy records.Copy, progress func(
 	switch {
 	case errors.As(err, &not):
 		return c.Records.Refuse(ctx, item.ID, copy.Rule, copy.Shelf, queue.Stuck, "It is not sent: "+not.Why+".", "Have it go as shot by another rule, or take its kind out of send, then retry.", time.Now())
-	case errors.As(err, &as) && copy.Shelf != plan.Main && !copy.Shelf.IsPick():
+	case errors.As(err, &as) && copy.Shelf != plan.Main && !copy.Shelf.IsPick() && (copy.Shelf != plan.Small || !as.Fits):
 		return c.Records.Refuse(ctx, item.ID, copy.Rule, copy.Shelf, queue.Skipped, "There is no smaller one: "+as.Why+".", "", time.Now())
 	case errors.As(err, &as):
 		bytes, story = item.Size, "It goes as shot: "+as.Why+"."

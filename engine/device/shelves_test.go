@@ -99,10 +99,25 @@ func TestASmallCopyGoesFirstAndIsRemovedWhenTheWholeIsSafe(t *testing.T) {
 	assert.Contains(t, y.story("a.jpg"), "Removed: the whole of it is safe there as 2026/03/a.jpg.")
 	y.whole()
 
+	// What is small already goes as it is, and is there once in the end.
+	y.sensor.Put(none)
+	tiny, err := standin.JPEG(7, 150, time.Date(2026, 3, 1, 10, 7, 0, 0, time.UTC))
+	require.NoError(t, err)
+	y.file("tiny.jpg", tiny)
+	y.until("found", func(s wire.Device) bool { return total(s.States) == 3 })
+	y.sensor.Put(away)
+	y.until("safe in small", func(s wire.Device) bool { return s.InSmall.N == 1 })
+	c, _ := y.on("tiny.jpg", plan.Small)
+	assert.Equal(t, hash(tiny), c.SHA256)
+	y.sensor.Put(home)
+	y.until("safe", counts(queue.Safe, 3))
+	require.Eventually(t, func() bool { return len(y.below("small")) == 0 }, 20*time.Second, 10*time.Millisecond)
+	y.whole()
+
 	// What is safe when it is found needs no small one, and none is sent beside what goes whole.
 	y.large("c.jpg", 3)
-	y.until("safe", counts(queue.Safe, 3))
-	c, _ := y.on("c.jpg", plan.Small)
+	y.until("safe", counts(queue.Safe, 4))
+	c, _ = y.on("c.jpg", plan.Small)
 	assert.Equal(t, queue.Skipped, c.State)
 	assert.Empty(t, c.Remote)
 }

@@ -169,7 +169,7 @@ func reduceClip(ctx context.Context, src Source, want Want, out *limited) (Made,
 	heavy := want.Bitrate > 0 && told.rate() > float64(want.Bitrate)*1.1
 	as := made.Pixels == made.From && !slower && !heavy // its pictures stay
 	if as && want.Facts == "" {
-		return Made{}, asShot("it is within the limits")
+		return Made{}, errFits
 	}
 	to, err := os.CreateTemp(src.Scratch, unfinished+"*.mp4")
 	if err != nil {

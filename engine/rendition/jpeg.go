@@ -175,7 +175,7 @@ func reduceJPEG(ctx context.Context, src Source, want Want, out *limited) (Made,
 		seen = Pixels{h.h, h.w}
 	}
 	if made.Pixels = want.size(seen); made.Pixels == seen && colours == nil {
-		return Made{}, asShot("it is within the limits")
+		return Made{}, errFits
 	}
 	in := &cancelled{ctx: ctx, r: io.NewSectionReader(src.F, 0, src.Size)}
 	img, err := jpeg.Decode(in)

@@ -50,7 +50,7 @@ func reducePNG(ctx context.Context, src Source, want Want, out *limited) (Made, 
 	made.Pixels = want.size(seen)
 	toJPEG := want.Format == plan.JPEG
 	if made.Pixels == seen && !toJPEG {
-		return Made{}, asShot("it is within the limits")
+		return Made{}, errFits
 	}
 	img, err := png.Decode(&cancelled{ctx: ctx, r: whole()})
 	if ctx.Err() != nil {
@@ -61,7 +61,7 @@ func reducePNG(ctx context.Context, src Source, want Want, out *limited) (Made, 
 	}
 	clear := !opaque(img)
 	if made.Pixels == seen && clear {
-		return Made{}, asShot("it is within the limits")
+		return Made{}, errFits
 	}
 	lying := made.Pixels
 	if facts.orientation >= 5 {

@@ -46,7 +46,13 @@ type Made struct {
 }
 
 // AsShot tells that an item is sent as shot, and why.
-type AsShot struct{ Why string }
+type AsShot struct {
+	Why  string
+	Fits bool // it is within the limits: nothing else could be made of it
+}
+
+// errFits tells that a picture or a clip is within the limits.
+var errFits = AsShot{Why: "it is within the limits", Fits: true}
 
 func (e AsShot) Error() string { return "it is sent as shot: " + e.Why }
 
@@ -56,7 +62,7 @@ type Refused struct{ Why string }
 
 func (e Refused) Error() string { return "it is not sent: " + e.Why }
 
-func asShot(format string, args ...any) error { return AsShot{fmt.Sprintf(format, args...)} }
+func asShot(format string, args ...any) error { return AsShot{Why: fmt.Sprintf(format, args...)} }
 
 // mostMemory is how large the planes of a picture may be that is reduced, in bytes; a header
 // that claims more is not believed.
