@@ -360,16 +360,8 @@ func choose(tx *transaction, source string, by plan.Chooser, p *plan.Plan) error
 	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 		return err
 	}
-	for rule, ids := range own {
-		for some := range slices.Chunk(ids, 10_000) {
-			list, err := json.Marshal(some)
-			if err != nil {
-				return err
-			}
-			if _, err := tx.Exec(`UPDATE items SET own_rule = ? WHERE id IN (SELECT value FROM json_each(?))`, rule, string(list)); err != nil {
-				return err
-			}
-		}
+	if err := setRules(tx, `own_rule`, own); err != nil {
+		return err
 	}
 	// Where nothing else changes but the rule, the counts stay: copies follow it later.
 	byRule := map[string][]int64{}
@@ -380,16 +372,8 @@ func choose(tx *transaction, source string, by plan.Chooser, p *plan.Plan) error
 		byRule[c.Rule] = append(byRule[c.Rule], c.ID)
 		return true
 	})
-	for rule, ids := range byRule {
-		for some := range slices.Chunk(ids, 10_000) {
-			list, err := json.Marshal(some)
-			if err != nil {
-				return err
-			}
-			if _, err := tx.Exec(`UPDATE items SET rule = ? WHERE id IN (SELECT value FROM json_each(?))`, rule, string(list)); err != nil {
-				return err
-			}
-		}
+	if err := setRules(tx, `rule`, byRule); err != nil {
+		return err
 	}
 	for some := range slices.Chunk(changes, 5_000) {
 		if err := restand(tx, some, nil); err != nil {
@@ -405,6 +389,22 @@ func choose(tx *transaction, source string, by plan.Chooser, p *plan.Plan) error
 		}
 		if err := stand(tx, `i.id IN (SELECT value FROM json_each(?))`, text); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// setRules notes which rule takes items, in a column.
+func setRules(tx *transaction, column string, rules map[string][]int64) error {
+	for rule, ids := range rules {
+		for some := range slices.Chunk(ids, 10_000) {
+			text, err := list(some)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.Exec(`UPDATE items SET `+column+` = ? WHERE id IN (SELECT value FROM json_each(?))`, rule, text); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

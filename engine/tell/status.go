@@ -270,6 +270,14 @@ func (v view) lanes() []wire.Lane {
 					if !lane.Takes(kind) || lane.Over == plan.Cellular && v.known.Modem == gate.No && len(rule.Lanes) > 1 {
 						continue // it has no part for it; where that is its only way, it is told
 					}
+					verdict := verdict
+					if lane.Send != "" { // it carries small copies alone
+						small := class
+						if small.Shelf = plan.Small; !v.Asks(small) {
+							continue
+						}
+						verdict = v.decide(small)
+					}
 					limit := rule.AllowanceOver(lane.Over)
 					one := wire.Lane{Rule: name, Kind: kind, Destination: destination, Over: lane.Over, Limit: limit.Bytes, Per: limit.Per, Holds: []gate.Hold{}}
 					if i < len(verdict.Lanes) {
