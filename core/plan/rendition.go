@@ -339,7 +339,22 @@ func (p *Plan) Form(rule string, kind media.Kind, on Shelf) (r Rendition, made b
 	if on == Beside {
 		r.Format = JPEG
 	}
+	if r.Facts != TimeOnly { // what the copy itself does not tell, nothing beside it tells
+		if own := p.Renditions[p.Rules[rule].Send[kind]]; own.Facts != "" {
+			r.Facts = own.Facts
+		}
+	}
 	return r, made
+}
+
+// Withholds are the kinds of which a rule does not tell everything.
+func (p *Plan) Withholds(rule string) (kinds []media.Kind) {
+	for _, k := range Reducible {
+		if name := p.Rules[rule].Send[k]; name != "" && p.Renditions[name].Facts != "" {
+			kinds = append(kinds, k)
+		}
+	}
+	return kinds
 }
 
 // Size is how large a picture of w by h pixels becomes: as large as it is, where it is

@@ -114,6 +114,18 @@ func (p *Plan) Shelves(rule string) []Stocked {
 // NoCompanion stands in a rule's companions for none at all.
 const NoCompanion media.Companion = "none"
 
+// GoesAlong tells whether a part of a kind goes with a main file of another that a rule
+// takes. Where the main file does not tell everything, what would tell it goes only if the
+// rule names it.
+func (p *Plan) GoesAlong(rule string, main, part media.Kind, sidecar bool) bool {
+	r := p.Rules[rule]
+	if !r.TakesAlong(part, sidecar) {
+		return false
+	}
+	withheld := p.Withholds(rule)
+	return r.Companions != nil || !slices.Contains(withheld, main) || !sidecar && slices.Contains(withheld, part)
+}
+
 // TakesAlong tells whether a part of a kind goes with an item that the rule takes.
 func (r Rule) TakesAlong(k media.Kind, sidecar bool) bool {
 	is := media.CompanionOf(k)

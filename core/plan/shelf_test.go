@@ -73,6 +73,26 @@ func TestWhatARuleWantsBesideTheCopies(t *testing.T) {
 	assert.Equal(t, p.Renditions, again.Renditions)
 }
 
+// What the copy itself does not tell, nothing that goes with it or beside it tells.
+func TestNothingBesideTellsWhatIsWithheld(t *testing.T) {
+	text := strings.NewReplacer("open: {format: both, long-edge: 2000, colours: srgb}", "open: {long-edge: 2000, facts: no place}", "    companions: [raw, sidecar]\n", "", "tiny: {long-edge: 200, facts: no place}", "tiny: {long-edge: 200}").Replace(shelved)
+	p, err := plan.Parse("plan", []byte(text))
+	require.NoError(t, err)
+	for _, on := range []plan.Shelf{plan.Main, plan.Small, plan.Preview, plan.PickShelf("best/{year}/{name}")} {
+		r, made := p.Form("all", media.Photo, on)
+		require.True(t, made, on)
+		assert.Equal(t, plan.NoPlace, r.Facts, on)
+	}
+	assert.False(t, p.GoesAlong("all", media.Photo, media.Document, true), "a sidecar tells the place, too")
+	assert.False(t, p.GoesAlong("all", media.Photo, media.Raw, false))
+	assert.True(t, p.GoesAlong("all", media.Photo, media.Video, false), "the clip does not tell it either")
+	assert.True(t, p.GoesAlong("all", media.Raw, media.Document, true))
+	named, err := plan.Parse("plan", []byte(strings.Replace(text, "    on-clash: skip\n", "    companions: [raw]\n", 1)))
+	require.NoError(t, err)
+	assert.True(t, named.GoesAlong("all", media.Photo, media.Raw, false), "who names it means it")
+	assert.False(t, named.GoesAlong("all", media.Photo, media.Document, true))
+}
+
 func TestWhatIsBesideIsChangedInTheText(t *testing.T) {
 	none := ""
 	after, err := plan.WithRule(shelved, "all", plan.RuleChange{Previews: &none, Also: &[]plan.Also{{When: plan.Mark{Captioned: true}, Layout: "picks/{caption}"}}, OnClash: new(plan.Clash), Companions: &[]media.Companion{}})

@@ -55,6 +55,13 @@ func Doubts(p *plan.Plan) []string {
 				add("%s of %s go to every place as %s: as they were shot they are on the device alone.", upper(k.Plural()), name, form)
 			}
 		}
+		if withheld := p.Withholds(name); len(withheld) > 0 {
+			for _, k := range []media.Kind{media.Photo, media.Raw, media.Graphic, media.Video} {
+				if slices.Contains(r.Take, k) && !slices.Contains(withheld, k) {
+					add("%s of %s go with all that they tell, the place too: only what its rendition is used for leaves it out.", upper(k.Plural()), name)
+				}
+			}
+		}
 		if r.Bursts && (!slices.Contains(r.Take, media.Photo) || !slices.Contains(r.Take, media.Video)) {
 			add("Of shots in a row %s has clips made, and it does not take photos and videos both: they go nowhere.", name)
 		}

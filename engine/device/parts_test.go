@@ -109,6 +109,19 @@ func TestARuleSaysWhichPartsGo(t *testing.T) {
 	y.until("it goes, too", func(s wire.Device) bool { return len(y.below("2026")) == 5 && s.States[queue.Safe].N == 2 })
 }
 
+func TestASidecarStaysWhereThePlaceIsLeftOut(t *testing.T) {
+	y := setup(t, none)
+	y.follow("destinations:", "renditions:\n  quiet: {facts: no place}\ndestinations:", "    to: [locker]\n", "    to: [locker]\n    send: {photo: quiet}\n")
+	y.large("IMG_1.JPG", 1)
+	y.file("IMG_1.xmp", []byte(sidecar("At the slip", 5)))
+	y.until("found", func(s wire.Device) bool { return total(s.States) == 1 })
+	y.sensor.Put(home)
+	y.until("safe", counts(queue.Safe, 1))
+	assert.Equal(t, []string{"03/IMG_1.JPG"}, y.below("2026"))
+	y.follow("destinations:", "renditions:\n  quiet: {long-edge: 800}\ndestinations:", "    to: [locker]\n", "    to: [locker]\n    send: {photo: quiet}\n")
+	y.until("it goes when all is told", func(s wire.Device) bool { return len(y.below("2026")) == 2 && s.States[queue.Safe].N == 1 })
+}
+
 func TestPartsKeepTheNameOfTheirMainFile(t *testing.T) {
 	y := setup(t, none)
 	require.NoError(t, os.MkdirAll(y.dir+"/locker/2026/03", 0o755))

@@ -312,6 +312,7 @@ type askedRule struct {
 	// Shelves are what lies at each of them, the copy itself first.
 	Shelves    []plan.Stocked
 	Companions []media.Companion
+	Withheld   []media.Kind // of which not everything is told: companions may stay
 }
 
 func asks(p *plan.Plan, device string) []asked {
@@ -320,7 +321,7 @@ func asks(p *plan.Plan, device string) []asked {
 		one := asked{Folder: s.Folder, Scope: s.Scope, Zone: p.Zone(device).String()}
 		for _, name := range s.Rules {
 			r := p.Rules[name]
-			one.Rules = append(one.Rules, askedRule{name, r.Take, r.LargerThan, r.LongerThan, r.To, stocked(p, name), r.Companions})
+			one.Rules = append(one.Rules, askedRule{name, r.Take, r.LargerThan, r.LongerThan, r.To, stocked(p, name), r.Companions, p.Withholds(name)})
 		}
 		list = append(list, one)
 	}

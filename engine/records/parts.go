@@ -53,7 +53,7 @@ func relate(group []member, p *plan.Plan) (changes []belongs) {
 		m, want := group[i], belongs{ID: group[i].ID, Rule: group[i].OwnRule, was: group[i].PartOf}
 		if of >= 0 {
 			want.PartOf, want.Rule = group[of].ID, ""
-			if main := group[of].OwnRule; main != "" && p.Rules[main].TakesAlong(m.Kind, media.IsSidecar(m.Name)) {
+			if main := group[of].OwnRule; main != "" && p.GoesAlong(main, group[of].Kind, m.Kind, media.IsSidecar(m.Name)) {
 				want.Rule = main
 			}
 		}
