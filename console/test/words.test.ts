@@ -128,7 +128,8 @@ describe("the glance", () => {
     expect(progress(s)).toBe("2.0 MB of 8.0 MB, 1.0 MB/s, 6 s still, metered");
     expect(progress({ ...s, rate: 0, metered: false })).toBe("2.0 MB of 8.0 MB");
     expect(progress({ ...s, state: "proving" })).toBe("being proven");
-    expect(progress({ ...s, state: "preparing" })).toBe("being read");
+    expect(progress({ ...s, state: "preparing", sent: 0 })).toBe("being read");
+    expect(progress({ ...s, state: "preparing" })).toBe("being made smaller, 25%");
   });
 });
 
