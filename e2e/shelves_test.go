@@ -60,7 +60,7 @@ func TestPreviewsPicksAndNamesFromTheTerminalAndTheConsole(t *testing.T) {
 	assert.FileExists(t, dir+"/disk/best/2026/Launching the Wren.jpg")
 	assert.Equal(t, 200, longEdge(t, dir+"/disk/previews/2026/05/wren-002.jpg"))
 	assert.Contains(t, s.ok("why", "wren-001.jpg"), "a pick: best/2026/Launching the Wren.jpg")
-	assert.Contains(t, s.ok("status"), "beside the copies: 3 previews there.")
+	assert.Contains(t, s.ok("status"), "beside the copies: 1 pick there. 3 previews there.")
 
 	for says, args := range map[string][]string{
 		"would be captioned":               {"rule", "set", "all", "-also", "liked = best/{name}"},
