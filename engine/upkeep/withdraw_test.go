@@ -83,7 +83,7 @@ var errCut = &destination.Error{Cause: queue.Unreachable, Says: "cut"}
 // seen to be there.
 func TestNothingIsRemovedButASmallCopyOfWhatIsSafe(t *testing.T) {
 	before := flag.Lookup("rapid.checks").Value.String()
-	require.NoError(t, flag.Set("rapid.checks", "200")) // each makes records of its own
+	require.NoError(t, flag.Set("rapid.checks", "100")) // each makes records of its own
 	defer func() { require.NoError(t, flag.Set("rapid.checks", before)) }()
 	rapid.Check(t, func(rt *rapid.T) {
 		ctx := t.Context()
