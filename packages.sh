@@ -16,6 +16,8 @@ for package in "$@"; do
     iproute2) program=ip ;;
     xvfb) program=Xvfb ;;
     imagemagick) program=import ;;
+    e2fsprogs) program=mkfs.ext4 ;;
+    xfsprogs) program=mkfs.xfs ;;
     *) program=$package ;;
   esac
   [ -e "$program" ] || command -v "$program" >/dev/null || missing+=("$package")

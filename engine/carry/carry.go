@@ -220,17 +220,17 @@ func (c *Carrier) step(ctx context.Context, s *Send, to queue.State, story strin
 
 // safe records a proof.
 func (c *Carrier) safe(ctx context.Context, s *Send, story, way string, at time.Time) error {
+	s.mu.Lock()
+	s.recording = true
+	s.mu.Unlock()
+	c.Freed()
 	// It is still the place that was proven, and the same address.
-	switch driver, err := c.Places.Reach(ctx, s.copy.Destination); {
+	switch driver, err := c.Places.Still(ctx, s.copy.Destination); {
 	case err != nil:
 		return err
 	case driver != s.driver:
 		return ErrMoved
 	}
-	s.mu.Lock()
-	s.recording = true
-	s.mu.Unlock()
-	c.Freed()
 	err := c.step(ctx, s, queue.Safe, story, records.Change{If: &s.place, Proof: &way, ProvenAt: &at, Says: text(""), Order: new(records.Order), NotBefore: &time.Time{}, Tries: new(int)})
 	if errors.Is(err, records.ErrFactChanged) { // in this moment
 		return ErrMoved

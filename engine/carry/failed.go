@@ -62,6 +62,8 @@ func (c *Carrier) failed(ctx context.Context, s *Send, err error) error {
 		wait, change.Tries = compareWait, &s.copy.Tries
 	case cause == queue.Shut:
 		change.Tries = &s.copy.Tries
+	case cause == queue.Elsewhere && c.isBack(ctx, s.copy.Destination):
+		change.Tries = &s.copy.Tries
 	case o.Destination: // it waits for that one as a whole
 		c.Places.FailFor(s.copy.Destination, cause, says)
 		wait, change.Tries = 0, &s.copy.Tries
@@ -86,6 +88,13 @@ func (c *Carrier) failed(ctx context.Context, s *Send, err error) error {
 		to, change.Todo = queue.Stuck, text("The file is no longer on the device either: look for it at the storage, or put it back on the device.")
 	}
 	return c.step(ctx, s, to, says, change)
+}
+
+// isBack looks at once whether the place answers again that did not in the middle of a send:
+// what lies there instead is known from then on.
+func (c *Carrier) isBack(ctx context.Context, name string) bool {
+	_, err := c.Places.Reach(ctx, name)
+	return err == nil
 }
 
 // unwanted leaves a copy that the plan no longer asks for. What was put in place

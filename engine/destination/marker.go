@@ -23,17 +23,14 @@ const maxMarker = 64
 
 // ReadMarker reads a place's identity, "" where there is none.
 func ReadMarker(ctx context.Context, d Driver) (id string, err error) {
-	id, err = readMarker(ctx, d, MarkerName)
+	text, err := readMarker(ctx, d, MarkerName)
 	if errors.Is(err, ErrNotFound) {
 		return "", nil
 	}
 	if err != nil {
 		return "", err
 	}
-	if id == "" || len(id) > maxMarker || strings.ContainsFunc(id, func(r rune) bool { return r <= ' ' || r > '~' }) {
-		return "", &Error{Cause: queue.Misplaced, Says: "the file " + MarkerName + " there is not a marker of a place; put the right one back, or remove it"}
-	}
-	return id, nil
+	return ParseMarker([]byte(text))
 }
 
 func readMarker(ctx context.Context, d Driver, path string) (string, error) {
@@ -41,7 +38,7 @@ func readMarker(ctx context.Context, d Driver, path string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	text, err := io.ReadAll(io.LimitReader(r, maxMarker+2))
+	text, err := io.ReadAll(io.LimitReader(r, MaxMarker))
 	if cerr := r.Close(); err == nil {
 		err = cerr
 	}
@@ -104,3 +101,39 @@ type Stamper interface {
 	// and that a copy of it does not have.
 	Stamp(ctx context.Context, path string) (string, error)
 }
+
+// Anchorer is a storage on which a driver can be tied to one place.
+type Anchorer interface {
+	// Anchor returns a driver of the same storage that works at one place only: each
+	// call reads the marker through the very handle that the call works with, and fails
+	// with cause queue.Elsewhere unless the marker has the identity and the stamp. An
+	// empty stamp is any.
+	Anchor(id, stamp string) Driver
+}
+
+// AnchorTo ties a driver to a place, where the storage is able to.
+func AnchorTo(d Driver, id, stamp string) Driver {
+	if a, able := d.(Anchorer); able {
+		return a.Anchor(id, stamp)
+	}
+	return d
+}
+
+// Anchored tells whether a driver reads the place's identity with each call.
+func Anchored(d Driver) bool {
+	_, able := d.(Anchorer)
+	return able
+}
+
+// ParseMarker returns the identity in a marker's text; the error is of cause
+// queue.Misplaced for a text that is none.
+func ParseMarker(text []byte) (string, error) {
+	id := strings.TrimSpace(string(text))
+	if id == "" || len(id) > maxMarker || strings.ContainsFunc(id, func(r rune) bool { return r <= ' ' || r > '~' }) {
+		return "", &Error{Cause: queue.Misplaced, Says: "the file " + MarkerName + " there is not a marker of a place; put the right one back, or remove it"}
+	}
+	return id, nil
+}
+
+// MaxMarker bounds what is read of a marker, in bytes.
+const MaxMarker = maxMarker + 2

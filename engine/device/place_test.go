@@ -43,16 +43,23 @@ type berth struct {
 	stop    func()
 
 	pictures int
+	wrap     func(destination.Driver) destination.Driver
 }
 
 func newBerth(t *testing.T, path string) *berth {
+	b := quietBerth(t, path)
+	b.start()
+	t.Cleanup(func() { b.stop() })
+	return b
+}
+
+// quietBerth is a berth that is not started.
+func quietBerth(t *testing.T, path string) *berth {
 	b := &berth{t: t, dir: t.TempDir()}
 	require.NoError(t, os.MkdirAll(b.dir+"/phone/DCIM", 0o755))
 	b.sensor.Put(home)
 	b.path = b.place(path)
 	require.NoError(t, os.MkdirAll(b.path, 0o755))
-	b.start()
-	t.Cleanup(func() { b.stop() })
 	return b
 }
 
@@ -80,6 +87,9 @@ func (b *berth) start() {
 		Driver: func(string) (destination.Driver, error) {
 			mu.Lock()
 			defer mu.Unlock()
+			if b.wrap != nil {
+				return b.wrap(folder.Driver{Root: b.path}), nil
+			}
 			return folder.Driver{Root: b.path}, nil
 		},
 		Changed: func() {}, Log: slog.New(slog.DiscardHandler), Grace: 200 * time.Millisecond,

@@ -67,6 +67,7 @@ type place struct {
 	dialled uint64    // the connection over which the place was last seen
 	sightAt time.Time // when
 	looking chan struct{}
+	next    *sight // the look that begins when the one under way ends; nil when nobody waits for it
 
 	failing  gate.Failing // for every copy
 	tries    int          // that failed so
@@ -174,7 +175,9 @@ func Bind(ctx context.Context, r *records.Records, name, id, where string) error
 }
 
 // Reach is the driver of a destination, once what answers there is seen to be the
-// place that the name stands for. It is looked at anew for every connection.
+// place that the name stands for. It is looked at anew for every connection. Where the
+// storage is able to, the driver is tied to the place (see destination.Anchorer); of any
+// other, Still tells whether the place answers after the work.
 func (ps *Places) Reach(ctx context.Context, name string) (destination.Driver, error) {
 	driver, err := ps.Driver(name)
 	if err != nil {
@@ -183,8 +186,8 @@ func (ps *Places) Reach(ctx context.Context, name string) (destination.Driver, e
 	ps.mu.Lock()
 	p := ps.of(name)
 	ps.mu.Unlock()
-	if ps.inSight(name, p, driver) {
-		return driver, nil
+	if tied, seen := ps.inSight(name, p, driver); seen {
+		return tied, nil
 	}
 	select {
 	case p.looking <- struct{}{}:
@@ -192,30 +195,97 @@ func (ps *Places) Reach(ctx context.Context, name string) (destination.Driver, e
 	case <-ctx.Done():
 		return nil, context.Cause(ctx)
 	}
-	if ps.inSight(name, p, driver) {
-		return driver, nil
+	if tied, seen := ps.inSight(name, p, driver); seen {
+		return tied, nil
 	}
-	if err := ps.look(ctx, name, p, driver); err != nil {
+	return ps.look(ctx, name, p, driver)
+}
+
+// sight is one look at a place, for all who asked for it before it began.
+type sight struct {
+	done   chan struct{}
+	driver destination.Driver
+	err    error
+}
+
+// Still is the driver of a destination, once a look that began after the call has seen that
+// the place answers: what was done there before was done at the place. Calls that come
+// while a look goes on share the next one. A driver that is tied to its place needs no look.
+func (ps *Places) Still(ctx context.Context, name string) (destination.Driver, error) {
+	driver, err := ps.Driver(name)
+	if err != nil {
 		return nil, err
 	}
-	return driver, nil
+	if destination.Anchored(driver) {
+		return ps.Reach(ctx, name)
+	}
+	ps.mu.Lock()
+	p := ps.of(name)
+	is := p.next
+	if is == nil {
+		is = &sight{done: make(chan struct{})}
+		p.next = is
+	}
+	ps.mu.Unlock()
+	select {
+	case <-is.done:
+		return is.driver, is.err
+	case <-ctx.Done():
+		return nil, context.Cause(ctx)
+	case p.looking <- struct{}{}:
+		defer func() { <-p.looking }()
+	}
+	ps.mu.Lock()
+	ours := p.next == is
+	if ours {
+		p.next = nil
+	}
+	ps.mu.Unlock()
+	if !ours { // another saw it for this call
+		<-is.done
+		return is.driver, is.err
+	}
+	// The look is for others too: it goes on when this send is cut, within a bound.
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), stillWait)
+	defer cancel()
+	is.driver, is.err = ps.look(ctx, name, p, driver)
+	close(is.done)
+	return is.driver, is.err
 }
+
+// stillWait bounds a look that several sends wait for.
+const stillWait = 30 * time.Second
 
 // sightLife is how long a place that was seen is taken to be there, over the same
 // connection.
 const sightLife = time.Minute
 
-func (ps *Places) inSight(name string, p *place, driver destination.Driver) bool {
+// inSight returns the driver of a place that was seen over the connection that there is.
+func (ps *Places) inSight(name string, p *place, driver destination.Driver) (tied destination.Driver, seen bool) {
 	now := destination.ConnectionOf(driver)
 	ps.mu.Lock()
 	defer ps.mu.Unlock()
-	return p.bound.ID != "" && !p.foreign && p.bound.Where == ps.plan.Destinations[name].Where() && p.driver == driver && p.dialled == now && time.Since(p.sightAt) < sightLife
+	return p.tied(driver), p.bound.ID != "" && !p.foreign && p.bound.Where == ps.plan.Destinations[name].Where() && p.driver == driver && p.dialled == now && time.Since(p.sightAt) < sightLife
 }
 
 // look sees which place answers. A name that stands for none yet is bound to it.
 // The same place at another address, or with a marker that was copied, owes the
 // proofs of all that was safe. Another place is an error: the keeper is asked.
-func (ps *Places) look(ctx context.Context, name string, p *place, driver destination.Driver) error {
+func (ps *Places) look(ctx context.Context, name string, p *place, driver destination.Driver) (destination.Driver, error) {
+	if err := ps.see(ctx, name, p, driver); err != nil {
+		return nil, err
+	}
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	return p.tied(driver), nil
+}
+
+// tied is a driver tied to the place. The caller has the lock.
+func (p *place) tied(driver destination.Driver) destination.Driver {
+	return destination.AnchorTo(driver, p.bound.ID, p.bound.Stamp)
+}
+
+func (ps *Places) see(ctx context.Context, name string, p *place, driver destination.Driver) error {
 	ps.mu.Lock()
 	where, before := ps.plan.Destinations[name].Where(), p.bound
 	ps.mu.Unlock()
@@ -373,7 +443,7 @@ func (ps *Places) Stands(name string) (id string, seen time.Time) {
 
 // lookWait is how often it is looked whether a folder is the one it was, when
 // nothing else has it looked at.
-const lookWait = 10 * time.Minute
+const lookWait = time.Minute
 
 // LookDue tells whether a place is to be looked at: it was not seen yet, or not since
 // its address changed, or it is a folder that was not looked at for a while. Else next

@@ -60,9 +60,12 @@ func (u *Upkeep) reproveAll(ctx, life context.Context, name string) error {
 // proveAgain takes one proof again and records what it shows.
 func (u *Upkeep) proveAgain(ctx context.Context, driver destination.Driver, c records.Copy) error {
 	way, err := proof.Take(ctx, driver, c.Remote, c.SHA256, c.Bytes, true, true)
-	if err == nil {
-		var now destination.Driver
-		if now, err = u.Places.Reach(ctx, c.Destination); err == nil && now != driver { // it is no longer the same place
+	if says := err == nil || errors.Is(err, destination.ErrNotFound) || destination.CauseOf(err) == queue.Different; says {
+		now, serr := u.Places.Still(ctx, c.Destination)
+		if serr != nil {
+			return serr
+		}
+		if now != driver { // it is no longer the same place
 			return nil
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"io"
 	"io/fs"
 	"os"
@@ -24,7 +25,15 @@ import (
 
 // Driver writes below Root, which must exist: a folder that is not there may
 // be a disk that is not mounted, and is never made.
-type Driver struct{ Root string }
+//
+// A driver that Anchor returned reads the marker of the place through the folder's
+// handle before each call works with that handle. So what is exchanged, mounted or
+// unmounted under the folder's name meanwhile is never written to.
+type Driver struct {
+	Root string
+
+	id, stamp string // of the place that the driver is tied to, "" for none
+}
 
 var (
 	_ destination.Driver    = Driver{}
@@ -33,7 +42,14 @@ var (
 	_ destination.Spacer    = Driver{}
 	_ destination.Connected = Driver{}
 	_ destination.Stamper   = Driver{}
+	_ destination.Anchorer  = Driver{}
 )
+
+// Anchor implements destination.Anchorer.
+func (d Driver) Anchor(id, stamp string) destination.Driver {
+	d.id, d.stamp = id, stamp
+	return d
+}
 
 // open opens the folder itself; it may be named through a link.
 func (d Driver) open() (*os.Root, error) {
@@ -54,7 +70,56 @@ func (d Driver) within(do func(root *os.Root) error) error {
 		return err
 	}
 	defer root.Close()
+	if err := d.atPlace(root); err != nil {
+		return err
+	}
 	return do(root)
+}
+
+// atPlace sees that a handle of the folder is one of the place that the driver is tied to.
+func (d Driver) atPlace(root *os.Root) error {
+	if d.id == "" {
+		return nil
+	}
+	seen, info, err := marker(root)
+	if err != nil {
+		return err
+	}
+	lies := ""
+	switch {
+	case seen == "":
+		lies = "its file " + destination.MarkerName + " is missing"
+	case seen != d.id:
+		lies = "it is another place, " + seen
+	case d.stamp != "" && changed(info) != d.stamp:
+		lies = "its file " + destination.MarkerName + " was made anew"
+	default:
+		return nil
+	}
+	return &destination.Error{Cause: queue.Elsewhere, Says: fmt.Sprintf("what lies at %s is not the place that was there, %s: %s", d.Root, d.id, lies)}
+}
+
+// marker reads the identity of the place through a handle of its folder, "" where there is
+// no marker.
+func marker(root *os.Root) (id string, info fs.FileInfo, err error) {
+	f, err := regular(root, destination.MarkerName, os.O_RDONLY)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil, nil
+	}
+	if err != nil {
+		return "", nil, failure("opening the marker", err)
+	}
+	defer f.Close()
+	if info, err = f.Stat(); err != nil {
+		return "", nil, failure("looking at the marker", err)
+	}
+	text := make([]byte, destination.MaxMarker)
+	n, err := io.ReadFull(f, text)
+	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
+		return "", nil, failure("reading the marker", err)
+	}
+	id, err = destination.ParseMarker(text[:n])
+	return id, info, err
 }
 
 // noLink refuses a path with a link on the way, or at its end. What is not there
@@ -443,13 +508,23 @@ func (d Driver) Tidy(context.Context) error {
 }
 
 // Connection implements destination.Connected: another disk under the same name
-// is another.
+// is another, and so is one whose marker changed. 0 is a folder without a readable marker.
 func (d Driver) Connection() uint64 {
-	info, err := os.Stat(d.Root)
+	root, err := d.open()
 	if err != nil {
 		return 0
 	}
-	return identity(info)
+	defer root.Close()
+	id, info, err := marker(root)
+	if err != nil || info == nil {
+		return 0
+	}
+	h := fnv.New64a()
+	fmt.Fprintf(h, "%s %s %s", id, inode(info), changed(info))
+	if folder, err := root.Stat("."); err == nil {
+		fmt.Fprintf(h, " %s", inode(folder))
+	}
+	return h.Sum64()
 }
 
 // Stamp implements destination.Stamper: a copy of a file was made at another

@@ -52,12 +52,12 @@ func names(info fs.FileInfo) uint64 {
 	return 1
 }
 
-// identity tells a folder from another under the same name.
-func identity(info fs.FileInfo) uint64 {
+// inode is a file's device and number, as text.
+func inode(info fs.FileInfo) string {
 	if st, ok := info.Sys().(*syscall.Stat_t); ok {
-		return uint64(st.Dev)<<40 ^ st.Ino
+		return strconv.FormatUint(uint64(st.Dev), 10) + ":" + strconv.FormatUint(st.Ino, 10)
 	}
-	return 0
+	return ""
 }
 
 // changed is when a file's record was last written: a copy has its own.

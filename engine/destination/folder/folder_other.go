@@ -21,6 +21,6 @@ func renameNoReplace(*os.Root, string, string) error {
 }
 
 // This system is not asked for these yet.
-func names(fs.FileInfo) uint64    { return 1 }
-func identity(fs.FileInfo) uint64 { return 0 }
-func changed(fs.FileInfo) string  { return "" }
+func names(fs.FileInfo) uint64   { return 1 }
+func inode(fs.FileInfo) string   { return "" }
+func changed(fs.FileInfo) string { return "" }
