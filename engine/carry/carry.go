@@ -225,11 +225,8 @@ func (c *Carrier) safe(ctx context.Context, s *Send, story, way string, at time.
 	s.mu.Unlock()
 	c.Freed()
 	// It is still the place that was proven, and the same address.
-	switch driver, err := c.Places.Still(ctx, s.copy.Destination); {
-	case err != nil:
+	if err := c.Places.Put(ctx, s.copy.Destination); err != nil {
 		return err
-	case driver != s.driver:
-		return ErrMoved
 	}
 	err := c.step(ctx, s, queue.Safe, story, records.Change{If: &s.place, Proof: &way, ProvenAt: &at, Says: text(""), Order: new(records.Order), NotBefore: &time.Time{}, Tries: new(int)})
 	if errors.Is(err, records.ErrFactChanged) { // in this moment

@@ -18,6 +18,9 @@ import (
 // MarkerName is the file that holds a place's identity.
 const MarkerName = ".yardtide-marker"
 
+// RecordDir is the folder at a place that holds the open records, one folder a device.
+const RecordDir = "records"
+
 // maxMarker bounds what is read of a marker.
 const maxMarker = 64
 
@@ -102,27 +105,40 @@ type Stamper interface {
 	Stamp(ctx context.Context, path string) (string, error)
 }
 
+// Anchor tells one place from all others.
+type Anchor struct {
+	ID    string // the marker's identity
+	Stamp string // the marker's stamp, "" for any
+	// Put is the path of the counter of what was put there (see Counter), and Least the
+	// number below which a place is an older copy of the one that is meant.
+	Put   string
+	Least int64
+}
+
 // Anchorer is a storage on which a driver can be tied to one place.
 type Anchorer interface {
 	// Anchor returns a driver of the same storage that works at one place only: each
-	// call reads the marker through the very handle that the call works with, and fails
-	// with cause queue.Elsewhere unless the marker has the identity and the stamp. An
-	// empty stamp is any.
-	Anchor(id, stamp string) Driver
+	// call reads the marker and the counter through the very handle that the call works
+	// with, and fails with cause queue.Elsewhere at any other place.
+	Anchor(at Anchor) Driver
+	Counter
+}
+
+// Counter is a storage that keeps a number which grows with what is put there. A copy of
+// the whole storage, block for block, has the marker of the place and an older number.
+type Counter interface {
+	// Count reads the number in a file of its own, 0 without one.
+	Count(ctx context.Context, path string) (int64, error)
+	// SetCount writes the number, in one step and down to the disk.
+	SetCount(ctx context.Context, path string, n int64) error
 }
 
 // AnchorTo ties a driver to a place, where the storage is able to.
-func AnchorTo(d Driver, id, stamp string) Driver {
-	if a, able := d.(Anchorer); able {
-		return a.Anchor(id, stamp)
+func AnchorTo(d Driver, at Anchor) Driver {
+	if a, able := d.(Anchorer); able && at.ID != "" {
+		return a.Anchor(at)
 	}
 	return d
-}
-
-// Anchored tells whether a driver reads the place's identity with each call.
-func Anchored(d Driver) bool {
-	_, able := d.(Anchorer)
-	return able
 }
 
 // ParseMarker returns the identity in a marker's text; the error is of cause

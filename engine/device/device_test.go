@@ -30,7 +30,6 @@ import (
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
 	"yardtide/engine/tell"
-	"yardtide/engine/upkeep"
 	"yardtide/standin"
 	"yardtide/wire"
 )
@@ -241,7 +240,7 @@ func (y *yard) stored() map[string]string {
 	byHash := map[string]string{}
 	root := y.dir + "/locker"
 	require.NoError(y.t, filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || strings.Contains(p, destination.TempDir) || strings.Contains(p, "/"+upkeep.RecordDir+"/") {
+		if err != nil || d.IsDir() || strings.Contains(p, destination.TempDir) || strings.Contains(p, "/"+destination.RecordDir+"/") {
 			return err
 		}
 		content, err := os.ReadFile(p)

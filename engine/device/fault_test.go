@@ -29,7 +29,6 @@ import (
 	"yardtide/engine/destination/sftp"
 	"yardtide/engine/destination/web"
 	"yardtide/engine/destination/webdav"
-	"yardtide/engine/upkeep"
 	"yardtide/standin/apache"
 	"yardtide/standin/gateway"
 	"yardtide/standin/server"
@@ -94,7 +93,7 @@ func (h *house) whole(root string) {
 			if errors.Is(err, fs.ErrNotExist) && strings.Contains(p, destination.TempDir) {
 				return nil // a storage removes the folder of temporary names when it is empty
 			}
-			if err != nil || e.IsDir() || strings.Contains(p, destination.TempDir) || strings.Contains(p, "/"+upkeep.RecordDir+"/") || strings.Contains(p, "/.sgwtmp/") {
+			if err != nil || e.IsDir() || strings.Contains(p, destination.TempDir) || strings.Contains(p, "/"+destination.RecordDir+"/") || strings.Contains(p, "/.sgwtmp/") {
 				return err
 			}
 			content, err := os.ReadFile(p)

@@ -336,7 +336,7 @@ func TestTheOpenRecordCanBeCheckedWithoutYardTide(t *testing.T) {
 	var sums []string
 	require.Eventually(t, func() bool {
 		var err error
-		sums, err = filepath.Glob(root + "/" + upkeep.RecordDir + "/*/SHA256SUMS-*")
+		sums, err = filepath.Glob(root + "/" + destination.RecordDir + "/*/SHA256SUMS-*")
 		require.NoError(t, err)
 		lines := 0
 		for _, file := range sums {
@@ -361,7 +361,7 @@ func TestTheOpenRecordCanBeCheckedWithoutYardTide(t *testing.T) {
 	schema, err := compiler.Compile("record.json")
 	require.NoError(t, err)
 	folders := map[string]bool{}
-	index, err := filepath.Glob(root + "/" + upkeep.RecordDir + "/*/index-*.jsonl")
+	index, err := filepath.Glob(root + "/" + destination.RecordDir + "/*/index-*.jsonl")
 	require.NoError(t, err)
 	n := 0
 	for _, file := range index {

@@ -39,7 +39,11 @@ func (ps *Places) Settle(ctx context.Context, name string, moved bool) (n int64,
 	if err != nil {
 		return 0, err
 	}
-	if id == before.ID || before.ID == "" {
+	older, err := ps.older(ctx, p, driver)
+	if err != nil {
+		return 0, err
+	}
+	if id == before.ID && !older || before.ID == "" {
 		return 0, NoQuestion{name}
 	}
 	if id == "" {
@@ -55,9 +59,19 @@ func (ps *Places) Settle(ctx context.Context, name string, moved bool) (n int64,
 	if err != nil {
 		return 0, err
 	}
-	if moved {
+	// The number belongs to the old place: what is put at this one is counted anew.
+	if err := ps.Records.SetFact(ctx, putFact(name), "0"); err != nil {
+		return 0, err
+	}
+	ps.mu.Lock()
+	p.put = 0
+	ps.mu.Unlock()
+	switch {
+	case older && id == before.ID:
+		n, err = ps.Records.Owe(ctx, name, "The keeper says that an older copy of its place is the place now: the proof is taken again.", now.fact(name), time.Now())
+	case moved:
 		n, err = ps.Records.Owe(ctx, name, "The keeper says that its place moved here: the proof is taken again.", now.fact(name), time.Now())
-	} else {
+	default:
 		n, err = ps.Records.Abandon(ctx, name, before.ID, "The keeper says that this is a new place: it is sent there too. What is at the old one stays there.", now.fact(name), time.Now())
 	}
 	if err != nil {

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"strconv"
 	"sync"
 	"time"
 
@@ -61,6 +62,7 @@ func (b bound) fact(name string) records.NamedFact {
 // place is what is known of one destination's place.
 type place struct {
 	bound   bound
+	put     int64  // the number of what this device put there last, where the storage counts
 	seen    string // the identity of what answers instead, "" for none
 	foreign bool   // another place answers: the keeper is asked
 	driver  destination.Driver
@@ -87,6 +89,13 @@ func New(ctx context.Context, o Options) (*Places, error) {
 			return nil, fmt.Errorf("reading the place of %s: %w", name, err)
 		}
 	}
+	counts, err := o.Records.Facts(ctx, putFact(""))
+	if err != nil {
+		return nil, err
+	}
+	for name, text := range counts {
+		ps.of(name).put, _ = strconv.ParseInt(text, 10, 64) // it was written by put
+	}
 	begun, err := o.Records.Fact(ctx, records.RebuildFact)
 	if err != nil || begun == "" {
 		return ps, err
@@ -98,6 +107,13 @@ func New(ctx context.Context, o Options) (*Places, error) {
 	}
 	return ps, err
 }
+
+// putFact is the name of the fact which number was put last at a destination's place. The
+// number belongs to the place of an identity.
+func putFact(name string) string { return "put " + name }
+
+// counter is the path of this device's counter at a place.
+func (ps *Places) counter() string { return destination.RecordDir + "/" + ps.Owner + "/last-put" }
 
 // listedFact is the name of the fact that what lies at a destination was looked at
 // since the records were begun anew.
@@ -203,22 +219,43 @@ func (ps *Places) Reach(ctx context.Context, name string) (destination.Driver, e
 
 // sight is one look at a place, for all who asked for it before it began.
 type sight struct {
-	done   chan struct{}
-	driver destination.Driver
-	err    error
+	done chan struct{}
+	err  error
 }
 
-// Still is the driver of a destination, once a look that began after the call has seen that
-// the place answers: what was done there before was done at the place. Calls that come
-// while a look goes on share the next one. A driver that is tied to its place needs no look.
-func (ps *Places) Still(ctx context.Context, name string) (destination.Driver, error) {
+// Still sees that the place of a destination answers, by a look that began after the call:
+// what was done there before was done at the place. Calls that come while a look goes on
+// share the next one. A driver that is tied to its place looks with each call anyway.
+func (ps *Places) Still(ctx context.Context, name string) error {
 	driver, err := ps.Driver(name)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	if destination.Anchored(driver) {
-		return ps.Reach(ctx, name)
+	if _, tied := driver.(destination.Anchorer); tied {
+		_, err := ps.Reach(ctx, name)
+		return err
 	}
+	return ps.together(ctx, name, func(ctx context.Context, p *place) error {
+		_, err := ps.look(ctx, name, p, driver)
+		return err
+	})
+}
+
+// Put is Still for what was put at a place and is to be called safe. Where the storage counts
+// (destination.Counter), the number is higher afterwards, there and in the records.
+func (ps *Places) Put(ctx context.Context, name string) error {
+	driver, err := ps.Driver(name)
+	if err != nil {
+		return err
+	}
+	if _, counts := driver.(destination.Anchorer); !counts {
+		return ps.Still(ctx, name)
+	}
+	return ps.together(ctx, name, func(ctx context.Context, p *place) error { return ps.count(ctx, name, p, driver) })
+}
+
+// together does something at a place once for all who asked for it before it began.
+func (ps *Places) together(ctx context.Context, name string, do func(context.Context, *place) error) error {
 	ps.mu.Lock()
 	p := ps.of(name)
 	is := p.next
@@ -229,9 +266,9 @@ func (ps *Places) Still(ctx context.Context, name string) (destination.Driver, e
 	ps.mu.Unlock()
 	select {
 	case <-is.done:
-		return is.driver, is.err
+		return is.err
 	case <-ctx.Done():
-		return nil, context.Cause(ctx)
+		return context.Cause(ctx)
 	case p.looking <- struct{}{}:
 		defer func() { <-p.looking }()
 	}
@@ -241,20 +278,49 @@ func (ps *Places) Still(ctx context.Context, name string) (destination.Driver, e
 		p.next = nil
 	}
 	ps.mu.Unlock()
-	if !ours { // another saw it for this call
+	if !ours { // another did it for this call
 		<-is.done
-		return is.driver, is.err
+		return is.err
 	}
-	// The look is for others too: it goes on when this send is cut, within a bound.
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), stillWait)
+	// It is for others too: it goes on when this send is cut, within a bound.
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), togetherWait)
 	defer cancel()
-	is.driver, is.err = ps.look(ctx, name, p, driver)
+	is.err = do(ctx, p)
 	close(is.done)
-	return is.driver, is.err
+	return is.err
 }
 
-// stillWait bounds a look that several sends wait for.
-const stillWait = 30 * time.Second
+// togetherWait bounds what several sends wait for.
+const togetherWait = 30 * time.Second
+
+// count raises the number of what was put at a place, there first. The caller may look.
+func (ps *Places) count(ctx context.Context, name string, p *place, driver destination.Driver) error {
+	tied, seen := ps.inSight(name, p, driver)
+	if !seen {
+		var err error
+		if tied, err = ps.look(ctx, name, p, driver); err != nil {
+			return err
+		}
+	}
+	counter := tied.(destination.Counter) // a driver that can be tied counts
+	there, err := counter.Count(ctx, ps.counter())
+	if err != nil {
+		return err
+	}
+	ps.mu.Lock()
+	n := max(there, p.put) + 1
+	ps.mu.Unlock()
+	if err := counter.SetCount(ctx, ps.counter(), n); err != nil {
+		return err
+	}
+	if err := ps.Records.SetFact(ctx, putFact(name), strconv.FormatInt(n, 10)); err != nil {
+		return err
+	}
+	ps.mu.Lock()
+	p.put = n
+	ps.mu.Unlock()
+	return nil
+}
 
 // sightLife is how long a place that was seen is taken to be there, over the same
 // connection.
@@ -263,9 +329,12 @@ const sightLife = time.Minute
 // inSight returns the driver of a place that was seen over the connection that there is.
 func (ps *Places) inSight(name string, p *place, driver destination.Driver) (tied destination.Driver, seen bool) {
 	now := destination.ConnectionOf(driver)
+	if older, err := ps.older(context.Background(), p, driver); older || err != nil {
+		return nil, false
+	}
 	ps.mu.Lock()
 	defer ps.mu.Unlock()
-	return p.tied(driver), p.bound.ID != "" && !p.foreign && p.bound.Where == ps.plan.Destinations[name].Where() && p.driver == driver && p.dialled == now && time.Since(p.sightAt) < sightLife
+	return p.tied(driver, ps.counter()), p.bound.ID != "" && !p.foreign && p.bound.Where == ps.plan.Destinations[name].Where() && p.driver == driver && p.dialled == now && time.Since(p.sightAt) < sightLife
 }
 
 // look sees which place answers. A name that stands for none yet is bound to it.
@@ -277,12 +346,12 @@ func (ps *Places) look(ctx context.Context, name string, p *place, driver destin
 	}
 	ps.mu.Lock()
 	defer ps.mu.Unlock()
-	return p.tied(driver), nil
+	return p.tied(driver, ps.counter()), nil
 }
 
 // tied is a driver tied to the place. The caller has the lock.
-func (p *place) tied(driver destination.Driver) destination.Driver {
-	return destination.AnchorTo(driver, p.bound.ID, p.bound.Stamp)
+func (p *place) tied(driver destination.Driver, counter string) destination.Driver {
+	return destination.AnchorTo(driver, destination.Anchor{ID: p.bound.ID, Stamp: p.bound.Stamp, Put: counter, Least: p.put})
 }
 
 func (ps *Places) see(ctx context.Context, name string, p *place, driver destination.Driver) error {
@@ -309,6 +378,16 @@ func (ps *Places) see(ctx context.Context, name string, p *place, driver destina
 	if err != nil {
 		return err
 	}
+	switch older, err := ps.older(ctx, p, driver); {
+	case err != nil:
+		return err
+	case older:
+		ps.mu.Lock()
+		p.foreign, p.seen = true, id
+		ps.mu.Unlock()
+		ps.Tell()
+		return &destination.Error{Cause: queue.Elsewhere, Says: elsewhere(name, where, before, id)}
+	}
 	if before.ID != "" && (before.Where != now.Where || before.Stamp != now.Stamp && before.Stamp != "") {
 		says := "Its place is at another address than before: the proof is taken again there."
 		if before.Where == now.Where {
@@ -319,6 +398,20 @@ func (ps *Places) see(ctx context.Context, name string, p *place, driver destina
 		}
 	}
 	return ps.bind(ctx, name, p, driver, now)
+}
+
+// older tells whether what answers is an older copy of the place: it lacks the number of
+// what this device put there last.
+func (ps *Places) older(ctx context.Context, p *place, driver destination.Driver) (bool, error) {
+	ps.mu.Lock()
+	put := p.put
+	ps.mu.Unlock()
+	counter, able := driver.(destination.Counter)
+	if !able || put == 0 {
+		return false, nil
+	}
+	there, err := counter.Count(ctx, ps.counter())
+	return there < put, err
 }
 
 // stamped is a place with the stamp that its marker has now.
@@ -382,7 +475,11 @@ func (ps *Places) bind(ctx context.Context, name string, p *place, driver destin
 
 func elsewhere(name, where string, before bound, seen string) string {
 	lies := "nothing tells which place it is (its file " + destination.MarkerName + " is missing)"
-	if seen != "" {
+	switch seen {
+	case "":
+	case before.ID:
+		lies = "it is an older copy of it, without what was put there last"
+	default:
 		lies = "it is another place, " + seen
 	}
 	if before.Where != where {

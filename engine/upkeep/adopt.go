@@ -48,7 +48,7 @@ func (u *Upkeep) Adopt(ctx context.Context, name string, tell func(wire.Adopted)
 		for _, e := range entries {
 			p := strings.TrimPrefix(dir+"/"+e.Name, "/")
 			switch {
-			case p == destination.TempDir || p == RecordDir || p == destination.MarkerName || ours[p]:
+			case p == destination.TempDir || p == destination.RecordDir || p == destination.MarkerName || ours[p]:
 			case e.Folder && strings.Count(p, "/") >= maxFolders: // a storage may show a folder within itself
 			case e.Folder:
 				dirs = append(dirs, p)

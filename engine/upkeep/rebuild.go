@@ -52,7 +52,7 @@ func (u *Upkeep) readRecords(ctx context.Context, driver destination.Driver, nam
 	if !able {
 		return 0, nil
 	}
-	devices, err := b.List(ctx, RecordDir)
+	devices, err := b.List(ctx, destination.RecordDir)
 	if errors.Is(err, destination.ErrNotFound) {
 		return 0, nil
 	}
@@ -63,7 +63,7 @@ func (u *Upkeep) readRecords(ctx context.Context, driver destination.Driver, nam
 		if !one.Folder {
 			continue
 		}
-		files, err := b.List(ctx, path.Join(RecordDir, one.Name))
+		files, err := b.List(ctx, path.Join(destination.RecordDir, one.Name))
 		if err != nil {
 			return known, err
 		}
@@ -71,7 +71,7 @@ func (u *Upkeep) readRecords(ctx context.Context, driver destination.Driver, nam
 			if f.Folder || !strings.HasPrefix(f.Name, "index-") || !strings.HasSuffix(f.Name, ".jsonl") {
 				continue
 			}
-			r, err := driver.Open(ctx, path.Join(RecordDir, one.Name, f.Name))
+			r, err := driver.Open(ctx, path.Join(destination.RecordDir, one.Name, f.Name))
 			if err != nil {
 				return known, err
 			}

@@ -21,9 +21,6 @@ import (
 // those of other devices and services: so it costs little, and nobody writes
 // over anybody's.
 
-// RecordDir is the folder at a destination that holds the open records.
-const RecordDir = "records"
-
 // When a part is written: when so many copies are proven, or the oldest has
 // waited so long, or nothing more is to come for a little while.
 const (
@@ -155,7 +152,7 @@ func (u *Upkeep) putRecord(ctx context.Context, driver destination.Driver, path 
 }
 
 // recordDir is this device's own folder for records.
-func (u *Upkeep) recordDir() string { return RecordDir + "/" + u.Folder }
+func (u *Upkeep) recordDir() string { return destination.RecordDir + "/" + u.Folder }
 
 // sumLine is a line that `sha256sum -c` reads. A name with a line break or a
 // backslash is escaped, which a backslash before the hash tells (GNU coreutils,

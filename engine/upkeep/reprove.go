@@ -48,7 +48,7 @@ func (u *Upkeep) reproveAll(ctx, life context.Context, name string) error {
 		if err != nil {
 			return err
 		}
-		if err := u.proveAgain(ctx, driver, c); err != nil {
+		if err := u.proveAgain(ctx, driver, u.Places.Is(name), c); err != nil {
 			return err
 		}
 		u.Places.Mended(name)
@@ -58,14 +58,13 @@ func (u *Upkeep) reproveAll(ctx, life context.Context, name string) error {
 }
 
 // proveAgain takes one proof again and records what it shows.
-func (u *Upkeep) proveAgain(ctx context.Context, driver destination.Driver, c records.Copy) error {
+func (u *Upkeep) proveAgain(ctx context.Context, driver destination.Driver, at records.NamedFact, c records.Copy) error {
 	way, err := proof.Take(ctx, driver, c.Remote, c.SHA256, c.Bytes, true, true)
 	if says := err == nil || errors.Is(err, destination.ErrNotFound) || destination.CauseOf(err) == queue.Different; says {
-		now, serr := u.Places.Still(ctx, c.Destination)
-		if serr != nil {
+		if serr := u.Places.Still(ctx, c.Destination); serr != nil {
 			return serr
 		}
-		if now != driver { // it is no longer the same place
+		if u.Places.Is(c.Destination) != at { // it is no longer the same place
 			return nil
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -32,7 +33,7 @@ import (
 type Driver struct {
 	Root string
 
-	id, stamp string // of the place that the driver is tied to, "" for none
+	at destination.Anchor // the place that the driver is tied to; none without an identity
 }
 
 var (
@@ -46,8 +47,8 @@ var (
 )
 
 // Anchor implements destination.Anchorer.
-func (d Driver) Anchor(id, stamp string) destination.Driver {
-	d.id, d.stamp = id, stamp
+func (d Driver) Anchor(at destination.Anchor) destination.Driver {
+	d.at = at
 	return d
 }
 
@@ -78,7 +79,7 @@ func (d Driver) within(do func(root *os.Root) error) error {
 
 // atPlace sees that a handle of the folder is one of the place that the driver is tied to.
 func (d Driver) atPlace(root *os.Root) error {
-	if d.id == "" {
+	if d.at.ID == "" {
 		return nil
 	}
 	seen, info, err := marker(root)
@@ -89,14 +90,80 @@ func (d Driver) atPlace(root *os.Root) error {
 	switch {
 	case seen == "":
 		lies = "its file " + destination.MarkerName + " is missing"
-	case seen != d.id:
+	case seen != d.at.ID:
 		lies = "it is another place, " + seen
-	case d.stamp != "" && changed(info) != d.stamp:
+	case d.at.Stamp != "" && changed(info) != d.at.Stamp:
 		lies = "its file " + destination.MarkerName + " was made anew"
+	case d.at.Least > 0:
+		n, err := count(root, d.at.Put)
+		if err != nil || n >= d.at.Least {
+			return err
+		}
+		lies = "it is an older copy of the place, without what was put there last"
 	default:
 		return nil
 	}
-	return &destination.Error{Cause: queue.Elsewhere, Says: fmt.Sprintf("what lies at %s is not the place that was there, %s: %s", d.Root, d.id, lies)}
+	return &destination.Error{Cause: queue.Elsewhere, Says: fmt.Sprintf("what lies at %s is not the place that was there, %s: %s", d.Root, d.at.ID, lies)}
+}
+
+// Count implements destination.Counter.
+func (d Driver) Count(_ context.Context, p string) (n int64, err error) {
+	err = d.within(func(root *os.Root) error {
+		n, err = count(root, p)
+		return err
+	})
+	return n, err
+}
+
+// count reads a counter, 0 without one, or of one that cannot be read as a number.
+func count(root *os.Root, p string) (int64, error) {
+	f, err := regular(root, p, os.O_RDONLY)
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, failure("opening the counter of what was put there", err)
+	}
+	defer f.Close()
+	text, err := io.ReadAll(io.LimitReader(f, destination.MaxMarker))
+	if err != nil {
+		return 0, failure("reading the counter of what was put there", err)
+	}
+	n, err := strconv.ParseInt(strings.TrimSpace(string(text)), 10, 64)
+	if err != nil {
+		return 0, nil
+	}
+	return n, nil
+}
+
+// SetCount implements destination.Counter. The file is this device's own: its last number is
+// replaced.
+func (d Driver) SetCount(_ context.Context, p string, n int64) error {
+	return d.within(func(root *os.Root) error {
+		dir := path.Dir(p)
+		if err := noLink(root, dir); err != nil {
+			return err
+		}
+		if err := root.MkdirAll(dir, 0o755); err != nil {
+			return failure("making the folder "+dir, err)
+		}
+		next := p + ".new"
+		if err := root.Remove(next); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return failure("removing what an earlier try left", err)
+		}
+		f, err := root.OpenFile(next, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+		if err != nil {
+			return failure("counting what was put there", err)
+		}
+		_, err = fmt.Fprintln(f, n)
+		if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
+			err = root.Rename(next, p)
+		}
+		if err != nil {
+			return failure("counting what was put there", err)
+		}
+		return syncDir(root, dir)
+	})
 }
 
 // marker reads the identity of the place through a handle of its folder, "" where there is

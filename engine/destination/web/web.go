@@ -3,6 +3,7 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
@@ -70,9 +71,28 @@ func New(o Options) *Transport {
 		WriteBufferSize:       256 << 10,
 		ReadBufferSize:        64 << 10,
 		DisableCompression:    true,
-		// The certificate is verified below, so that one that is not trusted can
-		// be shown.
-		TLSClientConfig: &tls.Config{InsecureSkipVerify: true, VerifyConnection: func(c tls.ConnectionState) error { return verify(o, c) }},
+		DialTLSContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+			dials.Add(1)
+			ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+			defer cancel()
+			host, _, err := net.SplitHostPort(address)
+			if err != nil {
+				return nil, fmt.Errorf("reading the address: %w", err)
+			}
+			secured := tls.Dialer{NetDialer: dialer, Config: o.config(host)}
+			return secured.DialContext(ctx, network, address)
+		},
+		// Through a proxy, where the connection tells the name that was asked for, and
+		// no address: that is refused unless its certificate is pinned.
+		TLSClientConfig: o.config(""),
+	}}
+}
+
+// config has the certificate of host verified by verify, so that one that is not trusted can
+// be shown. crypto/tls names no host that is an address, so it is given.
+func (o Options) config(host string) *tls.Config {
+	return &tls.Config{InsecureSkipVerify: true, VerifyConnection: func(c tls.ConnectionState) error {
+		return verify(o, c, cmp.Or(host, c.ServerName))
 	}}
 }
 
@@ -126,7 +146,7 @@ func Fingerprint(der []byte) string {
 
 // verify does what crypto/tls does, and with a pinned certificate takes that
 // one and no other.
-func verify(o Options, c tls.ConnectionState) error {
+func verify(o Options, c tls.ConnectionState, host string) error {
 	leaf := c.PeerCertificates[0] // crypto/tls has seen to it that there is one
 	bad := Untrusted{Fingerprint: Fingerprint(leaf.Raw), Subject: leaf.Subject.CommonName, Ends: leaf.NotAfter}
 	if o.Certificate != "" {
@@ -151,7 +171,11 @@ func verify(o Options, c tls.ConnectionState) error {
 	for _, cert := range c.PeerCertificates[1:] {
 		between.AddCert(cert)
 	}
-	if _, bad.Why = leaf.Verify(x509.VerifyOptions{DNSName: c.ServerName, Roots: roots, Intermediates: between}); bad.Why != nil {
+	if host == "" { // x509 would take any
+		bad.Why = errors.New("which address it is for cannot be checked through a proxy")
+		return bad
+	}
+	if _, bad.Why = leaf.Verify(x509.VerifyOptions{DNSName: host, Roots: roots, Intermediates: between}); bad.Why != nil {
 		return bad
 	}
 	return nil
@@ -161,9 +185,13 @@ func verify(o Options, c tls.ConnectionState) error {
 // it shows and whether it is trusted: the error is then nil, else an Untrusted
 // or one of the connection.
 func Peek(ctx context.Context, address string, o Options) (fingerprint string, err error) {
+	host, _, err := net.SplitHostPort(address)
+	if err != nil {
+		return "", fmt.Errorf("reading the address: %w", err)
+	}
 	dialer := &tls.Dialer{NetDialer: &net.Dialer{Timeout: 15 * time.Second}, Config: &tls.Config{InsecureSkipVerify: true, VerifyConnection: func(c tls.ConnectionState) error {
 		fingerprint = Fingerprint(c.PeerCertificates[0].Raw)
-		return verify(o, c)
+		return verify(o, c, host)
 	}}}
 	conn, err := dialer.DialContext(ctx, "tcp", address)
 	if err != nil {
