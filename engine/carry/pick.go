@@ -53,14 +53,13 @@ func (c *Carrier) copyThere(ctx context.Context, s *Send) (bool, error) {
 		return false, err
 	}
 	c.date(ctx, s, temp)
-	remote, err := c.publish(ctx, s, temp, whole.SHA256)
+	remote, landed, err := c.publish(ctx, s, temp, whole.SHA256)
 	if err != nil {
 		return false, err
 	}
 	s.mu.Lock()
-	s.copy.Remote, s.copy.SHA256, s.landed, s.ours = remote, whole.SHA256, true, true
+	s.copy.Remote, s.copy.SHA256, s.landed, s.ours = remote, whole.SHA256, landed, true
 	s.mu.Unlock()
-	landed := true
 	return true, c.step(ctx, s, queue.Proving, fmt.Sprintf("Copied at the storage as %s, %s.", remote, gate.Bytes(s.copy.Bytes)),
 		records.Change{Temp: text(""), Remote: &remote, SHA256: &whole.SHA256, Landed: &landed})
 }

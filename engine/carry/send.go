@@ -168,7 +168,7 @@ func (c *Carrier) send(ctx context.Context, s *Send) error {
 		return source.Error{Cause: queue.Changed, Says: "The file changed while it was sent."}
 	}
 	c.date(ctx, s, temp)
-	remote, err := c.publish(ctx, s, temp, sum)
+	remote, landed, err := c.publish(ctx, s, temp, sum)
 	if err != nil {
 		return err
 	}
@@ -178,9 +178,8 @@ func (c *Carrier) send(ctx context.Context, s *Send) error {
 		story = fmt.Sprintf("Sent %s as %s, %s of it twice.", gate.Bytes(s.copy.Bytes), remote, gate.Bytes(twice))
 	}
 	s.mu.Lock()
-	s.copy.Remote, s.copy.SHA256, s.landed, s.ours = remote, sum, true, true
+	s.copy.Remote, s.copy.SHA256, s.landed, s.ours = remote, sum, landed, true
 	s.mu.Unlock()
-	landed := true
 	change := records.Change{Temp: text(""), Remote: &remote, SHA256: &sum, Sent: &sent, Landed: &landed}
 	if s.reserved {
 		if s.readsBack() { // it is read back next: that counts before it is done
@@ -210,11 +209,11 @@ func (c *Carrier) way(s *Send) string {
 
 // publish puts the temporary file in place under the layout's path, or under a
 // name that tells it from something else which has that path. Content that is
-// there already is not put there twice.
-func (c *Carrier) publish(ctx context.Context, s *Send, temp, sum string) (string, error) {
+// there already is not put there twice: landed is then false, as it is not this copy's own.
+func (c *Carrier) publish(ctx context.Context, s *Send, temp, sum string) (remote string, landed bool, err error) {
 	base, err := c.pathOf(ctx, s)
 	if err != nil {
-		return "", err
+		return "", false, err
 	}
 	mark, each := sum, c.Plan().Rules[s.copy.Rule].StoreEach
 	if each { // equal files are told apart by where they come from
@@ -228,29 +227,26 @@ func (c *Carrier) publish(ctx context.Context, s *Send, temp, sum string) (strin
 		}
 		path, err := c.putInPlace(ctx, s, temp, path, sum)
 		if err == nil {
-			return path, nil
+			return path, true, nil
 		}
 		if !errors.Is(err, destination.ErrExists) {
-			return "", err
+			return "", false, err
 		}
 		if each {
 			continue // what is there is another's: this try has put nothing in place
 		}
 		same, err := c.sameThere(ctx, s, path, sum)
 		if err != nil {
-			return "", err
+			return "", false, err
 		}
 		if same {
-			if err := s.driver.Remove(ctx, temp); err != nil {
-				return "", err
-			}
-			return path, nil
+			return path, false, s.driver.Remove(ctx, temp)
 		}
 		if c.Plan().Rules[s.copy.Rule].OnClash == plan.SkipClash {
-			return "", &destination.Error{Cause: queue.Taken, Says: "something else has the name " + path + " there, and the rule " + s.copy.Rule + " skips such"}
+			return "", false, &destination.Error{Cause: queue.Taken, Says: "something else has the name " + path + " there, and the rule " + s.copy.Rule + " skips such"}
 		}
 	}
-	return "", &destination.Error{Cause: queue.Refused, Says: "every name for it is taken at the storage"}
+	return "", false, &destination.Error{Cause: queue.Refused, Says: "every name for it is taken at the storage"}
 }
 
 // date gives what was sent the time that its file has. A storage that refuses keeps its own:

@@ -72,18 +72,19 @@ func (c *Carrier) sendWhole(ctx context.Context, s *Send) error {
 	}
 	smallBuffers.Put(buffer)
 	c.date(ctx, s, temp)
+	landed := true
 	switch err := s.driver.Publish(ctx, temp, path); {
 	case errors.Is(err, destination.ErrExists):
 		end()
-		if path, err = c.publish(ctx, s, temp, sum); err != nil {
+		if path, landed, err = c.publish(ctx, s, temp, sum); err != nil {
 			return err
 		}
 	case err != nil:
 		return err
 	}
-	sent, landed := s.copy.Sent+s.meter.n.Load(), true
+	sent := s.copy.Sent + s.meter.n.Load()
 	s.mu.Lock()
-	s.copy.Remote, s.copy.SHA256, s.landed, s.ours = path, sum, true, true
+	s.copy.Remote, s.copy.SHA256, s.landed, s.ours = path, sum, landed, true
 	s.mu.Unlock()
 	s.unrecorded = &landing{fmt.Sprintf("Sent %s as %s.", gate.Bytes(s.copy.Bytes), path),
 		records.Change{Temp: text(""), Remote: &path, SHA256: &sum, Sent: &sent, Landed: &landed}}

@@ -324,3 +324,49 @@ func TestRealStoragesCopyPicksByThemselves(t *testing.T) {
 		})
 	}
 }
+
+// TestOnlyWhatACopyItselfPutThereIsRemoved has files with the very bytes of a small copy lie
+// there before it, and links and folders stand in place of others.
+func TestOnlyWhatACopyItselfPutThereIsRemoved(t *testing.T) {
+	first := setup(t, none)
+	first.quickly()
+	first.large("a.jpg", 1)
+	first.until("found", func(s wire.Device) bool { return total(s.States) == 1 })
+	first.sensor.Put(away)
+	first.until("safe in small", func(s wire.Device) bool { return s.InSmall.N == 1 })
+	bytes, err := os.ReadFile(first.dir + "/locker/small/2026/03/a.jpg")
+	require.NoError(t, err)
+
+	y := setup(t, none)
+	y.quickly()
+	theirs := filepath.Join(y.dir, "locker/small/2026/03")
+	require.NoError(t, os.MkdirAll(theirs, 0o755))
+	require.NoError(t, os.WriteFile(theirs+"/a.jpg", bytes, 0o644))
+	require.NoError(t, os.WriteFile(theirs+"/a somebody's.jpg", bytes, 0o644))
+	names := []string{"a.jpg", "b.jpg", "c.jpg", "d.jpg"}
+	for i, name := range names {
+		y.large(name, i+1)
+	}
+	y.until("found", func(s wire.Device) bool { return total(s.States) == 4 })
+	y.sensor.Put(away)
+	y.until("safe in small", func(s wire.Device) bool { return s.InSmall.N == 4 })
+	precious := filepath.Join(y.dir, "precious")
+	require.NoError(t, os.WriteFile(precious, bytes, 0o644))
+	require.NoError(t, os.Remove(theirs+"/b.jpg"))
+	require.NoError(t, os.Symlink(precious, theirs+"/b.jpg"))
+	require.NoError(t, os.Remove(theirs+"/c.jpg"))
+	require.NoError(t, os.MkdirAll(theirs+"/c.jpg/album", 0o755))
+	y.sensor.Put(home)
+	for _, name := range names {
+		require.Eventually(t, func() bool { c, _ := y.on(name, plan.Small); return c.State == queue.Skipped }, 20*time.Second, 10*time.Millisecond, "%s: %v", name, y.story(name))
+	}
+	assert.FileExists(t, theirs+"/a.jpg", "it was there before")
+	assert.FileExists(t, theirs+"/a somebody's.jpg")
+	assert.FileExists(t, precious)
+	assert.DirExists(t, theirs+"/c.jpg/album")
+	assert.NoFileExists(t, theirs+"/d.jpg", "what stands in place of others holds up nothing")
+	for _, name := range []string{"b.jpg", "c.jpg"} {
+		assert.Contains(t, y.story(name), "stays", name)
+	}
+	assert.Len(t, y.below("2026"), 4)
+}

@@ -145,15 +145,51 @@ func endSmall(tx *transaction, id int64, now time.Time) error {
 const withdrawn = ".out"
 
 // Superseded finds the next small copy at a destination that lies there beside its whole,
-// which is safe: it may be removed. Whole is where that lies.
-func (r *Records) Superseded(ctx context.Context, destination string) (small, whole Copy, ok bool, err error) {
+// which is safe: it may be removed. Whole is where that lies. What was postponed past now is
+// left out.
+func (r *Records) Superseded(ctx context.Context, destination string, now time.Time) (small, whole Copy, ok bool, err error) {
 	small, ok, err = r.one(ctx, selectCopy+`JOIN copies m ON m.item = c.item AND m.destination = c.destination AND m.shelf = '' AND m.state = 'safe' AND m.remote <> c.remote
-		WHERE c.destination = ? AND c.shelf = 'small' AND c.state = 'safe' ORDER BY c.id LIMIT 1`, destination)
+		WHERE c.destination = ? AND c.shelf = 'small' AND c.state = 'safe' AND c.not_before <= ? ORDER BY c.id LIMIT 1`, destination, ms(now))
 	if err != nil || !ok {
 		return small, whole, false, err
 	}
 	whole, ok, err = r.one(ctx, selectCopy+`WHERE c.item = ? AND c.destination = ? AND c.shelf = ''`, small.Item, destination)
 	return small, whole, ok, err
+}
+
+// Postpone has a small copy that could not be removed left alone until a time.
+func (r *Records) Postpone(ctx context.Context, id int64, tries int, until time.Time) error {
+	return r.tx(ctx, fmt.Sprintf("postponing the removal of copy %d", id), func(tx *transaction) error {
+		_, err := tx.Exec(`UPDATE copies SET tries = ?, not_before = ? WHERE id = ? AND shelf = 'small'`, tries, ms(until), id)
+		return err
+	})
+}
+
+// Postponed is when the first small copy at a destination that was postponed is due; zero
+// without one.
+func (r *Records) Postponed(ctx context.Context, destination string) (time.Time, error) {
+	var at int64
+	err := r.read.GetContext(ctx, &at, `SELECT coalesce(min(not_before), 0) FROM copies c WHERE c.destination = ? AND c.shelf = 'small' AND c.state = 'safe' AND c.not_before > 0`, destination)
+	if err != nil {
+		return time.Time{}, fmt.Errorf("reading when small copies at %s are due: %w", destination, err)
+	}
+	return FromMS(at), nil
+}
+
+// HandOn tells whether another copy rests on what a small copy put in place. That one is
+// then noted as having put it there.
+func (r *Records) HandOn(ctx context.Context, small Copy) (shared bool, err error) {
+	err = r.tx(ctx, fmt.Sprintf("handing on what copy %d put in place", small.ID), func(tx *transaction) error {
+		res, err := tx.Exec(`UPDATE copies SET landed = 1 WHERE id = (SELECT id FROM copies WHERE destination = ? AND remote = ? AND remote <> '' AND id <> ? AND state IN ('safe', 'proving') ORDER BY id LIMIT 1)`,
+			small.Destination, small.Remote, small.ID)
+		if err != nil {
+			return err
+		}
+		n, err := res.RowsAffected()
+		shared = n > 0
+		return err
+	})
+	return shared, err
 }
 
 // Withdraw notes under which temporary name what was a small copy lies from now on, ""

@@ -85,10 +85,15 @@ var chores = []chore{
 type doing struct {
 	now   bool
 	after time.Time // it failed: when it is tried again
+	tries int       // that failed, one after the other
 }
 
-// choreWait is how long a chore rests that failed.
-const choreWait = time.Minute
+// choreWait is how long a chore rests that failed once; each further time it rests twice as
+// long, up to mostChoreWait.
+const (
+	choreWait     = time.Minute
+	mostChoreWait = time.Hour
+)
 
 // Start starts the chores that are due; busy are the destinations to which copies are on
 // their way, or will be. It returns when to look again.
@@ -152,8 +157,11 @@ func (u *Upkeep) do(ctx context.Context, name string, c chore, is *doing, do fun
 		}
 		u.mu.Lock()
 		is.now = false
+		if is.tries++; err == nil {
+			is.tries = 0
+		}
 		if err != nil && !shows {
-			is.after = time.Now().Add(u.Wait(choreWait))
+			is.after = time.Now().Add(u.Wait(min(choreWait<<min(is.tries-1, 8), mostChoreWait)))
 		}
 		u.mu.Unlock()
 		u.Changed()

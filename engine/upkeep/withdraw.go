@@ -13,24 +13,44 @@ import (
 )
 
 // This file removes small copies whose whole is safe: nothing else is ever removed at a
-// destination. A small copy goes only when its whole was seen there this moment, and only
+// destination. What goes is what the copy itself put there: what was there before, or is
+// shared with another copy, stays. What cannot be removed by itself is left, and told in
+// the copy's story, so that one never holds up the others. A small copy goes only when its whole was seen there this moment, and only
 // what has the very bytes that were put there: it is looked at, taken out of its place to
 // a name that nobody else writes to, looked at again there, and only then removed. What is
 // something else goes back.
 
 // withdrawDue has small copies removed that are of no more use.
-func (u *Upkeep) withdrawDue(ctx context.Context, name string, _ time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {
-	if _, _, some, err := u.Records.Superseded(ctx, name); err != nil || !some {
+func (u *Upkeep) withdrawDue(ctx context.Context, name string, now time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {
+	if _, _, some, err := u.Records.Superseded(ctx, name, now); err != nil {
 		return nil, time.Time{}, err
+	} else if !some {
+		next, err := u.Records.Postponed(ctx, name)
+		return nil, next, err
 	}
 	return func(sendCtx context.Context) error {
 		for ctx.Err() == nil && !u.Outlook().Quiet(name) {
-			small, whole, some, err := u.Records.Superseded(sendCtx, name)
+			small, whole, some, err := u.Records.Superseded(sendCtx, name, time.Now())
 			if err != nil || !some {
 				return err
 			}
-			if err := u.withdraw(sendCtx, name, small, whole); err != nil {
+			driver, err := u.Places.Reach(sendCtx, name)
+			if err != nil {
 				return err
+			}
+			err = u.withdraw(sendCtx, driver, name, small, whole)
+			if err != nil && (sendCtx.Err() != nil || records.IsFailure(err) || destination.CauseOf(err) == queue.Unreachable || u.Places.Still(sendCtx, name) != nil) {
+				return err
+			}
+			if err != nil && small.Tries+1 >= mostWithdrawals {
+				err = u.leaveSmall(sendCtx, name, small, small.Remote, err)
+			}
+			if err != nil { // this one alone: the others go on
+				u.Log.Warn("a small copy could not be removed; it is tried later", "device", u.Device, "destination", name, "path", small.Remote, "err", err)
+				wait := u.Wait(queue.Wait(small.Tries+1, 0.5))
+				if err := u.Records.Postpone(sendCtx, small.ID, small.Tries+1, time.Now().Add(wait)); err != nil {
+					return err
+				}
 			}
 			u.Tell()
 		}
@@ -39,14 +59,8 @@ func (u *Upkeep) withdrawDue(ctx context.Context, name string, _ time.Time, _ bo
 }
 
 // withdraw removes one small copy, if it is still what was put there and its whole is, too.
-func (u *Upkeep) withdraw(ctx context.Context, name string, small, whole records.Copy) error {
-	driver, err := u.Places.Reach(ctx, name)
-	if err != nil {
-		return err
-	}
-	ends := func(says string) error {
-		return u.Records.Step(context.WithoutCancel(ctx), small.ID, queue.Skipped, says, records.Change{Says: &says, Temp: new(""), Remote: new(""), SHA256: new(""), Proof: new(""), ProvenAt: &time.Time{}, Landed: new(bool)}, time.Now())
-	}
+func (u *Upkeep) withdraw(ctx context.Context, driver destination.Driver, name string, small, whole records.Copy) error {
+	ends := func(says string) error { return u.endSmall(ctx, small, says) }
 	if !small.Landed && small.Temp == "" { // it was there already: it is not ours
 		return ends("The whole of it is safe there; the small one was not put there by Yard Tide, and stays.")
 	}
@@ -61,17 +75,25 @@ func (u *Upkeep) withdraw(ctx context.Context, name string, small, whole records
 		return false, err
 	}
 	switch there, err := is(whole.Remote, whole); {
-	case errors.Is(err, destination.ErrNotFound) || err == nil && !there:
+	case errors.Is(err, destination.ErrNotFound) || err == nil && !there || destination.CauseOf(err) == queue.Refused:
 		says := "What was at " + whole.Remote + " is no longer what was proven."
 		return u.lost(context.WithoutCancel(ctx), whole, says, "Find out who changed it. Retry sends it again while the file is on the device; the small copy stays until then.")
 	case err != nil:
 		return err
 	}
+	leave := func(path string, err error) error { return u.leaveSmall(ctx, name, small, path, err) }
 	out := small.Temp
 	if out == "" {
+		if shared, err := u.Records.HandOn(ctx, small); err != nil {
+			return err
+		} else if shared {
+			return ends("The whole of it is safe there; the small one stays, as another item's is the same.")
+		}
 		switch same, err := is(small.Remote, small); {
 		case errors.Is(err, destination.ErrNotFound):
 			return ends("The whole of it is safe there; the small one was removed by somebody else.")
+		case destination.CauseOf(err) == queue.Refused:
+			return leave(small.Remote, err)
 		case err != nil:
 			return err
 		case !same:
@@ -81,7 +103,10 @@ func (u *Upkeep) withdraw(ctx context.Context, name string, small, whole records
 		if err := u.Records.Withdraw(ctx, small.ID, out); err != nil {
 			return err
 		}
-		if err := driver.Withdraw(ctx, small.Remote, out); err != nil && !errors.Is(err, destination.ErrNotFound) {
+		switch err := driver.Withdraw(ctx, small.Remote, out); {
+		case errors.Is(err, destination.ErrUnable), destination.CauseOf(err) == queue.Refused:
+			return leave(small.Remote, err)
+		case err != nil && !errors.Is(err, destination.ErrNotFound):
 			return err
 		}
 	}
@@ -92,16 +117,39 @@ func (u *Upkeep) withdraw(ctx context.Context, name string, small, whole records
 		} else if !errors.Is(serr, destination.ErrNotFound) {
 			return serr
 		}
+	case destination.CauseOf(err) == queue.Refused:
+		return leave(out, err)
 	case err != nil:
 		return err
 	case !same:
 		return u.putBack(ctx, driver, small, out, ends)
 	default:
+		_, serr := driver.Size(ctx, small.Remote)
+		if serr != nil && !errors.Is(serr, destination.ErrNotFound) && destination.CauseOf(serr) != queue.Refused {
+			return serr
+		}
 		if err := driver.Remove(ctx, out); err != nil {
 			return err
 		}
+		if !errors.Is(serr, destination.ErrNotFound) { // storage that copies was cut before it removed it, or somebody wrote there
+			return ends("The whole of it is safe there as " + whole.Remote + ". What lies at " + small.Remote + " now stays: it may be somebody else's.")
+		}
 	}
 	return ends("Removed: the whole of it is safe there as " + whole.Remote + ".")
+}
+
+// mostWithdrawals is how often the removal of a small copy is tried.
+const mostWithdrawals = 5
+
+// endSmall ends a small copy.
+func (u *Upkeep) endSmall(ctx context.Context, small records.Copy, says string) error {
+	return u.Records.Step(context.WithoutCancel(ctx), small.ID, queue.Skipped, says, records.Change{Says: &says, Temp: new(""), Remote: new(""), SHA256: new(""), Proof: new(""), ProvenAt: &time.Time{}, Landed: new(bool), Tries: new(int), NotBefore: &time.Time{}}, time.Now())
+}
+
+// leaveSmall leaves what cannot be removed where it is, and tells so.
+func (u *Upkeep) leaveSmall(ctx context.Context, name string, small records.Copy, path string, err error) error {
+	u.Log.Warn("a small copy stays", "device", u.Device, "destination", name, "path", path, "err", err)
+	return u.endSmall(ctx, small, "The whole of it is safe there. What lies at "+path+" cannot be taken away, and stays: "+destination.Sentence(err))
 }
 
 // putBack puts what is not ours back in its place, or beside what has the name by now.

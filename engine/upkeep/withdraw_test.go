@@ -48,6 +48,13 @@ type meddler struct {
 	after  func(call string) error
 }
 
+// Anchor keeps the meddling around what is tied to the place.
+func (m *meddler) Anchor(at destination.Anchor) destination.Driver {
+	tied := *m
+	tied.Driver = m.Driver.Anchor(at).(folder.Driver)
+	return &tied
+}
+
 func (m *meddler) around(call string, do func() error) error {
 	if err := m.before(call); err != nil {
 		return err

@@ -96,7 +96,7 @@ func New(o Options) (*Driver, error) {
 	o.Path = strings.Trim(o.Path, "/")
 	transport := web.New(o.Web)
 	core, err := minio.NewCore(base.Host, &minio.Options{
-		Creds: credentials.New(secret{o}), Secure: base.Scheme == "https", Region: o.Region, Transport: patient{transport},
+		Creds: credentials.New(secret{o}), Secure: base.Scheme == "https", Region: o.Region, Transport: conditional{patient{transport}},
 		BucketLookup: minio.BucketLookupPath, MaxRetries: 1, // trying again is the engine's
 	})
 	if err != nil {
@@ -503,26 +503,72 @@ func (d *Driver) Remove(ctx context.Context, temp string) error {
 }
 
 // Withdraw implements destination.Driver. Object storage moves nothing: it is copied, and
-// removed if it is still the one that was copied.
+// removed on the condition that it is still what was copied: by its version where the bucket
+// keeps versions, else by its tag (RFC 9110, 13.1.1). Where the storage heeds neither, it
+// stays, and the error is ErrUnable.
 func (d *Driver) Withdraw(ctx context.Context, p, temp string) error {
 	before, err := d.core.StatObject(ctx, d.o.Bucket, d.key(p), minio.StatObjectOptions{})
 	if err != nil {
 		return d.failure(ctx, "looking at "+p, err)
 	}
+	versioned := before.VersionID != "" && before.VersionID != "null"
 	if err := d.Copy(ctx, p, temp); err != nil {
 		return err
 	}
-	now, err := d.core.StatObject(ctx, d.o.Bucket, d.key(p), minio.StatObjectOptions{})
-	if err != nil {
-		return d.failure(ctx, "looking at "+p, err)
+	if !versioned {
+		if err := d.heedsTags(ctx, temp); err != nil {
+			return err
+		}
 	}
-	if now.ETag != before.ETag || !now.LastModified.Equal(before.LastModified) {
-		return &destination.Error{Cause: queue.Busy, Says: "somebody else writes " + p}
-	}
-	if err := d.core.RemoveObject(ctx, d.o.Bucket, d.key(p), minio.RemoveObjectOptions{}); err != nil {
-		return d.failure(ctx, "taking "+p+" out of its place", err)
+	if err := d.core.RemoveObject(ifMatch(ctx, before.ETag), d.o.Bucket, d.key(p), minio.RemoveObjectOptions{VersionID: version(before.VersionID, versioned)}); err != nil {
+		if minio.ToErrorResponse(err).StatusCode == http.StatusPreconditionFailed {
+			err = &destination.Error{Cause: queue.Busy, Says: "somebody else writes " + p}
+		} else {
+			err = d.failure(ctx, "taking "+p+" out of its place", err)
+		}
+		// What was copied aside is not what is there now.
+		return errors.Join(err, d.Remove(ctx, temp))
 	}
 	return nil
+}
+
+func version(id string, versioned bool) string {
+	if !versioned {
+		return ""
+	}
+	return id
+}
+
+// heedsTags sees that the storage removes a file on the condition of its tag only: it is
+// asked to remove what lies at temp by a tag that it does not have. Where that is removed all
+// the same, nothing else was lost, and the error is ErrUnable.
+func (d *Driver) heedsTags(ctx context.Context, temp string) error {
+	err := d.core.RemoveObject(ifMatch(ctx, strings.Repeat("0", 32)), d.o.Bucket, d.key(temp), minio.RemoveObjectOptions{})
+	switch {
+	case err == nil:
+		return destination.ErrUnable
+	case minio.ToErrorResponse(err).StatusCode == http.StatusPreconditionFailed:
+		return nil
+	}
+	return errors.Join(d.failure(ctx, "asking whether files are removed by their tag", err), d.Remove(ctx, temp))
+}
+
+type tagKey struct{}
+
+// ifMatch has removals that are asked with a context made on the condition of a tag.
+func ifMatch(ctx context.Context, tag string) context.Context {
+	return context.WithValue(ctx, tagKey{}, tag)
+}
+
+// conditional puts the condition of ifMatch into requests.
+type conditional struct{ http.RoundTripper }
+
+func (c conditional) RoundTrip(r *http.Request) (*http.Response, error) {
+	if tag, asked := r.Context().Value(tagKey{}).(string); asked && r.Method == http.MethodDelete {
+		r = r.Clone(r.Context())
+		r.Header.Set("If-Match", `"`+tag+`"`)
+	}
+	return c.RoundTripper.RoundTrip(r)
 }
 
 // Copy implements destination.Copier.

@@ -5,9 +5,15 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/iotest"
 	"time"
@@ -157,5 +163,66 @@ func TestASendThatWasCutGoesOnFromEveryPart(t *testing.T) {
 			require.True(t, bytes.Equal(content, there), "%d bytes, cut at %d", size, cut)
 			require.NoError(t, d.Remove(t.Context(), temp))
 		}
+	}
+}
+
+// TestWhatSomebodyElseWritesInThatMomentStays has another program write an object between the
+// look at it and its removal, at a storage that heeds tags and at one that does not.
+func TestWhatSomebodyElseWritesInThatMomentStays(t *testing.T) {
+	for _, heeds := range []bool{true, false} {
+		t.Run(fmt.Sprintf("heeds tags %v", heeds), func(t *testing.T) {
+			g := start(t)
+			base, err := url.Parse(g.Endpoint)
+			require.NoError(t, err)
+			theirs, err := minio.New(base.Host, &minio.Options{Creds: credentials.NewStaticV4(g.User, g.Password, "")})
+			require.NoError(t, err)
+			put := func(text string) {
+				_, err := theirs.PutObject(t.Context(), "locker", "small/a.jpg", strings.NewReader(text), int64(len(text)), minio.PutObjectOptions{})
+				require.NoError(t, err)
+			}
+			var busy atomic.Bool
+			to := httputil.NewSingleHostReverseProxy(base)
+			between := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				if r.Method == http.MethodDelete {
+					if !heeds {
+						r.Header.Del("If-Match")
+					}
+					if strings.HasSuffix(r.URL.Path, "/small/a.jpg") && busy.Load() {
+						put("somebody's")
+					}
+				}
+				to.ServeHTTP(w, r)
+			}))
+			t.Cleanup(between.Close)
+			d := driver(t, s3.Options{URL: between.URL, Bucket: "locker", User: g.User}, g.Password)
+			content := func(path string) string {
+				r, err := d.Open(t.Context(), path)
+				if errors.Is(err, destination.ErrNotFound) {
+					return "nothing"
+				}
+				require.NoError(t, err)
+				defer r.Close()
+				text, err := io.ReadAll(r)
+				require.NoError(t, err)
+				return string(text)
+			}
+			put("ours")
+			out := destination.NewWithdrawn("phone")
+			busy.Store(true)
+			err = d.Withdraw(t.Context(), "small/a.jpg", out)
+			require.Error(t, err)
+			assert.Equal(t, "nothing", content(out), "nothing is left of the try")
+			if heeds {
+				assert.Equal(t, queue.Busy, destination.CauseOf(err), "%v", err)
+				assert.Equal(t, "somebody's", content("small/a.jpg"))
+				busy.Store(false)
+				require.NoError(t, d.Withdraw(t.Context(), "small/a.jpg", out))
+				assert.Equal(t, "nothing", content("small/a.jpg"))
+				assert.Equal(t, "somebody's", content(out))
+				return
+			}
+			assert.ErrorIs(t, err, destination.ErrUnable)
+			assert.Equal(t, "ours", content("small/a.jpg"), "it was not even asked for")
+		})
 	}
 }
