@@ -285,14 +285,13 @@ func (s *Service) Adopt(name string) (wire.Job, error) {
 	if _, there := p.Destinations[name]; !there {
 		return wire.Job{}, ErrNoDestination
 	}
-	if len(s.Devices()) == 0 {
+	own := s.own()
+	if len(own) == 0 {
 		return wire.Job{}, errors.New("no device runs here")
 	}
-	chosen := s.Devices()[0]
-	for _, d := range s.Devices() {
-		if p.SendsTo(d.DeviceName(), name) {
-			chosen = d
-		}
+	chosen := own[0]
+	if i := slices.IndexFunc(own, func(d Device) bool { return p.SendsTo(d.DeviceName(), name) }); i > 0 {
+		chosen = own[i]
 	}
 	return s.jobs.begin(wire.Job{Kind: wire.JobAdoption, Destination: name, Says: "It is listed what lies there."}, false, func(ctx context.Context, tell func(func(*wire.Job))) error {
 		found := func(a wire.Adopted) {

@@ -325,6 +325,9 @@ func (s *Service) Devices() []Device {
 	return s.devices
 }
 
+// own are the devices of this process alone.
+func (s *Service) own() []Device { return s.Devices()[:len(s.Members)] }
+
 // Device finds one by name; ok is false when this process has none of it.
 func (s *Service) Device(name string) (Device, bool) {
 	all := s.Devices()
@@ -374,7 +377,7 @@ func (s *Service) status(ctx context.Context) (wire.Yard, error) {
 		}
 	}
 	slices.Sort(st.Absent)
-	for _, d := range s.Devices()[:len(s.Members)] {
+	for _, d := range s.own() {
 		if _, named := p.Devices[d.DeviceName()]; !named {
 			st.Problem = fmt.Sprintf("The plan names no device %q, which is what this computer is called here. Name it so under devices, or start the service with -device NAME.", d.DeviceName())
 		}

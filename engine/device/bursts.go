@@ -19,7 +19,6 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/naming"
 	"yardtide/core/plan"
-	"yardtide/core/queue"
 	"yardtide/engine/face"
 	"yardtide/engine/records"
 	"yardtide/engine/rendition"
@@ -29,7 +28,8 @@ import (
 
 // This file makes moving pictures of shots in a row, where a rule asks for it. They lie in a
 // folder of the device's own, which is a source like any other: each is an item that is found,
-// sent and proven. Once it is safe its file goes; its shots are never touched.
+// sent and proven. Once it is safe its file goes, by way of a holding place (held.go); its shots
+// are never touched.
 
 const (
 	burstWait  = time.Minute      // between two looks for bursts
@@ -107,7 +107,7 @@ func (d *Device) makeBurstsOf(ctx context.Context, rule string) error {
 	if err := errors.Join(os.MkdirAll(dir, 0o700), os.MkdirAll(d.Renditions, 0o700)); err != nil {
 		return fmt.Errorf("making the folder of moving pictures: %w", err)
 	}
-	if err := d.dropSent(ctx, dir); err != nil {
+	if err := d.holdSent(ctx, dir); err != nil {
 		return err
 	}
 	fact := "bursts " + rule
@@ -135,8 +135,14 @@ func (d *Device) makeBurstsOf(ctx context.Context, rule string) error {
 	return d.Records.SetFact(ctx, fact, strconv.FormatInt(newest, 10))
 }
 
-// dropSent removes moving pictures that are safe.
-func (d *Device) dropSent(ctx context.Context, dir string) error {
+// holdingOfBursts is where moving pictures that are safe wait before their bytes go.
+func (d *Device) holdingOfBursts() string { return filepath.Join(d.Bursts, ".held") }
+
+// holdSent takes moving pictures that are safe out of a rule's folder.
+func (d *Device) holdSent(ctx context.Context, dir string) error {
+	if err := emptyHolding(d.holdingOfBursts(), time.Now()); err != nil {
+		return err
+	}
 	entries, err := os.ReadDir(dir)
 	if err != nil {
 		return fmt.Errorf("looking through moving pictures: %w", err)
@@ -149,18 +155,8 @@ func (d *Device) dropSent(ctx context.Context, dir string) error {
 		if !known {
 			continue
 		}
-		copies, err := d.Records.CopiesOf(ctx, []int64{it.ID})
-		if err != nil {
+		if _, err := d.holdSafe(ctx, it, filepath.Join(dir, e.Name()), d.holdingOfBursts()); err != nil {
 			return err
-		}
-		safe := len(copies[it.ID]) > 0
-		for _, c := range copies[it.ID] {
-			safe = safe && (c.State == queue.Safe || c.Shelf != plan.Main)
-		}
-		if safe {
-			if err := os.Remove(filepath.Join(dir, e.Name())); err != nil {
-				return fmt.Errorf("removing a moving picture that is safe: %w", err)
-			}
 		}
 	}
 	return nil

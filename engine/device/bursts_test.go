@@ -62,6 +62,9 @@ func TestShotsInARowBecomeAMovingPictureBesideThem(t *testing.T) {
 		left, err := os.ReadDir(y.dir + "/data/bursts/everyday")
 		return err == nil && len(left) == 0
 	}, 30*time.Second, 20*time.Millisecond, "what is safe need not stay")
+	held, err := filepath.Glob(y.dir + "/data/bursts/.held/*")
+	require.NoError(t, err)
+	assert.Len(t, held, 1, "its bytes wait in the holding place")
 
 	// It is made once.
 	y.stop()
