@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
@@ -55,11 +56,14 @@ type elsewhere struct {
 	pin  link.Pin
 	desk link.Desk
 
+	joining sync.Mutex // held while a device joins
+
 	mu      sync.Mutex
 	members map[string]membership // by device
 	mirrors map[string]*link.Mirror
 	leaving map[string]chan struct{} // closed when the device is revoked
 	codes   map[string]*joinCode     // by device
+	wrong   map[string]wrongCodes    // by the address that tried them
 	home    wire.HomeNetwork
 	moved   chan struct{} // closed when the address changes
 }
@@ -68,14 +72,33 @@ type elsewhere struct {
 type joinCode struct {
 	secret []byte
 	until  time.Time
-	tries  int
 	used   string // the hash of the token that used it
 }
 
+// codeLife is how long a code lasts that nobody used.
+const codeLife = 10 * time.Minute
+
+// wrongCodes are the wrong codes that came from one address.
+type wrongCodes struct {
+	n     int
+	until time.Time // nothing from there is looked at before
+}
+
+// After freeTries wrong codes an address waits, twice as long each time, up to mostCodeWait.
+// Codes of others are not touched by it.
 const (
-	codeLife  = 10 * time.Minute
-	codeTries = 5
+	freeTries    = 5
+	firstWait    = 2 * time.Second
+	mostCodeWait = 5 * time.Minute
+	mostWrong    = 4096 // addresses that are remembered
 )
+
+// TooSoon is the refusal of an address that tries codes.
+type TooSoon struct{ Wait time.Duration }
+
+func (e TooSoon) Error() string {
+	return fmt.Sprintf("too many wrong codes came from this address; try again in %s", e.Wait.Round(time.Second))
+}
 
 // Refused is the refusal of something about a device, with what to do.
 type Refused struct{ Says string }
@@ -105,6 +128,38 @@ func (s *Service) keepMembership(name string, m membership) error {
 	return nil
 }
 
+// leftFile tells, by its time, that a device was revoked, whose mirror lies in a folder.
+func (s *Service) leftFile(folder string) string {
+	return filepath.Join(s.Dir, "devices", folder, "left.json")
+}
+
+// leftFor is how long what was told of a revoked device is kept.
+const leftFor = 30 * 24 * time.Hour
+
+// removeLeft removes what was told of devices that were revoked long ago.
+func (s *Service) removeLeft(now time.Time) error {
+	left, err := filepath.Glob(s.leftFile("*"))
+	if err != nil {
+		return fmt.Errorf("listing devices that were revoked: %w", err)
+	}
+	for _, file := range left {
+		_, joined := os.Stat(filepath.Join(filepath.Dir(file), "joined.json"))
+		info, err := os.Stat(file)
+		switch {
+		case err != nil:
+			return fmt.Errorf("looking at a device that was revoked: %w", err)
+		case joined == nil: // it joined again
+			err = os.Remove(file)
+		case now.Sub(info.ModTime()) > leftFor:
+			err = os.RemoveAll(filepath.Dir(file))
+		}
+		if err != nil {
+			return fmt.Errorf("removing what was told of a device that was revoked: %w", err)
+		}
+	}
+	return nil
+}
+
 // folderFor is a folder for a device of a name: that of its name, unless another has it
 // that was called so before.
 func (e *elsewhere) folderFor(name string) string {
@@ -117,7 +172,7 @@ func (e *elsewhere) folderFor(name string) string {
 	for n := 2; ; n++ {
 		taken := false
 		for _, m := range e.members {
-			taken = taken || m.folder == folder
+			taken = taken || strings.EqualFold(m.folder, folder)
 		}
 		if !taken {
 			return folder
@@ -130,6 +185,8 @@ func (e *elsewhere) folderFor(name string) string {
 func (s *Service) openElsewhere(ctx context.Context) error {
 	e := &s.elsewhere
 	e.members, e.mirrors, e.leaving, e.codes, e.moved = map[string]membership{}, map[string]*link.Mirror{}, map[string]chan struct{}{}, map[string]*joinCode{}, make(chan struct{})
+	e.wrong = map[string]wrongCodes{}
+	e.desk.Look = s.looks.ask
 	e.desk.Fleet = s.fleet
 	file := filepath.Join(s.Dir, "home-network.key")
 	text, err := os.ReadFile(file)
@@ -206,7 +263,7 @@ func (s *Service) member(ctx context.Context, name string, m membership) error {
 	s.mu.Lock()
 	s.devices = append(slices.Clone(s.devices), mirror)
 	s.mu.Unlock()
-	s.fleet.Join(fleet.Member{Name: name, Records: mirror.Records, Counts: mirror.Counts, Wake: func() {}, Tell: s.Changes.Tell, Lost: mirror.Lose})
+	s.fleet.Join(fleet.Member{Name: name, Records: mirror.Records, Counts: mirror.Counts, Wake: func() {}, Tell: s.Changes.Tell, Lost: mirror.Lose, Spoiled: mirror.Spoiled})
 	return nil
 }
 
@@ -225,7 +282,7 @@ func (s *Service) LocalCode(name, socket string, now time.Time) (link.Code, erro
 // the lock.
 func (e *elsewhere) give(name, address string, now time.Time) link.Code {
 	secret := link.NewSecret()
-	e.codes[name] = &joinCode{secret: secret[:], until: now.Add(codeLife), tries: codeTries}
+	e.codes[name] = &joinCode{secret: secret[:], until: now.Add(codeLife)}
 	return link.Code{Address: address, Secret: secret, Pin: e.pin, Pinned: true}
 }
 
@@ -237,8 +294,22 @@ func (s *Service) mayJoin(name string) error {
 	if !DeviceName.MatchString(name) {
 		return refused("%q cannot be the name of a device; it would be letters, digits, dots and dashes, at most 63", name)
 	}
-	if slices.ContainsFunc(s.Members, func(m Member) bool { return m.Name == name }) {
+	if slices.ContainsFunc(s.Members, func(m Member) bool { return strings.EqualFold(m.Name, name) }) {
 		return refused("%s runs in this service; give the other device another name", name)
+	}
+	// Two names that differ in capitals are one folder on many disks, and one name to people.
+	for known := range s.planOrEmpty().Devices {
+		if known != name && strings.EqualFold(known, name) {
+			return refused("the plan has a device %s; names that differ in capital letters alone are one", known)
+		}
+	}
+	e := &s.elsewhere
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for known := range e.members {
+		if known != name && strings.EqualFold(known, name) {
+			return refused("there is a device %s already; names that differ in capital letters alone are one", known)
+		}
 	}
 	return nil
 }
@@ -312,27 +383,36 @@ func ownAddress() string {
 // stranger learns nothing from it.
 var ErrNoJoin = errors.New("the code is wrong, was used already, or is older than ten minutes; make a new one where the service runs")
 
-// Join lets a device in that shows the secret of a code. It may ask again with the same
-// token, as the answer may have been lost.
-func (s *Service) Join(ctx context.Context, j link.Join, now time.Time) (link.Joined, error) {
+// Join lets a device in that shows the secret of a code, from an address. It may ask again with
+// the same token, as the answer may have been lost. A code is used up once the membership is on
+// disk. The error is ErrNoJoin for a stranger, whatever the reason, and TooSoon for one who
+// tries codes.
+func (s *Service) Join(ctx context.Context, j link.Join, address string, now time.Time) (link.Joined, error) {
+	e := &s.elsewhere
+	e.joining.Lock() // one at a time: a code lets one device in
+	defer e.joining.Unlock()
 	hash := tokenHash(j.Token)
-	name, again, err := s.elsewhere.use(j.Secret, hash, now)
+	name, code, err := e.find(j.Secret, hash, address, now)
 	if err != nil {
 		return link.Joined{}, err
 	}
 	answer := link.Joined{Time: time.Now(), Device: name, Yard: s.planOrEmpty().Yard}
+	e.mu.Lock()
+	again := code.used != "" && e.members[name].Token == hash
+	inUse := !again && slices.ContainsFunc(slices.Collect(maps.Values(e.members)), func(m membership) bool { return m.Token == hash })
+	e.mu.Unlock()
 	if again {
 		return answer, nil
 	}
-	if _, err := age.ParseX25519Recipient(j.Recipient); err != nil || len(j.Token) < 16 {
+	if _, err := age.ParseX25519Recipient(j.Recipient); err != nil || len(j.Token) < 16 || inUse { // one device has one name
 		return link.Joined{}, ErrNoJoin
 	}
-	e := &s.elsewhere
 	m := membership{Token: hash, Recipient: j.Recipient, Joined: now.UTC(), folder: e.folderFor(name)}
 	if err := s.keepMembership(name, m); err != nil {
 		return link.Joined{}, err
 	}
 	e.mu.Lock()
+	code.used = hash
 	_, known := e.mirrors[name]
 	if known { // it joined again: whoever had its name before is out
 		close(e.leaving[name])
@@ -354,29 +434,38 @@ func tokenHash(token []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// use uses a code up. A wrong secret costs every code one of its tries.
-func (e *elsewhere) use(secret []byte, token string, now time.Time) (device string, again bool, err error) {
+// find finds the code with a secret, that is unused or was used with the same token. A wrong
+// secret slows down the address that it came from, and ends nobody's code.
+func (e *elsewhere) find(secret []byte, token, address string, now time.Time) (device string, code *joinCode, err error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	for name, c := range e.codes {
-		if now.After(c.until) || c.tries <= 0 {
+		if now.After(c.until) {
 			delete(e.codes, name)
 		}
 	}
+	if w := e.wrong[address]; now.Before(w.until) {
+		return "", nil, TooSoon{w.until.Sub(now)}
+	}
 	for name, c := range e.codes {
-		if !hmac.Equal(c.secret, secret) {
-			continue
+		if hmac.Equal(c.secret, secret) && (c.used == "" || c.used == token) {
+			delete(e.wrong, address)
+			return name, c, nil
 		}
-		if c.used != "" && c.used != token {
-			break
+	}
+	for known, w := range e.wrong {
+		if now.Sub(w.until) > mostCodeWait || len(e.wrong) >= mostWrong {
+			delete(e.wrong, known)
 		}
-		again, c.used = c.used != "", token
-		return name, again, nil
 	}
-	for _, c := range e.codes {
-		c.tries--
+	w := e.wrong[address]
+	if w.n++; w.n > freeTries {
+		w.until = now.Add(min(mostCodeWait, firstWait<<min(w.n-freeTries-1, 16)))
+	} else {
+		w.until = now
 	}
-	return "", false, ErrNoJoin
+	e.wrong[address] = w
+	return "", nil, ErrNoJoin
 }
 
 // Caller finds the device that shows a token, and what is closed when it is revoked.
@@ -415,7 +504,7 @@ func (s *Service) Revoke(name string) (wire.Revoked, error) {
 	s.mu.Unlock()
 	s.fleet.Leave(name)
 	e.desk.Sweep(time.Now(), name)
-	if err := os.Remove(s.membershipFile(folder)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := os.Rename(s.membershipFile(folder), s.leftFile(folder)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return wire.Revoked{}, fmt.Errorf("forgetting %s: %w", name, err)
 	}
 	r := wire.Revoked{Device: name, Secrets: []string{}}
@@ -591,10 +680,12 @@ func (s *Service) PartFor(name, has string) (link.Plan, error) {
 // Desk answers what devices elsewhere ask of the others.
 func (s *Service) Desk() *link.Desk { return &s.elsewhere.desk }
 
-// KeepFree tells how much is kept free at a destination of the plan.
-func (s *Service) KeepFree(name string) (int64, bool) {
-	d, there := s.planOrEmpty().Destinations[name]
-	return int64(d.KeepFree), there
+// PartKeepsFree tells how much is kept free at a destination, and whether it is of a device's
+// part of the plan.
+func (s *Service) PartKeepsFree(device, name string) (int64, bool) {
+	p := s.planOrEmpty()
+	d, there := p.Destinations[name]
+	return int64(d.KeepFree), there && p.SendsTo(device, name)
 }
 
 // Certificate is the service's, for the home network.
@@ -672,6 +763,9 @@ func (s *Service) sweepClaims(ctx context.Context) {
 			return
 		case now := <-tick.C:
 			s.elsewhere.desk.Sweep(now, "")
+			if err := s.removeLeft(now); err != nil {
+				s.Log.Warn("what was told of devices that were revoked stays", "err", err)
+			}
 			s.Changes.Tell() // who was heard of last when
 		}
 	}

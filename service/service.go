@@ -91,6 +91,7 @@ type Service struct {
 	elsewhere elsewhere
 	agent     *link.Agent // nil where the yard's service is here
 	retired   []*link.Mirror
+	looks     looks
 
 	changing sync.Mutex // the plan is changed by one at a time
 
@@ -111,7 +112,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the data directory: %w", err)
 	}
-	s = &Service{Options: o, lock: flock.New(filepath.Join(o.Dir, "lock"), flock.SetPermissions(0o600)), links: map[string]time.Time{}, fleet: &fleet.Fleet{}}
+	s = &Service{Options: o, lock: flock.New(filepath.Join(o.Dir, "lock"), flock.SetPermissions(0o600)), links: map[string]time.Time{}, fleet: &fleet.Fleet{}, looks: newLooks()}
 	locked, err := s.lock.TryLock()
 	if err != nil {
 		return nil, fmt.Errorf("locking the data directory %s: %w", o.Dir, err)
@@ -221,6 +222,7 @@ func (s *Service) Run(ctx context.Context) error {
 		g.Go(func() error { return s.agent.Run(ctx) })
 	} else {
 		g.Go(func() error { s.sweepClaims(ctx); return nil })
+		g.Go(func() error { s.lookAtClaims(ctx); return nil })
 	}
 	g.Go(func() error { s.drivers.watch(ctx); return nil })
 	if s.Beside != nil {

@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"path/filepath"
 	"runtime/debug"
+	"sync"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -74,7 +75,12 @@ type Others interface {
 var _ Others = (*fleet.Fleet)(nil)
 
 // Carrier carries the copies of a device.
-type Carrier struct{ Options }
+type Carrier struct {
+	Options
+
+	mu      sync.Mutex
+	doubted map[[2]string]time.Time // destination and path: nothing rests on these until then
+}
 
 func text(s string) *string { return &s }
 

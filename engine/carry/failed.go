@@ -60,10 +60,12 @@ func (c *Carrier) failed(ctx context.Context, s *Send, err error) error {
 	switch {
 	case errors.Is(err, errCompare):
 		wait, change.Tries = compareWait, &s.copy.Tries
-	case cause == queue.Shut:
+	case errors.Is(err, ErrShut), errors.Is(err, ErrStopping):
 		change.Tries = &s.copy.Tries
+	case cause == queue.Shut && tries > 1: // at once the first time, and then ever later
+		wait = queue.Wait(tries-1, c.Jitter())
 	case cause == queue.Elsewhere && c.isBack(ctx, s.copy.Destination):
-		change.Tries = &s.copy.Tries
+		wait = queue.Wait(tries, c.Jitter())
 	case o.Destination: // it waits for that one as a whole
 		c.Places.FailFor(s.copy.Destination, cause, says)
 		wait, change.Tries = 0, &s.copy.Tries

@@ -60,6 +60,7 @@ func (c *Carrier) notThere(ctx context.Context, s *Send, missing bool) error {
 		if !missing {
 			says = "What lies at " + path + " is no longer what was proven."
 		}
+		c.doubt(s.copy.Destination, path)
 		if err := c.lost(ctx, s, says, "Find out who changed it. Retry sends it again while the file is on the device."); err != nil {
 			return err
 		}
@@ -70,6 +71,35 @@ func (c *Carrier) notThere(ctx context.Context, s *Send, missing bool) error {
 		return &destination.Error{Cause: queue.Different, Says: "what was put there as " + path + " is not at the storage"}
 	}
 	return &destination.Error{Cause: queue.Different, Says: "what lies at " + path + " is not what was sent; it is left there and sent anew"}
+}
+
+// doubtFor is how long nothing rests on what was seen not to be at a path.
+const (
+	doubtFor   = time.Hour
+	mostDoubts = 1000
+)
+
+// doubt has nothing rest on a path for a while: what was called safe there is not there. Whose
+// it is may be away, and call it safe until it is heard of.
+func (c *Carrier) doubt(destination, path string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	now := time.Now()
+	for at, until := range c.doubted {
+		if now.After(until) || len(c.doubted) >= mostDoubts {
+			delete(c.doubted, at)
+		}
+	}
+	if c.doubted == nil {
+		c.doubted = map[[2]string]time.Time{}
+	}
+	c.doubted[[2]string{destination, path}] = now.Add(doubtFor)
+}
+
+func (c *Carrier) doubts(destination, path string) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return time.Now().Before(c.doubted[[2]string{destination, path}])
 }
 
 // lost takes every copy that rests on what lay at a copy's path back from safe.

@@ -94,8 +94,15 @@ func (c *Carrier) joinHolder(ctx context.Context, s *Send) (bool, error) {
 	if err != nil || !ok {
 		return false, err
 	}
+	if c.doubts(s.copy.Destination, twin.Remote) {
+		return false, nil
+	}
 	of := twin.Path()
-	if device != c.Device {
+	switch device {
+	case c.Device:
+	case "": // a guest is not told whose
+		of = "another device"
+	default:
 		of += " of " + device
 	}
 	s.twin = twin.Remote

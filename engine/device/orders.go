@@ -111,6 +111,11 @@ func (d *Device) Lose(ctx context.Context, destination, path, says, todo string)
 	return err
 }
 
+// LookAt sees whether what is called safe at a path is there, of whichever device it is.
+func (d *Device) LookAt(ctx context.Context, destination, path string) error {
+	return d.upkeep.LookAt(ctx, destination, path)
+}
+
 // Adopt lists what is at a destination and was not put there by a device of this
 // process (see upkeep.Upkeep.Adopt).
 func (d *Device) Adopt(ctx context.Context, destination string, found func(wire.Adopted)) (wire.Adopted, error) {

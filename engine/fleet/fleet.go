@@ -37,6 +37,18 @@ type Member struct {
 	// Lost takes copies that rest on a path back from safe, where that is not done in the
 	// records: those of a device elsewhere are only a mirror.
 	Lost func(ctx context.Context, destination, path, says, todo string) (int64, error)
+	// Spoiled is told that the mirror of a device elsewhere cannot be read: that one is left
+	// out then, and spoils no answer. nil where the records are the device's own.
+	Spoiled func(err error)
+}
+
+// left tells whether a member is left out of an answer, as what it told cannot be read.
+func (m Member) left(ctx context.Context, err error) bool {
+	if err == nil || m.Spoiled == nil || ctx.Err() != nil {
+		return false
+	}
+	m.Spoiled(err)
+	return true
 }
 
 // Join takes a device in.
@@ -94,7 +106,11 @@ func (m Member) own(device string, c records.Copy) records.Copy {
 // or went to its destination, from any device.
 func (f *Fleet) Alike(ctx context.Context, device string, c records.Copy, look string) (bool, error) {
 	for _, m := range f.all() {
-		if same, err := m.Records().SameLook(ctx, m.own(device, c), look); err != nil || same {
+		same, err := m.Records().SameLook(ctx, m.own(device, c), look)
+		if m.left(ctx, err) {
+			continue
+		}
+		if err != nil || same {
 			return same, err
 		}
 	}
@@ -108,7 +124,11 @@ func (f *Fleet) Holder(ctx context.Context, destination string, bytes int64, sha
 		if !m.Counts(destination) {
 			continue // what it proved was proven elsewhere
 		}
-		if c, ok, err := m.Records().Twin(ctx, destination, bytes, sha256); err != nil || ok {
+		c, ok, err := m.Records().Twin(ctx, destination, bytes, sha256)
+		if m.left(ctx, err) {
+			continue
+		}
+		if err != nil || ok {
 			return c, m.Name, ok, err
 		}
 	}
@@ -119,7 +139,11 @@ func (f *Fleet) Holder(ctx context.Context, destination string, bytes int64, sha
 // under that one's path.
 func (f *Fleet) Taken(ctx context.Context, device string, c records.Copy) (bool, error) {
 	for _, m := range f.all() {
-		if taken, err := m.Records().Taken(ctx, c.Destination, c.Remote, m.own(device, c).ID); err != nil || taken {
+		taken, err := m.Records().Taken(ctx, c.Destination, c.Remote, m.own(device, c).ID)
+		if m.left(ctx, err) {
+			return true, nil // nobody can tell
+		}
+		if err != nil || taken {
 			return taken, err
 		}
 	}
@@ -130,6 +154,9 @@ func (f *Fleet) Taken(ctx context.Context, device string, c records.Copy) (bool,
 func (f *Fleet) Found(ctx context.Context, destination string, bytes int64) (found []records.Found, err error) {
 	for _, m := range f.all() {
 		more, err := m.Records().FoundOf(ctx, destination, bytes)
+		if m.left(ctx, err) {
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -157,6 +184,9 @@ func (f *Fleet) Ours(ctx context.Context, destination string) (map[string]bool, 
 	ours := map[string]bool{}
 	for _, m := range f.all() {
 		own, err := m.Records().Ours(ctx, destination)
+		if m.left(ctx, err) {
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -172,6 +202,9 @@ func (f *Fleet) Ours(ctx context.Context, destination string) (map[string]bool, 
 func (f *Fleet) Matching(ctx context.Context, destination string) (n int64, err error) {
 	for _, m := range f.all() {
 		one, err := m.Records().Matching(ctx, destination)
+		if m.left(ctx, err) {
+			continue
+		}
 		if err != nil {
 			return n, err
 		}
@@ -191,6 +224,9 @@ func (f *Fleet) Lost(ctx context.Context, destination, path, says, todo string) 
 			}
 		}
 		lost, err := lose(ctx, destination, path, says, todo)
+		if m.left(ctx, err) {
+			continue
+		}
 		if err != nil {
 			return n, err
 		}
@@ -198,6 +234,31 @@ func (f *Fleet) Lost(ctx context.Context, destination, path, says, todo string) 
 		m.Tell()
 	}
 	return n, nil
+}
+
+// Resting lists what is called safe at a path, of whichever device: a hash and a size each.
+func (f *Fleet) Resting(ctx context.Context, destination, path string) (list []Proven, err error) {
+	for _, m := range f.all() {
+		copies, err := m.Records().RestingOn(ctx, destination, path)
+		if m.left(ctx, err) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range copies {
+			if one := (Proven{c.SHA256, c.Bytes}); !slices.Contains(list, one) {
+				list = append(list, one)
+			}
+		}
+	}
+	return list, nil
+}
+
+// Proven is what a copy was proven with.
+type Proven struct {
+	SHA256 string
+	Bytes  int64
 }
 
 // Turn is one's right to send content to a destination: two never send the same at

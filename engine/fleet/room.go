@@ -119,6 +119,14 @@ func (f *Fleet) Part(device, name string, keep, underway, wants, landed int64) i
 		f.parted[name] = map[string]int64{}
 	}
 	r, parts := f.capacityOf(name), f.parted[name]
+	// What a device says of room is bounded by what it was given, and by what the place told.
+	if r.space.Free >= 0 {
+		had, given := parts[device]
+		if !given { // it was given room before this service began
+			had = r.space.Free / 2
+		}
+		landed, underway, wants = min(landed, had), min(underway, had), min(wants, r.space.Free)
+	}
 	r.landed += landed
 	parts[device] = underway
 	left := f.left(name, keep)
@@ -181,6 +189,9 @@ func (f *Fleet) Shares(ctx context.Context, name string) (there, coming []wire.S
 	}
 	for _, m := range f.all() {
 		counters, err := m.Records().Counters(ctx)
+		if m.left(ctx, err) {
+			continue
+		}
 		if err != nil {
 			return nil, nil, err
 		}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"yardtide/engine/fleet"
+	"yardtide/engine/records"
 )
 
 // Desk is where devices elsewhere ask about the others: the service's fleet answers, of
@@ -15,9 +16,12 @@ import (
 // not heard of. The zero value with a fleet is ready.
 type Desk struct {
 	Fleet *fleet.Fleet
+	// Look has the service itself look at what lies at a path, soon. It must not block.
+	Look func(destination, path string)
 
 	mu     sync.Mutex
 	claims map[string]claim
+	asking map[string]int      // how many claims each device waits for
 	boots  map[string][]string // the last runs of each device's program, the present one last
 }
 
@@ -27,19 +31,37 @@ type claim struct {
 	boot   string
 	end    func()
 	until  time.Time
+	last   time.Time // it ends then, however often it is renewed
 }
 
 // lease is how long a claim lasts after the device was heard of.
 const lease = 90 * time.Second
+
+// The longest that a claim lasts: of a name, under which something is put in one step, and of
+// a turn, in which a large file may go over a slow network.
+const (
+	mostName = lease
+	mostTurn = 24 * time.Hour
+)
 
 // UnknownCall tells that a device asks something that nobody answers.
 type UnknownCall struct{ What string }
 
 func (e UnknownCall) Error() string { return "there is no question " + e.What }
 
-// Answer answers a device. keepFree tells how much is kept free at a destination, and
-// whether the plan has it.
-func (d *Desk) Answer(ctx context.Context, device, what string, q Asked, keepFree func(destination string) (int64, bool)) (t Told, err error) {
+// Answer answers a device, which is a guest (guest.go): what it says of others' things has
+// the service look for itself, and nothing else. part tells how much is kept free at a
+// destination, and whether it is of the device's part of the plan. The error is NotYours or
+// records.Wrong for what a device may not ask or say.
+func (d *Desk) Answer(ctx context.Context, device, what string, q Asked, part func(destination string) (int64, bool)) (t Told, err error) {
+	if err := q.check(what); err != nil {
+		return t, err
+	}
+	if to := q.about(what); to != "" {
+		if _, own := part(to); !own {
+			return t, NotYours{to}
+		}
+	}
 	if !d.runs(device, q.Boot) {
 		return t, errEnded
 	}
@@ -49,30 +71,34 @@ func (d *Desk) Answer(ctx context.Context, device, what string, q Asked, keepFre
 	case "alike":
 		t.Is, err = f.Alike(ctx, device, q.Copy, q.Look)
 	case "holder":
-		t.Copy, t.Device, t.Is, err = f.Holder(ctx, q.Destination, q.Bytes, q.Hash)
+		// Of another's copy it is told where the same bytes lie, which it knows the hash of.
+		var c records.Copy
+		c, _, t.Is, err = f.Holder(ctx, q.Destination, q.Bytes, q.Hash)
+		t.Remote = c.Remote
 	case "taken":
 		t.Is, err = f.Taken(ctx, device, q.Copy)
 	case "found":
 		t.Found, err = f.Found(ctx, q.Destination, q.Bytes)
+		t.Found = t.Found[:min(len(t.Found), mostFound)]
 	case "hashed":
-		err = f.Hashed(ctx, q.Found, q.Hash, time.Now())
+		d.look(q.Found.Destination, q.Found.Path)
 	case "lost":
-		t.N, err = f.Lost(ctx, q.Destination, q.Path, q.Says, q.Todo)
+		d.look(q.Destination, q.Path)
 	case "turn":
-		t.Is, err = d.claim(ctx, claim{device: device, boot: q.Boot}, q.Claim, func(ctx context.Context) (func(), error) {
+		t.Is, err = d.claim(ctx, claim{device: device, boot: q.Boot, last: time.Now().Add(mostTurn)}, q.Claim, func(ctx context.Context) (func(), error) {
 			turn, err := f.Turn(ctx, q.Copy, q.Look, q.Hash, q.Wait)
 			return func() { f.End(turn) }, err
 		})
 	case "name":
-		t.Is, err = d.claim(ctx, claim{device: device, boot: q.Boot}, q.Claim, func(ctx context.Context) (func(), error) {
+		t.Is, err = d.claim(ctx, claim{device: device, boot: q.Boot, last: time.Now().Add(mostName)}, q.Claim, func(ctx context.Context) (func(), error) {
 			end, _, err := f.Name(ctx, q.Destination, q.Path)
 			return end, err
 		})
 	case "room":
 		t.Rooms = map[string]int64{}
 		for _, r := range q.Rooms {
-			if keep, known := keepFree(r.Destination); known {
-				t.Rooms[r.Destination] = f.Part(device, r.Destination, keep, max(0, r.Underway), max(0, r.Wants), max(0, r.Landed))
+			if keep, own := part(r.Destination); own {
+				t.Rooms[r.Destination] = f.Part(device, r.Destination, keep, r.Underway, r.Wants, r.Landed)
 			}
 		}
 	case "ended":
@@ -80,6 +106,19 @@ func (d *Desk) Answer(ctx context.Context, device, what string, q Asked, keepFre
 		return t, UnknownCall{what}
 	}
 	return t, err
+}
+
+func (d *Desk) look(destination, path string) {
+	if d.Look != nil {
+		d.Look(destination, path)
+	}
+}
+
+// TooMany is the refusal of more claims than a device may have at once.
+type TooMany struct{ Device string }
+
+func (e TooMany) Error() string {
+	return e.Device + " claims more at once than a device may; it is to give some back first"
 }
 
 // errEnded tells that a run of a device's program asked that has ended: another began since.
@@ -126,10 +165,29 @@ var errLater = errors.New("another has it still")
 // is to ask again.
 func (d *Desk) claim(ctx context.Context, of claim, id string, take func(context.Context) (func(), error)) (bool, error) {
 	d.mu.Lock()
-	_, has := d.claims[id]
+	has, n := d.claims[id].device == of.device, 0
+	_, others := d.claims[id]
+	for _, c := range d.claims {
+		if c.device == of.device {
+			n++
+		}
+	}
+	n += d.asking[of.device]
+	if !has && !others && n < mostClaims {
+		if d.asking == nil {
+			d.asking = map[string]int{}
+		}
+		d.asking[of.device]++
+		defer d.asked(of.device)
+	}
 	d.mu.Unlock()
-	if has {
+	switch {
+	case has:
 		return true, nil
+	case others:
+		return false, records.Wrong{Says: "another device has a claim of this name"}
+	case n >= mostClaims:
+		return false, TooMany{of.device}
 	}
 	ctx, cancel := context.WithTimeoutCause(ctx, waitTime, errLater)
 	defer cancel()
@@ -153,9 +211,18 @@ func (d *Desk) claim(ctx context.Context, of claim, id string, take func(context
 		end()
 		return false, errEnded
 	}
-	of.end, of.until = end, time.Now().Add(lease)
+	of.end, of.until = end, earlier(time.Now().Add(lease), of.last)
 	d.claims[id] = of
 	return true, nil
+}
+
+// asked notes that a device no longer waits for a claim.
+func (d *Desk) asked(device string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.asking[device]--; d.asking[device] <= 0 {
+		delete(d.asking, device)
+	}
 }
 
 // Renew tells which of its claims a device needs still; the others of it end when their
@@ -169,7 +236,7 @@ func (d *Desk) Renew(device, boot string, ids []string) {
 	defer d.mu.Unlock()
 	for _, id := range ids {
 		if c, has := d.claims[id]; has && c.device == device {
-			c.until = now.Add(lease)
+			c.until = earlier(now.Add(lease), c.last)
 			d.claims[id] = c
 		}
 	}
@@ -185,6 +252,13 @@ func (d *Desk) end(device string, ids []string) {
 			delete(d.claims, id)
 		}
 	}
+}
+
+func earlier(a, b time.Time) time.Time {
+	if b.Before(a) {
+		return b
+	}
+	return a
 }
 
 // Rename has a device keep its claims under another name.

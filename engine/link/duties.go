@@ -101,7 +101,7 @@ var duties = map[string]duty{
 		return nil, d.StopReproving(ctx, w.Destination)
 	}),
 	"try again": of(func(_ context.Context, d Doer, w ofPlace) (any, error) { d.TryAgain(w.Destination); return nil, nil }),
-	"lose": of(func(ctx context.Context, d Doer, w ofPlace) (any, error) {
+	losing: of(func(ctx context.Context, d Doer, w ofPlace) (any, error) {
 		return nil, d.Lose(ctx, w.Destination, w.Path, w.Says, w.Todo)
 	}),
 

@@ -52,6 +52,8 @@ type Mirror struct {
 	plan    *plan.Plan
 	mark    string // of the device's part of it, as it was given to the device
 	told    told
+
+	unreadable time.Time // since when what was told cannot be read; zero while it can
 }
 
 // retired is a mirror that is of no more use, which somebody may be reading still.
@@ -219,9 +221,15 @@ const mostAhead = 2 * time.Minute
 // Take takes what a device told, once, and answers what is there then. The error is
 // records.Wrong for what no device tells.
 func (m *Mirror) Take(ctx context.Context, b Batch) (Have, error) {
+	if err := b.check(); err != nil {
+		return Have{}, err
+	}
 	m.taking.Lock()
 	defer m.taking.Unlock()
 	m.hear(b)
+	if m.Unreadable() != (time.Time{}) && b.ID != "" && !b.Begin && !m.beginning() {
+		return Have{Time: time.Now(), Last: tellAnew}, nil
+	}
 	now, next, have, err := m.ends(ctx)
 	if err != nil {
 		return have, err
@@ -274,6 +282,7 @@ func (m *Mirror) Take(ctx context.Context, b Batch) (Have, error) {
 			m.discard(m.now)
 		}
 		m.now, m.next = m.next, nil
+		m.unreadable = time.Time{}
 		m.mu.Unlock()
 	}
 	m.Tell()
@@ -425,10 +434,15 @@ func (m *Mirror) SetPlan(p *plan.Plan) {
 // Status tells how the device stands, and when that was.
 func (m *Mirror) Status(ctx context.Context) (wire.Device, error) {
 	d, err := m.teller().Status(ctx)
-	if err != nil {
-		return d, err
+	if err == nil {
+		err = m.doubtStatus(ctx, &d)
 	}
-	d.Link, err = m.link(ctx, d)
+	if err == nil {
+		d.Link, err = m.link(ctx, d)
+	}
+	if m.spoiled(ctx, err) {
+		return m.unreadableDevice(), nil
+	}
 	return d, err
 }
 
@@ -482,17 +496,29 @@ func linkSays(l wire.DeviceLink) string {
 
 // Items lists items, newest first.
 func (m *Mirror) Items(ctx context.Context, f wire.Filter) ([]wire.Item, error) {
-	return m.teller().Items(ctx, f)
+	items, err := m.teller().Items(ctx, f)
+	if m.spoiled(ctx, err) {
+		return nil, nil
+	}
+	return m.doubtItems(items), err
 }
 
 // Find lists items by name, path, or part of a name.
 func (m *Mirror) Find(ctx context.Context, text string, limit int) ([]wire.Item, error) {
-	return m.teller().Find(ctx, text, limit)
+	items, err := m.teller().Find(ctx, text, limit)
+	if m.spoiled(ctx, err) {
+		return nil, nil
+	}
+	return m.doubtItems(items), err
 }
 
 // Story tells an item and all that happened to it.
 func (m *Mirror) Story(ctx context.Context, key string) (wire.Story, error) {
-	return m.teller().Story(ctx, key)
+	story, err := m.teller().Story(ctx, key)
+	if err == nil {
+		story.Item = m.doubtItems([]wire.Item{story.Item})[0]
+	}
+	return story, err
 }
 
 // Day tells what it sensed and sent in the day of an instant, as far as it was told.
@@ -502,7 +528,11 @@ func (m *Mirror) Day(ctx context.Context, in time.Time) (wire.DeviceDay, error) 
 
 // TryPlan tells what a plan would do to its items, as far as they were told.
 func (m *Mirror) TryPlan(ctx context.Context, p *plan.Plan) (tell.Tried, error) {
-	return m.teller().TryPlan(ctx, p)
+	tried, err := m.teller().TryPlan(ctx, p)
+	if m.spoiled(ctx, err) {
+		return tell.Tried{TriedDevice: wire.TriedDevice{Device: m.DeviceName(), New: []wire.TriedKind{}, Left: []wire.TriedKind{}, Today: []wire.TriedWay{}, Then: []wire.TriedWay{}, Unknown: []string{}}}, nil
+	}
+	return tried, err
 }
 
 // CostOf tells what sending items now would take, as far as was told.
@@ -512,7 +542,11 @@ func (m *Mirror) CostOf(ctx context.Context, keys []string) (wire.Cost, error) {
 
 // Doubts tells what a plan allows on it and was hardly meant, as far as was told.
 func (m *Mirror) Doubts(ctx context.Context, p *plan.Plan) ([]string, error) {
-	return m.teller().Doubts(ctx, p)
+	doubts, err := m.teller().Doubts(ctx, p)
+	if m.spoiled(ctx, err) {
+		return nil, nil
+	}
+	return doubts, err
 }
 
 // Gave notes which part of the plan the device was told of.

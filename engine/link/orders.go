@@ -212,12 +212,17 @@ func (m *Mirror) ask(ctx context.Context, do string, with, into any) error {
 		if err := json.Unmarshal(a.Is, into); err != nil {
 			return fmt.Errorf("reading the answer of %s: %w", m.DeviceName(), err)
 		}
-		return nil
+		return Sound(into)
 	}
 }
 
-// Answered takes an answer of the device in.
-func (m *Mirror) Answered(a Answer) error { return m.orders.answered(a) }
+// Answered takes an answer of the device in. The error is records.Wrong for what is none.
+func (m *Mirror) Answered(a Answer) error {
+	if err := a.check(); err != nil {
+		return err
+	}
+	return m.orders.answered(a)
+}
 
 // Due are the orders that the device is to be given, and what is closed when there may be
 // more.
@@ -228,14 +233,12 @@ func (m *Mirror) Due(done int64) ([]Order, <-chan struct{}) {
 
 // Pause holds everything on the device until a time, or until Resume when it is zero.
 func (m *Mirror) Pause(_ context.Context, until time.Time) error {
-	m.expect(gate.PauseState{On: true, Since: time.Now(), Until: until})
-	return m.orders.order("pause", pauseUntil{until})
+	return m.expect(gate.PauseState{On: true, Since: time.Now(), Until: until}, "pause", pauseUntil{until})
 }
 
 // Resume ends a pause.
 func (m *Mirror) Resume(context.Context) error {
-	m.expect(gate.PauseState{})
-	return m.orders.order("resume", struct{}{})
+	return m.expect(gate.PauseState{}, "resume", struct{}{})
 }
 
 // Finish has the device sleep, or go off, when nothing more can go. It is asked, not kept:
@@ -244,12 +247,17 @@ func (m *Mirror) Finish(ctx context.Context, then string) error {
 	return m.ask(ctx, "finish", ofRest{then}, nil)
 }
 
-// expect shows a pause as ordered, until the device tells what is so.
-func (m *Mirror) expect(p gate.PauseState) {
+// expect orders a pause, and shows it as ordered until the device tells what is so. One that
+// is refused is not shown.
+func (m *Mirror) expect(p gate.PauseState, do string, with any) error {
+	if err := m.orders.order(do, with); err != nil {
+		return err
+	}
 	m.mu.Lock()
 	m.told.Known.Pause = p
 	m.mu.Unlock()
 	m.Tell()
+	return nil
 }
 
 // SendNow lets items go whatever their gates say. Over a network that costs it needs
@@ -301,13 +309,15 @@ func (m *Mirror) TryAgain(destination string) {
 	}
 }
 
-// Lose takes copies that rest on a path back from safe.
+// Lose takes copies that rest on a path back from safe. Until the device is heard of and has
+// done so, they are doubted.
 func (m *Mirror) Lose(ctx context.Context, destination, path, says, todo string) (int64, error) {
 	rests, err := m.Records().RestOn(ctx, destination, path)
-	if err != nil || rests == 0 {
+	if err != nil || rests == 0 || m.doubts(destination, path) {
 		return 0, err
 	}
-	return rests, m.orders.order("lose", ofPlace{Destination: destination, Path: path, Says: says, Todo: todo})
+	defer m.Tell()
+	return rests, m.orders.order(losing, ofPlace{Destination: destination, Path: path, Says: says, Todo: todo})
 }
 
 // SettlePlace is the keeper's answer about a destination whose name has come to stand

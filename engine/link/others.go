@@ -81,8 +81,7 @@ type RoomAsked struct {
 // Told answers it.
 type Told struct {
 	Is     bool             `json:"is,omitempty"`
-	Copy   records.Copy     `json:"copy,omitzero"`
-	Device string           `json:"device,omitempty"`
+	Remote string           `json:"remote,omitempty"` // where bytes lie that the device has, too
 	Found  []records.Found  `json:"found,omitempty"`
 	N      int64            `json:"n,omitempty"`
 	Rooms  map[string]int64 `json:"rooms,omitempty"`
@@ -142,7 +141,7 @@ func (o *Others) Holder(ctx context.Context, destination string, bytes int64, sh
 		return c, device, ok, err
 	}
 	t, err := o.ask(ctx, "holder", Asked{Destination: destination, Bytes: bytes, Hash: sha256}, 0)
-	return t.Copy, t.Device, t.Is, alone(err)
+	return records.Copy{Remote: t.Remote, SHA256: sha256, Bytes: bytes}, "", t.Is && t.Remote != "", alone(err)
 }
 
 // Taken tells whether another copy was put in place under this one's path. When nobody

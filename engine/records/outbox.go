@@ -1,6 +1,7 @@
 package records
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -145,7 +146,7 @@ func (r *Records) Noted(ctx context.Context, most int64) (rows []Rows, last int6
 			if len(spans[p.name]) == 0 {
 				continue
 			}
-			one, err := standing(tx, p, spans[p.name])
+			one, err := standing(tx, p, apart(spans[p.name]))
 			if err != nil {
 				return err
 			}
@@ -154,6 +155,19 @@ func (r *Records) Noted(ctx context.Context, most int64) (rows []Rows, last int6
 		return nil
 	})
 	return rows, last, err
+}
+
+// apart are the same spans without what two of them share: each row is told once.
+func apart(spans [][2]int64) (list [][2]int64) {
+	slices.SortFunc(spans, func(a, b [2]int64) int { return cmp.Or(cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1])) })
+	for _, s := range spans {
+		if n := len(list); n > 0 && s[0] <= list[n-1][1] {
+			list[n-1][1] = max(list[n-1][1], s[1])
+			continue
+		}
+		list = append(list, s)
+	}
+	return list
 }
 
 // LastNote is the number of the last note, 0 when there is none.

@@ -2,6 +2,8 @@ package records
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"fmt"
 	"time"
 
@@ -92,6 +94,15 @@ func (r *Records) Lost(ctx context.Context, destination, remote, says, todo stri
 	return n, err
 }
 
+// RestingOn lists the safe copies that rest on a path at a destination, a few of them.
+func (r *Records) RestingOn(ctx context.Context, destination, remote string) ([]Copy, error) {
+	var copies []Copy
+	if err := r.read.SelectContext(ctx, &copies, selectCopy+`WHERE c.state = 'safe' AND c.destination = ? AND c.remote = ? ORDER BY c.id LIMIT 64`, destination, remote); err != nil {
+		return nil, fmt.Errorf("reading what rests on %s at %s: %w", remote, destination, err)
+	}
+	return copies, nil
+}
+
 // RestOn is how many safe copies rest on a path at a destination.
 func (r *Records) RestOn(ctx context.Context, destination, remote string) (n int64, err error) {
 	if err := r.read.GetContext(ctx, &n, `SELECT count(*) FROM copies WHERE state = 'safe' AND destination = ? AND remote = ?`, destination, remote); err != nil {
@@ -166,6 +177,18 @@ func (r *Records) FoundOf(ctx context.Context, destination string, size int64) (
 		return nil, fmt.Errorf("reading what is at %s: %w", destination, err)
 	}
 	return found, nil
+}
+
+// FoundAt is the file at a path of a destination, if it was there before.
+func (r *Records) FoundAt(ctx context.Context, destination, path string) (f Found, known bool, err error) {
+	err = r.read.GetContext(ctx, &f, `SELECT * FROM found WHERE destination = ? AND path = ?`, destination, path)
+	if errors.Is(err, sql.ErrNoRows) {
+		return f, false, nil
+	}
+	if err != nil {
+		return f, false, fmt.Errorf("reading what is at %s: %w", destination, err)
+	}
+	return f, true, nil
 }
 
 // SetFound keeps the hash of a file that was read; "" forgets the file, as it

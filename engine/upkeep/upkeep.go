@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"yardtide/core/gate"
+	"yardtide/engine/fleet"
 	"yardtide/engine/place"
 	"yardtide/engine/records"
 )
@@ -38,6 +39,8 @@ type Others interface {
 	// many waiting copies have the size of a file that was there before.
 	Ours(ctx context.Context, destination string) (map[string]bool, error)
 	Matching(ctx context.Context, destination string) (int64, error)
+	// Resting lists what is called safe at a path, of whichever device.
+	Resting(ctx context.Context, destination, path string) ([]fleet.Proven, error)
 	// Lost takes every copy that rests on a path back from safe.
 	Lost(ctx context.Context, destination, path, says, todo string) (int64, error)
 }

@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 
@@ -83,12 +84,9 @@ func (h *Home) listen(ctx context.Context, address string) {
 	}
 }
 
-// mostCalls bounds how many calls are answered at once.
-const mostCalls = 512
-
 func (h *Home) serve(ctx context.Context, l net.Listener) error {
 	app := fiber.New(fiber.Config{
-		AppName: "yardtide", BodyLimit: 8 << 20, ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, Concurrency: mostCalls, ErrorHandler: problem,
+		AppName: "yardtide", BodyLimit: 8 << 20, ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, Concurrency: mostKnownCalls + mostStrangers, ErrorHandler: problem,
 		CaseSensitive: true, StrictRouting: true, DisableHeadAutoRegister: true,
 	})
 	app.Use(recoverer.New())
@@ -98,13 +96,13 @@ func (h *Home) serve(ctx context.Context, l net.Listener) error {
 		app.Add([]string{http.MethodPost}, path, h.device(ended, answer))
 	}
 	app.Use(func(fiber.Ctx) error { return refusal{http.StatusNotFound, "There is no such call."} })
-	secured := tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{h.service.Certificate()}, MinVersion: tls.VersionTLS13, NextProtos: []string{"http/1.1"}})
+	secured := newPorch(l, &tls.Config{Certificates: []tls.Certificate{h.service.Certificate()}, MinVersion: tls.VersionTLS13, NextProtos: []string{"http/1.1"}}, h.log)
 	served := make(chan error, 1)
 	go func() { served <- app.Listener(secured, fiber.ListenConfig{DisableStartupMessage: true}) }()
 	select {
 	case err := <-served:
 		close(ended)
-		return err
+		return errors.Join(err, closed(secured.Close()))
 	case <-ctx.Done():
 	}
 	close(ended)
@@ -114,10 +112,16 @@ func (h *Home) serve(ctx context.Context, l net.Listener) error {
 	if errors.Is(err, context.DeadlineExceeded) {
 		err = nil
 	}
-	if cerr := l.Close(); cerr != nil && !errors.Is(cerr, net.ErrClosed) {
-		err = errors.Join(err, cerr)
-	}
+	err = errors.Join(err, closed(secured.Close()))
 	<-served
+	return err
+}
+
+// closed is an error of closing, nil for what is closed already.
+func closed(err error) error {
+	if errors.Is(err, net.ErrClosed) {
+		return nil
+	}
 	return err
 }
 
@@ -127,7 +131,12 @@ func (h *Home) join(c fiber.Ctx) error {
 	if err := json.Unmarshal(c.Body(), &j); err != nil || len(c.Body()) > 4096 {
 		return refusal{http.StatusBadRequest, "This is not how a device joins."}
 	}
-	joined, err := h.service.Join(c.Context(), j, time.Now())
+	joined, err := h.service.Join(c.Context(), j, addressOf(c), time.Now())
+	var soon service.TooSoon
+	if errors.As(err, &soon) {
+		c.Set("Retry-After", strconv.Itoa(int(soon.Wait.Seconds())+1))
+		return refusal{http.StatusTooManyRequests, sentence(err)}
+	}
 	if errors.Is(err, service.ErrNoJoin) {
 		return refusal{http.StatusForbidden, sentence(err)}
 	}
@@ -136,6 +145,15 @@ func (h *Home) join(c fiber.Ctx) error {
 		return err
 	}
 	return c.JSON(joined)
+}
+
+// addressOf is the address of another machine that calls, without its port.
+func addressOf(c fiber.Ctx) string {
+	host, _, err := net.SplitHostPort(c.RequestCtx().RemoteAddr().String())
+	if err != nil {
+		return c.RequestCtx().RemoteAddr().String() // a socket of this machine
+	}
+	return host
 }
 
 // fiberCall is a call of a device.
@@ -165,6 +183,9 @@ func (h *Home) device(ended <-chan struct{}, answer func(*fiberCall) error) fibe
 		if !known {
 			return refusal{http.StatusUnauthorized, "The service does not know this device; join with a new code."}
 		}
+		if at, is := c.RequestCtx().Conn().(*caller); is {
+			at.Known()
+		}
 		if twoLengths(c) {
 			c.RequestCtx().SetConnectionClose()
 			return refusal{http.StatusBadRequest, "The request tells its length in two ways (RFC 9112, 6.3)."}
@@ -186,8 +207,21 @@ func (h *Home) device(ended <-chan struct{}, answer func(*fiberCall) error) fibe
 			return refusal{http.StatusUnauthorized, "This device was revoked."}
 		default:
 		}
+		var wrong records.Wrong
+		var notYours link.NotYours
+		var many link.TooMany
+		switch {
+		case errors.As(err, &wrong):
+			err = refusal{http.StatusUnprocessableEntity, sentence(err)}
+		case errors.As(err, &notYours):
+			err = refusal{http.StatusForbidden, sentence(err)}
+		case errors.As(err, &many):
+			err = refusal{http.StatusTooManyRequests, sentence(err)}
+		}
 		var own refusal
-		if err != nil && !errors.As(err, &own) {
+		if errors.As(err, &own) {
+			h.log.Warn("a device was refused", "device", mirror.DeviceName(), "path", strings.Clone(c.Path()), "status", own.code, "says", own.says)
+		} else if err != nil {
 			h.log.Error("a call of a device failed", "device", mirror.DeviceName(), "path", c.Path(), "err", err)
 		}
 		return err
@@ -201,9 +235,6 @@ func (h *Home) changes(c *fiberCall) error {
 		return refusal{http.StatusBadRequest, sentence(err)}
 	}
 	have, err := c.mirror.Take(c.ended, b)
-	if records.IsWrong(err) {
-		return refusal{http.StatusUnprocessableEntity, sentence(err)}
-	}
 	if err != nil {
 		return err
 	}
@@ -217,6 +248,9 @@ const waitTime = 25 * time.Second
 func (h *Home) wait(c *fiberCall) error {
 	var w link.Wait
 	if err := c.read(&w); err != nil {
+		return err
+	}
+	if err := w.Check(); err != nil {
 		return err
 	}
 	h.service.Desk().Renew(c.mirror.DeviceName(), w.Boot, w.Claims)
@@ -276,7 +310,8 @@ func (h *Home) others(c *fiberCall) error {
 		return err
 	}
 	c.mirror.Heard()
-	t, err := h.service.Desk().Answer(c.ended, c.mirror.DeviceName(), strings.Clone(c.Params("what")), q, h.service.KeepFree)
+	name := c.mirror.DeviceName()
+	t, err := h.service.Desk().Answer(c.ended, name, strings.Clone(c.Params("what")), q, func(destination string) (int64, bool) { return h.service.PartKeepsFree(name, destination) })
 	var none link.UnknownCall
 	if errors.As(err, &none) {
 		return refusal{http.StatusNotFound, sentence(err)}
