@@ -96,7 +96,7 @@ func accountsOf(t *testing.T, begins string) {
 	s.ok("plan", "apply", file)
 	for _, name := range accounts {
 		s.until("of "+name, safe("desk-"+name, 1))
-		names, err := filepath.Glob(filepath.Join(dir, name+"-locker", "*", "*", "*"))
+		names, err := filepath.Glob(filepath.Join(dir, name+"-locker", "20*", "*", "*"))
 		require.NoError(t, err)
 		require.Len(t, names, 1, "its own place has its own file alone")
 		assert.Equal(t, "of-"+name+".txt", filepath.Base(names[0]))

@@ -81,7 +81,7 @@ func open(d plan.Destination, secret secretReader) (destination.Driver, error) {
 	overWeb := web.Options{Authority: d.Authority, Certificate: d.Certificate}
 	switch d.Kind {
 	case plan.Folder:
-		return folder.Driver{Root: d.Path}, nil
+		return folder.New(d.Path), nil
 	case plan.WebDAV:
 		return webdav.New(webdav.Options{URL: d.URL, User: d.User, Password: passwordOf, Web: overWeb})
 	case plan.S3:

@@ -126,6 +126,7 @@ type Beside struct {
 
 // Awake is whether a device is kept from sleeping, and what follows.
 type Awake struct {
+	Able  bool      `json:"able" doc:"It can be kept awake, and sent to sleep"`
 	Held  bool      `json:"held" doc:"It is kept awake now"`
 	Then  string    `json:"then" enum:",sleep,off" doc:"What it does when nothing more can go, empty for nothing"`
 	Until time.Time `json:"until,omitzero" doc:"About until when; absent where that is not known"`

@@ -970,6 +970,8 @@ export interface components {
             n: number;
         };
         Awake: {
+            /** @description It can be kept awake, and sent to sleep */
+            able: boolean;
             /** @description It is kept awake now */
             held: boolean;
             /** @description As a sentence; empty when it may sleep, as ever */
@@ -1589,7 +1591,7 @@ export interface components {
         };
         Hold: {
             /** @enum {string} */
-            gate: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place" | "front";
+            gate: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place" | "front" | "ready";
             /** @description It does not mend itself: the keeper must do something */
             needsYou: boolean;
             /**
@@ -1610,7 +1612,7 @@ export interface components {
             /** @description On which the items are */
             devices: string[];
             /** @enum {string} */
-            gate: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place" | "front";
+            gate: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place" | "front" | "ready";
             /** @description Of the items */
             kinds: string[];
             /** Format: int64 */
@@ -4483,7 +4485,7 @@ export interface operations {
                 state?: "waiting" | "preparing" | "sending" | "proving" | "safe" | "stuck" | "skipped";
                 kind?: "photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other";
                 /** @description Items of which this gate holds a copy */
-                hold?: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place" | "front";
+                hold?: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place" | "front" | "ready";
                 /** @description Items of which a copy is there, or goes there */
                 destination?: string;
                 /** @description The cursor of the page before */
@@ -8026,7 +8028,7 @@ type ReadonlyArray<T> = [
 ] ? Readonly<Exclude<T, undefined>> : Readonly<Exclude<T, undefined>[]>;
 export const pathsApiV1ItemsGetParametersQueryStateValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
 export const pathsApiV1ItemsGetParametersQueryKindValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["kind"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
-export const pathsApiV1ItemsGetParametersQueryHoldValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["hold"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front"];
+export const pathsApiV1ItemsGetParametersQueryHoldValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["hold"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front", "ready"];
 export const awakeThenValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Awake"]["then"]> = ["", "sleep", "off"];
 export const conditionsChargingValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["charging"]> = ["unknown", "yes", "no"];
 export const conditionsMeteredValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["metered"]> = ["unknown", "yes", "no"];
@@ -8052,8 +8054,8 @@ export const formTryCodecValues: ReadonlyArray<FlattenedDeepRequired<components>
 export const formTryColoursValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormTry"]["colours"]> = ["srgb"];
 export const formTryFactsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormTry"]["facts"]> = ["no place", "time only"];
 export const formTryFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormTry"]["format"]> = ["jpeg", "both"];
-export const holdGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Hold"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front"];
-export const holdGroupGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["HoldGroup"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front"];
+export const holdGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Hold"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front", "ready"];
+export const holdGroupGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["HoldGroup"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front", "ready"];
 export const itemStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
 export const itemTakenFromValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["takenFrom"]> = ["header", "header-nz", "file"];
 export const jobKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["kind"]> = ["trial", "adoption", "proofs", "look"];

@@ -63,6 +63,7 @@ const date = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short", 
 /** A time near now: the clock today, the weekday within a week, else the date. */
 export function when(text: string, now = new Date()): string {
   const at = new Date(text);
+  if (Number.isNaN(at.getTime())) return text;
   if (at.toDateString() === now.toDateString()) {
     return Math.abs(at.getTime() - now.getTime()) < 3600_000 ? exact.format(at) : clock.format(at);
   }
@@ -74,17 +75,25 @@ export function when(text: string, now = new Date()): string {
 export function taken(text: string): string {
   const [day = "", rest = ""] = text.split("T");
   const [y, m, d] = day.split("-").map(Number);
-  return `${date.format(new Date(y ?? 0, (m ?? 1) - 1, d ?? 1))}, ${rest.slice(0, 5)}`;
+  const on = new Date(y ?? 0, (m ?? 1) - 1, d ?? 1);
+  return Number.isNaN(on.getTime()) ? text : `${date.format(on)}, ${rest.slice(0, 5)}`;
 }
 
+/** What a word of the API is called here; a word that this page does not know is shown as it is. */
+export function called(word: string, names: Record<string, string>): string {
+  return Object.hasOwn(names, word) ? (names[word] ?? word) : word;
+}
+
+const networks = {
+  unknown: "an unknown network",
+  none: "no network",
+  wifi: "Wi-Fi",
+  wired: "wired network",
+  cellular: "cellular",
+};
+
 export function network(c: Conditions): string {
-  const name = {
-    unknown: "an unknown network",
-    none: "no network",
-    wifi: "Wi-Fi",
-    wired: "wired network",
-    cellular: "cellular",
-  }[c.network];
+  const name = called(c.network, networks);
   if (c.network === "none" || c.network === "unknown") return name;
   const parts = [c.networkName ? `${name} ${c.networkName}` : name];
   if (c.roaming !== "no") parts.push(c.roaming === "yes" ? "roaming" : "roaming not known");
@@ -94,7 +103,7 @@ export function network(c: Conditions): string {
 }
 
 export function power(c: Conditions): string {
-  const charging = { yes: "charging", no: "not charging", unknown: "power not known" }[c.charging];
+  const charging = called(c.charging, { yes: "charging", no: "not charging", unknown: "power not known" });
   if (c.battery >= 0) return `battery ${c.battery}%, ${charging}`;
   return c.charging === "yes" ? "mains" : charging;
 }
@@ -117,5 +126,6 @@ export const stateWords: Record<string, string> = {
 
 /** What lies beside an item's copy at a place. */
 export const shelf = (name: string) =>
-  ({ small: "a small copy", preview: "a preview", jpeg: "a JPEG beside" })[name] ??
-  (name.startsWith("pick-") ? "a pick" : name);
+  name.startsWith("pick-")
+    ? "a pick"
+    : called(name, { small: "a small copy", preview: "a preview", jpeg: "a JPEG beside" });

@@ -27,10 +27,10 @@ import (
 // Name names a gate.
 type Name string
 
-// The gates. The last seven are not set by a lane: the keeper's pause, a
+// The gates. The last eight are not set by a lane: the keeper's pause, a
 // destination in trouble, a copy's own wait after a failure, the proof of what
-// was sent, room at the destination, which place its name stands for, and a program that works only
-// while it is open.
+// was sent, room at the destination, which place its name stands for, a program that works only
+// while it is open, and what is to go but is not ready.
 const (
 	Network   Name = "network"
 	Metered   Name = "metered"
@@ -47,14 +47,15 @@ const (
 	Space     Name = "space"
 	Place     Name = "place"
 	Front     Name = "front" // the program of the device is not open
+	Ready     Name = "ready" // what goes is not made yet, or goes after another
 )
 
 // Names lists every gate.
-var Names = []Name{Network, Metered, Roaming, Power, Hours, Idle, Allowance, Kind, Pause, Trouble, Retry, Proof, Space, Place, Front}
+var Names = []Name{Network, Metered, Roaming, Power, Hours, Idle, Allowance, Kind, Pause, Trouble, Retry, Proof, Space, Place, Front, Ready}
 
 // Hold is why a copy waits. Opens is zero when nobody can know.
 type Hold struct {
-	Gate  Name      `json:"gate" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof,space,place,front"`
+	Gate  Name      `json:"gate" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof,space,place,front,ready"`
 	Says  string    `json:"says" doc:"The reason, as a sentence"`
 	Since time.Time `json:"since,omitzero"`
 	Opens time.Time `json:"opens,omitzero" doc:"When the gate opens; absent when that cannot be known"`
@@ -67,6 +68,9 @@ type LaneVerdict struct {
 	Holds []Hold       `json:"holds"`
 	// Left is what the lane may still spend, -1 without a limit.
 	Left int64 `json:"left"`
+	// of is the allowance that Left is the rest of, the tighter one while roaming.
+	of      plan.Allowance
+	roaming bool // of is the one for roaming
 }
 
 // Verdict is the answer for a class.
@@ -161,6 +165,7 @@ func (s Situation) lane(rule plan.Rule, lane plan.Lane, class queue.Class) (v La
 	shut, until := s.shut(rule.Gates.Under(lane.Gates))
 	v.Holds = append(v.Holds, shut...)
 	if lane.Allowance = rule.AllowanceOver(lane.Over); lane.Allowance.Bytes > 0 && networked {
+		v.of = lane.Allowance
 		_, end := allowance.Period(lane.Allowance.Per, s.Time, s.Zone)
 		until = Earlier(until, end)
 		if account, known := s.Accounts[Account{Over: lane.Over, Per: lane.Allowance.Per}]; known {
@@ -180,7 +185,7 @@ func (s Situation) lane(rule plan.Rule, lane plan.Lane, class queue.Class) (v La
 			left = allowance.Left(own, account)
 		}
 		if v.Left < 0 || left < v.Left {
-			v.Left = left
+			v.Left, v.of, v.roaming = left, own, true
 		}
 		if left <= allowance.Overhead {
 			h := spent(plan.Lane{Over: lane.Over, Allowance: own}, s.Time, s.Zone)
@@ -264,25 +269,36 @@ func spent(lane plan.Lane, now time.Time, zone *time.Location) Hold {
 
 // noneFits is the hold of a class of which not even the smallest copy fits into
 // the rest of an allowance.
-func noneFits(lane plan.Lane, left, smallest int64, now time.Time, zone *time.Location) Hold {
-	h := tooLarge(lane, left, smallest, now, zone)
-	h.Says = fmt.Sprintf("Each is larger than the %s that are left of the allowance of %s per %s on %s.", Bytes(left), Bytes(lane.Allowance.Bytes), lane.Allowance.Per, lane.Over.Label())
+func (v LaneVerdict) noneFits(smallest int64, now time.Time, zone *time.Location) Hold {
+	h := v.tooLarge(smallest, now, zone)
+	h.Says = fmt.Sprintf("Each is larger than the %s that are left of %s.", Bytes(v.Left), v.allowance())
 	if h.Opens.IsZero() {
-		h.Says = fmt.Sprintf("Each is larger than the whole allowance of %s per %s on %s; they wait for another lane.", Bytes(lane.Allowance.Bytes), lane.Allowance.Per, lane.Over.Label())
+		h.Says = fmt.Sprintf("Each is larger than %s; they wait for another lane.", v.wholeAllowance())
 	}
 	return h
 }
 
+// allowance names the allowance that binds a lane.
+func (v LaneVerdict) allowance() string {
+	of := fmt.Sprintf("the allowance of %s per %s on %s", Bytes(v.of.Bytes), v.of.Per, v.Over.Label())
+	if v.roaming {
+		of += " while roaming"
+	}
+	return of
+}
+
+func (v LaneVerdict) wholeAllowance() string {
+	return strings.Replace(v.allowance(), "the ", "the whole ", 1)
+}
+
 // tooLarge is the hold of a single copy that the rest of an allowance cannot
 // carry now, or that the whole of it never will.
-func tooLarge(lane plan.Lane, left, size int64, now time.Time, zone *time.Location) Hold {
-	start, end := allowance.Period(lane.Allowance.Per, now, zone)
-	if allowance.Cost(size) > lane.Allowance.Bytes {
-		return Hold{Gate: Allowance, Since: start, Says: fmt.Sprintf("At %s it is larger than the whole allowance of %s per %s on %s; it waits for another lane.",
-			Bytes(size), Bytes(lane.Allowance.Bytes), lane.Allowance.Per, lane.Over.Label())}
+func (v LaneVerdict) tooLarge(size int64, now time.Time, zone *time.Location) Hold {
+	start, end := allowance.Period(v.of.Per, now, zone)
+	if allowance.Cost(size) > v.of.Bytes {
+		return Hold{Gate: Allowance, Since: start, Says: fmt.Sprintf("At %s it is larger than %s; it waits for another lane.", Bytes(size), v.wholeAllowance())}
 	}
-	return Hold{Gate: Allowance, Since: start, Opens: end, Says: fmt.Sprintf("It is %s, and %s are left of the allowance of %s per %s on %s.",
-		Bytes(size), Bytes(left), Bytes(lane.Allowance.Bytes), lane.Allowance.Per, lane.Over.Label())}
+	return Hold{Gate: Allowance, Since: start, Opens: end, Says: fmt.Sprintf("It is %s, and %s are left of %s.", Bytes(size), Bytes(v.Left), v.allowance())}
 }
 
 func network(c Conditions, lane plan.Lane) (Hold, bool) {

@@ -140,7 +140,7 @@ func (s Situation) Decide(class queue.Class) Verdict {
 	switch {
 	case !some || smallest <= v.Fits:
 	case at.Left >= 0 && smallest > at.Left:
-		hold := s.full(class.Destination, at, smallest)
+		hold := s.full(class.Destination, at, "the smallest of these", smallest)
 		for i := range v.Lanes {
 			v.Lanes[i].Holds = append(v.Lanes[i].Holds, hold)
 		}
@@ -148,18 +148,18 @@ func (s Situation) Decide(class queue.Class) Verdict {
 			v.Todo = "Make room there, enlarge it, or change what the plan sends there; sending goes on by itself."
 		}
 	default:
-		hold := noneFits(s.laneOf(rule, v.Lane), left, smallest*travels(class), s.Time, s.Zone)
+		hold := v.Lanes[v.Lane].noneFits(smallest*travels(class), s.Time, s.Zone)
 		v.Lanes[v.Lane].Holds = []Hold{hold}
 		v.Lane, v.Holds = -1, []Hold{hold}
 	}
 	return v
 }
 
-// full is the hold of a class of which not even the smallest copy has room.
-func (s Situation) full(destination string, at At, smallest int64) Hold {
+// full is the hold of copies for which a destination has no room: which names them.
+func (s Situation) full(destination string, at At, which string, bytes int64) Hold {
 	left := at.Left
-	if smallest <= left+at.Others {
-		return Hold{Gate: Space, Says: fmt.Sprintf("%s of the room at %s are this device's, and %s are others' now; the smallest of these is %s. The room is parted anew every few seconds.", Bytes(left), destination, Bytes(at.Others), Bytes(smallest))}
+	if bytes <= left+at.Others {
+		return Hold{Gate: Space, Says: fmt.Sprintf("%s of the room at %s are this device's, and %s are others' now; %s is %s. The room is parted anew every few seconds.", Bytes(left), destination, Bytes(at.Others), which, Bytes(bytes))}
 	}
 	says := fmt.Sprintf("%s has room for %s more", destination, Bytes(left))
 	if left == 0 {
@@ -168,15 +168,7 @@ func (s Situation) full(destination string, at At, smallest int64) Hold {
 	if keep := s.Plan.Destinations[destination].KeepFree; keep > 0 {
 		says += fmt.Sprintf(" (%s are kept free)", Bytes(int64(keep)))
 	}
-	return Hold{Gate: Space, Says: says + fmt.Sprintf("; the smallest of these is %s.", Bytes(smallest)), You: true}
-}
-
-// laneOf is a rule's lane with the allowance that all its lanes over that network
-// share.
-func (s Situation) laneOf(rule plan.Rule, i int) plan.Lane {
-	lane := rule.Lanes[i]
-	lane.Allowance = rule.AllowanceOver(lane.Over)
-	return lane
+	return Hold{Gate: Space, Says: says + fmt.Sprintf("; %s is %s.", which, Bytes(bytes)), You: true}
 }
 
 // Waits tells why a class's waiting copies wait, and what the keeper can do: its shut
@@ -191,15 +183,34 @@ func (s Situation) Waits(class queue.Class, v Verdict) (holds []Hold, todo strin
 	return nil, ""
 }
 
-// TooLarge tells why one copy waits although others of its class go: the rest of the
-// open lane's allowance cannot carry it.
+// TooLarge tells why one copy waits although others of its class go: there is no room for it,
+// or the rest of the open lane's allowance cannot carry it.
 func (s Situation) TooLarge(class queue.Class, v Verdict, bytes int64) []Hold {
-	bytes *= travels(class)
-	if !v.Open() || v.Lanes[v.Lane].Left < 0 || allowance.Cost(bytes) <= v.Lanes[v.Lane].Left {
+	if !v.Open() {
 		return nil
 	}
-	return []Hold{tooLarge(s.laneOf(s.Plan.Rules[class.Rule], v.Lane), v.Lanes[v.Lane].Left, bytes, s.Time, s.Zone)}
+	if at := s.Places[class.Destination]; at.Left >= 0 && bytes > at.Left {
+		return []Hold{s.full(class.Destination, at, "this one", bytes)}
+	}
+	bytes *= travels(class)
+	if lane := v.Lanes[v.Lane]; lane.Left >= 0 && allowance.Cost(bytes) > lane.Left {
+		return []Hold{lane.tooLarge(bytes, s.Time, s.Zone)}
+	}
+	return nil
 }
+
+// Unready tells why a copy waits although its gates are open: it does not go as shot, and is
+// made smaller first.
+func (s Situation) Unready(class queue.Class, form string) []Hold {
+	r, reduced := s.Plan.Form(class.Rule, class.Kind, class.Shelf)
+	if !reduced || r.String() == form {
+		return nil
+	}
+	return []Hold{{Gate: Ready, Says: "It is made smaller first: a few are, ahead of those that go."}}
+}
+
+// After tells why a copy waits for another of its item, that goes first.
+func After(which string) []Hold { return []Hold{{Gate: Ready, Says: "It goes after " + which + "."}} }
 
 // travels is how often the bytes of a copy go over a network that costs: a small copy is
 // read back at once.

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"path"
 	"strings"
 	"time"
@@ -133,6 +134,9 @@ func (c *Carrier) reducedContent(ctx context.Context, s *Send, original *source.
 		return content{}, err
 	}
 	f, err := source.Open(ctx, file)
+	if errors.Is(err, fs.ErrNotExist) { // others needed its room in the cache
+		return content{}, errPrepareAnew
+	}
 	if err != nil {
 		return content{}, errors.Join(context.Cause(ctx), fmt.Errorf("opening a rendition: %w", err))
 	}

@@ -41,11 +41,12 @@ func (d *Device) keepAwake(ctx context.Context, last decision) time.Time {
 	sending := len(d.active)
 	d.mu.Unlock()
 	own := last.Plan.Devices[d.Name]
+	looking := d.isLooking()
 	w := &d.waking
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.left = last.goingBytes
-	busy := sending > 0 || last.goingBytes > 0 || last.proofs
+	busy := sending > 0 || last.goingBytes > 0 || last.proofs || looking
 	if busy {
 		w.still = time.Time{}
 	} else if w.still.IsZero() {
@@ -77,6 +78,19 @@ func (d *Device) keepAwake(ctx context.Context, last decision) time.Time {
 		w.say(d, fmt.Sprintf("Everything is done, and the system could not be sent to %s: %s.", then, err))
 	}
 	return time.Time{}
+}
+
+// isLooking tells whether a source was not walked to its end yet: what is in it may be to go. A
+// source that is known not to answer is not waited for.
+func (d *Device) isLooking() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, s := range d.sources {
+		if s.at.IsZero() && len(s.problems) == 0 {
+			return true
+		}
+	}
+	return d.applied != d.plan
 }
 
 // say keeps why it failed. The caller has the lock.
@@ -125,7 +139,7 @@ func (d *Device) awakeNow(rate int64, now time.Time) wire.Awake {
 	w := &d.waking
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	a := wire.Awake{Held: w.release != nil, Then: string(w.then), Says: w.failed}
+	a := wire.Awake{Able: d.Awake != nil, Held: w.release != nil, Then: string(w.then), Says: w.failed}
 	if !a.Held && a.Then == "" {
 		return a
 	}

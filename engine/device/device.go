@@ -27,6 +27,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -328,18 +329,15 @@ func (d *Device) keep(ctx context.Context, name string, v any) error {
 	return d.Records.SetFact(ctx, name, string(text))
 }
 
-// follow brings the records in line with each plan and scans its sources.
+// follow brings the records in line with each plan and scans its sources. A scan that hangs
+// keeps its own source only: the next plan is followed without it.
 func (d *Device) follow(ctx context.Context) error {
-	var scans errgroup.Group
+	running := map[string]chan struct{}{} // scans, by the folder on this machine; closed when they end
 	stop := func() {}
 	defer func() {
 		stop()
-		ended := make(chan struct{})
-		go func() { _ = scans.Wait(); close(ended) }() // scans report their own errors
-		select {
-		case <-ended:
-		case <-time.After(d.Grace):
-			d.Log.Error("a scan does not end; it is left behind", "device", d.Name)
+		if left := d.ended(running); len(left) > 0 {
+			d.Log.Error("a scan does not end; it is left behind", "device", d.Name, "folders", len(left))
 		}
 	}()
 	for {
@@ -349,9 +347,7 @@ func (d *Device) follow(ctx context.Context) error {
 		case <-d.planned:
 		}
 		stop()
-		if err := scans.Wait(); err != nil {
-			return err
-		}
+		running = d.ended(running)
 		p := d.currentPlan()
 		for err := d.Records.Apply(ctx, p, d.Name, time.Now()); err != nil; err = d.Records.Apply(ctx, p, d.Name, time.Now()) {
 			if !d.rest(ctx, "the plan could not be applied", err) {
@@ -361,33 +357,100 @@ func (d *Device) follow(ctx context.Context) error {
 		scanCtx, cancel := context.WithCancel(ctx)
 		stop = cancel
 		sources := map[string]*scanned{}
-		options := d.scanOptions(p)
-		for i, s := range p.Devices[d.Name].Sources {
+		options, all := d.scanOptions(p), p.Devices[d.Name].Sources
+		for _, s := range all {
 			sources[s.Folder] = &scanned{}
-			if other, doubled := d.doubled(p.Devices[d.Name].Sources[:i], s); doubled {
-				sources[s.Folder].problems = []scan.Problem{{Path: d.Folder(s.Folder), Says: fmt.Sprintf("This folder and the source %s are one, or lie in one another: it is taken up there.", other), Todo: "Take one of them out of the plan."}}
-				continue
-			}
-			scans.Go(func() error {
-				b := book{d, s, p, p.Chooser(s, p.Zone(d.Name)), p.Zone(d.Name)}
-				options := options
-				options.Hidden = s.Hidden
-				for {
-					err := scan.Run(scanCtx, d.Folder(s.Folder), b, options)
-					if err == nil || scanCtx.Err() != nil {
-						return nil
-					}
-					if !d.rest(scanCtx, "a scan failed", err) {
-						return nil
-					}
-				}
-			})
 		}
 		d.mu.Lock()
 		d.sources, d.applied = sources, p
 		d.mu.Unlock()
-		d.changed()
+		d.changed() // what was found before may go
+		resolved := d.resolve(all)
+		for i, s := range all {
+			if other, doubled := doubled(resolved, i); doubled {
+				d.setProblems(s.Folder, scan.Problem{Path: d.Folder(s.Folder), Says: fmt.Sprintf("This folder and the source %s are one, or lie in one another: it is taken up there.", all[other].Folder), Todo: "Take one of them out of the plan."})
+				continue
+			}
+			path := d.Folder(s.Folder)
+			before, done := running[path], make(chan struct{})
+			running[path] = done
+			go func() {
+				defer close(done)
+				d.scanSource(scanCtx, p, s, options, before)
+			}()
+		}
 	}
+}
+
+// ended waits a moment for scans that were stopped, and returns those that go on.
+func (d *Device) ended(running map[string]chan struct{}) map[string]chan struct{} {
+	left := map[string]chan struct{}{}
+	limit := time.NewTimer(d.Grace)
+	defer limit.Stop()
+	over := false
+	for folder, done := range running {
+		if !over {
+			select {
+			case <-done:
+			case <-limit.C:
+				over = true
+			}
+		}
+		select {
+		case <-done:
+		default:
+			left[folder] = done
+		}
+	}
+	return left
+}
+
+// silentAfter is how long a source has to answer before it is told that it does not.
+const silentAfter = 10 * time.Second
+
+// scanSource scans a source until the context ends, once an earlier scan of the same folder has
+// ended. While the folder does not answer, the page says so.
+func (d *Device) scanSource(ctx context.Context, p *plan.Plan, s plan.Source, options scan.Options, before <-chan struct{}) {
+	path := d.Folder(s.Folder)
+	silent := time.AfterFunc(d.Wait(silentAfter), func() {
+		if ctx.Err() == nil {
+			d.setProblems(s.Folder, scan.Problem{Path: path, Says: "The folder does not answer.", Todo: "Look at its disk or network share. What was found before is kept; it goes on by itself."})
+		}
+	})
+	defer silent.Stop()
+	if before != nil {
+		select {
+		case <-before:
+		case <-ctx.Done():
+			<-before // whoever follows this scan waits for that one, too
+			return
+		}
+	}
+	_, _ = os.Stat(path) // a folder that hangs keeps this call; what is wrong with it the scan tells
+	if !silent.Stop() {
+		d.setProblems(s.Folder)
+	}
+	b := book{d, s, p, p.Chooser(s, p.Zone(d.Name)), p.Zone(d.Name)}
+	options.Hidden = s.Hidden
+	for {
+		err := scan.Run(ctx, path, b, options)
+		if err == nil || ctx.Err() != nil {
+			return
+		}
+		if !d.rest(ctx, "a scan failed", err) {
+			return
+		}
+	}
+}
+
+// setProblems notes what is wrong with a source of the plan that is followed.
+func (d *Device) setProblems(folder string, problems ...scan.Problem) {
+	d.mu.Lock()
+	if s := d.sources[folder]; s != nil {
+		s.problems = problems
+	}
+	d.mu.Unlock()
+	d.Changed()
 }
 
 // stopUnwanted cuts what is on its way and the plan does not ask for, or sends
@@ -419,44 +482,66 @@ func (d *Device) sendsTo(name string) bool {
 func (d *Device) scanOptions(p *plan.Plan) scan.Options {
 	o := d.Scan
 	o.Marker = destination.MarkerName
-	var folders []string
+	var places []*asked
 	for _, dest := range p.Destinations {
 		if dest.Kind == plan.Folder {
-			folders = append(folders, dest.Path)
+			places = append(places, &asked{folder: dest.Path})
 		}
 	}
 	o.Place = func(info fs.FileInfo) bool {
-		for _, folder := range folders { // it may be mounted only later
-			if there, err := os.Stat(folder); err == nil && os.SameFile(info, there) {
-				return true
-			}
-		}
-		return false
+		return slices.ContainsFunc(places, func(a *asked) bool {
+			there := a.now()
+			return there != nil && os.SameFile(info, there)
+		})
 	}
 	return o
 }
 
-// doubled tells which of the sources before is the same folder as another, or lies
-// with it in one another, however they are spelled and linked.
-func (d *Device) doubled(before []plan.Source, s plan.Source) (string, bool) {
-	resolve := func(folder string) string {
-		if resolved, err := filepath.EvalSymlinks(d.Folder(folder)); err == nil {
-			return filepath.ToSlash(resolved)
-		}
-		return filepath.ToSlash(d.Folder(folder))
+// resolved is where a source lies once every link is followed; info is nil where there is
+// nothing, or it does not answer.
+type resolved struct {
+	path string
+	info fs.FileInfo
+}
+
+// resolve follows the links of sources, each by itself: one that hangs keeps none of the others.
+func (d *Device) resolve(sources []plan.Source) []resolved {
+	list := make([]resolved, len(sources))
+	var wait sync.WaitGroup
+	for i, s := range sources {
+		path := d.Folder(s.Folder)
+		wait.Go(func() {
+			is, ok := answered(answerTime, func() resolved {
+				own := path
+				if followed, err := filepath.EvalSymlinks(path); err == nil {
+					own = followed
+				}
+				info, err := os.Stat(own)
+				if err != nil {
+					info = nil
+				}
+				return resolved{filepath.ToSlash(own), info}
+			})
+			if !ok {
+				is = resolved{path: filepath.ToSlash(path)}
+			}
+			list[i] = is
+		})
 	}
-	own := resolve(s.Folder)
-	info, err := os.Stat(own)
-	for _, other := range before {
-		there := resolve(other.Folder)
-		if plan.Inside(own, there) || plan.Inside(there, own) {
-			return other.Folder, true
-		}
-		if second, serr := os.Stat(there); err == nil && serr == nil && os.SameFile(info, second) {
-			return other.Folder, true
+	wait.Wait()
+	return list
+}
+
+// doubled tells which of the sources before one is the same folder, or lies with it in one
+// another, however they are spelled and linked.
+func doubled(all []resolved, i int) (other int, is bool) {
+	own := all[i]
+	for k, there := range all[:i] {
+		if plan.Inside(own.path, there.path) || plan.Inside(there.path, own.path) || own.info != nil && there.info != nil && os.SameFile(own.info, there.info) {
+			return k, true
 		}
 	}
-	return "", false
+	return 0, false
 }
 
 // Folder is where a source lies on this machine.

@@ -282,7 +282,7 @@ type choice struct {
 // owed, then the first copy of any open class; ok is false when there is nothing.
 func (d *Device) choose(ctx context.Context, name string, busy []int64, last decision) (next choice, ok bool, err error) {
 	if last.ordered {
-		orders, err := d.Records.Orders(ctx, busy, last.Time)
+		orders, err := d.Records.Orders(ctx, name, busy, last.Time)
 		if err != nil {
 			return next, false, err
 		}

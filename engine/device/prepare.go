@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"runtime"
+	"slices"
 	"time"
 
 	"yardtide/core/gate"
@@ -19,8 +20,27 @@ import (
 // This file has copies prepared that do not go as shot, a few ahead of those that are sent:
 // only then it is known how many bytes they are, for the room and the allowance.
 
-// preparers is how many pictures are made smaller at the same time.
+// preparers is how many pictures are made smaller at the same time. A clip, which takes long,
+// has a preparer of its own: it never holds up the pictures.
 func preparers() int { return min(2, runtime.NumCPU()) }
+
+// preparerFree tells whether something of a kind may begin to be made smaller.
+func (d *Device) preparerFree(kind media.Kind) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	clips, others := 0, 0
+	for _, p := range d.preparing {
+		if p.copy.Kind == media.Video {
+			clips++
+		} else {
+			others++
+		}
+	}
+	if kind == media.Video {
+		return clips == 0
+	}
+	return others < preparers()
+}
 
 const (
 	preparedAhead = 8 // of a class
@@ -63,13 +83,15 @@ func (d *Device) prepare(ctx, sendCtx context.Context, last decision) error {
 	if !last.ordered {
 		return nil
 	}
-	orders, err := d.Records.Orders(ctx, nil, last.Time)
-	if err != nil {
-		return err
-	}
-	for _, c := range orders {
-		if form := carry.FormOf(last.Plan, c.Class); form != "" && c.Form != form && c.State == queue.Waiting {
-			d.beginPreparing(sendCtx, c)
+	for name := range last.Plan.Destinations {
+		orders, err := d.Records.Orders(ctx, name, nil, last.Time)
+		if err != nil {
+			return err
+		}
+		for _, c := range orders {
+			if form := carry.FormOf(last.Plan, c.Class); form != "" && c.Form != form && c.State == queue.Waiting && d.preparerFree(c.Kind) {
+				d.beginPreparing(sendCtx, c)
+			}
 		}
 	}
 	return nil
@@ -108,15 +130,15 @@ func (p *preparing) told(key string, now time.Time) (s tell.Send, ok bool) {
 // or no worker is free.
 func (d *Device) prepareOne(ctx, sendCtx context.Context, class queue.Class, form string, last decision) (began bool, err error) {
 	for {
+		if !d.preparerFree(class.Kind) {
+			return false, nil
+		}
 		d.mu.Lock()
-		busy, free := make([]int64, 0, len(d.preparing)), len(d.preparing) < preparers()
+		busy := make([]int64, 0, len(d.preparing))
 		for _, p := range d.preparing {
 			busy = append(busy, p.copies...)
 		}
 		d.mu.Unlock()
-		if !free {
-			return false, nil
-		}
 		c, ok, err := d.Records.Unprepared(ctx, class, form, last.Plan.Rules[class.Rule].Order, busy, last.Time)
 		if err != nil || !ok {
 			return false, err
@@ -136,7 +158,9 @@ func (d *Device) beginPreparing(ctx context.Context, c records.Copy) bool {
 		p = &preparing{copy: c, began: time.Now()}
 		d.preparing[c.Item] = p
 	}
-	p.copies = append(p.copies, c.ID)
+	if !slices.Contains(p.copies, c.ID) { // an order is met again each round
+		p.copies = append(p.copies, c.ID)
+	}
 	d.mu.Unlock()
 	if busy {
 		return false

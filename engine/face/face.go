@@ -146,7 +146,7 @@ func Clip(ctx context.Context, path, contentType string) ([]byte, error) {
 	command := ffmpeg.Make(ctx, path, contentType, "-map", "0:v:0", "-frames:v", "1", "-vf", fmt.Sprintf("scale=%d:%d:force_original_aspect_ratio=decrease", Edge, Edge), "-threads", "1", "-f", "mjpeg", "-q:v", "4", "pipe:1")
 	var out bytes.Buffer
 	command.Stdout = &out
-	if err := command.Run(); err != nil || out.Len() == 0 {
+	if err := ffmpeg.Run(command); err != nil || out.Len() == 0 {
 		if ctx.Err() != nil {
 			return nil, ErrAway // not in this time
 		}

@@ -5,6 +5,7 @@ package ffmpeg
 import (
 	"context"
 	"os/exec"
+	"runtime"
 	"time"
 )
 
@@ -57,5 +58,16 @@ func Look(ctx context.Context, path, contentType string, args ...string) *exec.C
 func command(ctx context.Context, name string, args []string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, name, args...)
 	cmd.WaitDelay = time.Second
+	endWithUs(cmd)
 	return cmd
+}
+
+// Run runs one of these programs to its end. It ends with this process, also where that is
+// killed, as far as the system is able to see to it.
+func Run(cmd *exec.Cmd) error {
+	// Linux ends a program with the thread that began it (prctl(2), PR_SET_PDEATHSIG): the
+	// thread is kept until the program has ended.
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	return cmd.Run()
 }

@@ -143,6 +143,7 @@ func OpenMirror(ctx context.Context, o MirrorOptions) (m *Mirror, err error) {
 	if err == nil && text != "" {
 		err = json.Unmarshal([]byte(text), &m.told)
 	}
+	m.told.Known.Sound() // before it is heard of, nothing of it is known
 	return m, err
 }
 

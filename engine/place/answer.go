@@ -64,7 +64,7 @@ func (ps *Places) Settle(ctx context.Context, name string, moved bool) (n int64,
 		return 0, err
 	}
 	ps.mu.Lock()
-	p.put = 0
+	p.put, p.putAt = 0, ""
 	ps.mu.Unlock()
 	switch {
 	case older && id == before.ID:

@@ -5,12 +5,14 @@
 package place
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -63,6 +65,7 @@ func (b bound) fact(name string) records.NamedFact {
 type place struct {
 	bound   bound
 	put     int64  // the number of what this device put there last, where the storage counts
+	putAt   string // the path of that number, kept when the device is called otherwise; "" before the first
 	seen    string // the identity of what answers instead, "" for none
 	foreign bool   // another place answers: the keeper is asked
 	driver  destination.Driver
@@ -94,7 +97,9 @@ func New(ctx context.Context, o Options) (*Places, error) {
 		return nil, err
 	}
 	for name, text := range counts {
-		ps.of(name).put, _ = strconv.ParseInt(text, 10, 64) // it was written by put
+		n, at, _ := strings.Cut(text, " ")
+		ps.of(name).put, _ = strconv.ParseInt(n, 10, 64) // it was written by count
+		ps.of(name).putAt = at
 	}
 	begun, err := o.Records.Fact(ctx, records.RebuildFact)
 	if err != nil || begun == "" {
@@ -112,8 +117,10 @@ func New(ctx context.Context, o Options) (*Places, error) {
 // number belongs to the place of an identity.
 func putFact(name string) string { return "put " + name }
 
-// counter is the path of this device's counter at a place.
-func (ps *Places) counter() string { return destination.RecordDir + "/" + ps.Owner + "/last-put" }
+// counter is the path of this device's counter at a place. The caller has the lock.
+func (ps *Places) counter(p *place) string {
+	return cmp.Or(p.putAt, destination.RecordDir+"/"+ps.Owner+"/last-put")
+}
 
 // listedFact is the name of the fact that what lies at a destination was looked at
 // since the records were begun anew.
@@ -303,21 +310,22 @@ func (ps *Places) count(ctx context.Context, name string, p *place, driver desti
 		}
 	}
 	counter := tied.(destination.Counter) // a driver that can be tied counts
-	there, err := counter.Count(ctx, ps.counter())
+	ps.mu.Lock()
+	at, put := ps.counter(p), p.put
+	ps.mu.Unlock()
+	there, err := counter.Count(ctx, at)
 	if err != nil {
 		return err
 	}
-	ps.mu.Lock()
-	n := max(there, p.put) + 1
-	ps.mu.Unlock()
-	if err := counter.SetCount(ctx, ps.counter(), n); err != nil {
+	n := max(there, put) + 1
+	if err := counter.SetCount(ctx, at, n); err != nil {
 		return err
 	}
-	if err := ps.Records.SetFact(ctx, putFact(name), strconv.FormatInt(n, 10)); err != nil {
+	if err := ps.Records.SetFact(ctx, putFact(name), strconv.FormatInt(n, 10)+" "+at); err != nil {
 		return err
 	}
 	ps.mu.Lock()
-	p.put = n
+	p.put, p.putAt = n, at
 	ps.mu.Unlock()
 	return nil
 }
@@ -334,7 +342,7 @@ func (ps *Places) inSight(name string, p *place, driver destination.Driver) (tie
 	}
 	ps.mu.Lock()
 	defer ps.mu.Unlock()
-	return p.tied(driver, ps.counter()), p.bound.ID != "" && !p.foreign && p.bound.Where == ps.plan.Destinations[name].Where() && p.driver == driver && p.dialled == now && time.Since(p.sightAt) < sightLife
+	return p.tied(driver, ps.counter(p)), p.bound.ID != "" && !p.foreign && p.bound.Where == ps.plan.Destinations[name].Where() && p.driver == driver && p.dialled == now && time.Since(p.sightAt) < sightLife
 }
 
 // look sees which place answers. A name that stands for none yet is bound to it.
@@ -346,7 +354,7 @@ func (ps *Places) look(ctx context.Context, name string, p *place, driver destin
 	}
 	ps.mu.Lock()
 	defer ps.mu.Unlock()
-	return p.tied(driver, ps.counter()), nil
+	return p.tied(driver, ps.counter(p)), nil
 }
 
 // tied is a driver tied to the place. The caller has the lock.
@@ -404,13 +412,13 @@ func (ps *Places) see(ctx context.Context, name string, p *place, driver destina
 // what this device put there last.
 func (ps *Places) older(ctx context.Context, p *place, driver destination.Driver) (bool, error) {
 	ps.mu.Lock()
-	put := p.put
+	at, put := ps.counter(p), p.put
 	ps.mu.Unlock()
 	counter, able := driver.(destination.Counter)
 	if !able || put == 0 {
 		return false, nil
 	}
-	there, err := counter.Count(ctx, ps.counter())
+	there, err := counter.Count(ctx, at)
 	return there < put, err
 }
 

@@ -340,10 +340,10 @@ func stands(s queue.State) string {
 	return "c.state = '" + string(s) + "'"
 }
 
-// Orders lists copies that the keeper sent now and that still wait, the oldest
-// order first.
-func (r *Records) Orders(ctx context.Context, busy []int64, now time.Time) ([]Copy, error) {
-	query, args, err := without(selectCopy+`WHERE c.ordered <> '' AND c.shelf = '' AND +c.state IN ('waiting', 'proving') AND +c.not_before <= ?`, busy, ms(now))
+// Orders lists copies that the keeper sent now to a destination and that still wait, the
+// oldest order first, a few of them.
+func (r *Records) Orders(ctx context.Context, destination string, busy []int64, now time.Time) ([]Copy, error) {
+	query, args, err := without(selectCopy+`WHERE c.ordered <> '' AND c.shelf = '' AND +c.destination = ? AND +c.state IN ('waiting', 'proving') AND +c.not_before <= ?`, busy, destination, ms(now))
 	if err != nil {
 		return nil, err
 	}

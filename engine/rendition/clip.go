@@ -93,7 +93,7 @@ func lookAtClip(ctx context.Context, src Source) (c clip, err error) {
 		"-show_entries", "format=bit_rate,duration:format_tags:stream=codec_type,codec_name,width,height,avg_frame_rate,color_transfer:stream_side_data=rotation")
 	var out bytes.Buffer
 	cmd.Stdout = &limitedBuffer{b: &out}
-	if err := cmd.Run(); err != nil {
+	if err := ffmpeg.Run(cmd); err != nil {
 		return c, err
 	}
 	var told struct {
@@ -205,14 +205,21 @@ func reduceClip(ctx context.Context, src Source, want Want, out *limited) (Made,
 		args = append(args, "-c:a", "aac", "-b:a", "160k")
 	}
 	args = append(args, "-progress", "pipe:1", "-f", "mp4", "file:"+to.Name())
-	cmd := ffmpeg.Make(ctx, src.Path, src.ContentType, args...)
+	working, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	stuck := time.AfterFunc(stuckTime, func() { stop(errStuck) })
+	defer stuck.Stop()
+	cmd := ffmpeg.Make(working, src.Path, src.ContentType, args...)
 	seconds, _ := strconv.ParseFloat(told.Format.Duration, 64) // 0: nobody knows how far it is
-	cmd.Stdout = &progress{tell: src.Progress, of: seconds}
+	cmd.Stdout = &progress{tell: src.Progress, of: seconds, moved: func() { stuck.Reset(stuckTime) }}
 	var said bytes.Buffer
 	cmd.Stderr = &limitedBuffer{b: &said}
-	err = cmd.Run()
+	err = ffmpeg.Run(cmd)
 	if ctx.Err() != nil {
 		return Made{}, context.Cause(ctx)
+	}
+	if errors.Is(context.Cause(working), errStuck) {
+		return Made{}, asShot("ffmpeg did not get on with it for %s", stuckTime)
 	}
 	if err != nil {
 		return Made{}, asShot("ffmpeg cannot make it smaller")
@@ -230,12 +237,20 @@ func reduceClip(ctx context.Context, src Source, want Want, out *limited) (Made,
 	return made, nil
 }
 
+// stuckTime is how long ffmpeg may make nothing of a clip before it is ended.
+var stuckTime = 3 * time.Minute
+
+// errStuck ends an ffmpeg that makes nothing.
+var errStuck = errors.New("it makes nothing")
+
 // progress reads how far ffmpeg is: lines of keys and values, the time that is made in
 // microseconds among them.
 type progress struct {
-	tell func(share float64)
-	of   float64 // seconds
-	line []byte
+	tell  func(share float64)
+	of    float64 // seconds
+	moved func()  // something was made
+	last  float64 // microseconds that were made
+	line  []byte
 }
 
 func (p *progress) Write(b []byte) (int, error) {
@@ -246,8 +261,13 @@ func (p *progress) Write(b []byte) (int, error) {
 			}
 			continue
 		}
-		if at, is := strings.CutPrefix(string(p.line), "out_time_us="); is && p.tell != nil && p.of > 0 {
-			if us, err := strconv.ParseFloat(at, 64); err == nil && us > 0 {
+		if at, is := strings.CutPrefix(string(p.line), "out_time_us="); is {
+			us, err := strconv.ParseFloat(at, 64)
+			if err == nil && us > p.last {
+				p.last = us
+				p.moved()
+			}
+			if err == nil && us > 0 && p.tell != nil && p.of > 0 {
 				p.tell(min(1, us/1e6/p.of))
 			}
 		}

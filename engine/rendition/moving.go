@@ -76,7 +76,7 @@ func (m Moving) Make(ctx context.Context, scratch, stem string) (file string, er
 		"-movflags", "+use_metadata_tags+faststart", "-metadata", "creation_time=" + m.At.UTC().Format("2006-01-02T15:04:05Z"),
 		"-metadata", "com.apple.quicktime.creationdate=" + m.At.Format("2006-01-02T15:04:05-0700"), "-metadata", "comment=" + m.Says, "-f", "mp4", "file:" + out}
 	cmd := ffmpeg.Frames(ctx, dir+"/%03d.jpg", strconv.Itoa(movingRate), args...)
-	if err := cmd.Run(); err != nil {
+	if err := ffmpeg.Run(cmd); err != nil {
 		if ctx.Err() != nil {
 			return "", context.Cause(ctx)
 		}

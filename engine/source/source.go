@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"sync"
+	"time"
 
 	"yardtide/core/queue"
 	"yardtide/engine/records"
@@ -60,18 +61,30 @@ func Open(ctx context.Context, path string) (*File, error) {
 // call has something done by the file's goroutine, and waits for it or the end.
 func (f *File) call(do func() error) error {
 	done := make(chan error, 1)
+	patience := time.NewTimer(Patience)
+	defer patience.Stop()
 	select {
 	case f.calls <- func() { done <- do() }:
 	case <-f.ctx.Done():
 		return context.Cause(f.ctx)
+	case <-patience.C:
+		return silent
 	}
 	select {
 	case err := <-done:
 		return err
 	case <-f.ctx.Done():
 		return context.Cause(f.ctx)
+	case <-patience.C:
+		return silent
 	}
 }
+
+// Patience is how long a call into a file system may take. A disk that slept is awake by then.
+const Patience = 45 * time.Second
+
+// silent is the error of a file system that does not answer.
+var silent = Error{Cause: queue.Changed, Says: "The folder of the file does not answer; it is tried again."}
 
 // Close lets go of the file; it waits for nothing.
 func (f *File) Close() { f.end.Do(func() { close(f.calls) }) }

@@ -172,7 +172,11 @@ func (t Teller) presentItem(v view, it records.Item, copies []records.Copy) wire
 	var stands []records.Stand
 	named := map[string]bool{}
 	for _, c := range copies {
-		told.Copies = append(told.Copies, v.presentCopy(c))
+		one := v.presentCopy(c)
+		if c.State == queue.Waiting && len(one.Holds) == 0 {
+			one.Holds = append(one.Holds, after(c, copies)...)
+		}
+		told.Copies = append(told.Copies, one)
 		if c.PartOf != 0 && !named[c.Name] {
 			named[c.Name] = true
 			told.Parts = append(told.Parts, wire.Part{Name: c.Name, Kind: string(c.Kind), Bytes: c.Size})
@@ -188,6 +192,23 @@ func (t Teller) presentItem(v view, it records.Item, copies []records.Copy) wire
 		told.Says = v.leftOut(it)
 	}
 	return told
+}
+
+// after tells which other copy of an item at the same place goes before one: a part has the
+// name of its main file, and a pick is made of the copy itself.
+func after(c records.Copy, all []records.Copy) []gate.Hold {
+	for _, o := range all {
+		if o.Destination != c.Destination || o.Shelf != plan.Main || o.PartOf != 0 && c.PartOf != 0 || o.ID == c.ID {
+			continue
+		}
+		switch {
+		case c.PartOf != 0 && o.Item == c.PartOf && (o.State == queue.Waiting || o.State == queue.Preparing || o.State == queue.Sending):
+			return gate.After("its main file")
+		case c.Shelf.IsPick() && o.Item == c.Item && o.State != queue.Safe:
+			return gate.After("the copy that it is a pick of")
+		}
+	}
+	return nil
 }
 
 // partKind is the kind of a part, "" for a main file.

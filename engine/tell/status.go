@@ -332,6 +332,9 @@ func (v view) why(c records.Copy) (holds []gate.Hold, todo string) {
 		if holds, todo = v.waits(c.Class); len(holds) > 0 {
 			return holds, todo
 		}
+		if holds = v.Unready(c.Class, c.Form); len(holds) > 0 {
+			return holds, ""
+		}
 		return v.TooLarge(c.Class, v.decide(c.Class), c.Bytes), ""
 	case c.State == queue.Proving:
 		if h, shut := v.OwesProof(c.Destination); shut {

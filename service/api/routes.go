@@ -177,7 +177,7 @@ type pageQuery struct {
 	Device      string `query:"device" doc:"All when left out"`
 	State       string `query:"state" enum:"waiting,preparing,sending,proving,safe,stuck,skipped" doc:"Of the items"`
 	Kind        string `query:"kind" enum:"photo,raw,graphic,video,audio,document,other"`
-	Hold        string `query:"hold" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof,space,place,front" doc:"Items of which this gate holds a copy"`
+	Hold        string `query:"hold" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof,space,place,front,ready" doc:"Items of which this gate holds a copy"`
 	Destination string `query:"destination" doc:"Items of which a copy is there, or goes there"`
 	After       string `query:"after" doc:"The cursor of the page before"`
 	Limit       int    `query:"limit" minimum:"1" maximum:"500" default:"100"`

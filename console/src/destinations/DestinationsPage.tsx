@@ -1,4 +1,5 @@
 import { useState } from "react";
+import { Boundary } from "../parts/Boundary";
 import { Button } from "../parts/Button";
 import { Loading, Notice } from "../parts/Notice";
 import { useYard } from "../yard";
@@ -33,7 +34,9 @@ export function DestinationsPage() {
       )}
       <div className="grid items-start gap-6 lg:grid-cols-2">
         {destinations.map((d) => (
-          <Berth key={d.name} destination={d} />
+          <Boundary key={d.name} of={d.name}>
+            <Berth destination={d} />
+          </Boundary>
         ))}
       </div>
       {adding && <AddDestination close={() => setAdding(false)} />}

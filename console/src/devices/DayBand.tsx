@@ -1,7 +1,7 @@
 import { useState } from "react";
 import type { Device, DeviceDay } from "../api";
 import { Button } from "../parts/Button";
-import { bytes } from "../words";
+import { bytes, called } from "../words";
 import { useDay } from "./queries";
 
 type Span = { from: number; to: number; says: string; fill: string };
@@ -12,6 +12,8 @@ const networkFill: Record<string, string> = {
   cellular: "fill-waits",
   none: "fill-rest",
 };
+const powerFill: Record<string, string> = { yes: "fill-safe", no: "fill-rest" };
+const useFill: Record<string, string> = { "in use": "fill-waits", idle: "fill-safe" };
 const networkName: Record<string, string> = {
   wifi: "Wi-Fi",
   wired: "wired",
@@ -87,13 +89,13 @@ function bandsOf(day: DeviceDay): Bands {
     });
     bands.Power.push({
       ...span,
-      says: { yes: "on charge", no: "on battery", unknown: "power not known" }[s.charging],
-      fill: { yes: "fill-safe", no: "fill-rest", unknown: "fill-wash" }[s.charging],
+      says: called(s.charging, { yes: "on charge", no: "on battery", unknown: "power not known" }),
+      fill: powerFill[s.charging] ?? "fill-wash",
     });
     bands.Use.push({
       ...span,
-      says: { "in use": "in use", idle: "nobody uses it", unknown: "use not known" }[s.use],
-      fill: { "in use": "fill-waits", idle: "fill-safe", unknown: "fill-wash" }[s.use],
+      says: called(s.use, { "in use": "in use", idle: "nobody uses it", unknown: "use not known" }),
+      fill: useFill[s.use] ?? "fill-wash",
     });
   });
   day.runs.forEach((r) =>

@@ -5,7 +5,7 @@ import { PauseButton } from "../now/PauseButton";
 import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
 import { TextField } from "../parts/Field";
-import { bytes, network, power, things, when } from "../words";
+import { bytes, called, network, power, things, when } from "../words";
 import { DayBand } from "./DayBand";
 import { useFinish, useRename, useRevoke } from "./queries";
 
@@ -130,11 +130,12 @@ function Rename({ device }: { device: string }) {
 /** Whether it is kept from sleeping, and what it does when nothing more can go. */
 function Rest({ device: d }: { device: Device }) {
   const finish = useFinish(d.name);
+  if (!d.awake.able && !d.awake.says) return null;
   return (
     <div className="mt-3">
       {d.awake.says && <p className="mb-2 rounded-md bg-wash px-3 py-2">{d.awake.says}</p>}
       <div className="flex flex-wrap gap-2">
-        {d.awake.then ? (
+        {!d.awake.able ? null : d.awake.then ? (
           <Button onClick={() => finish.mutate("")} aria-label={`Take that back, of ${d.name}`}>
             Take that back
           </Button>
@@ -184,5 +185,5 @@ function Sensed({ device: d }: { device: Device }) {
 }
 
 function use(c: Conditions): string {
-  return { unknown: "not known", "in use": "in use", idle: "nobody uses it" }[c.use];
+  return called(c.use, { unknown: "not known", "in use": "in use", idle: "nobody uses it" });
 }

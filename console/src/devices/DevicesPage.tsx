@@ -1,4 +1,5 @@
 import { useState } from "react";
+import { Boundary } from "../parts/Boundary";
 import { Button } from "../parts/Button";
 import { Loading, Notice } from "../parts/Notice";
 import { useYard } from "../yard";
@@ -45,7 +46,9 @@ export function DevicesPage() {
       )}
       <div className="grid items-start gap-6 lg:grid-cols-2">
         {devices.map((d) => (
-          <DeviceCard key={d.name} device={d} left={setRevoked} />
+          <Boundary key={d.name} of={d.name}>
+            <DeviceCard device={d} left={setRevoked} />
+          </Boundary>
         ))}
         {absent.map((name) => (
           <section

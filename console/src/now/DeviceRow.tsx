@@ -40,6 +40,7 @@ export function DeviceRow({ device: d }: { device: Device }) {
           <p className="text-sm text-quiet">Beside the copies: {d.beside.map((b) => b.says).join(" ")}</p>
         )}
         {d.awake.says && <p className="text-sm text-quiet">{d.awake.says}</p>}
+        {d.problem && <p className="text-sm font-semibold text-stuck">{d.problem}</p>}
         {d.link && !d.link.connected && <p className="text-sm text-quiet">{d.link.says}</p>}
       </div>
       <PauseButton device={d} />
@@ -47,15 +48,26 @@ export function DeviceRow({ device: d }: { device: Device }) {
   );
 }
 
+function NetworkSign({ network }: { network: string }) {
+  switch (network) {
+    case "none":
+      return <Unplug aria-hidden className="size-4" />;
+    case "wifi":
+      return <Wifi aria-hidden className="size-4" />;
+    case "wired":
+      return <EthernetPort aria-hidden className="size-4" />;
+    case "cellular":
+      return <RadioTower aria-hidden className="size-4" />;
+  }
+  return <CircleHelp aria-hidden className="size-4" />;
+}
+
 function ConditionsLine({ conditions: c }: { conditions: Conditions }) {
-  const Net = { unknown: CircleHelp, none: Unplug, wifi: Wifi, wired: EthernetPort, cellular: RadioTower }[
-    c.network
-  ];
   const Power = c.battery < 0 ? Plug : c.charging === "yes" ? BatteryCharging : BatteryMedium;
   return (
     <p className="flex flex-wrap gap-x-4 text-sm text-quiet">
       <span className="inline-flex items-center gap-1.5">
-        <Net aria-hidden className="size-4" />
+        <NetworkSign network={c.network} />
         {network(c)}
       </span>
       <span className="inline-flex items-center gap-1.5">

@@ -1,4 +1,5 @@
 import { Navigate } from "@tanstack/react-router";
+import { Boundary } from "../parts/Boundary";
 import { Loading, Notice } from "../parts/Notice";
 import { useYard } from "../yard";
 import { DestinationRoom } from "./DestinationRoom";
@@ -27,13 +28,23 @@ export function NowPage() {
   if (!y.yard) return <Navigate to="/setup" replace />;
   return (
     <div className="space-y-3">
-      <Headline yard={y} />
+      <Boundary of="The headline">
+        <Headline yard={y} />
+      </Boundary>
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-3 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
         <div className="space-y-3">
-          <Needs needs={y.needs} className={panel} />
-          <Sends devices={y.devices} className={panel} />
-          <Holds holds={y.holds} className={panel} />
-          <Lanes devices={y.devices} className={panel} />
+          <Boundary of="What needs you">
+            <Needs needs={y.needs} className={panel} />
+          </Boundary>
+          <Boundary of="What is on the way">
+            <Sends devices={y.devices} className={panel} />
+          </Boundary>
+          <Boundary of="What waits">
+            <Holds holds={y.holds} className={panel} />
+          </Boundary>
+          <Boundary of="What the lanes allow">
+            <Lanes devices={y.devices} className={panel} />
+          </Boundary>
         </div>
         <div className="space-y-3">
           {y.devices.length > 0 && (
@@ -43,7 +54,9 @@ export function NowPage() {
               </h2>
               <ul className="divide-y divide-line">
                 {y.devices.map((d) => (
-                  <DeviceRow key={d.name} device={d} />
+                  <Boundary key={d.name} of={d.name}>
+                    <DeviceRow device={d} />
+                  </Boundary>
                 ))}
                 {y.absent.map((name) => (
                   <li key={name} className="py-2">
@@ -61,7 +74,9 @@ export function NowPage() {
               </h2>
               <ul className="divide-y divide-line">
                 {y.destinations.map((d) => (
-                  <DestinationRoom key={d.name} destination={d} />
+                  <Boundary key={d.name} of={d.name}>
+                    <DestinationRoom destination={d} />
+                  </Boundary>
                 ))}
               </ul>
             </section>

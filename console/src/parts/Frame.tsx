@@ -1,6 +1,7 @@
-import { Link, Outlet } from "@tanstack/react-router";
+import { Link, Outlet, useLocation } from "@tanstack/react-router";
 import { when } from "../words";
 import { useStream, useYard, type Link as Connection } from "../yard";
+import { Boundary } from "./Boundary";
 import { Notice } from "./Notice";
 
 const tab =
@@ -17,6 +18,7 @@ const connection: Record<Connection["state"], string> = {
 export function Frame() {
   const link = useStream();
   const yard = useYard();
+  const page = useLocation({ select: (l) => l.pathname });
   return (
     <div className="flex min-h-dvh flex-col">
       <a
@@ -60,7 +62,13 @@ export function Frame() {
       </header>
       <Disconnected link={link} />
       <main id="content" className="mx-auto w-full max-w-6xl grow px-4 py-4 sm:px-6">
-        {link.state === "signed out" ? <SignedOut /> : <Outlet />}
+        {link.state === "signed out" ? (
+          <SignedOut />
+        ) : (
+          <Boundary key={page} of="This page">
+            <Outlet />
+          </Boundary>
+        )}
       </main>
     </div>
   );

@@ -23,12 +23,13 @@ const first: Form = { longEdge: "2560", megapixels: "", quality: "82" };
 const formOf = (r: PlanRendition): Form => ({
   longEdge: r.longEdge ? String(r.longEdge) : "",
   megapixels: r.megapixels ? String(r.megapixels) : "",
-  quality: String(r.quality),
+  quality: String(r.quality || 82),
 });
 
 /** A picture as shot and smaller, side by side, before anybody decides on a form. */
 export function SeeSmaller({ item, close }: { item: Item; close: () => void }) {
-  const renditions = (usePlan().data?.renditions ?? []).filter((r) => r.pictures);
+  const plan = usePlan();
+  const renditions = (plan.data?.renditions ?? []).filter((r) => r.pictures);
   const [typed, setForm] = useState<Form>();
   const form = typed ?? (renditions[0] ? formOf(renditions[0]) : first);
   const [point, setPoint] = useState<Point>("the middle");
@@ -37,6 +38,17 @@ export function SeeSmaller({ item, close }: { item: Item; close: () => void }) {
   const rule = item.copies[0]?.rule ?? "";
   const chosen = renditions.find((r) => JSON.stringify(formOf(r)) === JSON.stringify(form));
   const set = (change: Partial<Form>) => setForm({ ...form, ...change });
+  const show = () => {
+    compare.mutate({ form, at: points[point] });
+    forecast.mutate({ form, rule, kind: item.kind });
+  };
+  // Both are shown as it opens, in the first form that the plan has.
+  const begun = useRef(false);
+  useEffect(() => {
+    if (plan.isPending || begun.current) return;
+    begun.current = true;
+    show();
+  });
   return (
     <Dialog open onClose={close} className="relative z-30">
       <DialogBackdrop className="fixed inset-0 bg-tide-deep/50" />
@@ -53,8 +65,7 @@ export function SeeSmaller({ item, close }: { item: Item; close: () => void }) {
           className="mb-4 space-y-3"
           onSubmit={(e) => {
             e.preventDefault();
-            compare.mutate({ form, at: points[point] });
-            forecast.mutate({ form, rule, kind: item.kind });
+            show();
           }}
         >
           <div className="grid grid-cols-2 items-end gap-3 sm:grid-cols-5">
@@ -137,7 +148,7 @@ function Both({ compared: c }: { compared: FormCompared }) {
           <Size name="Smaller" of={c.made} share={c.made.bytes / c.asShot.bytes} />
         </dl>
       )}
-      <div className="relative mx-auto aspect-[3/2] w-full max-w-[42rem] overflow-hidden rounded-md border border-line bg-wash">
+      <div className="relative mx-auto aspect-[3/2] w-full max-w-[min(42rem,calc(150vh-39rem))] min-w-[min(100%,18rem)] overflow-hidden rounded-md border border-line bg-wash has-focus-visible:outline-3 has-focus-visible:outline-offset-2 has-focus-visible:outline-tide">
         <Detail jpeg={c.after} label="A detail, made smaller" />
         <div className="absolute inset-0" style={{ clipPath: `inset(0 ${100 - at}% 0 0)` }}>
           <Detail jpeg={c.before} label="The same detail, as shot" />

@@ -33,8 +33,13 @@ import (
 type Driver struct {
 	Root string
 
-	at destination.Anchor // the place that the driver is tied to; none without an identity
+	at  destination.Anchor // the place that the driver is tied to; none without an identity
+	ill *illness           // of the folder; nil has calls wait however long
 }
+
+// New makes a driver whose calls end when the folder does not answer: a share that went, or a
+// disk that fails. Such a call is left behind, and until it ends all others fail at once.
+func New(root string) Driver { return Driver{Root: root, ill: &illness{}} }
 
 var (
 	_ destination.Driver    = Driver{}
@@ -64,17 +69,25 @@ func (d Driver) open() (*os.Root, error) {
 	return nil, failure("opening "+d.Root, err)
 }
 
-// within does something in the folder.
-func (d Driver) within(do func(root *os.Root) error) error {
-	root, err := d.open()
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	if err := d.atPlace(root); err != nil {
-		return err
-	}
-	return do(root)
+// within does something in the folder, within the bounds of a call.
+func within[T any](ctx context.Context, d Driver, do func(root *os.Root, w *watch) (T, error)) (T, error) {
+	return bounded(ctx, d, func(w *watch) (is T, err error) {
+		root, err := d.open()
+		if err != nil {
+			return is, err
+		}
+		defer root.Close()
+		if err := d.atPlace(root); err != nil {
+			return is, err
+		}
+		return do(root, w)
+	})
+}
+
+// in is within for what only fails or not.
+func (d Driver) in(ctx context.Context, do func(root *os.Root) error) error {
+	_, err := within(ctx, d, func(root *os.Root, _ *watch) (struct{}, error) { return struct{}{}, do(root) })
+	return err
 }
 
 // atPlace sees that a handle of the folder is one of the place that the driver is tied to.
@@ -107,12 +120,8 @@ func (d Driver) atPlace(root *os.Root) error {
 }
 
 // Count implements destination.Counter.
-func (d Driver) Count(_ context.Context, p string) (n int64, err error) {
-	err = d.within(func(root *os.Root) error {
-		n, err = count(root, p)
-		return err
-	})
-	return n, err
+func (d Driver) Count(ctx context.Context, p string) (int64, error) {
+	return within(ctx, d, func(root *os.Root, _ *watch) (int64, error) { return count(root, p) })
 }
 
 // count reads a counter, 0 without one, or of one that cannot be read as a number.
@@ -138,8 +147,8 @@ func count(root *os.Root, p string) (int64, error) {
 
 // SetCount implements destination.Counter. The file is this device's own: its last number is
 // replaced.
-func (d Driver) SetCount(_ context.Context, p string, n int64) error {
-	return d.within(func(root *os.Root) error {
+func (d Driver) SetCount(ctx context.Context, p string, n int64) error {
+	return d.in(ctx, func(root *os.Root) error {
 		dir := path.Dir(p)
 		if err := noLink(root, dir); err != nil {
 			return err
@@ -243,17 +252,20 @@ func (d Driver) Put(ctx context.Context, temp string, body io.Reader, from, size
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	return d.within(func(root *os.Root) error {
+	source := destination.NewBody(ctx, body, size-from)
+	defer source.Stop() // nothing reads the body after this, whatever was left behind
+	_, err := within(ctx, d, func(root *os.Root, w *watch) (_ struct{}, err error) {
 		f, err := temporary(root, temp, from)
 		if err != nil {
-			return err
+			return struct{}{}, err
 		}
-		err = write(ctx, f, body, from, size)
+		err = write(f, source, from, size, w)
 		if cerr := f.Close(); err == nil && cerr != nil {
 			err = failure("closing the temporary file", cerr)
 		}
-		return err
+		return struct{}{}, err
 	})
+	return err
 }
 
 // temporary makes a temporary file, or with from above 0 opens the one that is
@@ -288,14 +300,13 @@ func temporary(root *os.Root, temp string, from int64) (*os.File, error) {
 	return f, nil
 }
 
-func write(ctx context.Context, f *os.File, body io.Reader, from, size int64) error {
+func write(f *os.File, source *destination.Body, from, size int64, w *watch) error {
 	if lost, err := destination.GoOn(f, from); err != nil {
 		return failure("preparing the temporary file", err)
 	} else if lost {
 		return destination.PartLost()
 	}
-	source := destination.NewBody(ctx, body, size-from)
-	n, err := io.Copy(f, source)
+	n, err := io.Copy(f, resting{source, w})
 	_, own := source.Stop()
 	switch {
 	case own != nil:
@@ -305,6 +316,7 @@ func write(ctx context.Context, f *os.File, body io.Reader, from, size int64) er
 	case n != size-from:
 		return io.ErrUnexpectedEOF
 	}
+	w.begin(time.Duration(size>>20) * mebibyte)
 	if err := f.Sync(); err != nil {
 		return failure("writing the temporary file to disk", err)
 	}
@@ -313,35 +325,33 @@ func write(ctx context.Context, f *os.File, body io.Reader, from, size int64) er
 
 // Kept implements destination.Resumer. The last bytes of a file that was being
 // written may not have reached the disk: it goes on some way before its end.
-func (d Driver) Kept(_ context.Context, temp string, local io.ReaderAt, size int64) (kept int64, err error) {
-	err = d.within(func(root *os.Root) error {
+func (d Driver) Kept(ctx context.Context, temp string, local io.ReaderAt, size int64) (int64, error) {
+	return within(ctx, d, func(root *os.Root, _ *watch) (int64, error) {
 		f, err := regular(root, temp, os.O_RDONLY)
 		if errors.Is(err, fs.ErrNotExist) {
-			return nil
+			return 0, nil
 		}
 		if err != nil {
-			return failure("opening the temporary file", err)
+			return 0, failure("opening the temporary file", err)
 		}
 		defer f.Close()
 		info, err := f.Stat()
 		if err != nil {
-			return failure("looking at the temporary file", err)
+			return 0, failure("looking at the temporary file", err)
 		}
-		kept, err = destination.KeptTail(f, info.Size(), local, size)
-		return err
+		return destination.KeptTail(f, info.Size(), local, size)
 	})
-	return kept, err
 }
 
 // Resumes implements destination.Resumer.
 func (d Driver) Resumes() bool { return true }
 
 // Publish implements destination.Driver.
-func (d Driver) Publish(_ context.Context, temp, to string) error {
+func (d Driver) Publish(ctx context.Context, temp, to string) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	return d.within(func(root *os.Root) error {
+	return d.in(ctx, func(root *os.Root) error {
 		if err := noLink(root, temp); err != nil {
 			return err
 		}
@@ -398,43 +408,64 @@ func syncDir(root *os.Root, dir string) error {
 }
 
 // Size implements destination.Driver.
-func (d Driver) Size(_ context.Context, p string) (size int64, err error) {
-	err = d.within(func(root *os.Root) error {
+func (d Driver) Size(ctx context.Context, p string) (int64, error) {
+	return within(ctx, d, func(root *os.Root, _ *watch) (int64, error) {
 		if err := noLink(root, p); err != nil {
-			return err
+			return 0, err
 		}
 		info, err := root.Lstat(p)
 		switch {
 		case err != nil:
-			return failure("looking at "+p, err)
+			return 0, failure("looking at "+p, err)
 		case !info.Mode().IsRegular():
-			return notAFile(p)
+			return 0, notAFile(p)
 		}
-		size = info.Size()
-		return nil
+		return info.Size(), nil
 	})
-	return size, err
 }
 
 // Open implements destination.Driver.
-func (d Driver) Open(_ context.Context, p string) (r io.ReadCloser, err error) {
-	err = d.within(func(root *os.Root) error {
+func (d Driver) Open(ctx context.Context, p string) (io.ReadCloser, error) {
+	f, err := within(ctx, d, func(root *os.Root, _ *watch) (*os.File, error) {
 		f, err := regular(root, p, os.O_RDONLY)
 		if err != nil {
-			return failure("opening "+p, err)
+			return nil, failure("opening "+p, err)
 		}
-		r = f
-		return nil
+		return f, nil
 	})
-	return r, err
+	if err != nil {
+		return nil, err
+	}
+	return reader{ctx, d, f}, nil
 }
 
+// reader reads a file within the bounds of a call each time.
+type reader struct {
+	ctx context.Context
+	d   Driver
+	f   *os.File
+}
+
+func (r reader) Read(p []byte) (int, error) {
+	if r.d.ill == nil {
+		return r.f.Read(p)
+	}
+	own, err := bounded(r.ctx, r.d, func(*watch) ([]byte, error) {
+		b := make([]byte, len(p)) // the call may outlive this one
+		n, err := r.f.Read(b)
+		return b[:n], err
+	})
+	return copy(p, own), err
+}
+
+func (r reader) Close() error { return r.f.Close() }
+
 // Remove implements destination.Driver.
-func (d Driver) Remove(_ context.Context, temp string) error {
+func (d Driver) Remove(ctx context.Context, temp string) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	return d.within(func(root *os.Root) error {
+	return d.in(ctx, func(root *os.Root) error {
 		if err := noLink(root, destination.TempDir); err != nil {
 			return err
 		}
@@ -446,11 +477,11 @@ func (d Driver) Remove(_ context.Context, temp string) error {
 }
 
 // SetTime implements destination.Dater.
-func (d Driver) SetTime(_ context.Context, temp string, at time.Time) error {
+func (d Driver) SetTime(ctx context.Context, temp string, at time.Time) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	return d.within(func(root *os.Root) error {
+	return d.in(ctx, func(root *os.Root) error {
 		if err := noLink(root, temp); err != nil {
 			return err
 		}
@@ -462,11 +493,11 @@ func (d Driver) SetTime(_ context.Context, temp string, at time.Time) error {
 }
 
 // Withdraw implements destination.Driver.
-func (d Driver) Withdraw(_ context.Context, p, temp string) error {
+func (d Driver) Withdraw(ctx context.Context, p, temp string) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	return d.within(func(root *os.Root) error {
+	return d.in(ctx, func(root *os.Root) error {
 		f, err := regular(root, p, os.O_RDONLY)
 		if err != nil {
 			return failure("opening "+p, err)
@@ -489,54 +520,63 @@ func (d Driver) Copy(ctx context.Context, p, temp string) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	return d.within(func(root *os.Root) error {
-		from, err := regular(root, p, os.O_RDONLY)
-		if err != nil {
-			return failure("opening "+p, err)
-		}
-		defer from.Close()
-		to, err := temporary(root, temp, 0)
-		if err != nil {
-			return err
-		}
-		stop := context.AfterFunc(ctx, func() { _ = from.Close() })
-		defer stop()
-		if _, err = to.ReadFrom(from); err == nil {
-			err = to.Sync()
-		}
-		err = errors.Join(err, to.Close())
-		if cause := context.Cause(ctx); cause != nil {
-			return cause
-		}
-		if err != nil {
-			return failure("copying "+p, err)
-		}
-		return nil
+	_, err := within(ctx, d, func(root *os.Root, w *watch) (struct{}, error) {
+		return struct{}{}, copied(ctx, root, p, temp, w)
 	})
+	return err
+}
+
+func copied(ctx context.Context, root *os.Root, p, temp string, w *watch) error {
+	from, err := regular(root, p, os.O_RDONLY)
+	if err != nil {
+		return failure("opening "+p, err)
+	}
+	defer from.Close()
+	to, err := temporary(root, temp, 0)
+	if err != nil {
+		return err
+	}
+	stop := context.AfterFunc(ctx, func() { _ = from.Close() })
+	defer stop()
+	if info, err := from.Stat(); err == nil { // all of it in one call
+		w.begin(2 * time.Duration(info.Size()>>20) * mebibyte)
+	}
+	if _, err = to.ReadFrom(from); err == nil {
+		err = to.Sync()
+	}
+	err = errors.Join(err, to.Close())
+	if cause := context.Cause(ctx); cause != nil {
+		return cause
+	}
+	if err != nil {
+		return failure("copying "+p, err)
+	}
+	return nil
 }
 
 // List implements destination.Browser.
-func (d Driver) List(_ context.Context, dir string) (entries []destination.Entry, err error) {
-	err = d.within(func(root *os.Root) error {
+func (d Driver) List(ctx context.Context, dir string) ([]destination.Entry, error) {
+	return within(ctx, d, func(root *os.Root, w *watch) (entries []destination.Entry, err error) {
 		if err := noLink(root, dir); err != nil {
-			return err
+			return nil, err
 		}
 		f, err := root.Open(path.Join(".", dir))
 		if err != nil {
-			return failure("listing "+dir, err)
+			return nil, failure("listing "+dir, err)
 		}
 		defer f.Close()
 		found, err := f.ReadDir(-1)
 		if err != nil {
-			return failure("listing "+dir, err)
+			return nil, failure("listing "+dir, err)
 		}
 		for _, e := range found {
+			w.begin(0)
 			info, err := e.Info()
 			if errors.Is(err, fs.ErrNotExist) {
 				continue
 			}
 			if err != nil {
-				return failure("looking at "+e.Name(), err)
+				return nil, failure("looking at "+e.Name(), err)
 			}
 			switch {
 			case info.IsDir():
@@ -545,14 +585,13 @@ func (d Driver) List(_ context.Context, dir string) (entries []destination.Entry
 				entries = append(entries, destination.Entry{Name: e.Name(), Size: info.Size()})
 			}
 		}
-		return nil
+		return entries, nil
 	})
-	return entries, err
 }
 
 // MakeFolder implements destination.Browser.
-func (d Driver) MakeFolder(_ context.Context, dir string) error {
-	return d.within(func(root *os.Root) error {
+func (d Driver) MakeFolder(ctx context.Context, dir string) error {
+	return d.in(ctx, func(root *os.Root) error {
 		if err := noLink(root, dir); err != nil {
 			return err
 		}
@@ -564,8 +603,8 @@ func (d Driver) MakeFolder(_ context.Context, dir string) error {
 }
 
 // Tidy implements destination.Browser.
-func (d Driver) Tidy(context.Context) error {
-	return d.within(func(root *os.Root) error {
+func (d Driver) Tidy(ctx context.Context) error {
+	return d.in(ctx, func(root *os.Root) error {
 		err := root.Remove(destination.TempDir)
 		if err == nil || errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTEMPTY) || errors.Is(err, syscall.EEXIST) {
 			return nil
@@ -577,35 +616,35 @@ func (d Driver) Tidy(context.Context) error {
 // Connection implements destination.Connected: another disk under the same name
 // is another, and so is one whose marker changed. 0 is a folder without a readable marker.
 func (d Driver) Connection() uint64 {
-	root, err := d.open()
+	d.at = destination.Anchor{}
+	is, err := within(context.Background(), d, func(root *os.Root, _ *watch) (uint64, error) {
+		id, info, err := marker(root)
+		if err != nil || info == nil {
+			return 0, err
+		}
+		h := fnv.New64a()
+		fmt.Fprintf(h, "%s %s %s", id, inode(info), changed(info))
+		if folder, err := root.Stat("."); err == nil {
+			fmt.Fprintf(h, " %s", inode(folder))
+		}
+		return h.Sum64(), nil
+	})
 	if err != nil {
 		return 0
 	}
-	defer root.Close()
-	id, info, err := marker(root)
-	if err != nil || info == nil {
-		return 0
-	}
-	h := fnv.New64a()
-	fmt.Fprintf(h, "%s %s %s", id, inode(info), changed(info))
-	if folder, err := root.Stat("."); err == nil {
-		fmt.Fprintf(h, " %s", inode(folder))
-	}
-	return h.Sum64()
+	return is
 }
 
 // Stamp implements destination.Stamper: a copy of a file was made at another
 // time.
-func (d Driver) Stamp(_ context.Context, p string) (stamp string, err error) {
-	err = d.within(func(root *os.Root) error {
+func (d Driver) Stamp(ctx context.Context, p string) (string, error) {
+	return within(ctx, d, func(root *os.Root, _ *watch) (string, error) {
 		info, err := root.Lstat(p)
 		if err != nil {
-			return failure("looking at "+p, err)
+			return "", failure("looking at "+p, err)
 		}
-		stamp = changed(info)
-		return nil
+		return changed(info), nil
 	})
-	return stamp, err
 }
 
 // Close implements destination.Driver.

@@ -16,13 +16,15 @@ import (
 
 // Space implements destination.Spacer with statvfs: free is what this user may
 // still write.
-func (d Driver) Space(context.Context) (destination.Space, error) {
-	var s unix.Statfs_t
-	if err := unix.Statfs(d.Root, &s); err != nil {
-		return destination.Space{Free: -1, Used: -1}, failure("asking the disk for its space", err)
-	}
-	size := int64(s.Bsize)
-	return destination.Space{Free: int64(s.Bavail) * size, Used: int64(s.Blocks-s.Bfree) * size}, nil
+func (d Driver) Space(ctx context.Context) (destination.Space, error) {
+	return bounded(ctx, d, func(*watch) (destination.Space, error) {
+		var s unix.Statfs_t
+		if err := unix.Statfs(d.Root, &s); err != nil {
+			return destination.Space{Free: -1, Used: -1}, failure("asking the disk for its space", err)
+		}
+		size := int64(s.Bsize)
+		return destination.Space{Free: int64(s.Bavail) * size, Used: int64(s.Blocks-s.Bfree) * size}, nil
+	})
 }
 
 func renameNoReplace(root *os.Root, from, to string) error {
