@@ -685,7 +685,10 @@ func (s *Service) Desk() *link.Desk { return &s.elsewhere.desk }
 func (s *Service) PartKeepsFree(device, name string) (int64, bool) {
 	p := s.planOrEmpty()
 	d, there := p.Destinations[name]
-	return int64(d.KeepFree), there && p.SendsTo(device, name)
+	s.elsewhere.mu.Lock()
+	was := s.elsewhere.members[device].Was // while the plan does not have its new name yet
+	s.elsewhere.mu.Unlock()
+	return int64(d.KeepFree), there && (p.SendsTo(device, name) || was != "" && p.SendsTo(was, name))
 }
 
 // Certificate is the service's, for the home network.

@@ -31,7 +31,7 @@ type Cache struct {
 
 const mostKept = 512 << 20
 
-var endings = map[string]string{"image/jpeg": ".jpg", "image/png": ".png", "video/mp4": ".mp4"}
+var endings = map[string]string{"image/jpeg": ".jpg", "image/png": ".png", "image/heic": ".heic", "image/heif": ".heif", "image/avif": ".avif", "video/mp4": ".mp4"}
 
 // Get is a file with the form of a picture that a key stands for: one that was made before,
 // or that is made now. The error is AsShot where there is none that is smaller. open opens

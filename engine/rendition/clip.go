@@ -9,6 +9,7 @@ import (
 	"io"
 	"math"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -52,37 +53,42 @@ func (c clip) rate() float64 {
 	return n
 }
 
-// The names under which a clip tells when and where it was taken.
+// The names of what a clip tells that is kept where not all is: when it was taken; and under "no
+// place" with what, who made it, and its title.
 var (
-	clipTimes  = []string{"creation_time", "com.apple.quicktime.creationdate", "date"}
-	clipPlaces = []string{"location", "location-eng", "com.apple.quicktime.location.ISO6709", "com.apple.quicktime.location.name", "com.apple.quicktime.location.accuracy.horizontal", "xyz"}
+	clipTimes = []string{"creation_time", "com.apple.quicktime.creationdate", "date"}
+	clipKept  = []string{"make", "model", "com.apple.quicktime.make", "com.apple.quicktime.model", "com.apple.quicktime.software", "title", "artist", "copyright", "comment", "description"}
 )
 
-// metadata has ffmpeg write what shall be told.
+// metadata has ffmpeg write what shall be told: all, or what is on a list of what is kept.
 func (c clip) metadata(want plan.Facts) []string {
-	set := func(args []string, name, value string) []string { return append(args, "-metadata", name+"="+value) }
-	switch want {
-	case plan.NoPlace:
-		args := []string{"-map_metadata", "0"}
-		for name := range c.Format.Tags {
-			if lower := strings.ToLower(name); strings.Contains(lower, "location") || strings.Contains(lower, "gps") {
-				args = set(args, name, "")
-			}
-		}
-		for _, name := range clipPlaces {
-			args = set(args, name, "")
-		}
-		return args
-	case plan.TimeOnly:
-		args := []string{"-map_metadata", "-1", "-map_chapters", "-1"}
-		for _, name := range clipTimes {
-			if value := c.Format.Tags[name]; value != "" {
-				args = set(args, name, value)
-			}
-		}
-		return args
+	if want == "" {
+		return []string{"-map_metadata", "0"}
 	}
-	return []string{"-map_metadata", "0"}
+	args := []string{"-map_metadata", "-1", "-map_metadata:s:v", "-1", "-map_metadata:s:a", "-1", "-map_chapters", "-1"}
+	kept := clipTimes
+	if want == plan.NoPlace {
+		kept = slices.Concat(clipTimes, clipKept)
+	}
+	for _, name := range kept {
+		if value := c.Format.Tags[name]; value != "" && len(value) <= mostKeptValue {
+			args = append(args, "-metadata", name+"="+value)
+		}
+	}
+	return args
+}
+
+// samplesOnly has ffmpeg leave out what programs write between the samples of a clip (ITU-T
+// H.264 and H.265, annex D, supplemental enhancement information): some cameras write the place
+// there.
+func (c clip) samplesOnly() []string {
+	switch c.video.Codec {
+	case "h264":
+		return []string{"-bsf:v", "filter_units=remove_types=6"}
+	case "hevc":
+		return []string{"-bsf:v", "filter_units=remove_types=39|40"}
+	}
+	return nil
 }
 
 // lookAtClip tells what a clip is.
@@ -191,6 +197,9 @@ func reduceClip(ctx context.Context, src Source, want Want, out *limited) (Made,
 	args = append(args, "-movflags", "+use_metadata_tags+faststart")
 	if as {
 		args = append(args, "-c:v", "copy")
+		if want.Facts != "" {
+			args = append(args, told.samplesOnly()...)
+		}
 	} else {
 		args = append(append(args, "-vf", strings.Join(append(filters, "format=yuv420p"), ",")), codec...)
 		args = append(args, "-crf", strconv.Itoa(crf(want.quality())), "-threads", "1")

@@ -2,9 +2,11 @@ package rendition
 
 import (
 	"bytes"
+	"context"
 	"encoding/binary"
 	"image"
 	"image/color"
+	"image/draw"
 	"math"
 	"slices"
 
@@ -14,8 +16,9 @@ import (
 // conversion takes colours of one profile to sRGB (ICC.1:2022, annex F.3: three curves and
 // a matrix). nil converts nothing.
 type conversion struct {
-	linear [3][256]float64
-	matrix [3][3]float64 // linear to linear
+	curves [3]func(float64) float64
+	linear [3][256]float64 // the curves, of 8 bits
+	matrix [3][3]float64   // linear to linear
 }
 
 // profileHead begins a segment with a part of a profile (ICC.1:2022, annex B.4).
@@ -32,10 +35,9 @@ func (f facts) profile() []byte {
 	return slices.Concat(parts[:]...)
 }
 
-// conversion is the one that a rendition asks for. The error is AsShot where a profile is
-// of a kind that is not converted here.
-func (w Want) conversion(f facts) (*conversion, error) {
-	profile := f.profile()
+// conversion is the one that a rendition asks for of a profile. The error is AsShot where that
+// is of a kind that is not converted here.
+func (w Want) conversion(profile []byte) (*conversion, error) {
 	if w.Colours != plan.SRGB || len(profile) < 132 || string(profile[16:20]) != "RGB " {
 		return nil, nil // what has no profile is sRGB, and grey is grey
 	}
@@ -64,6 +66,7 @@ func (w Want) conversion(f facts) (*conversion, error) {
 		for row := range 3 {
 			primaries[row][i] = float64(int32(binary.BigEndian.Uint32(xyz[8+4*row:]))) / 65536
 		}
+		c.curves[i] = at
 		for v := range 256 {
 			c.linear[i][v] = at(float64(v) / 255)
 		}
@@ -147,34 +150,49 @@ func curveOf(b []byte) (at func(float64) float64, ok bool) {
 	return nil, false
 }
 
-// encodeSteps is how finely linear values are told apart as they become those of sRGB.
-const encodeSteps = 1 << 13
+// toSRGB is the curve of sRGB (IEC 61966-2-1, 5.2).
+func toSRGB(v float64) float64 {
+	if v <= 0.0031308 {
+		return v * 12.92
+	}
+	return 1.055*math.Pow(v, 1/2.4) - 0.055
+}
 
-// encoded are values of sRGB by linear ones (IEC 61966-2-1, 5.2).
-func encoded() []uint8 {
-	table := make([]uint8, encodeSteps+1)
+// steps is how finely values are told apart in tables of curves.
+const steps = 1 << 14
+
+// curveTable is a curve in steps from 0 to 1.
+func curveTable(curve func(float64) float64) []float64 {
+	table := make([]float64, steps+1)
 	for i := range table {
-		v := float64(i) / encodeSteps
-		if v <= 0.0031308 {
-			v *= 12.92
-		} else {
-			v = 1.055*math.Pow(v, 1/2.4) - 0.055
-		}
-		table[i] = uint8(math.Round(v * 255))
+		table[i] = curve(float64(i) / steps)
 	}
 	return table
 }
 
+// look is a value of a curve, between two steps; values beyond its ends are the ends'.
+func look(table []float64, v float64) float64 {
+	x := min(1, max(0, v)) * steps
+	i := min(int(x), steps-1)
+	return table[i] + (table[i+1]-table[i])*(x-float64(i))
+}
+
 // convert is a picture in sRGB.
-func (c *conversion) convert(img image.Image) image.Image {
+func (c *conversion) convert(ctx context.Context, img image.Image) (image.Image, error) {
 	from, is := img.(*image.YCbCr)
 	if c == nil || !is {
-		return img
+		return img, nil
 	}
-	table := encoded()
+	table := make([]uint8, steps+1)
+	for i, v := range curveTable(toSRGB) {
+		table[i] = uint8(math.Round(v * 255))
+	}
 	b := img.Bounds()
 	to := image.NewRGBA(image.Rect(0, 0, b.Dx(), b.Dy()))
 	for y := range b.Dy() {
+		if y%64 == 0 && ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
 		row := to.Pix[y*to.Stride:]
 		for x := range b.Dx() {
 			yi, ci := from.YOffset(b.Min.X+x, b.Min.Y+y), from.COffset(b.Min.X+x, b.Min.Y+y)
@@ -182,12 +200,44 @@ func (c *conversion) convert(img image.Image) image.Image {
 			lr, lg, lb := c.linear[0][r], c.linear[1][g], c.linear[2][bl]
 			for i := range 3 {
 				v := c.matrix[i][0]*lr + c.matrix[i][1]*lg + c.matrix[i][2]*lb
-				row[4*x+i] = table[int(min(1, max(0, v))*encodeSteps+0.5)]
+				row[4*x+i] = table[int(min(1, max(0, v))*steps+0.5)]
 			}
 			row[4*x+3] = 255
 		}
 	}
-	return to
+	return to, nil
+}
+
+// convertSeen takes a picture to sRGB whose colours are weighed by how much of them is seen,
+// of 8 bits or of 16.
+func (c *conversion) convertSeen(ctx context.Context, img draw.RGBA64Image) error {
+	if c == nil {
+		return nil
+	}
+	var linear [3][]float64
+	for i, curve := range c.curves {
+		linear[i] = curveTable(curve)
+	}
+	last, b := curveTable(toSRGB), img.Bounds()
+	for y := b.Min.Y; y < b.Max.Y; y++ {
+		if y%64 == 0 && ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		for x := b.Min.X; x < b.Max.X; x++ {
+			p := img.RGBA64At(x, y)
+			if p.A == 0 {
+				continue
+			}
+			seen := float64(p.A)
+			lr, lg, lb := look(linear[0], float64(p.R)/seen), look(linear[1], float64(p.G)/seen), look(linear[2], float64(p.B)/seen)
+			var to [3]uint16
+			for i := range 3 {
+				to[i] = uint16(math.Round(seen * look(last, c.matrix[i][0]*lr+c.matrix[i][1]*lg+c.matrix[i][2]*lb)))
+			}
+			img.SetRGBA64(x, y, color.RGBA64{to[0], to[1], to[2], p.A})
+		}
+	}
+	return nil
 }
 
 // tagColours is which colours a picture's are (EXIF 2.32, 4.6.5, tag 0xA001).
@@ -218,7 +268,23 @@ func (f facts) in(c *conversion) facts {
 	return f
 }
 
-// profiled tells whether a PNG has a colour profile of its own.
-func (all chunks) profiled() bool {
-	return slices.ContainsFunc(all.kept, func(c chunk) bool { return c.kind == "iCCP" || c.kind == "cICP" })
+// conversion is the one that a rendition asks for of a PNG.
+func (all chunks) conversion(want Want) (*conversion, error) {
+	for _, c := range all.kept {
+		if c.kind == "cICP" && want.Colours == plan.SRGB {
+			return nil, asShot("its colours are of a kind that is not converted here")
+		}
+	}
+	return want.conversion(facts{kept: all.segments()}.profile())
+}
+
+// in are chunks of a PNG whose colours were converted: without one that says otherwise they
+// are those of sRGB.
+func (all chunks) in(c *conversion) chunks {
+	if c != nil {
+		all.kept = slices.DeleteFunc(slices.Clone(all.kept), func(one chunk) bool {
+			return one.kind == "iCCP" || one.kind == "sRGB" || one.kind == "gAMA" || one.kind == "cHRM"
+		})
+	}
+	return all
 }

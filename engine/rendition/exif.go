@@ -3,7 +3,9 @@ package rendition
 import (
 	"bytes"
 	"encoding/binary"
+	"regexp"
 	"slices"
+	"strconv"
 )
 
 // exifHead begins a segment with EXIF (EXIF 2.32, 4.7.2).
@@ -38,10 +40,16 @@ func exifOf(s segment) ([]byte, bool) {
 
 // segments are those of a picture of another size, that stands upright: what a camera wrote
 // stays where it is, as maker notes point into it.
-func (f facts) segments(now Pixels) []segment {
+func (f facts) segments(was, now Pixels) []segment {
 	all := slices.Clone(f.kept)
+	if f.orientation >= 5 {
+		was.W, was.H = was.H, was.W
+	}
 	for i, s := range all {
 		tiff, is := exifOf(s)
+		if packet, isXMP := bytes.CutPrefix(s.content, []byte(xmpHead)); isXMP && s.marker == markerAPP1 {
+			all[i].content = append([]byte(xmpHead), resizedXMP(packet, was, now)...)
+		}
 		if !is {
 			continue
 		}
@@ -82,6 +90,7 @@ type entry struct {
 	kind  uint16
 	count uint32
 	value int // where it stands
+	start int // where its folder does
 }
 
 func (e entry) number(tiff []byte) (uint32, bool) {
@@ -134,7 +143,7 @@ func walk(tiff []byte, each func(folder int, e entry)) (nextAt int) {
 		}
 		for k := range n {
 			from := at + 2 + 12*k
-			each(folder, entry{order, order.Uint16(tiff[from:]), order.Uint16(tiff[from+2:]), order.Uint32(tiff[from+4:]), from + 8})
+			each(folder, entry{order, order.Uint16(tiff[from:]), order.Uint16(tiff[from+2:]), order.Uint32(tiff[from+4:]), from + 8, at})
 		}
 		if end := at + 2 + 12*n; end+4 <= len(tiff) {
 			return end
@@ -183,4 +192,28 @@ func withoutPreview(tiff []byte) []byte {
 		return tiff[:at]
 	}
 	return tiff
+}
+
+// What XMP tells of a picture's turn and size: as attributes and as elements (EXIF 2.32 for XMP;
+// Photo Sphere XMP Metadata).
+var (
+	xmpTurn   = regexp.MustCompile(`(tiff:Orientation\s*(?:=\s*["']|>)\s*)\d+`)
+	xmpWidth  = regexp.MustCompile(`((?:GPano:(?:CroppedAreaImageWidthPixels|FullPanoWidthPixels|CroppedAreaLeftPixels)|exif:PixelXDimension|tiff:ImageWidth)\s*(?:=\s*["']|>)\s*)(\d+)`)
+	xmpHeight = regexp.MustCompile(`((?:GPano:(?:CroppedAreaImageHeightPixels|FullPanoHeightPixels|CroppedAreaTopPixels)|exif:PixelYDimension|tiff:ImageLength)\s*(?:=\s*["']|>)\s*)(\d+)`)
+)
+
+// resizedXMP is XMP of a picture that stands upright now, and has another size.
+func resizedXMP(packet []byte, was, now Pixels) []byte {
+	scaled := func(by *regexp.Regexp, packet []byte, was, now int) []byte {
+		return by.ReplaceAllFunc(packet, func(match []byte) []byte {
+			parts := by.FindSubmatch(match)
+			n, err := strconv.ParseInt(string(parts[2]), 10, 32)
+			if err != nil || was <= 0 {
+				return match
+			}
+			return strconv.AppendInt(bytes.Clone(parts[1]), (n*int64(now)+int64(was)/2)/int64(was), 10)
+		})
+	}
+	packet = xmpTurn.ReplaceAll(packet, []byte("${1}1"))
+	return scaled(xmpHeight, scaled(xmpWidth, packet, was.W, now.W), was.H, now.H)
 }

@@ -70,7 +70,7 @@ func made(t *testing.T, file, contentType string, r plan.Rendition) (string, err
 	if err != nil {
 		return "", err
 	}
-	out := filepath.Join(t.TempDir(), "made"+map[string]string{"image/jpeg": ".jpg", "image/png": ".png", "video/mp4": ".mp4"}[m.ContentType])
+	out := filepath.Join(t.TempDir(), "made"+map[string]string{"image/jpeg": ".jpg", "image/png": ".png", "image/heic": ".heic", "video/mp4": ".mp4"}[m.ContentType])
 	require.NoError(t, os.WriteFile(out, b, 0o644))
 	return out, nil
 }

@@ -7,8 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"image"
-	"image/jpeg"
 	"io"
+	"math"
 
 	"github.com/gen2brain/heic"
 
@@ -37,6 +37,7 @@ func decodeHEIC(ctx context.Context, content []byte) (image.Image, error) {
 	}
 	done := make(chan decoded, 1)
 	go func() {
+		quietly()
 		var d decoded
 		defer func() {
 			if p := recover(); p != nil {
@@ -99,25 +100,15 @@ func reduceHEIC(ctx context.Context, src Source, want Want, out *limited) (Made,
 	}
 	facts := readFacts(head.segments())
 	facts.orientation = 1 // it was turned as it was decoded
-	colours, err := want.conversion(facts)
+	colours, err := want.conversion(facts.profile())
 	if err != nil {
 		return Made{}, err
 	}
 	b := img.Bounds()
-	made := Made{From: Pixels{head.w, head.h}, ContentType: "image/jpeg"}
+	made := Made{From: Pixels{head.w, head.h}}
 	made.Pixels = want.size(Pixels{b.Dx(), b.Dy()})
-	small, err := shrink(ctx, img, made.Pixels, 1)
-	if err != nil {
-		return Made{}, err
-	}
-	small = colours.convert(small)
-	facts = facts.withheld(want.Facts).in(colours)
-	var body bytes.Buffer
-	if err := jpeg.Encode(&body, small, &jpeg.Options{Quality: want.quality()}); err != nil {
-		return Made{}, fmt.Errorf("writing the picture as JPEG: %w", err)
-	}
-	out.most = max(out.most, int64(body.Len())+mostHeader)
-	return made, writeJPEG(out, facts.segments(made.Pixels), body.Bytes())
+	out.most = math.MaxInt64
+	return asJPEG(ctx, img, made, want, facts, colours, out)
 }
 
 // heif is what is read of a HEIF file beside its samples (ISO/IEC 23008-12).
@@ -191,29 +182,72 @@ func (c *cursor) number(bytes int) (n uint64) {
 	return n
 }
 
-// readHEIF reads the header of a HEIF file.
-func readHEIF(f io.ReaderAt, size int64) (h heif, err error) {
+// within is what the header of a HEIF file says is in it.
+type within struct {
+	boxes map[string][]byte
+	kinds map[uint64]string    // of its items; those of kinds that are not known are missing
+	where map[uint64][2]uint64 // items that lie in one piece of the file: from where, and how long
+}
+
+// readWithin reads the header of a HEIF file.
+func readWithin(f io.ReaderAt, size int64) (in within, err error) {
 	meta, err := metaBox(f, size)
 	if err != nil || len(meta) < 4 {
-		return h, errors.Join(errHEIF, err)
+		return in, errors.Join(errHEIF, err)
 	}
-	var primary uint64
-	kinds := map[uint64]string{} // of items that hold facts
-	where := map[uint64][2]uint64{}
-	var properties [][2]any // type and content
-	var owns []uint64       // of the main picture, from 1
-	boxes := map[string][]byte{}
-	if err := eachBox(meta[4:], func(kind string, content []byte) { boxes[kind] = content }); err != nil {
+	in = within{boxes: map[string][]byte{}, kinds: map[uint64]string{}, where: map[uint64][2]uint64{}}
+	if err := eachBox(meta[4:], func(kind string, content []byte) { in.boxes[kind] = content }); err != nil {
+		return in, err
+	}
+	readItems(in.boxes["iinf"], in.kinds)
+	readPlaces(in.boxes["iloc"], in.where)
+	return in, nil
+}
+
+// content reads an item that lies in one piece and is no longer than facts may be; nil where
+// it is none.
+func (in within) content(f io.ReaderAt, size int64, item uint64) ([]byte, error) {
+	at, there := in.where[item]
+	if !there || at[1] > mostFact || at[1] > uint64(size) || at[0] > uint64(size)-at[1] {
+		return nil, nil
+	}
+	content := make([]byte, at[1])
+	if _, err := f.ReadAt(content, int64(at[0])); err != nil && !errors.Is(err, io.EOF) {
+		return nil, fmt.Errorf("reading its facts: %w", err)
+	}
+	return content, nil
+}
+
+// tiffIn is where an Exif item's TIFF begins (ISO/IEC 23008-12, A.2.1: a number tells), -1
+// where it has none.
+func tiffIn(content []byte) int {
+	if len(content) > 4 {
+		if skip := uint64(binary.BigEndian.Uint32(content)); skip+4 < uint64(len(content)) {
+			return int(skip + 4)
+		}
+	}
+	return -1
+}
+
+func isXMP(content []byte) bool {
+	return bytes.Contains(content[:min(len(content), 1024)], []byte("xmpmeta"))
+}
+
+// readHEIF reads what a HEIF file tells of its picture.
+func readHEIF(f io.ReaderAt, size int64) (h heif, err error) {
+	in, err := readWithin(f, size)
+	if err != nil {
 		return h, err
 	}
-	if c := (cursor{b: boxes["pitm"]}); len(c.b) > 0 {
+	var primary uint64
+	var properties [][2]any // type and content
+	var owns []uint64       // of the main picture, from 1
+	if c := (cursor{b: in.boxes["pitm"]}); len(c.b) > 0 {
 		version := c.number(1)
 		c.number(3)
 		primary = c.number(2 + 2*int(min(version, 1)))
 	}
-	readItems(boxes["iinf"], kinds)
-	readPlaces(boxes["iloc"], where)
-	err = eachBox(boxes["iprp"], func(kind string, content []byte) {
+	err = eachBox(in.boxes["iprp"], func(kind string, content []byte) {
 		switch kind {
 		case "ipco":
 			_ = eachBox(content, func(kind string, content []byte) { properties = append(properties, [2]any{kind, content}) })
@@ -245,37 +279,31 @@ func readHEIF(f io.ReaderAt, size int64) (h heif, err error) {
 	if turned {
 		h.w, h.h = h.h, h.w
 	}
-	for item, kind := range kinds {
-		at, there := where[item]
-		if !there || at[1] > mostFact || at[0]+at[1] > uint64(size) {
+	for item, kind := range in.kinds {
+		if kind != "Exif" && kind != "mime" {
 			continue
 		}
-		content := make([]byte, at[1])
-		if _, err := f.ReadAt(content, int64(at[0])); err != nil && !errors.Is(err, io.EOF) {
-			return h, fmt.Errorf("reading its facts: %w", err)
+		content, err := in.content(f, size, item)
+		if err != nil {
+			return h, err
 		}
-		switch kind {
-		case "Exif": // a number tells where it begins (ISO/IEC 23008-12, A.2.1)
-			if len(content) > 4 {
-				if skip := uint64(binary.BigEndian.Uint32(content)); skip+4 < uint64(len(content)) {
-					h.exif = content[4+skip:]
-				}
-			}
-		case "mime":
-			if bytes.Contains(content[:min(len(content), 1024)], []byte("xmpmeta")) {
-				h.xmp = content
-			}
+		if at := tiffIn(content); kind == "Exif" && at > 0 {
+			h.exif = content[at:]
+		}
+		if kind == "mime" && isXMP(content) {
+			h.xmp = content
 		}
 	}
 	return h, nil
 }
 
-// metaBox finds the box with the header.
-func metaBox(f io.ReaderAt, size int64) ([]byte, error) {
+// eachBoxAt goes through the boxes of a file: where the content of each begins, and how long
+// that is.
+func eachBoxAt(f io.ReaderAt, size int64, each func(kind string, from, long int64) error) error {
 	head := make([]byte, 16)
 	for at := int64(0); at+8 <= size; {
 		if _, err := f.ReadAt(head, at); err != nil && !errors.Is(err, io.EOF) {
-			return nil, err
+			return err
 		}
 		n, skip := int64(binary.BigEndian.Uint32(head)), int64(8)
 		if n == 1 {
@@ -285,25 +313,42 @@ func metaBox(f io.ReaderAt, size int64) ([]byte, error) {
 			n = size - at
 		}
 		if n < skip || n > size-at {
-			return nil, errHEIF
+			return errHEIF
 		}
-		if string(head[4:8]) == "meta" {
-			if n > mostMeta {
-				return nil, errors.New("its header is longer than one may be")
-			}
-			meta := make([]byte, n-skip)
-			_, err := f.ReadAt(meta, at+skip)
-			if errors.Is(err, io.EOF) {
-				err = nil
-			}
-			return meta, err
+		if err := each(string(head[4:8]), at+skip, n-skip); err != nil {
+			return err
 		}
 		at += n
+	}
+	return nil
+}
+
+// metaBox finds the box with the header.
+func metaBox(f io.ReaderAt, size int64) (meta []byte, err error) {
+	found := errors.New("found")
+	err = eachBoxAt(f, size, func(kind string, from, long int64) error {
+		if kind != "meta" {
+			return nil
+		}
+		if long > mostMeta {
+			return errors.New("its header is longer than one may be")
+		}
+		meta = make([]byte, long)
+		if _, err := f.ReadAt(meta, from); err != nil && !errors.Is(err, io.EOF) {
+			return err
+		}
+		return found
+	})
+	switch {
+	case errors.Is(err, found):
+		return meta, nil
+	case err != nil:
+		return nil, err
 	}
 	return nil, errHEIF
 }
 
-// readItems notes which items hold facts (ISO/IEC 14496-12, 8.11.6).
+// readItems notes of which kind items are (ISO/IEC 14496-12, 8.11.6).
 func readItems(iinf []byte, kinds map[uint64]string) {
 	c := cursor{b: iinf}
 	version := c.number(1)
@@ -319,9 +364,7 @@ func readItems(iinf []byte, kinds map[uint64]string) {
 		id := e.number(2 + 2*int(min(version-2, 1)))
 		e.number(2)
 		if len(e.b) >= 4 {
-			if is := string(e.b[:4]); is == "Exif" || is == "mime" {
-				kinds[id] = is
-			}
+			kinds[id] = string(e.b[:4])
 		}
 	})
 }

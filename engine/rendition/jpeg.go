@@ -1,6 +1,7 @@
 package rendition
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"encoding/binary"
@@ -165,11 +166,11 @@ func reduceJPEG(ctx context.Context, src Source, want Want, out *limited) (Made,
 		return Made{}, asShot("it would take too much memory")
 	}
 	facts := readFacts(h.kept)
-	colours, err := want.conversion(facts)
+	colours, err := want.conversion(facts.profile())
 	if err != nil {
 		return Made{}, err
 	}
-	made := Made{From: Pixels{h.w, h.h}, ContentType: "image/jpeg"}
+	made := Made{From: Pixels{h.w, h.h}}
 	seen := made.From
 	if facts.orientation >= 5 {
 		seen = Pixels{h.h, h.w}
@@ -185,26 +186,61 @@ func reduceJPEG(ctx context.Context, src Source, want Want, out *limited) (Made,
 	if err != nil {
 		return Made{}, asShot("it cannot be read as a picture: %v", err)
 	}
-	if clip, err := holdsClip(io.NewSectionReader(src.F, max(0, in.n-jpegAhead), src.Size)); err != nil {
+	if clip, err := holdsClip(src.F, src.Size); err != nil {
 		return Made{}, fmt.Errorf("reading what follows the picture: %w", err)
 	} else if clip {
 		return Made{}, asShot("it holds a moving picture, which would be lost")
 	}
-	small, err := shrink(ctx, img, made.Pixels, facts.orientation)
+	return asJPEG(ctx, img, made, want, facts, colours, out)
+}
+
+// asJPEG writes a picture as a JPEG of the size of made, upright, with its facts.
+func asJPEG(ctx context.Context, img image.Image, made Made, want Want, f facts, colours *conversion, out *limited) (Made, error) {
+	made.ContentType = "image/jpeg"
+	small, err := shrink(ctx, img, made.Pixels, f.orientation)
+	if err == nil {
+		small, err = colours.convert(ctx, small)
+	}
 	if err != nil {
 		return Made{}, err
 	}
-	small = colours.convert(small)
-	facts = facts.withheld(want.Facts).in(colours)
-	var body bytes.Buffer
-	if err := jpeg.Encode(&body, small, &jpeg.Options{Quality: want.quality()}); err != nil {
-		return Made{}, fmt.Errorf("writing the smaller picture: %w", err)
+	body, err := encode(ctx, func(w io.Writer) error { return jpeg.Encode(w, small, &jpeg.Options{Quality: want.quality()}) })
+	if err != nil {
+		return Made{}, err
 	}
-	return made, writeJPEG(out, facts.segments(made.Pixels), body.Bytes())
+	return made, writeJPEG(out, f.withheld(want.Facts).in(colours).segments(made.From, made.Pixels), body)
 }
 
-// jpegAhead is how far image/jpeg reads beyond what it needs.
-const jpegAhead = 4096
+// encode is what an encoder writes. It stops when the context ends: encoders go on after a
+// write that failed, so that only a panic makes them stop.
+func encode(ctx context.Context, encoder func(io.Writer) error) (written []byte, err error) {
+	w := &ending{ctx: ctx}
+	defer func() {
+		if p := recover(); p != nil {
+			if p != any(w) {
+				panic(p)
+			}
+			written, err = nil, context.Cause(ctx)
+		}
+	}()
+	if err := encoder(w); err != nil {
+		return nil, fmt.Errorf("writing what was made of the picture: %w", err)
+	}
+	return w.Bytes(), nil
+}
+
+// ending panics with itself when it is written to after its context's end.
+type ending struct {
+	bytes.Buffer
+	ctx context.Context
+}
+
+func (e *ending) Write(p []byte) (int, error) {
+	if e.ctx.Err() != nil {
+		panic(e)
+	}
+	return e.Buffer.Write(p)
+}
 
 // writeJPEG writes a JPEG as the encoder made it, with segments at its head.
 func writeJPEG(out *limited, kept []segment, encoded []byte) error {
@@ -291,23 +327,86 @@ func halved(r image.YCbCrSubsampleRatio) (across, down int) {
 	return 1, 1
 }
 
-// holdsClip looks for a clip behind a picture (ISO/IEC 14496-12, 4.3: its first box), as
-// phones put one there that moves.
-func holdsClip(r io.Reader) (bool, error) {
+// holdsClip tells whether a clip lies behind a picture, as phones put one there that moves: a
+// first box (ISO/IEC 14496-12, 4.3) behind the picture's end. What looks like one among its
+// samples is none.
+func holdsClip(f io.ReaderAt, size int64) (bool, error) {
+	in := bufio.NewReaderSize(io.NewSectionReader(f, 2, max(0, size-2)), 64<<10)
+	if err := skipPicture(in); errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return false, nil // it has no end: nothing lies behind it
+	} else if err != nil {
+		return false, fmt.Errorf("reading to the end of the picture: %w", err)
+	}
+	const head = 12 // length, kind and brand
 	buffer, kept := make([]byte, 64<<10), 0
 	for {
-		n, err := r.Read(buffer[kept:])
+		n, err := in.Read(buffer[kept:])
 		n += kept
-		if bytes.Contains(buffer[:n], []byte("ftyp")) {
-			return true, nil
+		for rest := buffer[:n]; len(rest) >= head; {
+			at := bytes.Index(rest, []byte("ftyp"))
+			if at < 0 {
+				break
+			}
+			if at >= 4 && at+8 <= len(rest) {
+				long := binary.BigEndian.Uint32(rest[at-4:])
+				brand := rest[at+4 : at+8]
+				if long >= 8 && long <= 4096 && bytes.IndexFunc(brand, func(r rune) bool { return r < ' ' || r > '~' }) < 0 {
+					return true, nil
+				}
+			}
+			rest = rest[at+4:]
 		}
 		switch {
 		case errors.Is(err, io.EOF):
 			return false, nil
 		case err != nil:
-			return false, err
+			return false, fmt.Errorf("looking behind the picture: %w", err)
 		}
-		kept = min(3, n)
+		kept = min(head-1, n)
 		copy(buffer, buffer[n-kept:n])
+	}
+}
+
+// skipPicture reads a JPEG from its first segment to its end (ITU-T T.81, B.1.1).
+func skipPicture(in *bufio.Reader) error {
+	for {
+		// Up to the next marker: samples are skipped by whole buffers.
+		if _, err := in.Peek(1); err != nil {
+			return err
+		}
+		held, _ := in.Peek(in.Buffered()) // no more than there is
+		at := bytes.IndexByte(held, 0xff)
+		if at < 0 {
+			at = len(held)
+		}
+		if _, err := in.Discard(at); err != nil || at == len(held) {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		two, err := in.Peek(2)
+		if err != nil {
+			return err
+		}
+		marker := two[1]
+		skip := 2
+		switch {
+		case marker == 0xff: // a fill byte
+			skip = 1
+		case marker == 0xd9:
+			_, err := in.Discard(2)
+			return err
+		case marker == 0 || marker == 0x01 || marker >= 0xd0 && marker <= 0xd8:
+		default:
+			four, err := in.Peek(4)
+			if err != nil {
+				return err
+			}
+			skip = 2 + max(2, int(binary.BigEndian.Uint16(four[2:])))
+		}
+		if _, err := in.Discard(skip); err != nil {
+			return err
+		}
 	}
 }

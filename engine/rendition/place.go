@@ -2,47 +2,45 @@ package rendition
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"encoding/xml"
-	"regexp"
 	"slices"
 	"strings"
 
 	"yardtide/core/plan"
 )
 
-// This file leaves out what a rendition says shall not be told: where a picture was taken,
-// or everything but when. What cannot be told apart goes whole.
+// This file writes what a picture tells anew, from lists of what is kept, where a rendition
+// says that the place, or all but the time, shall not be told. A list of what to take out is
+// never complete: programs write the place under names of their own. So whatever is on no list
+// here is left out: maker notes, embedded previews, XMP of other vendors. Free text is kept
+// under "no place" (titles, captions, keywords), and may hold anything.
 
-// withheld are facts without those that shall not be told.
+// withheld are facts written anew from what is kept.
 func (f facts) withheld(want plan.Facts) facts {
 	if want == "" {
 		return f
 	}
-	kept := f.kept
+	all := f.kept
 	f.kept = nil
-	for _, s := range kept {
+	for _, s := range all {
 		tiff, isExif := exifOf(s)
 		switch {
-		case s.marker == markerAPP2: // what its colours mean
+		case s.marker == markerAPP2 && bytes.HasPrefix(s.content, []byte(profileHead)): // what its colours mean
 			f.kept = append(f.kept, s)
-		case isExif && want == plan.TimeOnly:
-			if own := timeOnly(tiff); own != nil {
+		case isExif:
+			if own := keptExif(tiff, want); own != nil {
 				f.kept = append(f.kept, segment{markerAPP1, append([]byte(exifHead), own...)})
 			}
-		case want == plan.TimeOnly:
-		case isExif:
-			f.kept = append(f.kept, segment{markerAPP1, append([]byte(exifHead), withoutGPS(tiff)...)})
 		case s.marker == markerAPP1 && bytes.HasPrefix(s.content, []byte(xmpHead)):
-			if packet := xmpWithoutPlace(s.content[len(xmpHead):]); packet != nil {
+			if packet := keptXMP(s.content[len(xmpHead):], want); packet != nil {
 				f.kept = append(f.kept, segment{markerAPP1, append([]byte(xmpHead), packet...)})
 			}
-		case s.marker == markerAPP13:
-			if content := captionsWithoutPlace(s.content); content != nil {
+		case s.marker == markerAPP13 && want == plan.NoPlace:
+			if content := keptCaptions(s.content); content != nil {
 				f.kept = append(f.kept, segment{markerAPP13, content})
 			}
-		case s.marker == markerCOM:
-			f.kept = append(f.kept, s)
 		}
 	}
 	return f
@@ -51,175 +49,270 @@ func (f facts) withheld(want plan.Facts) facts {
 // xmpHead begins a segment with XMP (ISO 16684-3, 1.1.3).
 const xmpHead = "http://ns.adobe.com/xap/1.0/\x00"
 
-const (
-	tagGPS      = 0x8825
-	tagTime     = 0x9003 // DateTimeOriginal
-	tagZone     = 0x9011 // OffsetTimeOriginal
-	tagPart     = 0x9291 // SubSecTimeOriginal
-	mostTimeTag = 64
-)
-
-// withoutGPS is TIFF whose folder of the place is empty, and not pointed to.
-func withoutGPS(tiff []byte) []byte {
-	own := slices.Clone(tiff)
-	var gps, at int
-	var order binary.ByteOrder
-	walk(own, func(folder int, e entry) {
-		if n, ok := e.number(own); folder == 0 && e.tag == tagGPS && ok {
-			gps, at, order = int(n), e.value-8, e.order
-		}
-	})
-	if order == nil {
-		return own
-	}
-	zero := func(from, n int) {
-		if from >= 0 && n >= 0 && from < len(own) {
-			clear(own[from:min(len(own), from+n)])
-		}
-	}
-	if gps >= 8 && gps+2 <= len(own) {
-		n := int(order.Uint16(own[gps:]))
-		for k := range min(n, mostEntries) {
-			from := gps + 2 + 12*k
-			if from+12 > len(own) {
-				break
-			}
-			count, each := int64(order.Uint32(own[from+4:])), int64(8)
-			if kind := int(order.Uint16(own[from+2:])); kind < len(typeSize) {
-				each = typeSize[kind]
-			}
-			if long := count * each; long > 4 && long <= int64(len(own)) {
-				zero(int(order.Uint32(own[from+8:])), int(long))
-			}
-		}
-		zero(gps, 2+12*min(n, mostEntries))
-	}
-	// The entry goes; those behind it, and where the next folder is, move up.
-	first := int(order.Uint32(own[4:]))
-	n := int(order.Uint16(own[first:]))
-	end := first + 2 + 12*n + 4
-	if end > len(own) {
-		end = first + 2 + 12*n
-	}
-	copy(own[at:], own[at+12:end])
-	zero(end-12, 12)
-	order.PutUint16(own[first:], uint16(n-1))
-	return own
+// Tags that tell when a picture was taken, and how it is turned (EXIF 2.32, 4.6).
+var timeTags = map[int][]uint16{
+	0:          {tagOrientation},
+	exifFolder: {0x9003, 0x9004, 0x9010, 0x9011, 0x9012, 0x9290, 0x9291, 0x9292},
 }
+
+// Tags that are kept under "no place", beside those: what is seen, with what it was taken and
+// how, who made it, and its caption (TIFF 6.0; EXIF 2.32, 4.6.3 to 4.6.6).
+var keptTags = map[int][]uint16{
+	0: {
+		0x010e /* caption */, 0x010f, 0x0110 /* make, model */, 0x011a, 0x011b, 0x0128 /* density */, 0x0131 /* software */, 0x0132 /* time */, 0x013b /* artist */, 0x013e, 0x013f, 0x0211, 0x0213, 0x0214, 0x8298, /* rights */
+		tagImageWidth, tagImageHeight,
+	},
+	exifFolder: {
+		0x829a, 0x829d, 0x8822, 0x8824, 0x8827, 0x8830, 0x8831, 0x8832, 0x8833, 0x9000, 0x9101, 0x9102, 0x9201, 0x9202, 0x9203, 0x9204, 0x9205, 0x9206, 0x9207, 0x9208, 0x9209, 0x920a, 0x9214,
+		0xa000, 0xa001, tagWidth, tagHeight, 0xa20b, 0xa20e, 0xa20f, 0xa210, 0xa214, 0xa215, 0xa217, 0xa300, 0xa301, 0xa401, 0xa402, 0xa403, 0xa404, 0xa405, 0xa406, 0xa407, 0xa408, 0xa409, 0xa40a, 0xa40c,
+		0xa432, 0xa433, 0xa434, /* lens */
+	},
+}
+
+const (
+	mostKeptValue = 4 << 10 // bytes of one value that is kept
+	mostTimeValue = 64
+)
 
 // typeSize is how many bytes a value of each type takes (TIFF 6.0, section 2).
 var typeSize = []int64{1, 1, 1, 2, 4, 8, 1, 1, 2, 4, 8, 4, 8}
 
-// timeOnly is TIFF that tells nothing but when a picture was taken, nil where the other
-// does not tell.
-func timeOnly(tiff []byte) []byte {
-	type tag struct {
-		number uint16
-		text   []byte
-	}
-	var tags []tag
+// keptExif is TIFF written anew with the tags that are kept; nil where there are none.
+func keptExif(tiff []byte, want plan.Facts) []byte {
+	values := map[int][]kept{}
+	var order binary.ByteOrder
 	walk(tiff, func(folder int, e entry) {
-		if folder != exifFolder || e.kind != 2 || e.count == 0 || e.count > mostTimeTag || e.tag != tagTime && e.tag != tagZone && e.tag != tagPart {
+		isTime := slices.Contains(timeTags[folder], e.tag)
+		if !isTime && (want == plan.TimeOnly || !slices.Contains(keptTags[folder], e.tag)) {
 			return
 		}
-		from := e.value
-		if e.count > 4 {
-			from = int(e.order.Uint32(tiff[e.value:]))
+		value, ok := e.bytes(tiff)
+		if !ok || len(value) > mostKeptValue || isTime && len(value) > mostTimeValue {
+			return
 		}
-		if end := from + int(e.count); from >= 0 && end <= len(tiff) {
-			tags = append(tags, tag{e.tag, tiff[from:end]})
+		if slices.ContainsFunc(values[folder], func(k kept) bool { return k.tag == e.tag }) {
+			return // twice: the first is what programs read
 		}
+		order = e.order
+		values[folder] = append(values[folder], kept{e.tag, e.kind, e.count, value})
 	})
-	if len(tags) == 0 {
+	if len(values[0])+len(values[exifFolder]) == 0 {
 		return nil
 	}
-	slices.SortFunc(tags, func(a, b tag) int { return int(a.number) - int(b.number) })
-	b := binary.BigEndian
-	out := append([]byte("MM\x00\x2a"), 0, 0, 0, 8)
-	out = b.AppendUint16(out, 2) // its entries: turned, and where the rest is
-	for _, e := range [][3]uint32{{tagOrientation, 3, 1 << 16}, {tagExif, 4, 38}} {
-		out = b.AppendUint16(b.AppendUint16(out, uint16(e[0])), uint16(e[1]))
-		out = b.AppendUint32(b.AppendUint32(out, 1), e[2])
+	return writeTIFF(order, values[0], values[exifFolder])
+}
+
+// kept is one entry of a TIFF folder that is written anew.
+type kept struct {
+	tag, kind uint16
+	count     uint32
+	value     []byte
+}
+
+// bytes is an entry's value, wherever it lies.
+func (e entry) bytes(tiff []byte) ([]byte, bool) {
+	if int(e.kind) >= len(typeSize) || e.kind == 0 {
+		return nil, false
 	}
-	out = b.AppendUint32(out, 0)
-	out = b.AppendUint16(out, uint16(len(tags)))
-	behind := len(out) + 12*len(tags) + 4
-	var texts []byte
-	for _, t := range tags {
-		out = b.AppendUint16(b.AppendUint16(out, t.number), 2)
-		out = b.AppendUint32(out, uint32(len(t.text)))
-		if len(t.text) <= 4 {
-			out = append(out, append(slices.Clone(t.text), 0, 0, 0, 0)[:4]...)
+	long := int64(e.count) * typeSize[e.kind]
+	from := int64(e.value)
+	if long > 4 {
+		if e.value+4 > len(tiff) {
+			return nil, false
+		}
+		from = int64(e.order.Uint32(tiff[e.value:]))
+	}
+	if from < 0 || long < 0 || from+long > int64(len(tiff)) {
+		return nil, false
+	}
+	return tiff[from : from+long], true
+}
+
+// writeTIFF writes a first folder and that of EXIF (TIFF 6.0, section 2).
+func writeTIFF(order binary.ByteOrder, first, exif []kept) []byte {
+	b := binary.AppendByteOrder(binary.BigEndian)
+	out := []byte("MM\x00\x2a\x00\x00\x00\x08")
+	if order == binary.ByteOrder(binary.LittleEndian) {
+		b = binary.LittleEndian
+		out = []byte("II\x2a\x00\x08\x00\x00\x00")
+	}
+	if len(exif) > 0 { // where it lies is known below
+		first = append(slices.Clone(first), kept{tagExif, 4, 1, make([]byte, 4)})
+	}
+	exifAt := 0
+	for _, folder := range [][]kept{first, exif} {
+		if len(folder) == 0 {
 			continue
 		}
-		out = b.AppendUint32(out, uint32(behind+len(texts)))
-		texts = append(texts, t.text...)
-		if len(texts)%2 == 1 {
-			texts = append(texts, 0)
+		slices.SortFunc(folder, func(a, b kept) int { return cmp.Compare(a.tag, b.tag) })
+		out = b.AppendUint16(out, uint16(len(folder)))
+		behind := len(out) + 12*len(folder) + 4
+		var values []byte
+		for _, k := range folder {
+			out = b.AppendUint32(b.AppendUint16(b.AppendUint16(out, k.tag), k.kind), k.count)
+			if k.tag == tagExif {
+				exifAt = len(out)
+			}
+			if len(k.value) <= 4 {
+				out = append(out, append(slices.Clone(k.value), 0, 0, 0, 0)[:4]...)
+				continue
+			}
+			out = b.AppendUint32(out, uint32(behind+len(values)))
+			values = append(values, k.value...)
+			if len(values)%2 == 1 {
+				values = append(values, 0)
+			}
+		}
+		out = append(b.AppendUint32(out, 0), values...)
+		if exifAt > 0 && len(exif) > 0 {
+			copy(out[exifAt:], b.AppendUint32(nil, uint32(len(out))))
+			exifAt = 0
 		}
 	}
-	return append(b.AppendUint32(out, 0), texts...)
+	return out
 }
 
-// inPlaces tells whether a name of XMP tells where something is (ISO 16684-2; IPTC Photo
-// Metadata 2023, 12 and 13).
-func inPlaces(n xml.Name) bool {
-	return strings.HasPrefix(n.Local, "GPS") || slices.Contains([]string{"City", "State", "Country", "CountryCode", "Location", "LocationCreated", "LocationShown", "Sublocation", "WorldRegion"}, n.Local)
+// Namespaces of XMP (ISO 16684-1, 8; EXIF 2.32 for XMP; IPTC Photo Metadata 2023).
+const (
+	nsRDF       = "http://www.w3.org/1999/02/22-rdf-syntax-ns#"
+	nsDC        = "http://purl.org/dc/elements/1.1/"
+	nsXMP       = "http://ns.adobe.com/xap/1.0/"
+	nsPhotoshop = "http://ns.adobe.com/photoshop/1.0/"
+	nsTIFF      = "http://ns.adobe.com/tiff/1.0/"
+	nsEXIF      = "http://ns.adobe.com/exif/1.0/"
+)
+
+// keptProperties are the properties of XMP that are kept under "no place", by namespace, with
+// the prefix under which they are written.
+var keptProperties = map[string]struct {
+	prefix string
+	names  []string
+}{
+	nsDC:        {"dc", []string{"title", "description", "creator", "rights", "subject"}},
+	nsXMP:       {"xmp", []string{"Rating", "Label", "CreateDate", "ModifyDate", "CreatorTool"}},
+	nsPhotoshop: {"photoshop", []string{"DateCreated", "Headline", "Credit"}},
+	nsTIFF:      {"tiff", []string{"Make", "Model", "Orientation"}},
+	nsEXIF:      {"exif", []string{"DateTimeOriginal", "DateTimeDigitized", "ExposureTime", "FNumber", "FocalLength"}},
 }
 
-var placeAttribute = regexp.MustCompile(`\s[\w.-]+:(?:GPS\w*|City|State|Country|CountryCode|Location|Sublocation|WorldRegion)\s*=\s*(?:"[^"]*"|'[^']*')`)
+// timeProperties are those that tell when.
+var timeProperties = []xml.Name{{Space: nsXMP, Local: "CreateDate"}, {Space: nsPhotoshop, Local: "DateCreated"}, {Space: nsEXIF, Local: "DateTimeOriginal"}}
 
-// xmpWithoutPlace is a packet of XMP in which nothing tells where something is, of the same
-// length; nil where that cannot be seen to be so.
-func xmpWithoutPlace(packet []byte) []byte {
-	own := slices.Clone(packet)
-	blank := func(from, to int64) {
-		for i := from; i < to && i < int64(len(own)); i++ {
-			own[i] = ' '
+const (
+	mostProperties = 64       // of a packet
+	mostTexts      = 512      // of a property, such as keywords
+	mostXMPText    = 16 << 10 // bytes of one text
+)
+
+func keptProperty(name xml.Name, want plan.Facts) (prefix string, is bool) {
+	of, known := keptProperties[name.Space]
+	if !known || !slices.Contains(of.names, name.Local) || want == plan.TimeOnly && !slices.Contains(timeProperties, name) {
+		return "", false
+	}
+	return of.prefix, true
+}
+
+// property is one of XMP: a text, or a list of texts in a container of RDF.
+type property struct {
+	name      xml.Name
+	container string // Bag, Seq or Alt, "" for a text
+	texts     []string
+}
+
+// keptXMP is a packet of XMP written anew with the properties that are kept; nil where there
+// are none, or the packet cannot be read.
+func keptXMP(packet []byte, want plan.Facts) []byte {
+	properties, ok := readXMP(packet, want)
+	if !ok || len(properties) == 0 {
+		return nil
+	}
+	var out bytes.Buffer
+	out.WriteString(`<x:xmpmeta xmlns:x="adobe:ns:meta/"><rdf:RDF xmlns:rdf="` + nsRDF + `"><rdf:Description rdf:about=""`)
+	spaces := map[string]bool{}
+	for _, p := range properties {
+		if !spaces[p.name.Space] {
+			spaces[p.name.Space] = true
+			out.WriteString(` xmlns:` + keptProperties[p.name.Space].prefix + `="` + p.name.Space + `"`)
 		}
 	}
-	d := xml.NewDecoder(bytes.NewReader(packet))
-	depth, hidden := 0, int64(-1)
-	for hiddenDepth := 0; ; {
-		from := d.InputOffset()
+	out.WriteString(">")
+	for _, p := range properties {
+		tag := keptProperties[p.name.Space].prefix + ":" + p.name.Local
+		out.WriteString("<" + tag + ">")
+		if p.container == "" {
+			_ = xml.EscapeText(&out, []byte(strings.Join(p.texts, " "))) // a buffer takes all
+		} else {
+			out.WriteString("<rdf:" + p.container + ">")
+			for _, text := range p.texts {
+				out.WriteString("<rdf:li")
+				if p.container == "Alt" {
+					out.WriteString(` xml:lang="x-default"`)
+				}
+				out.WriteString(">")
+				_ = xml.EscapeText(&out, []byte(text)) // a buffer takes all
+				out.WriteString("</rdf:li>")
+			}
+			out.WriteString("</rdf:" + p.container + ">")
+		}
+		out.WriteString("</" + tag + ">")
+	}
+	out.WriteString(`</rdf:Description></rdf:RDF></x:xmpmeta>`)
+	return out.Bytes()
+}
+
+// readXMP reads the properties that are kept: as attributes of a description, as texts, and as
+// lists of texts. Whatever is nested deeper is none of them.
+func readXMP(packet []byte, want plan.Facts) (all []property, ok bool) {
+	d := xml.NewDecoder(bytes.NewReader(bytes.TrimRight(packet, " \t\r\n\x00")))
+	var path []xml.Name
+	var now *property
+	at := 0 // how deep the property is that is being read
+	add := func(p property) {
+		if len(all) < mostProperties && len(p.texts) > 0 && !slices.ContainsFunc(all, func(o property) bool { return o.name == p.name }) {
+			all = append(all, p)
+		}
+	}
+	inDescription := func() bool {
+		return len(path) > 0 && path[len(path)-1] == xml.Name{Space: nsRDF, Local: "Description"} && len(path) >= 2 && path[len(path)-2] == xml.Name{Space: nsRDF, Local: "RDF"}
+	}
+	for {
 		token, err := d.Token()
 		if token == nil || err != nil {
-			break
+			return all, err == nil || err.Error() == "EOF"
 		}
 		switch t := token.(type) {
 		case xml.StartElement:
-			depth++
-			if hidden < 0 && inPlaces(t.Name) {
-				hidden, hiddenDepth = from, depth
+			if len(path) > 32 {
+				return nil, false
 			}
-			for _, at := range placeAttribute.FindAllIndex(packet[from:d.InputOffset()], -1) {
-				blank(from+int64(at[0]), from+int64(at[1]))
+			if _, is := keptProperty(t.Name, want); is && now == nil && inDescription() {
+				now, at = &property{name: t.Name}, len(path)
+			} else if now != nil && t.Name.Space == nsRDF && len(path) == at+1 && slices.Contains([]string{"Bag", "Seq", "Alt"}, t.Name.Local) {
+				now.container, now.texts = t.Name.Local, nil
+			}
+			path = append(path, t.Name)
+			if inDescription() {
+				for _, a := range t.Attr {
+					if _, is := keptProperty(a.Name, want); is && len(a.Value) <= mostXMPText {
+						add(property{name: a.Name, texts: []string{a.Value}})
+					}
+				}
 			}
 		case xml.EndElement:
-			if hidden >= 0 && depth == hiddenDepth {
-				blank(hidden, d.InputOffset())
-				hidden = -1
+			path = path[:max(0, len(path)-1)]
+			if now != nil && len(path) == at {
+				add(*now)
+				now = nil
 			}
-			depth--
-		}
-	}
-	if tellsPlace(own) {
-		return nil
-	}
-	return own
-}
-
-// tellsPlace tells whether XMP may tell where something is: also where it cannot be read.
-func tellsPlace(packet []byte) bool {
-	d := xml.NewDecoder(bytes.NewReader(bytes.TrimRight(packet, " \t\r\n\x00")))
-	for {
-		token, err := d.Token()
-		if token == nil {
-			return err == nil || err.Error() != "EOF"
-		}
-		if t, is := token.(xml.StartElement); is {
-			if inPlaces(t.Name) || slices.ContainsFunc(t.Attr, func(a xml.Attr) bool { return inPlaces(a.Name) }) {
-				return true
+		case xml.CharData:
+			text := strings.TrimSpace(string(t))
+			if now == nil || text == "" || len(text) > mostXMPText || len(now.texts) >= mostTexts {
+				continue
+			}
+			isText := now.container == "" && len(path) == at+1
+			isItem := now.container != "" && len(path) == at+3 && path[len(path)-1] == xml.Name{Space: nsRDF, Local: "li"}
+			if isText || isItem {
+				now.texts = append(now.texts, text)
 			}
 		}
 	}
@@ -228,17 +321,19 @@ func tellsPlace(packet []byte) bool {
 // photoshopHead begins a segment with captions (Adobe Photoshop File Formats; IIM 4.2 in it).
 const photoshopHead = "Photoshop 3.0\x00"
 
-// placeSets are the data sets of IIM's second record that tell where something is.
-var placeSets = []byte{26, 27, 90, 92, 95, 100, 101}
+// keptSets are the data sets of IIM that are kept, as record and number (IIM 4.2): its
+// character set, title, keywords, dates and times, who made it, headline, credit, rights and
+// caption.
+var keptSets = [][2]byte{{1, 90}, {2, 5}, {2, 25}, {2, 55}, {2, 60}, {2, 62}, {2, 63}, {2, 80}, {2, 85}, {2, 105}, {2, 110}, {2, 115}, {2, 116}, {2, 120}, {2, 122}}
 
-// captionsWithoutPlace is a segment of captions without the place; nil where it cannot be
-// read. Of its resources the captions alone stay: others may hold what was left out.
-func captionsWithoutPlace(content []byte) []byte {
+// keptCaptions is a segment of captions with the data sets that are kept; nil where there are
+// none, or it cannot be read. Other resources than captions are left out.
+func keptCaptions(content []byte) []byte {
 	rest, is := bytes.CutPrefix(content, []byte(photoshopHead))
 	if !is {
 		return nil
 	}
-	out := []byte(photoshopHead)
+	var sets []byte
 	for len(rest) > 0 {
 		if len(rest) < 12 || string(rest[:4]) != "8BIM" {
 			return nil
@@ -253,23 +348,27 @@ func captionsWithoutPlace(content []byte) []byte {
 			return nil
 		}
 		if id == 0x0404 {
-			sets, ok := withoutSets(rest[head+4 : head+4+long])
+			own, ok := readSets(rest[head+4 : head+4+long])
 			if !ok {
 				return nil
 			}
-			out = append(out, rest[:head]...)
-			out = append(binary.BigEndian.AppendUint32(out, uint32(len(sets))), sets...)
-			if len(sets)%2 == 1 {
-				out = append(out, 0)
-			}
+			sets = append(sets, own...)
 		}
 		rest = rest[min(len(rest), (head+4+long+1)&^1):]
+	}
+	if len(sets) == 0 {
+		return nil
+	}
+	out := append([]byte(photoshopHead), "8BIM\x04\x04\x00\x00"...)
+	out = append(binary.BigEndian.AppendUint32(out, uint32(len(sets))), sets...)
+	if len(sets)%2 == 1 {
+		out = append(out, 0)
 	}
 	return out
 }
 
-// withoutSets are the data sets of IIM that do not tell where something is.
-func withoutSets(iim []byte) (out []byte, ok bool) {
+// readSets are the data sets of IIM that are kept.
+func readSets(iim []byte) (out []byte, ok bool) {
 	for len(iim) > 0 {
 		if len(iim) < 5 || iim[0] != 0x1c || iim[3]&0x80 != 0 {
 			return out, len(bytes.Trim(iim, "\x00")) == 0
@@ -278,7 +377,7 @@ func withoutSets(iim []byte) (out []byte, ok bool) {
 		if end > len(iim) {
 			return nil, false
 		}
-		if iim[1] != 2 || !bytes.Contains(placeSets, iim[2:3]) {
+		if slices.Contains(keptSets, [2]byte{iim[1], iim[2]}) {
 			out = append(out, iim[:end]...)
 		}
 		iim = iim[end:]

@@ -2,7 +2,6 @@ package rendition
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"encoding/binary"
 	"image"
@@ -39,8 +38,9 @@ func reducePNG(ctx context.Context, src Source, want Want, out *limited) (Made, 
 		return Made{}, asShot("it moves")
 	}
 	facts := readFacts(chunks.exif())
-	if want.Colours == plan.SRGB && chunks.profiled() {
-		return Made{}, asShot("the colours of PNGs are not converted")
+	colours, err := chunks.conversion(want)
+	if err != nil {
+		return Made{}, err
 	}
 	made := Made{From: Pixels{c.Width, c.Height}, ContentType: "image/png"}
 	seen := made.From
@@ -49,7 +49,7 @@ func reducePNG(ctx context.Context, src Source, want Want, out *limited) (Made, 
 	}
 	made.Pixels = want.size(seen)
 	toJPEG := want.Format == plan.JPEG
-	if made.Pixels == seen && !toJPEG {
+	if made.Pixels == seen && !toJPEG && colours == nil {
 		return Made{}, errFits
 	}
 	img, err := png.Decode(&cancelled{ctx: ctx, r: whole()})
@@ -60,7 +60,7 @@ func reducePNG(ctx context.Context, src Source, want Want, out *limited) (Made, 
 		return Made{}, asShot("it cannot be read as a picture: %v", err)
 	}
 	clear := !opaque(img)
-	if made.Pixels == seen && clear {
+	if made.Pixels == seen && clear && colours == nil {
 		return Made{}, errFits
 	}
 	lying := made.Pixels
@@ -68,25 +68,29 @@ func reducePNG(ctx context.Context, src Source, want Want, out *limited) (Made, 
 		lying = Pixels{lying.H, lying.W}
 	}
 	small, err := shrinkRGBA(ctx, img, lying, facts.orientation, deep)
+	if err == nil {
+		err = colours.convertSeen(ctx, small)
+	}
 	if err != nil {
 		return Made{}, err
 	}
-	facts = facts.withheld(want.Facts)
-	chunks = chunks.withheld(want.Facts, facts)
-	var body bytes.Buffer
+	facts = facts.withheld(want.Facts).in(colours)
+	chunks = chunks.withheld(want.Facts, facts).in(colours)
 	if toJPEG && !clear {
 		facts.kept = append(facts.kept, chunks.segments()...)
 		made.ContentType = "image/jpeg"
-		if err := jpeg.Encode(&body, small, &jpeg.Options{Quality: want.quality()}); err != nil {
+		body, err := encode(ctx, func(w io.Writer) error { return jpeg.Encode(w, small, &jpeg.Options{Quality: want.quality()}) })
+		if err != nil {
 			return Made{}, err
 		}
-		return made, writeJPEG(out, facts.segments(made.Pixels), body.Bytes())
+		return made, writeJPEG(out, facts.segments(made.From, made.Pixels), body)
 	}
 	encoder := png.Encoder{CompressionLevel: png.BestCompression}
-	if err := encoder.Encode(&body, small); err != nil {
+	body, err := encode(ctx, func(w io.Writer) error { return encoder.Encode(w, small) })
+	if err != nil {
 		return Made{}, err
 	}
-	return made, writePNG(out, body.Bytes(), chunks, facts.segments(made.Pixels))
+	return made, writePNG(out, body, chunks, facts.segments(made.From, made.Pixels))
 }
 
 func opaque(img image.Image) bool {
@@ -96,7 +100,7 @@ func opaque(img image.Image) bool {
 
 // shrinkRGBA makes a picture of a size. Colours are weighed by how much of them is seen, so
 // that what is transparent colours no edge.
-func shrinkRGBA(ctx context.Context, img image.Image, to Pixels, orientation int, deep bool) (image.Image, error) {
+func shrinkRGBA(ctx context.Context, img image.Image, to Pixels, orientation int, deep bool) (draw.RGBA64Image, error) {
 	b := img.Bounds()
 	if deep {
 		all := image.NewRGBA64(b)

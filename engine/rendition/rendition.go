@@ -71,7 +71,20 @@ const mostMemory = 112 << 20
 // Reduce makes the form of a picture that a rendition asks for. The error is AsShot where
 // there is none that is smaller, and Refused where as shot it would tell what shall not be
 // told.
-func Reduce(ctx context.Context, src Source, r plan.Rendition, out io.Writer) (Made, error) {
+//
+// It stands behind other programs while it works.
+func Reduce(ctx context.Context, src Source, r plan.Rendition, out io.Writer) (made Made, err error) {
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		quietly()
+		made, err = form(ctx, src, r, out)
+	}()
+	<-done
+	return made, err
+}
+
+func form(ctx context.Context, src Source, r plan.Rendition, out io.Writer) (Made, error) {
 	want, limited := Want{r}, &limited{most: src.Size, out: out}
 	if r.Facts != "" { // what is left out may be shorter than how that is written
 		limited.most += 1 << 16
@@ -115,6 +128,8 @@ func rewrite(src Source, want Want, out *limited) (Made, error) {
 		return rewriteJPEG(src, want, out)
 	case "image/png", "image/apng", "image/vnd.mozilla.apng":
 		return rewritePNG(src, want, out)
+	case "image/heic", "image/heif", "image/avif":
+		return rewriteHEIF(src, want, out)
 	}
 	return Made{}, asShot("%s is not written here", src.ContentType)
 }

@@ -3,10 +3,13 @@ package rendition
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"compress/zlib"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"io"
+	"slices"
 
 	"yardtide/core/plan"
 )
@@ -22,25 +25,12 @@ func rewriteJPEG(src Source, want Want, out *limited) (Made, error) {
 	if err != nil {
 		return Made{}, asShot("it cannot be read as a picture: %v", err)
 	}
-	if clip, err := holdsClip(io.NewSectionReader(src.F, 0, src.Size)); err != nil || clip {
+	if clip, err := holdsClip(src.F, src.Size); err != nil || clip {
 		return Made{}, errors.Join(asShot("it holds a moving picture, which tells more"), err)
 	}
 	f := readFacts(h.kept)
 	orientation := f.orientation
-	f = f.withheld(want.Facts)
-	var kept []segment
-	for _, s := range f.kept {
-		if tiff, is := exifOf(s); is { // it stays turned as it is
-			own := withoutPreview(append([]byte(nil), tiff...))
-			walk(own, func(folder int, e entry) {
-				if folder == 0 && e.tag == tagOrientation {
-					e.set(own, uint32(orientation))
-				}
-			})
-			s.content = append([]byte(exifHead), own...)
-		}
-		kept = append(kept, s)
-	}
+	kept := f.withheld(want.Facts).kept
 	if orientation != 1 && !hasExif(kept) {
 		kept = append(kept, segment{markerAPP1, append([]byte(exifHead), turned(orientation)...)})
 	}
@@ -151,6 +141,148 @@ func writeSegment(out io.Writer, s segment) error {
 	return err
 }
 
+// seenItems are the kinds of items of a HEIF file that are seen, or say how (ISO/IEC 23008-12;
+// AV1 Image File Format, 2): pictures, and what is made of several.
+var seenItems = map[string]bool{"hvc1": true, "av01": true, "jpeg": true, "grid": true, "iden": true, "iovl": true, "tmap": true}
+
+// seenBoxes are the boxes of its header that are needed to see it, or say how.
+var seenBoxes = map[string]bool{"hdlr": true, "dinf": true, "pitm": true, "iinf": true, "iref": true, "iprp": true, "idat": true, "iloc": true, "grpl": true}
+
+// rewriteHEIF writes a HEIC or AVIF picture with other facts, each as long as it was, so that
+// nothing in it moves. What nobody here knows is not written at all.
+func rewriteHEIF(src Source, want Want, out *limited) (Made, error) {
+	more := asShot("it holds more than a picture and what is known to be told of it")
+	head, err := readHEIF(src.F, src.Size)
+	if err != nil {
+		return Made{}, asShot("it cannot be read as a picture: %v", err)
+	}
+	in, err := readWithin(src.F, src.Size)
+	if err != nil {
+		return Made{}, asShot("it cannot be read as a picture: %v", err)
+	}
+	known, described := true, false
+	for kind := range in.boxes {
+		known = known && seenBoxes[kind]
+	}
+	known = known && itemsCounted(in.boxes["iinf"]) == uint64(len(in.kinds))
+	err = eachBox(in.boxes["iprp"], func(kind string, content []byte) {
+		if kind == "ipco" {
+			known = known && eachBox(content, func(kind string, _ []byte) {
+				described = described || kind == "udes" || kind == "altt" || kind == "uuid"
+			}) == nil
+		}
+	})
+	if err != nil || !known || described {
+		return Made{}, more
+	}
+	type patch struct {
+		at      int64
+		content []byte
+	}
+	var patches []patch
+	for item, kind := range in.kinds {
+		if seenItems[kind] {
+			continue
+		}
+		content, err := in.content(src.F, src.Size, item)
+		switch {
+		case err != nil:
+			return Made{}, err
+		case content == nil || kind != "Exif" && kind != "mime":
+			return Made{}, more
+		case kind == "Exif":
+			content = exifItem(content, want.Facts)
+		default:
+			content = mimeItem(content, want.Facts)
+		}
+		patches = append(patches, patch{int64(in.where[item][0]), content})
+	}
+	free, err := freeIn(src.F, src.Size)
+	if err != nil {
+		return Made{}, more
+	}
+	for _, one := range free {
+		patches = append(patches, patch{one[0], make([]byte, one[1])})
+	}
+	slices.SortFunc(patches, func(a, b patch) int { return cmp.Compare(a.at, b.at) })
+	made := Made{Pixels: Pixels{head.w, head.h}, From: Pixels{head.w, head.h}, ContentType: src.ContentType}
+	at := int64(0)
+	for _, p := range append(patches, patch{at: src.Size}) {
+		if p.at < at {
+			return made, more // they lie over each other
+		}
+		if _, err := io.Copy(out, io.NewSectionReader(src.F, at, p.at-at)); err != nil {
+			return made, fmt.Errorf("writing the picture anew: %w", err)
+		}
+		if _, err := out.Write(p.content); err != nil {
+			return made, fmt.Errorf("writing the picture anew: %w", err)
+		}
+		at = p.at + int64(len(p.content))
+	}
+	return made, nil
+}
+
+// itemsCounted is how many items a header says there are (ISO/IEC 14496-12, 8.11.6).
+func itemsCounted(iinf []byte) uint64 {
+	c := cursor{b: iinf}
+	version := c.number(1)
+	c.number(3)
+	return c.number(2 + 2*int(min(version, 1)))
+}
+
+// freeIn is where a HEIF file has room that nobody needs, as it may hold what was left out
+// before. The error is for a file with other boxes than a picture has.
+func freeIn(f io.ReaderAt, size int64) (free [][2]int64, err error) {
+	headers := 0
+	err = eachBoxAt(f, size, func(kind string, from, long int64) error {
+		switch kind {
+		case "ftyp", "mdat":
+		case "meta":
+			headers++
+		case "free", "skip":
+			if long > mostFact {
+				return errHEIF
+			}
+			free = append(free, [2]int64{from, long})
+		default:
+			return errHEIF
+		}
+		return nil
+	})
+	if headers != 1 {
+		err = errors.Join(err, errHEIF)
+	}
+	return free, err
+}
+
+// exifItem is an Exif item of the same length with other facts.
+func exifItem(content []byte, want plan.Facts) []byte {
+	own := make([]byte, len(content))
+	at := tiffIn(content)
+	if at < 0 {
+		return own
+	}
+	copy(own, content[:4])
+	tiff := keptExif(content[at:], want)
+	if at+len(tiff) <= len(own) {
+		if at == 10 { // its head, as most write it
+			copy(own[4:], exifHead)
+		}
+		copy(own[at:], tiff)
+	}
+	return own
+}
+
+// mimeItem is XMP of the same length that tells what is kept, and room where it is anything
+// else, or would be longer.
+func mimeItem(content []byte, want plan.Facts) []byte {
+	own := bytes.Repeat([]byte{' '}, len(content))
+	if packet := keptXMP(content, want); isXMP(content) && len(packet) <= len(own) {
+		copy(own, packet)
+	}
+	return own
+}
+
 // seenChunks are those of a PNG that its samples need, or its movement, beside those whose
 // name begins with a capital letter.
 var seenChunks = map[string]bool{"tRNS": true, "iCCP": true, "sRGB": true, "gAMA": true, "cHRM": true, "cICP": true, "pHYs": true, "sBIT": true, "bKGD": true, "acTL": true, "fcTL": true, "fdAT": true}
@@ -167,18 +299,8 @@ func rewritePNG(src Source, want Want, out *limited) (Made, error) {
 		return Made{}, asShot("it cannot be read as a picture: %v", err)
 	}
 	f := readFacts(all.exif())
-	orientation := f.orientation
 	f = f.withheld(want.Facts)
 	own := all.withheld(want.Facts, f)
-	for i, c := range own.kept {
-		if c.kind == "eXIf" { // it stays turned as it is
-			walk(c.content, func(folder int, e entry) {
-				if folder == 0 && e.tag == tagOrientation {
-					e.set(own.kept[i].content, uint32(orientation))
-				}
-			})
-		}
-	}
 	made := Made{Pixels: seen, From: seen, ContentType: "image/png"}
 	head := make([]byte, 8)
 	if _, err := io.ReadFull(in, head); err != nil {
@@ -235,7 +357,7 @@ func (all chunks) withheld(want plan.Facts, f facts) chunks {
 				all.kept = append(all.kept, c)
 			}
 		case "tEXt", "zTXt", "iTXt":
-			if text := textWithoutPlace(c); want == plan.NoPlace && text != nil {
+			if text := keptText(c, want); text != nil {
 				all.kept = append(all.kept, chunk{c.kind, text})
 			}
 		case "tIME":
@@ -249,28 +371,29 @@ func (all chunks) withheld(want plan.Facts, f facts) chunks {
 	return all
 }
 
-// textWithoutPlace is a text of a PNG that does not tell the place; nil where that cannot
-// be seen to be so.
-func textWithoutPlace(c chunk) []byte {
+// keptKeys are the keys of a PNG's texts that are kept (PNG, third edition, 11.3.3.2): who made
+// it, when, and free text.
+var keptKeys = []string{"Title", "Author", "Description", "Copyright", "Creation Time"}
+
+// keptText is a text of a PNG whose key is kept, or the XMP of one that tells what is kept;
+// nil for any other.
+func keptText(c chunk, want plan.Facts) []byte {
 	key, text, _ := bytes.Cut(c.content, []byte{0})
 	switch {
-	case bytes.HasPrefix(key, []byte("Raw profile")): // a whole EXIF, IPTC or XMP in it
-		return nil
-	case string(key) != "XML:com.adobe.xmp":
+	case string(key) == "Creation Time", want == plan.NoPlace && slices.Contains(keptKeys, string(key)):
 		return c.content
-	case c.kind != "iTXt" || len(text) < 4 || text[0] != 0: // compressed
+	case string(key) != "XML:com.adobe.xmp" || c.kind != "iTXt" || len(text) < 4 || text[0] != 0: // or compressed
 		return nil
 	}
 	from := packetAt(text)
 	if from < 0 {
 		return nil
 	}
-	packet := xmpWithoutPlace(text[from:])
+	packet := keptXMP(text[from:], want)
 	if packet == nil {
 		return nil
 	}
-	out := append(append(bytes.Clone(key), 0), text[:from]...)
-	return append(out, packet...)
+	return append(append(bytes.Clone(key), 0, 0, 0, 0, 0), packet...)
 }
 
 // packetAt is where an iTXt's text begins, behind its key: after two flags, a language and

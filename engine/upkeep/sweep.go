@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
 )
@@ -44,15 +45,24 @@ func (u *Upkeep) removeTemps(ctx context.Context, name string, left []records.Co
 	if err != nil {
 		return err
 	}
+	var failed error
 	for _, c := range left {
-		if err := driver.Remove(ctx, c.Temp); err != nil {
+		if err := driver.Remove(ctx, c.Temp); isLast(ctx, err) {
 			return err
+		} else if err != nil { // the others may go all the same
+			failed = err
+			continue
 		}
 		if err := u.Records.Note(context.WithoutCancel(ctx), c.ID, "", c.Remote, c.SHA256); err != nil {
 			return err
 		}
 	}
-	return nil
+	return failed
+}
+
+// isLast tells whether nothing more is to be tried at a storage after an error.
+func isLast(ctx context.Context, err error) bool {
+	return err != nil && (ctx.Err() != nil || queue.Judge(destination.CauseOf(err), 1, 0, 0).Destination)
 }
 
 // listWait is how often what is on its way at a destination is looked through.
@@ -100,6 +110,7 @@ func (u *Upkeep) removeForgotten(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
+	var failed error
 	for _, e := range there {
 		path := destination.TempDir + "/" + e.Name
 		if !strings.HasPrefix(e.Name, u.Owner+"-") || u.writes(path) {
@@ -113,11 +124,13 @@ func (u *Upkeep) removeForgotten(ctx context.Context, name string) error {
 		if known {
 			continue // its copy goes on from it, or removes it
 		}
-		if err := driver.Remove(ctx, path); err != nil {
+		if err := driver.Remove(ctx, path); isLast(ctx, err) {
 			return err
+		} else if err != nil { // the others may go all the same
+			failed = err
 		}
 	}
-	return nil
+	return failed
 }
 
 // writes tells whether something that is on no record is being written under a

@@ -95,7 +95,7 @@ type doing struct {
 // long, up to mostChoreWait.
 const (
 	choreWait     = time.Minute
-	mostChoreWait = time.Hour
+	mostChoreWait = 8 * time.Minute
 )
 
 // Start starts the chores that are due; busy are the destinations to which copies are on

@@ -127,6 +127,9 @@ func (d Driver) Count(ctx context.Context, p string) (int64, error) {
 // count reads a counter, 0 without one, or of one that cannot be read as a number.
 func count(root *os.Root, p string) (int64, error) {
 	f, err := regular(root, p, os.O_RDONLY)
+	for try := 0; try < 8 && destination.CauseOf(err) == queue.Refused; try++ { // it may be replaced in this moment
+		f, err = regular(root, p, os.O_RDONLY)
+	}
 	if errors.Is(err, fs.ErrNotExist) {
 		return 0, nil
 	}
