@@ -3,6 +3,7 @@ package carry
 import (
 	"context"
 	"errors"
+	"io/fs"
 	"sync"
 	"time"
 
@@ -41,9 +42,10 @@ type Send struct {
 
 	reserved   bool // bytes are set aside for it in the ledger
 	item       records.Item
-	path       string // of the file
-	name       string // that it has at the place, before it is made safe
-	hash       string // of the content, once it is known
+	path       string      // of the file
+	rights     fs.FileMode // of the file
+	name       string      // that it has at the place, before it is made safe
+	hash       string      // of the content, once it is known
 	turn       *fleet.Turn
 	place      records.NamedFact // the place that it goes to: a proof counts for no other
 	temp       string            // what it sends to, "" before it does

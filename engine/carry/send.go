@@ -32,6 +32,10 @@ func (c *Carrier) open(ctx context.Context, s *Send) (content, error) {
 		return content{}, err
 	}
 	s.name = s.item.Name
+	if s.rights, err = f.Rights(); err != nil {
+		f.Close()
+		return content{}, err
+	}
 	if !s.copy.Reduced {
 		return content{f, f}, nil
 	}
@@ -113,6 +117,7 @@ func (c *Carrier) send(ctx context.Context, s *Send) error {
 		return err
 	}
 	defer f.Close()
+	ctx = destination.WithRights(ctx, s.rights)
 	s.meter.began.Store(true) // looking at what is there is metered too
 	from, err := c.kept(ctx, s, f)
 	if err != nil {

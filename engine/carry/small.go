@@ -51,6 +51,7 @@ func (c *Carrier) sendWhole(ctx context.Context, s *Send) error {
 		smallBuffers.Put(buffer)
 		return err
 	}
+	ctx = destination.WithRights(ctx, s.rights)
 	s.meter.began.Store(true)
 	base, err := c.pathOf(ctx, s)
 	if err != nil {

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"strings"
 	"time"
 
@@ -79,6 +80,25 @@ type Copier interface {
 type Dater interface {
 	// SetTime gives a temporary file a time of its last change.
 	SetTime(ctx context.Context, temp string, at time.Time) error
+}
+
+// DefaultRights are those of what is put where nothing else is said.
+const DefaultRights fs.FileMode = 0o644
+
+type rightsKey struct{}
+
+// WithRights has what is put with a context have the rights of the file that it comes from, and
+// no more, where the storage keeps rights: read and write of owner, group and others.
+func WithRights(ctx context.Context, rights fs.FileMode) context.Context {
+	return context.WithValue(ctx, rightsKey{}, rights.Perm()&0o666|0o600)
+}
+
+// Rights are those that WithRights said.
+func Rights(ctx context.Context) fs.FileMode {
+	if rights, said := ctx.Value(rightsKey{}).(fs.FileMode); said {
+		return rights
+	}
+	return DefaultRights
 }
 
 // Browser is a storage whose folders can be looked at.

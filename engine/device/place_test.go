@@ -370,3 +370,40 @@ func TestNothingIsCalledSafeThatIsNotWhateverBecomesOfPlaces(t *testing.T) {
 		})
 	}
 }
+
+// TestCopiesHaveNoMoreRightsThanTheirFiles sends files that only their owner may read.
+func TestCopiesHaveNoMoreRightsThanTheirFiles(t *testing.T) {
+	b := newBerth(t, "loft")
+	for name, rights := range map[string]os.FileMode{"private.jpg": 0o600, "shared.jpg": 0o644, "group.jpg": 0o640} {
+		b.picture(name)
+		require.NoError(t, os.Chmod(b.dir+"/phone/DCIM/"+name, rights))
+	}
+	b.until("safe", counts(queue.Safe, 3))
+	seen := map[string]os.FileMode{}
+	for _, c := range b.safe() {
+		info, err := os.Stat(filepath.Join(b.path, c.Remote))
+		require.NoError(t, err)
+		seen[c.Name] = info.Mode().Perm()
+	}
+	assert.Equal(t, os.FileMode(0o600), seen["private.jpg"]&0o077|seen["private.jpg"])
+	for name, rights := range seen {
+		from, err := os.Stat(b.dir + "/phone/DCIM/" + name)
+		require.NoError(t, err)
+		assert.Zero(t, rights&^from.Mode().Perm(), name)
+	}
+	// A folder that is made for a file lets nobody in who may not read the file.
+	alone := newBerth(t, "attic")
+	file := alone.dir + "/phone/DCIM/private.jpg"
+	require.NoError(t, os.WriteFile(file+".part", long(t, 2000), 0o600))
+	require.NoError(t, os.Rename(file+".part", file))
+	alone.until("safe", counts(queue.Safe, 1))
+	info, err := os.Stat(filepath.Join(alone.path, "2026"))
+	if os.IsNotExist(err) { // by its own time
+		years, gerr := filepath.Glob(alone.path + "/2*")
+		require.NoError(t, gerr)
+		require.NotEmpty(t, years)
+		info, err = os.Stat(years[0])
+	}
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
+}

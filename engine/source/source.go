@@ -6,6 +6,7 @@ package source
 import (
 	"context"
 	"io"
+	"io/fs"
 	"os"
 	"sync"
 	"time"
@@ -140,6 +141,22 @@ func (f *File) Stamp() (scan.Stamp, error) {
 	})
 	if err != nil {
 		return scan.Stamp{}, err
+	}
+	return <-now, nil
+}
+
+// Rights are who may read and write the open file.
+func (f *File) Rights() (fs.FileMode, error) {
+	now := make(chan fs.FileMode, 1)
+	err := f.call(func() error {
+		info, err := f.f.Stat()
+		if err == nil {
+			now <- info.Mode().Perm()
+		}
+		return err
+	})
+	if err != nil {
+		return 0, err
 	}
 	return <-now, nil
 }

@@ -258,7 +258,7 @@ func (d Driver) Put(ctx context.Context, temp string, body io.Reader, from, size
 	source := destination.NewBody(ctx, body, size-from)
 	defer source.Stop() // nothing reads the body after this, whatever was left behind
 	_, err := within(ctx, d, func(root *os.Root, w *watch) (_ struct{}, err error) {
-		f, err := temporary(root, temp, from)
+		f, err := temporary(root, temp, from, destination.Rights(ctx))
 		if err != nil {
 			return struct{}{}, err
 		}
@@ -273,7 +273,7 @@ func (d Driver) Put(ctx context.Context, temp string, body io.Reader, from, size
 
 // temporary makes a temporary file, or with from above 0 opens the one that is
 // there. No other name of the file may exist: it would be written over too.
-func temporary(root *os.Root, temp string, from int64) (*os.File, error) {
+func temporary(root *os.Root, temp string, from int64, rights fs.FileMode) (*os.File, error) {
 	if err := noLink(root, destination.TempDir); err != nil {
 		return nil, err
 	}
@@ -284,7 +284,7 @@ func temporary(root *os.Root, temp string, from int64) (*os.File, error) {
 		if err := root.Remove(temp); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, failure("removing what an earlier try left", err)
 		}
-		f, err := root.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+		f, err := root.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_EXCL, rights)
 		if err != nil {
 			return nil, failure("making the temporary file", err)
 		}
@@ -369,7 +369,7 @@ func (d Driver) Publish(ctx context.Context, temp, to string) error {
 		if err := noLink(root, dir); err != nil {
 			return err
 		}
-		if err := root.MkdirAll(dir, 0o755); err != nil {
+		if err := root.MkdirAll(dir, folderRights(info.Mode())); err != nil {
 			return failure("making the folder "+dir, err)
 		}
 		err = root.Link(temp, to)
@@ -392,6 +392,13 @@ func (d Driver) Publish(ctx context.Context, temp, to string) error {
 		}
 		return syncDir(root, dir)
 	})
+}
+
+// folderRights are those of a folder that is made for a file: whoever may read the file may
+// enter the folder, and nobody else.
+func folderRights(file fs.FileMode) fs.FileMode {
+	reads := file.Perm() & 0o044
+	return 0o700 | reads | reads>>2
 }
 
 // syncDir brings a folder's entries to disk.
@@ -535,15 +542,17 @@ func copied(ctx context.Context, root *os.Root, p, temp string, w *watch) error 
 		return failure("opening "+p, err)
 	}
 	defer from.Close()
-	to, err := temporary(root, temp, 0)
+	info, err := from.Stat()
+	if err != nil {
+		return failure("looking at "+p, err)
+	}
+	to, err := temporary(root, temp, 0, info.Mode().Perm())
 	if err != nil {
 		return err
 	}
 	stop := context.AfterFunc(ctx, func() { _ = from.Close() })
 	defer stop()
-	if info, err := from.Stat(); err == nil { // all of it in one call
-		w.begin(2 * time.Duration(info.Size()>>20) * mebibyte)
-	}
+	w.begin(2 * time.Duration(info.Size()>>20) * mebibyte) // all of it in one call
 	if _, err = to.ReadFrom(from); err == nil {
 		err = to.Sync()
 	}
