@@ -12,6 +12,9 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"unicode/utf16"
+
+	"golang.org/x/term"
 
 	"yardtide/client"
 	"yardtide/core/plan"
@@ -30,8 +33,9 @@ type command struct {
 // env is where a command reads and writes.
 type env struct {
 	in       io.Reader
-	out, err io.Writer
+	out, err io.Writer // printers
 	getenv   func(string) string
+	terminal *os.File // that out prints to, if it is a file
 }
 
 func commands() []command {
@@ -53,7 +57,9 @@ func wrongUse(format string, args ...any) error { return misuse{fmt.Sprintf(form
 // wrongly.
 func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
 	prepareSystem()
-	e := env{in, out, errOut, os.Getenv}
+	terminal, _ := out.(*os.File)
+	e := env{in, printer{out, isTerminal(out)}, printer{errOut, isTerminal(errOut)}, os.Getenv, terminal}
+	errOut = e.err
 	if len(args) == 0 {
 		overview(errOut)
 		return 2
@@ -179,10 +185,30 @@ func (r *reach) client(e env) client.Client {
 }
 
 // asJSON prints what the API answered.
-func asJSON(w io.Writer, v any) error {
-	enc := json.NewEncoder(w)
-	enc.SetIndent("", "  ")
+func asJSON(w io.Writer, v any) error { return writeJSON(w, v, "  ") }
+
+// writeJSON writes a value with what a printer lets through: other characters are escaped, which
+// means the same (RFC 8259, 7).
+func writeJSON(w io.Writer, v any, indent string) error {
+	var b strings.Builder
+	enc := json.NewEncoder(&b)
+	enc.SetIndent("", indent)
 	if err := enc.Encode(v); err != nil {
+		return fmt.Errorf("writing JSON: %w", err)
+	}
+	var out strings.Builder
+	for _, r := range b.String() {
+		switch {
+		case r < 0x80 || shows(r):
+			out.WriteRune(r)
+		case r > 0xffff:
+			one, two := utf16.EncodeRune(r)
+			fmt.Fprintf(&out, "\\u%04x\\u%04x", one, two)
+		default:
+			fmt.Fprintf(&out, "\\u%04x", r)
+		}
+	}
+	if _, err := io.WriteString(w, out.String()); err != nil {
 		return fmt.Errorf("writing JSON: %w", err)
 	}
 	return nil
@@ -193,4 +219,9 @@ func noArguments(args []string) error {
 		return wrongUse("%q is one word too many", args[0])
 	}
 	return nil
+}
+
+func isTerminal(w io.Writer) bool {
+	f, isFile := w.(*os.File)
+	return isFile && term.IsTerminal(int(f.Fd()))
 }

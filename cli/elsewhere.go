@@ -61,7 +61,11 @@ func printQR(e env, rows []string) {
 				w.WriteString("█")
 			}
 		}
-		fmt.Fprintf(e.out, "  \x1b[97;40m%s\x1b[0m\n", w.String())
+		line := w.String()
+		if e.terminal != nil && isTerminal(e.terminal) {
+			line = "\x1b[97;40m" + line + "\x1b[0m"
+		}
+		fmt.Fprintf(e.out, "  %s\n", line)
 	}
 }
 

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"flag"
 	"fmt"
 	"io"
@@ -193,9 +192,4 @@ func linkCommand() command {
 }
 
 // lineJSON prints a value as one line.
-func lineJSON(w io.Writer, v any) error {
-	if err := json.NewEncoder(w).Encode(v); err != nil {
-		return fmt.Errorf("writing JSON: %w", err)
-	}
-	return nil
-}
+func lineJSON(w io.Writer, v any) error { return writeJSON(w, v, "") }

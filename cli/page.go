@@ -26,8 +26,8 @@ type page struct {
 // (no-color.org). In a terminal names lead to the console.
 func newPage(e env, console string) page {
 	p := page{w: e.out}
-	file, isFile := e.out.(*os.File)
-	if !isFile || !term.IsTerminal(int(file.Fd())) {
+	file := e.terminal
+	if file == nil || !isTerminal(file) {
 		return p
 	}
 	var err error
@@ -131,7 +131,7 @@ func paged(e env, console string, list func(page) error) error {
 		return list(p)
 	}
 	pager := exec.Command(program, words[1:]...)
-	pager.Stdout, pager.Stderr = e.out, e.err
+	pager.Stdout, pager.Stderr = e.terminal, e.err
 	if e.getenv("LESS") == "" {
 		pager.Env = append(os.Environ(), "LESS=FRX") // ends by itself when all fits on the screen; keeps colours
 	}
@@ -142,7 +142,7 @@ func paged(e env, console string, list func(page) error) error {
 	if err := pager.Start(); err != nil {
 		return fmt.Errorf("starting the pager %s: %w", name, err)
 	}
-	p.w = in
+	p.w = printer{in, true}
 	lerr := list(p)
 	if err := in.Close(); lerr == nil && err != nil {
 		lerr = err

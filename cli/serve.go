@@ -67,7 +67,7 @@ yardtide link prints another.`,
 						}
 					}
 					if s.Plan() == nil {
-						fmt.Fprintln(e.out, "plan      none yet: yardtide plan apply FILE")
+						fmt.Fprintln(e.out, "plan      none yet: open the console's link below, which asks for it step by step")
 					}
 					return nil
 				})

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"strings"
 	"time"
-	"unicode"
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
@@ -14,14 +13,14 @@ import (
 
 func bytes(n int64) string { return gate.Bytes(n) }
 
-// plain makes a name safe to print: no control character reaches the terminal.
+// plain is a name on one line, as a printer lets it through: so it can be measured.
 func plain(s string) string {
 	return strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) {
-			return '·'
+		if !shows(r) {
+			return hidden
 		}
 		return r
-	}, strings.ToValidUTF8(s, "·"))
+	}, strings.ToValidUTF8(s, string(hidden)))
 }
 
 // plainLines is plain for a text of several lines.

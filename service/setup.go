@@ -461,6 +461,13 @@ func (s *Service) tell(ctx context.Context, now *wire.SetupNow) error {
 	}
 	text := plan.Compose(b)
 	p, err := plan.Parse("plan.yaml", []byte(text))
+	var problems plan.Problems
+	if errors.As(err, &problems) { // nobody sees the text that has these lines
+		for _, p := range problems {
+			lack(stepSaid, "%s; %s.", sentenceOf(errors.New(p.What)), p.Would)
+		}
+		return nil
+	}
 	if err != nil {
 		lack(stepSaid, "%s", err)
 		return nil

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"math"
 	"strings"
 	"time"
 
@@ -258,7 +259,7 @@ func (c *Carrier) publish(ctx context.Context, s *Send, temp, sum string) (remot
 // no fact of the picture is lost by it.
 func (c *Carrier) date(ctx context.Context, s *Send, temp string) {
 	d, able := s.driver.(destination.Dater)
-	if !able || s.item.MTime <= 0 {
+	if !able || s.item.MTime <= 0 || s.item.MTime == math.MaxInt64 { // a time beyond what is kept
 		return
 	}
 	if err := d.SetTime(ctx, temp, time.Unix(0, s.item.MTime)); err != nil {

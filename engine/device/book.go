@@ -137,7 +137,7 @@ func (b book) path(f scan.File) string {
 // a word.
 func (b book) probe(ctx context.Context, f scan.File) (it records.Item, ok bool, err error) {
 	it = records.Item{Source: b.source.Folder, Dir: f.Dir, Name: f.Name, Size: f.Size, MTime: f.MTime, Inode: f.Inode, CTime: f.CTime}
-	modified := time.Unix(0, f.MTime)
+	modified := f.Modified
 	facts := media.Facts{TakenAt: modified.In(b.zone), TakenFrom: media.FromFile}
 	problem := ""
 	if f.Size == 0 {

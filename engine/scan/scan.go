@@ -33,6 +33,7 @@ import (
 type File struct {
 	Dir, Name string // below the source; "." is the source itself
 	Known     bool   // the book had another file under this path
+	Modified  time.Time
 	Stamp
 }
 
@@ -341,7 +342,7 @@ func (s *scanner) recognised(ctx context.Context, top string) bool {
 		}
 		for name, stamp := range known {
 			none = false
-			if info, err := os.Lstat(filepath.Join(s.local(dir), name)); err == nil && info.Size() == stamp.Size && info.ModTime().UnixNano() == stamp.MTime {
+			if info, err := os.Lstat(filepath.Join(s.local(dir), name)); err == nil && info.Size() == stamp.Size && nanoseconds(info.ModTime()) == stamp.MTime {
 				return true
 			}
 		}
@@ -477,7 +478,7 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 				continue // removed in between
 			}
 			k, had := known[name]
-			f := File{Dir: dir, Name: name, Known: had, Stamp: StampOf(info)}
+			f := File{Dir: dir, Name: name, Known: had, Modified: info.ModTime(), Stamp: StampOf(info)}
 			delete(known, name)
 			if had && k == f.Stamp || !s.quiet(f) {
 				continue

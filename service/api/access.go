@@ -178,8 +178,12 @@ func failure(err error) (code int, says string) {
 	switch {
 	case errors.As(err, &own):
 		return own.code, own.says
-	case errors.As(err, &framework) && framework.Code < http.StatusInternalServerError:
-		return framework.Code, "The request cannot be read: " + strings.ToLower(http.StatusText(framework.Code)) + "."
+	case errors.As(err, &framework):
+		code = framework.Code
+		if code >= http.StatusInternalServerError { // what the framework calls a bad gateway is a request that is none
+			code = http.StatusBadRequest
+		}
+		return code, "The request cannot be read: " + strings.ToLower(http.StatusText(code)) + "."
 	}
 	return http.StatusInternalServerError, "A fault of the service's; its log says more."
 }
