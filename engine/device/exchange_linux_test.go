@@ -28,14 +28,14 @@ type disk func(t *testing.T, at string)
 // same number of their root.
 var disks = map[string]func(t *testing.T) disk{
 	"tmpfs": func(*testing.T) disk { return mounts("-t", "tmpfs", "none") },
-	"ext4":  func(t *testing.T) disk { return mounts("-o", "loop", image(t, "mkfs.ext4", "-q", "-F")) },
-	"xfs":   func(t *testing.T) disk { return mounts("-o", "loop,nouuid", image(t, "mkfs.xfs", "-q")) },
+	"ext4":  func(t *testing.T) disk { return mounts("-o", "loop", diskImage(t, "mkfs.ext4", "-q", "-F")) },
+	"xfs":   func(t *testing.T) disk { return mounts("-o", "loop,nouuid", diskImage(t, "mkfs.xfs", "-q")) },
 	"a bind mount": func(t *testing.T) disk {
 		return mounts("--bind", t.TempDir())
 	},
 }
 
-func image(t *testing.T, make string, arguments ...string) string {
+func diskImage(t *testing.T, make string, arguments ...string) string {
 	path := filepath.Join(t.TempDir(), "disk")
 	require.NoError(t, os.WriteFile(path, nil, 0o600))
 	require.NoError(t, os.Truncate(path, 320<<20)) // the least that xfs takes; it is sparse
@@ -293,7 +293,7 @@ func TestAnOlderCopyOfADiskIsNoPlace(t *testing.T) {
 	needsMounts(t)
 	for _, answer := range []string{"back", "moved"} {
 		t.Run(answer, func(t *testing.T) {
-			first := image(t, "mkfs.ext4", "-q", "-F")
+			first := diskImage(t, "mkfs.ext4", "-q", "-F")
 			clone := first + ".clone"
 			b := quietBerth(t, "mount")
 			mounts("-o", "loop", first)(t, b.path)
