@@ -1,14 +1,18 @@
 package device_test
 
 import (
+	"bytes"
 	"context"
 	"fmt"
+	"image"
+	imagejpeg "image/jpeg"
 	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -332,5 +336,27 @@ func TestAnOlderCopyOfADiskIsNoPlace(t *testing.T) {
 			b.nothingIsCalledSafeThatIsNot("after the answer")
 			assert.Len(t, b.files("mount"), 3)
 		})
+	}
+}
+
+// TestTimesBeyondSixtyFourBitsDoNotWrap has files of the years 2300 and 1600.
+func TestTimesBeyondSixtyFourBitsDoNotWrap(t *testing.T) {
+	needsMounts(t)
+	b := quietBerth(t, "loft")
+	mounts("-t", "tmpfs", "none")(t, b.dir+"/phone") // not every disk has such times
+	defer func() { b.stop(); unmount(t, b.dir+"/phone") }()
+	require.NoError(t, os.Mkdir(b.dir+"/phone/DCIM", 0o755))
+	b.start()
+	for name, at := range map[string]time.Time{"later.jpg": time.Date(2300, 5, 1, 0, 0, 0, 0, time.UTC), "2040.jpg": time.Date(2040, 5, 1, 0, 0, 0, 0, time.UTC)} {
+		file := b.dir + "/phone/" + name
+		var plain bytes.Buffer // which tells no time itself
+		require.NoError(t, imagejpeg.Encode(&plain, image.NewGray(image.Rect(0, 0, 8+len(name), 8)), nil))
+		require.NoError(t, os.WriteFile(file, plain.Bytes(), 0o600))
+		require.NoError(t, os.Chtimes(file, at, at))
+		require.NoError(t, os.Rename(file, b.dir+"/phone/DCIM/"+name))
+	}
+	b.until("safe", counts(queue.Safe, 2))
+	for _, c := range b.safe() {
+		assert.Regexp(t, map[string]string{"later.jpg": "^2300/05/", "2040.jpg": "^2040/05/"}[c.Name], c.Remote)
 	}
 }

@@ -4,8 +4,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"image"
-	imagejpeg "image/jpeg"
 	"log/slog"
 	"math/rand/v2"
 	"os"
@@ -408,21 +406,4 @@ func TestCopiesHaveNoMoreRightsThanTheirFiles(t *testing.T) {
 	}
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
-}
-
-// TestTimesBeyondSixtyFourBitsDoNotWrap has files of the years 2300 and 1600.
-func TestTimesBeyondSixtyFourBitsDoNotWrap(t *testing.T) {
-	b := newBerth(t, "loft")
-	for name, at := range map[string]time.Time{"later.jpg": time.Date(2300, 5, 1, 0, 0, 0, 0, time.UTC), "2040.jpg": time.Date(2040, 5, 1, 0, 0, 0, 0, time.UTC)} {
-		file := b.dir + "/phone/" + name
-		var plain bytes.Buffer // which tells no time itself
-		require.NoError(t, imagejpeg.Encode(&plain, image.NewGray(image.Rect(0, 0, 8+len(name), 8)), nil))
-		require.NoError(t, os.WriteFile(file, plain.Bytes(), 0o600))
-		require.NoError(t, os.Chtimes(file, at, at))
-		require.NoError(t, os.Rename(file, b.dir+"/phone/DCIM/"+name))
-	}
-	b.until("safe", counts(queue.Safe, 2))
-	for _, c := range b.safe() {
-		assert.Regexp(t, map[string]string{"later.jpg": "^2300/05/", "2040.jpg": "^2040/05/"}[c.Name], c.Remote)
-	}
 }
