@@ -352,7 +352,8 @@ func TestTimesBeyondSixtyFourBitsDoNotWrap(t *testing.T) {
 		var plain bytes.Buffer // which tells no time itself
 		require.NoError(t, imagejpeg.Encode(&plain, image.NewGray(image.Rect(0, 0, 8+len(name), 8)), nil))
 		require.NoError(t, os.WriteFile(file, plain.Bytes(), 0o600))
-		require.NoError(t, os.Chtimes(file, at, at))
+		stamp := unix.Timespec{Sec: at.Unix()} // os.Chtimes goes by nanoseconds, which wrap
+		require.NoError(t, unix.UtimesNanoAt(unix.AT_FDCWD, file, []unix.Timespec{stamp, stamp}, 0))
 		require.NoError(t, os.Rename(file, b.dir+"/phone/DCIM/"+name))
 	}
 	b.until("safe", counts(queue.Safe, 2))
