@@ -79,8 +79,10 @@ func printStatus(p page, y wire.Yard) {
 			}
 			p.line(4, "beside the copies: %s", strings.Join(says, " "))
 		}
-		if d.Awake.Says != "" {
-			p.line(4, "%s", plain(d.Awake.Says))
+		for _, says := range append([]string{d.Problem, d.Awake.Says}, doubled(d)...) {
+			if says != "" {
+				p.line(4, "%s", plain(says))
+			}
 		}
 	}
 	if len(y.Destinations) > 0 {
@@ -89,6 +91,14 @@ func printStatus(p page, y wire.Yard) {
 	for _, d := range y.Destinations {
 		p.line(2, "%s: holds %s, %s; %s. %s", p.paint(strong, d.Name), sentences.Things(d.Held.N, kindsAt(d)...), bytes(d.Held.Bytes), room(d), p.paint(quiet, fmt.Sprintf("%s, %s", d.Kind, d.Where)))
 	}
+}
+
+// doubled tells what lies at places twice.
+func doubled(d wire.Device) (says []string) {
+	for _, one := range d.Doubles {
+		says = append(says, one.Says)
+	}
+	return says
 }
 
 // lastHeard tells when a device elsewhere was heard of, unless that was just now.

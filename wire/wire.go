@@ -102,6 +102,7 @@ type Device struct {
 	Partly     Amount                 `json:"partly" doc:"Items that are not safe, and lie proven at one place at least"`
 	InSmall    Amount                 `json:"inSmall" doc:"Items that are not safe, and of which a small copy is, at one place at least"`
 	Beside     []Beside               `json:"beside" doc:"What is put beside the copies: previews, picks and the like"`
+	Doubles    []Doubled              `json:"doubles" doc:"Places where copies lie beside the same content of another device's"`
 	Going      Amount                 `json:"going" doc:"Items of which a copy waits that no gate holds"`
 	Holds      []HoldGroup            `json:"holds" doc:"Why items wait, the largest group first; an item may wait for several reasons"`
 	Sends      []Send                 `json:"sends"`
@@ -112,6 +113,14 @@ type Device struct {
 	Stops      Stops                  `json:"stops" doc:"How often its program was stopped from outside in the last seven days"`
 	Person     string                 `json:"person" doc:"Whose it is, empty for nobody's in particular"`
 	Link       *DeviceLink            `json:"link,omitempty" doc:"Of a device elsewhere: all of this is as it was told last"`
+}
+
+// Doubled tells of copies that lie at a place twice, as two devices sent them without knowing of
+// each other.
+type Doubled struct {
+	Destination string `json:"destination"`
+	N           int64  `json:"n"`
+	Says        string `json:"says" doc:"As a sentence"`
 }
 
 // Beside is how it stands with one sort of what is put beside the copies. It makes nothing

@@ -39,8 +39,10 @@ type Options struct {
 	Outside func() gate.Situation // what the device senses now: no place is in it
 	Pace    *rate.Limiter         // of all sends
 	Forms   *rendition.Cache      // of what is not sent as shot
-	Tell    func()                // something changed that is told
-	Freed   func()                // a send is done at the storage: another may begin
+	// Recorded has what others recorded at a destination known, where nobody else tells.
+	Recorded func(ctx context.Context, destination string) error
+	Tell     func() // something changed that is told
+	Freed    func() // a send is done at the storage: another may begin
 	// Broken is told that the records could not be written.
 	Broken func(what string, err error)
 	Log    *slog.Logger

@@ -231,9 +231,13 @@ func (c *Carrier) publish(ctx context.Context, s *Send, temp, sum string) (remot
 		if try > 0 {
 			path = naming.Clash(base, mark, try)
 		}
+		meant := path
 		path, err := c.putInPlace(ctx, s, temp, path, sum)
 		if err == nil {
 			return path, true, nil
+		}
+		if errors.Is(err, errBeside) { // it lies there under the name that it would have
+			return meant, false, s.driver.Remove(ctx, temp)
 		}
 		if !errors.Is(err, destination.ErrExists) {
 			return "", false, err
@@ -274,20 +278,44 @@ func (c *Carrier) putInPlace(ctx context.Context, s *Send, temp, path, sum strin
 		return "", err
 	}
 	defer end()
-	if err := c.Records.Note(ctx, s.copy.ID, temp, path, sum); err != nil {
-		return "", err
-	}
-	return path, s.driver.Publish(ctx, temp, path)
+	return path, c.publishAs(ctx, s, temp, path, sum)
 }
+
+func (c *Carrier) publishAs(ctx context.Context, s *Send, temp, path, sum string) error {
+	if err := c.Records.Note(ctx, s.copy.ID, temp, path, sum); err != nil {
+		return err
+	}
+	return s.driver.Publish(ctx, temp, path)
+}
+
+// errBeside tells that the very content lies under the name that a copy was to have, where it
+// would get another, as nobody can tell whether a device puts something there in this moment.
+var errBeside = errors.New("the same content has the name")
 
 // alone sees that nobody else puts something in place under a path, until end is called.
 // Where nobody can tell, it is another path, that no other device makes.
 func (c *Carrier) alone(ctx context.Context, s *Send, path, sum string) (own string, end func(), err error) {
 	end, sure, err := c.Others.Name(ctx, s.copy.Destination, path)
-	if err == nil && !sure {
-		path = c.ownPath(s, path, sum)
+	if err != nil || sure {
+		return path, end, err
 	}
-	return path, end, err
+	own = c.ownPath(s, path, sum)
+	if own == path || c.Plan().Rules[s.copy.Rule].StoreEach {
+		return own, end, nil
+	}
+	// Put there by this device before its records were lost, or by another one of the yard.
+	there, err := isLong(ctx, s, path)
+	if err == nil && there {
+		there, err = c.sameThere(ctx, s, path, sum)
+	}
+	if err == nil && there {
+		err = errBeside
+	}
+	if err != nil {
+		end()
+		return own, func() {}, err
+	}
+	return own, end, nil
 }
 
 // ownPath is a path that only this device makes of another.

@@ -58,6 +58,11 @@ func (c *Carrier) sendWhole(ctx context.Context, s *Send) error {
 		return err
 	}
 	path, end, err := c.alone(ctx, s, base, sum)
+	if errors.Is(err, errBeside) {
+		smallBuffers.Put(buffer)
+		s.hash = sum
+		return c.rest(ctx, s, base, "The same content is there as "+base+"; it is not sent again.")
+	}
 	if err != nil {
 		return err
 	}

@@ -27,6 +27,11 @@ func (c *Carrier) isThere(ctx context.Context, s *Send) (bool, error) {
 	if c.Plan().Rules[s.copy.Rule].StoreEach || s.copy.Shelf != plan.Main {
 		return false, nil
 	}
+	if !s.Metered {
+		if err := c.Recorded(ctx, s.copy.Destination); err != nil {
+			return false, err
+		}
+	}
 	alike, err := c.Others.Alike(ctx, c.Device, s.copy, s.item.Look)
 	if err != nil {
 		return false, err

@@ -187,7 +187,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 		return nil, err
 	}
 	d.carrier = &carry.Carrier{Options: carry.Options{
-		Device: o.Name, Owner: owner, Folder: d.Folder, Records: o.Records, Places: d.places, Others: o.Others, Plan: d.currentPlan, Outside: d.outside, Pace: d.pace, Forms: forms,
+		Device: o.Name, Owner: owner, Folder: d.Folder, Records: o.Records, Places: d.places, Others: o.Others, Plan: d.currentPlan, Outside: d.outside, Pace: d.pace, Forms: forms, Recorded: func(ctx context.Context, name string) error { return d.upkeep.KnowOthers(ctx, name) },
 		Tell: o.Changed, Freed: func() { nudge(d.freed) }, Broken: d.unrecorded, Log: o.Log, Jitter: o.Jitter, Wait: o.Wait,
 	}}
 	d.upkeep = upkeep.New(upkeep.Options{

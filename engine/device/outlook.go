@@ -56,7 +56,7 @@ func (d *Device) Known() tell.Known {
 		id, seen := d.places.Stands(name)
 		k.Stands[name] = tell.Stand{ID: id, Seen: seen}
 	}
-	k.Sends = d.sends(now)
+	k.Sends, k.Doubles = d.sends(now), d.upkeep.Doubles()
 	var rate int64
 	for _, s := range k.Sends {
 		rate += s.Rate

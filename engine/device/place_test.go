@@ -24,6 +24,7 @@ import (
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/folder"
 	"yardtide/engine/device"
+	"yardtide/engine/fleet"
 	"yardtide/engine/place"
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
@@ -44,6 +45,7 @@ type berth struct {
 
 	pictures int
 	wrap     func(destination.Driver) destination.Driver
+	others   device.Others // nil knows all there are
 }
 
 func newBerth(t *testing.T, path string) *berth {
@@ -83,7 +85,7 @@ func (b *berth) start() {
 	var mu sync.Mutex
 	now := b.plan()
 	b.device, err = device.New(context.Background(), device.Options{
-		Name: "phone", Root: b.dir + "/phone", Records: b.records, Sensor: &b.sensor,
+		Name: "phone", Root: b.dir + "/phone", Records: b.records, Sensor: &b.sensor, Others: b.others,
 		Driver: func(string) (destination.Driver, error) {
 			mu.Lock()
 			defer mu.Unlock()
@@ -406,4 +408,79 @@ func TestCopiesHaveNoMoreRightsThanTheirFiles(t *testing.T) {
 	}
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
+}
+
+// alone is what a device knows of the others while its service does not answer.
+type alone struct{ fleet.Fleet }
+
+func (*alone) Alone() bool { return true }
+
+func (a *alone) Name(ctx context.Context, destination, path string) (func(), bool, error) {
+	end, _, err := a.Fleet.Name(ctx, destination, path)
+	return end, false, err
+}
+
+// TestWhatAnotherRecordedIsNotSentAgain has two devices with the same pictures send to one place,
+// each without a word of the other: one after the other, and then both at once.
+func TestWhatAnotherRecordedIsNotSentAgain(t *testing.T) {
+	one, two := quietBerth(t, "loft"), quietBerth(t, "loft")
+	two.path = one.path
+	for _, b := range []*berth{one, two} {
+		b.others = &alone{}
+		b.start()
+		defer func() { b.stop() }()
+	}
+	same := func(b *berth, n int) {
+		h := house{t: t, dir: b.dir}
+		h.file("phone", fmt.Sprintf("%d.jpg", n), long(t, 5000+n))
+	}
+	for n := range 4 {
+		same(one, n)
+	}
+	one.until("safe", counts(queue.Safe, 4))
+	require.Eventually(t, func() bool {
+		parts, err := filepath.Glob(one.path + "/records/*/index-*.jsonl")
+		return err == nil && len(parts) > 0
+	}, 20*time.Second, 10*time.Millisecond)
+	for n := range 4 {
+		same(two, n)
+	}
+	two.until("safe", counts(queue.Safe, 4))
+	assert.Len(t, one.files("loft"), 4, "each is there once")
+	for _, c := range two.safe() {
+		assert.Zero(t, c.Sent, "%s was sent again", c.Name)
+	}
+
+	// A device that lost its records meets what it sent under other names, too.
+	one.stop()
+	require.NoError(t, os.RemoveAll(one.dir+"/data"))
+	one.others = &alone{}
+	one.start()
+	one.until("known again", counts(queue.Safe, 4))
+	assert.Len(t, one.files("loft"), 4, "none is sent under another name")
+
+	// Both at once: nobody can know, and it is told once the records tell.
+	one.sensor.Put(none)
+	two.sensor.Put(none)
+	for n := 10; n < 14; n++ {
+		same(one, n)
+		same(two, n)
+	}
+	one.until("found", func(s wire.Device) bool { return total(s.States) == 8 })
+	two.until("found", func(s wire.Device) bool { return total(s.States) == 8 })
+	one.sensor.Put(home)
+	two.sensor.Put(home)
+	one.until("safe", counts(queue.Safe, 8))
+	two.until("safe", counts(queue.Safe, 8))
+	if len(one.files("loft")) > 8 {
+		told := func(s wire.Device) bool { return len(s.Doubles) > 0 && strings.Contains(s.Doubles[0].Says, "twice") }
+		require.Eventually(t, func() bool {
+			for _, b := range []*berth{one, two} {
+				if s, err := b.device.Status(t.Context()); err == nil && told(s) {
+					return true
+				}
+			}
+			return false
+		}, 30*time.Second, 20*time.Millisecond, "where two lie, it is told")
+	}
 }

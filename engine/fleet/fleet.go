@@ -236,6 +236,9 @@ func (f *Fleet) Lost(ctx context.Context, destination, path, says, todo string) 
 	return n, nil
 }
 
+// Alone tells whether nobody tells what devices elsewhere have: never, where they are members.
+func (f *Fleet) Alone() bool { return false }
+
 // Resting lists what is called safe at a path, of whichever device: a hash and a size each.
 func (f *Fleet) Resting(ctx context.Context, destination, path string) (list []Proven, err error) {
 	for _, m := range f.all() {

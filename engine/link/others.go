@@ -156,12 +156,22 @@ func (o *Others) Taken(ctx context.Context, device string, c records.Copy) (bool
 
 // Found lists files of a size that were there before.
 func (o *Others) Found(ctx context.Context, destination string, bytes int64) ([]records.Found, error) {
+	own, err := o.Fleet.Found(ctx, destination, bytes)
+	if err != nil {
+		return nil, err
+	}
 	t, err := o.ask(ctx, "found", Asked{Destination: destination, Bytes: bytes}, 0)
-	return t.Found, alone(err)
+	return append(own, t.Found...), alone(err)
 }
 
+// Alone tells whether the service does not answer: nobody tells then what the others have.
+func (o *Others) Alone() bool { return o.agent == nil || o.agent.State().Failed != "" }
+
 // Hashed keeps the hash of one.
-func (o *Others) Hashed(ctx context.Context, file records.Found, sha256 string, _ time.Time) error {
+func (o *Others) Hashed(ctx context.Context, file records.Found, sha256 string, at time.Time) error {
+	if err := o.Fleet.Hashed(ctx, file, sha256, at); err != nil {
+		return err
+	}
 	_, err := o.ask(ctx, "hashed", Asked{Found: file, Hash: sha256}, 0)
 	return alone(err)
 }

@@ -93,6 +93,17 @@ func (r *Records) salvage(ctx context.Context, old string, now time.Time) (lost 
 	})
 }
 
+// Doubles counts the safe copies at a destination whose content lies there under another path,
+// too, that no copy here has.
+func (r *Records) Doubles(ctx context.Context, destination string) (n int64, err error) {
+	err = r.read.GetContext(ctx, &n, `SELECT count(DISTINCT c.id) FROM found f JOIN copies c ON c.destination = f.destination AND c.bytes = f.size AND c.sha256 = f.sha256 AND c.state = 'safe' AND c.shelf = '' AND c.remote <> f.path
+		WHERE f.destination = ? AND f.sha256 <> '' AND NOT EXISTS (SELECT 1 FROM copies o WHERE o.destination = f.destination AND o.remote = f.path AND o.state = 'safe')`, destination)
+	if err != nil {
+		return 0, fmt.Errorf("counting what lies at %s twice: %w", destination, err)
+	}
+	return n, nil
+}
+
 // KnowFound keeps the hash of a file at a destination as its open record tells it,
 // if a file of that size is there. It proves nothing: it is compared before it
 // counts.

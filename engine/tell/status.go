@@ -3,6 +3,7 @@ package tell
 import (
 	"cmp"
 	"context"
+	"maps"
 	"slices"
 	"time"
 
@@ -73,7 +74,25 @@ func (t Teller) Status(ctx context.Context) (wire.Device, error) {
 	s.Holds = holds.sorted(t.Of)
 	s.Lanes = v.lanes()
 	s.Beside = beside(v.counters)
+	s.Doubles = doubled(v.known.Doubles)
 	return s, nil
+}
+
+// doubled tells what lies at places twice.
+func doubled(doubles map[string]int64) []wire.Doubled {
+	list := []wire.Doubled{}
+	for _, name := range slices.Sorted(maps.Keys(doubles)) {
+		n := doubles[name]
+		if n <= 0 {
+			continue
+		}
+		lie := sentences.Things(n) + " lie"
+		if n == 1 {
+			lie += "s"
+		}
+		list = append(list, wire.Doubled{Destination: name, N: n, Says: lie + " at " + name + " twice: another device sent the same while the two could not know of each other. Both stay."})
+	}
+	return list
 }
 
 // beside tells how it stands with what is put beside the copies.

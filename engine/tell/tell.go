@@ -44,7 +44,8 @@ type Known struct {
 	Sends      []Send             `json:"sends"`             // what is on its way, in order
 	Places     map[string]gate.At `json:"places"`            // by destination
 	Awake      wire.Awake         `json:"awake"`
-	Stands     map[string]Stand   `json:"stands"` // by destination
+	Stands     map[string]Stand   `json:"stands"`            // by destination
+	Doubles    map[string]int64   `json:"doubles,omitempty"` // copies that lie at a destination beside the same content of another device's
 }
 
 // Sound takes out what nobody here knows the meaning of: what a device told comes from

@@ -37,7 +37,7 @@ func (u *Upkeep) lookThroughAll(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	known, err := u.readRecords(ctx, driver, name)
+	known, err := u.readRecords(ctx, driver, name, func(string) bool { return true }, u.Records.KnowFound)
 	if err != nil {
 		return err
 	}
@@ -45,9 +45,9 @@ func (u *Upkeep) lookThroughAll(ctx context.Context, name string) error {
 	return u.Places.Listed(ctx, name)
 }
 
-// readRecords reads the open records at a destination, of all devices. It returns
-// how many files they tell of.
-func (u *Upkeep) readRecords(ctx context.Context, driver destination.Driver, name string) (known int, err error) {
+// readRecords reads the parts of the open records at a destination that are wanted, by their
+// paths, of all devices, and has what they tell kept. It returns how many files they tell of.
+func (u *Upkeep) readRecords(ctx context.Context, driver destination.Driver, name string, wanted func(path string) bool, keep func(context.Context, []records.Found) error) (known int, err error) {
 	b, able := driver.(destination.Browser)
 	if !able {
 		return 0, nil
@@ -71,7 +71,11 @@ func (u *Upkeep) readRecords(ctx context.Context, driver destination.Driver, nam
 			if f.Folder || !strings.HasPrefix(f.Name, "index-") || !strings.HasSuffix(f.Name, ".jsonl") {
 				continue
 			}
-			r, err := driver.Open(ctx, path.Join(destination.RecordDir, one.Name, f.Name))
+			part := path.Join(destination.RecordDir, one.Name, f.Name)
+			if !wanted(part) {
+				continue
+			}
+			r, err := driver.Open(ctx, part)
 			if err != nil {
 				return known, err
 			}
@@ -86,7 +90,7 @@ func (u *Upkeep) readRecords(ctx context.Context, driver destination.Driver, nam
 			for i, e := range entries {
 				found[i] = records.Found{Destination: name, Path: e.Path, Size: e.Size, SHA256: e.SHA256, HashedMS: e.Proven.UnixMilli()}
 			}
-			if err := u.Records.KnowFound(ctx, found); err != nil {
+			if err := keep(ctx, found); err != nil {
 				return known, err
 			}
 			known += len(entries)

@@ -39,6 +39,8 @@ type Others interface {
 	// many waiting copies have the size of a file that was there before.
 	Ours(ctx context.Context, destination string) (map[string]bool, error)
 	Matching(ctx context.Context, destination string) (int64, error)
+	// Alone tells whether nobody tells what the others have.
+	Alone() bool
 	// Resting lists what is called safe at a path, of whichever device.
 	Resting(ctx context.Context, destination, path string) ([]fleet.Proven, error)
 	// Lost takes every copy that rests on a path back from safe.
@@ -49,15 +51,20 @@ type Others interface {
 type Upkeep struct {
 	Options
 
+	reading sync.Mutex // held while the records of others are read
+
 	mu      sync.Mutex
 	chores  map[string]map[string]*doing // by destination and chore
 	listed  map[string]time.Time         // when what is on its way there was last looked through
 	writing map[string]bool              // temporary names that are on no record and in use
+	others  map[string]time.Time         // when the records of others were read there last
+	parts   map[string]bool              // of them that were read
+	doubles map[string]int64             // by destination
 }
 
 // New makes one.
 func New(o Options) *Upkeep {
-	return &Upkeep{Options: o, chores: map[string]map[string]*doing{}, listed: map[string]time.Time{}, writing: map[string]bool{}}
+	return &Upkeep{Options: o, chores: map[string]map[string]*doing{}, listed: map[string]time.Time{}, writing: map[string]bool{}, others: map[string]time.Time{}, parts: map[string]bool{}, doubles: map[string]int64{}}
 }
 
 // chore is work that falls due at a destination beside the sends: one of each at a
@@ -78,6 +85,7 @@ type chore struct {
 var chores = []chore{
 	{name: "look at the place", due: (*Upkeep).lookDue, shows: true},
 	{name: "look at what lies there", due: (*Upkeep).rebuildDue, shows: true},
+	{name: "read what others recorded", due: (*Upkeep).othersDue},
 	{name: "remove what was left", due: (*Upkeep).sweepDue, unasked: true},
 	{name: "remove small copies", due: (*Upkeep).withdrawDue, unasked: true},
 	{name: "take proofs again", due: (*Upkeep).reproveDue, shows: true, unasked: true},

@@ -39,6 +39,11 @@ export function DeviceRow({ device: d }: { device: Device }) {
         {d.beside.length > 0 && (
           <p className="text-sm text-quiet">Beside the copies: {d.beside.map((b) => b.says).join(" ")}</p>
         )}
+        {d.doubles.map((one) => (
+          <p key={one.destination} className="text-sm text-quiet">
+            {one.says}
+          </p>
+        ))}
         {d.awake.says && <p className="text-sm text-quiet">{d.awake.says}</p>}
         {d.problem && <p className="text-sm font-semibold text-stuck">{d.problem}</p>}
         {d.link && !d.link.connected && <p className="text-sm text-quiet">{d.link.says}</p>}
