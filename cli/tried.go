@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"yardtide/core/gate"
@@ -13,7 +14,12 @@ const mostPaths = 3
 
 // printTried tells what a plan would do to the yard's items, today's beside it.
 func printTried(p page, t wire.PlanTried) {
+	var same []string
 	for _, d := range t.Devices {
+		if len(d.New)+len(d.Left)+len(d.Unknown) == 0 && d.Uncounted.N == 0 && slices.Equal(d.Today, d.Then) {
+			same = append(same, d.Device)
+			continue
+		}
 		p.head("On " + d.Device)
 		if len(d.New)+len(d.Left) == 0 {
 			p.line(2, "The same items are taken up as today.")
@@ -32,6 +38,10 @@ func printTried(p page, t wire.PlanTried) {
 		}
 		printWays(p, "today", d.Today)
 		printWays(p, "then", d.Then)
+	}
+	if len(same) > 0 {
+		p.space()
+		p.line(0, "Nothing changes on %s.", gate.And(same))
 	}
 	if len(t.Places) > 0 {
 		p.head("Where it goes")

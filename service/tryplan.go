@@ -19,7 +19,7 @@ func (s *Service) TryPlan(ctx context.Context, file, text string) (wire.PlanTrie
 		return wire.PlanTried{}, err
 	}
 	t := wire.PlanTried{Says: s.WouldChange(text), Devices: []wire.TriedDevice{}, Places: []wire.TriedPlace{}}
-	doubts, err := s.Doubts(ctx, p)
+	doubts, err := s.newDoubts(ctx, p)
 	if err != nil {
 		return t, err
 	}

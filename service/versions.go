@@ -435,7 +435,7 @@ func (s *Service) editBy(ctx context.Context, try bool, write func(string) (stri
 			return "", err
 		}
 		out.Says = changes(before, after)
-		out.Notes, err = s.Doubts(ctx, p)
+		out.Notes, err = s.newDoubts(ctx, p)
 		return after, err
 	}
 	if try {
@@ -461,6 +461,28 @@ func (s *Service) Doubts(ctx context.Context, p *plan.Plan) ([]string, error) {
 			return nil, err
 		}
 		says = append(says, own...)
+	}
+	return says, nil
+}
+
+// newDoubts tells what a plan allows and its keeper hardly meant, as far as the plan in force does
+// not allow it already; of the rest, one line.
+func (s *Service) newDoubts(ctx context.Context, p *plan.Plan) ([]string, error) {
+	all, err := s.Doubts(ctx, p)
+	now := s.Plan()
+	if err != nil || now == nil {
+		return all, err
+	}
+	known, err := s.Doubts(ctx, now)
+	if err != nil {
+		return nil, err
+	}
+	says := slices.DeleteFunc(slices.Clone(all), func(d string) bool { return slices.Contains(known, d) })
+	switch left := len(all) - len(says); {
+	case left == 1:
+		says = append(says, "One doubt about the plan is as it was: yardtide plan check, or the page Plan, tells it.")
+	case left > 1:
+		says = append(says, fmt.Sprintf("%d doubts about the plan are as they were: yardtide plan check, or the page Plan, tells them.", left))
 	}
 	return says, nil
 }

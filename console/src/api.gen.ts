@@ -1259,6 +1259,8 @@ export interface components {
             /** @description What is put beside the copies: previews, picks and the like */
             beside: components["schemas"]["Beside"][];
             conditions: components["schemas"]["Conditions"];
+            /** @description Places where copies lie beside the same content of another device's */
+            doubles: components["schemas"]["Doubled"][];
             /** @description Items of which a copy waits that no gate holds */
             going: components["schemas"]["Amount"];
             /** @description Why items wait, the largest group first; an item may wait for several reasons */
@@ -1347,6 +1349,13 @@ export interface components {
             telling: boolean;
             /** @description Of its program */
             version: string;
+        };
+        Doubled: {
+            destination: string;
+            /** Format: int64 */
+            n: number;
+            /** @description As a sentence */
+            says: string;
         };
         Draft: {
             destination: components["schemas"]["Destination"];

@@ -6,14 +6,19 @@ import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
 import { Failure } from "../parts/Failure";
 
-const networks: { label: string; is: Pick<Conditions, "network" | "metered" | "roaming"> }[] = [
-  { label: "Wi-Fi", is: { network: "wifi", metered: "no", roaming: "no" } },
-  { label: "Metered Wi-Fi", is: { network: "wifi", metered: "yes", roaming: "no" } },
-  { label: "Cellular", is: { network: "cellular", metered: "yes", roaming: "no" } },
-  { label: "Roaming", is: { network: "cellular", metered: "yes", roaming: "yes" } },
-  { label: "None", is: { network: "none", metered: "no", roaming: "no" } },
-  { label: "Unknown", is: { network: "unknown", metered: "unknown", roaming: "unknown" } },
-];
+const networks: { label: string; is: Pick<Conditions, "network" | "networkName" | "metered" | "roaming"> }[] =
+  [
+    { label: "Wi-Fi", is: { network: "wifi", networkName: "Saltmarsh Slip", metered: "no", roaming: "no" } },
+    {
+      label: "Other Wi-Fi",
+      is: { network: "wifi", networkName: "Ferry Landing", metered: "no", roaming: "no" },
+    },
+    { label: "Metered Wi-Fi", is: { network: "wifi", networkName: "Train", metered: "yes", roaming: "no" } },
+    { label: "Cellular", is: { network: "cellular", networkName: "", metered: "yes", roaming: "no" } },
+    { label: "Roaming", is: { network: "cellular", networkName: "", metered: "yes", roaming: "yes" } },
+    { label: "None", is: { network: "none", networkName: "", metered: "no", roaming: "no" } },
+    { label: "Unknown", is: { network: "unknown", networkName: "", metered: "unknown", roaming: "unknown" } },
+  ];
 
 /** The panel of the demo: what the simulated devices sense. Nothing here exists outside the demo. */
 export function StandinPhones() {
@@ -117,9 +122,10 @@ function PhonePanel({ phone }: { phone: Phone }) {
     onSuccess: put,
   });
   const c = phone.conditions;
-  const current = networks.find(
+  const alike = networks.filter(
     ({ is }) => is.network === c.network && is.metered === c.metered && is.roaming === c.roaming,
   );
+  const current = alike.find(({ is }) => is.networkName === c.networkName) ?? alike[alike.length - 1];
   return (
     <div className="space-y-4">
       <Choice

@@ -1,31 +1,35 @@
 import type { PlanTried, TriedKind, TriedWay } from "../api";
-import { bytes, count, ofKind } from "../words";
+import { and, bytes, count, ofKind } from "../words";
 
 /** What a plan would do to the yard's items, today's beside it. */
 export function Figures({ tried: t }: { tried: PlanTried }) {
+  const same = t.devices.filter(isSame).map((d) => d.device);
   return (
     <div className="mt-3 space-y-3 border-t border-line pt-3">
-      {t.devices.map((d) => (
-        <section key={d.device} aria-label={`On ${d.device}`} className="space-y-2">
-          <h3 className="font-semibold">On {d.device}</h3>
-          {d.new.length + d.left.length === 0 && <p>The same items are taken up as today.</p>}
-          <Kinds title="newly taken up" list={d.new} />
-          <Kinds title="left out" list={d.left} />
-          {d.uncounted.n > 0 && (
-            <p className="rounded-md bg-lamp p-2">
-              {count(d.uncounted.n, "file")}, {bytes(d.uncounted.bytes)}, count as safe today, and would not
-              until they are everywhere that the plan asks for.
-            </p>
-          )}
-          {d.unknown.map((u) => (
-            <p key={u}>{u} was not looked through yet: what is in it is not counted here.</p>
-          ))}
-          <div className="grid gap-3 sm:grid-cols-2">
-            <Ways title="Today" list={d.today} />
-            <Ways title="Then" list={d.then} />
-          </div>
-        </section>
-      ))}
+      {same.length > 0 && <p>Nothing changes on {and(same)}.</p>}
+      {t.devices
+        .filter((d) => !isSame(d))
+        .map((d) => (
+          <section key={d.device} aria-label={`On ${d.device}`} className="space-y-2">
+            <h3 className="font-semibold">On {d.device}</h3>
+            {d.new.length + d.left.length === 0 && <p>The same items are taken up as today.</p>}
+            <Kinds title="newly taken up" list={d.new} />
+            <Kinds title="left out" list={d.left} />
+            {d.uncounted.n > 0 && (
+              <p className="rounded-md bg-lamp p-2">
+                {count(d.uncounted.n, "file")}, {bytes(d.uncounted.bytes)}, count as safe today, and would not
+                until they are everywhere that the plan asks for.
+              </p>
+            )}
+            {d.unknown.map((u) => (
+              <p key={u}>{u} was not looked through yet: what is in it is not counted here.</p>
+            ))}
+            <div className="grid gap-3 sm:grid-cols-2">
+              <Ways title="Today" list={d.today} />
+              <Ways title="Then" list={d.then} />
+            </div>
+          </section>
+        ))}
       {t.places.length > 0 && (
         <section aria-label="Where it goes">
           <h3 className="font-semibold">Where it goes</h3>
@@ -40,6 +44,12 @@ export function Figures({ tried: t }: { tried: PlanTried }) {
       )}
     </div>
   );
+}
+
+/** Whether a plan would do nothing to a device's items. */
+function isSame(d: PlanTried["devices"][number]): boolean {
+  const changes = d.new.length + d.left.length + d.unknown.length + d.uncounted.n;
+  return changes === 0 && JSON.stringify(d.today) === JSON.stringify(d.then);
 }
 
 function Kinds({ title, list }: { title: string; list: TriedKind[] }) {
