@@ -16,6 +16,7 @@ import (
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/place"
+	"yardtide/engine/records"
 	"yardtide/wire"
 )
 
@@ -131,7 +132,7 @@ func (s *Service) destinationStatus(ctx context.Context, name string, d plan.Des
 		}
 	}
 	var err error
-	if st.There, st.Coming, err = s.fleet.Shares(ctx, name); err != nil {
+	if st.There, st.Coming, err = s.fleet.Shares(ctx, name); err != nil && !records.IsGone(err) { // the device tells of that
 		return st, err
 	}
 	for _, share := range st.There {

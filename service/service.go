@@ -27,7 +27,9 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"yardtide/core/gate"
+	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/queue"
 	"yardtide/engine/atomicfile"
 	"yardtide/engine/awake"
 	"yardtide/engine/device"
@@ -363,6 +365,9 @@ func (s *Service) status(ctx context.Context) (wire.Yard, error) {
 	st := wire.Yard{Time: time.Now(), Devices: []wire.Device{}, Absent: []string{}, Destinations: []wire.DestinationStatus{}, Jobs: slices.DeleteFunc(s.jobs.all(), func(j wire.Job) bool { return j.Kind == wire.JobLook }), Standin: s.Standin != nil, Home: s.home()}
 	for _, d := range s.Devices() {
 		one, err := d.Status(ctx)
+		if records.IsGone(err) {
+			one, err = s.withoutRecords(d.DeviceName(), err), nil
+		}
 		if err != nil {
 			return st, err
 		}
@@ -393,6 +398,17 @@ func (s *Service) status(ctx context.Context) (wire.Yard, error) {
 	}
 	slices.SortFunc(st.Destinations, func(a, b wire.DestinationStatus) int { return strings.Compare(a.Name, b.Name) })
 	return st, nil
+}
+
+// withoutRecords is a device of this process whose records were removed under it, or lie on a
+// disk that fails: the pages answer, and say so.
+func (s *Service) withoutRecords(name string, why error) wire.Device {
+	s.Log.Error("the records of a device cannot be read", "device", name, "err", why)
+	return wire.Device{
+		Name: name, Conditions: gate.Conditions{}.Sound(), Modem: gate.Unknown, States: map[queue.State]wire.Amount{}, Kinds: []media.Kind{}, Beside: []wire.Beside{}, Doubles: []wire.Doubled{},
+		Holds: []wire.HoldGroup{}, Sends: []wire.Send{}, Lanes: []wire.Lane{}, Sources: []wire.Source{},
+		Problem: "The records of " + name + " cannot be read: they were removed, or their disk is full or fails. Make room on the disk of the data directory, stop Yard Tide and start it again. What is at the storages is kept, and nothing is sent that is there.",
+	}
 }
 
 // Changes tells many listeners that something changed, without ever waiting

@@ -3,6 +3,7 @@ package service_test
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -261,4 +262,35 @@ func TestTheKeyAndThePasswordOfLikeNamesAreKeptApart(t *testing.T) {
 	assert.Len(t, files, 2)
 	require.NoError(t, s.RemoveDestination(ctx, "shed.key"))
 	assert.FileExists(t, s.Dir+"/secrets/key/shed.age", "one goes with its own destination")
+}
+
+// TestRecordsThatAreRemovedKeepNoPage has the records of the one device be gone in the middle of
+// the work: under an open file, and under a new one.
+func TestRecordsThatAreRemovedKeepNoPage(t *testing.T) {
+	dir := t.TempDir()
+	s, err := service.Open(t.Context(), service.Options{Dir: dir, Log: slog.New(slog.DiscardHandler), Members: []service.Member{{Name: "desk", Root: t.TempDir(), Sensor: &sensor.Set{}}}})
+	require.NoError(t, err)
+	defer s.Close()
+	files, err := filepath.Glob(dir + "/devices/desk/*.db*")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, f := range files {
+		require.NoError(t, os.Remove(f))
+	}
+	for range 50 { // connections are made as several ask at once
+		var wait sync.WaitGroup
+		for range 8 {
+			wait.Go(func() {
+				st, err := s.Status(context.Background())
+				assert.NoError(t, err)
+				_, merr := json.Marshal(st)
+				assert.NoError(t, merr)
+			})
+		}
+		wait.Wait()
+	}
+	st, err := s.Status(t.Context())
+	require.NoError(t, err)
+	require.Len(t, st.Devices, 1)
+	t.Log(st.Devices[0].Problem)
 }

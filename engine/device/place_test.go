@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"log/slog"
 	"math/rand/v2"
 	"os"
@@ -12,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -482,5 +484,69 @@ func TestWhatAnotherRecordedIsNotSentAgain(t *testing.T) {
 			}
 			return false
 		}, 30*time.Second, 20*time.Millisecond, "where two lie, it is told")
+	}
+}
+
+// failing is a storage on which one call fails, always for one cause.
+type failing struct {
+	destination.Driver
+	call  string
+	cause queue.Cause
+	tries *atomic.Int64
+}
+
+func (f failing) fail(call string) error {
+	if call != f.call {
+		return nil
+	}
+	f.tries.Add(1)
+	return &destination.Error{Cause: f.cause, Says: "it fails"}
+}
+
+func (f failing) Put(ctx context.Context, temp string, body io.Reader, from, size int64) error {
+	if err := f.fail("put"); err != nil {
+		return err
+	}
+	return f.Driver.Put(ctx, temp, body, from, size)
+}
+
+func (f failing) Publish(ctx context.Context, temp, path string) error {
+	if path != destination.MarkerName && !strings.HasPrefix(path, destination.RecordDir) {
+		if err := f.fail("publish"); err != nil {
+			return err
+		}
+	}
+	return f.Driver.Publish(ctx, temp, path)
+}
+
+func (f failing) Open(ctx context.Context, path string) (io.ReadCloser, error) {
+	if path != destination.MarkerName && !strings.HasPrefix(path, destination.TempDir) && !strings.HasPrefix(path, destination.RecordDir) {
+		if err := f.fail("read back"); err != nil {
+			return nil, err
+		}
+	}
+	return f.Driver.Open(ctx, path)
+}
+
+// TestWhatFailsTheSameWayWaitsLongerEachTime counts the tries of one picture, for every cause at
+// every call, in what is about six minutes at the pace of this test.
+func TestWhatFailsTheSameWayWaitsLongerEachTime(t *testing.T) {
+	causes := []queue.Cause{queue.Unreachable, queue.Busy, queue.Full, queue.SignIn, queue.Identity, queue.Misplaced, queue.Elsewhere, queue.Refused, queue.Taken, queue.Different, queue.Changed, queue.Unreadable, queue.Shut, queue.Bug}
+	for _, call := range []string{"put", "publish", "read back"} {
+		for _, cause := range causes {
+			t.Run(call+" "+string(cause), func(t *testing.T) {
+				t.Parallel()
+				b := quietBerth(t, "loft")
+				var tries atomic.Int64
+				b.wrap = func(d destination.Driver) destination.Driver { return failing{d, call, cause, &tries} }
+				b.start()
+				defer func() { b.stop() }()
+				b.picture("1.jpg")
+				require.Eventually(t, func() bool { return tries.Load() > 0 }, 30*time.Second, 5*time.Millisecond)
+				time.Sleep(700 * time.Millisecond)
+				assert.LessOrEqual(t, tries.Load(), int64(16), "in about six minutes")
+				assert.Empty(t, b.safe())
+			})
+		}
 	}
 }

@@ -575,7 +575,7 @@ func (ps *Places) Look(ctx context.Context, name string) error {
 	ps.mu.Unlock()
 	_, err := ps.Reach(ctx, name)
 	if err == nil {
-		ps.Mended(name)
+		ps.answers(name)
 		return nil
 	}
 	ps.mu.Lock()

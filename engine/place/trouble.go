@@ -50,12 +50,23 @@ func (ps *Places) FailFor(name string, cause queue.Cause, says string) {
 	ps.Log.Warn("a destination fails", "device", ps.Device, "destination", name, "says", says, "next", f.Until)
 }
 
-// Mended notes that a destination works.
-func (ps *Places) Mended(name string) {
+// Mended notes that a destination works: something was done there as it was to be.
+func (ps *Places) Mended(name string) { ps.mended(name, 0) }
+
+// answers notes that a place answered to a look. Whether what failed there works again is seen
+// when it is tried: if it fails again, it waits longer than before.
+func (ps *Places) answers(name string) {
+	ps.mu.Lock()
+	tries := ps.of(name).tries
+	ps.mu.Unlock()
+	ps.mended(name, tries)
+}
+
+func (ps *Places) mended(name string, tries int) {
 	ps.mu.Lock()
 	p := ps.of(name)
 	failed := p.failing.Is()
-	p.failing, p.tries = gate.Failing{}, 0
+	p.failing, p.tries = gate.Failing{}, tries
 	ps.mu.Unlock()
 	if failed {
 		ps.Log.Info("a destination works again", "device", ps.Device, "destination", name)

@@ -22,6 +22,8 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
+	"syscall"
 	"time"
 
 	"database/sql"
@@ -96,8 +98,11 @@ func open(ctx context.Context, file string, prepare func(*Records) error) (*Reco
 		err = prepare(r)
 	}
 	if err != nil {
-		if IsDamage(err) {
+		switch {
+		case IsDamage(err):
 			err = Damaged{file, err}
+		case isDisk(err):
+			err = fmt.Errorf("the disk of %s is full or fails: make room there and start again; nothing is lost (%w)", filepath.Dir(file), err)
 		}
 		return nil, errors.Join(fmt.Errorf("opening the records: %w", err), r.Close())
 	}
@@ -201,6 +206,22 @@ func IsDamage(err error) bool {
 	}
 	code := e.Code() & 0xff // the primary one (sqlite.org/rescode.html)
 	return code == sqlite3.SQLITE_CORRUPT || code == sqlite3.SQLITE_NOTADB
+}
+
+// isDisk tells whether an error is one of the disk: it is full, or fails.
+func isDisk(err error) bool {
+	var e *sqlite.Error
+	if !errors.As(err, &e) {
+		return errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) || errors.Is(err, syscall.EIO)
+	}
+	code := e.Code() & 0xff
+	return code == sqlite3.SQLITE_FULL || code == sqlite3.SQLITE_IOERR || code == sqlite3.SQLITE_CANTOPEN
+}
+
+// IsGone tells whether an error comes from records whose file was removed or exchanged while they
+// were open: what is read then is another, empty one.
+func IsGone(err error) bool {
+	return err != nil && (isDisk(err) || strings.Contains(err.Error(), "no such table"))
 }
 
 // checkedTo is the size up to which a file is looked through when it is opened:

@@ -209,6 +209,9 @@ func (s *Server) page(ctx context.Context, in *pageQuery) (*answer[wire.Page], e
 		if errors.As(err, &none) {
 			return nil, noCursor
 		}
+		if records.IsGone(err) {
+			continue // the status tells of it
+		}
 		if err != nil {
 			return nil, err
 		}
