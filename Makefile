@@ -19,7 +19,7 @@ demo: bin/yardtide ## run the demo yard; Ctrl-C ends it (its bucket is a folder 
 test: bin/yardtide bin/versitygw ## every test, the Go ones under the race detector
 	$(NPM) run --silent test
 	./packages.sh chromium apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server iproute2 ffmpeg dbus-daemon python3-dbusmock qemu-user-static libc6-arm64-cross curl zbar-tools libvips-tools libimage-exiftool-perl libjpeg-turbo-progs jpeginfo libheif-examples e2fsprogs xfsprogs
-	CGO_ENABLED=1 go test -race -timeout 20m ./...
+	CGO_ENABLED=1 go test -race -timeout 30m ./...
 
 check: console/node_modules/.package-lock.json types ## formatting, vet, staticcheck, eslint, types, generated files up to date
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "gofmt would change:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
@@ -48,6 +48,7 @@ shots: bin/yardtide bin/versitygw ## take docs/screenshots from the demo
 soak: bin/yardtide bin/versitygw ## what takes long: thousands of races, hundreds of kills, and every parser fuzzed (about 2 hours)
 	./packages.sh apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server libheif-examples e2fsprogs xfsprogs
 	YARDTIDE_ROUNDS=2000 go test -timeout 90m -run 'TestConformance/.*/four_services' ./engine/destination/destinationtest
+	YARDTIDE_EXCHANGES=all go test -timeout 60m -count=8 -run 'TestADiskIs|TestTheDiskBehind' ./engine/device
 	YARDTIDE_KILLS=200 go test -timeout 90m -count=1 -run TestKilledAgainAndAgain ./e2e
 	for target in FuzzParse=./core/plan FuzzMembers=./engine/destination/webdav FuzzRead=./engine/probe FuzzReadIndex=./engine/upkeep FuzzRequest=./service/api FuzzReduce=./engine/rendition FuzzHEIF=./engine/rendition FuzzXMP=./engine/probe; do \
 	  go test -run '^$$' -fuzz "^$${target%%=*}\$$" -fuzztime 10m $${target#*=} || exit 1; done
