@@ -9,11 +9,13 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"net"
 	"os"
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"syscall"
 	"time"
@@ -21,6 +23,7 @@ import (
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
+	"yardtide/core/plan"
 	"yardtide/engine/link"
 	"yardtide/service"
 	"yardtide/service/api"
@@ -54,6 +57,7 @@ func accounts(ctx context.Context, s *service.Service, computer string, names []
 	if err := os.Chmod(socket, 0o666); err != nil { // who has no token is not answered
 		return errors.Join(fmt.Errorf("opening the socket to the accounts: %w", err), l.Close())
 	}
+	ownPlaces(s.Plan(), computer, names, log)
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() error { return api.NewHome(s, log).Serve(ctx, l) })
 	for _, name := range names {
@@ -97,6 +101,58 @@ func workerOf(name, homes string) (w worker, err error) {
 	}
 	w.data = filepath.Join(w.home, ".local", "share", "yardtide")
 	return w, nil
+}
+
+// ownPlaces makes the folders each account's own, that a plan has its copies go to and nobody
+// else's: a folder that the system's own account made could be written by nobody else, and read
+// by everybody.
+func ownPlaces(p *plan.Plan, computer string, names []string, log *slog.Logger) {
+	if p == nil || os.Getuid() != 0 {
+		return
+	}
+	for _, account := range names {
+		w, err := workerOf(account, "")
+		if err != nil {
+			continue // starting its worker says why
+		}
+		device := computer + "-" + account
+		for name, d := range p.Destinations {
+			others := slices.ContainsFunc(slices.Collect(maps.Keys(p.Devices)), func(o string) bool { return o != device && p.SendsTo(o, name) })
+			if d.Kind != plan.Folder || others || !p.SendsTo(device, name) {
+				continue
+			}
+			if err := w.own(d.Path); err != nil {
+				log.Warn("a place could not be made its person's", "device", device, "destination", name, "err", err)
+			}
+		}
+	}
+}
+
+// own gives a folder of the system's own account to the person, and shuts it for others. A link
+// is not followed, and what is somebody's already stays theirs.
+func (w worker) own(folder string) error {
+	f, err := os.OpenFile(folder, os.O_RDONLY|syscall.O_DIRECTORY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil // a disk that is not mounted
+	}
+	if err != nil {
+		return fmt.Errorf("opening the place: %w", err)
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return fmt.Errorf("looking at the place: %w", err)
+	}
+	if st, known := info.Sys().(*syscall.Stat_t); !known || st.Uid != 0 {
+		return nil
+	}
+	if err := f.Chmod(0o700); err != nil {
+		return fmt.Errorf("shutting the place for others: %w", err)
+	}
+	if err := f.Chown(int(w.uid), int(w.gid)); err != nil {
+		return fmt.Errorf("giving the place to its person: %w", err)
+	}
+	return nil
 }
 
 // workerAgain is how long after a worker ended it begins anew.

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"log/slog"
 
+	"yardtide/core/plan"
 	"yardtide/service"
 )
 
@@ -17,3 +18,6 @@ func accounts(context.Context, *service.Service, string, []string, string, strin
 }
 
 func (h runsHere) account(context.Context, env, []string) error { return errLinuxOnly }
+
+// ownPlaces does nothing here: no accounts are run.
+func ownPlaces(*plan.Plan, string, []string, *slog.Logger) {}

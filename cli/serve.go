@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"yardtide/console"
+	"yardtide/core/plan"
 	"yardtide/engine/awake"
 	"yardtide/engine/sensor"
 	"yardtide/service"
@@ -54,12 +55,14 @@ yardtide link prints another.`,
 				}
 				log := slog.New(slog.NewTextHandler(e.err, nil))
 				var beside func(context.Context, *service.Service) error
+				var planned func(*plan.Plan)
 				if *system != "" {
+					planned = func(p *plan.Plan) { ownPlaces(p, *name, strings.Split(*system, ","), log) }
 					beside = func(ctx context.Context, s *service.Service) error {
 						return accounts(ctx, s, *name, strings.Split(*system, ","), *runDir, *homes, log)
 					}
 				}
-				return serve(ctx, e, *listen, service.Options{Dir: *data, Log: log, Beside: beside, Members: []service.Member{{Name: *name, Root: absolute, Sensor: sensor.System(), Awake: awake.Here()}}}, func(s *service.Service, url string) error {
+				return serve(ctx, e, *listen, service.Options{Dir: *data, Log: log, Beside: beside, Planned: planned, Members: []service.Member{{Name: *name, Root: absolute, Sensor: sensor.System(), Awake: awake.Here()}}}, func(s *service.Service, url string) error {
 					fmt.Fprintf(e.out, "device    %s, sources below %s\n", *name, absolute)
 					if *home != "" {
 						if err := s.SetHomeNetwork(*home); err != nil {

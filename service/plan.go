@@ -157,6 +157,9 @@ func (s *Service) apply(ctx context.Context, file, text string, by wire.PlanWay)
 	if err := atomicfile.Write(s.versionFile(version), text); err != nil {
 		return 0, fmt.Errorf("keeping the plan: %w", err)
 	}
+	if s.Planned != nil {
+		s.Planned(p)
+	}
 	s.mu.Lock()
 	s.plan, s.text, s.version = p, text, version
 	s.mu.Unlock()

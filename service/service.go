@@ -62,6 +62,8 @@ type Options struct {
 	Version string                            // of the program
 	// Beside runs beside the devices, if anything does.
 	Beside func(ctx context.Context, s *Service) error
+	// Planned is called with a plan before any device is given it, if it is there.
+	Planned func(p *plan.Plan)
 	// Joined is the service that the one member joined; nil when this is the yard's.
 	Joined *Joined
 }
