@@ -46,8 +46,8 @@ func (d *Device) keepAwake(ctx context.Context, last decision) time.Time {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.left = last.goingBytes
-	busy := sending > 0 || last.goingBytes > 0 || last.proofs || looking
-	if busy {
+	busy := sending > 0 || last.goingBytes > 0 || last.proofs
+	if busy || looking { // what is still to be found may be to go
 		w.still = time.Time{}
 	} else if w.still.IsZero() {
 		w.still = now
@@ -64,7 +64,7 @@ func (d *Device) keepAwake(ctx context.Context, last decision) time.Time {
 	case !wanted:
 		w.letGo()
 	}
-	if w.then == "" || busy {
+	if w.then == "" || busy || looking {
 		return time.Time{}
 	}
 	if end := w.still.Add(d.Wait(settled)); now.Before(end) {
