@@ -15,10 +15,10 @@ import (
 // This file removes small copies whose whole is safe: nothing else is ever removed at a
 // destination. What goes is what the copy itself put there: what was there before, or is
 // shared with another copy, stays. What cannot be removed by itself is left, and told in
-// the copy's story, so that one never holds up the others. A small copy goes only when its whole was seen there this moment, and only
-// what has the very bytes that were put there: it is looked at, taken out of its place to
-// a name that nobody else writes to, looked at again there, and only then removed. What is
-// something else goes back.
+// the copy's story, so that one never holds up the others. A small copy goes only when its
+// whole was seen there this moment, and only what has the very bytes that were put there: it
+// is looked at, taken out of its place to a name that nobody else writes to, looked at again
+// there, and only then removed. What is something else goes back.
 
 // withdrawDue has small copies removed that are of no more use.
 func (u *Upkeep) withdrawDue(ctx context.Context, name string, now time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {

@@ -443,6 +443,16 @@ func TestJoiningIsForOneDeviceOneName(t *testing.T) {
 	require.NoError(t, join(code.Secret[:], []byte("the tablet's own token"), "10.0.0.8"), "the answer was lost")
 	require.ErrorIs(t, join(code.Secret[:], []byte("somebody else's token"), "10.0.0.8"), service.ErrNoJoin)
 
+	// A code lasts ten minutes from when it was given, to the moment.
+	given := time.Now()
+	for after, want := range map[time.Duration]error{0: nil, 10 * time.Minute: nil, 10*time.Minute + time.Nanosecond: service.ErrNoJoin, 24 * time.Hour: service.ErrNoJoin} {
+		name := fmt.Sprint("phone-", int64(after))
+		code, err := s.LocalCode(name, "/none", given)
+		require.NoError(t, err)
+		_, err = s.Join(t.Context(), link.Join{Secret: code.Secret[:], Token: []byte("the token of " + name), Recipient: id.Recipient().String()}, "10.0.0.6", given.Add(after))
+		require.ErrorIs(t, err, want, "after %s", after)
+	}
+
 	// A full disk in between uses no code up.
 	code, err = s.LocalCode("laptop", "/none", time.Now())
 	require.NoError(t, err)

@@ -124,7 +124,10 @@ func (d Driver) Count(ctx context.Context, p string) (int64, error) {
 	return within(ctx, d, func(root *os.Root, _ *watch) (int64, error) { return count(root, p) })
 }
 
-// count reads a counter, 0 without one, or of one that cannot be read as a number.
+// mostCount bounds a counter: no device puts so much anywhere, and more can be counted.
+const mostCount = 1 << 60
+
+// count reads a counter, 0 without one, or of one that cannot be read as such a number.
 func count(root *os.Root, p string) (int64, error) {
 	f, err := regular(root, p, os.O_RDONLY)
 	for try := 0; try < 8 && destination.CauseOf(err) == queue.Refused; try++ { // it may be replaced in this moment
@@ -142,7 +145,7 @@ func count(root *os.Root, p string) (int64, error) {
 		return 0, failure("reading the counter of what was put there", err)
 	}
 	n, err := strconv.ParseInt(strings.TrimSpace(string(text)), 10, 64)
-	if err != nil {
+	if err != nil || n < 0 || n > mostCount {
 		return 0, nil
 	}
 	return n, nil
