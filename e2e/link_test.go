@@ -58,7 +58,7 @@ func slip(t *testing.T) (s *service, dir, home string) {
 	file := filepath.Join(dir, "plan.yaml")
 	require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, linkPlan, dir), 0o644))
 	s.ok("plan", "apply", file)
-	require.Eventually(t, func() bool { h, err := s.client().HomeNetwork(t.Context()); return err == nil && h.Listening }, 5*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { h, err := s.client().HomeNetwork(t.Context()); return err == nil && h.Listening }, 30*time.Second, 20*time.Millisecond)
 	return s, dir, home
 }
 
