@@ -449,7 +449,7 @@ func TestJoiningIsForOneDeviceOneName(t *testing.T) {
 		name := fmt.Sprint("phone-", int64(after))
 		code, err := s.LocalCode(name, "/none", given)
 		require.NoError(t, err)
-		_, err = s.Join(t.Context(), link.Join{Secret: code.Secret[:], Token: []byte("the token of " + name), Recipient: id.Recipient().String()}, "10.0.0.6", given.Add(after))
+		_, err = s.Join(t.Context(), link.Join{Secret: code.Secret[:], Token: []byte("the token of " + name), Recipient: id.Recipient().String()}, "from "+name, given.Add(after))
 		require.ErrorIs(t, err, want, "after %s", after)
 	}
 
