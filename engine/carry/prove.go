@@ -56,12 +56,8 @@ func (c *Carrier) notThere(ctx context.Context, s *Send, missing bool) error {
 	switch {
 	case s.twin != "":
 		// It was called safe for another copy: that is not so any more.
-		says := "What was at " + path + " is no longer at the storage."
-		if !missing {
-			says = "What lies at " + path + " is no longer what was proven."
-		}
 		c.doubt(s.copy.Destination, path)
-		if err := c.lost(ctx, s, says, "Find out who changed it. Retry sends it again while the file is on the device."); err != nil {
+		if err := c.lost(ctx, s, proof.Lost(path, missing), "Find out who changed it. Retry sends it again while the file is on the device."); err != nil {
 			return err
 		}
 		return errClash

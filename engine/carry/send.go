@@ -278,14 +278,10 @@ func (c *Carrier) putInPlace(ctx context.Context, s *Send, temp, path, sum strin
 		return "", err
 	}
 	defer end()
-	return path, c.publishAs(ctx, s, temp, path, sum)
-}
-
-func (c *Carrier) publishAs(ctx context.Context, s *Send, temp, path, sum string) error {
 	if err := c.Records.Note(ctx, s.copy.ID, temp, path, sum); err != nil {
-		return err
+		return path, err
 	}
-	return s.driver.Publish(ctx, temp, path)
+	return path, s.driver.Publish(ctx, temp, path)
 }
 
 // errBeside tells that the very content lies under the name that a copy was to have, where it

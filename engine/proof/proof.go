@@ -66,6 +66,15 @@ func Read(ctx context.Context, d destination.Driver, path string, bytes int64) (
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
+// Lost is the sentence on what was proven at a path and is there no longer: it is missing, or
+// something else lies there.
+func Lost(path string, missing bool) string {
+	if missing {
+		return "What was at " + path + " is no longer at the storage."
+	}
+	return "What lies at " + path + " is no longer what was proven."
+}
+
 // ReadBack is the proof by reading everything back and hashing it.
 const ReadBack = "read back, SHA-256"
 

@@ -3,7 +3,6 @@ package records
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -197,9 +196,3 @@ func newItems(tx *transaction, told Rows) (string, error) {
 
 // Epoch is the word by which the keys of these records differ from those of any others.
 func (r *Records) Epoch() string { return r.epoch }
-
-// IsWrong tells whether an error is one of what was told, and not of the records.
-func IsWrong(err error) bool {
-	var wrong Wrong
-	return errors.As(err, &wrong)
-}

@@ -150,7 +150,7 @@ func TestWhatIsNoRowOfRecordsIsRefusedAndChangesNothing(t *testing.T) {
 		"a large number": {Part: "items", Columns: []string{"id", "name"}, Rows: [][]any{{uint64(1) << 63, []byte("x")}}},
 	} {
 		err := m.Take(t.Context(), []records.Rows{rows}, records.NamedFact{Name: chain}, is)
-		assert.True(t, records.IsWrong(err), "%s: %v", name, err)
+		assert.ErrorAs(t, err, new(records.Wrong), "%s", name)
 	}
 	assert.Equal(t, before, content(t, file))
 	later := records.Rows{Part: "items", Columns: []string{"id", "source", "dir", "name", "size", "mtime", "inode", "content_type", "kind", "taken_at", "taken_zone", "taken_from", "found_at", "a later version's"},

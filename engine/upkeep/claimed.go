@@ -29,24 +29,18 @@ func (u *Upkeep) LookAt(ctx context.Context, name, path string) error {
 	}
 	for _, is := range claimed {
 		_, err := proof.Take(ctx, driver, path, is.SHA256, is.Bytes, true, true)
-		says := "What lies at " + path + " is no longer what was proven."
+		missing := errors.Is(err, destination.ErrNotFound)
 		switch {
 		case err == nil:
 			continue
-		case errors.Is(err, destination.ErrNotFound):
-			says = "What was at " + path + " is no longer at the storage."
-		case destination.CauseOf(err) != queue.Different:
+		case !missing && destination.CauseOf(err) != queue.Different:
 			return err
 		}
 		if err := u.Places.Still(ctx, name); err != nil {
 			return err
 		}
-		n, err := u.Others.Lost(context.WithoutCancel(ctx), name, path, says, "Find out who changed it. Retry sends it again while the file is on the device.")
-		if err != nil {
-			return err
-		}
-		u.Log.Error("a copy that was safe is lost", "device", u.Device, "destination", name, "path", path, "copies", n, "says", says)
-		return nil // all that rest on the path are lost
+		// All that rest on the path are lost.
+		return u.lost(context.WithoutCancel(ctx), name, path, proof.Lost(path, missing), "Find out who changed it. Retry sends it again while the file is on the device.")
 	}
 	return u.lookAtFound(ctx, driver, name, path)
 }

@@ -76,20 +76,20 @@ func (u *Upkeep) proveAgain(ctx context.Context, driver destination.Driver, at r
 	case ctx.Err() != nil:
 		return context.Cause(ctx)
 	case errors.Is(err, destination.ErrNotFound):
-		says, todo = "What was at "+c.Remote+" is no longer at the storage.", "Find out who removed it. Retry sends it again while the file is on the device."
+		says, todo = proof.Lost(c.Remote, true), "Find out who removed it. Retry sends it again while the file is on the device."
 	case destination.CauseOf(err) == queue.Different:
-		says, todo = "What lies at "+c.Remote+" is no longer what was proven.", "Check the storage's disk and who changed it. Retry sends it again, beside what is there."
+		says, todo = proof.Lost(c.Remote, false), "Check the storage's disk and who changed it. Retry sends it again, beside what is there."
 	default:
 		return err
 	}
-	return u.lost(after, c, says, todo)
+	return u.lost(after, c.Destination, c.Remote, says, todo)
 }
 
 // lost takes every copy that rests on what lay at a path back from safe.
-func (u *Upkeep) lost(ctx context.Context, c records.Copy, says, todo string) error {
-	n, err := u.Others.Lost(ctx, c.Destination, c.Remote, says, todo)
+func (u *Upkeep) lost(ctx context.Context, name, path, says, todo string) error {
+	n, err := u.Others.Lost(ctx, name, path, says, todo)
 	if err == nil {
-		u.Log.Error("a copy that was safe is lost", "device", u.Device, "destination", c.Destination, "path", c.Remote, "copies", n, "says", says)
+		u.Log.Error("a copy that was safe is lost", "device", u.Device, "destination", name, "path", path, "copies", n, "says", says)
 	}
 	return err
 }

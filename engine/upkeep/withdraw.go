@@ -77,7 +77,7 @@ func (u *Upkeep) withdraw(ctx context.Context, driver destination.Driver, name s
 	switch there, err := is(whole.Remote, whole); {
 	case errors.Is(err, destination.ErrNotFound) || err == nil && !there || destination.CauseOf(err) == queue.Refused:
 		says := "What was at " + whole.Remote + " is no longer what was proven."
-		return u.lost(context.WithoutCancel(ctx), whole, says, "Find out who changed it. Retry sends it again while the file is on the device; the small copy stays until then.")
+		return u.lost(context.WithoutCancel(ctx), whole.Destination, whole.Remote, says, "Find out who changed it. Retry sends it again while the file is on the device; the small copy stays until then.")
 	case err != nil:
 		return err
 	}
