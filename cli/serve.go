@@ -43,7 +43,7 @@ yardtide link prints another.`,
 				if err := noArguments(args); err != nil {
 					return err
 				}
-				if !service.DeviceName.MatchString(*name) {
+				if !plan.IsName(*name) {
 					return wrongUse("%q cannot be the name of a device: use letters, digits, dots and dashes", *name)
 				}
 				absolute, err := filepath.Abs(*root)

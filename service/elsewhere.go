@@ -13,7 +13,6 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -35,9 +34,6 @@ import (
 
 // This file lets devices elsewhere join, knows them by their tokens, and lets them go.
 // The routes by which they call are in service/api (home.go).
-
-// DeviceName is the form of a device's name.
-var DeviceName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
 
 // membership is what is kept of a device that joined.
 type membership struct {
@@ -291,7 +287,7 @@ func (s *Service) mayJoin(name string) error {
 	if s.Joined != nil {
 		return refused("this device joined %s itself; devices are added there", s.Joined.Home.Yard)
 	}
-	if !DeviceName.MatchString(name) {
+	if !plan.IsName(name) {
 		return refused("%q cannot be the name of a device; it would be letters, digits, dots and dashes, at most 63", name)
 	}
 	if slices.ContainsFunc(s.Members, func(m Member) bool { return strings.EqualFold(m.Name, name) }) {

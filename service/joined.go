@@ -13,6 +13,7 @@ import (
 	"syscall"
 	"time"
 
+	"yardtide/core/plan"
 	"yardtide/engine/atomicfile"
 	"yardtide/engine/link"
 	"yardtide/wire"
@@ -127,7 +128,7 @@ func (s *Service) startLink(ctx context.Context, others *link.Others, here link.
 // follow takes up the plan that the service gives, with its secrets.
 func (s *Service) follow(ctx context.Context, p link.Plan) error {
 	if now := s.Joined.Home.Device; p.Device != "" && p.Device != now {
-		if !DeviceName.MatchString(p.Device) {
+		if !plan.IsName(p.Device) {
 			return fmt.Errorf("%q cannot be the name of this device", p.Device)
 		}
 		s.Log.Info("this device has another name now, and begins anew under it", "device", p.Device, "was", now)
@@ -144,13 +145,13 @@ func (s *Service) follow(ctx context.Context, p link.Plan) error {
 			return errors.New("what was sealed are no secrets") // the reader's words may hold some of it
 		}
 		for _, one := range secrets {
-			if DeviceName.MatchString(one.Name) && one.Kind == authority {
+			if plan.IsName(one.Name) && one.Kind == authority {
 				if err := s.putAuthority(one.Name, one.Secret); err != nil {
 					return err
 				}
 				continue
 			}
-			if !DeviceName.MatchString(one.Name) || one.Kind != string(password) && one.Kind != string(key) {
+			if !plan.IsName(one.Name) || one.Kind != string(password) && one.Kind != string(key) {
 				return fmt.Errorf("a secret is of no destination")
 			}
 			if err := s.drivers.secrets.put(secretKind(one.Kind), one.Name, one.Server, one.Secret); err != nil {

@@ -98,7 +98,7 @@ func mayBeNew(p *Plan, name string) error {
 	if _, there := p.Devices[name]; there {
 		return EditError{fmt.Sprintf("the plan has a device %q already", name)}
 	}
-	if !nameForm.MatchString(name) {
+	if !IsName(name) {
 		return EditError{fmt.Sprintf("%q cannot be the name of a device; it would be letters, digits, dots and dashes, at most 63", name)}
 	}
 	return nil

@@ -275,7 +275,7 @@ func WithNewRule(text, name string, r Rule) (string, error) {
 	switch _, there := before.Rules[name]; {
 	case there:
 		return "", EditError{fmt.Sprintf("the plan has a rule %q already", name)}
-	case !nameForm.MatchString(name):
+	case !IsName(name):
 		return "", EditError{fmt.Sprintf("%q cannot be the name of a rule; it would be letters, digits, dots and dashes, at most 63", name)}
 	}
 	if text, err = withFormat2(text, before); err != nil {

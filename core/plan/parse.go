@@ -209,7 +209,7 @@ func (r *reader) document(text []byte) *Plan {
 		{"people", false, func(n ast.Node) {
 			r.list(n, "people", func(n ast.Node) {
 				name := r.text(n, "people")
-				if name != "" && (!nameForm.MatchString(name) || slices.Contains(p.People, name)) {
+				if name != "" && (!IsName(name) || slices.Contains(p.People, name)) {
 					r.note(n, "would be a short name of letters, digits, dots and dashes, once", "%q is not the name of a person here", name)
 				}
 				p.People = append(p.People, name)
@@ -948,7 +948,7 @@ func (r *reader) mapping(n ast.Node, where string, known fields) {
 // names reads a mapping whose keys are the keeper's own names.
 func (r *reader) names(n ast.Node, kind string, read func(name string, n ast.Node)) {
 	seen, ok := r.entries(n, kind+"s", func(key string, at, v ast.Node) {
-		if !nameForm.MatchString(key) {
+		if !IsName(key) {
 			r.note(at, "would be letters, digits, dots and dashes, at most 63", "%q cannot be the name of a %s", key, kind)
 		}
 		read(key, v)

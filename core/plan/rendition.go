@@ -272,7 +272,7 @@ func WithRendition(text, name string, r Rendition) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if !nameForm.MatchString(name) {
+	if !IsName(name) {
 		return "", EditError{fmt.Sprintf("%q cannot be the name of a rendition; it would be letters, digits, dots and dashes, at most 63", name)}
 	}
 	if err := r.Check(); err != nil {

@@ -29,6 +29,9 @@ var (
 	nameForm      = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
 )
 
+// IsName tells whether a device, a destination or a rule may be called so.
+func IsName(name string) bool { return nameForm.MatchString(name) }
+
 // mistake is a value's error: what is wrong and what would be right.
 type mistake struct{ what, would string }
 
@@ -329,7 +332,7 @@ func checkAddress(s string) error {
 
 func checkSecret(s string) error {
 	where, what, _ := strings.Cut(s, ":")
-	if where == "env" && what != "" || where == "file" && path.IsAbs(what) || where == "kept" && nameForm.MatchString(what) {
+	if where == "env" && what != "" || where == "file" && path.IsAbs(what) || where == "kept" && IsName(what) {
 		return nil
 	}
 	// The value itself may be a password put here by mistake: it is not repeated.

@@ -7,11 +7,11 @@ import (
 	"math"
 	"path"
 	"reflect"
-	"regexp"
 	"strings"
 	"time"
 	"unicode/utf8"
 
+	"yardtide/core/plan"
 	"yardtide/engine/records"
 )
 
@@ -39,8 +39,6 @@ const (
 	mostFound  = 64       // files in an answer
 	mostAnswer = 16 << 20 // bytes
 )
-
-var destinationName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
 
 // about is the destination that a question is about, "" where it is about none.
 func (q Asked) about(what string) string {
@@ -82,7 +80,7 @@ func (q Asked) check(what string) error {
 		return wrong("it says more than it may")
 	}
 	for _, r := range q.Rooms {
-		if !destinationName.MatchString(r.Destination) {
+		if !plan.IsName(r.Destination) {
 			return wrong("a destination cannot be called so")
 		}
 		for _, n := range []int64{r.Underway, r.Wants, r.Landed} {
@@ -97,7 +95,7 @@ func (q Asked) check(what string) error {
 	switch to := q.about(what); {
 	case missing[what]:
 		return wrong("it does not say what it is about")
-	case to != "" && !destinationName.MatchString(to):
+	case to != "" && !plan.IsName(to):
 		return wrong("a destination cannot be called so")
 	}
 	return nil
