@@ -23,8 +23,9 @@ type Driver interface {
 	// Put writes a file of exactly size bytes under a temporary name (see
 	// Temp). body holds its bytes from offset from on: 0 writes in place of what
 	// an earlier try left there, any other is what Resumer.Kept told. After an
-	// error the name may hold anything. The body is not read any more once Put
-	// has returned.
+	// error the name may hold anything, and a server may write there later what it was
+	// sent before: what is sent again from its first byte gets another temporary name. The
+	// body is not read any more once Put has returned.
 	Put(ctx context.Context, temp string, body io.Reader, from, size int64) error
 	// Publish puts a temporary file in place in one step, making folders on
 	// the way. It never overwrites: if something has the name, the error is

@@ -88,7 +88,7 @@ func newGuestYard(t *testing.T) *guestYard {
 		assert.NoError(t, s.Close())
 	})
 	y := &guestYard{t: t, service: s, at: "https://" + l.Addr().String(), tokens: map[string]string{}, told: map[string][]records.Rows{},
-		client: &http.Client{Timeout: 3 * time.Second, Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
+		client: &http.Client{Timeout: time.Minute, Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
 	for _, name := range []string{"deck-phone", "guest"} {
 		y.join(name)
 		y.told[name] = y.recordsOf(name)

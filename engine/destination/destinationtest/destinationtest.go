@@ -245,8 +245,10 @@ func bodyFails(ctx context.Context, t *testing.T, d destination.Driver) {
 	body := io.MultiReader(bytes.NewReader(noise(200_000)), failing{own})
 	err := d.Put(ctx, Temp(1), body, 0, 400_000)
 	assert.ErrorIs(t, err, own)
-	put(ctx, t, d, Temp(1), []byte("again"))
-	assert.Equal(t, "again", string(read(ctx, t, d, Temp(1))))
+	// A server may write what it was sent later than the error is told, so what is sent
+	// again from its first byte has another name.
+	put(ctx, t, d, Temp(2), []byte("again"))
+	assert.Equal(t, "again", string(read(ctx, t, d, Temp(2))))
 }
 
 type failing struct{ err error }
