@@ -8,6 +8,7 @@ package fleet
 import (
 	"cmp"
 	"context"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -102,67 +103,69 @@ func (m Member) own(device string, c records.Copy) records.Copy {
 	return c
 }
 
-// Alike tells whether another copy of the same size and look as one of a device goes
-// or went to its destination, from any device.
-func (f *Fleet) Alike(ctx context.Context, device string, c records.Copy, look string) (bool, error) {
+// ask puts a question to one member after the other, until one has the answer. A member is left
+// out of it when what it told cannot be read.
+func (f *Fleet) ask(ctx context.Context, question func(m Member) (answered bool, err error)) error {
 	for _, m := range f.all() {
-		same, err := m.Records().SameLook(ctx, m.own(device, c), look)
+		answered, err := question(m)
 		if m.left(ctx, err) {
 			continue
 		}
-		if err != nil || same {
-			return same, err
+		if err != nil || answered {
+			return err
 		}
 	}
-	return false, nil
+	return nil
+}
+
+// Alike tells whether another copy of the same size and look as one of a device goes
+// or went to its destination, from any device.
+func (f *Fleet) Alike(ctx context.Context, device string, c records.Copy, look string) (alike bool, err error) {
+	err = f.ask(ctx, func(m Member) (_ bool, err error) {
+		alike, err = m.Records().SameLook(ctx, m.own(device, c), look)
+		return alike, err
+	})
+	return alike, err
 }
 
 // Holder finds a copy with the same content that is proven at a destination, and the
 // device whose it is.
 func (f *Fleet) Holder(ctx context.Context, destination string, bytes int64, sha256 string) (c records.Copy, device string, ok bool, err error) {
-	for _, m := range f.all() {
+	err = f.ask(ctx, func(m Member) (_ bool, err error) {
 		if !m.Counts(destination) {
-			continue // what it proved was proven elsewhere
+			return false, nil // what it proved was proven elsewhere
 		}
-		c, ok, err := m.Records().Twin(ctx, destination, bytes, sha256)
-		if m.left(ctx, err) {
-			continue
-		}
-		if err != nil || ok {
-			return c, m.Name, ok, err
-		}
+		device = m.Name
+		c, ok, err = m.Records().Twin(ctx, destination, bytes, sha256)
+		return ok, err
+	})
+	if err != nil || !ok {
+		return records.Copy{}, "", false, err
 	}
-	return records.Copy{}, "", false, nil
+	return c, device, true, nil
 }
 
 // Taken tells whether another copy than one of a device has put something in place
-// under that one's path.
-func (f *Fleet) Taken(ctx context.Context, device string, c records.Copy) (bool, error) {
-	for _, m := range f.all() {
-		taken, err := m.Records().Taken(ctx, c.Destination, c.Remote, m.own(device, c).ID)
+// under that one's path. So it is where nobody can tell.
+func (f *Fleet) Taken(ctx context.Context, device string, c records.Copy) (taken bool, err error) {
+	err = f.ask(ctx, func(m Member) (_ bool, err error) {
+		taken, err = m.Records().Taken(ctx, c.Destination, c.Remote, m.own(device, c).ID)
 		if m.left(ctx, err) {
-			return true, nil // nobody can tell
+			taken, err = true, nil
 		}
-		if err != nil || taken {
-			return taken, err
-		}
-	}
-	return false, nil
+		return taken, err
+	})
+	return taken, err
 }
 
 // Found lists files of a size that were at a destination before.
 func (f *Fleet) Found(ctx context.Context, destination string, bytes int64) (found []records.Found, err error) {
-	for _, m := range f.all() {
+	err = f.ask(ctx, func(m Member) (bool, error) {
 		more, err := m.Records().FoundOf(ctx, destination, bytes)
-		if m.left(ctx, err) {
-			continue
-		}
-		if err != nil {
-			return nil, err
-		}
 		found = append(found, more...)
-	}
-	return found, nil
+		return false, err
+	})
+	return found, err
 }
 
 // Hashed keeps the hash of a file that was at a destination before, "" when it is
@@ -182,41 +185,29 @@ func (f *Fleet) Hashed(ctx context.Context, file records.Found, sha256 string, a
 // Ours tells which paths at a destination were put there by a device here.
 func (f *Fleet) Ours(ctx context.Context, destination string) (map[string]bool, error) {
 	ours := map[string]bool{}
-	for _, m := range f.all() {
+	err := f.ask(ctx, func(m Member) (bool, error) {
 		own, err := m.Records().Ours(ctx, destination)
-		if m.left(ctx, err) {
-			continue
-		}
-		if err != nil {
-			return nil, err
-		}
-		for p := range own {
-			ours[p] = true
-		}
-	}
-	return ours, nil
+		maps.Copy(ours, own)
+		return false, err
+	})
+	return ours, err
 }
 
 // Matching counts the waiting copies that have the size of a file that was at a
 // destination before.
 func (f *Fleet) Matching(ctx context.Context, destination string) (n int64, err error) {
-	for _, m := range f.all() {
+	err = f.ask(ctx, func(m Member) (bool, error) {
 		one, err := m.Records().Matching(ctx, destination)
-		if m.left(ctx, err) {
-			continue
-		}
-		if err != nil {
-			return n, err
-		}
 		n += one
-	}
-	return n, nil
+		return false, err
+	})
+	return n, err
 }
 
 // Lost takes every copy that rests on what lay at a path back from safe. It returns
 // how many.
 func (f *Fleet) Lost(ctx context.Context, destination, path, says, todo string) (n int64, err error) {
-	for _, m := range f.all() {
+	err = f.ask(ctx, func(m Member) (bool, error) {
 		lose := m.Lost
 		if lose == nil {
 			lose = func(ctx context.Context, destination, path, says, todo string) (int64, error) {
@@ -224,16 +215,13 @@ func (f *Fleet) Lost(ctx context.Context, destination, path, says, todo string) 
 			}
 		}
 		lost, err := lose(ctx, destination, path, says, todo)
-		if m.left(ctx, err) {
-			continue
+		if err == nil {
+			n += lost
+			m.Tell()
 		}
-		if err != nil {
-			return n, err
-		}
-		n += lost
-		m.Tell()
-	}
-	return n, nil
+		return false, err
+	})
+	return n, err
 }
 
 // Alone tells whether nobody tells what devices elsewhere have: never, where they are members.
@@ -241,21 +229,16 @@ func (f *Fleet) Alone() bool { return false }
 
 // Resting lists what is called safe at a path, of whichever device: a hash and a size each.
 func (f *Fleet) Resting(ctx context.Context, destination, path string) (list []Proven, err error) {
-	for _, m := range f.all() {
+	err = f.ask(ctx, func(m Member) (bool, error) {
 		copies, err := m.Records().RestingOn(ctx, destination, path)
-		if m.left(ctx, err) {
-			continue
-		}
-		if err != nil {
-			return nil, err
-		}
 		for _, c := range copies {
 			if one := (Proven{c.SHA256, c.Bytes}); !slices.Contains(list, one) {
 				list = append(list, one)
 			}
 		}
-	}
-	return list, nil
+		return false, err
+	})
+	return list, err
 }
 
 // Proven is what a copy was proven with.
