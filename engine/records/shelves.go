@@ -129,15 +129,20 @@ func carrying(m plan.Mark) (where string, word any) {
 	return `EXISTS (SELECT 1 FROM json_each(i.keywords) WHERE value = ?)`, strings.ToLower(m.Keyword)
 }
 
-// endSmall has no small copy sent any more of what is safe now.
+// endSmall has no small copy sent any more of what is safe now. One whose send was cut may lie
+// there, and so may somebody else's with the same bytes: it stays, and that is told.
 func endSmall(tx *transaction, id int64, now time.Time) error {
-	var small []int64
-	err := tx.Select(&small, `SELECT s.id FROM copies c JOIN copies s ON s.item = c.item AND s.destination = c.destination AND s.shelf = 'small'
+	var small []Copy
+	err := tx.Select(&small, `SELECT s.id, s.remote FROM copies c JOIN copies s ON s.item = c.item AND s.destination = c.destination AND s.shelf = 'small'
 		WHERE c.id = ? AND c.shelf = '' AND +s.state IN ('waiting', 'stuck')`, id)
 	if err != nil || len(small) == 0 {
 		return err
 	}
-	return moveAll(tx, now, queue.Skipped, "The whole of it is safe there.", `id = ?`, small[0])
+	says := "The whole of it is safe there."
+	if at := small[0].Remote; at != "" {
+		says += " The send of the small one was cut: what lies at " + at + " stays."
+	}
+	return moveAll(tx, now, queue.Skipped, says, `id = ?`, small[0].ID)
 }
 
 // withdrawn ends the temporary names of what is taken out of its place (see
