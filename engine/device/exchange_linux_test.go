@@ -158,6 +158,7 @@ func (e exchanging) Open(ctx context.Context, path string) (io.ReadCloser, error
 }
 
 func TestADiskIsExchangedAtEveryInstantOfASend(t *testing.T) {
+	t.Parallel()
 	needsMounts(t)
 	for kind, anew := range disks {
 		t.Run(kind, func(t *testing.T) {
@@ -217,6 +218,7 @@ func exchanged(t *testing.T, own, stranger disk, at int64) (reached bool) {
 }
 
 func TestADiskIsUnmountedInTheMiddle(t *testing.T) {
+	t.Parallel()
 	needsMounts(t)
 	for at := int64(1); ; at++ {
 		b := quietBerth(t, "mount")
@@ -282,6 +284,7 @@ func (b behind) Withdraw(ctx context.Context, path, temp string) error {
 func (b behind) Close() error { return nil }
 
 func TestTheDiskBehindAServerIsExchanged(t *testing.T) {
+	t.Parallel()
 	for at := int64(1); ; at++ {
 		b := quietBerth(t, "first")
 		second := b.place("second")

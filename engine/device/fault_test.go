@@ -118,6 +118,7 @@ func (h *house) whole(root string) {
 }
 
 func TestConnectionsThatBreakAgainAndAgain(t *testing.T) {
+	t.Parallel()
 	for kind, start := range remotes {
 		t.Run(kind, func(t *testing.T) {
 			r := start(t)
@@ -143,6 +144,7 @@ func TestConnectionsThatBreakAgainAndAgain(t *testing.T) {
 }
 
 func TestAServerThatRestartsDuringAHundredSends(t *testing.T) {
+	t.Parallel()
 	for kind, start := range remotes {
 		t.Run(kind, func(t *testing.T) {
 			r := start(t)
@@ -164,6 +166,7 @@ func TestAServerThatRestartsDuringAHundredSends(t *testing.T) {
 }
 
 func TestALineThatGoesDeadAndComesBack(t *testing.T) {
+	t.Parallel()
 	for kind, start := range remotes {
 		t.Run(kind, func(t *testing.T) {
 			r := start(t)
@@ -192,6 +195,8 @@ func TestALineThatGoesDeadAndComesBack(t *testing.T) {
 }
 
 func TestErrorsAndWaitsAtAFifthOfRequests(t *testing.T) {
+	t.Parallel()
+	const few = 8
 	for _, kind := range []string{"webdav", "s3"} {
 		t.Run(kind, func(t *testing.T) {
 			r := remotes[kind](t)
@@ -221,11 +226,11 @@ func TestErrorsAndWaitsAtAFifthOfRequests(t *testing.T) {
 				assert.ErrorIs(t, <-done, http.ErrServerClosed)
 			})
 			h := newHouse(t, kind, "", "", func() destination.Driver { return r.open(address) }, "phone")
-			for i := range 20 {
+			for i := range few {
 				h.file("phone", fmt.Sprintf("%d.jpg", i), long(t, 50_000+i))
 			}
 			deadline := time.Now().Add(5 * time.Minute)
-			for s := h.until("phone", "found", func(wire.Device) bool { return true }); s.States[queue.Safe].N < 20; time.Sleep(50 * time.Millisecond) {
+			for s := h.until("phone", "found", func(wire.Device) bool { return true }); s.States[queue.Safe].N < few; time.Sleep(50 * time.Millisecond) {
 				require.True(t, time.Now().Before(deadline), "never all safe: %+v", s.States)
 				if s.States[queue.Stuck].N > 0 { // eight refusals in a row are the keeper's to look at
 					_, err := h.devices["phone"].Retry(t.Context(), nil)
@@ -241,6 +246,7 @@ func TestErrorsAndWaitsAtAFifthOfRequests(t *testing.T) {
 }
 
 func TestACertificateThatExpiresAndIsRenewed(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	authority, err := server.NewAuthority(dir)
 	require.NoError(t, err)
@@ -273,6 +279,7 @@ func TestACertificateThatExpiresAndIsRenewed(t *testing.T) {
 }
 
 func TestAPasswordThatChanges(t *testing.T) {
+	t.Parallel()
 	o := apache.Options{User: "slip", Password: "first", Digest: true}
 	a, err := apache.Start(t.Context(), t.TempDir(), o)
 	require.NoError(t, err)
@@ -300,6 +307,7 @@ func TestAPasswordThatChanges(t *testing.T) {
 }
 
 func TestADiskThatIsFullInTheMiddleOfAFile(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("mounting a small disk needs root")
 	}
@@ -329,6 +337,7 @@ func TestADiskThatIsFullInTheMiddleOfAFile(t *testing.T) {
 // The link to the storage goes down and up while a large file and small ones
 // are sent: a pair of virtual interfaces into a network namespace.
 func TestALinkThatGoesDownAndUp(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("making a network namespace needs root")
 	}

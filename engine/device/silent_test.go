@@ -73,6 +73,7 @@ func mountSilent(t *testing.T, at string) *silentFolder {
 // TestASourceThatHangsKeepsOnlyItself has one source hang from the start: the others go on, a
 // plan change goes through, and the page says which one does not answer.
 func TestASourceThatHangsKeepsOnlyItself(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home)
 	f := mountSilent(t, y.dir+"/phone/Share")
 	with := func(more string) {
