@@ -1,9 +1,15 @@
 package e2e
 
 import (
+	"bytes"
+	"compress/gzip"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
+	"net/http"
 	"os"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -281,4 +287,33 @@ func TestAxeFindsNothing(t *testing.T) {
 			assert.False(t, wide, "it scrolls sideways, %s", name)
 		}
 	}
+}
+
+// What the first page needs comes quickly over a slow line: the other pages are fetched after it.
+func TestTheFirstPageIsSmall(t *testing.T) {
+	s := demo(t, t.TempDir(), "-items", "1", "-clips=false")
+	_, page := s.call("GET", "/", "", nil)
+	files := regexp.MustCompile(`(?:src|href)="(/assets/[^"]+\.js)"`).FindAllStringSubmatch(page, -1)
+	require.NotEmpty(t, files)
+	var packed bytes.Buffer
+	for _, file := range files {
+		code, text := s.call("GET", file[1], "", nil)
+		require.Equal(t, http.StatusOK, code, file[1])
+		w := gzip.NewWriter(&packed)
+		_, err := io.WriteString(w, text)
+		require.NoError(t, errors.Join(err, w.Close()))
+	}
+	assert.Less(t, packed.Len(), 130_000, "packed, of %v", files)
+
+	// Whatever page was not opened yet opens when the service is gone: it was fetched meanwhile.
+	k := atTheConsole(t, s)
+	k.sees("Devices")
+	require.Eventually(t, func() bool {
+		files, err := browser.Eval[string](k.b, `performance.getEntriesByType("resource").map((e) => e.name).join()`)
+		return assert.NoError(t, err) && strings.Contains(files, "SetupPage")
+	}, 20*time.Second, 50*time.Millisecond, "the last of the pages is fetched")
+	s.kill()
+	k.click("Plan")
+	k.sees("Plan")
+	assert.NotContains(t, k.text(), "Something went wrong")
 }

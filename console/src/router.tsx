@@ -1,12 +1,22 @@
-import { createRootRoute, createRoute, createRouter } from "@tanstack/react-router";
+import { createRootRoute, createRoute, createRouter, lazyRouteComponent } from "@tanstack/react-router";
 import { Frame, NotFound } from "./parts/Frame";
-import { DestinationsPage } from "./destinations/DestinationsPage";
-import { DevicesPage } from "./devices/DevicesPage";
 import { NowPage } from "./now/NowPage";
-import { PlanPage } from "./plan/PlanPage";
-import { QueuePage } from "./queue/QueuePage";
-import { SetupPage } from "./setup/SetupPage";
 import { readSearch } from "./queue/search";
+
+// Every page but the first is a file of its own.
+const DestinationsPage = lazyRouteComponent(
+  () => import("./destinations/DestinationsPage"),
+  "DestinationsPage",
+);
+const DevicesPage = lazyRouteComponent(() => import("./devices/DevicesPage"), "DevicesPage");
+const PlanPage = lazyRouteComponent(() => import("./plan/PlanPage"), "PlanPage");
+const QueuePage = lazyRouteComponent(() => import("./queue/QueuePage"), "QueuePage");
+const SetupPage = lazyRouteComponent(() => import("./setup/SetupPage"), "SetupPage");
+
+/** Fetches the pages that were not opened yet: they open at once, and also when the service is away. */
+export async function fetchPages() {
+  for (const page of [QueuePage, DevicesPage, DestinationsPage, PlanPage, SetupPage]) await page.preload?.();
+}
 
 const root = createRootRoute({ component: Frame, notFoundComponent: NotFound });
 const now = createRoute({ getParentRoute: () => root, path: "/", component: NowPage });

@@ -1,4 +1,5 @@
 import { Navigate } from "@tanstack/react-router";
+import { lazy, Suspense } from "react";
 import { Boundary } from "../parts/Boundary";
 import { Loading, Notice } from "../parts/Notice";
 import { useYard } from "../yard";
@@ -9,7 +10,8 @@ import { Holds } from "./Holds";
 import { Lanes } from "./Lanes";
 import { Needs } from "./Needs";
 import { Sends } from "./Sends";
-import { StandinPhones } from "./StandinPhones";
+
+const StandinPhones = lazy(() => import("./StandinPhones")); // only the demo has it
 
 const panel = "rounded-lg border border-line bg-plank px-4 py-3";
 
@@ -83,7 +85,11 @@ export function NowPage() {
           )}
         </div>
       </div>
-      {y.standin && <StandinPhones />}
+      {y.standin && (
+        <Suspense fallback={null}>
+          <StandinPhones />
+        </Suspense>
+      )}
     </div>
   );
 }

@@ -1,23 +1,12 @@
-import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
 import { Pause, Play } from "lucide-react";
+import { lazy, Suspense } from "react";
 import type { Device } from "../api";
-import { Button, buttonLook } from "../parts/Button";
+import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
 import { usePause, useResume } from "../parts/actions";
 import { when } from "../words";
 
-const spans = [
-  { label: "for an hour", until: () => new Date(Date.now() + 3600_000) },
-  { label: "until tomorrow, 06:00", until: () => tomorrow(6) },
-  { label: "until I resume", until: () => undefined },
-];
-
-function tomorrow(hour: number): Date {
-  const d = new Date();
-  d.setDate(d.getDate() + 1);
-  d.setHours(hour, 0, 0, 0);
-  return d;
-}
+const PauseMenu = lazy(() => import("./PauseMenu")); // after the first page is drawn
 
 /** Pauses a device for a while, or resumes it. */
 export function PauseButton({ device: d }: { device: Device }) {
@@ -38,27 +27,15 @@ export function PauseButton({ device: d }: { device: Device }) {
   }
   return (
     <div>
-      <Menu>
-        <MenuButton className={buttonLook} aria-label={`Pause ${d.name}`}>
-          <Pause aria-hidden className="size-4" /> Pause
-        </MenuButton>
-        <MenuItems
-          anchor="bottom end"
-          className="z-10 mt-1 rounded-md border border-line bg-plank p-1 shadow-lg"
-        >
-          {spans.map((s) => (
-            <MenuItem key={s.label}>
-              <button
-                type="button"
-                onClick={() => pause.mutate(s.until())}
-                className="block w-full rounded px-3 py-2 text-left data-focus:bg-wash"
-              >
-                {s.label}
-              </button>
-            </MenuItem>
-          ))}
-        </MenuItems>
-      </Menu>
+      <Suspense
+        fallback={
+          <Button disabled>
+            <Pause aria-hidden className="size-4" /> Pause
+          </Button>
+        }
+      >
+        <PauseMenu name={d.name} pause={pause.mutate} />
+      </Suspense>
       <Failure error={pause.error} />
     </div>
   );

@@ -21,7 +21,7 @@ const networks: { label: string; is: Pick<Conditions, "network" | "networkName" 
   ];
 
 /** The panel of the demo: what the simulated devices sense. Nothing here exists outside the demo. */
-export function StandinPhones() {
+export default function StandinPhones() {
   const phones = useQuery({
     queryKey: ["phones"],
     queryFn: () => body(api.GET("/api/v1/standin/phones")),
