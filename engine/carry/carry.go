@@ -232,9 +232,10 @@ func (c *Carrier) safe(ctx context.Context, s *Send, story, way string, at time.
 	s.recording = true
 	s.mu.Unlock()
 	c.Freed()
-	// It is still the place that was proven, and the same address.
-	if err := c.Places.Put(ctx, s.copy.Destination); err != nil {
-		return err
+	if !s.ours { // this send put nothing there: it is the place that answered to the proof
+		if err := c.Places.Still(ctx, s.copy.Destination); err != nil {
+			return err
+		}
 	}
 	err := c.step(ctx, s, queue.Safe, story, records.Change{If: &s.place, Proof: &way, ProvenAt: &at, Says: text(""), Order: new(records.Order), NotBefore: &time.Time{}, Tries: new(int)})
 	if errors.Is(err, records.ErrFactChanged) { // in this moment

@@ -26,6 +26,9 @@ func (c *Carrier) prove(ctx context.Context, s *Send) error {
 	if costs && !s.Metered {
 		return nil
 	}
+	if err := c.here(ctx, s); err != nil {
+		return err
+	}
 	way, err := proof.Take(ctx, s.driver, s.copy.Remote, s.copy.SHA256, s.copy.Bytes, !costs || s.readsBack() && s.landed, !s.landed)
 	missing := errors.Is(err, destination.ErrNotFound)
 	switch {
@@ -41,6 +44,18 @@ func (c *Carrier) prove(ctx context.Context, s *Send) error {
 		story = "The storage has the same SHA-256."
 	}
 	return c.safe(ctx, s, story, way, time.Now())
+}
+
+// here sees that what was put at a destination was put at its place. The proof is taken after.
+func (c *Carrier) here(ctx context.Context, s *Send) error {
+	driver, err := c.Places.Put(ctx, s.copy.Destination)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	s.driver = driver
+	s.mu.Unlock()
+	return nil
 }
 
 // readsBack tells whether a send's proof may be read back over a network that costs.

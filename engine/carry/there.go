@@ -140,6 +140,9 @@ func (c *Carrier) joinFound(ctx context.Context, s *Send, file records.Found) (b
 		if s.Metered {
 			return false, errCompare
 		}
+		if err := c.here(ctx, s); err != nil {
+			return false, err
+		}
 		at = time.Now()
 		sum, err := proof.Read(ctx, s.driver, file.Path, s.copy.Bytes)
 		if err != nil && !errors.Is(err, destination.ErrNotFound) {

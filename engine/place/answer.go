@@ -59,15 +59,25 @@ func (ps *Places) Settle(ctx context.Context, name string, moved bool) (n int64,
 	if err != nil {
 		return 0, err
 	}
-	// The number belongs to the old place: what is put at this one is counted anew.
-	if err := ps.Records.SetFact(ctx, putFact(name), "0"); err != nil {
-		return 0, err
-	}
+	older = older && id == before.ID
+	// What is the place from now on goes on beyond every number that was used: whatever was the
+	// place before, or a copy of it, is older from then on.
+	counter, counts := driver.(destination.Counter)
 	ps.mu.Lock()
-	p.put, p.putAt = 0, ""
+	at, put := ps.counter(p), p.put
 	ps.mu.Unlock()
+	if counts {
+		there, err := counter.Count(ctx, at)
+		if err != nil {
+			return 0, err
+		}
+		put = max(there, put) + 1
+		if err := ps.setPut(ctx, name, p, at, put); err != nil {
+			return 0, err
+		}
+	}
 	switch {
-	case older && id == before.ID:
+	case older:
 		n, err = ps.Records.Owe(ctx, name, "The keeper says that an older copy of its place is the place now: the proof is taken again.", now.fact(name), time.Now())
 	case moved:
 		n, err = ps.Records.Owe(ctx, name, "The keeper says that its place moved here: the proof is taken again.", now.fact(name), time.Now())
@@ -76,6 +86,11 @@ func (ps *Places) Settle(ctx context.Context, name string, moved bool) (n int64,
 	}
 	if err != nil {
 		return 0, err
+	}
+	if counts {
+		if err := counter.SetCount(ctx, at, put); err != nil {
+			return 0, err
+		}
 	}
 	if err := ps.bind(ctx, name, p, driver, now); err != nil {
 		return 0, err

@@ -23,11 +23,22 @@ import (
 	"yardtide/engine/records"
 )
 
+// Ledger is what the records keep of places: facts, and the proofs that rest on them.
+type Ledger interface {
+	Facts(ctx context.Context, prefix string) (map[string]string, error)
+	Fact(ctx context.Context, name string) (string, error)
+	SetFact(ctx context.Context, name, value string) error
+	// Owe has every proof at a destination taken again, and sets a fact in the same step.
+	Owe(ctx context.Context, destination, says string, is records.NamedFact, at time.Time) (int64, error)
+	// Abandon leaves what is at a destination's old place, and sets a fact in the same step.
+	Abandon(ctx context.Context, destination, place, says string, is records.NamedFact, at time.Time) (int64, error)
+}
+
 // Options make the places of a device. All are needed.
 type Options struct {
 	Device  string
 	Owner   string // what temporary names of the device begin with
-	Records *records.Records
+	Records Ledger
 	// Driver gives the driver of a destination in the plan.
 	Driver func(name string) (destination.Driver, error)
 	// Changed is called, and must not block, when something changed that decisions rest
@@ -189,7 +200,7 @@ func placeFact(name string) string { return "place " + name }
 
 // Bind tells records that know nothing of a destination's place which one it
 // is.
-func Bind(ctx context.Context, r *records.Records, name, id, where string) error {
+func Bind(ctx context.Context, r Ledger, name, id, where string) error {
 	if text, err := r.Fact(ctx, placeFact(name)); err != nil || text != "" {
 		return err
 	}
@@ -249,16 +260,24 @@ func (ps *Places) Still(ctx context.Context, name string) error {
 }
 
 // Put is Still for what was put at a place and is to be called safe. Where the storage counts
-// (destination.Counter), the number is higher afterwards, there and in the records.
-func (ps *Places) Put(ctx context.Context, name string) error {
+// (destination.Counter), the number is higher afterwards, there and in the records. The proof is
+// taken after the call and through its driver: what was put elsewhere in the moment of an
+// exchange is then missing, whichever disk answers.
+func (ps *Places) Put(ctx context.Context, name string) (destination.Driver, error) {
 	driver, err := ps.Driver(name)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if _, counts := driver.(destination.Anchorer); !counts {
-		return ps.Still(ctx, name)
+		return driver, ps.Still(ctx, name)
 	}
-	return ps.together(ctx, name, func(ctx context.Context, p *place) error { return ps.count(ctx, name, p, driver) })
+	if err := ps.together(ctx, name, func(ctx context.Context, p *place) error { return ps.count(ctx, name, p, driver) }); err != nil {
+		return nil, err
+	}
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	p := ps.of(name)
+	return p.tied(driver, ps.counter(p)), nil
 }
 
 // together does something at a place once for all who asked for it before it began.
@@ -321,7 +340,12 @@ func (ps *Places) count(ctx context.Context, name string, p *place, driver desti
 	if err := counter.SetCount(ctx, at, n); err != nil {
 		return err
 	}
-	if err := ps.Records.SetFact(ctx, putFact(name), strconv.FormatInt(n, 10)+" "+at); err != nil {
+	return ps.setPut(ctx, name, p, at, n)
+}
+
+// setPut keeps the number of what was put at a place last, and the path of its counter there.
+func (ps *Places) setPut(ctx context.Context, name string, p *place, at string, n int64) error {
+	if err := ps.Records.SetFact(ctx, putFact(name), strings.TrimSpace(strconv.FormatInt(n, 10)+" "+at)); err != nil {
 		return err
 	}
 	ps.mu.Lock()
