@@ -76,6 +76,7 @@ func made(t *testing.T, file, contentType string, r plan.Rendition) (string, err
 }
 
 func TestThePlaceIsLeftOutWhereARenditionSaysSo(t *testing.T) {
+	t.Parallel()
 	large := writeJPEG(t, scene(900, 600))
 	tellAll(t, large)
 	require.NotEmpty(t, saysPlace(t, large))
@@ -178,6 +179,7 @@ func standinClip(t *testing.T) string {
 }
 
 func TestClipsLeaveOutThePlaceAndKeepToABitrate(t *testing.T) {
+	t.Parallel()
 	clip := standinClip(t)
 	placed := filepath.Join(t.TempDir(), "placed.mov")
 	tool(t, "ffmpeg", "-v", "error", "-i", clip, "-c", "copy", "-movflags", "+use_metadata_tags", "-metadata", "com.apple.quicktime.location.ISO6709=+38.7000-009.1000/", "-metadata", "location=+38.7000-009.1000/", "-metadata", "com.apple.quicktime.creationdate=2026-05-04T10:11:12+0200", "-metadata", "comment=by hand", placed)
@@ -219,6 +221,7 @@ func TestClipsLeaveOutThePlaceAndKeepToABitrate(t *testing.T) {
 }
 
 func TestHEICBecomesJPEGWithItsFacts(t *testing.T) {
+	t.Parallel()
 	jpg := writeJPEG(t, scene(400, 250))
 	tellAll(t, jpg)
 	tool(t, "exiftool", "-q", "-overwrite_original", "-n", "-Orientation=1", jpg)

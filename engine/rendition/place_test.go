@@ -76,6 +76,7 @@ var ways = map[string][]string{
 }
 
 func TestTheBytesOfWhatLeavesTellNoPlace(t *testing.T) {
+	t.Parallel()
 	if _, err := exec.LookPath("exiftool"); err != nil {
 		t.Skip("exiftool is not installed")
 	}

@@ -147,6 +147,7 @@ func ssim(t *testing.T, one, two image.Image) float64 {
 }
 
 func TestItLooksAsVipsMakesIt(t *testing.T) {
+	t.Parallel()
 	for name, of := range map[string]struct {
 		args []string // to cjpeg
 		w, h int
@@ -175,6 +176,7 @@ func TestItLooksAsVipsMakesIt(t *testing.T) {
 }
 
 func TestItIsUprightWhateverTheCameraWasHeld(t *testing.T) {
+	t.Parallel()
 	file := writeJPEG(t, scene(801, 533))
 	for n := range 8 {
 		turned := filepath.Join(t.TempDir(), "turned.jpg")
@@ -193,6 +195,7 @@ var surviving = []string{"DateTimeOriginal", "OffsetTimeOriginal", "SubSecTimeOr
 	"GPSLatitude", "GPSLongitude", "GPSAltitude", "XMP:Title", "XMP:Description", "XMP:Subject", "XMP:Rating", "XMP:Label", "IPTC:Keywords", "IPTC:Caption-Abstract", "IPTC:City", "ProfileDescription", "UserComment", "Comment"}
 
 func TestWhatSurvives(t *testing.T) {
+	t.Parallel()
 	file := writeJPEG(t, scene(900, 600))
 	profile := "/usr/share/color/icc/sRGB.icc"
 	tool(t, "exiftool", "-q", "-overwrite_original", "-DateTimeOriginal=2026:06:09 08:01:02", "-OffsetTimeOriginal=+01:00", "-SubSecTimeOriginal=42", "-Make=Slip", "-Model=Hull 1", "-ImageDescription=Keel of the Curlew, née 1931",
@@ -228,6 +231,7 @@ func TestWhatSurvives(t *testing.T) {
 }
 
 func TestPNGsStayWhatTheyAre(t *testing.T) {
+	t.Parallel()
 	plain := scene(640, 480)
 	clear := image.NewNRGBA(plain.Rect)
 	deep := image.NewRGBA64(plain.Rect)
@@ -504,6 +508,7 @@ func TestClipsAreMadeSmaller(t *testing.T) {
 }
 
 func TestAClipStopsWhenItIsCancelled(t *testing.T) {
+	t.Parallel()
 	file := film(t, "long.mp4", "-vf", "loop=20:50:0")
 	f, err := os.Open(file)
 	require.NoError(t, err)
