@@ -11,8 +11,8 @@ import (
 	"yardtide/wire"
 )
 
-// Device is a device as the service sees it. One in this process meets it; so will
-// what stands for one elsewhere. Nobody above knows which.
+// Device is a device as the service sees it: device.Device in this process, link.Mirror for one
+// elsewhere. Nobody above knows which.
 //
 // Items are named by their keys. The errors that a caller decides on are
 // records.NoItem for a key that is none, tell.NeedsMetered, place.NoQuestion, and
@@ -46,9 +46,9 @@ type Device interface {
 	Look(ctx context.Context, folder string, set *plan.Source, tell func(wire.Look)) error
 	PictureAt(ctx context.Context, path string) ([]byte, error)
 
-	// TryPlan tells what a plan would do to its items.
 	// Doubts tells what a plan allows on it and was hardly meant, as only it can tell.
 	Doubts(ctx context.Context, p *plan.Plan) ([]string, error)
+	// TryPlan tells what a plan would do to its items.
 	TryPlan(ctx context.Context, p *plan.Plan) (tell.Tried, error)
 
 	Pause(ctx context.Context, until time.Time) error

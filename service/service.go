@@ -364,7 +364,8 @@ func (s *Service) Status(ctx context.Context) (wire.Yard, error) {
 
 func (s *Service) status(ctx context.Context) (wire.Yard, error) {
 	p := s.Plan()
-	st := wire.Yard{Time: time.Now(), Devices: []wire.Device{}, Absent: []string{}, Destinations: []wire.DestinationStatus{}, Jobs: slices.DeleteFunc(s.jobs.all(), func(j wire.Job) bool { return j.Kind == wire.JobLook }), Standin: s.Standin != nil, Home: s.home()}
+	_, version := s.PlanText()
+	st := wire.Yard{Plan: version, Time: time.Now(), Devices: []wire.Device{}, Absent: []string{}, Destinations: []wire.DestinationStatus{}, Jobs: slices.DeleteFunc(s.jobs.all(), func(j wire.Job) bool { return j.Kind == wire.JobLook }), Standin: s.Standin != nil, Home: s.home()}
 	for _, d := range s.Devices() {
 		one, err := d.Status(ctx)
 		if records.IsGone(err) {

@@ -27,6 +27,7 @@ func (a Amount) Plus(n, bytes int64) Amount { return Amount{a.N + n, a.Bytes + b
 // Yard is the whole yard at one moment.
 type Yard struct {
 	Yard         string              `json:"yard" doc:"Empty before there is a plan"`
+	Plan         int64               `json:"plan" doc:"The version of the plan in force, 0 before the first and on a device whose plan is its service's"`
 	Time         time.Time           `json:"time"`
 	Says         string              `json:"says" doc:"How all items stand, in a sentence or two"`
 	Holds        []HoldGroup         `json:"holds" doc:"Why items of all devices wait, where that mends itself, the largest group first"`

@@ -2811,6 +2811,11 @@ export interface components {
             jobs: components["schemas"]["Job"][];
             /** @description What does not mend itself, each once, the gravest first */
             needs: components["schemas"]["Need"][];
+            /**
+             * Format: int64
+             * @description The version of the plan in force, 0 before the first and on a device whose plan is its service's
+             */
+            plan: number;
             /** @description What the keeper must do before anything goes, else empty */
             problem: string;
             /** @description How all items stand, in a sentence or two */

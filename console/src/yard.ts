@@ -52,6 +52,9 @@ export function useStream(): Link {
       stream.addEventListener("status", (e: MessageEvent<string>) => {
         const yard = JSON.parse(e.data) as Yard;
         turn("live");
+        // Another page or a command may have changed the plan.
+        if (client.getQueryData<Yard>(key)?.plan !== yard.plan)
+          void client.invalidateQueries({ queryKey: ["plan"] });
         client.setQueryData(key, yard);
         const counts = JSON.stringify(yard.devices.map((d) => [d.states, d.partly, d.holds, d.pause]));
         latest = counts;

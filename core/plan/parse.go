@@ -119,7 +119,6 @@ type reader struct {
 	forms    []formOf
 }
 
-// link is a name that must point at something elsewhere in the plan.
 // formOf is a rendition that is used for a kind.
 type formOf struct {
 	node ast.Node
@@ -127,6 +126,7 @@ type formOf struct {
 	name string
 }
 
+// link is a name that must point at something elsewhere in the plan.
 type link struct {
 	node ast.Node
 	kind string

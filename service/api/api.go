@@ -2,7 +2,8 @@
 // OpenAPI 3.1 document made from the code, problem documents for errors (RFC
 // 9457), the event stream, and the console's files. It decides nothing.
 //
-// It listens on loopback only. Every route needs the token, as a bearer or as the
+// The keeper's address is a loopback one; devices elsewhere call at an address of their own, whose
+// routes are theirs alone (home.go). Every route of the keeper's needs the token, as a bearer or as the
 // cookie that a one-time link gives to a browser, unless it is registered as
 // open (access.go); the Host header must be a loopback one, so that no web page
 // can reach it by a name of its own.

@@ -20,11 +20,10 @@ import {
 
 const key = ["plan"];
 
-/** The plan in force; null before the first. */
+/** The plan in force; null before the first. The event stream has it asked for anew (see useStream). */
 export function usePlan() {
   return useQuery({
     queryKey: key,
-    refetchInterval: 5000, // another page or a command may change it
     queryFn: async (): Promise<Plan | null> => {
       try {
         return await body(api.GET("/api/v1/plan"));
