@@ -1,9 +1,11 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"strings"
 	"testing"
+	"time"
 	"yardtide/e2e/browser"
 
 	"github.com/chromedp/chromedp/kb"
@@ -219,4 +221,42 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	for _, complaint := range k.b.Complaints() { // what was refused, the browser tells too
 		assert.Regexp(t, `status of (422|409) .*/api/v1/plan`, complaint)
 	}
+}
+
+// Two change one rule: what one did not touch is not put back to what it was when its form was
+// opened, and nobody puts a change in force that was looked at on another version.
+func TestTwoChangeOneRule(t *testing.T) {
+	dir := t.TempDir()
+	s := desk(t, dir, dir+"/data")
+	k := atTheConsole(t, s)
+	k.click("Plan", "Change all")
+	require.NoError(t, k.b.Type("Only files larger than", "2 GB"))
+	k.click("See what it would change")
+	k.sees("larger than 2.0 GB")
+	base := s.yard().Plan
+	s.ok("rule", "set", "all", "-hours", "22:00-06:00")
+	k.sees("all was changed meanwhile, in version 2 of the plan.")
+	hours, err := browser.Eval[string](k.b, `[...document.querySelectorAll("input")].find((e) => e.labels?.[0]?.innerText.startsWith("Hours")).value`)
+	require.NoError(t, err)
+	assert.Equal(t, "22:00-06:00", hours, "what was not touched is shown as it is")
+	k.click("See what it would change")
+	k.sees("larger than 2.0 GB")
+	k.click("Put it in force")
+	require.Eventually(t, func() bool { return s.yard().Plan == 3 }, 20*time.Second, 50*time.Millisecond)
+	text := s.ok("plan", "show")
+	assert.Contains(t, text, "22:00-06:00", "the other's change stays")
+	assert.Contains(t, text, "larger-than: 2")
+
+	bearer := map[string]string{"Authorization": "Bearer " + s.token()}
+	for _, try := range []string{"true", "false"} {
+		code, says := s.call("POST", "/api/v1/plan/rules", fmt.Sprintf(`{"rule": "all", "base": %d, "order": "oldest", "try": %s}`, base, try), bearer)
+		assert.Equal(t, 409, code, says)
+		assert.Contains(t, says, "version 3 is in force")
+	}
+	assert.Equal(t, text, s.ok("plan", "show"))
+	for _, wrong := range []string{"-1", "9223372036854775807", `"1"`, "1.5", "4"} {
+		code, says := s.call("POST", "/api/v1/plan/rules", `{"rule": "all", "base": `+wrong+`, "order": "oldest"}`, bearer)
+		assert.Contains(t, []int{409, 422}, code, "%s: %s", wrong, says)
+	}
+	assert.Equal(t, text, s.ok("plan", "show"))
 }

@@ -43,7 +43,7 @@ func (s *Service) AddDestination(ctx context.Context, draft wire.Draft) error {
 	if err := plan.CheckDestination(draft.Name, d); err != nil {
 		return err
 	}
-	_, err := s.editPlan(ctx, func(text string) (string, error) {
+	_, err := s.editPlan(ctx, 0, func(text string) (string, error) {
 		after, err := s.withDestination(text, draft.Name, d)
 		if err != nil {
 			return "", err
@@ -80,7 +80,7 @@ func zoneName() string {
 // RemoveDestination takes a destination out of the plan and forgets its kept
 // secrets. What is stored there stays.
 func (s *Service) RemoveDestination(ctx context.Context, name string) error {
-	_, err := s.editPlan(ctx, func(text string) (string, error) {
+	_, err := s.editPlan(ctx, 0, func(text string) (string, error) {
 		p := s.planOrEmpty()
 		if _, there := p.Destinations[name]; !there {
 			return "", ErrNoDestination

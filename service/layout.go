@@ -67,7 +67,7 @@ func landings(layout, device string, own []sample) (list []wire.SetupName) {
 // keeper's own items; with Try it only shows. The errors are plan.EditError and those of
 // ApplyPlan.
 func (s *Service) EditLayout(ctx context.Context, e wire.LayoutEdit) (out wire.LayoutShown, err error) {
-	out.PlanEdited, err = s.editBy(ctx, e.Try, func(before string) (string, error) { return plan.WithLayout(before, e.Destination, e.Layout) })
+	out.PlanEdited, err = s.editBy(ctx, 0, e.Try, func(before string) (string, error) { return plan.WithLayout(before, e.Destination, e.Layout) })
 	if err != nil {
 		return out, err
 	}

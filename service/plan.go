@@ -118,14 +118,17 @@ func (s *Service) ApplyPlan(ctx context.Context, file, text string, base int64) 
 }
 
 // editPlan changes the text in force, and returns its version then. Nobody else changes
-// it meanwhile.
-func (s *Service) editPlan(ctx context.Context, edit func(text string) (string, error)) (version int64, err error) {
+// it meanwhile. The error is StalePlan when the version in force is not base, 0 for whichever is.
+func (s *Service) editPlan(ctx context.Context, base int64, edit func(text string) (string, error)) (version int64, err error) {
 	if err := s.elsewherePlan(); err != nil {
 		return 0, err
 	}
 	s.changing.Lock()
 	defer s.changing.Unlock()
 	before, now := s.PlanText()
+	if base != 0 && base != now {
+		return now, StalePlan{base, now}
+	}
 	after, err := edit(before)
 	if err != nil {
 		return now, err

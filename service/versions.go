@@ -164,7 +164,7 @@ func (s *Service) Rules() []wire.PlanRule {
 // Try it only tells what that would change. The errors are plan.EditError and those of
 // ApplyPlan.
 func (s *Service) EditSource(ctx context.Context, e wire.SourceEdit) (wire.PlanEdited, error) {
-	return s.editBy(ctx, e.Try, func(before string) (string, error) {
+	return s.editBy(ctx, 0, e.Try, func(before string) (string, error) {
 		if e.Remove {
 			return plan.WithoutSource(before, e.Device, e.Folder)
 		}
@@ -297,7 +297,7 @@ func sourceOf(e wire.SourceEdit) (s plan.Source, err error) {
 
 // EditDevice changes a device of the plan.
 func (s *Service) EditDevice(ctx context.Context, e wire.DeviceEdit) (wire.PlanEdited, error) {
-	return s.editBy(ctx, e.Try, func(before string) (string, error) {
+	return s.editBy(ctx, 0, e.Try, func(before string) (string, error) {
 		return plan.WithDevice(before, e.Device, plan.DeviceChange{Timezone: e.Timezone, Limit: e.Limit, Person: e.Person})
 	})
 }
@@ -329,7 +329,7 @@ func (s *Service) Sources() []wire.PlanFolder {
 // EditRule changes a rule of the plan, in its text; with Try it only tells what that
 // would change. The errors are plan.EditError and those of ApplyPlan.
 func (s *Service) EditRule(ctx context.Context, e wire.RuleEdit) (wire.PlanEdited, error) {
-	return s.editBy(ctx, e.Try, func(before string) (string, error) {
+	return s.editBy(ctx, e.Base, e.Try, func(before string) (string, error) {
 		lanes, err := lanesOf(e.Lanes)
 		if err != nil {
 			return "", err
@@ -411,7 +411,7 @@ func (s *Service) Renditions() []wire.PlanRendition {
 
 // EditRendition makes a rendition of the plan, or changes or takes out one.
 func (s *Service) EditRendition(ctx context.Context, e wire.RenditionEdit) (wire.PlanEdited, error) {
-	return s.editBy(ctx, e.Try, func(before string) (string, error) {
+	return s.editBy(ctx, 0, e.Try, func(before string) (string, error) {
 		if e.Remove {
 			return plan.WithoutRendition(before, e.Name)
 		}
@@ -424,7 +424,7 @@ func (s *Service) EditRendition(ctx context.Context, e wire.RenditionEdit) (wire
 }
 
 // editBy changes the text in force and tells what that changes, or only tells.
-func (s *Service) editBy(ctx context.Context, try bool, write func(string) (string, error)) (out wire.PlanEdited, err error) {
+func (s *Service) editBy(ctx context.Context, base int64, try bool, write func(string) (string, error)) (out wire.PlanEdited, err error) {
 	edit := func(before string) (string, error) {
 		after, err := write(before)
 		if err != nil {
@@ -439,7 +439,10 @@ func (s *Service) editBy(ctx context.Context, try bool, write func(string) (stri
 		return after, err
 	}
 	if try {
-		before, _ := s.PlanText()
+		before, now := s.PlanText()
+		if base != 0 && base != now {
+			return out, StalePlan{base, now}
+		}
 		after, err := write(before)
 		if err != nil {
 			return out, err
@@ -447,7 +450,7 @@ func (s *Service) editBy(ctx context.Context, try bool, write func(string) (stri
 		tried, err := s.TryPlan(ctx, "plan.yaml", after)
 		return wire.PlanEdited{Says: tried.Says, Notes: tried.Notes, Tried: &tried}, err
 	}
-	out.Version, err = s.editPlan(ctx, edit)
+	out.Version, err = s.editPlan(ctx, base, edit)
 	return out, err
 }
 

@@ -223,6 +223,7 @@ type DeviceEdit struct {
 // RuleEdit changes a rule; what is left out stays as it is. It adds one, or takes one
 // out that nobody follows.
 type RuleEdit struct {
+	Base      int64                 `json:"base,omitempty" minimum:"0" doc:"The version of the plan that it was made on; it is refused when another is in force. Without one it is made on whichever is"`
 	Rule      string                `json:"rule"`
 	Take      []media.Kind          `json:"take,omitempty" enum:"photo,raw,graphic,video,audio,document,other" doc:"The kinds that it takes"`
 	To        []string              `json:"to,omitempty" doc:"The destinations that it sends to"`

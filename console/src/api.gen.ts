@@ -2346,6 +2346,11 @@ export interface components {
             add?: boolean;
             /** @description All that goes under a second layout, too */
             also?: components["schemas"]["RuleAlso"][];
+            /**
+             * Format: int64
+             * @description The version of the plan that it was made on; it is refused when another is in force. Without one it is made on whichever is
+             */
+            base?: number;
             /** @description Make a clip of shots in a row, beside them */
             bursts?: boolean;
             /** @description Empty for those whose kind it takes, and sidecars */

@@ -39,22 +39,28 @@ const changed = [
 const editOf = (r: PlanRule): RuleEdit =>
   Object.assign({ rule: r.name }, ...changed.map((field) => ({ [field]: r[field] })));
 
-type Doing = { edit: RuleEdit; remove: boolean };
+const isOther = (a: PlanRule, b: PlanRule) =>
+  changed.some((f) => JSON.stringify(a[f]) !== JSON.stringify(b[f]));
 
-/** Changes a rule, or takes out one that nobody follows. */
-export function ChangeRule({ rule: r, destinations }: { rule: PlanRule; destinations: string[] }) {
+/** What is done to a rule: as it was when that began, and what is to be otherwise. */
+type Doing = { begun: PlanRule; changes: Partial<RuleEdit> };
+
+type OfRule = { rule: PlanRule; version: number; destinations: string[] };
+
+/** Changes a rule, or takes out one that nobody follows. Only what the keeper changes is sent. */
+export function ChangeRule({ rule: r, version, destinations }: OfRule) {
   const [doing, setDoing] = useState<Doing>();
   const parts = useParts(r.follows.map((s) => s.device));
   const done = () => setDoing(undefined);
   if (doing === undefined) {
     return (
       <div className="mt-1 flex gap-2">
-        <Button onClick={() => setDoing({ edit: editOf(r), remove: false })} aria-label={`Change ${r.name}`}>
+        <Button onClick={() => setDoing({ begun: r, changes: {} })} aria-label={`Change ${r.name}`}>
           Change
         </Button>
         {r.follows.length === 0 && (
           <Button
-            onClick={() => setDoing({ edit: { rule: r.name, remove: true }, remove: true })}
+            onClick={() => setDoing({ begun: r, changes: { remove: true } })}
             aria-label={`Take out ${r.name}`}
           >
             Take out
@@ -69,15 +75,21 @@ export function ChangeRule({ rule: r, destinations }: { rule: PlanRule; destinat
       aria-label={`Change ${r.name}`}
       className="mt-2 space-y-3 rounded-md border border-line p-3"
     >
-      {!doing.remove && (
+      {isOther(doing.begun, r) && (
+        <p role="status" className="rounded-md bg-wash p-3">
+          {r.name} was changed meanwhile, in version {version} of the plan. What you did not touch is shown as
+          it is there; look once more at what yours would change.
+        </p>
+      )}
+      {!doing.changes.remove && (
         <RuleForm
-          edit={doing.edit}
+          edit={{ ...editOf(r), ...doing.changes }}
           parts={parts}
           destinations={destinations}
-          change={(edit) => setDoing({ ...doing, edit })}
+          set={(change) => setDoing({ ...doing, changes: { ...doing.changes, ...change } })}
         />
       )}
-      <Consequence edit={doing.edit} done={done} />
+      <Consequence edit={{ rule: r.name, base: version, ...doing.changes }} of={r} done={done} />
     </div>
   );
 }
@@ -107,14 +119,21 @@ export function AddRule({ destinations }: { destinations: string[] }) {
   return (
     <div role="group" aria-label="Add a rule" className="mt-3 space-y-3 rounded-md border border-line p-3">
       <TextField label="Name" hint="films" value={edit.rule} change={(rule) => setEdit({ ...edit, rule })} />
-      <RuleForm edit={edit} parts={all} destinations={destinations} change={setEdit} />
+      <RuleForm
+        edit={edit}
+        parts={all}
+        destinations={destinations}
+        set={(change) => setEdit({ ...edit, ...change })}
+      />
       <Consequence edit={edit} done={() => setEdit(undefined)} />
     </div>
   );
 }
 
-function Consequence({ edit, done }: { edit: RuleEdit; done: () => void }) {
-  const chosen = edit.remove || ((edit.take ?? []).length > 0 && (edit.to ?? []).length > 0);
+function Consequence({ edit, of, done }: { edit: RuleEdit; of?: PlanRule; done: () => void }) {
+  const take = edit.take ?? of?.take ?? [];
+  const to = edit.to ?? of?.to ?? [];
+  const chosen = edit.remove || (take.length > 0 && to.length > 0);
   return (
     <Tried
       key={JSON.stringify(edit)}
@@ -130,10 +149,9 @@ function RuleForm(props: {
   edit: RuleEdit;
   parts: Parts;
   destinations: string[];
-  change: (edit: RuleEdit) => void;
+  set: (change: Partial<RuleEdit>) => void;
 }) {
-  const { edit, parts, destinations } = props;
-  const set = (change: Partial<RuleEdit>) => props.change({ ...edit, ...change });
+  const { edit, parts, destinations, set } = props;
   const toggled = <T extends string>(list: readonly T[], one: T): T[] =>
     list.includes(one) ? list.filter((v) => v !== one) : [...list, one];
   const take = edit.take ?? [];

@@ -50,7 +50,7 @@ export function PlanPage() {
                 {r.follows.length === 0 && (
                   <span className="block text-sm text-quiet">Nobody follows it.</span>
                 )}
-                <ChangeRule rule={r} destinations={destinations} />
+                <ChangeRule rule={r} version={p.version} destinations={destinations} />
                 <OwnOfDevices rule={r} />
               </dd>
             </div>
