@@ -321,6 +321,125 @@ func WithoutRule(text, name string) (string, error) {
 	return after, agrees(after, before, errRuleByHand)
 }
 
+// ruleKey is a key of a rule that an edit may change.
+type ruleKey struct {
+	path []string
+	// set gives a rule what a change asks of the key; value is how the plan has it then, "" takes the
+	// key out. changed is false where nothing is asked, or the rule has it already.
+	set func(c RuleChange, r *Rule) (value string, changed bool, err error)
+}
+
+// said is a key that a change says as the plan does.
+func said[T fmt.Stringer](asked func(RuleChange) *string, of func(*Rule) *T, parse func(string) (T, error), write func(string) string, path ...string) ruleKey {
+	return ruleKey{path, func(c RuleChange, r *Rule) (string, bool, error) {
+		text, is := asked(c), of(r)
+		if text == nil || *text == (*is).String() {
+			return "", false, nil
+		}
+		want, err := orNone(*text, parse)
+		if err != nil {
+			return "", false, EditError{err.Error()}
+		}
+		*is = want
+		return write(*text), true, nil
+	}}
+}
+
+// valued is a key whose value a change has.
+func valued[T comparable](asked func(RuleChange) *T, of func(*Rule) *T, write func(T) string, path ...string) ruleKey {
+	return ruleKey{path, func(c RuleChange, r *Rule) (string, bool, error) {
+		want, is := asked(c), of(r)
+		if want == nil || *want == *is {
+			return "", false, nil
+		}
+		*is = *want
+		return write(*want), true, nil
+	}}
+}
+
+// listed is a key whose list a change has, all of it.
+func listed[T comparable](asked func(RuleChange) *[]T, of func(*Rule) *[]T, write func([]T) string, path ...string) ruleKey {
+	return ruleKey{path, func(c RuleChange, r *Rule) (string, bool, error) {
+		want, is := asked(c), of(r)
+		if want == nil || slices.Equal(*want, *is) {
+			return "", false, nil
+		}
+		if *is = slices.Clone(*want); len(*is) == 0 {
+			*is = nil
+		}
+		return write(*is), true, nil
+	}}
+}
+
+// dark is a key that is off, or says nothing.
+func dark(asked func(RuleChange) *string, of func(*Rule) *Switch, path ...string) ruleKey {
+	return ruleKey{path, func(c RuleChange, r *Rule) (string, bool, error) {
+		want, is := asked(c), of(r)
+		switch {
+		case want == nil || *want == string(*is):
+			return "", false, nil
+		case *want != "" && Switch(*want) != MustBeOff:
+			return "", false, EditError{fmt.Sprintf("%s is %q; it would be off, or empty", path[len(path)-1], *want)}
+		}
+		*is = Switch(*want)
+		return quotedOrNone(*want), true, nil
+	}}
+}
+
+// idleKey is whether nobody may use the device: a change says yes or no, the plan has three words.
+func idleKey() ruleKey {
+	return ruleKey{[]string{"gates", "idle"}, func(c RuleChange, r *Rule) (string, bool, error) {
+		if c.Idle == nil || *c.Idle == (r.Gates.Idle == MustBeIdle) {
+			return "", false, nil
+		}
+		r.Gates.Idle = IdleUnset
+		if *c.Idle {
+			r.Gates.Idle = MustBeIdle
+		}
+		return trueOrNone(*c.Idle), true, nil
+	}}
+}
+
+// ruleKeys are the keys of a rule that an edit changes each by itself, in the order in which new
+// ones are written. What a rule takes, in which form it sends and its lanes are not among them.
+func ruleKeys() []ruleKey {
+	as := func(text string) string { return text }
+	return []ruleKey{
+		said(func(c RuleChange) *string { return c.Larger }, func(r *Rule) *Size { return &r.LargerThan }, ParseSize, as, "larger-than"),
+		said(func(c RuleChange) *string { return c.Longer }, func(r *Rule) *Minutes { return &r.LongerThan }, ParseMinutes, as, "longer-than"),
+		listed(func(c RuleChange) *[]string { return notNil(c.To) }, func(r *Rule) *[]string { return &r.To }, flowList, "to"),
+		said(func(c RuleChange) *string { return c.Power }, func(r *Rule) *Power { return &r.Gates.Power }, ParsePower, as, "gates", "power"),
+		said(func(c RuleChange) *string { return c.Hours }, func(r *Rule) *Hours { return &r.Gates.Hours }, ParseHours, quotedOrNone, "gates", "hours"),
+		valued(func(c RuleChange) *Order { return c.Order }, func(r *Rule) *Order { return &r.Order }, func(o Order) string { return string(o) }, "order"),
+		idleKey(),
+		said(func(c RuleChange) *string { return c.Unused }, func(r *Rule) *Minutes { return &r.Gates.Unused }, ParseMinutes, as, "gates", "unused-for"),
+		said(func(c RuleChange) *string { return c.Rest }, func(r *Rule) *Minutes { return &r.Gates.Rest }, ParseMinutes, as, "gates", "rest"),
+		dark(func(c RuleChange) *string { return c.Screen }, func(r *Rule) *Switch { return &r.Gates.Screen }, "gates", "screen"),
+		dark(func(c RuleChange) *string { return c.Saver }, func(r *Rule) *Switch { return &r.Gates.Saver }, "gates", "battery-saver"),
+		valued(func(c RuleChange) *bool { return c.StoreEach }, func(r *Rule) *bool { return &r.StoreEach }, trueOrNone, "store-each"),
+		valued(func(c RuleChange) *string { return c.Previews }, func(r *Rule) *string { return &r.Previews }, as, "previews"),
+		listed(func(c RuleChange) *[]Also { return c.Also }, func(r *Rule) *[]Also { return &r.Also }, writtenAlso, "also"),
+		valued(func(c RuleChange) *Clash { return c.OnClash }, func(r *Rule) *Clash { return &r.OnClash }, func(o Clash) string { return string(o) }, "on-clash"),
+		valued(func(c RuleChange) *bool { return c.Bursts }, func(r *Rule) *bool { return &r.Bursts }, trueOrNone, "bursts"),
+		listed(func(c RuleChange) *[]media.Companion { return c.Companions }, func(r *Rule) *[]media.Companion { return &r.Companions }, writtenCompanions, "companions"),
+	}
+}
+
+// notNil is a list of a change, nil for none.
+func notNil[T any](list []T) *[]T {
+	if list == nil {
+		return nil
+	}
+	return &list
+}
+
+func quotedOrNone(text string) string {
+	if text == "" {
+		return ""
+	}
+	return `"` + text + `"`
+}
+
 // WithRule changes a rule in a plan's text; what is not touched stays byte for byte.
 // The error is an EditError, or Problems where the plan would have mistakes.
 func WithRule(text, name string, c RuleChange) (string, error) {
@@ -332,156 +451,24 @@ func WithRule(text, name string, c RuleChange) (string, error) {
 	if !there {
 		return "", EditError{fmt.Sprintf("the plan has no rule %q", name)}
 	}
-	type edit struct {
-		path  []string
-		value string // "" takes the key out
+	after, err := withTaken(text, name, &want, c, before)
+	if err != nil {
+		return "", err
 	}
-	var edits []edit
-	after := text
-	if take := inOrder(c.Take); c.Take != nil && !slices.Equal(take, want.Take) {
-		if after, err = withFormat2(after, before); err != nil { // in the first, photos have no word of their own
+	for _, key := range ruleKeys() {
+		value, changed, err := key.set(c, &want)
+		if err != nil {
 			return "", err
 		}
-		want.Take = take
-		edits = append(edits, edit{[]string{"take"}, writtenKinds(c.Take)})
-	}
-	for k, name := range c.Send {
-		switch {
-		case !slices.Contains(Reducible, k):
-			return "", EditError{fmt.Sprintf("%q is no kind that is reduced; that would be photo, graphic or video", k)}
-		case c.Take == nil && !slices.Contains(want.Take, k) && name != "":
-			return "", EditError{fmt.Sprintf("the rule takes no %s", k.Plural())}
-		}
-	}
-	if send := sendOf(want.Send, c.Send, want.Take); !maps.Equal(send, want.Send) {
-		want.Send = send
-		edits = append(edits, edit{[]string{"send"}, writtenSend(send)})
-	}
-	if c.Larger != nil && *c.Larger != want.LargerThan.String() {
-		if want.LargerThan, err = orNone(*c.Larger, ParseSize); err != nil {
-			return "", EditError{err.Error()}
-		}
-		edits = append(edits, edit{[]string{"larger-than"}, *c.Larger})
-	}
-	if c.Longer != nil && *c.Longer != want.LongerThan.String() {
-		if want.LongerThan, err = orNone(*c.Longer, ParseMinutes); err != nil {
-			return "", EditError{err.Error()}
-		}
-		edits = append(edits, edit{[]string{"longer-than"}, *c.Longer})
-	}
-	if c.To != nil && !slices.Equal(c.To, want.To) {
-		want.To = c.To
-		edits = append(edits, edit{[]string{"to"}, flowList(c.To)})
-	}
-	if c.Power != nil && *c.Power != want.Gates.Power.String() {
-		if want.Gates.Power, err = orNone(*c.Power, ParsePower); err != nil {
-			return "", EditError{err.Error()}
-		}
-		edits = append(edits, edit{[]string{"gates", "power"}, *c.Power})
-	}
-	if c.Hours != nil && *c.Hours != want.Gates.Hours.String() {
-		if want.Gates.Hours, err = orNone(*c.Hours, ParseHours); err != nil {
-			return "", EditError{err.Error()}
-		}
-		value := *c.Hours
-		if value != "" {
-			value = `"` + value + `"`
-		}
-		edits = append(edits, edit{[]string{"gates", "hours"}, value})
-	}
-	if c.Order != nil && *c.Order != want.Order {
-		want.Order = *c.Order
-		edits = append(edits, edit{[]string{"order"}, string(*c.Order)})
-	}
-	if c.Idle != nil && *c.Idle != (want.Gates.Idle == MustBeIdle) {
-		want.Gates.Idle = IdleUnset
-		if *c.Idle {
-			want.Gates.Idle = MustBeIdle
-		}
-		edits = append(edits, edit{[]string{"gates", "idle"}, trueOrNone(*c.Idle)})
-	}
-	for _, g := range []struct {
-		key    string
-		change *string
-		into   *Minutes
-	}{{"unused-for", c.Unused, &want.Gates.Unused}, {"rest", c.Rest, &want.Gates.Rest}} {
-		if g.change == nil || *g.change == g.into.String() {
+		if !changed {
 			continue
 		}
-		if *g.into, err = orNone(*g.change, ParseMinutes); err != nil {
-			return "", EditError{err.Error()}
-		}
-		edits = append(edits, edit{[]string{"gates", g.key}, *g.change})
-	}
-	for _, g := range []struct {
-		key    string
-		change *string
-		into   *Switch
-	}{{"screen", c.Screen, &want.Gates.Screen}, {"battery-saver", c.Saver, &want.Gates.Saver}} {
-		if g.change == nil || *g.change == string(*g.into) {
-			continue
-		}
-		value := ""
-		if *g.into = Switch(*g.change); *g.into != "" {
-			value = `"` + *g.change + `"`
-		}
-		if *g.into != "" && *g.into != MustBeOff {
-			return "", EditError{fmt.Sprintf("%s is %q; it would be off, or empty", g.key, *g.change)}
-		}
-		edits = append(edits, edit{[]string{"gates", g.key}, value})
-	}
-	if c.StoreEach != nil && *c.StoreEach != want.StoreEach {
-		want.StoreEach = *c.StoreEach
-		edits = append(edits, edit{[]string{"store-each"}, trueOrNone(*c.StoreEach)})
-	}
-	if c.Previews != nil && *c.Previews != want.Previews {
-		want.Previews = *c.Previews
-		edits = append(edits, edit{[]string{"previews"}, *c.Previews})
-	}
-	if c.Also != nil && !slices.Equal(*c.Also, want.Also) {
-		if want.Also = slices.Clone(*c.Also); len(want.Also) == 0 {
-			want.Also = nil
-		}
-		edits = append(edits, edit{[]string{"also"}, writtenAlso(*c.Also)})
-	}
-	if c.OnClash != nil && *c.OnClash != want.OnClash {
-		want.OnClash = *c.OnClash
-		edits = append(edits, edit{[]string{"on-clash"}, string(*c.OnClash)})
-	}
-	if c.Bursts != nil && *c.Bursts != want.Bursts {
-		want.Bursts = *c.Bursts
-		edits = append(edits, edit{[]string{"bursts"}, trueOrNone(*c.Bursts)})
-	}
-	if c.Companions != nil && !slices.Equal(*c.Companions, want.Companions) {
-		if want.Companions = slices.Clone(*c.Companions); len(want.Companions) == 0 {
-			want.Companions = nil
-		}
-		edits = append(edits, edit{[]string{"companions"}, writtenCompanions(want.Companions)})
-	}
-	for _, e := range edits {
-		if after, err = setValue(after, append([]string{"rules", name}, e.path...), e.value); err != nil {
+		if after, err = setValue(after, append([]string{"rules", name}, key.path...), value); err != nil {
 			return "", err
 		}
 	}
 	if c.Lanes != nil {
-		was := want.Lanes
-		want.Lanes = slices.Clone(c.Lanes)
-		photosAlone := slices.ContainsFunc(want.Lanes, func(l Lane) bool {
-			return slices.Contains(l.Take, media.Photo) && !slices.Contains(l.Take, media.Raw)
-		})
-		if photosAlone {
-			if after, err = withFormat2(after, before); err != nil {
-				return "", err
-			}
-		}
-		gone, left := stay(was, want.Lanes)
-		for i := range want.Lanes {
-			want.Lanes[i].Take = inOrder(want.Lanes[i].Take)
-			if want.Lanes[i].Gates = (Gates{}); i < len(left) {
-				want.Lanes[i].Gates = left[i].Gates
-			}
-		}
-		if after, err = lanesOtherwise(after, name, gone, left, want.Lanes); err != nil {
+		if after, err = withLanes(after, name, &want, c.Lanes, before); err != nil {
 			return "", err
 		}
 	}
@@ -490,6 +477,56 @@ func WithRule(text, name string, c RuleChange) (string, error) {
 		return "", err
 	}
 	return after, nil
+}
+
+// withTaken changes what a rule takes, and in which form it sends.
+func withTaken(text, name string, want *Rule, c RuleChange, before *Plan) (after string, err error) {
+	after = text
+	if take := inOrder(c.Take); c.Take != nil && !slices.Equal(take, want.Take) {
+		if after, err = withFormat2(after, before); err != nil { // in the first, photos have no word of their own
+			return "", err
+		}
+		want.Take = take
+		if after, err = setValue(after, []string{"rules", name, "take"}, writtenKinds(c.Take)); err != nil {
+			return "", err
+		}
+	}
+	for k, form := range c.Send {
+		switch {
+		case !slices.Contains(Reducible, k):
+			return "", EditError{fmt.Sprintf("%q is no kind that is reduced; that would be photo, graphic or video", k)}
+		case c.Take == nil && !slices.Contains(want.Take, k) && form != "":
+			return "", EditError{fmt.Sprintf("the rule takes no %s", k.Plural())}
+		}
+	}
+	send := sendOf(want.Send, c.Send, want.Take)
+	if maps.Equal(send, want.Send) {
+		return after, nil
+	}
+	want.Send = send
+	return setValue(after, []string{"rules", name, "send"}, writtenSend(send))
+}
+
+// withLanes changes the lanes of a rule; one that stays at its place keeps the gates that it has.
+func withLanes(text, name string, want *Rule, lanes []Lane, before *Plan) (after string, err error) {
+	was := want.Lanes
+	want.Lanes = slices.Clone(lanes)
+	photosAlone := slices.ContainsFunc(want.Lanes, func(l Lane) bool {
+		return slices.Contains(l.Take, media.Photo) && !slices.Contains(l.Take, media.Raw)
+	})
+	if photosAlone {
+		if text, err = withFormat2(text, before); err != nil {
+			return "", err
+		}
+	}
+	gone, left := stay(was, want.Lanes)
+	for i := range want.Lanes {
+		want.Lanes[i].Take = inOrder(want.Lanes[i].Take)
+		if want.Lanes[i].Gates = (Gates{}); i < len(left) {
+			want.Lanes[i].Gates = left[i].Gates
+		}
+	}
+	return lanesOtherwise(text, name, gone, left, want.Lanes)
 }
 
 func writtenCompanions(list []media.Companion) string {
