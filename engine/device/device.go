@@ -50,6 +50,7 @@ import (
 	"yardtide/engine/sensor"
 	"yardtide/engine/tell"
 	"yardtide/engine/upkeep"
+	"yardtide/engine/work"
 )
 
 // Options make a device. All fields but the last six are needed.
@@ -128,9 +129,9 @@ type Device struct {
 	comparing chan struct{} // has room for one: a picture is held whole to be shown
 
 	beside  sync.WaitGroup // sends, and what is done beside them
-	planned chan struct{}  // a new plan came
-	wake    chan struct{}  // something changed: decide again
-	freed   chan struct{}  // a sender is free
+	planned work.Bell      // a new plan came
+	wake    work.Bell      // something changed: decide again
+	freed   work.Bell      // a sender is free
 }
 
 // scanned is what is known of one scan.
@@ -155,7 +156,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 	}
 	d := &Device{
 		Options: o, modem: gate.Unknown, pace: rate.NewLimiter(rate.Inf, carry.PaceStep), plan: &plan.Plan{}, zone: time.UTC, active: map[int64]*carry.Send{}, preparing: map[int64]*preparing{}, comparing: make(chan struct{}, 1), sources: map[string]*scanned{},
-		planned: make(chan struct{}, 1), wake: make(chan struct{}, 1), freed: make(chan struct{}, 1),
+		planned: work.NewBell(), wake: work.NewBell(), freed: work.NewBell(),
 	}
 	d.Teller = tell.Teller{Of: o.Name, From: o.Records, Beside: d.Known}
 	for name, into := range map[string]any{"pause": &d.pause, "conditions": &d.now} {
@@ -188,13 +189,13 @@ func New(ctx context.Context, o Options) (*Device, error) {
 	}
 	d.carrier = &carry.Carrier{Options: carry.Options{
 		Device: o.Name, Owner: owner, Folder: d.Folder, Records: o.Records, Places: d.places, Others: o.Others, Plan: d.currentPlan, Outside: d.outside, Pace: d.pace, Forms: forms, Recorded: func(ctx context.Context, name string) error { return d.upkeep.KnowOthers(ctx, name) },
-		Tell: o.Changed, Freed: func() { nudge(d.freed) }, Broken: d.unrecorded, Log: o.Log, Jitter: o.Jitter, Wait: o.Wait,
+		Tell: o.Changed, Freed: d.freed.Ring, Broken: d.unrecorded, Log: o.Log, Jitter: o.Jitter, Wait: o.Wait,
 	}}
 	d.upkeep = upkeep.New(upkeep.Options{
 		Device: o.Name, Owner: owner, Folder: owner, Records: o.Records, Places: d.places, Others: o.Others, Outlook: d.outlook, Sending: d.sendsTo, Go: d.beside.Go,
 		Changed: d.changed, Tell: o.Changed, Wait: o.Wait, Log: o.Log,
 	})
-	o.Others.Join(fleet.Member{Name: o.Name, Records: func() *records.Records { return o.Records }, Counts: d.places.Counts, Wake: func() { nudge(d.wake) }, Tell: o.Changed})
+	o.Others.Join(fleet.Member{Name: o.Name, Records: func() *records.Records { return o.Records }, Counts: d.places.Counts, Wake: d.wake.Ring, Tell: o.Changed})
 	return d, nil
 }
 
@@ -243,7 +244,7 @@ func (d *Device) SetPlan(p *plan.Plan) {
 	d.places.SetPlan(p)
 	d.stopUnwanted(p)
 	d.mu.Unlock()
-	nudge(d.planned)
+	d.planned.Ring()
 }
 
 // Run works until the context ends; sends under way then get the grace time.
@@ -283,15 +284,8 @@ func (d *Device) noteRun(ctx context.Context) {
 	}
 }
 
-func nudge(c chan struct{}) {
-	select {
-	case c <- struct{}{}:
-	default:
-	}
-}
-
 func (d *Device) changed() {
-	nudge(d.wake)
+	d.wake.Ring()
 	d.Changed()
 }
 

@@ -242,7 +242,7 @@ func (d *Device) fill(ctx, sendCtx context.Context, name string, last decision) 
 			return err
 		}
 		if !started {
-			nudge(d.wake) // the allowance went to another: decide again
+			d.wake.Ring() // the allowance went to another: decide again
 			return nil
 		}
 	}
@@ -411,7 +411,7 @@ func (d *Device) start(ctx, sendCtx context.Context, next choice, last decision)
 		ok := d.carrier.Carry(sendCtx, s)
 		ends()
 		if ok {
-			nudge(d.freed)
+			d.freed.Ring()
 			d.Changed()
 		} else {
 			d.changed()

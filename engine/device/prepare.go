@@ -60,7 +60,7 @@ func (d *Device) prepare(ctx, sendCtx context.Context, last decision) error {
 			if err := d.Records.GoAsShot(ctx, p.Class); err != nil {
 				return err
 			}
-			nudge(d.wake)
+			d.wake.Ring()
 		case p.Form:
 			ahead[p.Class] += p.N
 		}

@@ -11,6 +11,7 @@ import (
 	"yardtide/core/queue"
 	"yardtide/engine/fleet"
 	"yardtide/engine/records"
+	"yardtide/engine/work"
 )
 
 // Others is what a device elsewhere knows of the others: it asks the service, and while
@@ -26,8 +27,8 @@ type Others struct {
 	claimed map[*fleet.Turn]string // what the service calls it
 	ended   []string               // claims that are given back
 	rooms   map[string]*room
-	need    chan struct{} // room is short
-	over    chan struct{} // there are claims to give back
+	need    work.Bell // room is short
+	over    work.Bell // there are claims to give back
 	wake    func()
 }
 
@@ -41,7 +42,7 @@ type room struct {
 
 // NewOthers makes one.
 func NewOthers(sendsTo func() map[string]int64) *Others {
-	return &Others{SendsTo: sendsTo, claimed: map[*fleet.Turn]string{}, rooms: map[string]*room{}, need: make(chan struct{}, 1), over: make(chan struct{}, 1), wake: func() {}}
+	return &Others{SendsTo: sendsTo, claimed: map[*fleet.Turn]string{}, rooms: map[string]*room{}, need: work.NewBell(), over: work.NewBell(), wake: func() {}}
 }
 
 func (o *Others) connect(a *Agent) { o.agent = a }
@@ -224,7 +225,7 @@ func (o *Others) endClaim(id string) {
 	if len(o.ended) < mostEnded {
 		o.ended = append(o.ended, id)
 	}
-	nudge(o.over)
+	o.over.Ring()
 }
 
 // claims are those that the device still needs.
@@ -333,15 +334,7 @@ func (o *Others) Give(destination string, bytes int64, landed bool) {
 	}
 }
 
-func (o *Others) askForRoom() { nudge(o.need) }
-
-// nudge signals, where nobody has yet.
-func nudge(signal chan struct{}) {
-	select {
-	case signal <- struct{}{}:
-	default:
-	}
-}
+func (o *Others) askForRoom() { o.need.Ring() }
 
 // roomFact keeps what the device was given, for a start without the service.
 const roomFact = "link room"
