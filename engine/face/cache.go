@@ -5,14 +5,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"sync"
 	"time"
 
 	"yardtide/core/media"
+	"yardtide/engine/cachedir"
 )
 
 // Cache keeps faces as files, of so many bytes at most: the ones that were not
@@ -166,11 +165,14 @@ func (c *Cache) put(key string, content []byte) error {
 	if err := c.write(key, content); err != nil {
 		return fmt.Errorf("keeping a small picture: %w", err)
 	}
-	c.bytes += int64(len(content)) + perFile
+	c.bytes += int64(len(content)) + cachedir.PerFile
 	if c.known && c.bytes <= c.most() {
 		return nil
 	}
-	return c.trim()
+	var err error
+	c.bytes, err = cachedir.Trim(c.Dir, c.most(), c.most()/10*9, nil)
+	c.known = err == nil
+	return err
 }
 
 // write puts a file in place in one step.
@@ -185,46 +187,6 @@ func (c *Cache) write(key string, content []byte) error {
 	}
 	if err != nil {
 		return errors.Join(err, os.Remove(f.Name()))
-	}
-	return nil
-}
-
-// perFile is what a file takes beside its content, so that empty ones count.
-const perFile = 512
-
-// trim removes the oldest until nine tenths of the bound are left.
-func (c *Cache) trim() error {
-	type kept struct {
-		name string
-		size int64
-		at   time.Time
-	}
-	var all []kept
-	entries, err := os.ReadDir(c.Dir)
-	if err != nil {
-		return fmt.Errorf("listing the small pictures: %w", err)
-	}
-	c.bytes, c.known = 0, true
-	for _, e := range entries {
-		info, err := e.Info()
-		if err != nil || !info.Mode().IsRegular() {
-			continue // gone meanwhile
-		}
-		all = append(all, kept{e.Name(), info.Size() + perFile, info.ModTime()})
-		c.bytes += info.Size() + perFile
-	}
-	if c.bytes <= c.most() {
-		return nil
-	}
-	slices.SortFunc(all, func(a, b kept) int { return a.at.Compare(b.at) })
-	for _, k := range all {
-		if c.bytes <= c.most()/10*9 {
-			break
-		}
-		if err := os.Remove(filepath.Join(c.Dir, k.name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("removing a small picture: %w", err)
-		}
-		c.bytes -= k.size
 	}
 	return nil
 }

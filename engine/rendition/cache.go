@@ -11,12 +11,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"yardtide/core/plan"
+	"yardtide/engine/cachedir"
 )
 
 // Cache keeps what was made until it was sent, with a bound on its size: what goes too
@@ -142,44 +142,14 @@ func (c *Cache) make(ctx context.Context, key string, r plan.Rendition, open fun
 		}
 		return "", Made{}, errors.Join(err, rerr)
 	}
-	c.sweep(file)
+	most, stays := cmp.Or(c.Most, mostKept), filepath.Base(file)
+	// A failure only has the cache be larger until the next is made.
+	_, _ = cachedir.Trim(c.Dir, most, most, func(name string) bool { return name == stays || strings.HasPrefix(name, unfinished) })
 	return file, made, nil
 }
 
 // unfinished begins the names of files that are not whole.
 const unfinished = "making-"
-
-// sweep removes what was wanted longest ago, until the rest is within the bound; one file
-// stays.
-func (c *Cache) sweep(stays string) {
-	entries, err := os.ReadDir(c.Dir)
-	if err != nil {
-		return // it is swept the next time
-	}
-	type kept struct {
-		name string
-		size int64
-		at   time.Time
-	}
-	var all []kept
-	sum := int64(0)
-	for _, e := range entries {
-		info, err := e.Info()
-		if err != nil || !info.Mode().IsRegular() || strings.HasPrefix(e.Name(), unfinished) {
-			continue
-		}
-		all, sum = append(all, kept{filepath.Join(c.Dir, e.Name()), info.Size(), info.ModTime()}), sum+info.Size()
-	}
-	slices.SortFunc(all, func(a, b kept) int { return a.at.Compare(b.at) })
-	for _, one := range all {
-		if sum <= cmp.Or(c.Most, mostKept) {
-			return
-		}
-		if one.name != stays && os.Remove(one.name) == nil {
-			sum -= one.size
-		}
-	}
-}
 
 // Drop removes what was made for a key: it was sent.
 func (c *Cache) Drop(key string) error { return c.remove(key + "-*") }
