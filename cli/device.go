@@ -115,7 +115,7 @@ func listDevices(ctx context.Context, e env, c client.Client, json bool) error {
 		p.line(0, "%s: %s", p.paint(strong, plain(d.Name)), devicePlace(d))
 		for _, said := range now.Devices {
 			if said.Device == d.Name {
-				p.line(2, "%s", planSays(said))
+				p.line(2, "It %s.", plain(said.Says))
 			}
 		}
 	}
@@ -123,17 +123,6 @@ func listDevices(ctx context.Context, e env, c client.Client, json bool) error {
 		p.line(0, "%s: in the plan, and did not join (yardtide device add %s).", p.paint(strong, plain(name)), plain(name))
 	}
 	return nil
-}
-
-func planSays(d wire.PlanDevice) string {
-	limit, zone := "Sends as fast as it can", "in the yard's time zone"
-	if d.Limit != "" {
-		limit = "Sends no faster than " + d.Limit
-	}
-	if d.Timezone != "" {
-		zone = "in the time zone " + d.Timezone
-	}
-	return plain(limit + ", " + zone + ".")
 }
 
 // devicePlace tells where a device runs, and when it was heard of.

@@ -52,7 +52,7 @@ func listJobs(ctx context.Context, e env, c client.Client, json bool) error {
 		return asJSON(e.out, jobs)
 	}
 	if len(jobs) == 0 {
-		fmt.Fprintln(e.out, "Nothing was started.")
+		fmt.Fprintln(e.out, "No job runs, and none ended lately.")
 	}
 	for _, j := range jobs {
 		at := "since " + when(j.Began, time.Now())

@@ -250,7 +250,7 @@ func TestProveFromTheCommandLine(t *testing.T) {
 func TestJobsOutliveWhoBeganThem(t *testing.T) {
 	dir := t.TempDir()
 	s := desk(t, dir, dir+"/data")
-	assert.Contains(t, s.ok("jobs"), "Nothing was started.")
+	assert.Contains(t, s.ok("jobs"), "No job runs, and none ended lately.")
 	pictures(t, dir, "a", 5)
 	s.until("safe", func(y wire.Yard) bool { return total(y, queue.Safe) == 5 })
 	s.ok("pause")

@@ -138,7 +138,7 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	k.sees("desk sends no faster than 2.0 MB/s.")
 	k.click("Leave it")
 	assert.Contains(t, s.ok("device", "set", "desk", "-limit", "1 MB/s at 08:00-22:00; 5 MB/s", "-timezone", "Europe/Lisbon"), "desk sends no faster than 1.0 MB/s at 08:00-22:00, else 5.0 MB/s.")
-	assert.Contains(t, s.ok("device", "list"), "Sends no faster than 1 MB/s at 08:00-22:00; 5 MB/s, in the time zone Europe/Lisbon")
+	assert.Contains(t, s.ok("device", "list"), "It sends no faster than 1.0 MB/s at 08:00-22:00, else 5.0 MB/s; its hours are those of Europe/Lisbon.")
 	s.ok("device", "set", "desk", "-limit", "", "-timezone", "")
 	assert.Equal(t, text, s.ok("plan", "show"), "byte for byte")
 	for wrong, says := range map[string]string{"-limit=fast": "is not a limit", "-timezone=Lisboa": "no time zone"} {

@@ -162,7 +162,7 @@ func short(st wire.DestinationStatus, coming int64) string {
 		}
 		parts = append(parts, fmt.Sprintf("%s of %s on %s %s", share.Kind.Plural(), share.Rule, share.Device, gate.Bytes(share.Bytes)))
 	}
-	return fmt.Sprintf("What is still to come to %s takes %s, %s more than there is room for. Of it: %s.", st.Name, gate.Bytes(coming), gate.Bytes(st.Short), strings.Join(parts, ", "))
+	return fmt.Sprintf("%s lacks %s of room: what still goes there takes %s (%s).", st.Name, gate.Bytes(st.Short), gate.Bytes(coming), strings.Join(parts, ", "))
 }
 
 // SettlePlace is the keeper's answer about a destination that has come to stand for

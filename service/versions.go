@@ -306,7 +306,8 @@ func (s *Service) EditDevice(ctx context.Context, e wire.DeviceEdit) (wire.PlanE
 func (s *Service) PlanDevices() []wire.PlanDevice {
 	p, list := s.planOrEmpty(), []wire.PlanDevice{}
 	for _, name := range slices.Sorted(maps.Keys(p.Devices)) {
-		list = append(list, wire.PlanDevice{Device: name, Timezone: p.Devices[name].Timezone, Limit: p.Devices[name].Limit.String(), Person: p.Devices[name].Person})
+		d := p.Devices[name]
+		list = append(list, wire.PlanDevice{Device: name, Timezone: d.Timezone, Limit: d.Limit.String(), Person: d.Person, Says: sentences.Device(d)})
 	}
 	return list
 }

@@ -209,6 +209,7 @@ type PlanDevice struct {
 	Timezone string `json:"timezone" doc:"Its own, empty for the yard's"`
 	Limit    string `json:"limit" doc:"How fast it may send, as the plan has it; empty for no bound"`
 	Person   string `json:"person" doc:"Whose it is, empty for nobody's in particular"`
+	Says     string `json:"says" doc:"How fast it sends and whose hours it keeps, as the words after its name"`
 }
 
 // DeviceEdit changes a device of the plan; what is left out stays as it is.

@@ -1979,6 +1979,8 @@ export interface components {
             limit: string;
             /** @description Whose it is, empty for nobody's in particular */
             person: string;
+            /** @description How fast it sends and whose hours it keeps, as the words after its name */
+            says: string;
             /** @description Its own, empty for the yard's */
             timezone: string;
         };

@@ -380,16 +380,24 @@ func size(n plan.Size) string {
 	return gate.Bytes(int64(n))
 }
 
+// Device is how fast a device sends and whose hours it keeps, as the words after its name.
+func Device(d plan.Device) string {
+	return pace(d.Limit) + "; its hours are those of " + cmp.Or(d.Timezone, "the yard")
+}
+
+func pace(l plan.Limits) string {
+	if len(l) == 0 {
+		return "sends without a limit"
+	}
+	return "sends no faster than " + limits(l)
+}
+
 func device(name string, was, is plan.Device) (says []string) {
 	if was.Timezone != is.Timezone {
 		says = append(says, fmt.Sprintf("Hours and periods of %s are those of %s.", name, cmp.Or(is.Timezone, "the yard")))
 	}
 	if !reflect.DeepEqual(was.Limit, is.Limit) {
-		if len(is.Limit) == 0 {
-			says = append(says, name+" sends as fast as it can.")
-		} else {
-			says = append(says, fmt.Sprintf("%s sends no faster than %s.", name, limits(is.Limit)))
-		}
+		says = append(says, name+" "+pace(is.Limit)+".")
 	}
 	if was.Person != is.Person {
 		says = append(says, fmt.Sprintf("%s is %s.", name, map[bool]string{true: is.Person + "'s", false: "nobody's in particular"}[is.Person != ""]))

@@ -62,7 +62,7 @@ func (u *Upkeep) withdrawDue(ctx context.Context, name string, now time.Time, _ 
 func (u *Upkeep) withdraw(ctx context.Context, driver destination.Driver, name string, small, whole records.Copy) error {
 	ends := func(says string) error { return u.endSmall(ctx, small, says) }
 	if !small.Landed && small.Temp == "" { // it was there already: it is not ours
-		return ends("The whole of it is safe there; the small one was not put there by Yard Tide, and stays.")
+		return ends("The whole of it is safe there; the small one may be somebody else's, and stays.")
 	}
 	is := func(path string, c records.Copy) (bool, error) {
 		_, err := proof.Take(ctx, driver, path, c.SHA256, c.Bytes, true, true)

@@ -1,4 +1,4 @@
-import { Navigate } from "@tanstack/react-router";
+import { Navigate, useLocation } from "@tanstack/react-router";
 import { lazy, Suspense } from "react";
 import { Boundary } from "../parts/Boundary";
 import { Loading, Notice } from "../parts/Notice";
@@ -18,6 +18,7 @@ const panel = "rounded-lg border border-line bg-plank px-4 py-3";
 /** The glance: is everything safe; what needs the keeper; what is on its way; what waits, why, until when. */
 export function NowPage() {
   const yard = useYard();
+  const here = useLocation({ select: (l) => l.pathname === "/" }); // not while another page is fetched
   if (yard.isPending) return <Loading what="the yard" />;
   if (yard.isError) {
     return (
@@ -27,7 +28,7 @@ export function NowPage() {
     );
   }
   const y = yard.data;
-  if (!y.yard) return <Navigate to="/setup" replace />;
+  if (!y.yard) return here ? <Navigate to="/setup" replace /> : null;
   return (
     <div className="space-y-3">
       <Boundary of="The headline">

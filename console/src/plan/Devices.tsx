@@ -8,15 +8,13 @@ import { Tried } from "./Tried";
 /** A device of the plan: how fast it may send, and its time zone. */
 export function DeviceOfPlan({ device: d }: { device: PlanDevice }) {
   const [edit, setEdit] = useState<DeviceEdit>();
-  const limit = d.limit ? `sends no faster than ${d.limit}` : "sends as fast as it can";
-  const zone = d.timezone ? `in the time zone ${d.timezone}` : "in the yard's time zone";
   return (
     <li className="py-2">
       <span className="mr-3 wrap-anywhere">
         <span className="font-semibold">{d.device}</span>{" "}
         <span className="text-quiet">
           {d.person && `${d.person}’s, `}
-          {limit}, {zone}
+          {d.says}
         </span>
       </span>
       <Button
