@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -101,6 +102,7 @@ func TestTheBytesOfWhatLeavesTellNoPlace(t *testing.T) {
 		t.Logf("no HEIC is made: %s", out)
 	}
 	var placed []string
+	rewritten := map[string]int{} // by a program
 	add := func(base, name string, change func(to string)) {
 		to := filepath.Join(dir, fmt.Sprintf("%03d %s", len(placed), name)+filepath.Ext(base))
 		content, err := os.ReadFile(base)
@@ -170,6 +172,25 @@ func TestTheBytesOfWhatLeavesTellNoPlace(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, f.Close())
 	})
+	// The same, written anew by programs that carry facts from one format into another.
+	for i, from := range slices.Clone(placed) {
+		ending := map[string]string{".jpg": ".png", ".png": ".jpg"}[filepath.Ext(from)]
+		if ending == "" || i%3 > 0 {
+			continue
+		}
+		for _, by := range [][]string{{"vips", "copy"}, {"convert"}} {
+			to := filepath.Join(dir, fmt.Sprintf("%03d by %s%s", len(placed), by[0], ending))
+			tool(t, by[0], append(by[1:], from, to)...)
+			content, err := os.ReadFile(to)
+			require.NoError(t, err)
+			if len(spelled(content)) > 0 || bytes.Contains(content, []byte("GPS")) {
+				placed, rewritten[by[0]] = append(placed, to), rewritten[by[0]]+1
+			}
+		}
+	}
+	for _, by := range []string{"vips", "convert"} {
+		require.Greater(t, rewritten[by], 5, "%s wrote the place into few", by)
+	}
 	clip := standinClip(t)
 	for name, way := range map[string][]string{
 		"a key":              {"-metadata", "location=+51.5074-000.1277/"},
