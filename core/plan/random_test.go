@@ -116,7 +116,6 @@ var drawn = rapid.Custom(func(t *rapid.T) string {
 // Forms read any plan and, when nothing was changed in them, write the very same bytes;
 // what is changed in one of them is all that changes.
 func TestFormsReadAndWriteAnyPlanTheSame(t *testing.T) {
-	t.Parallel()
 	if f := flag.Lookup("rapid.checks"); f.Value.String() == f.DefValue { // -rapid.checks 10000 tries as many
 		require.NoError(t, f.Value.Set("300"))
 	}
