@@ -191,7 +191,7 @@ func TestALargeFileGoesOnAfterACut(t *testing.T) {
 			h.stop()
 			// Slow enough to be cut in the middle.
 			fast := h.plan
-			h.plan = strings.Replace(fast, "  phone:\n", "  phone:\n    limit: 30 MB/s\n", 1)
+			h.plan = strings.Replace(fast, "  phone:\n", "  phone:\n    limit: 12 MB/s\n", 1)
 			h.start()
 			content := long(t, 60<<20)
 			h.file("phone", "long.jpg", content)
@@ -220,7 +220,7 @@ func TestAPartIsNotBuiltOnWhenTheFileWasReplaced(t *testing.T) {
 	h := newHouse(t, "sftp", "", "", open, "phone")
 	h.stop()
 	fast := h.plan
-	h.plan = strings.Replace(fast, "  phone:\n", "  phone:\n    limit: 20 MB/s\n", 1)
+	h.plan = strings.Replace(fast, "  phone:\n", "  phone:\n    limit: 10 MB/s\n", 1)
 	h.start()
 	first, second := long(t, 40<<20), long(t, 40<<20)
 	for i := range second[1<<20:] {
