@@ -26,10 +26,14 @@ func (c *Carrier) prove(ctx context.Context, s *Send) error {
 	if costs && !s.Metered {
 		return nil
 	}
+	mayRead := !costs || s.readsBack() && s.landed
+	if _, tells := s.driver.(destination.Prover); !tells && !mayRead {
+		return nil // the proof is owed: nothing is asked over a network that costs
+	}
 	if err := c.here(ctx, s); err != nil {
 		return err
 	}
-	way, err := proof.Take(ctx, s.driver, s.copy.Remote, s.copy.SHA256, s.copy.Bytes, !costs || s.readsBack() && s.landed, !s.landed)
+	way, err := proof.Take(ctx, s.driver, s.copy.Remote, s.copy.SHA256, s.copy.Bytes, mayRead, !s.landed)
 	missing := errors.Is(err, destination.ErrNotFound)
 	switch {
 	case errors.Is(err, proof.ErrUnread):
