@@ -6,12 +6,12 @@ import (
 	"strings"
 	"testing"
 	"time"
-	"yardtide/e2e/browser"
 
 	"github.com/chromedp/chromedp/kb"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"yardtide/e2e/browser"
 )
 
 // The keeper changes the plan as text, sees what it would do before it counts, and goes

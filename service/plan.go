@@ -117,17 +117,27 @@ func (s *Service) ApplyPlan(ctx context.Context, file, text string, base int64) 
 	return s.apply(ctx, file, text, by)
 }
 
+// planOn is the plan in force for an edit that was made on a version, 0 for whichever is. The error
+// is StalePlan when another is in force.
+func (s *Service) planOn(base int64) (text string, version int64, err error) {
+	text, version = s.PlanText()
+	if base != 0 && base != version {
+		err = StalePlan{base, version}
+	}
+	return text, version, err
+}
+
 // editPlan changes the text in force, and returns its version then. Nobody else changes
-// it meanwhile. The error is StalePlan when the version in force is not base, 0 for whichever is.
+// it meanwhile. The error is that of planOn, or of the edit.
 func (s *Service) editPlan(ctx context.Context, base int64, edit func(text string) (string, error)) (version int64, err error) {
 	if err := s.elsewherePlan(); err != nil {
 		return 0, err
 	}
 	s.changing.Lock()
 	defer s.changing.Unlock()
-	before, now := s.PlanText()
-	if base != 0 && base != now {
-		return now, StalePlan{base, now}
+	before, now, err := s.planOn(base)
+	if err != nil {
+		return now, err
 	}
 	after, err := edit(before)
 	if err != nil {

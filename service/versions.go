@@ -440,9 +440,9 @@ func (s *Service) editBy(ctx context.Context, base int64, try bool, write func(s
 		return after, err
 	}
 	if try {
-		before, now := s.PlanText()
-		if base != 0 && base != now {
-			return out, StalePlan{base, now}
+		before, _, err := s.planOn(base)
+		if err != nil {
+			return out, err
 		}
 		after, err := write(before)
 		if err != nil {

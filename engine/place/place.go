@@ -345,7 +345,7 @@ func (ps *Places) count(ctx context.Context, name string, p *place, driver desti
 
 // setPut keeps the number of what was put at a place last, and the path of its counter there.
 func (ps *Places) setPut(ctx context.Context, name string, p *place, at string, n int64) error {
-	if err := ps.Records.SetFact(ctx, putFact(name), strings.TrimSpace(strconv.FormatInt(n, 10)+" "+at)); err != nil {
+	if err := ps.Records.SetFact(ctx, putFact(name), strconv.FormatInt(n, 10)+" "+at); err != nil {
 		return err
 	}
 	ps.mu.Lock()
