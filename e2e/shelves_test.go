@@ -47,9 +47,12 @@ func TestPreviewsPicksAndNamesFromTheTerminalAndTheConsole(t *testing.T) {
 	shots(t, dir+"/in", "wren", 3)
 	likes(t, dir+"/in/wren-001.xmp", "Launching the Wren")
 	s.until("safe", func(y wire.Yard) bool { return total(y, queue.Safe) == 3 })
-	why := s.ok("why", "wren-001.xmp")
+	why := ""
+	require.Eventually(t, func() bool { // the sidecar may be found after its picture
+		why, _, _ = s.run("why", "wren-001.xmp")
+		return strings.Contains(why, "safe      at disk (wren-001.xmp): 2026/05/wren-001.xmp")
+	}, time.Minute, 100*time.Millisecond)
 	assert.Contains(t, why, "with wren-001.xmp, document")
-	assert.Contains(t, why, "safe      at disk (wren-001.xmp): 2026/05/wren-001.xmp")
 
 	s.ok("rendition", "set", "tiny", "-long-edge", "200", "-facts", "no place")
 	assert.Contains(t, s.ok("rendition", "list"), "tiny: at most 200 px, without the place, quality 82")
