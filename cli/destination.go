@@ -146,7 +146,7 @@ lists what was there before, so that it is not sent again.
 					if len(args) != 2 {
 						return wrongUse("name one destination and its layout, such as \"{year}/{month}/{name}\"")
 					}
-					return editLayout(ctx, e, c, wire.LayoutEdit{Destination: args[0], Layout: args[1], Try: *try}, r.json)
+					return editLayout(ctx, e, c, wire.LayoutAsked{Destination: args[0], Layout: args[1]}, *try, r.json)
 				case len(args) != 1:
 					return wrongUse("name one destination")
 				}
@@ -182,28 +182,33 @@ lists what was there before, so that it is not sent again.
 	}
 }
 
-// editLayout changes a layout, or only shows it.
-func editLayout(ctx context.Context, e env, c client.Client, edit wire.LayoutEdit, json bool) error {
-	shown, err := c.EditLayout(ctx, edit)
+// editLayout changes where items land at a destination, or only shows it.
+func editLayout(ctx context.Context, e env, c client.Client, asked wire.LayoutAsked, try, json bool) error {
+	names, err := c.Landings(ctx, asked)
 	if err != nil {
 		return err
 	}
+	done, err := c.EditPlan(ctx, wire.PlanEdits{Edits: []plan.Edit{{Path: []string{"destinations", asked.Destination, "layout"}, Value: asked.Layout}}, Try: try})
+	if err != nil {
+		return err
+	}
+	done.Notes, done.Tried = []string{}, nil // what goes where is as before
 	if json {
-		return asJSON(e.out, shown)
+		return asJSON(e.out, map[string]any{"names": names, "edited": done})
 	}
 	p := newPage(e, c.URL)
 	wide := 0
-	for _, n := range shown.Names {
+	for _, n := range names {
 		wide = max(wide, len([]rune(n.From)))
 	}
-	for _, n := range shown.Names {
+	for _, n := range names {
 		p.line(2, "%-*s  %s", wide, plain(n.From), p.paint(strong, plain(n.To)))
 		if n.What != "" {
 			p.line(4, "%s", p.paint(quiet, plain(n.What)))
 		}
 	}
 	p.line(0, "It counts for what is sent from now on; nothing that is there is moved.")
-	return edited(e, shown.PlanEdited, false)
+	return edited(e, done, false)
 }
 
 func listDestinations(ctx context.Context, e env, c client.Client, json bool) error {

@@ -36,11 +36,9 @@ set changes how fast one may send in all, and the zone in which its hours are me
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
 			var r reach
 			r.flags(fs, true)
-			var edit wire.DeviceEdit
-			fs.Func("limit", "set: how fast it may `send` in all; empty for no bound", func(s string) error { edit.Limit = &s; return nil })
-			fs.Func("timezone", "set: the `zone` of its hours; empty for the yard's", func(s string) error { edit.Timezone = &s; return nil })
-			fs.Func("person", "set: whose it `is`; empty for nobody's in particular", func(s string) error { edit.Person = &s; return nil })
-			fs.BoolVar(&edit.Try, "try", false, "set: only tell what it would change")
+			var set given
+			keyFlags(fs, &set, partKeys("devices"))
+			try := fs.Bool("try", false, "set: only tell what it would change")
 			var here runsHere
 			here.flags(fs)
 			return func(ctx context.Context, e env, args []string) error {
@@ -60,15 +58,14 @@ set changes how fast one may send in all, and the zone in which its hours are me
 						if len(args) != 1 {
 							return wrongUse("say set and the name of a device")
 						}
-						if edit.Limit == nil && edit.Timezone == nil && edit.Person == nil {
-							return wrongUse("say what to change: -limit, -timezone or -person")
+						if len(set.edits) == 0 {
+							return wrongUse("say what to change: -limit, -timezone, -person, -awake, -unknown-network or -in-front-only")
 						}
-						edit.Device = args[0]
-						done, err := c.EditDevice(ctx, edit)
+						now, err := c.Plan(ctx)
 						if err != nil {
 							return err
 						}
-						return edited(e, done, r.json)
+						return editPlan(ctx, e, c, wire.PlanEdits{Base: now.Version, Edits: set.under("devices", args[0]), Try: *try}, r.json)
 					},
 				}
 				do, known := does[verb]

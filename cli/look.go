@@ -28,8 +28,8 @@ it lists those in which people mostly keep their things.
 			r.flags(fs, true)
 			var o wire.LookOrder
 			fs.StringVar(&o.Device, "device", "", "the `device` whose folder it is")
-			var set []func(*wire.SourceRules)
-			scopeFlags(fs, &set)
+			var set given
+			keyFlags(fs, &set, partKeys("devices", "sources"), "folder", "rules")
 			return func(ctx context.Context, e env, args []string) error {
 				if len(args) > 1 {
 					return wrongUse("name one folder")
@@ -49,11 +49,8 @@ it lists those in which people mostly keep their things.
 					return listUsual(ctx, e, c, o.Device, r.json)
 				}
 				o.Folder = args[0]
-				if len(set) > 0 {
-					o.Set = &wire.SourceRules{Rules: []string{}, Only: []string{}, LeaveOut: []string{}}
-					for _, change := range set {
-						change(o.Set)
-					}
+				if len(set.edits) > 0 {
+					o.Set = set.whole()
 				}
 				return lookAt(ctx, e, c, o, y, r.json)
 			}

@@ -6,7 +6,6 @@ import (
 	"flag"
 	"fmt"
 	"os"
-	"strconv"
 	"time"
 
 	"yardtide/client"
@@ -17,26 +16,6 @@ import (
 	"yardtide/engine/scan"
 	"yardtide/wire"
 )
-
-// formFlags are those that say what a rendition asks for.
-func formFlags(fs *flag.FlagSet, e *wire.RenditionEdit) {
-	fs.IntVar(&e.LongEdge, "long-edge", 0, "at most so many `pixels` on the longer edge")
-	fs.Func("megapixels", "at most so many `millions` of pixels, such as 3 or 0.5", func(s string) error {
-		n, err := strconv.ParseFloat(s, 64)
-		if e.Megapixels = plan.Megapixels(n); err != nil {
-			return fmt.Errorf("it would be a number such as 3 or 0.5")
-		}
-		return nil
-	})
-	fs.IntVar(&e.Quality, "quality", 0, "how much of the `detail` a JPEG keeps, 30 to 100; 82 when left out")
-	fs.IntVar(&e.Height, "height", 0, "of clips: at most so many `pixels` on the shorter edge, such as 720")
-	fs.IntVar(&e.FPS, "fps", 0, "of clips: at most so many `pictures` a second")
-	fs.Func("codec", "of clips: `h264` or h265", func(s string) error { e.Codec = plan.Codec(s); return nil })
-	fs.StringVar(&e.Bitrate, "bitrate", "", "of clips: at most so many `bits` a second, such as \"4 Mbit/s\"")
-	fs.Func("format", "`jpeg`: pictures of other formats become JPEG; both: HEIC goes as shot, and a JPEG beside", func(s string) error { e.Format = plan.Format(s); return nil })
-	fs.Func("facts", "`no place`: where it was taken is left out; time only: everything but when", func(s string) error { e.Facts = plan.Facts(s); return nil })
-	fs.Func("colours", "`srgb`: colours of other profiles are converted to those that every screen shows", func(s string) error { e.Colours = plan.Colours(s); return nil })
-}
 
 func renditionCommand() command {
 	return command{
@@ -51,9 +30,9 @@ change.
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
 			var r reach
 			r.flags(fs, true)
-			var edit wire.RenditionEdit
-			formFlags(fs, &edit)
-			fs.BoolVar(&edit.Try, "try", false, "set, remove: only tell what it would change")
+			var form given
+			keyFlags(fs, &form, partKeys("renditions"))
+			try := fs.Bool("try", false, "set, remove: only tell what it would change")
 			return func(ctx context.Context, e env, args []string) error {
 				c := r.client(e)
 				switch {
@@ -62,12 +41,23 @@ change.
 				case len(args) != 2 || args[0] != "set" && args[0] != "remove":
 					return wrongUse("say list, or set or remove and the name of a rendition")
 				}
-				edit.Name, edit.Remove = args[1], args[0] == "remove"
-				done, err := c.EditRendition(ctx, edit)
+				if args[0] == "set" && len(form.edits) == 0 {
+					return wrongUse("say what it asks for: %s", flagNames(fs, "url", "json", "try", "data"))
+				}
+				now, err := c.Plan(ctx)
 				if err != nil {
 					return err
 				}
-				return edited(e, done, r.json)
+				path := []string{"renditions", args[1]}
+				edits := []plan.Edit{{Path: path}}
+				switch {
+				case args[0] == "remove":
+				case partOf(now.Values, path...) == nil:
+					edits[0].Value = form.whole()
+				default:
+					edits = form.under(path...)
+				}
+				return editPlan(ctx, e, c, wire.PlanEdits{Base: now.Version, Edits: edits, Try: *try}, r.json)
 			}
 		},
 	}
@@ -109,7 +99,8 @@ comes to for all that a rule takes. Nothing is changed or sent; -o keeps what wa
 			var r reach
 			r.flags(fs, true)
 			asked := wire.FormAsked{Kind: "photo"}
-			formFlags(fs, &asked.RenditionEdit)
+			var form given
+			keyFlags(fs, &form, partKeys("renditions"))
 			fs.StringVar(&asked.Name, "as", "", "a `rendition` of the plan")
 			fs.StringVar(&asked.Rule, "rule", "", "the `rule` for whose items it is told; for all when left out")
 			out := fs.String("o", "", "a new `file` for what is made")
@@ -117,7 +108,7 @@ comes to for all that a rule takes. Nothing is changed or sent; -o keeps what wa
 				if len(args) != 1 {
 					return wrongUse("say try and one file")
 				}
-				if (asked.Name == "") == (asked.Form == wire.Form{}) {
+				if asked.Form.Form = form.whole(); (asked.Name == "") == (len(form.edits) == 0) {
 					return wrongUse("say -as and a rendition of the plan, or limits such as -long-edge 2560, and not both")
 				}
 				return tryPicture(ctx, e, r, asked, args[0], *out)
@@ -136,28 +127,18 @@ type triedPicture struct {
 
 func tryPicture(ctx context.Context, e env, r reach, asked wire.FormAsked, file, out string) error {
 	c := r.client(e)
-	form, err := asked.Rendition()
-	if err != nil {
-		return err
-	}
+	said := asked.Form.Form
 	if asked.Name != "" {
 		now, err := c.Plan(ctx)
 		if err != nil {
 			return err
 		}
-		found := false
-		for _, one := range now.Renditions {
-			if one.Name == asked.Name {
-				found = true
-				if form, err = one.Rendition(); err != nil {
-					return err
-				}
-			}
-		}
-		if !found {
+		if said = partOf(now.Values, "renditions", asked.Name); said == nil {
 			return fmt.Errorf("the plan has no rendition %q; yardtide rendition list tells them", asked.Name)
 		}
-	} else if err := form.Check(); err != nil {
+	}
+	form, err := plan.ReadRendition(said)
+	if err != nil {
 		return err
 	}
 	f, err := scan.Open(file)

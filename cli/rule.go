@@ -4,10 +4,11 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"yardtide/client"
-	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/wire"
 )
@@ -31,122 +32,175 @@ with -try it only tells. The plan's text keeps its comments and its order: see y
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
 			var r reach
 			r.flags(fs, true)
-			var edit wire.RuleEdit
-			words := func(into func([]string)) func(string) error {
-				return func(text string) error { into(listOf(text)); return nil }
-			}
-			text := func(into **string) func(string) error {
-				return func(s string) error { *into = &s; return nil }
-			}
-			fs.Func("take", "the `kinds` that it takes, with commas", words(func(list []string) {
-				for _, k := range list {
-					if media.Kind(k) == media.Everything {
-						edit.Take = media.Kinds
-						return
-					}
-					edit.Take = append(edit.Take, media.Kind(k))
-				}
-			}))
-			fs.Func("to", "the `destinations` that it sends to, with commas", words(func(list []string) { edit.To = list }))
-			fs.Func("send", "in which rendition a `kind` goes: photo=family, graphic=small, with commas; photo= is as shot again", func(s string) error {
-				edit.Send = map[media.Kind]string{}
-				for _, one := range listOf(s) {
-					kind, name, said := strings.Cut(one, "=")
-					if !said {
-						return fmt.Errorf("say a kind and a rendition, such as photo=family")
-					}
-					edit.Send[media.Kind(strings.TrimSpace(kind))] = strings.TrimSpace(name)
-				}
-				return nil
-			})
-			fs.Func("larger-than", "only files larger than this `size`, or longer; empty for any", text(&edit.Larger))
-			fs.Func("longer-than", "only clips longer than this `time`, or larger; empty for any", text(&edit.Longer))
-			fs.Func("power", "on which `power` it sends; empty for any", text(&edit.Power))
-			fs.Func("hours", "at which `hours` it sends; empty for any", text(&edit.Hours))
-			fs.Func("order", "what goes `first`: newest, oldest or smallest", func(s string) error { edit.Order = new(plan.Order(s)); return nil })
-			var over []string
-			var allowance *string
-			var metered, roaming *bool
-			fs.Func("over", "the `networks` that it goes over, with commas: wifi, wired, cellular; the first open one is used", words(func(list []string) { over = list }))
-			fs.Func("allowance", "what may go over cellular, such as 45 MB per `day`; empty for no bound", text(&allowance))
-			yesNo := func(name, says string, into **bool) {
-				fs.Func(name, says, func(s string) error {
-					if s != "yes" && s != "no" {
-						return fmt.Errorf("say yes or no")
-					}
-					*into = new(s == "yes")
-					return nil
-				})
-			}
-			yesNo("metered", "yes or no: over Wi-Fi and cable `also` where it is metered", &metered)
-			yesNo("roaming", "yes or no: over cellular `also` while roaming", &roaming)
-			yesNo("idle", "yes or no: only while `nobody` uses the device", &edit.Idle)
-			fs.Func("unused-for", "only when `nobody` used the device for so long, such as \"10 min\"; empty for any", text(&edit.Unused))
-			fs.Func("rest", "only when it has been on charge and unused for so `long`, such as \"30 min\"; empty for any", text(&edit.Rest))
-			fs.Func("screen", "`off`: only while the screen is dark; empty for any", text(&edit.Screen))
-			fs.Func("battery-saver", "`off`: not while the system saves battery; empty for any", text(&edit.Saver))
-			yesNo("store-each", "yes or no: store `equal` files from several places each", &edit.StoreEach)
-			fs.Func("previews", "a `rendition`: a small picture of each is put beside, in the folder previews; empty for none", text(&edit.Previews))
-			fs.Func("also", "what carries a mark goes under a second layout, too: \"rated 4 = picks/{year}/{caption}\", captioned or keyword WORD; may be given several `times`, empty for none", func(s string) error {
-				if edit.Also == nil {
-					edit.Also = &[]wire.RuleAlso{}
-				}
-				if s == "" {
-					return nil
-				}
-				when, layout, said := strings.Cut(s, "=")
-				if !said {
-					return fmt.Errorf("say a mark and a layout, such as \"rated 4 = picks/{year}/{caption}\"")
-				}
-				*edit.Also = append(*edit.Also, wire.RuleAlso{When: strings.TrimSpace(when), Layout: strings.TrimSpace(layout)})
-				return nil
-			})
-			fs.Func("on-clash", "where something else has the name: `name`, a name that says so, or skip", func(s string) error { edit.OnClash = new(plan.Clash(s)); return nil })
-			fs.Func("companions", "which `parts` go with an item: raw, clip, sidecar, with commas, or none; empty for those whose kind it takes, and sidecars", func(s string) error {
-				edit.Companions = &[]media.Companion{}
-				for _, c := range listOf(s) {
-					*edit.Companions = append(*edit.Companions, media.Companion(c))
-				}
-				return nil
-			})
-			yesNo("bursts", "yes or no: of shots in a row make a short `clip`, beside them (yardtide bursts shows them)", &edit.Bursts)
-			var quick *string
-			fs.Func("quick", "a `rendition`: over cellular small copies go in it, and the whole ones over another network; empty for whole ones", text(&quick))
-			fs.StringVar(&edit.Device, "device", "", "change only what this `device` has otherwise: -over, -allowance, -power, -hours, -idle; any sets the rule's aside, empty leaves it")
-			fs.BoolVar(&edit.Reset, "as-it-is", false, "with -device: it follows the rule as it is")
-			fs.BoolVar(&edit.Try, "try", false, "only tell what it would change")
-			return func(ctx context.Context, e env, args []string) error {
-				c := r.client(e)
+			e := ruleEdit{}
+			e.flags(fs)
+			return func(ctx context.Context, env env, args []string) error {
+				c := r.client(env)
 				switch {
 				case len(args) == 1 && args[0] == "list":
-					return listRules(ctx, e, c, r.json)
+					return listRules(ctx, env, c, r.json)
 				case len(args) == 2 && args[0] == "show":
-					return showRule(ctx, e, c, args[1], r.json)
+					return showRule(ctx, env, c, args[1], r.json)
 				case len(args) != 2 || args[0] != "set" && args[0] != "add" && args[0] != "remove":
 					return wrongUse("say list, or show, set, add or remove and the name of a rule")
-				case args[0] == "add" && (edit.Take == nil || edit.To == nil):
-					return wrongUse("say what it takes and where it goes: -take and -to")
-				case args[0] == "set" && quick == nil && edit.Previews == nil && edit.Also == nil && edit.OnClash == nil && edit.Companions == nil && edit.Bursts == nil && edit.Send == nil && edit.Idle == nil && edit.Unused == nil && edit.Rest == nil && edit.Screen == nil && edit.Saver == nil && edit.StoreEach == nil && !edit.Reset && over == nil && allowance == nil && metered == nil && roaming == nil && edit.Take == nil && edit.To == nil && edit.Larger == nil && edit.Longer == nil && edit.Power == nil && edit.Hours == nil && edit.Order == nil:
-					return wrongUse("say what to change: -take, -to, -over, -allowance, -metered, -roaming, -larger-than, -longer-than, -power, -hours, -idle, -unused-for, -rest, -screen, -battery-saver, -store-each, -send, -quick, -previews, -also, -companions, -bursts, -on-clash or -order")
 				}
-				if edit.Reset && edit.Device == "" || edit.Device != "" && (edit.Take != nil || edit.Send != nil || edit.To != nil || edit.Larger != nil || edit.Longer != nil || edit.Order != nil || edit.StoreEach != nil || edit.Previews != nil || edit.Also != nil || edit.OnClash != nil || edit.Companions != nil || edit.Bursts != nil || args[0] != "set") {
-					return wrongUse("with -device only -over, -quick, -allowance, -metered, -roaming, -power, -hours, -idle and -as-it-is can be set")
-				}
-				edit.Rule, edit.Add, edit.Remove = args[1], args[0] == "add", args[0] == "remove"
-				if edit.Add || quick != nil || over != nil || allowance != nil || metered != nil || roaming != nil {
-					var err error
-					if edit.Lanes, err = lanesFor(ctx, c, edit, over, allowance, quick, metered, roaming); err != nil {
-						return err
-					}
-				}
-				done, err := c.EditRule(ctx, edit)
+				now, err := c.Plan(ctx)
 				if err != nil {
 					return err
 				}
-				return edited(e, done, r.json)
+				edits, err := e.edits(fs, now, args[0], args[1])
+				if err != nil {
+					return err
+				}
+				return editPlan(ctx, env, c, wire.PlanEdits{Base: now.Version, Edits: edits, Try: e.try}, r.json)
 			}
 		},
 	}
+}
+
+// ruleEdit is what the flags of a rule say.
+type ruleEdit struct {
+	given
+	device              string
+	asItIs, try         bool
+	over                []string
+	also                []any
+	allowance, quick    *string
+	metered, roaming    *bool
+	saidAlso, saidLanes bool
+}
+
+func (e *ruleEdit) flags(fs *flag.FlagSet) {
+	keyFlags(fs, &e.given, partKeys("rules"), "also")
+	lane := partKeys("rules", "lanes")
+	of := func(name string, into func(value any)) {
+		k := lane[slices.IndexFunc(lane, func(k plan.Key) bool { return k.Name == name })]
+		fs.Func(name, flagSays(k), func(text string) error {
+			value, err := valueOf(k, text)
+			if err == nil {
+				e.saidLanes = true
+				into(value)
+			}
+			return err
+		})
+	}
+	of("metered", func(v any) { e.metered = new(v.(bool)) })
+	of("roaming", func(v any) { e.roaming = new(v.(bool)) })
+	of("allowance", func(v any) { e.allowance = new(v.(string)) })
+	fs.Func("over", "the `networks` that it goes over, with commas: wifi, wired, cellular; the first open one is used", func(text string) error {
+		e.over, e.saidLanes = listOf(text), true
+		return nil
+	})
+	fs.Func("quick", "a `rendition`: over cellular small copies go in it, and the whole ones over another network; empty for whole ones", func(text string) error {
+		e.quick, e.saidLanes = &text, true
+		return nil
+	})
+	fs.Func("also", "what carries a mark goes under a second layout, too: \"rated 4 = picks/{year}/{caption}\", captioned or keyword WORD; may be given several `times`, empty for none", func(text string) error {
+		e.saidAlso = true
+		if text == "" {
+			return nil
+		}
+		when, layout, said := strings.Cut(text, "=")
+		if !said {
+			return fmt.Errorf("say a mark and a layout, such as \"rated 4 = picks/{year}/{caption}\"")
+		}
+		e.also = append(e.also, map[string]any{"when": strings.TrimSpace(when), "layout": strings.TrimSpace(layout)})
+		return nil
+	})
+	fs.StringVar(&e.device, "device", "", "change only what this `device` has otherwise: -over, -allowance and the gates; any sets the rule's aside, empty leaves it")
+	fs.BoolVar(&e.asItIs, "as-it-is", false, "with -device: it follows the rule as it is")
+	fs.BoolVar(&e.try, "try", false, "only tell what it would change")
+}
+
+// edits are those of the plan that the flags ask for.
+func (e ruleEdit) edits(fs *flag.FlagSet, now wire.PlanText, verb, name string) ([]plan.Edit, error) {
+	rule := []string{"rules", name}
+	if verb == "remove" {
+		return []plan.Edit{{Path: rule}}, nil
+	}
+	if verb == "set" && partOf(now.Values, rule...) == nil {
+		return nil, fmt.Errorf("the plan has no rule %q; yardtide rule list tells those that it has", name)
+	}
+	at := rule
+	if e.device != "" {
+		if at = []string{"devices", e.device, "rules", name}; e.asItIs {
+			return []plan.Edit{{Path: at}}, nil
+		}
+	}
+	ofARule := func(edit plan.Edit) bool { return edit.Path[0] != "gates" }
+	if e.asItIs || e.device != "" && (verb != "set" || e.saidAlso || slices.ContainsFunc(e.given.edits, ofARule)) {
+		return nil, wrongUse("with -device only -over, -quick, -allowance, -metered, -roaming, the gates and -as-it-is can be set")
+	}
+	if e.saidAlso {
+		e.set(e.also, "also")
+	}
+	if e.saidLanes || verb == "add" {
+		lanes, err := e.lanes(now, name, verb == "add")
+		if err != nil {
+			return nil, err
+		}
+		e.set(lanes, "lanes")
+	}
+	switch whole := e.whole(); {
+	case verb == "add" && (whole["take"] == nil || whole["to"] == nil):
+		return nil, wrongUse("say what it takes and where it goes: -take and -to")
+	case verb == "add":
+		return []plan.Edit{{Path: rule, Value: whole, New: true}}, nil
+	case len(whole) == 0:
+		return nil, wrongUse("say what to change: %s", flagNames(fs, "url", "json", "device", "try", "data", "as-it-is"))
+	}
+	return e.under(at...), nil
+}
+
+// lanes are the lanes of a rule as the flags change them: one for each network, those
+// that there are where they stay.
+func (e ruleEdit) lanes(now wire.PlanText, rule string, isNew bool) (lanes []any, err error) {
+	list := partOf(now.Values, "rules", rule)["lanes"]
+	if own := partOf(now.Values, "devices", e.device, "rules", rule)["lanes"]; own != nil {
+		list = own
+	}
+	before, _ := list.([]any)
+	over := e.over
+	if over == nil && isNew {
+		over = []string{string(plan.WiFi)}
+	}
+	for _, l := range before {
+		if lane := maps.Clone(l.(map[string]any)); over == nil || slices.Contains(over, fmt.Sprint(lane["over"])) {
+			lanes = append(lanes, lane)
+		}
+	}
+	if over != nil {
+		at := func(l any) int { return slices.Index(over, fmt.Sprint(l.(map[string]any)["over"])) }
+		for _, network := range over {
+			if !slices.ContainsFunc(lanes, func(l any) bool { return l.(map[string]any)["over"] == network }) {
+				lanes = append(lanes, map[string]any{"over": network})
+			}
+		}
+		slices.SortStableFunc(lanes, func(a, b any) int { return at(a) - at(b) })
+	}
+	cellular := false
+	for _, l := range lanes {
+		lane := l.(map[string]any)
+		switch isCellular := lane["over"] == string(plan.Cellular); {
+		case !isCellular && e.metered != nil:
+			lane["metered"] = *e.metered
+		case isCellular:
+			if e.roaming != nil {
+				lane["roaming"] = *e.roaming
+			}
+			if e.quick != nil {
+				lane["send"] = *e.quick
+			}
+			if e.allowance != nil && !cellular { // all lanes over a network share the one allowance
+				lane["allowance"] = *e.allowance
+			}
+			cellular = true
+		}
+	}
+	if !cellular && (e.allowance != nil && (*e.allowance != "" || e.roaming != nil) || e.quick != nil && *e.quick != "") {
+		return nil, wrongUse("%s has no lane over cellular; give it one with -over", rule)
+	}
+	return lanes, nil
 }
 
 func listRules(ctx context.Context, e env, c client.Client, json bool) error {
@@ -165,67 +219,6 @@ func listRules(ctx context.Context, e env, c client.Client, json bool) error {
 		p.line(0, "%s %s", p.paint(asks, "!"), plain(d))
 	}
 	return nil
-}
-
-// lanesFor are the lanes of a rule as flags change them: one for each network, those
-// that there are where they stay.
-func lanesFor(ctx context.Context, c client.Client, edit wire.RuleEdit, over []string, allowance, quick *string, metered, roaming *bool) (lanes []wire.RuleLane, err error) {
-	now, err := c.Plan(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, r := range now.Rules {
-		if r.Name != edit.Rule {
-			continue
-		}
-		lanes = r.Lanes
-		for _, own := range r.Own {
-			if own.Device == edit.Device && len(own.Lanes) > 0 {
-				lanes = own.Lanes
-			}
-		}
-	}
-	if over == nil && edit.Add {
-		over = []string{string(plan.WiFi)}
-	}
-	if over != nil {
-		before := lanes
-		lanes = nil
-		for _, network := range over {
-			found := false
-			for _, l := range before {
-				if string(l.Over) == network {
-					lanes, found = append(lanes, l), true
-				}
-			}
-			if !found {
-				lanes = append(lanes, wire.RuleLane{Over: plan.Network(network), Take: []media.Kind{}})
-			}
-		}
-	}
-	cellular := false
-	for i := range lanes {
-		l := &lanes[i]
-		switch {
-		case l.Over != plan.Cellular && metered != nil:
-			l.Metered = *metered
-		case l.Over == plan.Cellular:
-			if roaming != nil {
-				l.Roaming = *roaming
-			}
-			if quick != nil {
-				l.Send = *quick
-			}
-			if allowance != nil && !cellular { // all lanes over a network share the one allowance
-				l.Allowance = *allowance
-			}
-			cellular = true
-		}
-	}
-	if !cellular && (allowance != nil && (*allowance != "" || roaming != nil) || quick != nil && *quick != "") {
-		return nil, wrongUse("%s has no lane over cellular; give it one with -over", edit.Rule)
-	}
-	return lanes, nil
 }
 
 func showRule(ctx context.Context, e env, c client.Client, name string, json bool) error {

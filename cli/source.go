@@ -4,10 +4,11 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"strconv"
+	"slices"
 	"strings"
 
 	"yardtide/client"
+	"yardtide/core/plan"
 	"yardtide/wire"
 )
 
@@ -29,28 +30,88 @@ and its order: see yardtide plan diff.
 		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
 			var r reach
 			r.flags(fs, true)
-			var edit wire.SourceEdit
-			fs.StringVar(&edit.Device, "device", "", "the `device` whose folder it is")
-			var set []func(*wire.SourceRules)
-			ruleFlag(fs, &set)
-			scopeFlags(fs, &set)
-			fs.BoolVar(&edit.Try, "try", false, "only tell what it would change")
-			return func(ctx context.Context, e env, args []string) error {
-				c := r.client(e)
+			var e sourceEdit
+			fs.StringVar(&e.device, "device", "", "the `device` whose folder it is")
+			fs.Func("rule", "the `rules` that it follows, with commas: the first that takes an item counts", func(text string) error {
+				e.set(listOf(text), "rules")
+				return nil
+			})
+			keyFlags(fs, &e.given, partKeys("devices", "sources"), "folder", "rules")
+			fs.BoolVar(&e.try, "try", false, "only tell what it would change")
+			return func(ctx context.Context, env env, args []string) error {
+				c := r.client(env)
 				switch {
 				case len(args) == 1 && args[0] == "list":
-					return listSources(ctx, e, c, r.json)
+					return listSources(ctx, env, c, r.json)
 				case len(args) == 2 && (args[0] == "add" || args[0] == "change" || args[0] == "remove"):
-					edit.Folder, edit.Add, edit.Remove = args[1], args[0] == "add", args[0] == "remove"
-					if args[0] == "change" && len(set) == 0 {
-						return wrongUse("say what to change: -rule, -only, -leave-out, -hidden, -smallest, -largest, -taken-from, -taken-until or -new-since")
+					if args[0] == "change" && len(e.given.edits) == 0 {
+						return wrongUse("say what to change: %s", flagNames(fs, "url", "json", "device", "try", "data"))
 					}
-					return editSource(ctx, e, c, edit, set, r.json)
+					now, err := c.Plan(ctx)
+					if err != nil {
+						return err
+					}
+					edits, err := e.edits(ctx, c, now, args[0], args[1])
+					if err != nil {
+						return err
+					}
+					return editPlan(ctx, env, c, wire.PlanEdits{Base: now.Version, Edits: edits, Try: e.try}, r.json)
 				}
 				return wrongUse("say list, or add, change or remove and one folder")
 			}
 		},
 	}
+}
+
+// sourceEdit is what the flags of a source say.
+type sourceEdit struct {
+	given
+	device string
+	try    bool
+}
+
+// edits are those of the plan that the flags ask for. What is there only once needs no name.
+func (e sourceEdit) edits(ctx context.Context, c client.Client, now wire.PlanText, verb, folder string) (edits []plan.Edit, err error) {
+	device := e.device
+	if devices := namesOf(now.Values, "devices"); device == "" && len(devices) == 1 {
+		device = devices[0]
+	}
+	if device == "" {
+		return nil, wrongUse("name one with -device")
+	}
+	at := []string{"devices", device, "sources"}
+	sources, _ := partOf(now.Values, at[:2]...)["sources"].([]any)
+	n := slices.IndexFunc(sources, func(s any) bool { return s.(map[string]any)["folder"] == folder })
+	one := append(slices.Clone(at), fmt.Sprintf("#%d", n))
+	switch {
+	case verb == "add" && n >= 0:
+		return nil, fmt.Errorf("%s of %s is in the plan already; change it instead", folder, device)
+	case verb != "add" && n < 0:
+		return nil, fmt.Errorf("%s has no source %q; yardtide source list tells them", device, folder)
+	case verb == "change":
+		return e.under(one...), nil
+	case verb == "remove":
+		return []plan.Edit{{Path: one}}, nil
+	}
+	source := e.whole()
+	source["folder"] = folder
+	if rules := namesOf(now.Values, "rules"); source["rules"] == nil {
+		if len(rules) != 1 {
+			return nil, wrongUse("name one with -rule")
+		}
+		source["rules"] = rules
+	}
+	if sources != nil {
+		return []plan.Edit{{Path: append(at, "+"), Value: source}}, nil
+	}
+	y, err := c.Status(ctx) // one that joined has no folders yet
+	if err != nil {
+		return nil, err
+	}
+	if !slices.ContainsFunc(y.Devices, func(d wire.Device) bool { return d.Name == device }) {
+		return nil, fmt.Errorf("the plan has no device %q", device)
+	}
+	return []plan.Edit{{Path: at[:2], Value: map[string]any{"sources": []any{source}}, New: true}}, nil
 }
 
 func listSources(ctx context.Context, e env, c client.Client, json bool) error {
@@ -79,115 +140,4 @@ func listSources(ctx context.Context, e env, c client.Client, json bool) error {
 		}
 	}
 	return nil
-}
-
-// editSource fills in what is only there once, and edits.
-func editSource(ctx context.Context, e env, c client.Client, edit wire.SourceEdit, set []func(*wire.SourceRules), json bool) error {
-	plan, err := c.Plan(ctx)
-	if err != nil {
-		return err
-	}
-	devices, rules := map[string]bool{}, map[string]bool{}
-	for _, r := range plan.Rules {
-		rules[r.Name] = true
-	}
-	for _, s := range plan.Sources {
-		devices[s.Device] = true
-	}
-	only := func(flag, value string, of map[string]bool) (string, error) {
-		if value != "" || len(of) != 1 {
-			if value == "" {
-				return "", wrongUse("name one with %s", flag)
-			}
-			return value, nil
-		}
-		for one := range of {
-			value = one
-		}
-		return value, nil
-	}
-	if edit.Device, err = only("-device", edit.Device, devices); err != nil {
-		return err
-	}
-	if !edit.Remove {
-		now := wire.SourceRules{Rules: []string{}, Only: []string{}, LeaveOut: []string{}}
-		for _, s := range plan.Sources {
-			if s.PlanSource == edit.PlanSource {
-				now = s.SourceRules
-			}
-		}
-		for _, change := range set {
-			change(&now)
-		}
-		if len(now.Rules) == 0 {
-			one, err := only("-rule", "", rules)
-			if err != nil {
-				return err
-			}
-			now.Rules = []string{one}
-		}
-		edit.Set = &now
-	}
-	done, err := c.EditSource(ctx, edit)
-	if err != nil {
-		return err
-	}
-	return edited(e, done, json)
-}
-
-// edited tells what an edit of the plan changed.
-func edited(e env, done wire.PlanEdited, json bool) error {
-	if json {
-		return asJSON(e.out, done)
-	}
-	for _, says := range done.Says {
-		fmt.Fprintln(e.out, plain(says))
-	}
-	printNotes(e, wire.PlanNotes{Notes: done.Notes})
-	if done.Tried != nil {
-		printTried(newPage(e, ""), *done.Tried)
-		fmt.Fprintln(e.out)
-	}
-	if done.Version == 0 {
-		fmt.Fprintln(e.out, "That was a try; nothing is changed.")
-		return nil
-	}
-	fmt.Fprintf(e.out, "The plan is version %d now; yardtide plan undo takes it back.\n", done.Version)
-	return nil
-}
-
-// ruleFlag and scopeFlags are the flags that say what a source follows, and what of it
-// is taken up; each that is given adds what it changes.
-func ruleFlag(fs *flag.FlagSet, set *[]func(*wire.SourceRules)) {
-	fs.Func("rule", "the `rules` that it follows, with commas: the first that takes an item counts", func(text string) error {
-		*set = append(*set, func(s *wire.SourceRules) { s.Rules = listOf(text) })
-		return nil
-	})
-}
-
-func scopeFlags(fs *flag.FlagSet, set *[]func(*wire.SourceRules)) {
-	words := func(name, says string, into func(*wire.SourceRules) *[]string) {
-		fs.Func(name, says, func(text string) error {
-			*set = append(*set, func(s *wire.SourceRules) { *into(s) = listOf(text) })
-			return nil
-		})
-	}
-	word := func(name, says string, into func(*wire.SourceRules) *string) {
-		fs.Func(name, says, func(text string) error {
-			*set = append(*set, func(s *wire.SourceRules) { *into(s) = text })
-			return nil
-		})
-	}
-	words("only", "`patterns`, with commas: only what one of them fits; empty for everything", func(s *wire.SourceRules) *[]string { return &s.Only })
-	words("leave-out", "`patterns` of what is left out, with commas; empty for none", func(s *wire.SourceRules) *[]string { return &s.LeaveOut })
-	fs.BoolFunc("hidden", "take up hidden files, too (-hidden=false: no longer)", func(text string) error {
-		yes, err := strconv.ParseBool(text)
-		*set = append(*set, func(s *wire.SourceRules) { s.Hidden = yes })
-		return err
-	})
-	word("smallest", "only files of this `size` on; empty for any", func(s *wire.SourceRules) *string { return &s.Smallest })
-	word("largest", "only files up to this `size`; empty for any", func(s *wire.SourceRules) *string { return &s.Largest })
-	word("taken-from", "only what was taken from this `day` on; empty for any", func(s *wire.SourceRules) *string { return &s.TakenFrom })
-	word("taken-until", "only what was taken until this `day`; empty for any", func(s *wire.SourceRules) *string { return &s.TakenUntil })
-	word("new-since", "only what came into the folder from this `day` on; empty for all", func(s *wire.SourceRules) *string { return &s.NewSince })
 }

@@ -138,20 +138,9 @@ func (c Client) PlanUndo(ctx context.Context, u wire.PlanUndo) (t wire.PlanText,
 	return t, c.do(ctx, http.MethodPost, "/api/v1/plan/undo", u, &t)
 }
 
-// EditSource adds a folder of a device to the plan, or takes it out, or tells what that
-// would change.
-func (c Client) EditSource(ctx context.Context, e wire.SourceEdit) (out wire.PlanEdited, err error) {
-	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/sources", e, &out)
-}
-
-// EditRule changes a rule of the plan, or tells what that would change.
-func (c Client) EditRule(ctx context.Context, e wire.RuleEdit) (out wire.PlanEdited, err error) {
-	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/rules", e, &out)
-}
-
-// EditDevice changes a device of the plan, or tells what that would change.
-func (c Client) EditDevice(ctx context.Context, e wire.DeviceEdit) (out wire.PlanEdited, err error) {
-	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/devices", e, &out)
+// EditPlan has keys of the plan say something else, or tells what that would change.
+func (c Client) EditPlan(ctx context.Context, e wire.PlanEdits) (out wire.PlanEdited, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/edits", e, &out)
 }
 
 // AddDevice asks for a code with which a device joins.
@@ -169,19 +158,14 @@ func (c Client) CompareForm(ctx context.Context, device, key string, t wire.Form
 	return out, c.do(ctx, http.MethodPost, "/api/v1/items/"+url.PathEscape(device)+"/"+url.PathEscape(key)+"/compare", t, &out)
 }
 
-// EditRendition makes a rendition of the plan, or changes or takes out one.
-func (c Client) EditRendition(ctx context.Context, e wire.RenditionEdit) (out wire.PlanEdited, err error) {
-	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/renditions", e, &out)
-}
-
 // Bursts asks for the shots in a row that look alike, among the photos that a rule takes.
 func (c Client) Bursts(ctx context.Context, rule string) (out []wire.BurstsFound, err error) {
 	return out, c.do(ctx, http.MethodGet, "/api/v1/bursts?rule="+url.QueryEscape(rule), nil, &out)
 }
 
-// EditLayout changes where items land at a destination, or only shows it.
-func (c Client) EditLayout(ctx context.Context, e wire.LayoutEdit) (out wire.LayoutShown, err error) {
-	return out, c.do(ctx, http.MethodPost, "/api/v1/plan/layouts", e, &out)
+// Landings asks where items would land at a destination by a layout.
+func (c Client) Landings(ctx context.Context, a wire.LayoutAsked) (names []wire.SetupName, err error) {
+	return names, c.do(ctx, http.MethodPost, "/api/v1/plan/landings", a, &names)
 }
 
 // RenameDevice calls a device elsewhere otherwise, here, in the plan and there.

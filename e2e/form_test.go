@@ -64,18 +64,18 @@ func TestAFormIsSeenThenChosenThenSent(t *testing.T) {
 	assert.Less(t, told.Made.Bytes, told.AsShot.Bytes)
 	assert.Contains(t, s.ok("try", file, "-long-edge", "5000"), "It would go as shot: it is within the limits.")
 	for says, args := range map[string][]string{
-		"is no picture":                {dir + "/plan.yaml", "-long-edge", "400"},
-		"no such file":                 {dir + "/none.jpg", "-long-edge", "400"},
-		`no rendition "family"`:        {file, "-as", "family"},
-		"long-edge would be":           {file, "-long-edge", "3"},
-		"quality would be":             {file, "-long-edge", "400", "-quality", "500"},
-		"and not both":                 {file, "-as", "family", "-long-edge", "400"},
-		"say try and one file":         {"-long-edge", "400"},
-		"exists":                       {file, "-long-edge", "400", "-o", dir + "/small.jpg"},
-		"a number such as 3":           {file, "-megapixels", "many"},
-		"megapixels would be a number": {file, "-megapixels", "NaN"},
-		"opening the picture":          {dir, "-long-edge", "400"},
-		"from 0.01 to 1000":            {file, "-megapixels", "-2"},
+		"is no picture":         {dir + "/plan.yaml", "-long-edge", "400"},
+		"no such file":          {dir + "/none.jpg", "-long-edge", "400"},
+		`no rendition "family"`: {file, "-as", "family"},
+		"long-edge is not such a number; would be a number from 16": {file, "-long-edge", "3"},
+		"quality is not such a number; would be a number from 30":   {file, "-long-edge", "400", "-quality", "500"},
+		"and not both":                {file, "-as", "family", "-long-edge", "400"},
+		"say try and one file":        {"-long-edge", "400"},
+		"exists":                      {file, "-long-edge", "400", "-o", dir + "/small.jpg"},
+		"a number such as 3":          {file, "-megapixels", "many"},
+		"would be a number such as 3": {file, "-megapixels", "NaN"},
+		"opening the picture":         {dir, "-long-edge", "400"},
+		"from 0.01 to 1000":           {file, "-megapixels", "-2"},
 	} {
 		_, errOut, code := s.run(append([]string{"try"}, args...)...)
 		assert.NotZero(t, code, args)
@@ -86,8 +86,8 @@ func TestAFormIsSeenThenChosenThenSent(t *testing.T) {
 	assert.Contains(t, s.ok("rule", "set", "all", "-send", "photo=family"), "photos as family")
 	assert.Contains(t, s.ok("rendition", "list"), "family: at most 400 px, quality 82; used by all.")
 	for says, args := range map[string][]string{
-		"the rule all sends as family": {"rendition", "remove", "family"}, "cannot be the name": {"rendition", "set", "a b", "-long-edge", "400"}, "has a limit": {"rendition", "set", "web"},
-		"say a kind and a rendition": {"rule", "set", "all", "-send", "photo"}, `no rendition "none"`: {"rule", "set", "all", "-send", "photo=none"}, "takes no videos": {"rule", "set", "all", "-send", "video=family"}, "no kind that is reduced": {"rule", "set", "all", "-send", "raw=family"},
+		"the rule all sends as family": {"rendition", "remove", "family"}, "cannot be the name": {"rendition", "set", "a b", "-long-edge", "400"}, "say what it asks for: -": {"rendition", "set", "web"},
+		"say a kind and a rendition": {"rule", "set", "all", "-send", "photo"}, `no rendition "none"`: {"rule", "set", "all", "-send", "photo=none"}, "and takes none": {"rule", "set", "all", "-send", "video=family"}, "no kind that is reduced": {"rule", "set", "all", "-send", "raw=family"},
 	} {
 		_, errOut, code := s.run(args...)
 		assert.NotZero(t, code, args)
@@ -170,12 +170,12 @@ func TestADeviceElsewhereSendsInAForm(t *testing.T) {
 		assert.Less(t, longEdge(t, file), 380)
 	}
 	// It is shown from there, and told by a sample of what is there.
-	c, err := s.client().CompareForm(t.Context(), "galley-phone", one(t, s, "b-003.jpg"), wire.FormTry{RenditionEdit: wire.RenditionEdit{Name: "family"}, X: 0.5, Y: 0.5})
+	c, err := s.client().CompareForm(t.Context(), "galley-phone", one(t, s, "b-003.jpg"), wire.FormTry{Form: wire.Form{Name: "family"}, X: 0.5, Y: 0.5})
 	require.NoError(t, err)
 	assert.Equal(t, 1000, c.AsShot.Width)
 	assert.NotEmpty(t, c.Before)
 	assert.NotEmpty(t, c.After)
-	f, err := s.client().ForecastForm(t.Context(), wire.FormAsked{RenditionEdit: wire.RenditionEdit{Name: "family"}, Rule: "everyday", Kind: "photo"})
+	f, err := s.client().ForecastForm(t.Context(), wire.FormAsked{Form: wire.Form{Name: "family"}, Rule: "everyday", Kind: "photo"})
 	require.NoError(t, err)
 	assert.EqualValues(t, 12, f.All.N)
 	assert.Equal(t, 12, f.Looked)
@@ -184,7 +184,7 @@ func TestADeviceElsewhereSendsInAForm(t *testing.T) {
 	s.stop()
 	heardBefore(t, s, "galley-phone", time.Hour)
 	s.start()
-	f, err = s.client().ForecastForm(t.Context(), wire.FormAsked{RenditionEdit: wire.RenditionEdit{Name: "family"}, Kind: "photo"})
+	f, err = s.client().ForecastForm(t.Context(), wire.FormAsked{Form: wire.Form{Name: "family"}, Kind: "photo"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"galley-phone"}, f.Missing)
 	s.stop()

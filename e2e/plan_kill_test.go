@@ -36,8 +36,8 @@ func TestAPlanOutlivesKillsInTheMiddleOfChanges(t *testing.T) {
 					default:
 					}
 					folder := fmt.Sprintf("r%d-w%d-%d", round, w, i)
-					edit := wire.SourceEdit{PlanSource: wire.PlanSource{Device: "desk", Folder: folder}, Set: &wire.SourceRules{Rules: []string{"all"}, Only: []string{}, LeaveOut: []string{}}, Add: true}
-					_, err := s.client().EditSource(t.Context(), edit)
+					source := map[string]any{"folder": folder, "rules": []string{"all"}}
+					_, err := s.client().EditPlan(t.Context(), wire.PlanEdits{Edits: []plan.Edit{{Path: []string{"devices", "desk", "sources", "+"}, Value: source}}})
 					mu.Lock()
 					tries++
 					if err == nil {

@@ -114,7 +114,7 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 
 	// What of a folder goes is changed so, too.
 	k.click("Change in of desk", "Only some of it")
-	require.NoError(t, k.b.Type("Leave out (a pattern on each line)", "Screenshots/\n*.tmp"))
+	require.NoError(t, k.b.Type("Leave out (one on each line)", "Screenshots/\n*.tmp"))
 	k.click("See what it would change")
 	k.sees("in of desk goes by all; not Screenshots/ and *.tmp; before, by all.")
 	k.click("Put it in force")
@@ -133,7 +133,7 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 
 	// So is a device.
 	k.click("Change desk")
-	require.NoError(t, k.b.Type("How fast desk may send", "2 MB/s"))
+	require.NoError(t, k.b.Type("How fast it may send", "2 MB/s"))
 	k.click("See what it would change")
 	k.sees("desk sends no faster than 2.0 MB/s.")
 	k.click("Leave it")
@@ -198,8 +198,8 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	k.sees("desk follows all as it is.")
 	k.click("Put it in force")
 	k.sees("desk follows it as it is")
-	assert.Contains(t, s.ok("rule", "set", "all", "-idle", "yes", "-store-each", "yes", "-order", "smallest", "-try"), "while nobody uses the device, the smallest first; equal files are stored each.")
-	for _, wrong := range [][]string{{"rule", "set", "all", "-as-it-is"}, {"rule", "set", "all", "-device", "desk", "-take", "photo"}, {"rule", "set", "all", "-idle", "maybe"}} {
+	assert.Contains(t, s.ok("rule", "set", "all", "-unused-for", "10 min", "-store-each", "yes", "-order", "smallest", "-try"), "when nobody used the device for 10 min, the smallest first; equal files are stored each.")
+	for _, wrong := range [][]string{{"rule", "set", "all", "-as-it-is"}, {"rule", "set", "all", "-device", "desk", "-take", "photo"}, {"rule", "set", "all", "-store-each", "maybe"}} {
 		_, _, code := s.run(wrong...)
 		assert.Equal(t, 2, code, wrong)
 	}
@@ -249,13 +249,13 @@ func TestTwoChangeOneRule(t *testing.T) {
 
 	bearer := map[string]string{"Authorization": "Bearer " + s.token()}
 	for _, try := range []string{"true", "false"} {
-		code, says := s.call("POST", "/api/v1/plan/rules", fmt.Sprintf(`{"rule": "all", "base": %d, "order": "oldest", "try": %s}`, base, try), bearer)
+		code, says := s.call("POST", "/api/v1/plan/edits", fmt.Sprintf(`{"base": %d, "edits": [{"path": ["rules", "all", "order"], "value": "oldest"}], "try": %s}`, base, try), bearer)
 		assert.Equal(t, 409, code, says)
 		assert.Contains(t, says, "version 3 is in force")
 	}
 	assert.Equal(t, text, s.ok("plan", "show"))
 	for _, wrong := range []string{"-1", "9223372036854775807", `"1"`, "1.5", "4"} {
-		code, says := s.call("POST", "/api/v1/plan/rules", `{"rule": "all", "base": `+wrong+`, "order": "oldest"}`, bearer)
+		code, says := s.call("POST", "/api/v1/plan/edits", `{"base": `+wrong+`, "edits": [{"path": ["rules", "all", "order"], "value": "oldest"}]}`, bearer)
 		assert.Contains(t, []int{409, 422}, code, "%s: %s", wrong, says)
 	}
 	assert.Equal(t, text, s.ok("plan", "show"))

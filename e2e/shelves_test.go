@@ -72,7 +72,7 @@ func TestPreviewsPicksAndNamesFromTheTerminalAndTheConsole(t *testing.T) {
 		`no rendition "none"`:              {"rule", "set", "all", "-previews", "none"},
 		"the rule all sends as tiny":       {"rendition", "remove", "tiny"},
 		"has no lane over cellular":        {"rule", "set", "all", "-quick", "tiny"},
-		"raw, clip, sidecar, none":         {"rule", "set", "all", "-companions", "thumbs"},
+		"raw, clip, sidecar or none":       {"rule", "set", "all", "-companions", "thumbs"},
 		"name one rule":                    {"bursts"},
 		`no rule "none"`:                   {"bursts", "none"},
 		"the layout has an unknown":        {"destination", "layout", "disk", "{moon}/{name}"},

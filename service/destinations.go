@@ -55,7 +55,7 @@ func (s *Service) AddDestination(ctx context.Context, draft wire.Draft) error {
 
 func (s *Service) withDestination(text, name string, d plan.Destination) (string, error) {
 	if text != "" {
-		return plan.WithDestination(text, name, d)
+		return plan.Set(text, plan.Edit{Path: []string{"destinations", name}, Value: d.Value(), New: true})
 	}
 	if len(s.Devices()) == 0 {
 		return "", plan.EditError{Says: "there is no plan and no device here to write one for"}
@@ -88,7 +88,7 @@ func (s *Service) RemoveDestination(ctx context.Context, name string) error {
 		if rules := rulesTo(p, name); len(rules) > 0 {
 			return "", InUse{name, rules}
 		}
-		return plan.WithoutDestination(text, name)
+		return plan.Set(text, plan.Edit{Path: []string{"destinations", name}})
 	})
 	if err != nil {
 		return err

@@ -15,24 +15,20 @@ import (
 )
 
 // formOf is the rendition that is meant: one of the plan by its name, else what is given.
-func (s *Service) formOf(e wire.RenditionEdit) (plan.Rendition, error) {
-	r, err := e.Rendition()
-	if err != nil {
-		return r, err
+func (s *Service) formOf(f wire.Form) (plan.Rendition, error) {
+	if len(f.Form) > 0 {
+		return plan.ReadRendition(f.Form)
 	}
-	if r == (plan.Rendition{}) {
-		named, there := s.planOrEmpty().Renditions[e.Name]
-		if !there {
-			return r, plan.EditError{Says: fmt.Sprintf("the plan has no rendition %q", e.Name)}
-		}
-		return named, nil
+	named, there := s.planOrEmpty().Renditions[f.Name]
+	if !there {
+		return named, plan.EditError{Says: fmt.Sprintf("the plan has no rendition %q", f.Name)}
 	}
-	return r, r.Check()
+	return named, nil
 }
 
 // CompareForm shows an item as shot and in a form.
 func (s *Service) CompareForm(ctx context.Context, d Device, key string, t wire.FormTry) (wire.FormCompared, error) {
-	r, err := s.formOf(t.RenditionEdit)
+	r, err := s.formOf(t.Form)
 	if err != nil {
 		return wire.FormCompared{}, err
 	}
@@ -43,7 +39,7 @@ func (s *Service) CompareForm(ctx context.Context, d Device, key string, t wire.
 // sample of each device's own.
 func (s *Service) ForecastForm(ctx context.Context, a wire.FormAsked) (wire.FormForecast, error) {
 	f := wire.FormForecast{Missing: []string{}}
-	r, err := s.formOf(a.RenditionEdit)
+	r, err := s.formOf(a.Form)
 	if err != nil {
 		return f, err
 	}

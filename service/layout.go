@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"path"
 	"strings"
 	"time"
@@ -63,18 +64,17 @@ func landings(layout, device string, own []sample) (list []wire.SetupName) {
 	return list
 }
 
-// EditLayout changes where items land at a destination from now on, and shows that with the
-// keeper's own items; with Try it only shows. The errors are plan.EditError and those of
-// ApplyPlan.
-func (s *Service) EditLayout(ctx context.Context, e wire.LayoutEdit) (out wire.LayoutShown, err error) {
-	out.PlanEdited, err = s.editBy(ctx, 0, e.Try, func(before string) (string, error) { return plan.WithLayout(before, e.Destination, e.Layout) })
-	if err != nil {
-		return out, err
+// Landings tells where items land at a destination by a layout, with some of the keeper's own. The error is
+// a plan.EditError where the layout cannot be one.
+func (s *Service) Landings(ctx context.Context, a wire.LayoutAsked) ([]wire.SetupName, error) {
+	if _, there := s.planOrEmpty().Destinations[a.Destination]; !there {
+		return nil, plan.EditError{Says: fmt.Sprintf("the plan has no destination %q", a.Destination)}
 	}
-	out.Notes, out.Tried = []string{}, nil // what goes where is as before
-	own, err := s.samples(ctx, e.Destination)
-	out.Names = landings(e.Layout, "", own)
-	return out, err
+	if err := plan.CheckOwnLayout(a.Layout); err != nil {
+		return nil, plan.EditError{Says: err.Error()}
+	}
+	own, err := s.samples(ctx, a.Destination)
+	return landings(a.Layout, "", own), err
 }
 
 // samples are some of the items that go to a destination, of every device.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"path/filepath"
 
 	"yardtide/core/gate"
@@ -18,7 +19,9 @@ var ErrNoPicture = errors.New("there is no such picture")
 func (s *Service) Look(d Device, o wire.LookOrder) (wire.Job, error) {
 	var set *plan.Source
 	if o.Set != nil {
-		one, err := sourceOf(wire.SourceEdit{PlanSource: wire.PlanSource{Device: o.Device, Folder: o.Folder}, Set: o.Set})
+		asked := maps.Clone(o.Set)
+		asked["folder"] = o.Folder
+		one, err := plan.ReadSource(asked)
 		if err != nil {
 			return wire.Job{}, err
 		}

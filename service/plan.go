@@ -97,6 +97,14 @@ func (s *Service) planOrEmpty() *plan.Plan {
 	return &plan.Plan{}
 }
 
+// Values is what the plan in force says, in JSON.
+func (s *Service) Values() map[string]any {
+	if p := s.Plan(); p != nil {
+		return p.Value()
+	}
+	return map[string]any{}
+}
+
 // ApplyPlan checks a plan that was made of version base, keeps it and puts it in
 // force; it returns its version. The error is plan.Problems when the plan has
 // mistakes, StalePlan when base is not the version in force, or SecretRefused;

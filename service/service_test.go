@@ -183,7 +183,7 @@ func TestThePlanIsChangedByOneAtATime(t *testing.T) {
 				}
 				for { // as a person does who is told that another was first
 					text, version := s.PlanText()
-					changed, err := plan.WithDestination(text, name, plan.Destination{Kind: plan.Folder, Path: "/mnt/" + name})
+					changed, err := plan.Set(text, plan.Edit{Path: []string{"destinations", name}, Value: map[string]any{"kind": "folder", "path": "/mnt/" + name}})
 					if !assert.NoError(t, err) {
 						return
 					}

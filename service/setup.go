@@ -404,16 +404,16 @@ func (s *Service) tell(ctx context.Context, now *wire.SetupNow) error {
 		now.Missing = append(now.Missing, wire.SetupLack{Step: step, Says: fmt.Sprintf(format, args...)})
 	}
 	kinds := map[media.Kind]wire.Amount{}
-	b := plan.Beginning{Yard: strings.TrimSpace(now.Yard), Timezone: zoneName(), Device: now.Device, RuleName: "everyday"}
-	if b.Yard == "" {
+	p, device := &plan.Plan{Yard: strings.TrimSpace(now.Yard), Timezone: zoneName(), Destinations: map[string]plan.Destination{}}, plan.Device{}
+	if p.Yard == "" {
 		lack(stepSaid, "Give the household a name.")
 	}
-	for _, p := range now.Places {
-		d := p.Destination
-		if d.Layout = now.Layout; d.Layout == plan.DefaultLayout {
-			d.Layout = ""
-		}
-		b.Destinations = append(b.Destinations, plan.NamedDestination{Name: p.Name, Destination: d})
+	rule, err := ruleOf(now.Setup)
+	for _, place := range now.Places {
+		d := place.Destination
+		d.Layout = now.Layout
+		p.Destinations[place.Name] = d
+		rule.To = append(rule.To, place.Name)
 	}
 	if len(now.Places) == 0 {
 		lack(stepWhere, "Say where your pictures go: add a place.")
@@ -430,12 +430,12 @@ func (s *Service) tell(ctx context.Context, now *wire.SetupNow) error {
 		if f.Problem != "" {
 			lack(stepWhat, "%s: %s", f.Path, f.Problem)
 		}
-		b.Folders = append(b.Folders, f.Folder)
+		device.Sources = append(device.Sources, plan.Source{Folder: f.Folder, Rules: []string{"everyday"}})
 		for _, k := range f.Kinds {
 			kinds[k.Kind] = kinds[k.Kind].Plus(k.N, k.Bytes)
 		}
 	}
-	if len(b.Folders) == 0 {
+	if len(device.Sources) == 0 {
 		lack(stepWhat, "Choose a folder.")
 	}
 	for _, k := range media.Kinds {
@@ -449,18 +449,18 @@ func (s *Service) tell(ctx context.Context, now *wire.SetupNow) error {
 	if len(now.Take) == 0 {
 		lack(stepHow, "Choose a kind.")
 	}
-	var err error
-	if b.Rule, err = ruleOf(now.Setup); err != nil {
+	if err != nil {
 		lack(stepWhen, "%s.", sentenceOf(err))
 	}
 	for _, p := range now.Places {
-		now.Rooms = append(now.Rooms, roomOf(p, now.Takes, b.Rule.Gates.Hours))
+		now.Rooms = append(now.Rooms, roomOf(p, now.Takes, rule.Gates.Hours))
 	}
 	if len(now.Missing) > 0 {
 		return nil
 	}
-	text := plan.Compose(b)
-	p, err := plan.Parse("plan.yaml", []byte(text))
+	p.Devices, p.Rules = map[string]plan.Device{now.Device: device}, map[string]plan.Rule{"everyday": rule}
+	text := plan.Compose(p)
+	p, err = plan.Parse("plan.yaml", []byte(text))
 	var problems plan.Problems
 	if errors.As(err, &problems) { // nobody sees the text that has these lines
 		for _, p := range problems {
@@ -476,11 +476,11 @@ func (s *Service) tell(ctx context.Context, now *wire.SetupNow) error {
 	if now.Notes, err = s.Doubts(ctx, p); err != nil {
 		return err
 	}
-	folders := make([]string, len(b.Folders))
-	for i, f := range b.Folders {
-		folders[i] = f
+	folders := make([]string, len(device.Sources))
+	for i, source := range device.Sources {
+		folders[i] = source.Folder
 		if d, here := s.Device(now.Device); here {
-			folders[i] = d.Folder(f)
+			folders[i] = d.Folder(source.Folder)
 		}
 	}
 	now.Says = append(now.Says,

@@ -97,9 +97,9 @@ func startOthers(ctx context.Context, dir string, log *slog.Logger) (*Others, er
 
 // withOthers puts them into the demo's plan, and the rules that use them.
 func withOthers(text string, o *Others) (string, error) {
-	text, err := plan.WithDestination(text, "tool-shed", o.Shed)
+	text, err := plan.Set(text, plan.Edit{Path: []string{"destinations", "tool-shed"}, Value: o.Shed.Value()})
 	if err == nil {
-		text, err = plan.WithDestination(text, "sail-loft", o.Bucket)
+		text, err = plan.Set(text, plan.Edit{Path: []string{"destinations", "sail-loft"}, Value: o.Bucket.Value()})
 	}
 	if err != nil {
 		return "", fmt.Errorf("writing the demo's plan: %w", err)

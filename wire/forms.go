@@ -19,9 +19,15 @@ type FormCompared struct {
 	After  []byte   `json:"after" doc:"The same detail as it is made, as JPEG, in fewer pixels"`
 }
 
+// Form is a form in which items may be sent: a rendition of the plan, or one that is not in it yet.
+type Form struct {
+	Name string         `json:"name,omitempty" doc:"A rendition of the plan"`
+	Form map[string]any `json:"form,omitempty" doc:"In the place of a name: the keys of a rendition"`
+}
+
 // FormTry asks for an item in a form.
 type FormTry struct {
-	RenditionEdit
+	Form
 	X float64 `json:"x" minimum:"0" maximum:"1" doc:"The middle of the detail, from the left"`
 	Y float64 `json:"y" minimum:"0" maximum:"1" doc:"The middle of the detail, from above"`
 }
@@ -34,7 +40,7 @@ type FormSample struct {
 
 // FormAsked asks what a form would come to for all that a rule takes of a kind.
 type FormAsked struct {
-	RenditionEdit
+	Form
 	Rule string `json:"rule,omitempty" doc:"The rule that takes it; any when left out"`
 	Kind string `json:"kind" enum:"photo,raw,graphic,video,audio,document,other" doc:"photo or graphic: what is no picture takes too long to be sampled"`
 }

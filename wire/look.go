@@ -8,9 +8,9 @@ import (
 
 // LookOrder has a folder looked at before it is taken up, or as it is.
 type LookOrder struct {
-	Device string       `json:"device"`
-	Folder string       `json:"folder" doc:"As the plan would name it: below the device's root, absolute, or a word such as PICTURES"`
-	Set    *SourceRules `json:"set,omitempty" doc:"What would be taken up of it; without, what the plan says of it, or else all that is not hidden"`
+	Device string         `json:"device"`
+	Folder string         `json:"folder" doc:"As the plan would name it: below the device's root, absolute, or a word such as PICTURES"`
+	Set    map[string]any `json:"set,omitempty" doc:"What would be taken up of it, as the keys of a source; without, what the plan says of it, or else all that is not hidden"`
 }
 
 // Look is what is in a folder and below.

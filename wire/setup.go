@@ -113,17 +113,10 @@ type SetupName struct {
 	To   string `json:"to"`
 }
 
-// LayoutEdit changes where items land at a destination.
-type LayoutEdit struct {
+// LayoutAsked asks where items would land at a destination by a layout.
+type LayoutAsked struct {
 	Destination string `json:"destination"`
 	Layout      string `json:"layout" minLength:"1" maxLength:"500" doc:"Such as {year}/{month}/{name}"`
-	Try         bool   `json:"try,omitempty" doc:"Only show it"`
-}
-
-// LayoutShown is where items land by a layout.
-type LayoutShown struct {
-	PlanEdited
-	Names []SetupName `json:"names" doc:"Some of the keeper's own, and the awkward ones"`
 }
 
 // SetupStart starts what was said back.

@@ -521,23 +521,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/plan/devices": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Change a device in the plan: its time zone, how fast it may send */
-        post: operations["edit-device"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/plan/diff": {
         parameters: {
             query?: never;
@@ -555,7 +538,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/plan/layouts": {
+    "/api/v1/plan/edits": {
         parameters: {
             query?: never;
             header?: never;
@@ -564,32 +547,32 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Change where items land at a destination, or only show that with some of the keeper's own */
-        post: operations["edit-layout"];
+        /** Have keys of the plan say something else, or tell what that would change */
+        post: operations["edit-plan"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/plan/renditions": {
+    "/api/v1/plan/keys": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Every key of the plan: what may stand behind it, and what it means */
+        get: operations["plan-keys"];
         put?: never;
-        /** Make a form in which rules may send, or change or take out one, or tell what that would change */
-        post: operations["edit-rendition"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/plan/rules": {
+    "/api/v1/plan/landings": {
         parameters: {
             query?: never;
             header?: never;
@@ -598,25 +581,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Change a rule of the plan, or tell what that would change */
-        post: operations["edit-rule"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/plan/sources": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Add a folder of a device to the plan, or take it out, or tell what that would change */
-        post: operations["edit-source"];
+        /** Where items would land at a destination by a layout: some of the keeper's own, and the awkward ones */
+        post: operations["plan-landings"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1313,17 +1279,6 @@ export interface components {
              */
             to: string;
         };
-        DeviceEdit: {
-            device: string;
-            /** @description Such as 2 MB/s, or 1 MB/s at 08:00-22:00; 5 MB/s; empty for no bound */
-            limit?: string;
-            /** @description Whose it is, of the people of the plan; empty for nobody's in particular */
-            person?: string;
-            /** @description Such as Europe/Lisbon; empty for the yard's */
-            timezone?: string;
-            /** @description Only tell what it would change */
-            try?: boolean;
-        };
         DeviceLink: {
             /**
              * Format: int64
@@ -1366,6 +1321,14 @@ export interface components {
             name: string;
             /** @description webdav, sftp: the password; s3: the secret key */
             password?: string;
+        };
+        Edit: {
+            /** @description Refuse it when the name is there already */
+            new?: boolean;
+            /** @description From the top of the plan: keys, names, places in lists (#2, from 0; + for a new entry), such as rules, everyday, gates, hours */
+            path: string[];
+            /** @description As the plan has it, in JSON: text, a number, true, a list, or keys of its own; nothing takes it out */
+            value?: unknown;
         };
         Entry: {
             folder: boolean;
@@ -1439,65 +1402,19 @@ export interface components {
             then: "" | "sleep" | "off";
         };
         FormAsked: {
-            /** @description Of clips: how much a second may take, such as 4 Mbit/s */
-            bitrate?: string;
-            /**
-             * @description Of clips: H.264 when it is left out
-             * @enum {string}
-             */
-            codec?: "h264" | "h265";
-            /**
-             * @description What becomes of its colours; nothing when it is left out
-             * @enum {string}
-             */
-            colours?: "srgb";
-            /**
-             * @description What of its facts goes with it; all when it is left out
-             * @enum {string}
-             */
-            facts?: "no place" | "time only";
-            /**
-             * @description jpeg: pictures of other formats become JPEG; both: HEIC goes as shot, and a JPEG beside
-             * @enum {string}
-             */
-            format?: "jpeg" | "both";
-            /**
-             * Format: int64
-             * @description Of clips: pictures a second, at most
-             */
-            fps?: number;
-            /**
-             * Format: int64
-             * @description Of clips: pixels of the shorter edge, at most
-             */
-            height?: number;
+            /** @description In the place of a name: the keys of a rendition */
+            form?: {
+                [key: string]: unknown;
+            };
             /**
              * @description photo or graphic: what is no picture takes too long to be sampled
              * @enum {string}
              */
             kind: "photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other";
-            /**
-             * Format: int64
-             * @description Pixels of the longer edge, at most
-             */
-            longEdge?: number;
-            /**
-             * Format: double
-             * @description Millions of pixels, at most
-             */
-            megapixels?: number;
-            name: string;
-            /**
-             * Format: int64
-             * @description How much of the detail a JPEG keeps, to 100; 82 when it is left out
-             */
-            quality?: number;
-            /** @description Take it out instead */
-            remove?: boolean;
+            /** @description A rendition of the plan */
+            name?: string;
             /** @description The rule that takes it; any when left out */
             rule?: string;
-            /** @description Only tell what it would change */
-            try?: boolean;
         };
         FormCompared: {
             /** @description The same detail as it is made, as JPEG, in fewer pixels */
@@ -1535,58 +1452,12 @@ export interface components {
             width: number;
         };
         FormTry: {
-            /** @description Of clips: how much a second may take, such as 4 Mbit/s */
-            bitrate?: string;
-            /**
-             * @description Of clips: H.264 when it is left out
-             * @enum {string}
-             */
-            codec?: "h264" | "h265";
-            /**
-             * @description What becomes of its colours; nothing when it is left out
-             * @enum {string}
-             */
-            colours?: "srgb";
-            /**
-             * @description What of its facts goes with it; all when it is left out
-             * @enum {string}
-             */
-            facts?: "no place" | "time only";
-            /**
-             * @description jpeg: pictures of other formats become JPEG; both: HEIC goes as shot, and a JPEG beside
-             * @enum {string}
-             */
-            format?: "jpeg" | "both";
-            /**
-             * Format: int64
-             * @description Of clips: pictures a second, at most
-             */
-            fps?: number;
-            /**
-             * Format: int64
-             * @description Of clips: pixels of the shorter edge, at most
-             */
-            height?: number;
-            /**
-             * Format: int64
-             * @description Pixels of the longer edge, at most
-             */
-            longEdge?: number;
-            /**
-             * Format: double
-             * @description Millions of pixels, at most
-             */
-            megapixels?: number;
-            name: string;
-            /**
-             * Format: int64
-             * @description How much of the detail a JPEG keeps, to 100; 82 when it is left out
-             */
-            quality?: number;
-            /** @description Take it out instead */
-            remove?: boolean;
-            /** @description Only tell what it would change */
-            try?: boolean;
+            /** @description In the place of a name: the keys of a rendition */
+            form?: {
+                [key: string]: unknown;
+            };
+            /** @description A rendition of the plan */
+            name?: string;
             /**
              * Format: double
              * @description The middle of the detail, from the left
@@ -1760,6 +1631,60 @@ export interface components {
              */
             until: string;
         };
+        Key: {
+            /** @description The word any sets the rule's aside */
+            any?: boolean;
+            /** @description What counts without it */
+            default?: string;
+            /** @description What a form calls it when it says nothing */
+            empty?: string;
+            examples?: string[];
+            /** @description The key that took its place: it is read, and no longer offered */
+            former?: string;
+            /** @description The keys of the part */
+            keys?: components["schemas"]["Key"][];
+            /** @description What a form calls it */
+            label?: string;
+            /**
+             * Format: double
+             * @description Of a number
+             */
+            least?: number;
+            /** @description A list of such values */
+            list?: boolean;
+            /**
+             * Format: double
+             * @description Of a number; 0 for any
+             */
+            most?: number;
+            /** @description As in the plan */
+            name: string;
+            /** @description Of what it has one value a name: destination, device, rule, rendition, or kind */
+            named?: string;
+            needed?: boolean;
+            /** @description What its keys describe, such as a lane */
+            part?: string;
+            /** @description What its text looks like, as a regular expression */
+            pattern?: string;
+            /** @description What it names: a destination, rule, rendition or person of the plan */
+            points?: string;
+            /** @description What it means */
+            says: string;
+            /** @description Another name of the key, for a list of one */
+            single?: string;
+            /**
+             * @description What stands behind it: text, true or false, a number, or keys of its own
+             * @enum {string}
+             */
+            type: "text" | "yes" | "number" | "part";
+            /**
+             * @description The part of a device that it is about
+             * @enum {string}
+             */
+            wants?: "battery" | "modem";
+            /** @description The words that may stand there */
+            words?: components["schemas"]["Word"][];
+        };
         Lane: {
             destination: string;
             holds: components["schemas"]["Hold"][];
@@ -1780,27 +1705,10 @@ export interface components {
              */
             spent: number;
         };
-        LayoutEdit: {
+        LayoutAsked: {
             destination: string;
             /** @description Such as {year}/{month}/{name} */
             layout: string;
-            /** @description Only show it */
-            try?: boolean;
-        };
-        LayoutShown: {
-            /** @description Some of the keeper's own, and the awkward ones */
-            names: components["schemas"]["SetupName"][];
-            /** @description What the keeper must know of it */
-            notes: string[];
-            /** @description What it changes, in sentences */
-            says: string[];
-            /** @description What it would do to the yard's items, when it was only tried */
-            tried?: components["schemas"]["PlanTried"];
-            /**
-             * Format: int64
-             * @description The version that it became, 0 when it was only tried
-             */
-            version: number;
         };
         Link: {
             url: string;
@@ -1870,8 +1778,10 @@ export interface components {
             device: string;
             /** @description As the plan would name it: below the device's root, absolute, or a word such as PICTURES */
             folder: string;
-            /** @description What would be taken up of it; without, what the plan says of it, or else all that is not hidden */
-            set?: components["schemas"]["SourceRules"];
+            /** @description What would be taken up of it, as the keys of a source; without, what the plan says of it, or else all that is not hidden */
+            set?: {
+                [key: string]: unknown;
+            };
         };
         LookPicture: {
             kind: string;
@@ -1975,14 +1885,8 @@ export interface components {
         };
         PlanDevice: {
             device: string;
-            /** @description How fast it may send, as the plan has it; empty for no bound */
-            limit: string;
-            /** @description Whose it is, empty for nobody's in particular */
-            person: string;
             /** @description How fast it sends and whose hours it keeps, as the words after its name */
             says: string;
-            /** @description Its own, empty for the yard's */
-            timezone: string;
         };
         PlanDiff: {
             /** Format: int64 */
@@ -2013,29 +1917,21 @@ export interface components {
              */
             version: number;
         };
+        PlanEdits: {
+            /**
+             * Format: int64
+             * @description The version of the plan that they were made on; they are refused when another is in force. Without one they are made on whichever is
+             */
+            base?: number;
+            edits: components["schemas"]["Edit"][];
+            /** @description Only tell what they would change */
+            try?: boolean;
+        };
         PlanFolder: {
             device: string;
             folder: string;
-            /** @description Hidden files, too */
-            hidden: boolean;
-            /** @description As the plan has it, such as 4 GB; empty for any */
-            largest: string;
-            /** @description Patterns of what is left out */
-            leaveOut: string[];
-            /** @description A day from which on what came is taken up; empty for all */
-            newSince: string;
-            /** @description Patterns (the gitignore language): only what one of them fits is taken up */
-            only: string[];
-            /** @description The first that takes an item counts */
-            rules: string[];
             /** @description Which rules it follows and what of it is taken up */
             says: string;
-            /** @description As the plan has it, such as 10 kB; empty for any */
-            smallest: string;
-            /** @description A day, such as 2026-11-25; empty for any */
-            takenFrom: string;
-            /** @description A day; empty for any */
-            takenUntil: string;
         };
         PlanNotes: {
             /** @description What the keeper must know of it */
@@ -2044,112 +1940,22 @@ export interface components {
             says: string[];
         };
         PlanRendition: {
-            /** @description Of clips: how much a second may take, such as 4 Mbit/s */
-            bitrate?: string;
             /** @description It says something of clips */
             clips: boolean;
-            /**
-             * @description Of clips: H.264 when it is left out
-             * @enum {string}
-             */
-            codec?: "h264" | "h265";
-            /**
-             * @description What becomes of its colours; nothing when it is left out
-             * @enum {string}
-             */
-            colours?: "srgb";
-            /**
-             * @description What of its facts goes with it; all when it is left out
-             * @enum {string}
-             */
-            facts?: "no place" | "time only";
-            /**
-             * @description jpeg: pictures of other formats become JPEG; both: HEIC goes as shot, and a JPEG beside
-             * @enum {string}
-             */
-            format?: "jpeg" | "both";
-            /**
-             * Format: int64
-             * @description Of clips: pictures a second, at most
-             */
-            fps?: number;
-            /**
-             * Format: int64
-             * @description Of clips: pixels of the shorter edge, at most
-             */
-            height?: number;
-            /**
-             * Format: int64
-             * @description Pixels of the longer edge, at most
-             */
-            longEdge?: number;
-            /**
-             * Format: double
-             * @description Millions of pixels, at most
-             */
-            megapixels?: number;
             name: string;
             /** @description It says something of pictures */
             pictures: boolean;
-            /**
-             * Format: int64
-             * @description How much of the detail a JPEG keeps, to 100; 82 when it is left out
-             */
-            quality?: number;
             /** @description The rules that send so */
             rules: string[];
             says: string;
         };
         PlanRule: {
-            /** @description What goes under a second layout, too */
-            also: components["schemas"]["RuleAlso"][];
-            /** @description Of shots in a row a clip is made, beside them */
-            bursts: boolean;
-            /** @description Which parts go with an item; empty for those whose kind it takes, and sidecars */
-            companions: ("raw" | "clip" | "sidecar" | "none")[];
             /** @description The sources that follow it */
             follows: components["schemas"]["PlanSource"][];
-            /** @description As the plan has it, empty for any */
-            hours: string;
-            /** @description Only while nobody uses the device */
-            idle: boolean;
-            /** @description The first open one is used */
-            lanes: components["schemas"]["RuleLane"][];
-            /** @description Only larger files, or longer clips; as the plan has it, empty for any */
-            larger: string;
-            /** @description Only longer clips, or larger files; as the plan has it, empty for any */
-            longer: string;
             name: string;
-            /**
-             * @description What happens where something else has the name
-             * @enum {string}
-             */
-            onClash: "name" | "skip";
-            /** @enum {string} */
-            order: "newest" | "oldest" | "smallest";
             /** @description What devices have otherwise */
             own: components["schemas"]["RuleOwn"][];
-            /** @description As the plan has it, empty for any */
-            power: string;
-            /** @description The rendition of the previews that are put beside, empty for none */
-            previews: string;
-            /** @description Only when it has been on charge and unused for so long, such as 30 min; empty for any */
-            rest: string;
-            /** @description off: not while the system saves battery; empty for any */
-            saver: string;
             says: string;
-            /** @description off: only while the screen is dark; empty for any */
-            screen: string;
-            /** @description The rendition of each kind that does not go as shot */
-            send: {
-                [key: string]: string;
-            };
-            /** @description Equal files from several places are stored each */
-            storeEach: boolean;
-            take: ("photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other")[];
-            to: string[];
-            /** @description Only when nobody used the device for so long, such as 10 min; empty for any */
-            unused: string;
         };
         PlanSource: {
             device: string;
@@ -2168,6 +1974,10 @@ export interface components {
             sources: components["schemas"]["PlanFolder"][];
             /** @description YAML */
             text: string;
+            /** @description What it says, in JSON, key by key: see the keys of the plan */
+            values: {
+                [key: string]: unknown;
+            };
             /**
              * Format: int64
              * @description 1 is the first; each change makes the next
@@ -2267,60 +2077,6 @@ export interface components {
             /** @description Its new name: letters, digits, dots and dashes */
             to: string;
         };
-        RenditionEdit: {
-            /** @description Of clips: how much a second may take, such as 4 Mbit/s */
-            bitrate?: string;
-            /**
-             * @description Of clips: H.264 when it is left out
-             * @enum {string}
-             */
-            codec?: "h264" | "h265";
-            /**
-             * @description What becomes of its colours; nothing when it is left out
-             * @enum {string}
-             */
-            colours?: "srgb";
-            /**
-             * @description What of its facts goes with it; all when it is left out
-             * @enum {string}
-             */
-            facts?: "no place" | "time only";
-            /**
-             * @description jpeg: pictures of other formats become JPEG; both: HEIC goes as shot, and a JPEG beside
-             * @enum {string}
-             */
-            format?: "jpeg" | "both";
-            /**
-             * Format: int64
-             * @description Of clips: pictures a second, at most
-             */
-            fps?: number;
-            /**
-             * Format: int64
-             * @description Of clips: pixels of the shorter edge, at most
-             */
-            height?: number;
-            /**
-             * Format: int64
-             * @description Pixels of the longer edge, at most
-             */
-            longEdge?: number;
-            /**
-             * Format: double
-             * @description Millions of pixels, at most
-             */
-            megapixels?: number;
-            name: string;
-            /**
-             * Format: int64
-             * @description How much of the detail a JPEG keeps, to 100; 82 when it is left out
-             */
-            quality?: number;
-            /** @description Take it out instead */
-            remove?: boolean;
-            /** @description Only tell what it would change */
-            try?: boolean;
-        };
         ResumeOrder: {
             /** @description All when left out */
             device?: string;
@@ -2337,104 +2093,8 @@ export interface components {
             /** @description The destinations whose secrets it held: change them where it may be in other hands */
             secrets: string[];
         };
-        RuleAlso: {
-            /** @description Such as picks/{year}/{caption} */
-            layout: string;
-            /** @description captioned, rated 4 (or better), or keyword WORD */
-            when: string;
-        };
-        RuleEdit: {
-            /** @description Add it: it takes, goes to and has the lanes that are given */
-            add?: boolean;
-            /** @description All that goes under a second layout, too */
-            also?: components["schemas"]["RuleAlso"][];
-            /**
-             * Format: int64
-             * @description The version of the plan that it was made on; it is refused when another is in force. Without one it is made on whichever is
-             */
-            base?: number;
-            /** @description Make a clip of shots in a row, beside them */
-            bursts?: boolean;
-            /** @description Empty for those whose kind it takes, and sidecars */
-            companions?: ("raw" | "clip" | "sidecar" | "none")[];
-            /** @description Change what this device has otherwise than the rule says: its lanes, power, hours and idle */
-            device?: string;
-            /** @description As the plan has it, such as 22:00-06:00; empty for any */
-            hours?: string;
-            /** @description Only while nobody uses the device */
-            idle?: boolean;
-            /** @description All of them; one that stays over its network keeps its gates */
-            lanes?: components["schemas"]["RuleLane"][];
-            /** @description Only files larger than this, such as 2 GB, or longer; empty for any */
-            larger?: string;
-            /** @description Only clips longer than this, such as 10 min, or larger; empty for any */
-            longer?: string;
-            /** @enum {string} */
-            onClash?: "name" | "skip";
-            /** @enum {string} */
-            order?: "newest" | "oldest" | "smallest";
-            /** @description As the plan has it, such as charging or at least 40%; empty for any */
-            power?: string;
-            /** @description The rendition of previews to be put beside, empty for none */
-            previews?: string;
-            /** @description Take it out instead */
-            remove?: boolean;
-            /** @description The device follows the rule as it is */
-            reset?: boolean;
-            /** @description Only when it has been on charge and unused for so long, such as 30 min; empty for any */
-            rest?: string;
-            rule: string;
-            /** @description off: not while the system saves battery; empty for any */
-            saver?: string;
-            /** @description off: only while the screen is dark; empty for any */
-            screen?: string;
-            /** @description The rendition of a kind that is to go otherwise than before, empty for as shot */
-            send?: {
-                [key: string]: string;
-            };
-            /** @description Store equal files from several places each */
-            storeEach?: boolean;
-            /** @description The kinds that it takes */
-            take?: ("photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other")[];
-            /** @description The destinations that it sends to */
-            to?: string[];
-            /** @description Only tell what it would change */
-            try?: boolean;
-            /** @description Only when nobody used the device for so long, such as 10 min; empty for any */
-            unused?: string;
-        };
-        RuleLane: {
-            /** @description As the plan has it, such as 45 MB per day; empty for no bound */
-            allowance: string;
-            /** @description Only on the plan's home networks */
-            homeOnly?: boolean;
-            /** @description Also where it is metered; cellular always counts so */
-            metered: boolean;
-            /** @description Also over a metered Wi-Fi, which spends the same allowance */
-            meteredWifi?: boolean;
-            /** @description Only on the Wi-Fi networks of these names */
-            named?: string[];
-            /** @description Not on these */
-            notNamed?: string[];
-            /** @enum {string} */
-            over: "wifi" | "wired" | "cellular";
-            /** @description Also while roaming */
-            roaming: boolean;
-            /** @description While roaming no more than this; as the plan has it, empty for what the allowance says */
-            roamingAllowance?: string;
-            /** @description The rendition of small copies, which it carries and nothing else; empty for whole ones */
-            send?: string;
-            /** @description Only these kinds; empty for all that the rule takes */
-            take: ("photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other")[];
-        };
         RuleOwn: {
             device: string;
-            /** @description In place of the rule's, any for none; empty for the rule's */
-            hours: string;
-            /** @description In place of the rule's; empty for those of the rule */
-            lanes: components["schemas"]["RuleLane"][];
-            /** @description In place of the rule's, any for none; empty for the rule's */
-            power: string;
             says: string;
         };
         Secrets: {
@@ -2651,38 +2311,6 @@ export interface components {
              */
             scanned?: string;
         };
-        SourceEdit: {
-            /** @description Refuse it when the source is in the plan already */
-            add?: boolean;
-            device: string;
-            folder: string;
-            /** @description Take it out instead */
-            remove?: boolean;
-            /** @description What its items follow; a source that is in the plan is changed, another is added */
-            set?: components["schemas"]["SourceRules"];
-            /** @description Only tell what it would change */
-            try?: boolean;
-        };
-        SourceRules: {
-            /** @description Hidden files, too */
-            hidden: boolean;
-            /** @description As the plan has it, such as 4 GB; empty for any */
-            largest: string;
-            /** @description Patterns of what is left out */
-            leaveOut: string[];
-            /** @description A day from which on what came is taken up; empty for all */
-            newSince: string;
-            /** @description Patterns (the gitignore language): only what one of them fits is taken up */
-            only: string[];
-            /** @description The first that takes an item counts */
-            rules: string[];
-            /** @description As the plan has it, such as 10 kB; empty for any */
-            smallest: string;
-            /** @description A day, such as 2026-11-25; empty for any */
-            takenFrom: string;
-            /** @description A day; empty for any */
-            takenUntil: string;
-        };
         Space: {
             /**
              * Format: int64
@@ -2803,6 +2431,10 @@ export interface components {
             path: string;
             /** @description The source of the plan that it is, or lies in; empty for none */
             source: string;
+        };
+        Word: {
+            says?: string;
+            word: string;
         };
         Yard: {
             /** @description Devices of the plan that no process runs */
@@ -5712,93 +5344,6 @@ export interface operations {
             };
         };
     };
-    "edit-device": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["DeviceEdit"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PlanEdited"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Service Unavailable */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
     "plan-diff": {
         parameters: {
             query?: {
@@ -5886,7 +5431,7 @@ export interface operations {
             };
         };
     };
-    "edit-layout": {
+    "edit-plan": {
         parameters: {
             query?: never;
             header?: never;
@@ -5895,94 +5440,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["LayoutEdit"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["LayoutShown"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Service Unavailable */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "edit-rendition": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["RenditionEdit"];
+                "application/json": components["schemas"]["PlanEdits"];
             };
         };
         responses: {
@@ -6060,18 +5518,14 @@ export interface operations {
             };
         };
     };
-    "edit-rule": {
+    "plan-keys": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["RuleEdit"];
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -6079,7 +5533,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PlanEdited"];
+                    "application/json": components["schemas"]["Key"][];
                 };
             };
             /** @description Bad Request */
@@ -6147,7 +5601,7 @@ export interface operations {
             };
         };
     };
-    "edit-source": {
+    "plan-landings": {
         parameters: {
             query?: never;
             header?: never;
@@ -6156,7 +5610,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SourceEdit"];
+                "application/json": components["schemas"]["LayoutAsked"];
             };
         };
         responses: {
@@ -6166,7 +5620,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PlanEdited"];
+                    "application/json": components["schemas"]["SetupName"][];
                 };
             };
             /** @description Bad Request */
@@ -8066,43 +7520,19 @@ export const daySensedRoamingValues: ReadonlyArray<FlattenedDeepRequired<compone
 export const daySensedUseValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DaySensed"]["use"]> = ["unknown", "in use", "idle"];
 export const deviceModemValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Device"]["modem"]> = ["unknown", "yes", "no"];
 export const finishOrderThenValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FinishOrder"]["then"]> = ["", "sleep", "off"];
-export const formAskedCodecValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormAsked"]["codec"]> = ["h264", "h265"];
-export const formAskedColoursValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormAsked"]["colours"]> = ["srgb"];
-export const formAskedFactsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormAsked"]["facts"]> = ["no place", "time only"];
-export const formAskedFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormAsked"]["format"]> = ["jpeg", "both"];
 export const formAskedKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormAsked"]["kind"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
-export const formTryCodecValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormTry"]["codec"]> = ["h264", "h265"];
-export const formTryColoursValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormTry"]["colours"]> = ["srgb"];
-export const formTryFactsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormTry"]["facts"]> = ["no place", "time only"];
-export const formTryFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormTry"]["format"]> = ["jpeg", "both"];
 export const holdGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Hold"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front", "ready"];
 export const holdGroupGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["HoldGroup"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front", "ready"];
 export const itemStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
 export const itemTakenFromValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["takenFrom"]> = ["header", "header-nz", "file"];
 export const jobKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["kind"]> = ["trial", "adoption", "proofs", "look"];
 export const jobStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["state"]> = ["running", "done", "failed", "stopped"];
+export const keyTypeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Key"]["type"]> = ["text", "yes", "number", "part"];
+export const keyWantsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Key"]["wants"]> = ["battery", "modem"];
 export const lookPictureTakenFromValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["LookPicture"]["takenFrom"]> = ["header", "header-nz", "file"];
 export const needMendsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Need"]["mends"]> = ["retry", "answer", "plan", "nothing"];
 export const placeAnswerIsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlaceAnswer"]["is"]> = ["moved", "new"];
-export const planRenditionCodecValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRendition"]["codec"]> = ["h264", "h265"];
-export const planRenditionColoursValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRendition"]["colours"]> = ["srgb"];
-export const planRenditionFactsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRendition"]["facts"]> = ["no place", "time only"];
-export const planRenditionFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRendition"]["format"]> = ["jpeg", "both"];
-export const planRuleCompanionsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["companions"]> = ["raw", "clip", "sidecar", "none"];
-export const planRuleOnClashValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["onClash"]> = ["name", "skip"];
-export const planRuleOrderValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["order"]> = ["newest", "oldest", "smallest"];
-export const planRuleTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanRule"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const planVersionByValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanVersion"]["by"]> = ["console", "command", "form", "undo", "link", "unknown"];
-export const renditionEditCodecValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RenditionEdit"]["codec"]> = ["h264", "h265"];
-export const renditionEditColoursValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RenditionEdit"]["colours"]> = ["srgb"];
-export const renditionEditFactsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RenditionEdit"]["facts"]> = ["no place", "time only"];
-export const renditionEditFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RenditionEdit"]["format"]> = ["jpeg", "both"];
-export const ruleEditCompanionsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["companions"]> = ["raw", "clip", "sidecar", "none"];
-export const ruleEditOnClashValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["onClash"]> = ["name", "skip"];
-export const ruleEditOrderValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["order"]> = ["newest", "oldest", "smallest"];
-export const ruleEditTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleEdit"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
-export const ruleLaneOverValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleLane"]["over"]> = ["wifi", "wired", "cellular"];
-export const ruleLaneTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RuleLane"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const setupChangeTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupChange"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const setupNowBatteryValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupNow"]["battery"]> = ["unknown", "yes", "no"];
 export const setupNowModemValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupNow"]["modem"]> = ["unknown", "yes", "no"];

@@ -43,7 +43,7 @@ func TestWhatIsTooDeepOrTooMuchIsRefusedUnparsed(t *testing.T) {
 			require.ErrorAs(t, err, &problems)
 			assert.ErrorContains(t, err, c.says)
 			assert.Len(t, problems, 1)
-			_, err = plan.WithDestination(c.text, "shed", shed)
+			_, err = put(c.text, "x", "yard")
 			assert.Error(t, err)
 		})
 	}
@@ -51,6 +51,8 @@ func TestWhatIsTooDeepOrTooMuchIsRefusedUnparsed(t *testing.T) {
 	_, err := plan.Parse("p", []byte(text))
 	assert.NoError(t, err, "and what is only long is read")
 }
+
+var shed = plan.Destination{Kind: plan.SFTP, Address: "shed.example:22", HostKey: "SHA256:uNiVztksCsDhcc0u9e8BrrJlSV9OrFmvkHZtEEn2b3c", User: "o'brien \"x\"", KeyFrom: "kept:shed", Layout: plan.DefaultLayout, Senders: 2, KeepFree: 20e9, Size: 1500}
 
 func FuzzParse(f *testing.F) {
 	for _, name := range []string{"good.yaml", "ten-mistakes.yaml"} {
@@ -68,7 +70,7 @@ func FuzzParse(f *testing.F) {
 			return
 		}
 		// What is read can be added to and taken back.
-		with, err := plan.WithDestination(text, "added-by-fuzz", shed)
+		with, err := put(text, map[string]any{"kind": "folder", "path": "/added"}, "destinations", "added-by-fuzz")
 		if err != nil {
 			return
 		}
@@ -115,14 +117,11 @@ func TestAGateCanBeUnsetSetOrSetToNothing(t *testing.T) {
 
 func TestNamesAndUsersThatYAMLTakesForSomethingElse(t *testing.T) {
 	for _, odd := range []string{"1001", "true", "null", "yes", "~", "0x10", "1e3", "2026-01-01", "-", "a: b", "#x", "'", "\"", "ü", " x", "x "} {
-		d := shed
-		d.User = odd
-		before := string(read(t, "good.yaml"))
-		with, err := plan.WithDestination(before, "barn", d)
+		with, err := put(string(read(t, "good.yaml")), odd, "destinations", "north-locker", "user")
 		require.NoError(t, err)
 		p, err := plan.Parse("p", []byte(with))
 		require.NoError(t, err, odd)
-		assert.Equal(t, odd, p.Destinations["barn"].User)
+		assert.Equal(t, odd, p.Destinations["north-locker"].User)
 	}
 	for _, odd := range []string{"1001", "true", "null", "yes", "1e3", "0x10"} {
 		p, err := plan.Parse("p", []byte(plan.First("Home", "UTC", odd, "Pictures", odd, shed)))
@@ -130,4 +129,15 @@ func TestNamesAndUsersThatYAMLTakesForSomethingElse(t *testing.T) {
 		assert.Contains(t, p.Destinations, odd)
 		assert.Contains(t, p.Devices, odd)
 	}
+}
+
+func TestTheFirstPlanIsAPlan(t *testing.T) {
+	p, err := plan.Parse("p", []byte(plan.First("Home: ours", "UTC", "desk", "Pictures/All of it", "shed", shed)))
+	require.NoError(t, err)
+	assert.Equal(t, shed, p.Destinations["shed"])
+	assert.Equal(t, []string{"shed"}, p.Rules["everything"].To)
+	assert.NoError(t, plan.CheckDestination("shed", shed))
+	bad := shed
+	bad.HostKey = ""
+	assert.ErrorContains(t, plan.CheckDestination("shed", bad), "has no host-key")
 }

@@ -11,8 +11,8 @@ import (
 
 // Also sends items that carry a mark to a second layout at the same destination.
 type Also struct {
-	When   Mark   `json:"when" jsonschema:"description=Which: captioned\\, rated 4 (or better)\\, or keyword WORD."`
-	Layout string `json:"layout" jsonschema:"description=Where they land beside\\, such as picks/{year}/{caption}."`
+	When   Mark   `json:"when"`
+	Layout string `json:"layout"`
 }
 
 // Clash is what happens where something else has an item's name.
@@ -92,16 +92,4 @@ func (m Mark) Fits(marks media.Marks) bool {
 		return slices.ContainsFunc(marks.Keywords, func(k string) bool { return strings.EqualFold(strings.TrimSpace(k), m.Keyword) })
 	}
 	return false
-}
-
-// written are picks as a plan has them, on one line; "" for none.
-func writtenAlso(list []Also) string {
-	if len(list) == 0 {
-		return ""
-	}
-	words := make([]string, len(list))
-	for i, a := range list {
-		words[i] = flowMap([][2]string{{"when", quoted(a.When.String())}, {"layout", quoted(a.Layout)}})
-	}
-	return "[" + strings.Join(words, ", ") + "]"
 }

@@ -20,19 +20,19 @@ import (
 type Plan struct {
 	// Format is 2 where photo means photos alone. Before that was told apart, photo
 	// was the word for every picture: raw files and graphics, too.
-	Format       int                    `json:"format,omitempty" jsonschema:"enum=1,enum=2,default=1,description=2: photo takes photos alone. 1\\, or left out: photo takes raw files and graphics\\, too."`
-	Yard         string                 `json:"yard" jsonschema:"description=The name of this household's installation."`
-	Timezone     string                 `json:"timezone" jsonschema:"description=IANA time zone that hours and allowances are decided in\\, unless a device has its own.,example=Europe/Lisbon"`
-	Destinations map[string]Destination `json:"destinations" jsonschema:"description=The storages that copies go to\\, by name."`
-	Devices      map[string]Device      `json:"devices" jsonschema:"description=Phones and computers whose folders are taken up\\, by name."`
-	Rules        map[string]Rule        `json:"rules" jsonschema:"description=How the items of a source are treated\\, by name."`
+	Format       int                    `json:"format,omitempty"`
+	Yard         string                 `json:"yard"`
+	Timezone     string                 `json:"timezone"`
+	Destinations map[string]Destination `json:"destinations"`
+	Devices      map[string]Device      `json:"devices"`
+	Rules        map[string]Rule        `json:"rules"`
 	// HomeNetworks are the names of the Wi-Fi networks at home, People whose devices they
 	// are, SilentAfter how long a device may say nothing before the keeper is told.
-	HomeNetworks []string `json:"home-networks,omitempty" jsonschema:"description=The names of the Wi-Fi networks at home: a lane may be open there only.,example=Slip"`
-	People       []string `json:"people,omitempty" jsonschema:"description=The people whose devices they are\\, by a short name each."`
+	HomeNetworks []string `json:"home-networks,omitempty"`
+	People       []string `json:"people,omitempty"`
 	// Renditions are the forms, other than as shot, in which items may be sent.
-	Renditions  map[string]Rendition `json:"renditions,omitempty" jsonschema:"description=Forms in which rules may send\\, by name: reduced to limits of their own."`
-	SilentAfter Days                 `json:"silent-after,omitempty" jsonschema:"default=3 days,description=How long a device may be silent before you are told."`
+	Renditions  map[string]Rendition `json:"renditions,omitempty"`
+	SilentAfter Days                 `json:"silent-after,omitempty"`
 }
 
 // Days is a number of days, written as "3 days".
@@ -64,24 +64,24 @@ const (
 // Destination is one storage. It never holds a secret: PasswordFrom says where
 // the service finds it.
 type Destination struct {
-	Kind         DestinationKind `json:"kind" jsonschema:"description=Which sort of storage it is.,enum=folder,enum=webdav,enum=sftp,enum=s3"`
-	Path         string          `json:"path,omitempty" jsonschema:"description=folder: the absolute path of the folder. sftp: of the folder that copies go into\\, relative to the user's home. s3: what the names of all objects begin with."`
-	Address      string          `json:"address,omitempty" jsonschema:"description=sftp: the server as host:port."`
-	HostKey      string          `json:"host-key,omitempty" jsonschema:"description=sftp: the fingerprint of the server's key as ssh-keygen -l prints it.,pattern=^SHA256:[A-Za-z0-9+/]{43}$"`
-	URL          string          `json:"url,omitempty" jsonschema:"description=webdav: the address of the collection that copies go into. s3: that of the storage."`
-	Bucket       string          `json:"bucket,omitempty" jsonschema:"description=s3: the bucket that copies go into; it must be there."`
-	Region       string          `json:"region,omitempty" jsonschema:"description=s3: the region\\, if the storage has several.,default=us-east-1"`
-	Authority    string          `json:"authority,omitempty" jsonschema:"description=webdav and s3 over https: a PEM file with certificates that are trusted beside the system's."`
-	Certificate  string          `json:"certificate,omitempty" jsonschema:"description=webdav and s3 over https: the fingerprint of the one certificate that is trusted.,pattern=^SHA256:[0-9a-fA-F]{64}$"`
-	User         string          `json:"user,omitempty" jsonschema:"description=webdav and sftp: the name to sign in with. s3: the access key."`
-	PasswordFrom Secret          `json:"password-from,omitempty" jsonschema:"description=Where the password (s3: the secret key) is kept: kept:NAME\\, env:NAME or file:/absolute/path."`
-	KeyFrom      Secret          `json:"key-from,omitempty" jsonschema:"description=sftp: where the private key is kept\\, in the same way."`
-	Layout       string          `json:"layout,omitempty" jsonschema:"description=Where an item lands: {year} {month} {day} {hour} {minute} {second} of when it was taken\\, {device} {source} {folder} (below the source) {kind}\\, and {name} last.,default={year}/{month}/{name}"`
-	Senders      int             `json:"senders,omitempty" jsonschema:"description=How many copies each device sends here at the same time.,minimum=1,maximum=16,default=4"`
+	Kind         DestinationKind `json:"kind"`
+	Path         string          `json:"path,omitempty"`
+	Address      string          `json:"address,omitempty"`
+	HostKey      string          `json:"host-key,omitempty"`
+	URL          string          `json:"url,omitempty"`
+	Bucket       string          `json:"bucket,omitempty"`
+	Region       string          `json:"region,omitempty"`
+	Authority    string          `json:"authority,omitempty"`
+	Certificate  string          `json:"certificate,omitempty"`
+	User         string          `json:"user,omitempty"`
+	PasswordFrom Secret          `json:"password-from,omitempty"`
+	KeyFrom      Secret          `json:"key-from,omitempty"`
+	Layout       string          `json:"layout,omitempty"`
+	Senders      int             `json:"senders,omitempty"`
 	// KeepFree is room that is never filled; Size is how much it holds in all,
 	// for storage that does not tell its space.
-	KeepFree Size `json:"keep-free,omitempty" jsonschema:"description=Room that is never filled."`
-	Size     Size `json:"size,omitempty" jsonschema:"description=What the storage holds in all\\, where it does not tell its space."`
+	KeepFree Size `json:"keep-free,omitempty"`
+	Size     Size `json:"size,omitempty"`
 }
 
 // Size is a number of bytes, written as "20 GB".
@@ -152,62 +152,62 @@ type Secret string
 
 // Device is a phone or computer with its sources.
 type Device struct {
-	Timezone string `json:"timezone,omitempty" jsonschema:"description=Overrides the yard's time zone for this device."`
-	Person   string `json:"person,omitempty" jsonschema:"description=Whose it is\\, of the people of the plan; {person} in a rule's destinations stands for it."`
+	Timezone string `json:"timezone,omitempty"`
+	Person   string `json:"person,omitempty"`
 	// UnknownNetwork says what a network is taken for of which the device cannot tell
 	// what it is.
-	UnknownNetwork UnknownAs `json:"unknown-network,omitempty" jsonschema:"enum=treat as wifi,description=What a network counts as where the device cannot tell which it is; else it opens nothing."`
+	UnknownNetwork UnknownAs `json:"unknown-network,omitempty"`
 	// InFrontOnly tells that its system lets the program work only while it is open.
-	InFrontOnly bool `json:"in-front-only,omitempty" jsonschema:"description=It works only while its program is open in front: what waits says so."`
+	InFrontOnly bool `json:"in-front-only,omitempty"`
 	// Awake keeps its system from sleeping, where AwakeWhen allows it.
-	Awake     Awake    `json:"awake,omitempty" jsonschema:"enum=while sending,description=Keep its system from sleeping while something is sent; the screen may go dark."`
-	AwakeWhen Gates    `json:"awake-when,omitzero" jsonschema:"description=Only under these conditions it is kept awake."`
-	Limit     Limits   `json:"limit,omitempty" jsonschema:"description=How fast it may send\\, over all its destinations; with hours\\, the first that fits counts."`
-	Sources   []Source `json:"sources" jsonschema:"minItems=1,description=The folders that are taken up."`
+	Awake     Awake    `json:"awake,omitempty"`
+	AwakeWhen Gates    `json:"awake-when,omitzero"`
+	Limit     Limits   `json:"limit,omitempty"`
+	Sources   []Source `json:"sources"`
 	// Rules is what this device says of rules itself.
-	Rules map[string]Override `json:"rules,omitempty" jsonschema:"description=What this device has otherwise than a rule says\\, by the rule's name."`
+	Rules map[string]Override `json:"rules,omitempty"`
 }
 
 // Override is what a device has otherwise than a rule says: its lanes, when there are
 // some, and the gates that it names.
 type Override struct {
-	Lanes []Lane `json:"lanes,omitempty" jsonschema:"description=In place of the rule's."`
-	Gates Gates  `json:"gates,omitzero" jsonschema:"description=In place of the rule's of the same name."`
+	Lanes []Lane `json:"lanes,omitempty"`
+	Gates Gates  `json:"gates,omitzero"`
 }
 
 // Source is a folder on a device, what of it is taken up, and the rules that its items
 // follow: the first that takes an item counts.
 type Source struct {
-	Folder string   `json:"folder" jsonschema:"description=A folder below the device's own root (a phone's storage or a home folder)\\, or an absolute path; or begins with PICTURES\\, VIDEOS\\, DOCUMENTS\\, DESKTOP\\, DOWNLOAD\\, MUSIC or CAMERA\\, which stand for the folders that the device has for them.,example=DCIM,example=PICTURES/Boats"`
-	Rules  []string `json:"rules" jsonschema:"minItems=1,description=The rules that its items follow: the first that takes an item counts."`
+	Folder string   `json:"folder"`
+	Rules  []string `json:"rules"`
 	Scope
 }
 
 // Rule is how the items of a source are treated.
 type Rule struct {
-	Take []media.Kind `json:"take" jsonschema:"description=Which kinds of files it takes\\, by their content.,enum=photo,enum=raw,enum=graphic,enum=video,enum=audio,enum=document,enum=other,enum=everything,minItems=1"`
+	Take []media.Kind `json:"take"`
 	// With one of these only longer or larger files are taken; with both, one is enough.
-	LargerThan Size    `json:"larger-than,omitempty" jsonschema:"description=Only files that are larger\\, or longer than longer-than."`
-	LongerThan Minutes `json:"longer-than,omitempty" jsonschema:"description=Only clips that last longer\\, or files larger than larger-than."`
+	LargerThan Size    `json:"larger-than,omitempty"`
+	LongerThan Minutes `json:"longer-than,omitempty"`
 	// Send is in which form the kinds go that are not sent as shot.
-	Send map[media.Kind]string `json:"send,omitempty" jsonschema:"description=In which of the renditions a kind goes (photo\\, graphic); the others go as shot."`
+	Send map[media.Kind]string `json:"send,omitempty"`
 	// Companions are those that go with what the rule takes; nil for those whose kind it
 	// takes, and sidecars.
-	Companions []media.Companion `json:"companions,omitempty" jsonschema:"enum=raw,enum=clip,enum=sidecar,description=Which parts go with an item: the raw of a picture\\, the clip of a still\\, sidecars. Left out: those whose kind the rule takes\\, and sidecars; none is [none]."`
+	Companions []media.Companion `json:"companions,omitempty"`
 	// Previews and Also are put beside the copies.
-	Previews string `json:"previews,omitempty" jsonschema:"description=A rendition: a small picture of each is put beside\\, in the folder previews."`
-	Also     []Also `json:"also,omitempty" jsonschema:"description=What carries a mark goes under a second layout\\, too."`
+	Previews string `json:"previews,omitempty"`
+	Also     []Also `json:"also,omitempty"`
 	// Bursts has a moving picture made of shots in a row.
-	Bursts bool `json:"bursts,omitempty" jsonschema:"description=Of shots in a row that look alike a short clip is made\\, beside them: an item of its own."`
+	Bursts bool `json:"bursts,omitempty"`
 	// OnClash is what happens where something else has the name.
-	OnClash Clash    `json:"on-clash,omitempty" jsonschema:"enum=name,enum=skip,default=name,description=Where something else has the name: a name that says so\\, or it is not sent."`
-	To      []string `json:"to" jsonschema:"minItems=1,description=Destinations; an item is safe when every one of them has it."`
-	Lanes   []Lane   `json:"lanes" jsonschema:"minItems=1,description=The allowed ways to send. The first open one is used."`
-	Gates   Gates    `json:"gates,omitzero" jsonschema:"description=Conditions for every lane of this rule."`
-	Order   Order    `json:"order,omitempty" jsonschema:"enum=newest,enum=oldest,enum=smallest,default=newest,description=What goes first."`
+	OnClash Clash    `json:"on-clash,omitempty"`
+	To      []string `json:"to"`
+	Lanes   []Lane   `json:"lanes"`
+	Gates   Gates    `json:"gates,omitzero"`
+	Order   Order    `json:"order,omitempty"`
 	// StoreEach stores equal files from several places each under a name of its
 	// own; otherwise a destination holds the same bytes once.
-	StoreEach bool `json:"store-each,omitempty" jsonschema:"description=Also store a file whose same bytes are at the destination already."`
+	StoreEach bool `json:"store-each,omitempty"`
 }
 
 // Order is what of a rule's items goes first.
@@ -256,22 +256,22 @@ func (l Limits) RateAt(t time.Time, zone *time.Location) int64 {
 
 // Lane is one allowed way to send, over one kind of network.
 type Lane struct {
-	Over      Network      `json:"over" jsonschema:"enum=wifi,enum=wired,enum=cellular,description=wifi is the home network\\, by radio or by cable; wired is cable only."`
-	Take      []media.Kind `json:"take,omitempty" jsonschema:"enum=photo,enum=raw,enum=graphic,enum=video,enum=audio,enum=document,enum=other,description=Only these kinds go by this lane; all that the rule takes when left out."`
+	Over      Network      `json:"over"`
+	Take      []media.Kind `json:"take,omitempty"`
 	Allowance Allowance    `json:"allowance,omitzero"`
-	Metered   bool         `json:"metered,omitempty" jsonschema:"description=wifi and wired: also when the network is metered. Cellular always counts as metered."`
-	Roaming   bool         `json:"roaming,omitempty" jsonschema:"description=cellular: also while roaming."`
+	Metered   bool         `json:"metered,omitempty"`
+	Roaming   bool         `json:"roaming,omitempty"`
 	// Send is the rendition of quick copies: the lane carries them and nothing else.
-	Send string `json:"send,omitempty" jsonschema:"description=A rendition: this lane carries small copies\\, and the whole ones wait for another lane."`
+	Send string `json:"send,omitempty"`
 	// RoamingAllowance is what may be spent of the allowance while roaming.
-	RoamingAllowance Allowance `json:"roaming-allowance,omitzero" jsonschema:"description=cellular: while roaming no more than this in a period."`
+	RoamingAllowance Allowance `json:"roaming-allowance,omitzero"`
 	// MeteredWiFi has a Wi-Fi that is metered count as cellular.
-	MeteredWiFi bool `json:"metered-wifi,omitempty" jsonschema:"description=cellular: also over a Wi-Fi that is metered\\, which then spends the same allowance."`
+	MeteredWiFi bool `json:"metered-wifi,omitempty"`
 	// Named are the only networks that it is open on, NotNamed those that it is not.
-	Named    []string `json:"named,omitempty" jsonschema:"description=wifi: only on the networks of these names."`
-	NotNamed []string `json:"not-named,omitempty" jsonschema:"description=wifi: not on the networks of these names."`
-	HomeOnly bool     `json:"home-only,omitempty" jsonschema:"description=wifi: only on the home-networks of the plan\\, or by cable."`
-	Gates    Gates    `json:"gates,omitzero" jsonschema:"description=Conditions of this lane alone; they replace the rule's of the same name."`
+	Named    []string `json:"named,omitempty"`
+	NotNamed []string `json:"not-named,omitempty"`
+	HomeOnly bool     `json:"home-only,omitempty"`
+	Gates    Gates    `json:"gates,omitzero"`
 }
 
 // Takes tells whether the lane carries a kind.
@@ -312,10 +312,10 @@ type Gates struct {
 	Idle  Idle  `json:"idle,omitzero"`
 	// Unused is how long nobody may have used the device; Rest how long it must have been
 	// on charge and unused together, as phones are at night.
-	Unused Minutes `json:"unused-for,omitempty" jsonschema:"description=Only when nobody used the device for so long."`
-	Rest   Minutes `json:"rest,omitempty" jsonschema:"description=Only when it has been on charge and unused together for so long\\, as phones are at night."`
-	Screen Switch  `json:"screen,omitempty" jsonschema:"enum=off,enum=any,description=off: only while the screen is dark. any: whatever the rule says."`
-	Saver  Switch  `json:"battery-saver,omitempty" jsonschema:"enum=off,enum=any,description=off: not while the system saves battery. any: whatever the rule says."`
+	Unused Minutes `json:"unused-for,omitempty"`
+	Rest   Minutes `json:"rest,omitempty"`
+	Screen Switch  `json:"screen,omitempty"`
+	Saver  Switch  `json:"battery-saver,omitempty"`
 
 	NoPower, NoHours, NoUnused, NoRest bool `json:"-"` // "any": set to nothing
 }

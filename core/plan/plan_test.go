@@ -209,8 +209,8 @@ func TestTheDocumentsPlanIsOne(t *testing.T) {
 	p, err := plan.Parse("docs/plan.md", []byte(example))
 	require.NoError(t, err)
 	assert.Equal(t, []string{"films", "everyday"}, p.Devices["galley-phone"].Sources[0].Rules)
-	assert.Contains(t, string(text), plan.Keys(), "make types writes them")
-	for line := range strings.Lines(plan.Keys()) {
+	assert.Contains(t, string(text), plan.Tables(), "make types writes them")
+	for line := range strings.Lines(plan.Tables()) {
 		if strings.HasPrefix(line, "| `") {
 			assert.NotContains(t, line, "|  |", "every key says something")
 		}

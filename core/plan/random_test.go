@@ -1,17 +1,10 @@
 package plan_test
 
 import (
-	"flag"
 	"slices"
-	"strings"
-	"testing"
 
 	"github.com/goccy/go-yaml"
-	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
-
-	"yardtide/core/media"
-	"yardtide/core/plan"
 )
 
 type m = map[string]any
@@ -112,52 +105,3 @@ var drawn = rapid.Custom(func(t *rapid.T) string {
 	}
 	return "# ours\n" + string(text)
 })
-
-// Forms read any plan and, when nothing was changed in them, write the very same bytes;
-// what is changed in one of them is all that changes.
-func TestFormsReadAndWriteAnyPlanTheSame(t *testing.T) {
-	if f := flag.Lookup("rapid.checks"); f.Value.String() == f.DefValue { // -rapid.checks 10000 tries as many
-		require.NoError(t, f.Value.Set("300"))
-	}
-	rapid.Check(t, func(t *rapid.T) {
-		text := drawn.Draw(t, "plan")
-		p, err := plan.Parse("p", []byte(text))
-		require.NoError(t, err, text)
-		for device, d := range p.Devices {
-			for _, s := range d.Sources {
-				same, err := plan.WithSourceChanged(text, device, s)
-				require.NoError(t, err)
-				require.Equal(t, text, same)
-			}
-		}
-		for name, r := range p.Rules {
-			power, hours, order, larger, longer := r.Gates.Power.String(), r.Gates.Hours.String(), r.Order, r.LargerThan.String(), r.LongerThan.String()
-			same, err := plan.WithRule(text, name, plan.RuleChange{Take: r.Take, To: r.To, Power: &power, Hours: &hours, Order: &order, Larger: &larger, Longer: &longer})
-			require.NoError(t, err, text)
-			require.Equal(t, text, same)
-
-			take := rapid.SliceOfNDistinct(rapid.SampledFrom(media.Kinds), 1, 3, rapid.ID).Draw(t, "take")
-			after, err := plan.WithRule(text, name, plan.RuleChange{Take: take})
-			if err != nil { // a lane takes what the rule no longer would, or the keeper wrote it in a way of his own
-				continue
-			}
-			require.True(t, strings.HasPrefix(after, "# ours\n"))
-			now, err := plan.Parse("p", []byte(after))
-			require.NoError(t, err)
-			require.Equal(t, p.Devices, now.Devices)
-			for other, was := range p.Rules {
-				is := now.Rules[other]
-				if other == name {
-					require.ElementsMatch(t, take, is.Take)
-					is.Take = was.Take
-					for k := range was.Send { // what is no longer taken has no form either
-						_, said := is.Send[k]
-						require.Equal(t, slices.Contains(take, k), said)
-					}
-					is.Send = was.Send
-				}
-				require.Equal(t, was, is)
-			}
-		}
-	})
-}

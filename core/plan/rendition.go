@@ -2,10 +2,8 @@ package plan
 
 import (
 	"fmt"
-	"maps"
 	"math"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -15,18 +13,18 @@ import (
 // Rendition is the form in which items are sent: reduced to limits of its own. Each may be
 // left out.
 type Rendition struct {
-	LongEdge   int        `json:"long-edge,omitempty" jsonschema:"minimum=16,maximum=65535,description=Pixels of a picture's longer edge\\, at most."`
-	Megapixels Megapixels `json:"megapixels,omitempty" jsonschema:"description=Millions of pixels\\, at most."`
-	Quality    int        `json:"quality,omitempty" jsonschema:"minimum=30,maximum=100,default=82,description=How much of the detail a JPEG keeps."`
+	LongEdge   int        `json:"long-edge,omitempty"`
+	Megapixels Megapixels `json:"megapixels,omitempty"`
+	Quality    int        `json:"quality,omitempty"`
 	// Height and FPS are of clips.
-	Height int   `json:"height,omitempty" jsonschema:"minimum=144,maximum=4320,description=Of clips: pixels of the shorter edge\\, at most\\, such as 1080 or 720."`
-	FPS    int   `json:"fps,omitempty" jsonschema:"minimum=1,maximum=240,description=Of clips: pictures a second\\, at most."`
-	Codec  Codec `json:"codec,omitempty" jsonschema:"enum=h264,enum=h265,default=h264,description=Of clips: how they are written. h265 takes fewer bytes\\, more time\\, and is not shown everywhere."`
+	Height int   `json:"height,omitempty"`
+	FPS    int   `json:"fps,omitempty"`
+	Codec  Codec `json:"codec,omitempty"`
 	// Bitrate is of clips: it takes the place of what quality would make of them.
-	Bitrate Bitrate `json:"bitrate,omitempty" jsonschema:"description=Of clips: how much a second of them may take."`
-	Format  Format  `json:"format,omitempty" jsonschema:"enum=keep,enum=jpeg,enum=both,default=keep,description=jpeg: pictures of other formats become JPEG\\, unless something in them is transparent. both: HEIC goes as shot\\, and a JPEG of it beside."`
-	Facts   Facts   `json:"facts,omitempty" jsonschema:"enum=all,enum=no place,enum=time only,default=all,description=no place: where it was taken is left out. time only: everything but when it was taken and its colours."`
-	Colours Colours `json:"colours,omitempty" jsonschema:"enum=keep,enum=srgb,default=keep,description=srgb: colours of other profiles are converted to those that every screen shows."`
+	Bitrate Bitrate `json:"bitrate,omitempty"`
+	Format  Format  `json:"format,omitempty"`
+	Facts   Facts   `json:"facts,omitempty"`
+	Colours Colours `json:"colours,omitempty"`
 }
 
 // Codec is how a clip is written.
@@ -197,129 +195,6 @@ func (r Rendition) QualityOrDefault() int {
 		return DefaultQuality
 	}
 	return r.Quality
-}
-
-// Check tells what is wrong with a rendition that was not read from a plan.
-func (r Rendition) Check() error {
-	switch {
-	case r.Height != 0 && (r.Height < leastHeight || r.Height > mostHeight):
-		return EditError{fmt.Sprintf("height would be a number from %d to %d", leastHeight, mostHeight)}
-	case r.FPS < 0 || r.FPS > mostFPS:
-		return EditError{fmt.Sprintf("fps would be a number from 1 to %d", mostFPS)}
-	case r.Codec != "" && r.Codec != H264 && r.Codec != H265:
-		return EditError{"codec would be h264 or h265"}
-	case r.LongEdge != 0 && (r.LongEdge < leastEdge || r.LongEdge > 65535):
-		return EditError{fmt.Sprintf("long-edge would be a number from %d to 65535", leastEdge)}
-	case r.Megapixels != 0 && !(r.Megapixels >= leastMegapixels && r.Megapixels <= mostMegapixels):
-		return EditError{"megapixels would be a number such as 3 or 0.5, from 0.01 to 1000"}
-	case r.Quality != 0 && (r.Quality < leastQuality || r.Quality > 100):
-		return EditError{fmt.Sprintf("quality would be a number from %d to 100", leastQuality)}
-	case r.Bitrate != 0 && (r.Bitrate < leastBitrate || r.Bitrate > mostBitrate):
-		return EditError{"bitrate would be such as 4 Mbit/s, from 100 kbit/s to 200 Mbit/s"}
-	case r.Format != "" && r.Format != JPEG && r.Format != Both:
-		return EditError{"format would be jpeg or both"}
-	case r.Facts != "" && r.Facts != NoPlace && r.Facts != TimeOnly:
-		return EditError{"facts would be no place or time only"}
-	case r.Colours != "" && r.Colours != SRGB:
-		return EditError{"colours would be srgb"}
-	case !r.Limits(media.Photo) && !r.Limits(media.Video):
-		return EditError{"a rendition has a limit: long-edge or megapixels for pictures, height or fps for clips"}
-	}
-	return nil
-}
-
-// written is a rendition as a plan has it, on one line.
-func (r Rendition) written() string {
-	number := func(n int) string {
-		if n == 0 {
-			return ""
-		}
-		return strconv.Itoa(n)
-	}
-	megapixels := ""
-	if r.Megapixels > 0 {
-		megapixels = r.Megapixels.String()
-	}
-	return flowMap([][2]string{{"long-edge", number(r.LongEdge)}, {"megapixels", megapixels}, {"height", number(r.Height)}, {"fps", number(r.FPS)}, {"codec", string(r.Codec)}, {"bitrate", r.Bitrate.String()}, {"quality", number(r.Quality)}, {"format", string(r.Format)}, {"facts", string(r.Facts)}, {"colours", string(r.Colours)}})
-}
-
-func writtenSend(send map[media.Kind]string) string {
-	var fields [][2]string
-	for _, k := range slices.Sorted(maps.Keys(send)) {
-		fields = append(fields, [2]string{string(k), quoted(send[k])})
-	}
-	return flowMap(fields)
-}
-
-// sendOf is in which form kinds go after a change, of those that a rule takes; nil for all
-// as shot.
-func sendOf(had, change map[media.Kind]string, take []media.Kind) map[media.Kind]string {
-	of := map[media.Kind]string{}
-	maps.Copy(of, had)
-	maps.Copy(of, change)
-	maps.DeleteFunc(of, func(k media.Kind, name string) bool { return !slices.Contains(take, k) || name == "" || name == AsShot })
-	if len(of) == 0 {
-		return nil
-	}
-	return of
-}
-
-// WithRendition puts a rendition into a plan's text, in the place of one of its name; the
-// rest stays byte for byte. The error is an EditError, or Problems where the plan would
-// have mistakes.
-func WithRendition(text, name string, r Rendition) (string, error) {
-	want, err := Parse("plan", []byte(text))
-	if err != nil {
-		return "", err
-	}
-	if !IsName(name) {
-		return "", EditError{fmt.Sprintf("%q cannot be the name of a rendition; it would be letters, digits, dots and dashes, at most 63", name)}
-	}
-	if err := r.Check(); err != nil {
-		return "", err
-	}
-	if want.Renditions[name] == r {
-		return text, nil
-	}
-	after, err := setValue(text, []string{"renditions", name}, r.written())
-	if err != nil {
-		return "", err
-	}
-	all := maps.Clone(want.Renditions)
-	if all == nil {
-		all = map[string]Rendition{}
-	}
-	all[name] = r
-	want.Renditions = all
-	return after, agrees(after, want, errByHand)
-}
-
-// WithoutRendition takes out a rendition that no rule uses.
-func WithoutRendition(text, name string) (string, error) {
-	want, err := Parse("plan", []byte(text))
-	if err != nil {
-		return "", err
-	}
-	if _, there := want.Renditions[name]; !there {
-		return "", EditError{fmt.Sprintf("the plan has no rendition %q", name)}
-	}
-	for _, rule := range keys(want.Rules) {
-		if want.Rules[rule].Uses(name) {
-			return "", EditError{fmt.Sprintf("the rule %s sends as %s", rule, name)}
-		}
-	}
-	path := []string{"renditions", name}
-	if len(want.Renditions) == 1 {
-		path, want.Renditions = path[:1], nil
-	} else {
-		want.Renditions = maps.Clone(want.Renditions)
-		delete(want.Renditions, name)
-	}
-	after, err := setValue(text, path, "")
-	if err != nil {
-		return "", err
-	}
-	return after, agrees(after, want, errByHand)
 }
 
 // Form is the rendition in which a rule sends a kind to a shelf; made is false for what goes

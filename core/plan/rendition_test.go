@@ -72,43 +72,6 @@ func TestRenditionsAreRead(t *testing.T) {
 	}
 }
 
-func TestRenditionsAreWrittenIntoThePlan(t *testing.T) {
-	after, err := plan.WithRendition(reduces, "web", plan.Rendition{LongEdge: 1200, Format: plan.JPEG})
-	require.NoError(t, err)
-	assert.Contains(t, after, "family: {long-edge: 2560}   # ours\n")
-	back, err := plan.WithoutRendition(after, "web")
-	require.NoError(t, err)
-	assert.Equal(t, reduces, back, "byte for byte")
-	none := strings.NewReplacer("    send: {photo: family}\n", "", "renditions:\n  family: {long-edge: 2560}   # ours\n  small: {megapixels: 2, quality: 70}\n", "").Replace(reduces)
-	first, err := plan.WithRendition(none, "web", plan.Rendition{Megapixels: 0.5})
-	require.NoError(t, err)
-	used, err := plan.WithRule(first, "everyday", plan.RuleChange{Send: map[media.Kind]string{media.Photo: "web"}})
-	require.NoError(t, err)
-	p, err := plan.Parse("p", []byte(used))
-	require.NoError(t, err)
-	r, reduced := p.Form("everyday", media.Photo, plan.Main)
-	assert.True(t, reduced)
-	assert.Equal(t, plan.Rendition{Megapixels: 0.5}, r)
-	_, err = plan.WithoutRendition(used, "web")
-	require.ErrorContains(t, err, "the rule everyday sends as web")
-	unused, err := plan.WithRule(used, "everyday", plan.RuleChange{Send: map[media.Kind]string{media.Photo: ""}})
-	require.NoError(t, err)
-	assert.Equal(t, first, unused)
-	gone, err := plan.WithoutRendition(unused, "web")
-	require.NoError(t, err)
-	is, err := plan.Parse("p", []byte(gone))
-	require.NoError(t, err)
-	assert.Empty(t, is.Renditions)
-	// What is no longer taken has no form either.
-	clips, err := plan.WithRule(reduces, "everyday", plan.RuleChange{Take: []media.Kind{media.Video}})
-	require.NoError(t, err)
-	assert.NotContains(t, clips, "send:")
-	for name, r := range map[string]plan.Rendition{"a b": {LongEdge: 100}, "": {LongEdge: 100}, "web": {}, "small": {LongEdge: 3}, "family": {Quality: 300, LongEdge: 100}} {
-		_, err := plan.WithRendition(reduces, name, r)
-		require.Error(t, err, name)
-	}
-}
-
 func TestAClipsSize(t *testing.T) {
 	for _, c := range [][5]int{{1920, 1080, 720, 1280, 720}, {1080, 1920, 720, 720, 1280}, {1280, 720, 720, 1280, 720}, {1000, 401, 200, 498, 200}, {640, 480, 0, 640, 480}, {99, 2000, 144, 99, 2000}} {
 		w, h := plan.Rendition{Height: c[2]}.ClipSize(c[0], c[1])

@@ -3,6 +3,7 @@ package plan
 import (
 	"encoding/json"
 	"fmt"
+	"strings"
 
 	"github.com/invopop/jsonschema"
 )
@@ -10,9 +11,12 @@ import (
 // Schema is the plan's JSON Schema (draft 2020-12) for editors. It knows
 // shapes and words; that names point somewhere only Parse can tell.
 func Schema() ([]byte, error) {
-	r := jsonschema.Reflector{ExpandedStruct: true, Anonymous: true}
-	s := r.Reflect(&Plan{})
-	s.Title = "Yard Tide plan"
+	s := of("Yard Tide plan", planPart.list())
+	s.Version, s.Title = jsonschema.Version, "Yard Tide plan"
+	s.Definitions = jsonschema.Definitions{}
+	for _, p := range partsOf(planPart.list()) {
+		s.Definitions[p.name] = of(p.name, p.keys)
+	}
 	text, err := json.MarshalIndent(s, "", "  ")
 	if err != nil {
 		return nil, fmt.Errorf("writing the plan's schema: %w", err)
@@ -20,79 +24,162 @@ func Schema() ([]byte, error) {
 	return append(text, '\n'), nil
 }
 
-func form(pattern, description string, examples ...any) *jsonschema.Schema {
-	return &jsonschema.Schema{Type: "string", Pattern: pattern, Description: description, Examples: examples}
+// described is a part, and its keys.
+type described struct {
+	name string
+	keys []Key
 }
 
-// JSONSchemaExtend lets one rule stand alone.
-func (Source) JSONSchemaExtend(s *jsonschema.Schema) {
-	s.Properties.Set("rule", &jsonschema.Schema{Type: "string", Description: "The one rule that its items follow."})
-	s.Required = []string{"folder"}
-	s.OneOf = []*jsonschema.Schema{{Required: []string{"rule"}}, {Required: []string{"rules"}}}
+// partsOf are all parts behind some keys, each once, in the order in which the keys name them.
+func partsOf(keys []Key) (list []described) {
+	seen := map[string]bool{}
+	var walk func([]Key)
+	walk = func(keys []Key) {
+		for _, k := range keys {
+			if k.Part != "" && !seen[k.Part] {
+				seen[k.Part] = true
+				list = append(list, described{k.Part, k.Keys})
+				walk(k.Keys)
+			}
+		}
+	}
+	walk(keys)
+	return list
 }
 
-// JSONSchema describes a day as it stands in a plan.
-func (Date) JSONSchema() *jsonschema.Schema {
-	return form(dateForm.String(), "A day of the calendar.", "2026-11-25")
+// of is the schema of a part.
+func of(name string, keys []Key) *jsonschema.Schema {
+	s := &jsonschema.Schema{Type: "object", Properties: jsonschema.NewProperties(), AdditionalProperties: jsonschema.FalseSchema}
+	for _, k := range keys {
+		s.Properties.Set(k.Name, k.schema())
+		switch {
+		case k.Single != "":
+			one := *k.schema().Items
+			one.Description = "The one entry of " + k.Name + "."
+			s.Properties.Set(k.Single, &one)
+			s.OneOf = []*jsonschema.Schema{{Required: []string{k.Single}}, {Required: []string{k.Name}}}
+		case k.Needed:
+			s.Required = append(s.Required, k.Name)
+		}
+	}
+	return s
 }
 
-// JSONSchema describes how long a clip lasts as it stands in a plan.
-func (Minutes) JSONSchema() *jsonschema.Schema {
-	return form(`(`+minutesForm.String()+`)|^any$`, "A length of time.", "10 min")
+// schema describes what stands behind a key.
+func (k Key) schema() *jsonschema.Schema {
+	one := &jsonschema.Schema{}
+	switch k.Type {
+	case Part:
+		one.Ref = "#/$defs/" + k.Part
+	case Yes:
+		one.Type = "boolean"
+	case Number:
+		if one.Type = "number"; k.Least == float64(int(k.Least)) {
+			one.Type = "integer"
+		}
+		one.Minimum, one.Maximum = json.Number(fmt.Sprint(k.Least)), json.Number(fmt.Sprintf("%.0f", k.Most))
+	default:
+		one.Type, one.Pattern = "string", k.Pattern
+		if k.Any && len(k.Words) == 0 {
+			one.Pattern = "(" + k.Pattern + ")|^" + anyWord + "$"
+		}
+		for _, w := range k.words() {
+			one.Enum = append(one.Enum, w)
+		}
+	}
+	for _, e := range k.Examples {
+		one.Examples = append(one.Examples, k.example(e))
+	}
+	s := one
+	switch {
+	case k.Named == "kind":
+		s = &jsonschema.Schema{Type: "object", Properties: jsonschema.NewProperties(), AdditionalProperties: jsonschema.FalseSchema}
+		for _, w := range k.words() {
+			s.Properties.Set(w, &jsonschema.Schema{Type: "string"})
+		}
+	case k.Named != "":
+		s = &jsonschema.Schema{Type: "object", AdditionalProperties: one}
+	case k.List:
+		s = &jsonschema.Schema{Type: "array", Items: one, MinItems: new(uint64(1))}
+	}
+	if s.Description = k.says(); k.Default != "" {
+		s.Default = k.example(k.Default)
+	}
+	return s
 }
 
-// JSONSchema describes a number of days as it stands in a plan.
-func (Days) JSONSchema() *jsonschema.Schema {
-	return form(daysForm.String(), "A number of days.", "3 days")
+// says is what a key means, with what the word any means there.
+func (k Key) says() string {
+	says := k.Says
+	if k.Any {
+		says += " any sets the rule's aside."
+	}
+	if k.Former != "" {
+		says += " In plans of earlier versions; now " + k.Former + " says it."
+	}
+	return says
 }
 
-// JSONSchema describes an allowance as it stands in a plan.
-func (Allowance) JSONSchema() *jsonschema.Schema {
-	return form(allowanceForm.String(), "Bytes this lane may spend in a period.", "45 MB per day", "2 GB per month")
+// example is an example or a default in the form of JSON.
+func (k Key) example(text string) any {
+	if k.Type == Number {
+		return json.Number(text)
+	}
+	return text
 }
 
-// JSONSchema describes hours as they stand in a plan.
-func (Hours) JSONSchema() *jsonschema.Schema {
-	return form(`^([0-9: ,–-]+|any)$`, "The hours of the day in which to send, also over midnight; any sets the rule's aside.", "06:00-23:00", "22:00-06:00, 12:00-13:30")
+// Tables writes every key of the plan as tables in Markdown, one for each part of it.
+func Tables() string {
+	var w strings.Builder
+	titles := map[string]string{"plan": planPart.title, destinationPart.name: destinationPart.title, devicePart.name: devicePart.title, sourcePart.name: sourcePart.title, overridePart.name: overridePart.title,
+		renditionPart.name: renditionPart.title, rulePart.name: rulePart.title, alsoPart.name: alsoPart.title, lanePart.name: lanePart.title, gatesPart.name: gatesPart.title}
+	all := append([]described{{"plan", planPart.list()}}, partsOf(planPart.list())...)
+	for _, p := range all {
+		fmt.Fprintf(&w, "### %s\n\n| key | value | what it says |\n| --- | --- | --- |\n", titles[p.name])
+		for _, k := range p.keys {
+			name := "`" + k.Name + "`"
+			if k.Single != "" {
+				name += ", or `" + k.Single + "`"
+			}
+			if k.Needed || k.Single != "" {
+				name += " (needed)"
+			}
+			says := k.says()
+			if k.Default != "" {
+				says += " Without it: `" + k.Default + "`."
+			}
+			fmt.Fprintf(&w, "| %s | %s | %s |\n", name, cell(k.stands()), cell(says))
+		}
+		w.WriteString("\n")
+	}
+	return strings.TrimRight(w.String(), "\n") + "\n"
 }
 
-// JSONSchema describes a power gate as it stands in a plan.
-func (Power) JSONSchema() *jsonschema.Schema {
-	return form(`(`+powerForm.String()+`)|^any$`, "What the charger and the battery must be; any sets the rule's aside.", "charging", "charging for 30 min", "at least 40%", "charging or at least 40%")
+// stands tells what may stand behind a key.
+func (k Key) stands() string {
+	ticked := func(words []string) string { return "`" + strings.Join(words, "`, `") + "`" }
+	one := "text"
+	switch {
+	case k.Named == "kind":
+		return ticked(k.words()) + ", each with the name of a rendition"
+	case k.Named != "":
+		return "names, each with the keys of " + k.Part
+	case k.Type == Part:
+		one = "the keys of " + k.Part
+	case len(k.Words) > 0:
+		one = ticked(k.words())
+	case k.Type == Yes:
+		one = "`true`, `false`"
+	case len(k.Examples) > 0:
+		one = "such as " + ticked(k.Examples)
+	case k.Type == Number:
+		one = fmt.Sprintf("a number from %v to %v", k.Least, k.Most)
+	}
+	if k.List {
+		return "a list: " + one
+	}
+	return one
 }
 
-// JSONSchema describes the idle gate as it stands in a plan.
-func (Idle) JSONSchema() *jsonschema.Schema {
-	return &jsonschema.Schema{Type: "boolean", Description: "true: only while nobody uses the device. false: also while somebody does, whatever the rule says."}
-}
-
-// JSONSchema describes where a secret is kept.
-func (Secret) JSONSchema() *jsonschema.Schema {
-	return form(`^(kept:.+|env:.+|file:/.+)$`, "Where the password or the private key is kept; never the secret itself.", "kept:north-locker", "env:LOCKER_PASSWORD", "file:/home/me/.locker-password")
-}
-
-// JSONSchema describes a size as it stands in a plan: keep-free is room that is
-// never filled, size what a storage holds that does not tell.
-func (Size) JSONSchema() *jsonschema.Schema {
-	return form(sizeForm.String(), "A number of bytes.", "20 GB", "2 TB")
-}
-
-// JSONSchema describes limits as they stand in a plan.
-func (Limits) JSONSchema() *jsonschema.Schema {
-	return form(`^.+/s.*$`, "How fast the device may send, over all its destinations; with hours, the first that fits counts.", "2 MB/s", "1 MB/s at 08:00-22:00; 5 MB/s")
-}
-
-// JSONSchema describes a mark as it stands in a plan.
-func (Mark) JSONSchema() *jsonschema.Schema {
-	return form(`^(captioned|rated [1-5]|keyword .+)$`, "What an item carries.", "captioned", "rated 4", "keyword regatta")
-}
-
-// JSONSchema describes a bitrate as it stands in a plan.
-func (Bitrate) JSONSchema() *jsonschema.Schema {
-	return form(bitrateForm.String(), "How much a second of a clip may take.", "4 Mbit/s", "800 kbit/s")
-}
-
-// JSONSchema describes megapixels as they stand in a plan.
-func (Megapixels) JSONSchema() *jsonschema.Schema {
-	return &jsonschema.Schema{Type: "number", Description: "Millions of pixels, at most.", Minimum: json.Number("0.01"), Maximum: json.Number("1000"), Examples: []any{3, 0.5}}
-}
+// cell keeps a text in its column.
+func cell(text string) string { return strings.ReplaceAll(text, "|", "\\|") }

@@ -16,14 +16,14 @@ import (
 // Scope is what of a source's files is taken up; the zero value takes every one that
 // is not hidden. What a rule then takes of it is the rule's.
 type Scope struct {
-	Only       []string `json:"only,omitempty" jsonschema:"description=Patterns (the gitignore language): only what one of them fits is taken up.,example=*.jpg,example=Boats/"`
-	LeaveOut   []string `json:"leave-out,omitempty" jsonschema:"description=Patterns (the gitignore language) of what is left out; the last that fits counts\\, and one with ! takes up again.,example=Screenshots/,example=*.tmp"`
-	Hidden     bool     `json:"hidden,omitempty" jsonschema:"description=Take up hidden files and folders\\, too: those whose name begins with a dot."`
-	Smallest   Size     `json:"smallest,omitempty" jsonschema:"description=Only files of this size on."`
-	Largest    Size     `json:"largest,omitempty" jsonschema:"description=Only files up to this size."`
-	TakenFrom  Date     `json:"taken-from,omitempty" jsonschema:"description=Only what was taken from this day on."`
-	TakenUntil Date     `json:"taken-until,omitempty" jsonschema:"description=Only what was taken until this day."`
-	NewSince   Date     `json:"new-since,omitempty" jsonschema:"description=Only what came into the folder from this day on."`
+	Only       []string `json:"only,omitempty"`
+	LeaveOut   []string `json:"leave-out,omitempty"`
+	Hidden     bool     `json:"hidden,omitempty"`
+	Smallest   Size     `json:"smallest,omitempty"`
+	Largest    Size     `json:"largest,omitempty"`
+	TakenFrom  Date     `json:"taken-from,omitempty"`
+	TakenUntil Date     `json:"taken-until,omitempty"`
+	NewSince   Date     `json:"new-since,omitempty"`
 }
 
 // Date is a day of the calendar, written as 2026-11-25.

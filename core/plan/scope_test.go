@@ -1,13 +1,11 @@
 package plan_test
 
 import (
-	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"pgregory.net/rapid"
 
 	"yardtide/core/media"
 	"yardtide/core/plan"
@@ -136,76 +134,11 @@ func TestPhotoKeepsItsMeaningInTheFirstFormat(t *testing.T) {
 		_, err := plan.Parse("p", []byte(format+text))
 		assert.ErrorContains(t, err, "format is not such a number")
 	}
-	raws := []media.Kind{media.Raw}
-	after, err := plan.WithRule(text, "all", plan.RuleChange{Take: append(raws, media.Photo, media.Video)})
+	after, err := put(text, []string{"raw", "photo", "video"}, "rules", "all", "take")
 	require.Error(t, err, "its lane takes what the rule no longer would: %s", after)
-	after, err = plan.WithRule(text, "all", plan.RuleChange{Take: media.Kinds})
+	after, err = put(text, media.Kinds, "rules", "all", "take")
 	require.NoError(t, err)
 	assert.Contains(t, after, "format: 2\nyard: T\n")
 	assert.Contains(t, after, "take: [everything], to")
 	assert.Contains(t, after, "{over: wired, take: [photo, raw, graphic]}")
 }
-
-// Whatever a source follows and takes, a form that changes it changes that alone, and
-// changing it back gives the plan before.
-func TestAnySourceChangeMeansWhatWasAsked(t *testing.T) {
-	word := rapid.SampledFrom([]string{"*.tmp", "Screenshots/", "!kept", "a, b", `it's "so"`, "ünï/**", "- x", "{y}", "[ab]c"})
-	drawn := rapid.Custom(func(t *rapid.T) plan.Source {
-		s := plan.Source{Folder: "in", Rules: rapid.SampledFrom([][]string{{"rest"}, {"raws", "rest"}, {"films", "raws", "rest"}}).Draw(t, "rules")}
-		if rapid.Bool().Draw(t, "only") {
-			s.Only = rapid.SliceOfN(word, 1, 3).Draw(t, "patterns in")
-		}
-		if rapid.Bool().Draw(t, "leave out") {
-			s.LeaveOut = rapid.SliceOfN(word, 1, 3).Draw(t, "patterns out")
-		}
-		s.Hidden = rapid.Bool().Draw(t, "hidden")
-		s.Smallest = plan.Size(rapid.SampledFrom([]int64{0, 1, 1500, 10_000}).Draw(t, "smallest"))
-		s.Largest = plan.Size(rapid.SampledFrom([]int64{0, 10_001, 4_000_000_000}).Draw(t, "largest"))
-		s.TakenFrom = rapid.SampledFrom([]plan.Date{"", "2020-02-29"}).Draw(t, "from")
-		s.TakenUntil = rapid.SampledFrom([]plan.Date{"", "2026-12-31"}).Draw(t, "until")
-		s.NewSince = rapid.SampledFrom([]plan.Date{"", "2026-11-25"}).Draw(t, "since")
-		if s.Only == nil && rapid.Bool().Draw(t, "empty") {
-			s.Only = []string{}
-		}
-		return s
-	})
-	around := []string{
-		"    sources: [{folder: x, rule: rest}, {folder: in, rule: rest}] # ours\n",
-		"    sources:\n      # the inbox\n      - folder: x # first\n        rule: rest\n      - folder: in # second\n        # by the rest\n        rule: rest\n    timezone: UTC\n",
-		"    sources:\n      - {folder: in, rules: [raws, rest]} # both\n      - folder: x\n        rule: rest\n",
-	}
-	rapid.Check(t, func(t *rapid.T) {
-		text := "# top\nformat: 2\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\n  loft: {kind: folder, path: /l}\ndevices:\n  desk:\n" + rapid.SampledFrom(around).Draw(t, "written") +
-			"rules:\n  raws: {take: [raw], to: [shed], lanes: [{over: wifi}]}\n  films: {take: [video], to: [loft], lanes: [{over: wifi}]}\n  rest: {take: [photo, video], to: [shed, loft], lanes: [{over: wifi}]} # end\n"
-		before, err := plan.Parse("p", []byte(text))
-		require.NoError(t, err)
-		now := text
-		var want plan.Source
-		for range rapid.IntRange(1, 4).Draw(t, "changes") {
-			want = drawn.Draw(t, "source")
-			now, err = plan.WithSourceChanged(now, "desk", want)
-			require.NoError(t, err, now)
-			p, err := plan.Parse("p", []byte(now))
-			require.NoError(t, err)
-			if len(want.Only) == 0 {
-				want.Only = nil // a list that names nothing is none
-			}
-			require.Contains(t, p.Devices["desk"].Sources, want)
-			for _, comment := range []string{"# top", "# ours", "# the inbox", "# first", "# second", "# by the rest", "# both", "# end"} {
-				if comment == "# by the rest" {
-					continue // it belongs to the key that another takes the place of
-				}
-				require.Equal(t, containsOnce(text, comment), containsOnce(now, comment), comment)
-			}
-		}
-		for _, s := range before.Devices["desk"].Sources {
-			now, err = plan.WithSourceChanged(now, "desk", s)
-			require.NoError(t, err)
-		}
-		after, err := plan.Parse("p", []byte(now))
-		require.NoError(t, err)
-		require.Equal(t, before, after)
-	})
-}
-
-func containsOnce(text, part string) bool { return strings.Count(text, part) == 1 }

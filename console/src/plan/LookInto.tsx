@@ -1,11 +1,12 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
-import { api, body, type Look, type SourceRules } from "../api";
+import { api, body, type Look } from "../api";
 import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
 import { FolderFigures } from "../parts/FolderFigures";
 import { bytes, count } from "../words";
 import { useYard } from "../yard";
+import type { Values } from "./keys";
 
 const stop = (id: string) => body(api.DELETE("/api/v1/jobs/{id}", { params: { path: { id } } }));
 
@@ -13,7 +14,7 @@ const stop = (id: string) => body(api.DELETE("/api/v1/jobs/{id}", { params: { pa
 export function LookInto(props: {
   device: string;
   folder: string;
-  set: SourceRules;
+  set: Values;
   pick?: (folder: string) => void;
 }) {
   const { device, folder, set, pick } = props;
@@ -27,6 +28,8 @@ export function LookInto(props: {
     queryFn: () => body(api.GET("/api/v1/jobs/{id}", { params: { path: { id: id ?? "" } } })),
     refetchInterval: (q) => (q.state.data && q.state.data.state !== "running" ? false : 300),
   });
+  const { reset } = begin;
+  useEffect(reset, [device, folder, reset]); // another folder was not looked into
   useEffect(() => {
     // Who turns away needs it no more.
     return () => void (id !== undefined && stop(id).catch(() => undefined));

@@ -1,18 +1,22 @@
 import { Link } from "@tanstack/react-router";
 import { Loading, Notice } from "../parts/Notice";
 import { useYard } from "../yard";
-import { AddRule, ChangeRule, OwnOfDevices } from "./ChangeRule";
+import { AddRule, ChangeRule } from "./ChangeRule";
 import { DeviceOfPlan } from "./Devices";
 import { History } from "./History";
+import { at, useKeys, type Values } from "./keys";
+import { OwnOfDevices } from "./OwnOfDevices";
 import { PlanText } from "./PlanText";
+import { AddRendition, RenditionOfPlan } from "./Renditions";
 import { AddSource, Source } from "./Sources";
 import { usePlan } from "./queries";
 
 /** What the household decided: its rules as sentences, the text, and how it came to be so. */
 export function PlanPage() {
   const plan = usePlan();
+  const keys = useKeys();
   const destinations = useYard().data?.destinations.map((d) => d.name) ?? [];
-  if (plan.isPending) return <Loading what="the plan" />;
+  if (plan.isPending || keys.isPending) return <Loading what="the plan" />;
   if (plan.isError) {
     return (
       <Notice title="The plan cannot be shown" tone="alarm">
@@ -34,6 +38,7 @@ export function PlanPage() {
       </Notice>
     );
   }
+  const of = (...path: string[]) => (at(p.values, ...path) as Values | undefined) ?? {};
   return (
     <div className="space-y-6">
       <h1 className="text-2xl font-semibold">Plan</h1>
@@ -50,13 +55,13 @@ export function PlanPage() {
                 {r.follows.length === 0 && (
                   <span className="block text-sm text-quiet">Nobody follows it.</span>
                 )}
-                <ChangeRule rule={r} version={p.version} destinations={destinations} />
-                <OwnOfDevices rule={r} />
+                <ChangeRule rule={r} values={of("rules", r.name)} version={p.version} />
+                <OwnOfDevices rule={r} values={p.values} version={p.version} />
               </dd>
             </div>
           ))}
         </dl>
-        <AddRule destinations={destinations} />
+        <AddRule destinations={destinations} version={p.version} />
         {p.doubts.length > 0 && (
           <div role="group" aria-label="What was hardly meant" className="mt-3 rounded-md bg-lamp p-3">
             <ul className="list-disc space-y-1 pl-5">
@@ -73,7 +78,7 @@ export function PlanPage() {
         </h2>
         <ul className="divide-y divide-line">
           {p.sources.map((s) => (
-            <Source key={`${s.device}/${s.folder}`} source={s} rules={p.rules} />
+            <Source key={`${s.device}/${s.folder}`} source={s} plan={p} />
           ))}
         </ul>
         <AddSource plan={p} />
@@ -84,9 +89,26 @@ export function PlanPage() {
         </h2>
         <ul className="divide-y divide-line">
           {p.devices.map((d) => (
-            <DeviceOfPlan key={d.device} device={d} />
+            <DeviceOfPlan key={d.device} device={d} values={of("devices", d.device)} version={p.version} />
           ))}
         </ul>
+      </section>
+      <section aria-labelledby="forms" className="rounded-lg border border-line bg-plank p-5">
+        <h2 id="forms" className="mb-2 text-lg font-semibold">
+          Forms
+        </h2>
+        <p className="text-quiet">In which rules may send, beside as shot.</p>
+        <ul className="divide-y divide-line">
+          {p.renditions.map((r) => (
+            <RenditionOfPlan
+              key={r.name}
+              rendition={r}
+              values={of("renditions", r.name)}
+              version={p.version}
+            />
+          ))}
+        </ul>
+        <AddRendition version={p.version} />
       </section>
       <PlanText plan={p} />
       <History now={p.version} />

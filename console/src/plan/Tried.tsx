@@ -1,43 +1,55 @@
 import { useMutation } from "@tanstack/react-query";
-import type { PlanEdited } from "../api";
+import type { PlanEdit, PlanEdits } from "../api";
 import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
 import { Figures } from "./Figures";
-import { useEdit } from "./queries";
+import { sendEdits, useEdit } from "./queries";
 
-/** What an edit would change, before it counts; nothing until it was tried. */
+/** What edits would change, before they count; nothing until they were tried, and nothing of earlier ones. */
 export function Tried(props: {
-  ready: boolean;
-  send: (onlyTry: boolean) => Promise<PlanEdited>;
+  edits: PlanEdit[];
+  /** The version of the plan that they are made on. */
+  version: number;
+  ready?: boolean;
   done: () => void;
 }) {
-  const { ready, send, done } = props;
-  const apply = useEdit(send);
-  const tried = useMutation({ mutationFn: () => send(true) });
+  const { edits, version, ready = true, done } = props;
+  const asked: PlanEdits = { base: version, edits };
+  const isOf = (of?: PlanEdits) => JSON.stringify(of) === JSON.stringify(asked);
+  const apply = useEdit();
+  const tried = useMutation({ mutationFn: (of: PlanEdits) => sendEdits({ ...of, try: true }) });
+  const told = isOf(tried.variables) ? tried.data : undefined;
+  const error = isOf(apply.variables) ? apply.error : isOf(tried.variables) ? tried.error : null;
   return (
     <div className="space-y-3" aria-live="polite">
       <div className="flex flex-wrap gap-2">
-        <Button disabled={!ready || tried.isPending} onClick={() => tried.mutate()}>
+        <Button
+          disabled={!ready || edits.length === 0 || tried.isPending}
+          onClick={() => {
+            apply.reset();
+            tried.mutate(asked);
+          }}
+        >
           See what it would change
         </Button>
         <Button
-          strong={tried.isSuccess}
-          disabled={!tried.isSuccess || apply.isPending}
-          onClick={() => apply.mutate(undefined, { onSuccess: done })}
+          strong={told !== undefined}
+          disabled={told === undefined || apply.isPending}
+          onClick={() => apply.mutate(asked, { onSuccess: done })}
         >
           Put it in force
         </Button>
         <Button onClick={done}>Leave it</Button>
       </div>
-      <Failure error={tried.error ?? apply.error} />
-      {tried.data && (
+      <Failure error={error} />
+      {told && (
         <div className="rounded-md bg-wash p-3">
           <ul className="list-disc space-y-1 pl-5 wrap-anywhere">
-            {[...tried.data.says, ...tried.data.notes].map((s) => (
+            {[...told.says, ...told.notes].map((s) => (
               <li key={s}>{s}</li>
             ))}
           </ul>
-          {tried.data.tried && <Figures tried={tried.data.tried} />}
+          {told.tried && <Figures tried={told.tried} />}
         </div>
       )}
     </div>

@@ -5,16 +5,7 @@ import {
   useQuery,
   useQueryClient,
 } from "@tanstack/react-query";
-import {
-  api,
-  body,
-  ServiceError,
-  type DeviceEdit,
-  type Plan,
-  type PlanEdited,
-  type RuleEdit,
-  type SourceEdit,
-} from "../api";
+import { api, body, ServiceError, type Plan, type PlanEdits } from "../api";
 
 /** What the keeper asks of the plan and its versions. */
 
@@ -99,14 +90,12 @@ export function useUsual(device: string) {
   });
 }
 
-export const sendSource = (edit: SourceEdit) => body(api.POST("/api/v1/plan/sources", { body: edit }));
-export const sendDevice = (edit: DeviceEdit) => body(api.POST("/api/v1/plan/devices", { body: edit }));
-export const sendRule = (edit: RuleEdit) => body(api.POST("/api/v1/plan/rules", { body: edit }));
+export const sendEdits = (edits: PlanEdits) => body(api.POST("/api/v1/plan/edits", { body: edits }));
 
-/** Puts an edit in force, after it was tried. */
-export function useEdit(send: (onlyTry: boolean) => Promise<PlanEdited>) {
+/** Puts edits in force. */
+export function useEdit() {
   const anew = useAnew();
-  return useMutation({ mutationFn: () => send(false), onSuccess: anew });
+  return useMutation({ mutationFn: (edits: PlanEdits) => sendEdits(edits), onSuccess: anew });
 }
 
 export function useUndo() {

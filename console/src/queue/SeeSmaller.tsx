@@ -5,6 +5,7 @@ import type { FormCompared, FormSize, Item, PlanRendition } from "../api";
 import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
 import { fieldLook, TextField } from "../parts/Field";
+import { word } from "../plan/keys";
 import { usePlan } from "../plan/queries";
 import { bytes } from "../words";
 import { useCompare, useForecast, type Form } from "./forms";
@@ -18,18 +19,20 @@ const points = {
 } as const;
 type Point = keyof typeof points;
 
-const first: Form = { longEdge: "2560", megapixels: "", quality: "82" };
-
-const formOf = (r: PlanRendition): Form => ({
-  longEdge: r.longEdge ? String(r.longEdge) : "",
-  megapixels: r.megapixels ? String(r.megapixels) : "",
-  quality: String(r.quality || 82),
-});
+const first: Form = { "long-edge": "2560", megapixels: "", quality: "82" };
 
 /** A picture as shot and smaller, side by side, before anybody decides on a form. */
 export function SeeSmaller({ item, close }: { item: Item; close: () => void }) {
   const plan = usePlan();
   const renditions = (plan.data?.renditions ?? []).filter((r) => r.pictures);
+  const formOf = (r: PlanRendition): Form => {
+    const says = (key: string) => word(plan.data?.values, "renditions", r.name, key);
+    return {
+      "long-edge": says("long-edge"),
+      megapixels: says("megapixels"),
+      quality: says("quality") || first.quality,
+    };
+  };
   const [typed, setForm] = useState<Form>();
   const form = typed ?? (renditions[0] ? formOf(renditions[0]) : first);
   const [point, setPoint] = useState<Point>("the middle");
@@ -90,8 +93,8 @@ export function SeeSmaller({ item, close }: { item: Item; close: () => void }) {
             <TextField
               label="Longer edge, pixels"
               hint="2560"
-              value={form.longEdge}
-              change={(longEdge) => set({ longEdge })}
+              value={form["long-edge"]}
+              change={(edge) => set({ "long-edge": edge })}
             />
             <TextField
               label="Megapixels"

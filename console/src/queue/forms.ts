@@ -1,14 +1,15 @@
 import { useMutation } from "@tanstack/react-query";
 import { api, body, type Item } from "../api";
 
-/** The limits of a form, as they are typed. */
-export type Form = { longEdge: string; megapixels: string; quality: string };
+/** The limits of a form, as they are typed: keys of a rendition. */
+export type Form = { "long-edge": string; megapixels: string; quality: string };
 
 const limits = (f: Form) => ({
-  name: "so",
-  longEdge: Number(f.longEdge) || 0,
-  megapixels: Number(f.megapixels) || 0,
-  quality: Number(f.quality) || 0,
+  form: Object.fromEntries(
+    Object.entries(f)
+      .filter(([, typed]) => Number(typed))
+      .map(([key, typed]) => [key, Number(typed)]),
+  ),
 });
 
 /** Makes an item in a form, and shows a detail of both. */

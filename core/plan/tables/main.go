@@ -32,5 +32,5 @@ func write(args []string) error {
 	if !found || !ended {
 		return fmt.Errorf("%s has no lines between which the tables stand", args[0])
 	}
-	return os.WriteFile(args[0], []byte(before+begin+"\n"+plan.Keys()+"\n"+end+after), 0o644)
+	return os.WriteFile(args[0], []byte(before+begin+"\n"+plan.Tables()+"\n"+end+after), 0o644)
 }

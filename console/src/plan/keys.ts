@@ -1,0 +1,46 @@
+import { useQuery } from "@tanstack/react-query";
+import { api, body, type Key } from "../api";
+
+/** The keys of the plan, as the service describes them: forms are made from them. */
+
+/** A part of the plan, in the form of JSON: key by key. */
+export type Values = Record<string, unknown>;
+
+export function useKeys() {
+  return useQuery({
+    queryKey: ["keys"],
+    staleTime: Infinity,
+    queryFn: () => body(api.GET("/api/v1/plan/keys")),
+  });
+}
+
+/** The keys of the part at a path of keys, but those of earlier plans; none while they are not known. */
+export function useKeysOf(...path: string[]): Key[] {
+  let keys = useKeys().data ?? [];
+  for (const name of path) keys = keys.find((k) => k.name === name)?.keys ?? [];
+  return keys.filter((k) => !k.former);
+}
+
+/** What stands at a path of a part. */
+export function at(values: unknown, ...path: readonly string[]): unknown {
+  let is = values;
+  for (const name of path) {
+    if (is === null || typeof is !== "object") return undefined;
+    is = name.startsWith("#") ? (is as unknown[])[Number(name.slice(1))] : (is as Values)[name];
+  }
+  return is;
+}
+
+/** A list of words of a part; empty when it says none. */
+export const words = (values: unknown, ...path: readonly string[]) =>
+  (at(values, ...path) as string[] | undefined) ?? [];
+
+/** A list of parts of a part; empty when it says none. */
+export const parts = (values: unknown, ...path: readonly string[]) =>
+  (at(values, ...path) as Values[] | undefined) ?? [];
+
+/** A word of a part; empty when it says none. A number as a person types it. */
+export function word(values: unknown, ...path: readonly string[]): string {
+  const is = at(values, ...path);
+  return typeof is === "string" || typeof is === "number" ? String(is) : "";
+}
