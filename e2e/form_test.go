@@ -135,13 +135,14 @@ func TestAFormIsSeenThenChosenThenSent(t *testing.T) {
 	key := one(t, s, "second-002.jpg")
 	require.NoError(t, os.Rename(dir+"/in/more", dir+"/away"))
 	for body, code := range map[string]int{
-		`{"name": "family", "x": 0.5, "y": 0.5}`:                 409,
-		`{"name": "none", "x": 0.5, "y": 0.5}`:                   409,
-		`{"name": "so", "longEdge": 3, "x": 0.5, "y": 0.5}`:      409,
-		`{"name": "so", "longEdge": 99999999, "x": 0, "y": 0}`:   422,
-		`{"name": "so", "longEdge": 400, "x": 7, "y": 0.5}`:      422,
-		`{"name": "so", "longEdge": "wide", "x": 0, "y": 0}`:     422,
-		`{"name": "so", "longEdge": 400, "x": 0, "y": 0, "z":1}`: 422,
+		`{"name": "family", "x": 0.5, "y": 0.5}`:              409,
+		`{"name": "none", "x": 0.5, "y": 0.5}`:                409,
+		`{"form": {"long-edge": 3}, "x": 0.5, "y": 0.5}`:      409,
+		`{"form": {"long-edge": 99999999}, "x": 0, "y": 0}`:   409,
+		`{"form": {"long-edge": 400}, "x": 7, "y": 0.5}`:      422,
+		`{"form": {"long-edge": "wide"}, "x": 0, "y": 0}`:     409,
+		`{"form": {"boat": 3}, "x": 0, "y": 0}`:               409,
+		`{"form": {"long-edge": 400}, "x": 0, "y": 0, "z":1}`: 422,
 		`[`: 400,
 	} {
 		got, text := s.call("POST", "/api/v1/items/desk/"+key+"/compare", body, map[string]string{"Authorization": "Bearer " + s.token()})
