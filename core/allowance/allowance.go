@@ -57,16 +57,19 @@ const Overhead = 8 << 10
 
 // Period is the span that now lies in, from its first instant to the first of
 // the next, in the zone's calendar: days are 23 to 25 hours long when clocks
-// change, weeks begin on Monday.
+// change, weeks begin on Monday, months on the day that the period names.
 func Period(per plan.Period, now time.Time, zone *time.Location) (start, end time.Time) {
 	now = now.In(zone)
 	y, m, d := now.Date()
-	switch per {
-	case plan.Week:
+	switch first := per.First(); {
+	case per == plan.Week:
 		d -= (int(now.Weekday()) + 6) % 7
 		return midnight(y, m, d, zone), midnight(y, m, d+7, zone)
-	case plan.Month:
-		return midnight(y, m, 1, zone), midnight(y, m+1, 1, zone)
+	case first > 0:
+		if d < first { // it began in the month before
+			m--
+		}
+		return midnight(y, m, first, zone), midnight(y, m+1, first, zone)
 	}
 	return midnight(y, m, d, zone), midnight(y, m, d+1, zone)
 }

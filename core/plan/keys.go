@@ -208,7 +208,7 @@ var lanePart = part[Lane]{name: "lane", title: "A lane of a rule", check: checkL
 			func(l *Lane) *Network { return &l.Over }),
 		kinds(Key{Name: "take", Words: plainWords(media.Kinds...), Empty: "all that the rule takes", Says: "Only these kinds go by this lane; all that the rule takes when left out."},
 			func(l *Lane) *[]media.Kind { return &l.Take }),
-		parsed(Key{Name: "allowance", Pattern: allowanceForm.String(), Examples: []string{"45 MB per day", "2 GB per month"}, Label: "carries at most", Says: "Bytes this lane may spend in a period."}, ParseAllowance,
+		parsed(Key{Name: "allowance", Pattern: allowanceForm.String(), Examples: []string{"45 MB per day", "2 GB per month", "2 GB per month from day 15"}, Label: "carries at most", Says: "Bytes this lane may spend in a period."}, ParseAllowance,
 			func(l *Lane) *Allowance { return &l.Allowance }),
 		yes(Key{Name: "metered", Label: "also where it is metered", Says: "wifi and wired: also when the network is metered. Cellular always counts as metered."},
 			func(l *Lane) *bool { return &l.Metered }),

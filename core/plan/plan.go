@@ -454,8 +454,25 @@ func (a Allowance) String() string {
 }
 
 // Period is the span after which an allowance begins anew, in the device's
-// time zone: a calendar day, a week from Monday, a calendar month.
+// time zone: a calendar day, a week from Monday, a month from its first day or from another
+// ("month from day 15").
 type Period string
+
+// lastFirst is the last day of the month from which a month may run: every month has it.
+const lastFirst = 28
+
+// First is the day of the month with which a month begins; 0 for a period that is none.
+func (p Period) First() int {
+	if p == Month {
+		return 1
+	}
+	day, is := strings.CutPrefix(string(p), string(Month)+" from day ")
+	first, err := strconv.Atoi(day)
+	if !is || err != nil {
+		return 0
+	}
+	return first
+}
 
 // The periods a plan can name.
 const (

@@ -157,6 +157,21 @@ func TestValuesAreReadBackAsTheyAreWritten(t *testing.T) {
 	})
 }
 
+func TestAMonthMayBeginOnAnotherDay(t *testing.T) {
+	for text, first := range map[string]int{"2 GB per month": 1, "2 GB per month from day 1": 1, "2 GB per month from day 15": 15, "2 GB per month from day 28": 28, "2 GB per week": 0} {
+		a, err := plan.ParseAllowance(text)
+		require.NoError(t, err)
+		assert.Equal(t, first, a.Per.First(), text)
+		back, err := plan.ParseAllowance(a.String())
+		require.NoError(t, err)
+		assert.Equal(t, a, back)
+	}
+	for text, says := range map[string]string{"2 GB per month from day 29": "cannot begin on day 29", "2 GB per month from day 0": "cannot begin on day 0", "2 GB per week from day 3": "is not an allowance", "2 GB per month from day": "is not an allowance"} {
+		_, err := plan.ParseAllowance(text)
+		assert.ErrorContains(t, err, says)
+	}
+}
+
 func TestSchemaTakesTheGoodPlanAndRefusesTheBad(t *testing.T) {
 	text, err := plan.Schema()
 	require.NoError(t, err)

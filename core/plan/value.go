@@ -18,7 +18,7 @@ import (
 // Each parser returns an error that says what would be right.
 
 var (
-	allowanceForm = regexp.MustCompile(`^\s*([0-9][0-9.]*\s*[A-Za-z]+)\s+per\s+(day|week|month)\s*$`)
+	allowanceForm = regexp.MustCompile(`^\s*([0-9][0-9.]*\s*[A-Za-z]+)\s+per\s+(day|week|month(?: from day ([0-9]{1,2}))?)\s*$`)
 	sizeForm      = regexp.MustCompile(`^\s*[0-9][0-9.]*\s*[A-Za-z]+\s*$`)
 	windowForm    = regexp.MustCompile(`^\s*([0-9]{1,2}):([0-9]{2})\s*[-–]\s*([0-9]{1,2}):([0-9]{2})\s*$`)
 	powerForm     = regexp.MustCompile(`^\s*(?:(charging)(?:\s+for\s+([0-9]{1,4})\s*min)?(?:\s+(or|and)\s+at least\s+([0-9]{1,3})\s*%)?|at least\s+([0-9]{1,3})\s*%)\s*$`)
@@ -41,9 +41,9 @@ func wrong(would, format string, args ...any) error {
 	return mistake{fmt.Sprintf(format, args...), would}
 }
 
-// ParseAllowance reads "45 MB per day".
+// ParseAllowance reads "45 MB per day", "2 GB per month from day 15".
 func ParseAllowance(s string) (Allowance, error) {
-	would := `would be a size and a period, such as "45 MB per day" (day, week or month)`
+	would := `would be a size and a period, such as "45 MB per day" (day, week, month, or month from day 15)`
 	m := allowanceForm.FindStringSubmatch(s)
 	if m == nil {
 		return Allowance{}, wrong(would, "%q is not an allowance", s)
@@ -51,6 +51,16 @@ func ParseAllowance(s string) (Allowance, error) {
 	n, err := humanize.ParseBytes(m[1])
 	if err != nil || n == 0 || n > 1<<60 {
 		return Allowance{}, wrong(would, "%q is not a size", m[1])
+	}
+	first := 1
+	if m[3] != "" {
+		first, _ = strconv.Atoi(m[3]) // digits, by the form
+	}
+	switch {
+	case first < 1 || first > lastFirst:
+		return Allowance{}, wrong(fmt.Sprintf("would begin on a day that every month has, 1 to %d", lastFirst), "a month cannot begin on day %d", first)
+	case m[3] != "" && first == 1:
+		return Allowance{Bytes: int64(n), Per: Month}, nil
 	}
 	return Allowance{Bytes: int64(n), Per: Period(m[2])}, nil
 }

@@ -54,7 +54,7 @@ export function Lanes({ devices, className }: { devices: Device[]; className: st
                       tone="bg-waits"
                     />
                   </div>
-                  {bytes(l.spent)} of {bytes(l.limit)} {spans[l.per]}
+                  {bytes(l.spent)} of {bytes(l.limit)} {spans[l.per] ?? spans.month}
                 </div>
               )}
             </div>
