@@ -542,17 +542,18 @@ func roomOf(p wire.SetupPlace, takes wire.Amount, hours plan.Hours) wire.SetupRo
 
 const dayMinutes = 24 * 60
 
-// minutesOpen is how many minutes of a day lie in some windows.
+// minutesOpen is how many minutes of a day lie in some windows, as a mean of a week.
 func minutesOpen(hours plan.Hours) (n int64) {
 	if len(hours) == 0 {
 		return dayMinutes
 	}
-	for minute := range dayMinutes {
-		if slices.ContainsFunc(hours, func(w plan.Window) bool { return w.Contains(minute) }) {
+	monday := time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)
+	for minute := range 7 * dayMinutes {
+		if hours.At(monday.Add(time.Duration(minute) * time.Minute)) {
 			n++
 		}
 	}
-	return n
+	return n / 7
 }
 
 // about is a time span of a rough size.

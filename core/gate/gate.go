@@ -449,22 +449,22 @@ func hours(h plan.Hours, t time.Time, zone *time.Location) (hold Hold, shut bool
 	return Hold{Gate: Hours, Says: fmt.Sprintf("Sends only at %s.", h), Since: turn(h, t, zone, false, -1), Opens: next}, true, next
 }
 
-func within(h plan.Hours, t time.Time, zone *time.Location) bool {
-	t = t.In(zone)
-	minute := t.Hour()*60 + t.Minute()
-	return slices.ContainsFunc(h, func(w plan.Window) bool { return w.Contains(minute) })
-}
+func within(h plan.Hours, t time.Time, zone *time.Location) bool { return h.At(t.In(zone)) }
 
 // turn finds the nearest instant after t (direction 1), or not after t
 // (direction -1), at which the hours change to want; zero when there is none
-// within three days. The wall clock can only change the answer at a window's
+// within three days, or eight where they name days of the week. The wall clock can only change the answer at a window's
 // edge or when the zone's offset changes, so these are all the instants to
 // look at: skipped and repeated hours come out right by themselves.
 func turn(h plan.Hours, t time.Time, zone *time.Location, want bool, direction int) time.Time {
 	local := t.In(zone)
 	y, m, d := local.Date()
 	var at []time.Time
-	for day := -3; day <= 3; day++ {
+	days := 3
+	if slices.ContainsFunc(h, func(w plan.Window) bool { return w.First > 0 }) {
+		days = 8
+	}
+	for day := -days; day <= days; day++ {
 		for _, w := range h {
 			for _, minute := range []int{w.Start, w.End} {
 				at = append(at, time.Date(y, m, d+day, 0, minute, 0, 0, zone))

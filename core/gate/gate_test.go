@@ -230,6 +230,9 @@ func TestWhatIsSaidToOpenOpensThen(t *testing.T) {
 		var hours plan.Hours
 		for range rapid.IntRange(1, 3).Draw(t, "windows") {
 			w := plan.Window{Start: rapid.IntRange(0, 1439).Draw(t, "start"), End: rapid.IntRange(0, 1440).Draw(t, "end")}
+			if rapid.Bool().Draw(t, "some days") {
+				w.First, w.Last = rapid.IntRange(1, 7).Draw(t, "first"), rapid.IntRange(1, 7).Draw(t, "last")
+			}
 			if w.Start != w.End {
 				hours = append(hours, w)
 			}

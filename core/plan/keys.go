@@ -235,7 +235,7 @@ var gatesPart = part[Gates]{name: "gates", title: "Gates of a rule or a lane",
 	keys: []key[Gates]{
 		parsedOrAny(Key{Name: "power", Wants: "battery", Pattern: powerForm.String(), Examples: []string{"charging or at least 40%", "charging", "charging for 30 min", "at least 40%"}, Label: "Power", Empty: "any", Says: "What the charger and the battery must be."}, ParsePower,
 			func(g *Gates) *Power { return &g.Power }, func(g *Gates) *bool { return &g.NoPower }),
-		parsedOrAny(Key{Name: "hours", Pattern: `^[0-9: ,–-]+$`, Examples: []string{"22:00-06:00", "06:00-23:00", "22:00-06:00, 12:00-13:30"}, Label: "Hours", Empty: "any", Says: "The hours of the day in which to send, also over midnight."}, ParseHours,
+		parsedOrAny(Key{Name: "hours", Pattern: `^[a-z0-9: ,–-]+$`, Examples: []string{"22:00-06:00", "22:00-06:00, 12:00-13:30", "mon-fri 22:00-06:00, sat-sun 00:00-24:00"}, Label: "Hours", Empty: "any", Says: "The hours of the day in which to send, also over midnight; with days of the week, those on which they begin."}, ParseHours,
 			func(g *Gates) *Hours { return &g.Hours }, func(g *Gates) *bool { return &g.NoHours }),
 		parsedOrAny(Key{Name: "unused-for", Pattern: minutesForm.String(), Examples: []string{"10 min"}, Label: "Only when nobody used the device for", Empty: "any", Says: "Only when nobody used the device for so long."}, ParseMinutes,
 			func(g *Gates) *Minutes { return &g.Unused }, func(g *Gates) *bool { return &g.NoUnused }),

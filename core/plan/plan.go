@@ -244,10 +244,8 @@ func (l Limits) String() string {
 
 // RateAt is the limit at a time in bytes a second, 0 without one.
 func (l Limits) RateAt(t time.Time, zone *time.Location) int64 {
-	t = t.In(zone)
-	minute := t.Hour()*60 + t.Minute()
 	for _, one := range l {
-		if len(one.At) == 0 || slices.ContainsFunc(one.At, func(w Window) bool { return w.Contains(minute) }) {
+		if len(one.At) == 0 || one.At.At(t.In(zone)) {
 			return one.Rate
 		}
 	}
@@ -424,19 +422,48 @@ func (h Hours) String() string {
 
 // Window is a span of the day in minutes since midnight on the wall clock. It
 // goes over midnight when End is not after Start. End may be 1440.
-type Window struct{ Start, End int }
-
-// String writes the window as "06:00-23:00".
-func (w Window) String() string {
-	return fmt.Sprintf("%02d:%02d-%02d:%02d", w.Start/60, w.Start%60, w.End/60, w.End%60)
+type Window struct {
+	Start, End int
+	// First and Last are the days of the week on which it begins, 1 for Monday to 7; 0 for every day.
+	First, Last int
 }
 
-// Contains tells whether a minute of the day lies in the window.
-func (w Window) Contains(minute int) bool {
-	if w.Start < w.End {
-		return w.Start <= minute && minute < w.End
+// String writes the window as "06:00-23:00" or "mon-fri 22:00-06:00".
+func (w Window) String() string {
+	hours := fmt.Sprintf("%02d:%02d-%02d:%02d", w.Start/60, w.Start%60, w.End/60, w.End%60)
+	switch {
+	case w.First == 0:
+		return hours
+	case w.First == w.Last:
+		return weekdays[w.First-1] + " " + hours
 	}
-	return minute >= w.Start || minute < w.End
+	return weekdays[w.First-1] + "-" + weekdays[w.Last-1] + " " + hours
+}
+
+// Contains tells whether a time of the wall clock lies in the window.
+func (w Window) Contains(t time.Time) bool {
+	minute, day := t.Hour()*60+t.Minute(), (int(t.Weekday())+6)%7+1
+	if w.Start < w.End {
+		return w.on(day) && w.Start <= minute && minute < w.End
+	}
+	dayBefore := (day+5)%7 + 1
+	return w.on(day) && minute >= w.Start || w.on(dayBefore) && minute < w.End
+}
+
+// on tells whether it begins on a day of the week.
+func (w Window) on(day int) bool {
+	switch {
+	case w.First == 0:
+		return true
+	case w.First <= w.Last:
+		return w.First <= day && day <= w.Last
+	}
+	return day >= w.First || day <= w.Last // over the end of the week
+}
+
+// At tells whether a time of the wall clock lies in one of the windows.
+func (h Hours) At(t time.Time) bool {
+	return slices.ContainsFunc(h, func(w Window) bool { return w.Contains(t) })
 }
 
 // Allowance is how many bytes a lane may spend in a period; zero is no limit.

@@ -144,6 +144,9 @@ func TestValuesAreReadBackAsTheyAreWritten(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		minute := rapid.IntRange(0, 1439)
 		w := plan.Window{Start: minute.Draw(t, "start"), End: minute.Draw(t, "end")}
+		if rapid.Bool().Draw(t, "some days") {
+			w.First, w.Last = rapid.IntRange(1, 7).Draw(t, "first"), rapid.IntRange(1, 7).Draw(t, "last")
+		}
 		if w.Start != w.End {
 			hours, err := plan.ParseHours(w.String())
 			require.NoError(t, err)
@@ -155,6 +158,27 @@ func TestValuesAreReadBackAsTheyAreWritten(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, p, back)
 	})
+}
+
+func TestHoursMayBeginOnSomeDaysOfTheWeek(t *testing.T) {
+	hours, err := plan.ParseHours("mon-fri 22:00-06:00, sat-sun 00:00-24:00, wed 12:00-13:00")
+	require.NoError(t, err)
+	for at, open := range map[string]bool{ // the 23rd is a Monday
+		"2026-11-22T23:59": true, "2026-11-23T00:00": false, "2026-11-23T22:00": true, "2026-11-24T05:59": true, "2026-11-24T06:00": false, "2026-11-25T12:30": true, "2026-11-26T12:30": false,
+		"2026-11-27T23:00": true, "2026-11-28T06:30": true, "2026-11-29T12:00": true,
+	} {
+		is, err := time.Parse("2006-01-02T15:04", at)
+		require.NoError(t, err)
+		assert.Equal(t, open, hours.At(is), at)
+	}
+	over, err := plan.ParseHours("sat-mon 22:00-02:00")
+	require.NoError(t, err)
+	assert.True(t, over.At(time.Date(2026, 11, 24, 1, 0, 0, 0, time.UTC)), "which began on Monday")
+	assert.False(t, over.At(time.Date(2026, 11, 25, 1, 0, 0, 0, time.UTC)))
+	for _, odd := range []string{"mon", "mon-fri", "day 10:00-11:00", "mon-xyz 10:00-11:00", "mon,tue 10:00-11:00", "Monday 10:00-11:00"} {
+		_, err := plan.ParseHours(odd)
+		assert.Error(t, err, odd)
+	}
 }
 
 func TestAMonthMayBeginOnAnotherDay(t *testing.T) {

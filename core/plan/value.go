@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"net"
 	"net/url"
@@ -20,7 +21,7 @@ import (
 var (
 	allowanceForm = regexp.MustCompile(`^\s*([0-9][0-9.]*\s*[A-Za-z]+)\s+per\s+(day|week|month(?: from day ([0-9]{1,2}))?)\s*$`)
 	sizeForm      = regexp.MustCompile(`^\s*[0-9][0-9.]*\s*[A-Za-z]+\s*$`)
-	windowForm    = regexp.MustCompile(`^\s*([0-9]{1,2}):([0-9]{2})\s*[-–]\s*([0-9]{1,2}):([0-9]{2})\s*$`)
+	windowForm    = regexp.MustCompile(`^\s*(?:([a-z]{3})(?:\s*[-–]\s*([a-z]{3}))?\s+)?([0-9]{1,2}):([0-9]{2})\s*[-–]\s*([0-9]{1,2}):([0-9]{2})\s*$`)
 	powerForm     = regexp.MustCompile(`^\s*(?:(charging)(?:\s+for\s+([0-9]{1,4})\s*min)?(?:\s+(or|and)\s+at least\s+([0-9]{1,3})\s*%)?|at least\s+([0-9]{1,3})\s*%)\s*$`)
 	dateForm      = regexp.MustCompile(`^[0-9]{4}-[0-9]{2}-[0-9]{2}$`)
 	minutesForm   = regexp.MustCompile(`^\s*([0-9]{1,5})\s*min\s*$`)
@@ -175,9 +176,9 @@ func ParseLimits(s string) (Limits, error) {
 	return limits, nil
 }
 
-// ParseHours reads "06:00-23:00", or several windows with commas between.
+// ParseHours reads "06:00-23:00", "mon-fri 22:00-06:00", or several windows with commas between.
 func ParseHours(s string) (Hours, error) {
-	would := `would be a window such as "06:00-23:00" or "22:00-06:00, 12:00-13:30"`
+	would := `would be a window such as "06:00-23:00" or "mon-fri 22:00-06:00, sat-sun 00:00-24:00"`
 	var hours Hours
 	for part := range strings.SplitSeq(s, ",") {
 		m := windowForm.FindStringSubmatch(part)
@@ -186,9 +187,12 @@ func ParseHours(s string) (Hours, error) {
 		}
 		var n [4]int
 		for i := range n {
-			n[i], _ = strconv.Atoi(m[i+1]) // two digits, by the form
+			n[i], _ = strconv.Atoi(m[i+3]) // two digits, by the form
 		}
-		w := Window{n[0]*60 + n[1], n[2]*60 + n[3]}
+		w := Window{Start: n[0]*60 + n[1], End: n[2]*60 + n[3], First: weekday(m[1]), Last: weekday(cmp.Or(m[2], m[1]))}
+		if m[1] != "" && (w.First == 0 || w.Last == 0) {
+			return nil, wrong("would be of mon, tue, wed, thu, fri, sat and sun, such as mon-fri", "%q names no days of the week", strings.TrimSpace(part))
+		}
 		if n[1] > 59 || n[3] > 59 || w.Start >= 24*60 || w.End > 24*60 {
 			return nil, wrong("would run from 00:00 to 24:00", "%q is past the end of the day", strings.TrimSpace(part))
 		}
@@ -199,6 +203,12 @@ func ParseHours(s string) (Hours, error) {
 	}
 	return hours, nil
 }
+
+// weekdays are the days of the week as a plan names them.
+var weekdays = []string{"mon", "tue", "wed", "thu", "fri", "sat", "sun"}
+
+// weekday is the number of a day of the week, 1 for Monday; 0 for none.
+func weekday(name string) int { return slices.Index(weekdays, name) + 1 }
 
 // ParsePower reads "charging", "at least 40%", or both with "or" or "and".
 func ParsePower(s string) (Power, error) {
