@@ -7,19 +7,19 @@ import (
 	"yardtide/core/gate"
 )
 
-func burstsCommand() command {
-	return command{
-		name: "bursts", usage: "RULE", short: "the shots in a row among the photos that a rule takes, of which a clip could be made",
-		long: `Lists the shots of one camera that were taken within seconds of each other and look
+func burstsCommand() Command {
+	return Command{
+		Name: "bursts", Usage: "RULE", Short: "the shots in a row among the photos that a rule takes, of which a clip could be made",
+		Long: `Lists the shots of one camera that were taken within seconds of each other and look
 alike, device by device. With bursts: true in the rule (yardtide rule set RULE -bursts
 yes) a short clip is made of each, on charge, beside them: an item of its own that is
 sent like any other, and never in place of its shots.`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, true)
-			return func(ctx context.Context, e env, args []string) error {
+			return func(ctx context.Context, e Env, args []string) error {
 				if len(args) != 1 {
-					return wrongUse("name one rule")
+					return WrongUse("name one rule")
 				}
 				c := r.client(e)
 				found, err := c.Bursts(ctx, args[0])
@@ -27,7 +27,7 @@ sent like any other, and never in place of its shots.`,
 					return err
 				}
 				if r.json {
-					return asJSON(e.out, found)
+					return asJSON(e.Out, found)
 				}
 				p := newPage(e, c.URL)
 				for _, d := range found {

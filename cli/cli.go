@@ -17,68 +17,92 @@ import (
 	"golang.org/x/term"
 
 	"yardtide/client"
+	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/wire"
 )
 
-// command is one command: its help, its flags and what it does.
-type command struct {
-	name  string
-	usage string // what follows the name
-	short string // one line
-	long  string
-	// setup declares the flags and returns what runs with them.
-	setup func(*flag.FlagSet) func(ctx context.Context, e env, args []string) error
+// Command is one command: its help, its flags and what it does.
+type Command struct {
+	Name  string
+	Usage string // what follows the name
+	Short string // one line
+	Long  string
+	// Setup declares the flags and returns what runs with them.
+	Setup func(*flag.FlagSet) func(ctx context.Context, e Env, args []string) error
 }
 
-// env is where a command reads and writes.
-type env struct {
-	in       io.Reader
-	out, err io.Writer // printers
+// Env is where a command reads and writes.
+type Env struct {
+	In       io.Reader
+	Out, Err io.Writer // printers
 	getenv   func(string) string
-	terminal *os.File // that out prints to, if it is a file
+	terminal *os.File // that Out prints to, if it is a file
 }
 
-func commands() []command {
-	return []command{
+// Here is what the program does on this machine without asking a service: package host has it.
+type Here struct {
+	// Commands stand behind those that ask a service.
+	Commands []Command
+	// Device declares the flags of further verbs of the command device, and returns what they do.
+	Device func(*flag.FlagSet) map[string]func(ctx context.Context, e Env, args []string) error
+	// MakePicture makes of a picture what a form makes of it, and writes that to a new file, if one is named.
+	MakePicture func(ctx context.Context, picture string, form plan.Rendition, to string) (MadePicture, error)
+	// Prepare sets what the system does not tell a program of its terminal.
+	Prepare func()
+}
+
+// MadePicture is a picture as shot and as a form makes it. Why tells why it goes as shot, "" where it does not.
+type MadePicture struct {
+	Kind         media.Kind
+	AsShot, Made wire.FormSize
+	Why          string
+}
+
+func commands(here Here) []Command {
+	return append([]Command{
 		statusCommand(), queueCommand(), whyCommand(), watchCommand(),
 		pauseCommand(), resumeCommand(), sendNowCommand(), retryCommand(), finishCommand(),
-		destinationCommand(), proveCommand(), jobsCommand(), planCommand(), lookCommand(), sourceCommand(), ruleCommand(), renditionCommand(), tryCommand(), burstsCommand(), deviceCommand(), linkCommand(), serveCommand(), rebuildCommand(), demoCommand(),
-	}
+		destinationCommand(), proveCommand(), jobsCommand(), planCommand(), lookCommand(), sourceCommand(), ruleCommand(), renditionCommand(),
+		tryCommand(here.MakePicture), burstsCommand(), deviceCommand(here.Device), linkCommand(),
+	}, here.Commands...)
 }
 
-// misuse is an error of how a command was called: it exits with 2.
+// misuse is an error of WrongUse.
 type misuse struct{ says string }
 
 func (m misuse) Error() string { return m.says }
 
-func wrongUse(format string, args ...any) error { return misuse{fmt.Sprintf(format, args...)} }
+// WrongUse is an error of how a command was called: it exits with 2.
+func WrongUse(format string, args ...any) error { return misuse{fmt.Sprintf(format, args...)} }
 
 // Main runs a command and returns the exit code: 0 done, 1 failed, 2 used
 // wrongly.
-func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
-	prepareSystem()
+func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer, here Here) int {
+	here.Prepare()
+	all := commands(here)
 	terminal, _ := out.(*os.File)
-	e := env{in, printer{out, isTerminal(out)}, printer{errOut, isTerminal(errOut)}, os.Getenv, terminal}
-	errOut = e.err
+	e := Env{in, printer{out, isTerminal(out)}, printer{errOut, isTerminal(errOut)}, os.Getenv, terminal}
+	errOut = e.Err
 	if len(args) == 0 {
-		overview(errOut)
+		overview(errOut, all)
 		return 2
 	}
 	name, args := args[0], args[1:]
 	if name == "help" || name == "-h" || name == "-help" || name == "--help" {
-		return help(e, args)
+		return help(e, all, args)
 	}
-	c, ok := named(name)
+	c, ok := named(all, name)
 	if !ok {
 		fmt.Fprintf(errOut, "yardtide: there is no command %q; yardtide help lists them\n", name)
 		return 2
 	}
-	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	fs := flag.NewFlagSet(c.Name, flag.ContinueOnError)
 	fs.SetOutput(io.Discard)
-	run := c.setup(fs)
+	run := c.Setup(fs)
 	args, err := parse(fs, args)
 	if errors.Is(err, flag.ErrHelp) {
-		return help(e, []string{name})
+		return help(e, all, []string{name})
 	}
 	if err == nil {
 		err = run(ctx, e, args)
@@ -94,12 +118,12 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 		fmt.Fprintln(errOut, problems)
 		return 1
 	case errors.As(err, &bad):
-		fmt.Fprintf(errOut, "yardtide %s: %s\nusage: yardtide %s %s\n", c.name, bad.says, c.name, c.usage)
+		fmt.Fprintf(errOut, "yardtide %s: %s\nusage: yardtide %s %s\n", c.Name, bad.says, c.Name, c.Usage)
 		return 2
 	case errors.Is(err, context.Canceled):
 		return 0
 	}
-	fmt.Fprintf(errOut, "yardtide %s: %s\n", c.name, plainLines(err.Error()))
+	fmt.Fprintf(errOut, "yardtide %s: %s\n", c.Name, plainLines(err.Error()))
 	return 1
 }
 
@@ -117,41 +141,40 @@ func parse(fs *flag.FlagSet, args []string) (rest []string, err error) {
 	}
 }
 
-func named(name string) (command, bool) {
-	all := commands()
-	i := slices.IndexFunc(all, func(c command) bool { return c.name == name })
+func named(all []Command, name string) (Command, bool) {
+	i := slices.IndexFunc(all, func(c Command) bool { return c.Name == name })
 	if i < 0 {
-		return command{}, false
+		return Command{}, false
 	}
 	return all[i], true
 }
 
-func help(e env, args []string) int {
+func help(e Env, all []Command, args []string) int {
 	if len(args) == 0 {
-		overview(e.out)
+		overview(e.Out, all)
 		return 0
 	}
-	c, ok := named(args[0])
+	c, ok := named(all, args[0])
 	if !ok {
-		fmt.Fprintf(e.err, "yardtide: there is no command %q; yardtide help lists them\n", args[0])
+		fmt.Fprintf(e.Err, "yardtide: there is no command %q; yardtide help lists them\n", args[0])
 		return 2
 	}
-	fmt.Fprintf(e.out, "usage: yardtide %s %s\n\n%s\n\n%s\n", c.name, c.usage, c.short, strings.TrimSpace(c.long))
-	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
-	c.setup(fs)
+	fmt.Fprintf(e.Out, "usage: yardtide %s %s\n\n%s\n\n%s\n", c.Name, c.Usage, c.Short, strings.TrimSpace(c.Long))
+	fs := flag.NewFlagSet(c.Name, flag.ContinueOnError)
+	c.Setup(fs)
 	var flags strings.Builder
 	fs.SetOutput(&flags)
 	fs.PrintDefaults()
 	if flags.Len() > 0 {
-		fmt.Fprintf(e.out, "\nflags:\n%s", flags.String())
+		fmt.Fprintf(e.Out, "\nflags:\n%s", flags.String())
 	}
 	return 0
 }
 
-func overview(w io.Writer) {
+func overview(w io.Writer, all []Command) {
 	fmt.Fprint(w, "Yard Tide takes what is in chosen folders to storage, by your rules,\nand shows what is safe, what waits, and why.\n\nusage: yardtide COMMAND [flags]\n\n")
-	for _, c := range commands() {
-		fmt.Fprintf(w, "  %-11s %s\n", c.name, c.short)
+	for _, c := range all {
+		fmt.Fprintf(w, "  %-11s %s\n", c.Name, c.Short)
 	}
 	fmt.Fprint(w, "\nyardtide help COMMAND tells more. Commands that ask a service find it by\n-url and -token, or YARDTIDE_URL and YARDTIDE_TOKEN. Exit codes: 0 done,\n1 failed, 2 used wrongly.\n")
 }
@@ -172,7 +195,7 @@ func (r *reach) flags(fs *flag.FlagSet, reads bool) {
 	}
 }
 
-func (r *reach) client(e env) client.Client {
+func (r *reach) client(e Env) client.Client {
 	or := func(values ...string) string {
 		for _, v := range values {
 			if v != "" {
@@ -214,9 +237,10 @@ func writeJSON(w io.Writer, v any, indent string) error {
 	return nil
 }
 
-func noArguments(args []string) error {
+// NoArguments refuses words that a command has no use for.
+func NoArguments(args []string) error {
 	if len(args) > 0 {
-		return wrongUse("%q is one word too many", args[0])
+		return WrongUse("%q is one word too many", args[0])
 	}
 	return nil
 }

@@ -51,7 +51,7 @@ func (f *draftFlags) draft(name string, in *bufio.Reader) (wire.Draft, error) {
 	d := f.d
 	d.Kind = plan.DestinationKind(f.kind)
 	if !slices.Contains([]plan.DestinationKind{plan.Folder, plan.WebDAV, plan.SFTP, plan.S3}, d.Kind) {
-		return wire.Draft{}, wrongUse("-kind is folder, webdav, sftp or s3, and not %q", f.kind)
+		return wire.Draft{}, WrongUse("-kind is folder, webdav, sftp or s3, and not %q", f.kind)
 	}
 	if d.Kind == plan.SFTP {
 		d.Address, d.URL = d.URL, ""
@@ -65,7 +65,7 @@ func (f *draftFlags) draft(name string, in *bufio.Reader) (wire.Draft, error) {
 		}
 		n, err := plan.ParseSize(s.text)
 		if err != nil {
-			return wire.Draft{}, wrongUse("-%s: %s", s.flag, err)
+			return wire.Draft{}, WrongUse("-%s: %s", s.flag, err)
 		}
 		*s.into = n
 	}
@@ -97,11 +97,11 @@ func (f *draftFlags) secrets(in *bufio.Reader) (given wire.Secrets, err error) {
 	return given, nil
 }
 
-func destinationCommand() command {
-	return command{
-		name: "destination", usage: "list | show NAME | test NAME | add NAME -kind KIND … | browse [FOLDER] -kind KIND … | secret NAME | place NAME moved|new | layout NAME LAYOUT [-try] | remove NAME | adopt NAME",
-		short: "set up, test and look at the storages",
-		long: `list and show tell of the storages in the plan. add tries one, step by step,
+func destinationCommand() Command {
+	return Command{
+		Name: "destination", Usage: "list | show NAME | test NAME | add NAME -kind KIND … | browse [FOLDER] -kind KIND … | secret NAME | place NAME moved|new | layout NAME LAYOUT [-try] | remove NAME | adopt NAME",
+		Short: "set up, test and look at the storages",
+		Long: `list and show tell of the storages in the plan. add tries one, step by step,
 and puts it into the plan if all went well; a certificate or host key that is
 not known is shown, and asked about unless -trust names it. Passwords and keys
 are kept encrypted. browse lists a folder of a storage that is being set up;
@@ -117,21 +117,21 @@ lists what was there before, so that it is not sent again.
   yardtide destination add locker -kind webdav -address https://locker.example/dav/ -user me -password-stdin
   yardtide destination add shed -kind sftp -address shed.example:22 -user me -key-file ~/.ssh/id_ed25519 -path yard -make
   yardtide destination add bucket -kind s3 -address https://s3.example -bucket yard -user KEY -password-stdin`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, true)
 			var f draftFlags
 			f.flags(fs)
 			try := fs.Bool("try", false, "layout: only show it")
-			return func(ctx context.Context, e env, args []string) error {
+			return func(ctx context.Context, e Env, args []string) error {
 				if len(args) == 0 {
-					return wrongUse("say list, show, test, add, browse, secret, place, remove or adopt")
+					return WrongUse("say list, show, test, add, browse, secret, place, remove or adopt")
 				}
 				verb, args := args[0], args[1:]
-				c, in := r.client(e), bufio.NewReader(e.in)
+				c, in := r.client(e), bufio.NewReader(e.In)
 				switch {
 				case verb == "list":
-					if err := noArguments(args); err != nil {
+					if err := NoArguments(args); err != nil {
 						return err
 					}
 					return listDestinations(ctx, e, c, r.json)
@@ -139,16 +139,16 @@ lists what was there before, so that it is not sent again.
 					return browse(ctx, e, c, f, in, path.Join(args...), r.json)
 				case verb == "place":
 					if len(args) != 2 || args[1] != "moved" && args[1] != "new" {
-						return wrongUse("name one destination, and say moved or new")
+						return WrongUse("name one destination, and say moved or new")
 					}
 					return settlePlace(ctx, e, c, args[0], args[1])
 				case verb == "layout":
 					if len(args) != 2 {
-						return wrongUse("name one destination and its layout, such as \"{year}/{month}/{name}\"")
+						return WrongUse("name one destination and its layout, such as \"{year}/{month}/{name}\"")
 					}
 					return editLayout(ctx, e, c, wire.LayoutAsked{Destination: args[0], Layout: args[1]}, *try, r.json)
 				case len(args) != 1:
-					return wrongUse("name one destination")
+					return WrongUse("name one destination")
 				}
 				switch name := args[0]; verb {
 				case "show":
@@ -171,19 +171,19 @@ lists what was there before, so that it is not sent again.
 					if err := c.RemoveDestination(ctx, name); err != nil {
 						return err
 					}
-					fmt.Fprintf(e.out, "%s is no longer in the plan. What is stored there stays.\n", name)
+					fmt.Fprintf(e.Out, "%s is no longer in the plan. What is stored there stays.\n", name)
 					return nil
 				case "adopt":
 					return adopt(ctx, e, c, name, r.json)
 				}
-				return wrongUse("there is no %q; say list, show, test, add, browse, secret, place, remove or adopt", verb)
+				return WrongUse("there is no %q; say list, show, test, add, browse, secret, place, remove or adopt", verb)
 			}
 		},
 	}
 }
 
 // editLayout changes where items land at a destination, or only shows it.
-func editLayout(ctx context.Context, e env, c client.Client, asked wire.LayoutAsked, try, json bool) error {
+func editLayout(ctx context.Context, e Env, c client.Client, asked wire.LayoutAsked, try, json bool) error {
 	names, err := c.Landings(ctx, asked)
 	if err != nil {
 		return err
@@ -194,7 +194,7 @@ func editLayout(ctx context.Context, e env, c client.Client, asked wire.LayoutAs
 	}
 	done.Notes, done.Tried = []string{}, nil // what goes where is as before
 	if json {
-		return asJSON(e.out, map[string]any{"names": names, "edited": done})
+		return asJSON(e.Out, map[string]any{"names": names, "edited": done})
 	}
 	p := newPage(e, c.URL)
 	wide := 0
@@ -211,51 +211,51 @@ func editLayout(ctx context.Context, e env, c client.Client, asked wire.LayoutAs
 	return edited(e, done, false)
 }
 
-func listDestinations(ctx context.Context, e env, c client.Client, json bool) error {
+func listDestinations(ctx context.Context, e Env, c client.Client, json bool) error {
 	y, err := c.Status(ctx)
 	if err != nil {
 		return err
 	}
 	if json {
-		return asJSON(e.out, y.Destinations)
+		return asJSON(e.Out, y.Destinations)
 	}
 	if len(y.Destinations) == 0 {
-		fmt.Fprintln(e.out, "There is no destination yet. Add one: yardtide help destination")
+		fmt.Fprintln(e.Out, "There is no destination yet. Add one: yardtide help destination")
 	}
 	for _, d := range y.Destinations {
-		fmt.Fprintf(e.out, "%-16s %-7s %s\n%16s %s\n", d.Name, d.Kind, plain(d.Where), "", room(d))
-		printTroubles(e.out, fmt.Sprintf("%17s", ""), d)
+		fmt.Fprintf(e.Out, "%-16s %-7s %s\n%16s %s\n", d.Name, d.Kind, plain(d.Where), "", room(d))
+		printTroubles(e.Out, fmt.Sprintf("%17s", ""), d)
 	}
 	return nil
 }
 
-func showDestination(ctx context.Context, e env, c client.Client, name string, json bool) error {
+func showDestination(ctx context.Context, e Env, c client.Client, name string, json bool) error {
 	d, err := c.Destination(ctx, name)
 	if err != nil {
 		return err
 	}
 	if json {
-		return asJSON(e.out, d)
+		return asJSON(e.Out, d)
 	}
-	fmt.Fprintf(e.out, "%s (%s, %s)\n  %s\n", name, d.Status.Kind, plain(d.Status.Where), room(d.Status))
+	fmt.Fprintf(e.Out, "%s (%s, %s)\n  %s\n", name, d.Status.Kind, plain(d.Status.Where), room(d.Status))
 	if len(d.Rules) > 0 {
-		fmt.Fprintf(e.out, "  rules that send there: %s\n", strings.Join(d.Rules, ", "))
+		fmt.Fprintf(e.Out, "  rules that send there: %s\n", strings.Join(d.Rules, ", "))
 	} else {
-		fmt.Fprintln(e.out, "  no rule sends there yet: name it under \"to\" of a rule (yardtide plan apply)")
+		fmt.Fprintln(e.Out, "  no rule sends there yet: name it under \"to\" of a rule (yardtide plan apply)")
 	}
 	if from := d.Destination.PasswordFrom; from != "" {
-		fmt.Fprintf(e.out, "  password: %s\n", from)
+		fmt.Fprintf(e.Out, "  password: %s\n", from)
 	}
 	if from := d.Destination.KeyFrom; from != "" {
-		fmt.Fprintf(e.out, "  key: %s\n", from)
+		fmt.Fprintf(e.Out, "  key: %s\n", from)
 	}
 	for _, s := range d.Status.There {
-		fmt.Fprintf(e.out, "  there:    %-14s %-5s %-12s %6d, %s\n", s.Device, s.Kind, s.Rule, s.N, bytes(s.Bytes))
+		fmt.Fprintf(e.Out, "  there:    %-14s %-5s %-12s %6d, %s\n", s.Device, s.Kind, s.Rule, s.N, bytes(s.Bytes))
 	}
 	for _, s := range d.Status.Coming {
-		fmt.Fprintf(e.out, "  to come:  %-14s %-5s %-12s %6d, %s\n", s.Device, s.Kind, s.Rule, s.N, bytes(s.Bytes))
+		fmt.Fprintf(e.Out, "  to come:  %-14s %-5s %-12s %6d, %s\n", s.Device, s.Kind, s.Rule, s.N, bytes(s.Bytes))
 	}
-	printTroubles(e.out, "  ", d.Status)
+	printTroubles(e.Out, "  ", d.Status)
 	return nil
 }
 
@@ -271,9 +271,9 @@ func printStep(out io.Writer, s wire.TrialStep) {
 }
 
 // tried ends a trial that was shown; one that failed is an error.
-func tried(e env, t wire.Trial, json bool) error {
+func tried(e Env, t wire.Trial, json bool) error {
 	if json {
-		if err := asJSON(e.out, t); err != nil {
+		if err := asJSON(e.Out, t); err != nil {
 			return err
 		}
 	}
@@ -283,7 +283,7 @@ func tried(e env, t wire.Trial, json bool) error {
 	return nil
 }
 
-func addDestination(ctx context.Context, e env, c client.Client, name string, f draftFlags, in *bufio.Reader) error {
+func addDestination(ctx context.Context, e Env, c client.Client, name string, f draftFlags, in *bufio.Reader) error {
 	draft, err := f.draft(name, in)
 	if err != nil {
 		return err
@@ -309,7 +309,7 @@ func addDestination(ctx context.Context, e env, c client.Client, name string, f 
 			if f.trust != "" {
 				return fmt.Errorf("%s was not added: it shows %s, which is not the fingerprint after -trust", name, q.Fingerprint)
 			}
-			fmt.Fprintf(e.out, "%s\n\n  %s\n\nTrust it? (yes or no) ", plain(q.Says), q.Fingerprint)
+			fmt.Fprintf(e.Out, "%s\n\n  %s\n\nTrust it? (yes or no) ", plain(q.Says), q.Fingerprint)
 			line, _ := in.ReadString('\n') // no answer is no
 			if strings.TrimSpace(strings.ToLower(line)) != "yes" {
 				return fmt.Errorf("%s was not added: its fingerprint is not trusted; -trust %s trusts it", name, q.Fingerprint)
@@ -325,16 +325,16 @@ func addDestination(ctx context.Context, e env, c client.Client, name string, f 
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(e.out, "%s is in the plan.", name)
+	fmt.Fprintf(e.Out, "%s is in the plan.", name)
 	if len(d.Rules) == 0 {
-		fmt.Fprint(e.out, " No rule sends there yet: name it under \"to\" of a rule (yardtide plan show, yardtide plan apply FILE).")
+		fmt.Fprint(e.Out, " No rule sends there yet: name it under \"to\" of a rule (yardtide plan show, yardtide plan apply FILE).")
 	}
-	fmt.Fprintln(e.out)
+	fmt.Fprintln(e.Out)
 	return nil
 }
 
 // try tries a draft; its steps are shown unless it asks something first.
-func try(ctx context.Context, e env, c client.Client, draft wire.Draft) (wire.Trial, bool, error) {
+func try(ctx context.Context, e Env, c client.Client, draft wire.Draft) (wire.Trial, bool, error) {
 	j, err := c.Try(ctx, draft)
 	if err != nil {
 		return wire.Trial{}, false, err
@@ -342,41 +342,41 @@ func try(ctx context.Context, e env, c client.Client, draft wire.Draft) (wire.Tr
 	t, ended, err := followTrial(ctx, e, c, j, true)
 	if err == nil && ended && t.Asks == nil {
 		for _, s := range t.Steps {
-			printStep(e.out, s)
+			printStep(e.Out, s)
 		}
 	}
 	return t, ended, err
 }
 
-func settlePlace(ctx context.Context, e env, c client.Client, name, is string) error {
+func settlePlace(ctx context.Context, e Env, c client.Client, name, is string) error {
 	n, err := c.SettlePlace(ctx, name, wire.PlaceAnswer{Is: is})
 	if err != nil {
 		return err
 	}
 	if is == "moved" {
-		fmt.Fprintf(e.out, "What was at the old place of %s is proven again here, %s; what is missing is sent.\n", name, sentences.Things(n.N))
+		fmt.Fprintf(e.Out, "What was at the old place of %s is proven again here, %s; what is missing is sent.\n", name, sentences.Things(n.N))
 		return nil
 	}
-	fmt.Fprintf(e.out, "%s stands for a new place: %s go there. What is at the old one stays there.\n", name, sentences.Things(n.N))
+	fmt.Fprintf(e.Out, "%s stands for a new place: %s go there. What is at the old one stays there.\n", name, sentences.Things(n.N))
 	return nil
 }
 
-func setSecret(ctx context.Context, e env, c client.Client, name string, f draftFlags, in *bufio.Reader) error {
+func setSecret(ctx context.Context, e Env, c client.Client, name string, f draftFlags, in *bufio.Reader) error {
 	given, err := f.secrets(in)
 	if err != nil {
 		return err
 	}
 	if given == (wire.Secrets{}) {
-		return wrongUse("say -password-stdin, or -key-file and which")
+		return WrongUse("say -password-stdin, or -key-file and which")
 	}
 	if err := c.SetSecret(ctx, name, given); err != nil {
 		return err
 	}
-	fmt.Fprintf(e.out, "It is kept, encrypted. %s is tried with it at once.\n", name)
+	fmt.Fprintf(e.Out, "It is kept, encrypted. %s is tried with it at once.\n", name)
 	return nil
 }
 
-func browse(ctx context.Context, e env, c client.Client, f draftFlags, in *bufio.Reader, folder string, json bool) error {
+func browse(ctx context.Context, e Env, c client.Client, f draftFlags, in *bufio.Reader, folder string, json bool) error {
 	make := f.makeFolder
 	f.makeFolder = false
 	draft, err := f.draft("", in)
@@ -385,7 +385,7 @@ func browse(ctx context.Context, e env, c client.Client, f draftFlags, in *bufio
 	}
 	if draft.Destination.Kind == plan.SFTP && draft.Destination.HostKey == "" {
 		if f.trust == "" {
-			return wrongUse("name the host key's fingerprint with -trust; destination add shows it")
+			return WrongUse("name the host key's fingerprint with -trust; destination add shows it")
 		}
 		draft.Destination.HostKey = f.trust
 	} else if f.trust != "" {
@@ -396,22 +396,22 @@ func browse(ctx context.Context, e env, c client.Client, f draftFlags, in *bufio
 		return err
 	}
 	if json {
-		return asJSON(e.out, l)
+		return asJSON(e.Out, l)
 	}
 	if len(l.Entries) == 0 {
-		fmt.Fprintln(e.out, "Nothing lies there.")
+		fmt.Fprintln(e.Out, "Nothing lies there.")
 	}
 	for _, one := range l.Entries {
 		if one.Folder {
-			fmt.Fprintf(e.out, "%s/\n", plain(one.Name))
+			fmt.Fprintf(e.Out, "%s/\n", plain(one.Name))
 			continue
 		}
-		fmt.Fprintf(e.out, "%s  %s\n", plain(one.Name), bytes(one.Size))
+		fmt.Fprintf(e.Out, "%s  %s\n", plain(one.Name), bytes(one.Size))
 	}
 	return nil
 }
 
-func adopt(ctx context.Context, e env, c client.Client, name string, json bool) error {
+func adopt(ctx context.Context, e Env, c client.Client, name string, json bool) error {
 	j, err := c.Adopt(ctx, name)
 	if err != nil {
 		return err
@@ -421,8 +421,8 @@ func adopt(ctx context.Context, e env, c client.Client, name string, json bool) 
 		return err
 	}
 	if json {
-		return asJSON(e.out, j.Adopted)
+		return asJSON(e.Out, j.Adopted)
 	}
-	fmt.Fprintln(e.out, plain(j.Says))
+	fmt.Fprintln(e.Out, plain(j.Says))
 	return nil
 }

@@ -10,10 +10,10 @@ import (
 	"yardtide/wire"
 )
 
-func deviceCommand() command {
-	return command{
-		name: "device", usage: "list | show NAME | add NAME | join CODE | run | rename NAME NEW | revoke NAME | network [ADDRESS | off] | set NAME", short: "the devices: let one join, run on one, let one go, and what the plan says of each",
-		long: `A device elsewhere runs by itself, with records of its own. It joins once:
+func deviceCommand(here func(*flag.FlagSet) map[string]func(context.Context, Env, []string) error) Command {
+	return Command{
+		Name: "device", Usage: "list | show NAME | add NAME | join CODE | run | rename NAME NEW | revoke NAME | network [ADDRESS | off] | set NAME", Short: "the devices: let one join, run on one, let one go, and what the plan says of each",
+		Long: `A device elsewhere runs by itself, with records of its own. It joins once:
 
   yardtide device network 192.168.1.20:7443     here: listen on the home network
   yardtide device add galley-phone              here: prints a code, good once and for ten minutes
@@ -33,33 +33,29 @@ set changes how fast one may send in all, and the zone in which its hours are me
 
   yardtide device set galley-phone -limit "1 MB/s at 08:00-22:00; 5 MB/s"
   yardtide device set galley-phone -limit "" -timezone Atlantic/Azores`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, true)
 			var set given
 			keyFlags(fs, &set, partKeys("devices"))
 			try := fs.Bool("try", false, "set: only tell what it would change")
-			var here runsHere
-			here.flags(fs)
-			return func(ctx context.Context, e env, args []string) error {
+			local := here(fs)
+			return func(ctx context.Context, e Env, args []string) error {
 				c := r.client(e)
 				verb, args := first(args)
 				does := map[string]func() error{
 					"list":    func() error { return listDevices(ctx, e, c, r.json) },
 					"show":    func() error { return showDevice(ctx, e, c, args, r.json) },
 					"add":     func() error { return addDevice(ctx, e, c, args, r.json) },
-					"join":    func() error { return here.join(ctx, e, args) },
-					"run":     func() error { return here.run(ctx, e, args) },
-					"account": func() error { return here.account(ctx, e, args) }, // of serve -system
 					"rename":  func() error { return renameDevice(ctx, e, c, args, r.json) },
 					"revoke":  func() error { return revokeDevice(ctx, e, c, args, r.json) },
 					"network": func() error { return homeNetwork(ctx, e, c, args, r.json) },
 					"set": func() error {
 						if len(args) != 1 {
-							return wrongUse("say set and the name of a device")
+							return WrongUse("say set and the name of a device")
 						}
 						if len(set.edits) == 0 {
-							return wrongUse("say what to change: -limit, -timezone, -person, -awake, -unknown-network or -in-front-only")
+							return WrongUse("say what to change: -limit, -timezone, -person, -awake, -unknown-network or -in-front-only")
 						}
 						now, err := c.Plan(ctx)
 						if err != nil {
@@ -68,9 +64,12 @@ set changes how fast one may send in all, and the zone in which its hours are me
 						return editPlan(ctx, e, c, wire.PlanEdits{Base: now.Version, Edits: set.under("devices", args[0]), Try: *try}, r.json)
 					},
 				}
+				if do, is := local[verb]; is {
+					return do(ctx, e, args)
+				}
 				do, known := does[verb]
 				if !known {
-					return wrongUse("say list, show, add, join, run, rename, revoke, network or set")
+					return WrongUse("say list, show, add, join, run, rename, revoke, network or set")
 				}
 				return do()
 			}
@@ -89,13 +88,13 @@ func first(args []string) (string, []string) {
 // oneName is the one argument of a command about a device.
 func oneName(verb string, args []string) (string, error) {
 	if len(args) != 1 {
-		return "", wrongUse("say %s and the name of a device", verb)
+		return "", WrongUse("say %s and the name of a device", verb)
 	}
 	return args[0], nil
 }
 
 // listDevices tells every device of the yard: those of the plan and those that joined.
-func listDevices(ctx context.Context, e env, c client.Client, json bool) error {
+func listDevices(ctx context.Context, e Env, c client.Client, json bool) error {
 	y, err := c.Status(ctx)
 	if err != nil {
 		return err
@@ -105,7 +104,7 @@ func listDevices(ctx context.Context, e env, c client.Client, json bool) error {
 		return err
 	}
 	if json {
-		return asJSON(e.out, map[string]any{"devices": y.Devices, "plan": now.Devices})
+		return asJSON(e.Out, map[string]any{"devices": y.Devices, "plan": now.Devices})
 	}
 	p := newPage(e, c.URL)
 	for _, d := range y.Devices {
@@ -131,7 +130,7 @@ func devicePlace(d wire.Device) string {
 }
 
 // showDevice tells all of one device.
-func showDevice(ctx context.Context, e env, c client.Client, args []string, json bool) error {
+func showDevice(ctx context.Context, e Env, c client.Client, args []string, json bool) error {
 	name, err := oneName("show", args)
 	if err != nil {
 		return err
@@ -146,7 +145,7 @@ func showDevice(ctx context.Context, e env, c client.Client, args []string, json
 	}
 	d := y.Devices[i]
 	if json {
-		return asJSON(e.out, d)
+		return asJSON(e.Out, d)
 	}
 	p := newPage(e, c.URL)
 	p.line(0, "%s: %s", p.paint(strong, plain(d.Name)), devicePlace(d))

@@ -8,25 +8,25 @@ import (
 	"yardtide/wire"
 )
 
-func finishCommand() command {
-	return command{
-		name: "finish", usage: "-then sleep|off|nothing [-device NAME]", short: "let a device sleep, or go off, when nothing more can go",
-		long: `Keeps a computer awake until nothing more can go under the plan, tells for how
+func finishCommand() Command {
+	return Command{
+		Name: "finish", Usage: "-then sleep|off|nothing [-device NAME]", Short: "let a device sleep, or go off, when nothing more can go",
+		Long: `Keeps a computer awake until nothing more can go under the plan, tells for how
 long that is about, and then sends it to sleep, or off. -then nothing takes that back.
 Without -device it is the computer of the service. That a computer is kept awake while it
 sends, every time, stands in the plan: awake: while sending.`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, true)
 			device := fs.String("device", "", "the `device`, by its name")
 			then := fs.String("then", "", "what it does `then`: sleep, off or nothing")
-			return func(ctx context.Context, e env, args []string) error {
-				if err := noArguments(args); err != nil {
+			return func(ctx context.Context, e Env, args []string) error {
+				if err := NoArguments(args); err != nil {
 					return err
 				}
 				does, known := map[string]string{"sleep": "sleep", "off": "off", "nothing": ""}[*then]
 				if !known {
-					return wrongUse("say what it does then: -then sleep, -then off or -then nothing")
+					return WrongUse("say what it does then: -then sleep, -then off or -then nothing")
 				}
 				c := r.client(e)
 				y, err := c.Status(ctx)
@@ -53,14 +53,14 @@ sends, every time, stands in the plan: awake: while sending.`,
 	}
 }
 
-func tellAwake(e env, json bool, d wire.Device) error {
+func tellAwake(e Env, json bool, d wire.Device) error {
 	if json {
-		return asJSON(e.out, d.Awake)
+		return asJSON(e.Out, d.Awake)
 	}
 	says := d.Awake.Says
 	if says == "" {
 		says = "May sleep, as ever."
 	}
-	fmt.Fprintf(e.out, "%s: %s\n", d.Name, plain(says))
+	fmt.Fprintf(e.Out, "%s: %s\n", d.Name, plain(says))
 	return nil
 }

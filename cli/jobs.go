@@ -12,22 +12,22 @@ import (
 	"yardtide/wire"
 )
 
-func jobsCommand() command {
-	return command{
-		name: "jobs", usage: "[stop N]", short: "long work that was started: how far it is, and stop it",
-		long: `Trials of a storage, looks at a folder, listing what was there before, and proofs that are taken
+func jobsCommand() Command {
+	return Command{
+		Name: "jobs", Usage: "[stop N]", Short: "long work that was started: how far it is, and stop it",
+		Long: `Trials of a storage, looks at a folder, listing what was there before, and proofs that are taken
 again go on when the command or the page that started them is closed. This lists
 those that run, and those that ended lately with what came of them. stop ends one.`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, true)
-			return func(ctx context.Context, e env, args []string) error {
+			return func(ctx context.Context, e Env, args []string) error {
 				c := r.client(e)
 				switch {
 				case len(args) == 0:
 					return listJobs(ctx, e, c, r.json)
 				case args[0] != "stop" || len(args) != 2:
-					return wrongUse("say nothing, or stop and the number of a job")
+					return WrongUse("say nothing, or stop and the number of a job")
 				}
 				if err := c.StopJob(ctx, args[1]); err != nil {
 					return err
@@ -36,30 +36,30 @@ those that run, and those that ended lately with what came of them. stop ends on
 				if err != nil {
 					return err
 				}
-				fmt.Fprintf(e.out, "%s: %s\n", called(j), plain(j.Says))
+				fmt.Fprintf(e.Out, "%s: %s\n", called(j), plain(j.Says))
 				return nil
 			}
 		},
 	}
 }
 
-func listJobs(ctx context.Context, e env, c client.Client, json bool) error {
+func listJobs(ctx context.Context, e Env, c client.Client, json bool) error {
 	jobs, err := c.Jobs(ctx)
 	if err != nil {
 		return err
 	}
 	if json {
-		return asJSON(e.out, jobs)
+		return asJSON(e.Out, jobs)
 	}
 	if len(jobs) == 0 {
-		fmt.Fprintln(e.out, "No job runs, and none ended lately.")
+		fmt.Fprintln(e.Out, "No job runs, and none ended lately.")
 	}
 	for _, j := range jobs {
 		at := "since " + when(j.Began, time.Now())
 		if j.State != wire.JobRunning {
 			at = when(j.Ended, time.Now())
 		}
-		fmt.Fprintf(e.out, "%3s  %-8s %s, %s\n     %s\n", j.ID, j.State, called(j), at, plain(j.Says))
+		fmt.Fprintf(e.Out, "%3s  %-8s %s, %s\n     %s\n", j.ID, j.State, called(j), at, plain(j.Says))
 	}
 	return nil
 }
@@ -86,11 +86,11 @@ func called(j wire.Job) string {
 
 // follow waits for a job and shows how far it is, until it ends or show says that it
 // is enough. Ctrl-C leaves it going on: ended is false then.
-func follow(ctx context.Context, e env, c client.Client, j wire.Job, show func(wire.Job) bool) (last wire.Job, ended bool, err error) {
+func follow(ctx context.Context, e Env, c client.Client, j wire.Job, show func(wire.Job) bool) (last wire.Job, ended bool, err error) {
 	last, err = c.Follow(ctx, j, show)
 	switch {
 	case errors.Is(err, context.Canceled):
-		fmt.Fprintf(e.err, "%s goes on by itself: yardtide jobs tells how far it is, yardtide jobs stop %s stops it.\n", called(j), j.ID)
+		fmt.Fprintf(e.Err, "%s goes on by itself: yardtide jobs tells how far it is, yardtide jobs stop %s stops it.\n", called(j), j.ID)
 		return last, false, nil
 	case err != nil:
 		return last, false, err
@@ -101,12 +101,12 @@ func follow(ctx context.Context, e env, c client.Client, j wire.Job, show func(w
 }
 
 // followTrial waits for a trial, and shows it step by step unless it is to be quiet.
-func followTrial(ctx context.Context, e env, c client.Client, j wire.Job, quiet bool) (wire.Trial, bool, error) {
+func followTrial(ctx context.Context, e Env, c client.Client, j wire.Job, quiet bool) (wire.Trial, bool, error) {
 	shown := 0
 	show := func(j wire.Job) bool {
 		if j.Trial != nil && !quiet {
 			for ; shown < len(j.Trial.Steps); shown++ {
-				printStep(e.out, j.Trial.Steps[shown])
+				printStep(e.Out, j.Trial.Steps[shown])
 			}
 		}
 		return false

@@ -194,7 +194,7 @@ func namesOf(values map[string]any, key string) []string {
 }
 
 // editPlan has keys of the plan say something else, and tells what that changed.
-func editPlan(ctx context.Context, e env, c client.Client, edits wire.PlanEdits, json bool) error {
+func editPlan(ctx context.Context, e Env, c client.Client, edits wire.PlanEdits, json bool) error {
 	done, err := c.EditPlan(ctx, edits)
 	if err != nil {
 		return err
@@ -203,22 +203,22 @@ func editPlan(ctx context.Context, e env, c client.Client, edits wire.PlanEdits,
 }
 
 // edited tells what an edit of the plan changed.
-func edited(e env, done wire.PlanEdited, json bool) error {
+func edited(e Env, done wire.PlanEdited, json bool) error {
 	if json {
-		return asJSON(e.out, done)
+		return asJSON(e.Out, done)
 	}
 	for _, says := range done.Says {
-		fmt.Fprintln(e.out, plain(says))
+		fmt.Fprintln(e.Out, plain(says))
 	}
 	printNotes(e, wire.PlanNotes{Notes: done.Notes})
 	if done.Tried != nil {
 		printTried(newPage(e, ""), *done.Tried)
-		fmt.Fprintln(e.out)
+		fmt.Fprintln(e.Out)
 	}
 	if done.Version == 0 {
-		fmt.Fprintln(e.out, "That was a try; nothing is changed.")
+		fmt.Fprintln(e.Out, "That was a try; nothing is changed.")
 		return nil
 	}
-	fmt.Fprintf(e.out, "The plan is version %d now; yardtide plan undo takes it back.\n", done.Version)
+	fmt.Fprintf(e.Out, "The plan is version %d now; yardtide plan undo takes it back.\n", done.Version)
 	return nil
 }

@@ -12,10 +12,10 @@ import (
 	"yardtide/wire"
 )
 
-func lookCommand() command {
-	return command{
-		name: "look", usage: "[FOLDER] [-device NAME]", short: "what is in a folder, before it is taken up or as it is",
-		long: `Tells how many files of which kind and year are in a folder and below, which of its
+func lookCommand() Command {
+	return Command{
+		Name: "look", Usage: "[FOLDER] [-device NAME]", Short: "what is in a folder, before it is taken up or as it is",
+		Long: `Tells how many files of which kind and year are in a folder and below, which of its
 folders are large, what would be left out and by what, what cannot be read, what is
 safe already, and whether the rest fits where it would go. It tells while it counts and
 changes nothing. A folder of the plan is looked at as the plan has it. Without a folder
@@ -23,16 +23,16 @@ it lists those in which people mostly keep their things.
 
   yardtide look PICTURES
   yardtide look /srv/scans -leave-out "*.tmp"`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, true)
 			var o wire.LookOrder
 			fs.StringVar(&o.Device, "device", "", "the `device` whose folder it is")
 			var set given
 			keyFlags(fs, &set, partKeys("devices", "sources"), "folder", "rules")
-			return func(ctx context.Context, e env, args []string) error {
+			return func(ctx context.Context, e Env, args []string) error {
 				if len(args) > 1 {
-					return wrongUse("name one folder")
+					return WrongUse("name one folder")
 				}
 				c := r.client(e)
 				y, err := c.Status(ctx)
@@ -41,7 +41,7 @@ it lists those in which people mostly keep their things.
 				}
 				if o.Device == "" {
 					if len(y.Devices) != 1 {
-						return wrongUse("name a device with -device")
+						return WrongUse("name a device with -device")
 					}
 					o.Device = y.Devices[0].Name
 				}
@@ -58,13 +58,13 @@ it lists those in which people mostly keep their things.
 	}
 }
 
-func listUsual(ctx context.Context, e env, c client.Client, device string, json bool) error {
+func listUsual(ctx context.Context, e Env, c client.Client, device string, json bool) error {
 	usual, err := c.Usual(ctx, device)
 	if err != nil {
 		return err
 	}
 	if json {
-		return asJSON(e.out, usual)
+		return asJSON(e.Out, usual)
 	}
 	p := newPage(e, c.URL)
 	if len(usual) == 0 {
@@ -80,7 +80,7 @@ func listUsual(ctx context.Context, e env, c client.Client, device string, json 
 	return nil
 }
 
-func lookAt(ctx context.Context, e env, c client.Client, o wire.LookOrder, y wire.Yard, json bool) error {
+func lookAt(ctx context.Context, e Env, c client.Client, o wire.LookOrder, y wire.Yard, json bool) error {
 	j, err := c.Look(ctx, o)
 	if err != nil {
 		return err
@@ -88,19 +88,19 @@ func lookAt(ctx context.Context, e env, c client.Client, o wire.LookOrder, y wir
 	p := newPage(e, c.URL)
 	show := func(j wire.Job) bool {
 		if p.width > 0 && !json && j.Look != nil { // on one line, until it is known
-			fmt.Fprintf(e.out, "\r\x1b[K%s", p.cut(plain(j.Says)))
+			fmt.Fprintf(e.Out, "\r\x1b[K%s", p.cut(plain(j.Says)))
 		}
 		return false
 	}
 	j, ended, err := follow(ctx, e, c, j, show)
 	if p.width > 0 && !json {
-		fmt.Fprint(e.out, "\r\x1b[K")
+		fmt.Fprint(e.Out, "\r\x1b[K")
 	}
 	if err != nil || !ended || j.Look == nil {
 		return err
 	}
 	if json {
-		return asJSON(e.out, j.Look)
+		return asJSON(e.Out, j.Look)
 	}
 	printLook(p, *j.Look, y)
 	return nil

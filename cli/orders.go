@@ -12,22 +12,22 @@ import (
 	"yardtide/wire"
 )
 
-func pauseCommand() command {
-	return command{
-		name: "pause", usage: "[-for TIME] [-device DEVICE]", short: "hold everything",
-		long: `Sends that are under way stop and go on later. Without -for it lasts until
+func pauseCommand() Command {
+	return Command{
+		Name: "pause", Usage: "[-for TIME] [-device DEVICE]", Short: "hold everything",
+		Long: `Sends that are under way stop and go on later. Without -for it lasts until
 yardtide resume.`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, false)
 			device := fs.String("device", "", "only this `device`")
 			span := fs.Duration("for", 0, "how long, such as 45m or 2h")
-			return func(ctx context.Context, e env, args []string) error {
-				if err := noArguments(args); err != nil {
+			return func(ctx context.Context, e Env, args []string) error {
+				if err := NoArguments(args); err != nil {
 					return err
 				}
 				if *span < 0 {
-					return wrongUse("-for cannot be negative")
+					return WrongUse("-for cannot be negative")
 				}
 				var until time.Time
 				if *span > 0 {
@@ -37,50 +37,50 @@ yardtide resume.`,
 					return err
 				}
 				if until.IsZero() {
-					fmt.Fprintln(e.out, "paused until yardtide resume")
+					fmt.Fprintln(e.Out, "paused until yardtide resume")
 					return nil
 				}
-				fmt.Fprintf(e.out, "paused until %s\n", when(until, time.Now()))
+				fmt.Fprintf(e.Out, "paused until %s\n", when(until, time.Now()))
 				return nil
 			}
 		},
 	}
 }
 
-func resumeCommand() command {
-	return command{
-		name: "resume", usage: "[-device DEVICE]", short: "end a pause",
-		long: "What waits goes on as its gates allow.",
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+func resumeCommand() Command {
+	return Command{
+		Name: "resume", Usage: "[-device DEVICE]", Short: "end a pause",
+		Long: "What waits goes on as its gates allow.",
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, false)
 			device := fs.String("device", "", "only this `device`")
-			return func(ctx context.Context, e env, args []string) error {
-				if err := noArguments(args); err != nil {
+			return func(ctx context.Context, e Env, args []string) error {
+				if err := NoArguments(args); err != nil {
 					return err
 				}
 				if err := r.client(e).Resume(ctx, *device); err != nil {
 					return err
 				}
-				fmt.Fprintln(e.out, "resumed")
+				fmt.Fprintln(e.Out, "resumed")
 				return nil
 			}
 		},
 	}
 }
 
-func sendNowCommand() command {
-	return command{
-		name: "send-now", usage: "ITEM [-metered]", short: "send an item whatever its gates say",
-		long: `ITEM is named as for yardtide why. Over a network that costs it says what it
+func sendNowCommand() Command {
+	return Command{
+		Name: "send-now", Usage: "ITEM [-metered]", Short: "send an item whatever its gates say",
+		Long: `ITEM is named as for yardtide why. Over a network that costs it says what it
 would take and sends nothing, unless -metered is given.`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, false)
 			metered := fs.Bool("metered", false, "also over a network that costs")
-			return func(ctx context.Context, e env, args []string) error {
+			return func(ctx context.Context, e Env, args []string) error {
 				if len(args) != 1 {
-					return wrongUse("name one item")
+					return WrongUse("name one item")
 				}
 				c := r.client(e)
 				picks, err := picks(ctx, c, args[0], "waiting", "proving")
@@ -98,7 +98,7 @@ would take and sends nothing, unless -metered is given.`,
 					if cost, err = c.SendNow(ctx, p, *metered); err != nil {
 						return err
 					}
-					fmt.Fprintf(e.out, "%s: %d ordered. %s\n", p.Device, cost.N, cost.Says)
+					fmt.Fprintf(e.Out, "%s: %d ordered. %s\n", p.Device, cost.N, cost.Says)
 				}
 				return nil
 			}
@@ -130,15 +130,15 @@ func picks(ctx context.Context, c client.Client, text string, states ...string) 
 	return picks, nil
 }
 
-func retryCommand() command {
-	return command{
-		name: "retry", usage: "[ITEM]", short: "take up again what is stuck",
-		long: `Without ITEM, all that are stuck, and destinations in trouble are tried at
+func retryCommand() Command {
+	return Command{
+		Name: "retry", Usage: "[ITEM]", Short: "take up again what is stuck",
+		Long: `Without ITEM, all that are stuck, and destinations in trouble are tried at
 once. ITEM is named as for yardtide why.`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, false)
-			return func(ctx context.Context, e env, args []string) error {
+			return func(ctx context.Context, e Env, args []string) error {
 				c := r.client(e)
 				total := int64(0)
 				switch len(args) {
@@ -161,29 +161,29 @@ once. ITEM is named as for yardtide why.`,
 						total += n.N
 					}
 				default:
-					return wrongUse("name one item, or none for all")
+					return WrongUse("name one item, or none for all")
 				}
-				fmt.Fprintf(e.out, "%d taken up again\n", total)
+				fmt.Fprintf(e.Out, "%d taken up again\n", total)
 				return nil
 			}
 		},
 	}
 }
 
-func linkCommand() command {
-	return command{
-		name: "link", usage: "[flags]", short: "print a one-time link to the console",
-		long: "The link is good once, within an hour. The browser then stays signed in.",
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+func linkCommand() Command {
+	return Command{
+		Name: "link", Usage: "[flags]", Short: "print a one-time link to the console",
+		Long: "The link is good once, within an hour. The browser then stays signed in.",
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, false)
-			return func(ctx context.Context, e env, args []string) error {
-				if err := noArguments(args); err != nil {
+			return func(ctx context.Context, e Env, args []string) error {
+				if err := NoArguments(args); err != nil {
 					return err
 				}
 				url, err := r.client(e).Link(ctx)
 				if err == nil {
-					fmt.Fprintln(e.out, url)
+					fmt.Fprintln(e.Out, url)
 				}
 				return err
 			}

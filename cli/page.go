@@ -24,8 +24,8 @@ type page struct {
 
 // newPage looks what the output is. NO_COLOR, with any value, means no colour
 // (no-color.org). In a terminal names lead to the console.
-func newPage(e env, console string) page {
-	p := page{w: e.out}
+func newPage(e Env, console string) page {
+	p := page{w: e.Out}
 	file := e.terminal
 	if file == nil || !isTerminal(file) {
 		return p
@@ -116,7 +116,7 @@ func (p page) meter(part, all int64, cells int) string {
 
 // paged lets a person read a long list page by page in a terminal, with $PAGER or
 // less. Without either, or elsewhere, it is printed straight through.
-func paged(e env, console string, list func(page) error) error {
+func paged(e Env, console string, list func(page) error) error {
 	p := newPage(e, console)
 	name := e.getenv("PAGER")
 	if name == "" {
@@ -131,7 +131,7 @@ func paged(e env, console string, list func(page) error) error {
 		return list(p)
 	}
 	pager := exec.Command(program, words[1:]...)
-	pager.Stdout, pager.Stderr = e.terminal, e.err
+	pager.Stdout, pager.Stderr = e.terminal, e.Err
 	if e.getenv("LESS") == "" {
 		pager.Env = append(os.Environ(), "LESS=FRX") // ends by itself when all fits on the screen; keeps colours
 	}

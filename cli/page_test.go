@@ -77,7 +77,7 @@ func TestColourIsNotWhatTells(t *testing.T) {
 	null, err := os.OpenFile(os.DevNull, os.O_WRONLY, 0)
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, null.Close()) })
-	p := newPage(env{out: null, getenv: func(string) string { return "" }}, "http://127.0.0.1:7400")
+	p := newPage(Env{Out: null, getenv: func(string) string { return "" }}, "http://127.0.0.1:7400")
 	assert.Zero(t, p.width, "what is no terminal is not wrapped")
 	assert.False(t, p.colour)
 }
@@ -119,7 +119,7 @@ func TestAnItemIsOneLineAndOneStory(t *testing.T) {
 
 func TestALongListIsPagedInATerminalOnly(t *testing.T) {
 	var b strings.Builder
-	e := env{out: &b, err: &b, getenv: func(name string) string { return map[string]string{"PAGER": "false"}[name] }}
+	e := Env{Out: &b, Err: &b, getenv: func(name string) string { return map[string]string{"PAGER": "false"}[name] }}
 	require.NoError(t, paged(e, "", func(p page) error { p.line(0, "larch"); return nil }))
 	assert.Equal(t, "larch\n", b.String())
 }

@@ -15,10 +15,10 @@ import (
 	"yardtide/wire"
 )
 
-func planCommand() command {
-	return command{
-		name: "plan", usage: "check FILE | try FILE | apply FILE [-base N] | show | history | diff [A] B | undo [N] | schema", short: "check, try, apply or show the plan, and its versions",
-		long: `check looks for mistakes and says all of them, with line and column; it needs
+func planCommand() Command {
+	return Command{
+		Name: "plan", Usage: "check FILE | try FILE | apply FILE [-base N] | show | history | diff [A] B | undo [N] | schema", Short: "check, try, apply or show the plan, and its versions",
+		Long: `check looks for mistakes and says all of them, with line and column; it needs
 no service, and with one (YARDTIDE_TOKEN) also tells what would follow. try tells what a plan would do to the items that
 there are: what is newly taken up or left out, what would go now and over which
 network, what each place gets and whether it fits, and what would no longer count as
@@ -31,19 +31,19 @@ undo puts version N in force again, the one before today's without N: as a new
 version, so that it can be undone too.
 schema prints the JSON Schema for editors. FILE may be - for
 the standard input.`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, true)
 			base := fs.Int64("base", 0, "the `version` that the file was made of, as plan show tells it")
-			return func(ctx context.Context, e env, args []string) error {
+			return func(ctx context.Context, e Env, args []string) error {
 				if len(args) == 0 {
-					return wrongUse("say check, try, apply, show, history, diff, undo or schema")
+					return WrongUse("say check, try, apply, show, history, diff, undo or schema")
 				}
 				verb, args := args[0], args[1:]
 				switch verb {
 				case "check", "try", "apply":
 					if len(args) != 1 {
-						return wrongUse("name one file")
+						return WrongUse("name one file")
 					}
 					text, err := readPlan(e, args[0])
 					if err != nil {
@@ -60,10 +60,10 @@ the standard input.`,
 							return err
 						}
 						if r.json {
-							return asJSON(e.out, tried)
+							return asJSON(e.Out, tried)
 						}
 						for _, says := range tried.Says {
-							fmt.Fprintln(e.out, plain(says))
+							fmt.Fprintln(e.Out, plain(says))
 						}
 						printNotes(e, wire.PlanNotes{Notes: tried.Notes})
 						printTried(newPage(e, ""), tried)
@@ -71,9 +71,9 @@ the standard input.`,
 					}
 					if verb == "check" {
 						if r.json {
-							return asJSON(e.out, p)
+							return asJSON(e.Out, p)
 						}
-						fmt.Fprintf(e.out, "%s: no mistakes. %s\n", args[0], sums(p))
+						fmt.Fprintf(e.Out, "%s: no mistakes. %s\n", args[0], sums(p))
 						c := r.client(e)
 						if c.Token == "" {
 							printNotes(e, wire.PlanNotes{Notes: sentences.Doubts(p)})
@@ -83,9 +83,9 @@ the standard input.`,
 						if err != nil {
 							return err
 						}
-						fmt.Fprintln(e.out, "What it would change:")
+						fmt.Fprintln(e.Out, "What it would change:")
 						for _, says := range notes.Says {
-							fmt.Fprintf(e.out, "  %s\n", plain(says))
+							fmt.Fprintf(e.Out, "  %s\n", plain(says))
 						}
 						printNotes(e, notes)
 						return nil
@@ -104,11 +104,11 @@ the standard input.`,
 					if err != nil {
 						return err
 					}
-					fmt.Fprintf(e.out, "%s is in force, as version %d. %s\n", args[0], applied.Version, sums(p))
+					fmt.Fprintf(e.Out, "%s is in force, as version %d. %s\n", args[0], applied.Version, sums(p))
 					printNotes(e, notes)
 					return nil
 				case "show":
-					if err := noArguments(args); err != nil {
+					if err := NoArguments(args); err != nil {
 						return err
 					}
 					p, err := r.client(e).Plan(ctx)
@@ -116,32 +116,32 @@ the standard input.`,
 						return err
 					}
 					if r.json {
-						return asJSON(e.out, p)
+						return asJSON(e.Out, p)
 					}
-					fmt.Fprintf(e.err, "version %d; put a changed one in force with: yardtide plan apply FILE -base %d\n", p.Version, p.Version)
-					_, err = fmt.Fprint(e.out, p.Text)
+					fmt.Fprintf(e.Err, "version %d; put a changed one in force with: yardtide plan apply FILE -base %d\n", p.Version, p.Version)
+					_, err = fmt.Fprint(e.Out, p.Text)
 					return err
 				case "history", "diff", "undo":
 					return versions(ctx, e, r, verb, args)
 				case "schema":
-					if err := noArguments(args); err != nil {
+					if err := NoArguments(args); err != nil {
 						return err
 					}
 					text, err := plan.Schema()
 					if err == nil {
-						_, err = e.out.Write(text)
+						_, err = e.Out.Write(text)
 					}
 					return err
 				}
-				return wrongUse("%q is none of check, try, apply, show, history, diff, undo, schema", verb)
+				return WrongUse("%q is none of check, try, apply, show, history, diff, undo, schema", verb)
 			}
 		},
 	}
 }
 
-func printNotes(e env, notes wire.PlanNotes) {
+func printNotes(e Env, notes wire.PlanNotes) {
 	for _, note := range notes.Notes {
-		fmt.Fprintf(e.out, "! %s\n", plain(note))
+		fmt.Fprintf(e.Out, "! %s\n", plain(note))
 	}
 }
 
@@ -159,9 +159,9 @@ func sums(p *plan.Plan) string {
 	return fmt.Sprintf("%s: %s, %s, %s.", plain(p.Yard), count(int64(len(p.Devices)), "device"), count(int64(len(p.Destinations)), "destination"), count(int64(len(p.Rules)), "rule"))
 }
 
-func readPlan(e env, file string) ([]byte, error) {
+func readPlan(e Env, file string) ([]byte, error) {
 	if file == "-" {
-		text, err := io.ReadAll(io.LimitReader(e.in, plan.MaxSize+1))
+		text, err := io.ReadAll(io.LimitReader(e.In, plan.MaxSize+1))
 		if err != nil {
 			return nil, fmt.Errorf("reading the standard input: %w", err)
 		}

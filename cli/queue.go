@@ -15,17 +15,17 @@ import (
 	"yardtide/wire"
 )
 
-func queueCommand() command {
-	return command{
-		name: "queue", usage: "[flags]", short: "list pictures and clips, newest first",
-		long: `Lists pictures and clips, each once, with how all its copies together stand, its
+func queueCommand() Command {
+	return Command{
+		Name: "queue", Usage: "[flags]", Short: "list pictures and clips, newest first",
+		Long: `Lists pictures and clips, each once, with how all its copies together stand, its
 size, when it was taken, and where it is safe, waits or is stuck, and why. The
 filters can be combined. In a terminal a long list is read page by page (PAGER,
 or less).
 
 states  ` + listed(queue.States) + `
 gates   ` + listed(gate.Names),
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			var f wire.Filter
 			r.flags(fs, true)
@@ -35,12 +35,12 @@ gates   ` + listed(gate.Names),
 			fs.StringVar(&f.Hold, "hold", "", "only what this `gate` holds")
 			fs.StringVar(&f.Destination, "destination", "", "only what is at this `destination`, or goes there")
 			fs.IntVar(&f.Limit, "n", 50, "how many at the most, 0 for all")
-			return func(ctx context.Context, e env, args []string) error {
-				if err := noArguments(args); err != nil {
+			return func(ctx context.Context, e Env, args []string) error {
+				if err := NoArguments(args); err != nil {
 					return err
 				}
 				if f.Limit < 0 {
-					return wrongUse("-n cannot be negative")
+					return WrongUse("-n cannot be negative")
 				}
 				if err := oneOf("state", f.State, queue.States); err != nil {
 					return err
@@ -57,7 +57,7 @@ gates   ` + listed(gate.Names),
 					return err
 				}
 				if r.json {
-					return asJSON(e.out, items)
+					return asJSON(e.Out, items)
 				}
 				return paged(e, c.URL, func(p page) error {
 					printItems(p, items)
@@ -76,7 +76,7 @@ func oneOf[T ~string](flag, value string, known []T) error {
 	if value == "" || slices.Contains(known, T(value)) {
 		return nil
 	}
-	return wrongUse("-%s is one of %s, and not %q", flag, listed(known), value)
+	return WrongUse("-%s is one of %s, and not %q", flag, listed(known), value)
 }
 
 func listed[T ~string](known []T) string {
@@ -152,19 +152,19 @@ func reason(it wire.Item) string {
 	return strings.Join(says, " ")
 }
 
-func whyCommand() command {
-	return command{
-		name: "why", usage: "ITEM [flags]", short: "why an item is safe, waits or is stuck",
-		long: `ITEM is a file's name, its path on the device from the source on (as the queue
+func whyCommand() Command {
+	return Command{
+		Name: "why", Usage: "ITEM [flags]", Short: "why an item is safe, waits or is stuck",
+		Long: `ITEM is a file's name, its path on the device from the source on (as the queue
 prints it, with the device before it), or a part of its name. Prints the item
 with its copy at each place: where it lies, how it was proven, every gate that
 holds it and when that opens, and what to do; then its story.`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, true)
-			return func(ctx context.Context, e env, args []string) error {
+			return func(ctx context.Context, e Env, args []string) error {
 				if len(args) != 1 {
-					return wrongUse("name one item")
+					return WrongUse("name one item")
 				}
 				c := r.client(e)
 				items, err := find(ctx, c, args[0])
@@ -180,7 +180,7 @@ holds it and when that opens, and what to do; then its story.`,
 					stories = append(stories, s)
 				}
 				if r.json {
-					return asJSON(e.out, stories)
+					return asJSON(e.Out, stories)
 				}
 				return paged(e, c.URL, func(p page) error {
 					for i, s := range stories {

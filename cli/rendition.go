@@ -2,47 +2,42 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
-	"os"
-	"time"
 
 	"yardtide/client"
 	"yardtide/core/gate"
+	"yardtide/core/media"
 	"yardtide/core/plan"
-	"yardtide/engine/probe"
-	"yardtide/engine/rendition"
-	"yardtide/engine/scan"
 	"yardtide/wire"
 )
 
-func renditionCommand() command {
-	return command{
-		name: "rendition", usage: "list | set NAME [flags] | remove NAME", short: "the forms in which rules may send, beside as shot",
-		long: `A rendition is a form with limits of its own; a rule says which kinds go in it
+func renditionCommand() Command {
+	return Command{
+		Name: "rendition", Usage: "list | set NAME [flags] | remove NAME", Short: "the forms in which rules may send, beside as shot",
+		Long: `A rendition is a form with limits of its own; a rule says which kinds go in it
 (yardtide rule set NAME -send photo=family). A picture that is within the limits goes as
 shot, and so does one that would get no smaller. With -try it is only told what would
 change.
 
   yardtide rendition set family -long-edge 2560
   yardtide try IMG_4000.jpg -as family        # see it before deciding`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, true)
 			var form given
 			keyFlags(fs, &form, partKeys("renditions"))
 			try := fs.Bool("try", false, "set, remove: only tell what it would change")
-			return func(ctx context.Context, e env, args []string) error {
+			return func(ctx context.Context, e Env, args []string) error {
 				c := r.client(e)
 				switch {
 				case len(args) == 1 && args[0] == "list":
 					return listRenditions(ctx, e, c, r.json)
 				case len(args) != 2 || args[0] != "set" && args[0] != "remove":
-					return wrongUse("say list, or set or remove and the name of a rendition")
+					return WrongUse("say list, or set or remove and the name of a rendition")
 				}
 				if args[0] == "set" && len(form.edits) == 0 {
-					return wrongUse("say what it asks for: %s", flagNames(fs, "url", "json", "try", "data"))
+					return WrongUse("say what it asks for: %s", flagNames(fs, "url", "json", "try", "data"))
 				}
 				now, err := c.Plan(ctx)
 				if err != nil {
@@ -63,13 +58,13 @@ change.
 	}
 }
 
-func listRenditions(ctx context.Context, e env, c client.Client, json bool) error {
+func listRenditions(ctx context.Context, e Env, c client.Client, json bool) error {
 	now, err := c.Plan(ctx)
 	if err != nil {
 		return err
 	}
 	if json {
-		return asJSON(e.out, now.Renditions)
+		return asJSON(e.Out, now.Renditions)
 	}
 	p := newPage(e, c.URL)
 	if len(now.Renditions) == 0 {
@@ -85,17 +80,17 @@ func listRenditions(ctx context.Context, e env, c client.Client, json bool) erro
 	return nil
 }
 
-func tryCommand() command {
-	return command{
-		name: "try", usage: "FILE -as NAME [-rule RULE] [-o FILE]", short: "see one of your pictures in another form, and what that form comes to for all of them",
-		long: `Makes of a picture what a rendition of the plan makes of it (-as), or limits that are
+func tryCommand(makePicture func(context.Context, string, plan.Rendition, string) (MadePicture, error)) Command {
+	return Command{
+		Name: "try", Usage: "FILE -as NAME [-rule RULE] [-o FILE]", Short: "see one of your pictures in another form, and what that form comes to for all of them",
+		Long: `Makes of a picture what a rendition of the plan makes of it (-as), or limits that are
 given here, and tells how large it is both ways: in pixels of the longer edge, in
 megapixels and in bytes. Then a few of your own pictures are made to tell what the form
 comes to for all that a rule takes. Nothing is changed or sent; -o keeps what was made.
 
   yardtide try IMG_4000.jpg -as family -rule everyday
   yardtide try IMG_4000.jpg -long-edge 1600 -quality 75 -o small.jpg`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, true)
 			asked := wire.FormAsked{Kind: "photo"}
@@ -104,14 +99,14 @@ comes to for all that a rule takes. Nothing is changed or sent; -o keeps what wa
 			fs.StringVar(&asked.Name, "as", "", "a `rendition` of the plan")
 			fs.StringVar(&asked.Rule, "rule", "", "the `rule` for whose items it is told; for all when left out")
 			out := fs.String("o", "", "a new `file` for what is made")
-			return func(ctx context.Context, e env, args []string) error {
+			return func(ctx context.Context, e Env, args []string) error {
 				if len(args) != 1 {
-					return wrongUse("say try and one file")
+					return WrongUse("say try and one file")
 				}
 				if asked.Form.Form = form.whole(); (asked.Name == "") == (len(form.edits) == 0) {
-					return wrongUse("say -as and a rendition of the plan, or limits such as -long-edge 2560, and not both")
+					return WrongUse("say -as and a rendition of the plan, or limits such as -long-edge 2560, and not both")
 				}
-				return tryPicture(ctx, e, r, asked, args[0], *out)
+				return tryPicture(ctx, e, r, asked, func(form plan.Rendition) (MadePicture, error) { return makePicture(ctx, args[0], form, *out) })
 			}
 		},
 	}
@@ -125,7 +120,7 @@ type triedPicture struct {
 	Forecast *wire.FormForecast `json:"forecast,omitempty"`
 }
 
-func tryPicture(ctx context.Context, e env, r reach, asked wire.FormAsked, file, out string) error {
+func tryPicture(ctx context.Context, e Env, r reach, asked wire.FormAsked, makePicture func(plan.Rendition) (MadePicture, error)) error {
 	c := r.client(e)
 	said := asked.Form.Form
 	if asked.Name != "" {
@@ -141,42 +136,13 @@ func tryPicture(ctx context.Context, e env, r reach, asked wire.FormAsked, file,
 	if err != nil {
 		return err
 	}
-	f, err := scan.Open(file)
+	made, err := makePicture(form)
 	if err != nil {
-		return fmt.Errorf("opening the picture: %w", err)
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return fmt.Errorf("looking at the picture: %w", err)
-	}
-	facts, err := probe.Read(f, info.Size(), info.ModTime(), time.Local)
-	if err != nil {
-		return fmt.Errorf("reading the picture: %w", err)
-	}
-	src := rendition.Source{F: f, Size: info.Size(), ContentType: facts.ContentType}
-	is, err := rendition.SizeOf(src)
-	if err != nil {
-		return fmt.Errorf("%s is no picture that can be made smaller: %w", file, err)
-	}
-	t := triedPicture{AsShot: wire.FormSize{Width: is.W, Height: is.H, Bytes: info.Size()}}
-	content, made, err := rendition.Bytes(ctx, src, form)
-	var as rendition.AsShot
-	switch {
-	case errors.As(err, &as):
-		t.Made, t.Why = t.AsShot, as.Why
-	case err != nil:
 		return err
-	default:
-		t.Made = wire.FormSize{Width: made.W, Height: made.H, Bytes: made.Bytes}
-		if out != "" {
-			if err := writeNew(out, content); err != nil {
-				return err
-			}
-		}
 	}
-	if facts.Kind == "graphic" {
-		asked.Kind = "graphic"
+	t := triedPicture{AsShot: made.AsShot, Made: made.Made, Why: made.Why}
+	if made.Kind == media.Graphic {
+		asked.Kind = string(media.Graphic)
 	}
 	// What it comes to for all is told where a service answers.
 	named := asked.Name != ""
@@ -188,7 +154,7 @@ func tryPicture(ctx context.Context, e env, r reach, asked wire.FormAsked, file,
 		t.Forecast = &all
 	}
 	if r.json {
-		return asJSON(e.out, t)
+		return asJSON(e.Out, t)
 	}
 	p := newPage(e, c.URL)
 	size := func(label string, s wire.FormSize) {
@@ -222,17 +188,4 @@ func percent(part, of int64) string {
 		return "0%"
 	}
 	return fmt.Sprintf("%d%%", (100*part+of/2)/of)
-}
-
-// writeNew writes a file that is not there yet.
-func writeNew(file string, content []byte) (err error) {
-	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-	if err != nil {
-		return fmt.Errorf("writing what was made: %w", err)
-	}
-	_, err = f.Write(content)
-	if err = errors.Join(err, f.Close()); err != nil {
-		return fmt.Errorf("writing what was made: %w", errors.Join(err, os.Remove(file)))
-	}
-	return nil
 }

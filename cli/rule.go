@@ -13,10 +13,10 @@ import (
 	"yardtide/wire"
 )
 
-func ruleCommand() command {
-	return command{
-		name: "rule", usage: "list | show NAME | set NAME [flags] | add NAME [flags] | remove NAME", short: "what each rule does, in a sentence; change, add and take out rules",
-		long: `list tells every rule in a sentence, and the folders that follow it. set changes one:
+func ruleCommand() Command {
+	return Command{
+		Name: "rule", Usage: "list | show NAME | set NAME [flags] | add NAME [flags] | remove NAME", Short: "what each rule does, in a sentence; change, add and take out rules",
+		Long: `list tells every rule in a sentence, and the folders that follow it. set changes one:
 only what a flag names; add makes a new one, remove takes one out that nobody follows.
 Each tells in a sentence what it changes, and what that does to the items that there are;
 with -try it only tells. The plan's text keeps its comments and its order: see yardtide plan diff.
@@ -29,12 +29,12 @@ with -try it only tells. The plan's text keeps its comments and its order: see y
   yardtide rule set everyday -also "rated 4 = best/{year}/{name}" -previews tiny
   yardtide rule add films -take video -to tool-shed -over wifi
   yardtide rule set films -take video -longer-than "10 min" -larger-than "2 GB"`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, true)
 			e := ruleEdit{}
 			e.flags(fs)
-			return func(ctx context.Context, env env, args []string) error {
+			return func(ctx context.Context, env Env, args []string) error {
 				c := r.client(env)
 				switch {
 				case len(args) == 1 && args[0] == "list":
@@ -42,7 +42,7 @@ with -try it only tells. The plan's text keeps its comments and its order: see y
 				case len(args) == 2 && args[0] == "show":
 					return showRule(ctx, env, c, args[1], r.json)
 				case len(args) != 2 || args[0] != "set" && args[0] != "add" && args[0] != "remove":
-					return wrongUse("say list, or show, set, add or remove and the name of a rule")
+					return WrongUse("say list, or show, set, add or remove and the name of a rule")
 				}
 				now, err := c.Plan(ctx)
 				if err != nil {
@@ -129,7 +129,7 @@ func (e ruleEdit) edits(fs *flag.FlagSet, now wire.PlanText, verb, name string) 
 	}
 	ofARule := func(edit plan.Edit) bool { return edit.Path[0] != "gates" }
 	if e.asItIs || e.device != "" && (verb != "set" || e.saidAlso || slices.ContainsFunc(e.given.edits, ofARule)) {
-		return nil, wrongUse("with -device only -over, -quick, -allowance, -metered, -roaming, the gates and -as-it-is can be set")
+		return nil, WrongUse("with -device only -over, -quick, -allowance, -metered, -roaming, the gates and -as-it-is can be set")
 	}
 	if e.saidAlso {
 		e.set(e.also, "also")
@@ -143,11 +143,11 @@ func (e ruleEdit) edits(fs *flag.FlagSet, now wire.PlanText, verb, name string) 
 	}
 	switch whole := e.whole(); {
 	case verb == "add" && (whole["take"] == nil || whole["to"] == nil):
-		return nil, wrongUse("say what it takes and where it goes: -take and -to")
+		return nil, WrongUse("say what it takes and where it goes: -take and -to")
 	case verb == "add":
 		return []plan.Edit{{Path: rule, Value: whole, New: true}}, nil
 	case len(whole) == 0:
-		return nil, wrongUse("say what to change: %s", flagNames(fs, "url", "json", "device", "try", "data", "as-it-is"))
+		return nil, WrongUse("say what to change: %s", flagNames(fs, "url", "json", "device", "try", "data", "as-it-is"))
 	}
 	return e.under(at...), nil
 }
@@ -198,18 +198,18 @@ func (e ruleEdit) lanes(now wire.PlanText, rule string, isNew bool) (lanes []any
 		}
 	}
 	if !cellular && (e.allowance != nil && (*e.allowance != "" || e.roaming != nil) || e.quick != nil && *e.quick != "") {
-		return nil, wrongUse("%s has no lane over cellular; give it one with -over", rule)
+		return nil, WrongUse("%s has no lane over cellular; give it one with -over", rule)
 	}
 	return lanes, nil
 }
 
-func listRules(ctx context.Context, e env, c client.Client, json bool) error {
+func listRules(ctx context.Context, e Env, c client.Client, json bool) error {
 	now, err := c.Plan(ctx)
 	if err != nil {
 		return err
 	}
 	if json {
-		return asJSON(e.out, now.Rules)
+		return asJSON(e.Out, now.Rules)
 	}
 	p := newPage(e, c.URL)
 	for _, r := range now.Rules {
@@ -221,7 +221,7 @@ func listRules(ctx context.Context, e env, c client.Client, json bool) error {
 	return nil
 }
 
-func showRule(ctx context.Context, e env, c client.Client, name string, json bool) error {
+func showRule(ctx context.Context, e Env, c client.Client, name string, json bool) error {
 	now, err := c.Plan(ctx)
 	if err != nil {
 		return err
@@ -231,7 +231,7 @@ func showRule(ctx context.Context, e env, c client.Client, name string, json boo
 			continue
 		}
 		if json {
-			return asJSON(e.out, r)
+			return asJSON(e.Out, r)
 		}
 		printRule(newPage(e, c.URL), r)
 		return nil

@@ -12,10 +12,10 @@ import (
 	"yardtide/wire"
 )
 
-func sourceCommand() command {
-	return command{
-		name: "source", usage: "list | add FOLDER [flags] | change FOLDER [flags] | remove FOLDER [-device NAME]", short: "the folders that are taken up: list, add, change, take out",
-		long: `list tells every source of the devices here: where it is, by which rule it goes, and
+func sourceCommand() Command {
+	return Command{
+		Name: "source", Usage: "list | add FOLDER [flags] | change FOLDER [flags] | remove FOLDER [-device NAME]", Short: "the folders that are taken up: list, add, change, take out",
+		Long: `list tells every source of the devices here: where it is, by which rule it goes, and
 what is wrong with it. add has a folder taken up, change says otherwise which rules it
 follows or what of it is taken up, remove takes it out; what is stored stays. Each tells in a sentence what it changes; with -try it only tells. The device
 and the rule need no name where there is only one. The plan's text keeps its comments
@@ -27,7 +27,7 @@ and its order: see yardtide plan diff.
   yardtide source change PICTURES -leave-out ""          # leave nothing out
 
 -only and -leave-out take patterns of the gitignore language, with commas.`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, true)
 			var e sourceEdit
@@ -38,14 +38,14 @@ and its order: see yardtide plan diff.
 			})
 			keyFlags(fs, &e.given, partKeys("devices", "sources"), "folder", "rules")
 			fs.BoolVar(&e.try, "try", false, "only tell what it would change")
-			return func(ctx context.Context, env env, args []string) error {
+			return func(ctx context.Context, env Env, args []string) error {
 				c := r.client(env)
 				switch {
 				case len(args) == 1 && args[0] == "list":
 					return listSources(ctx, env, c, r.json)
 				case len(args) == 2 && (args[0] == "add" || args[0] == "change" || args[0] == "remove"):
 					if args[0] == "change" && len(e.given.edits) == 0 {
-						return wrongUse("say what to change: %s", flagNames(fs, "url", "json", "device", "try", "data"))
+						return WrongUse("say what to change: %s", flagNames(fs, "url", "json", "device", "try", "data"))
 					}
 					now, err := c.Plan(ctx)
 					if err != nil {
@@ -57,7 +57,7 @@ and its order: see yardtide plan diff.
 					}
 					return editPlan(ctx, env, c, wire.PlanEdits{Base: now.Version, Edits: edits, Try: e.try}, r.json)
 				}
-				return wrongUse("say list, or add, change or remove and one folder")
+				return WrongUse("say list, or add, change or remove and one folder")
 			}
 		},
 	}
@@ -77,7 +77,7 @@ func (e sourceEdit) edits(ctx context.Context, c client.Client, now wire.PlanTex
 		device = devices[0]
 	}
 	if device == "" {
-		return nil, wrongUse("name one with -device")
+		return nil, WrongUse("name one with -device")
 	}
 	at := []string{"devices", device, "sources"}
 	sources, _ := partOf(now.Values, at[:2]...)["sources"].([]any)
@@ -97,7 +97,7 @@ func (e sourceEdit) edits(ctx context.Context, c client.Client, now wire.PlanTex
 	source["folder"] = folder
 	if rules := namesOf(now.Values, "rules"); source["rules"] == nil {
 		if len(rules) != 1 {
-			return nil, wrongUse("name one with -rule")
+			return nil, WrongUse("name one with -rule")
 		}
 		source["rules"] = rules
 	}
@@ -114,7 +114,7 @@ func (e sourceEdit) edits(ctx context.Context, c client.Client, now wire.PlanTex
 	return []plan.Edit{{Path: at[:2], Value: map[string]any{"sources": []any{source}}, New: true}}, nil
 }
 
-func listSources(ctx context.Context, e env, c client.Client, json bool) error {
+func listSources(ctx context.Context, e Env, c client.Client, json bool) error {
 	y, err := c.Status(ctx)
 	if err != nil {
 		return err
@@ -124,7 +124,7 @@ func listSources(ctx context.Context, e env, c client.Client, json bool) error {
 		sources[d.Name] = d.Sources
 	}
 	if json {
-		return asJSON(e.out, sources)
+		return asJSON(e.Out, sources)
 	}
 	p := newPage(e, c.URL)
 	for _, d := range y.Devices {

@@ -15,18 +15,18 @@ import (
 	"yardtide/wire"
 )
 
-func statusCommand() command {
-	return command{
-		name: "status", usage: "[flags]", short: "what is safe, what waits, and why",
-		long: `Prints the glance: whether everything is safe; what needs you, and what to do;
+func statusCommand() Command {
+	return Command{
+		Name: "status", Usage: "[flags]", Short: "what is safe, what waits, and why",
+		Long: `Prints the glance: whether everything is safe; what needs you, and what to do;
 what is on its way; what waits, why, and until when if that can be known; then
 each device with its network and power, and each storage with its room. What is
 counted is pictures and clips, each once, at however many places it is to lie.`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, true)
-			return func(ctx context.Context, e env, args []string) error {
-				if err := noArguments(args); err != nil {
+			return func(ctx context.Context, e Env, args []string) error {
+				if err := NoArguments(args); err != nil {
 					return err
 				}
 				c := r.client(e)
@@ -35,7 +35,7 @@ counted is pictures and clips, each once, at however many places it is to lie.`,
 					return err
 				}
 				if r.json {
-					return asJSON(e.out, s)
+					return asJSON(e.Out, s)
 				}
 				printStatus(newPage(e, c.URL), s)
 				return nil

@@ -12,12 +12,12 @@ import (
 )
 
 // versions are the parts of plan that tell of its versions.
-func versions(ctx context.Context, e env, r reach, verb string, args []string) error {
+func versions(ctx context.Context, e Env, r reach, verb string, args []string) error {
 	numbers := make([]int64, len(args))
 	for i, a := range args {
 		n, err := strconv.ParseInt(a, 10, 64)
 		if err != nil || n < 0 {
-			return wrongUse("%q is not the number of a version; plan history tells them", a)
+			return WrongUse("%q is not the number of a version; plan history tells them", a)
 		}
 		numbers[i] = n
 	}
@@ -32,10 +32,10 @@ func versions(ctx context.Context, e env, r reach, verb string, args []string) e
 	case verb == "undo" && len(numbers) <= 1:
 		return undo(ctx, e, c, numbers)
 	}
-	return wrongUse("say history, diff and one version or two, or undo and at most one")
+	return WrongUse("say history, diff and one version or two, or undo and at most one")
 }
 
-func history(ctx context.Context, e env, c client.Client, json bool) error {
+func history(ctx context.Context, e Env, c client.Client, json bool) error {
 	all := []wire.PlanVersion{}
 	for before := int64(0); ; {
 		more, err := c.PlanHistory(ctx, before)
@@ -49,7 +49,7 @@ func history(ctx context.Context, e env, c client.Client, json bool) error {
 		before = more[len(more)-1].Version
 	}
 	if json {
-		return asJSON(e.out, all)
+		return asJSON(e.Out, all)
 	}
 	return paged(e, c.URL, func(p page) error {
 		if len(all) == 0 {
@@ -73,13 +73,13 @@ func history(ctx context.Context, e env, c client.Client, json bool) error {
 	})
 }
 
-func diff(ctx context.Context, e env, c client.Client, from, to int64, json bool) error {
+func diff(ctx context.Context, e Env, c client.Client, from, to int64, json bool) error {
 	d, err := c.PlanDiff(ctx, from, to)
 	if err != nil {
 		return err
 	}
 	if json {
-		return asJSON(e.out, d)
+		return asJSON(e.Out, d)
 	}
 	return paged(e, c.URL, func(p page) error {
 		for _, says := range d.Says {
@@ -99,7 +99,7 @@ func diff(ctx context.Context, e env, c client.Client, from, to int64, json bool
 	})
 }
 
-func undo(ctx context.Context, e env, c client.Client, to []int64) error {
+func undo(ctx context.Context, e Env, c client.Client, to []int64) error {
 	list, err := c.PlanHistory(ctx, 0)
 	if err != nil {
 		return err
@@ -115,14 +115,14 @@ func undo(ctx context.Context, e env, c client.Client, to []int64) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(e.out, "Version %d is in force again, as version %d.\n", to[0], done.Version)
+	fmt.Fprintf(e.Out, "Version %d is in force again, as version %d.\n", to[0], done.Version)
 	list, err = c.PlanHistory(ctx, done.Version+1)
 	if err != nil {
 		return err
 	}
 	if i := slices.IndexFunc(list, func(v wire.PlanVersion) bool { return v.Version == done.Version }); i >= 0 {
 		for _, says := range list[i].Says {
-			fmt.Fprintln(e.out, plain(says))
+			fmt.Fprintln(e.Out, plain(says))
 		}
 	}
 	return nil

@@ -9,17 +9,17 @@ import (
 	"yardtide/wire"
 )
 
-func watchCommand() command {
-	return command{
-		name: "watch", usage: "[flags]", short: "follow the status live",
-		long: `Shows the status and follows it until interrupted: in a terminal in place,
+func watchCommand() Command {
+	return Command{
+		Name: "watch", Usage: "[flags]", Short: "follow the status live",
+		Long: `Shows the status and follows it until interrupted: in a terminal in place,
 elsewhere one status after the other. With -json, one line of JSON a change.`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, true)
 			n := fs.Int("n", 0, "end after this many, 0 for never")
-			return func(ctx context.Context, e env, args []string) error {
-				if err := noArguments(args); err != nil {
+			return func(ctx context.Context, e Env, args []string) error {
+				if err := NoArguments(args); err != nil {
 					return err
 				}
 				ctx, done := context.WithCancel(ctx)
@@ -31,7 +31,7 @@ elsewhere one status after the other. With -json, one line of JSON a change.`,
 						defer done()
 					}
 					if r.json {
-						return lineJSON(e.out, s)
+						return lineJSON(e.Out, s)
 					}
 					var b strings.Builder
 					p := newPage(e, c.URL) // anew: the terminal may have another size now
@@ -44,7 +44,7 @@ elsewhere one status after the other. With -json, one line of JSON a change.`,
 					} else {
 						text += "\n"
 					}
-					_, err := fmt.Fprint(e.out, text)
+					_, err := fmt.Fprint(e.Out, text)
 					return err
 				})
 			}

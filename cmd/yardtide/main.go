@@ -1,4 +1,4 @@
-// Command yardtide is the one binary: it picks a command of package cli.
+// Command yardtide is the one binary: it picks a command of package cli, or of package host.
 package main
 
 import (
@@ -6,8 +6,9 @@ import (
 	"os"
 
 	"yardtide/cli"
+	"yardtide/host"
 )
 
 func main() {
-	os.Exit(cli.Main(context.Background(), os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
+	os.Exit(cli.Main(context.Background(), os.Args[1:], os.Stdin, os.Stdout, os.Stderr, host.Here()))
 }

@@ -1,4 +1,4 @@
-package cli
+package host
 
 import (
 	"context"
@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"yardtide/cli"
 	"yardtide/console"
 	"yardtide/core/plan"
 	"yardtide/engine/awake"
@@ -23,14 +24,14 @@ import (
 	"yardtide/service/api"
 )
 
-func serveCommand() command {
-	return command{
-		name: "serve", usage: "[flags]", short: "run the service, with this computer as a device",
-		long: `Runs until interrupted. The data directory holds the plan, the records and
+func serveCommand() cli.Command {
+	return cli.Command{
+		Name: "serve", Usage: "[flags]", Short: "run the service, with this computer as a device",
+		Long: `Runs until interrupted. The data directory holds the plan, the records and
 the token; one process uses it at a time. This computer is the device of the
 plan that -device names. The console's one-time link is printed at the start;
 yardtide link prints another.`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, cli.Env, []string) error {
 			data := fs.String("data", defaultData(), "the data `directory`")
 			listen := fs.String("listen", "127.0.0.1:7400", "the loopback `address` to listen on")
 			name := fs.String("device", hostName(), "this computer's `name` in the plan")
@@ -39,12 +40,12 @@ yardtide link prints another.`,
 			system := fs.String("system", "", "the `accounts` of this computer, with commas: each has a worker under its own uid (Linux, as root)")
 			runDir := fs.String("run", "/run/yardtide", "with -system: the `folder` of the socket by which the workers call")
 			homes := fs.String("homes", "", "with -system: the `folder` of the accounts' home folders, where those of the system are not meant")
-			return func(ctx context.Context, e env, args []string) error {
-				if err := noArguments(args); err != nil {
+			return func(ctx context.Context, e cli.Env, args []string) error {
+				if err := cli.NoArguments(args); err != nil {
 					return err
 				}
 				if !plan.IsName(*name) {
-					return wrongUse("%q cannot be the name of a device: use letters, digits, dots and dashes", *name)
+					return cli.WrongUse("%q cannot be the name of a device: use letters, digits, dots and dashes", *name)
 				}
 				absolute, err := filepath.Abs(*root)
 				if err != nil {
@@ -53,7 +54,7 @@ yardtide link prints another.`,
 				if joined, err := service.ReadJoined(*data); err != nil || joined != nil {
 					return errors.Join(err, fmt.Errorf("the data directory %s is that of a device that joined a service: yardtide device run", *data))
 				}
-				log := slog.New(slog.NewTextHandler(e.err, nil))
+				log := slog.New(slog.NewTextHandler(e.Err, nil))
 				var beside func(context.Context, *service.Service) error
 				var planned func(*plan.Plan)
 				if *system != "" {
@@ -63,14 +64,14 @@ yardtide link prints another.`,
 					}
 				}
 				return serve(ctx, e, *listen, service.Options{Dir: *data, Log: log, Beside: beside, Planned: planned, Members: []service.Member{{Name: *name, Root: absolute, Sensor: sensor.System(), Awake: awake.Here()}}}, func(s *service.Service, url string) error {
-					fmt.Fprintf(e.out, "device    %s, sources below %s\n", *name, absolute)
+					fmt.Fprintf(e.Out, "device    %s, sources below %s\n", *name, absolute)
 					if *home != "" {
 						if err := s.SetHomeNetwork(*home); err != nil {
 							return err
 						}
 					}
 					if s.Plan() == nil {
-						fmt.Fprintln(e.out, "plan      none yet: open the console's link below, which asks for it step by step")
+						fmt.Fprintln(e.Out, "plan      none yet: open the console's link below, which asks for it step by step")
 					}
 					return nil
 				})
@@ -105,7 +106,7 @@ func hostName() string {
 
 // serve runs a service until it is interrupted. begin runs once everything
 // is open, before the devices start.
-func serve(ctx context.Context, e env, listen string, o service.Options, begin func(s *service.Service, url string) error) (err error) {
+func serve(ctx context.Context, e cli.Env, listen string, o service.Options, begin func(s *service.Service, url string) error) (err error) {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	l, err := api.Listen(listen) // first: an address that is none leaves nothing behind
@@ -127,9 +128,9 @@ func serve(ctx context.Context, e env, listen string, o service.Options, begin f
 	if err := begin(s, url); err != nil {
 		return errors.Join(err, l.Close())
 	}
-	fmt.Fprintf(e.out, "service   %s, data in %s\n", url, o.Dir)
-	fmt.Fprintf(e.out, "terminal  export YARDTIDE_URL=%s YARDTIDE_TOKEN=$(cat %s)\n", url, filepath.Join(o.Dir, "token"))
-	fmt.Fprintf(e.out, "console   %s/open?code=%s\n", url, s.NewLink(time.Now()))
+	fmt.Fprintf(e.Out, "service   %s, data in %s\n", url, o.Dir)
+	fmt.Fprintf(e.Out, "terminal  export YARDTIDE_URL=%s YARDTIDE_TOKEN=$(cat %s)\n", url, filepath.Join(o.Dir, "token"))
+	fmt.Fprintf(e.Out, "console   %s/open?code=%s\n", url, s.NewLink(time.Now()))
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() error { return s.Run(ctx) })
 	g.Go(func() error { return server.Serve(ctx, l) })
@@ -139,6 +140,6 @@ func serve(ctx context.Context, e env, listen string, o service.Options, begin f
 	if err := g.Wait(); err != nil {
 		return err
 	}
-	fmt.Fprintln(e.out, "stopped")
+	fmt.Fprintln(e.Out, "stopped")
 	return nil
 }

@@ -1,4 +1,4 @@
-package cli
+package host
 
 import (
 	"context"
@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"yardtide/cli"
 	"yardtide/core/gate"
 	"yardtide/engine/link"
 	"yardtide/service"
@@ -22,16 +23,16 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-func demoCommand() command {
-	return command{
-		name: "demo", usage: "[flags]", short: "run a demo yard with simulated devices and storage",
-		long: `Makes a household's demo yard, once, and runs it until interrupted: a
+func demoCommand() cli.Command {
+	return cli.Command{
+		Name: "demo", Usage: "[flags]", Short: "run a demo yard with simulated devices and storage",
+		Long: `Makes a household's demo yard, once, and runs it until interrupted: a
 simulated phone with a gallery, another phone, a tablet, a laptop and a computer (a
 real folder) as processes of their own that joined by a code, a simulated WebDAV
 storage, a shed behind a real SSH server and a bucket of a real S3 gateway
 (folders, where this machine has no such servers). What the devices sense, and the
 clock by which they live, is set in the console. Remove the folder to begin anew.`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, cli.Env, []string) error {
 			dir := fs.String("dir", ".demo", "the demo's `folder`")
 			listen := fs.String("listen", "127.0.0.1:7400", "the loopback `address` of the service")
 			storage := fs.String("storage", "127.0.0.1:7480", "the loopback `address` of the simulated storage")
@@ -41,15 +42,15 @@ clock by which they live, is set in the console. Remove the folder to begin anew
 			clips := fs.Bool("clips", true, "make video clips, with ffmpeg")
 			home := fs.String("home-network", "127.0.0.1:0", "the `address` at which the demo's other devices reach the service")
 			alone := fs.Bool("alone", false, "only the simulated storage and two devices, without the shed, the bucket and the devices that run by themselves")
-			return func(ctx context.Context, e env, args []string) (err error) {
-				if err := noArguments(args); err != nil {
+			return func(ctx context.Context, e cli.Env, args []string) (err error) {
+				if err := cli.NoArguments(args); err != nil {
 					return err
 				}
 				if *items < 1 || *rate < 0 || *room < 0 {
-					return wrongUse("-items, -rate and -room cannot be negative")
+					return cli.WrongUse("-items, -rate and -room cannot be negative")
 				}
-				log := slog.New(slog.NewTextHandler(e.err, &slog.HandlerOptions{Level: slog.LevelWarn}))
-				fmt.Fprintf(e.out, "making the demo yard in %s\n", *dir)
+				log := slog.New(slog.NewTextHandler(e.Err, &slog.HandlerOptions{Level: slog.LevelWarn}))
+				fmt.Fprintf(e.Out, "making the demo yard in %s\n", *dir)
 				d, err := standin.StartDemo(ctx, standin.DemoOptions{Dir: *dir, Items: *items, Listen: *storage, Rate: *rate, Log: log, NoClips: !*clips, Alone: *alone, Room: *room})
 				if err != nil {
 					return err
@@ -76,18 +77,18 @@ clock by which they live, is set in the console. Remove the folder to begin anew
 							return err
 						}
 					}
-					fmt.Fprintf(e.out, "storage   %s, simulated, keeps files in %s\n", d.Storage.URL(), d.Storage.Dir)
+					fmt.Fprintf(e.Out, "storage   %s, simulated, keeps files in %s\n", d.Storage.URL(), d.Storage.Dir)
 					if !*alone {
-						fmt.Fprintf(e.out, "storage   tool-shed (%s) and sail-loft (%s), in %s\n", d.Others.Shed.Kind, d.Others.Bucket.Kind, *dir)
+						fmt.Fprintf(e.Out, "storage   tool-shed (%s) and sail-loft (%s), in %s\n", d.Others.Shed.Kind, d.Others.Bucket.Kind, *dir)
 					}
-					fmt.Fprintf(e.out, "phone     %s, simulated, gallery in %s\n", d.Phone.Name, filepath.Join(d.Phone.Root, "DCIM"))
+					fmt.Fprintf(e.Out, "phone     %s, simulated, gallery in %s\n", d.Phone.Name, filepath.Join(d.Phone.Root, "DCIM"))
 					for _, p := range d.Away {
 						if p == &d.Computer {
 							continue
 						}
-						fmt.Fprintf(e.out, "elsewhere %s, a process of its own, pictures in %s\n", p.Name, filepath.Join(p.Root, p.Camera))
+						fmt.Fprintf(e.Out, "elsewhere %s, a process of its own, pictures in %s\n", p.Name, filepath.Join(p.Root, p.Camera))
 					}
-					fmt.Fprintf(e.out, "computer  %s, copy a picture into %s\n", d.Computer.Name, filepath.Join(d.Computer.Root, "Restoration"))
+					fmt.Fprintf(e.Out, "computer  %s, copy a picture into %s\n", d.Computer.Name, filepath.Join(d.Computer.Root, "Restoration"))
 					if s.Plan() != nil {
 						return nil // the one that is in force stays
 					}

@@ -1,4 +1,4 @@
-package cli
+package host
 
 import (
 	"context"
@@ -10,25 +10,26 @@ import (
 
 	"github.com/gofrs/flock"
 
+	"yardtide/cli"
 	"yardtide/engine/records"
 	"yardtide/service"
 )
 
-func rebuildCommand() command {
-	return command{
-		name: "rebuild", usage: "[-data DIRECTORY] [-all]", short: "begin damaged records anew, and keep what is at the storages",
-		long: `Looks the records of every device in the data directory through, while no
+func rebuildCommand() cli.Command {
+	return cli.Command{
+		Name: "rebuild", Usage: "[-data DIRECTORY] [-all]", Short: "begin damaged records anew, and keep what is at the storages",
+		Long: `Looks the records of every device in the data directory through, while no
 service uses it. Damaged ones are put aside, never removed, and begun anew with
 what can still be read of them. At its next start the service finds the files on
 the device again, lists what is at the storages and reads the open records there:
 a file that is there is compared with its original, by a checksum that the storage
 computes or by reading it back, and is not sent again. -all begins all records
 anew, whole ones too.`,
-		setup: func(fs *flag.FlagSet) func(context.Context, env, []string) error {
+		Setup: func(fs *flag.FlagSet) func(context.Context, cli.Env, []string) error {
 			data := fs.String("data", defaultData(), "the data `directory`")
 			all := fs.Bool("all", false, "also records that are whole")
-			return func(ctx context.Context, e env, args []string) (err error) {
-				if err := noArguments(args); err != nil {
+			return func(ctx context.Context, e cli.Env, args []string) (err error) {
+				if err := cli.NoArguments(args); err != nil {
 					return err
 				}
 				files, err := filepath.Glob(filepath.Join(*data, "devices", "*", "records.db"))
@@ -55,7 +56,7 @@ anew, whole ones too.`,
 	}
 }
 
-func rebuild(ctx context.Context, e env, file string, anyway bool) error {
+func rebuild(ctx context.Context, e cli.Env, file string, anyway bool) error {
 	device := filepath.Base(filepath.Dir(file))
 	r, err := records.Open(ctx, file)
 	if err == nil {
@@ -63,7 +64,7 @@ func rebuild(ctx context.Context, e env, file string, anyway bool) error {
 	}
 	switch {
 	case err == nil && !anyway:
-		fmt.Fprintf(e.out, "%s: the records are whole; nothing was done (-all begins them anew all the same)\n", device)
+		fmt.Fprintf(e.Out, "%s: the records are whole; nothing was done (-all begins them anew all the same)\n", device)
 		return nil
 	case err != nil && !records.IsDamage(err):
 		return fmt.Errorf("%s: %w", device, err)
@@ -72,10 +73,10 @@ func rebuild(ctx context.Context, e env, file string, anyway bool) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", device, err)
 	}
-	fmt.Fprintf(e.out, "%s: the records are begun anew; the old ones are kept in %s\n", device, aside)
+	fmt.Fprintf(e.Out, "%s: the records are begun anew; the old ones are kept in %s\n", device, aside)
 	for _, what := range lost {
-		fmt.Fprintf(e.out, "  ! this could not be read of them: %s\n", what)
+		fmt.Fprintf(e.Out, "  ! this could not be read of them: %s\n", what)
 	}
-	fmt.Fprintln(e.out, "  Start Yard Tide: it looks at the storages first, and sends nothing that is there.")
+	fmt.Fprintln(e.Out, "  Start Yard Tide: it looks at the storages first, and sends nothing that is there.")
 	return nil
 }

@@ -1,6 +1,6 @@
 //go:build !android
 
-package cli
+package host
 
 // prepareSystem sets what the system does not tell: here it tells.
 func prepareSystem() {}

@@ -1,6 +1,6 @@
 //go:build linux
 
-package cli
+package host
 
 import (
 	"context"
@@ -23,6 +23,7 @@ import (
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
+	"yardtide/cli"
 	"yardtide/core/plan"
 	"yardtide/engine/link"
 	"yardtide/service"
@@ -202,12 +203,12 @@ func (w worker) run(ctx context.Context, s *service.Service, socket string) erro
 
 // account is the worker: it reads its code, joins if it has not yet, and runs while its
 // input lasts.
-func (h runsHere) account(ctx context.Context, e env, args []string) error {
-	if err := noArguments(args); err != nil {
+func (h runsHere) account(ctx context.Context, e cli.Env, args []string) error {
+	if err := cli.NoArguments(args); err != nil {
 		return err
 	}
 	var code link.Code
-	read := json.NewDecoder(io.LimitReader(e.in, 4096))
+	read := json.NewDecoder(io.LimitReader(e.In, 4096))
 	if err := read.Decode(&code); err != nil {
 		return fmt.Errorf("reading the code of this account: %w", err)
 	}
