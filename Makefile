@@ -46,7 +46,7 @@ types: console/node_modules/.package-lock.json ## generate the API document, the
 	@go run ./service/api/openapi > docs/openapi.json.new && mv docs/openapi.json.new docs/openapi.json
 	@go run ./service/api/openapi record > docs/record.schema.json.new && mv docs/record.schema.json.new docs/record.schema.json
 	@go run ./cmd/yardtide plan schema > docs/plan.schema.json.new && mv docs/plan.schema.json.new docs/plan.schema.json
-	@go run ./core/plan/tables docs/plan.md
+	@go run ./core/plantext/tables docs/plan.md
 	@$(NPM) run --silent types > /dev/null
 
 shots: bin/yardtide bin/versitygw ## take docs/screenshots from the demo

@@ -19,6 +19,7 @@ import (
 	"yardtide/client"
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/wire"
 )
 
@@ -110,7 +111,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 		err = misuse{err.Error()}
 	}
 	var bad misuse
-	var problems plan.Problems
+	var problems plantext.Problems
 	switch {
 	case err == nil:
 		return 0

@@ -13,6 +13,7 @@ import (
 
 	"yardtide/client"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/wire"
 )
 
@@ -53,16 +54,16 @@ func (g *given) whole() map[string]any {
 }
 
 // partKeys are the keys of the part at a path of keys.
-func partKeys(path ...string) []plan.Key {
-	keys := plan.Keys()
+func partKeys(path ...string) []plantext.Key {
+	keys := plantext.Keys()
 	for _, name := range path {
-		keys = keys[slices.IndexFunc(keys, func(k plan.Key) bool { return k.Name == name })].Keys
+		keys = keys[slices.IndexFunc(keys, func(k plantext.Key) bool { return k.Name == name })].Keys
 	}
 	return keys
 }
 
 // keyFlags makes flags of the keys of a part, and of the gates in it. But names keys that have none.
-func keyFlags(fs *flag.FlagSet, g *given, keys []plan.Key, but ...string) {
+func keyFlags(fs *flag.FlagSet, g *given, keys []plantext.Key, but ...string) {
 	for _, k := range keys {
 		switch {
 		case slices.Contains(but, k.Name) || k.Former != "":
@@ -72,14 +73,14 @@ func keyFlags(fs *flag.FlagSet, g *given, keys []plan.Key, but ...string) {
 					keyFlag(fs, g, gate, k.Name, gate.Name)
 				}
 			}
-		case k.Type != plan.Part:
+		case k.Type != plantext.Part:
 			keyFlag(fs, g, k, k.Name)
 		}
 	}
 }
 
 // keyFlag makes a flag of a key.
-func keyFlag(fs *flag.FlagSet, g *given, k plan.Key, path ...string) {
+func keyFlag(fs *flag.FlagSet, g *given, k plantext.Key, path ...string) {
 	fs.Func(k.Name, flagSays(k), func(text string) error {
 		if k.Named == "kind" {
 			for _, one := range listOf(text) {
@@ -100,16 +101,16 @@ func keyFlag(fs *flag.FlagSet, g *given, k plan.Key, path ...string) {
 }
 
 // valueOf is what a flag's text says, as an edit has it.
-func valueOf(k plan.Key, text string) (any, error) {
+func valueOf(k plantext.Key, text string) (any, error) {
 	switch {
 	case k.List:
 		return listOf(text), nil
-	case k.Type == plan.Yes:
+	case k.Type == plantext.Yes:
 		if text != "yes" && text != "no" {
 			return nil, fmt.Errorf("say yes or no")
 		}
 		return text == "yes", nil
-	case k.Type == plan.Number && text != "":
+	case k.Type == plantext.Number && text != "":
 		n, err := strconv.ParseFloat(text, 64)
 		if err != nil || math.IsNaN(n) || math.IsInf(n, 0) {
 			return nil, fmt.Errorf("it would be a number such as %s", cmp.Or(strings.Join(k.Examples, " or "), fmt.Sprint(k.Most)))
@@ -120,7 +121,7 @@ func valueOf(k plan.Key, text string) (any, error) {
 }
 
 // flagSays is the usage of a key's flag.
-func flagSays(k plan.Key) string {
+func flagSays(k plantext.Key) string {
 	says := strings.TrimSuffix(k.Says, ".")
 	for _, w := range k.Words {
 		says = strings.Replace(says, w.Word, "`"+w.Word+"`", 1)
@@ -131,7 +132,7 @@ func flagSays(k plan.Key) string {
 	switch {
 	case k.Named == "kind":
 		return says + ": `photo=family`, with commas; photo= is as shot again"
-	case k.Type == plan.Yes:
+	case k.Type == plantext.Yes:
 		return "`yes` or no: " + says
 	case strings.Contains(says, "`"):
 	case len(k.Words) > 0:
@@ -154,7 +155,7 @@ func flagSays(k plan.Key) string {
 	return says
 }
 
-func emptyWord(k plan.Key) string {
+func emptyWord(k plantext.Key) string {
 	switch {
 	case k.Empty != "":
 		return k.Empty

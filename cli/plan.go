@@ -11,6 +11,7 @@ import (
 
 	"yardtide/client"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/sentences"
 	"yardtide/wire"
 )
@@ -49,7 +50,7 @@ the standard input.`,
 					if err != nil {
 						return err
 					}
-					p, err := plan.Parse(args[0], text)
+					p, err := plantext.Parse(args[0], text)
 					if err != nil {
 						return err
 					}
@@ -127,7 +128,7 @@ the standard input.`,
 					if err := NoArguments(args); err != nil {
 						return err
 					}
-					text, err := plan.Schema()
+					text, err := plantext.Schema()
 					if err == nil {
 						_, err = e.Out.Write(text)
 					}
@@ -161,7 +162,7 @@ func sums(p *plan.Plan) string {
 
 func readPlan(e Env, file string) ([]byte, error) {
 	if file == "-" {
-		text, err := io.ReadAll(io.LimitReader(e.In, plan.MaxSize+1))
+		text, err := io.ReadAll(io.LimitReader(e.In, plantext.MaxSize+1))
 		if err != nil {
 			return nil, fmt.Errorf("reading the standard input: %w", err)
 		}

@@ -9,6 +9,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/wire"
 )
 
@@ -132,7 +133,7 @@ func tryPicture(ctx context.Context, e Env, r reach, asked wire.FormAsked, makeP
 			return fmt.Errorf("the plan has no rendition %q; yardtide rendition list tells them", asked.Name)
 		}
 	}
-	form, err := plan.ReadRendition(said)
+	form, err := plantext.ReadRendition(said)
 	if err != nil {
 		return err
 	}

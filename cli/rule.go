@@ -10,6 +10,7 @@ import (
 
 	"yardtide/client"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/wire"
 )
 
@@ -74,7 +75,7 @@ func (e *ruleEdit) flags(fs *flag.FlagSet) {
 	keyFlags(fs, &e.given, partKeys("rules"), "also")
 	lane := partKeys("rules", "lanes")
 	of := func(name string, into func(value any)) {
-		k := lane[slices.IndexFunc(lane, func(k plan.Key) bool { return k.Name == name })]
+		k := lane[slices.IndexFunc(lane, func(k plantext.Key) bool { return k.Name == name })]
 		fs.Func(name, flagSays(k), func(text string) error {
 			value, err := valueOf(k, text)
 			if err == nil {

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/wire"
 )
 
@@ -56,7 +57,7 @@ func TestAPlanOutlivesKillsInTheMiddleOfChanges(t *testing.T) {
 		writers.Wait()
 		s.start()
 		text := s.ok("plan", "show")
-		p, err := plan.Parse("plan", []byte(text))
+		p, err := plantext.Parse("plan", []byte(text))
 		require.NoError(t, err, "never between two versions")
 		have := map[string]bool{}
 		for _, source := range p.Devices["desk"].Sources {
@@ -74,7 +75,7 @@ func TestAPlanOutlivesKillsInTheMiddleOfChanges(t *testing.T) {
 	for n := int64(1); n <= now.Version; n++ { // every version is whole, and one change after the one before
 		text, err := os.ReadFile(fmt.Sprintf("%s/data/plans/%06d.yaml", dir, n))
 		require.NoError(t, err)
-		_, err = plan.Parse("plan", text)
+		_, err = plantext.Parse("plan", text)
 		require.NoError(t, err)
 		if before != "" {
 			assert.Equal(t, strings.Count(before, "folder: r")+1, strings.Count(string(text), "folder: r"), "version %d", n)

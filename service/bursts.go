@@ -5,7 +5,7 @@ import (
 	"errors"
 	"fmt"
 
-	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/engine/link"
 	"yardtide/wire"
 )
@@ -14,7 +14,7 @@ import (
 func (s *Service) FoundBursts(ctx context.Context, rule string) ([]wire.BurstsFound, error) {
 	p := s.planOrEmpty()
 	if _, there := p.Rules[rule]; !there {
-		return nil, plan.EditError{Says: fmt.Sprintf("the plan has no rule %q", rule)}
+		return nil, plantext.EditError{Says: fmt.Sprintf("the plan has no rule %q", rule)}
 	}
 	list := []wire.BurstsFound{}
 	for _, d := range s.Devices() {

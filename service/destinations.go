@@ -13,6 +13,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/place"
@@ -35,12 +36,12 @@ func (e InUse) Error() string {
 
 // AddDestination puts a destination into the plan and keeps its secrets. It
 // does not try it: Try does that. Without a plan yet it writes the first one
-// around it. The error is plan.Problems or plan.EditError when it cannot stand
+// around it. The error is plantext.Problems or plantext.EditError when it cannot stand
 // in the plan.
 func (s *Service) AddDestination(ctx context.Context, draft wire.Draft) error {
 	draft = withSecrets(draft)
 	d := draft.Destination
-	if err := plan.CheckDestination(draft.Name, d); err != nil {
+	if err := plantext.CheckDestination(draft.Name, d); err != nil {
 		return err
 	}
 	_, err := s.editPlan(ctx, 0, func(text string) (string, error) {
@@ -55,12 +56,12 @@ func (s *Service) AddDestination(ctx context.Context, draft wire.Draft) error {
 
 func (s *Service) withDestination(text, name string, d plan.Destination) (string, error) {
 	if text != "" {
-		return plan.Set(text, plan.Edit{Path: []string{"destinations", name}, Value: d.Value(), New: true})
+		return plantext.Set(text, plan.Edit{Path: []string{"destinations", name}, Value: plantext.DestinationValue(d), New: true})
 	}
 	if len(s.Devices()) == 0 {
-		return "", plan.EditError{Says: "there is no plan and no device here to write one for"}
+		return "", plantext.EditError{Says: "there is no plan and no device here to write one for"}
 	}
-	return plan.First("Home", zoneName(), s.Devices()[0].DeviceName(), "Pictures", name, d), nil
+	return plantext.First("Home", zoneName(), s.Devices()[0].DeviceName(), "Pictures", name, d), nil
 }
 
 // zoneName is the name of this machine's time zone, UTC when it has none.
@@ -88,7 +89,7 @@ func (s *Service) RemoveDestination(ctx context.Context, name string) error {
 		if rules := rulesTo(p, name); len(rules) > 0 {
 			return "", InUse{name, rules}
 		}
-		return plan.Set(text, plan.Edit{Path: []string{"destinations", name}})
+		return plantext.Set(text, plan.Edit{Path: []string{"destinations", name}})
 	})
 	if err != nil {
 		return err

@@ -25,6 +25,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/engine/atomicfile"
 	"yardtide/engine/destination/web"
 	"yardtide/engine/fleet"
@@ -587,7 +588,7 @@ func (s *Service) renamedInPlan(ctx context.Context, was, name string) error {
 	_, old := p.Devices[was]
 	if _, named := p.Devices[name]; old && !named {
 		before, _ := s.PlanText()
-		after, err := plan.WithRenamedDevice(before, was, name)
+		after, err := plantext.WithRenamedDevice(before, was, name)
 		if err != nil {
 			return err
 		}
@@ -632,7 +633,7 @@ func (s *Service) PartFor(name, has string) (link.Plan, error) {
 	if part == nil {
 		return link.Plan{Mark: "none"}, nil
 	}
-	p := link.Plan{Device: name, Text: part.Write()}
+	p := link.Plan{Device: name, Text: plantext.Write(part)}
 	var secrets []link.Secret
 	for to := range part.Destinations {
 		d := whole.Destinations[to]

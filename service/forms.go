@@ -9,6 +9,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/sentences"
 	"yardtide/engine/link"
 	"yardtide/wire"
@@ -17,11 +18,11 @@ import (
 // formOf is the rendition that is meant: one of the plan by its name, else what is given.
 func (s *Service) formOf(f wire.Form) (plan.Rendition, error) {
 	if len(f.Form) > 0 {
-		return plan.ReadRendition(f.Form)
+		return plantext.ReadRendition(f.Form)
 	}
 	named, there := s.planOrEmpty().Renditions[f.Name]
 	if !there {
-		return named, plan.EditError{Says: fmt.Sprintf("the plan has no rendition %q", f.Name)}
+		return named, plantext.EditError{Says: fmt.Sprintf("the plan has no rendition %q", f.Name)}
 	}
 	return named, nil
 }
@@ -44,7 +45,7 @@ func (s *Service) ForecastForm(ctx context.Context, a wire.FormAsked) (wire.Form
 		return f, err
 	}
 	if k := media.Kind(a.Kind); k != media.Photo && k != media.Graphic {
-		return f, plan.EditError{Says: "what " + k.Plural() + " come to is not told: only pictures are sampled"}
+		return f, plantext.EditError{Says: "what " + k.Plural() + " come to is not told: only pictures are sampled"}
 	}
 	var low, likely, high int64
 	for _, d := range s.Devices() {

@@ -11,6 +11,7 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/naming"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/wire"
 )
 
@@ -65,13 +66,13 @@ func landings(layout, device string, own []sample) (list []wire.SetupName) {
 }
 
 // Landings tells where items land at a destination by a layout, with some of the keeper's own. The error is
-// a plan.EditError where the layout cannot be one.
+// a plantext.EditError where the layout cannot be one.
 func (s *Service) Landings(ctx context.Context, a wire.LayoutAsked) ([]wire.SetupName, error) {
 	if _, there := s.planOrEmpty().Destinations[a.Destination]; !there {
-		return nil, plan.EditError{Says: fmt.Sprintf("the plan has no destination %q", a.Destination)}
+		return nil, plantext.EditError{Says: fmt.Sprintf("the plan has no destination %q", a.Destination)}
 	}
 	if err := plan.CheckOwnLayout(a.Layout); err != nil {
-		return nil, plan.EditError{Says: err.Error()}
+		return nil, plantext.EditError{Says: err.Error()}
 	}
 	own, err := s.samples(ctx, a.Destination)
 	return landings(a.Layout, "", own), err

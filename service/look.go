@@ -9,6 +9,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/wire"
 )
 
@@ -21,7 +22,7 @@ func (s *Service) Look(d Device, o wire.LookOrder) (wire.Job, error) {
 	if o.Set != nil {
 		asked := maps.Clone(o.Set)
 		asked["folder"] = o.Folder
-		one, err := plan.ReadSource(asked)
+		one, err := plantext.ReadSource(asked)
 		if err != nil {
 			return wire.Job{}, err
 		}

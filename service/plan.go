@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/engine/atomicfile"
 	"yardtide/wire"
 )
@@ -67,7 +68,7 @@ func (s *Service) loadPlan() error {
 	if err != nil {
 		return fmt.Errorf("reading the plan: %w", err)
 	}
-	p, err := plan.Parse(file, text)
+	p, err := plantext.Parse(file, text)
 	if err != nil {
 		return fmt.Errorf("the plan in force has mistakes:\n%w", err)
 	}
@@ -100,13 +101,13 @@ func (s *Service) planOrEmpty() *plan.Plan {
 // Values is what the plan in force says, in JSON.
 func (s *Service) Values() map[string]any {
 	if p := s.Plan(); p != nil {
-		return p.Value()
+		return plantext.Value(p)
 	}
 	return map[string]any{}
 }
 
 // ApplyPlan checks a plan that was made of version base, keeps it and puts it in
-// force; it returns its version. The error is plan.Problems when the plan has
+// force; it returns its version. The error is plantext.Problems when the plan has
 // mistakes, StalePlan when base is not the version in force, or SecretRefused;
 // nothing is changed then.
 func (s *Service) ApplyPlan(ctx context.Context, file, text string, base int64) (version int64, err error) {
@@ -156,7 +157,7 @@ func (s *Service) editPlan(ctx context.Context, base int64, edit func(text strin
 
 // apply puts a text in force, by a way. The caller holds changing.
 func (s *Service) apply(ctx context.Context, file, text string, by wire.PlanWay) (int64, error) {
-	p, err := plan.Parse(file, []byte(text))
+	p, err := plantext.Parse(file, []byte(text))
 	if err != nil {
 		return 0, err
 	}

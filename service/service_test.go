@@ -22,6 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/engine/sensor"
 	"yardtide/service"
 	"yardtide/wire"
@@ -183,7 +184,7 @@ func TestThePlanIsChangedByOneAtATime(t *testing.T) {
 				}
 				for { // as a person does who is told that another was first
 					text, version := s.PlanText()
-					changed, err := plan.Set(text, plan.Edit{Path: []string{"destinations", name}, Value: map[string]any{"kind": "folder", "path": "/mnt/" + name}})
+					changed, err := plantext.Set(text, plan.Edit{Path: []string{"destinations", name}, Value: map[string]any{"kind": "folder", "path": "/mnt/" + name}})
 					if !assert.NoError(t, err) {
 						return
 					}

@@ -18,6 +18,7 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/naming"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/sentences"
 	"yardtide/engine/atomicfile"
 	"yardtide/wire"
@@ -317,7 +318,7 @@ func (s *Service) AddSetupPlace(a wire.SetupAdd) error {
 		return ErrSetUp
 	}
 	draft := withSecrets(a.Draft)
-	if err := plan.CheckDestination(draft.Name, draft.Destination); err != nil {
+	if err := plantext.CheckDestination(draft.Name, draft.Destination); err != nil {
 		return err
 	}
 	job, err := s.jobs.get(a.Job)
@@ -459,9 +460,9 @@ func (s *Service) tell(ctx context.Context, now *wire.SetupNow) error {
 		return nil
 	}
 	p.Devices, p.Rules = map[string]plan.Device{now.Device: device}, map[string]plan.Rule{"everyday": rule}
-	text := plan.Compose(p)
-	p, err = plan.Parse("plan.yaml", []byte(text))
-	var problems plan.Problems
+	text := plantext.Compose(p)
+	p, err = plantext.Parse("plan.yaml", []byte(text))
+	var problems plantext.Problems
 	if errors.As(err, &problems) { // nobody sees the text that has these lines
 		for _, p := range problems {
 			lack(stepSaid, "%s; %s.", sentenceOf(errors.New(p.What)), p.Would)

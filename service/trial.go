@@ -14,6 +14,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/sftp"
@@ -58,8 +59,8 @@ func (t *trial) fits(p *plan.Plan, draft wire.Draft) bool {
 	if d.Kind == plan.SFTP && d.HostKey == "" {
 		d.HostKey = "SHA256:" + strings.Repeat("A", 43) // it is asked for
 	}
-	err := plan.CheckDestination(draft.Name, d)
-	var problems plan.Problems
+	err := plantext.CheckDestination(draft.Name, d)
+	var problems plantext.Problems
 	if errors.As(err, &problems) {
 		for _, p := range problems {
 			t.step("plan", &destination.Error{Cause: queue.Misplaced, Says: p.What + "; " + p.Would}, "")

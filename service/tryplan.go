@@ -7,14 +7,14 @@ import (
 	"slices"
 
 	"yardtide/core/gate"
-	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/wire"
 )
 
 // TryPlan tells what a text would do to the yard's items, beside what the plan in force
-// does. It changes nothing. The error is plan.Problems.
+// does. It changes nothing. The error is plantext.Problems.
 func (s *Service) TryPlan(ctx context.Context, file, text string) (wire.PlanTried, error) {
-	p, err := plan.Parse(file, []byte(text))
+	p, err := plantext.Parse(file, []byte(text))
 	if err != nil {
 		return wire.PlanTried{}, err
 	}

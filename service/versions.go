@@ -16,6 +16,7 @@ import (
 
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/sentences"
 	"yardtide/wire"
 )
@@ -116,13 +117,13 @@ func changes(before, after string) []string {
 	if before == after {
 		return []string{"Nothing: the text is the same."}
 	}
-	is, err := plan.Parse("plan", []byte(after))
+	is, err := plantext.Parse("plan", []byte(after))
 	if err != nil { // what a version of the program took may be refused by a later one
 		return []string{"It cannot be read any more: what it says is refused today."}
 	}
 	var was *plan.Plan
 	if before != "" {
-		if was, err = plan.Parse("plan", []byte(before)); err != nil {
+		if was, err = plantext.Parse("plan", []byte(before)); err != nil {
 			return []string{"What it changed cannot be told: what was before is refused today."}
 		}
 	}
@@ -208,14 +209,14 @@ func (s *Service) Renditions() []wire.PlanRendition {
 }
 
 // EditPlan has keys of the plan say something else, or only tells what that would change. The errors are
-// StalePlan, plan.EditError, plan.Problems and SecretRefused.
+// StalePlan, plantext.EditError, plantext.Problems and SecretRefused.
 func (s *Service) EditPlan(ctx context.Context, e wire.PlanEdits) (out wire.PlanEdited, err error) {
 	if e.Try {
 		before, _, err := s.planOn(e.Base)
 		if err != nil {
 			return out, err
 		}
-		after, err := plan.Set(before, e.Edits...)
+		after, err := plantext.Set(before, e.Edits...)
 		if err != nil {
 			return out, err
 		}
@@ -223,11 +224,11 @@ func (s *Service) EditPlan(ctx context.Context, e wire.PlanEdits) (out wire.Plan
 		return wire.PlanEdited{Says: tried.Says, Notes: tried.Notes, Tried: &tried}, err
 	}
 	out.Version, err = s.editPlan(ctx, e.Base, func(before string) (string, error) {
-		after, err := plan.Set(before, e.Edits...)
+		after, err := plantext.Set(before, e.Edits...)
 		if err != nil {
 			return "", err
 		}
-		p, err := plan.Parse("plan.yaml", []byte(after))
+		p, err := plantext.Parse("plan.yaml", []byte(after))
 		if err != nil {
 			return "", err
 		}

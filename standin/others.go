@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/standin/gateway"
 	"yardtide/standin/server"
 	"yardtide/standin/sshd"
@@ -97,9 +98,9 @@ func startOthers(ctx context.Context, dir string, log *slog.Logger) (*Others, er
 
 // withOthers puts them into the demo's plan, and the rules that use them.
 func withOthers(text string, o *Others) (string, error) {
-	text, err := plan.Set(text, plan.Edit{Path: []string{"destinations", "tool-shed"}, Value: o.Shed.Value()})
+	text, err := plantext.Set(text, plan.Edit{Path: []string{"destinations", "tool-shed"}, Value: plantext.DestinationValue(o.Shed)})
 	if err == nil {
-		text, err = plan.Set(text, plan.Edit{Path: []string{"destinations", "sail-loft"}, Value: o.Bucket.Value()})
+		text, err = plantext.Set(text, plan.Edit{Path: []string{"destinations", "sail-loft"}, Value: plantext.DestinationValue(o.Bucket)})
 	}
 	if err != nil {
 		return "", fmt.Errorf("writing the demo's plan: %w", err)

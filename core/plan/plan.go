@@ -1,7 +1,6 @@
-// Package plan knows the plan: the YAML document that holds destinations,
-// devices, sources and rules. Parse reads it strictly and says line and column
-// of every mistake; Schema describes it to editors. It knows nothing of how a
-// plan is carried out: core/gate and the engine read its values.
+// Package plan knows what a plan says: destinations, devices, sources, rules, renditions, and the small languages
+// of their values. It knows neither the text of a plan (core/plantext reads, checks and changes it) nor how a plan
+// is carried out (core/gate and the engine read its values). Everybody may call it.
 package plan
 
 import (

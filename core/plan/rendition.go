@@ -71,13 +71,13 @@ const (
 // Bitrate is bits in a second.
 type Bitrate int64
 
-var bitrateForm = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?) ?(k|M)bit/s$`)
+var BitrateForm = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?) ?(k|M)bit/s$`)
 
 const leastBitrate, mostBitrate = 100_000, 200_000_000
 
 // ParseBitrate reads one: "4 Mbit/s", "800 kbit/s".
 func ParseBitrate(s string) (Bitrate, error) {
-	m := bitrateForm.FindStringSubmatch(s)
+	m := BitrateForm.FindStringSubmatch(s)
 	if m == nil {
 		return 0, wrong("would be such as 4 Mbit/s or 800 kbit/s", "%q is no number of bits a second", s)
 	}
@@ -138,14 +138,6 @@ func (r Rendition) ClipSize(w, h int) (int, int) {
 	return even(w), even(h)
 }
 
-const (
-	leastEdge                       = 16
-	leastQuality                    = 30
-	leastMegapixels, mostMegapixels = 0.01, 1000
-	leastHeight, mostHeight         = 144, 4320
-	mostFPS                         = 240
-)
-
 // String tells what it asks for: "at most 2560 px, quality 82". Two that ask for the same
 // are told alike.
 func (r Rendition) String() string {
@@ -203,7 +195,7 @@ func (p *Plan) Form(rule string, kind media.Kind, on Shelf) (r Rendition, made b
 	name := p.Rules[rule].Send[kind]
 	switch {
 	case on == Small:
-		name = p.Rules[rule].quick()
+		name = p.Rules[rule].Quick()
 	case on == Preview:
 		name = p.Rules[rule].Previews
 	}

@@ -10,6 +10,7 @@ import (
 
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 )
 
 const reduces = `format: 2
@@ -29,14 +30,14 @@ rules:
 `
 
 func TestRenditionsAreRead(t *testing.T) {
-	p, err := plan.Parse("p", []byte(reduces))
+	p, err := plantext.Parse("p", []byte(reduces))
 	require.NoError(t, err)
 	r, reduced := p.Form("everyday", media.Photo, plan.Main)
 	assert.True(t, reduced)
 	assert.Equal(t, "at most 2560 px, quality 82", r.String())
 	_, reduced = p.Form("everyday", media.Graphic, plan.Main)
 	assert.False(t, reduced)
-	part, err := plan.Parse("part", []byte(p.PartOf("phone").Write()))
+	part, err := plantext.Parse("part", []byte(plantext.Write(p.PartOf("phone"))))
 	require.NoError(t, err)
 	assert.Equal(t, p.Rules, part.Rules)
 	assert.Equal(t, map[string]plan.Rendition{"family": r}, part.Renditions, "those that it uses")
@@ -67,7 +68,7 @@ func TestRenditionsAreRead(t *testing.T) {
 	} {
 		from, to, _ := strings.Cut(change, "=>")
 		require.Contains(t, reduces, from)
-		_, err := plan.Parse("p", []byte(strings.Replace(reduces, from, to, 1)))
+		_, err := plantext.Parse("p", []byte(strings.Replace(reduces, from, to, 1)))
 		require.ErrorContains(t, err, says, change)
 	}
 }

@@ -193,16 +193,17 @@ func (p *Plan) SendsTo(device, destination string) bool {
 	d := p.Devices[device]
 	return slices.ContainsFunc(d.Sources, func(s Source) bool {
 		return slices.ContainsFunc(s.Rules, func(rule string) bool {
-			return slices.ContainsFunc(p.Rules[rule].To, func(to string) bool { return forPerson(to, d.Person) == destination })
+			return slices.ContainsFunc(p.Rules[rule].To, func(to string) bool { return ForPerson(to, d.Person) == destination })
 		})
 	})
 }
 
-// personField stands for a device's person in the destinations of a rule.
-const personField = "{person}"
+// PersonField stands for a device's person in the destinations of a rule.
+const PersonField = "{person}"
 
-func forPerson(destination, person string) string {
-	return strings.ReplaceAll(destination, personField, person)
+// ForPerson is a destination of a rule for a device of a person.
+func ForPerson(destination, person string) string {
+	return strings.ReplaceAll(destination, PersonField, person)
 }
 
 // On is the plan as a device follows it: what the device says of a rule itself stands
@@ -210,7 +211,7 @@ func forPerson(destination, person string) string {
 func (p *Plan) On(device string) *Plan {
 	d := p.Devices[device]
 	personal := func(r Rule) bool {
-		return slices.ContainsFunc(r.To, func(to string) bool { return strings.Contains(to, personField) })
+		return slices.ContainsFunc(r.To, func(to string) bool { return strings.Contains(to, PersonField) })
 	}
 	if len(d.Rules) == 0 && !slices.ContainsFunc(slices.Collect(maps.Values(p.Rules)), personal) {
 		return p
@@ -227,7 +228,7 @@ func (p *Plan) On(device string) *Plan {
 		if personal(r) {
 			r.To = slices.Clone(r.To)
 			for i, to := range r.To {
-				r.To[i] = forPerson(to, d.Person)
+				r.To[i] = ForPerson(to, d.Person)
 			}
 		}
 		q.Rules[name] = r

@@ -1,6 +1,7 @@
 package plan_test
 
 import (
+	"os"
 	"testing"
 	"time"
 
@@ -9,11 +10,12 @@ import (
 
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 )
 
 func source(t testing.TB, fields string) (*plan.Plan, plan.Source) {
 	t.Helper()
-	p, err := plan.Parse("p", []byte("format: 2\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\n  loft: {kind: folder, path: /l}\ndevices:\n  desk:\n    sources: [{folder: in, "+fields+"}]\n"+
+	p, err := plantext.Parse("p", []byte("format: 2\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\n  loft: {kind: folder, path: /l}\ndevices:\n  desk:\n    sources: [{folder: in, "+fields+"}]\n"+
 		"rules:\n  raws: {take: [raw], to: [shed], lanes: [{over: wifi}]}\n  films: {take: [video], longer-than: 10 min, larger-than: 2 GB, to: [loft], lanes: [{over: wifi}]}\n  rest: {take: [photo, graphic, video], to: [shed, loft], lanes: [{over: wifi}]}\n"))
 	require.NoError(t, err)
 	return p, p.Devices["desk"].Sources[0]
@@ -102,13 +104,15 @@ func TestScopesThatCannotBeMeantAreRefused(t *testing.T) {
 		"rule: rest, taken-from: 2026-01-02, taken-until: 2026-01-01": "takes nothing",
 		"rule: rest, hidden: sometimes":                               "hidden is text",
 	} {
-		_, err := plan.Parse("p", []byte("yard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  desk:\n    sources: [{folder: in, "+fields+"}]\nrules:\n  rest: {take: [photo], to: [shed], lanes: [{over: wifi}]}\n"))
+		_, err := plantext.Parse("p", []byte("yard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  desk:\n    sources: [{folder: in, "+fields+"}]\nrules:\n  rest: {take: [photo], to: [shed], lanes: [{over: wifi}]}\n"))
 		assert.ErrorContains(t, err, says, fields)
 	}
 }
 
 func TestADeviceHasItsOwnOfARule(t *testing.T) {
-	p, err := plan.Parse("p", read(t, "good.yaml"))
+	text, err := os.ReadFile("../plantext/testdata/good.yaml")
+	require.NoError(t, err)
+	p, err := plantext.Parse("p", text)
 	require.NoError(t, err)
 	own := p.On("chart-table")
 	assert.Equal(t, []plan.Lane{{Over: plan.WiFi}}, own.Rules["slow"].Lanes)
@@ -124,19 +128,19 @@ func TestPhotoKeepsItsMeaningInTheFirstFormat(t *testing.T) {
 	text := "yard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  desk: {sources: [{folder: in, rule: all}], rules: {all: {lanes: [{over: wired, take: [photo]}]}}}\nrules:\n  all: {take: [video, photo], to: [shed], lanes: [{over: wifi, take: [photo]}]}\n"
 	pictures := media.Pictures
 	for format, want := range map[string][]media.Kind{"": pictures, "format: 1\n": pictures, "format: 2\n": {media.Photo}} {
-		p, err := plan.Parse("p", []byte(format+text))
+		p, err := plantext.Parse("p", []byte(format+text))
 		require.NoError(t, err)
 		assert.Equal(t, append(want[:len(want):len(want)], media.Video), p.Rules["all"].Take)
 		assert.Equal(t, want, p.Rules["all"].Lanes[0].Take)
 		assert.Equal(t, want, p.On("desk").Rules["all"].Lanes[0].Take)
 	}
 	for _, format := range []string{"format: 3\n", "format: two\n", "format: -1\n"} {
-		_, err := plan.Parse("p", []byte(format+text))
+		_, err := plantext.Parse("p", []byte(format+text))
 		assert.ErrorContains(t, err, "format is not such a number")
 	}
-	after, err := put(text, []string{"raw", "photo", "video"}, "rules", "all", "take")
+	after, err := plantext.Set(text, plan.Edit{Path: []string{"rules", "all", "take"}, Value: []string{"raw", "photo", "video"}})
 	require.Error(t, err, "its lane takes what the rule no longer would: %s", after)
-	after, err = put(text, media.Kinds, "rules", "all", "take")
+	after, err = plantext.Set(text, plan.Edit{Path: []string{"rules", "all", "take"}, Value: media.Kinds})
 	require.NoError(t, err)
 	assert.Contains(t, after, "format: 2\nyard: T\n")
 	assert.Contains(t, after, "take: [everything], to")

@@ -92,7 +92,7 @@ func (p *Plan) Shelves(rule string) []Stocked {
 			all = append(all, s)
 		}
 	}
-	if quick := r.quick(); quick != "" {
+	if quick := r.Quick(); quick != "" {
 		add(Stocked{Shelf: Small}, func(k media.Kind) bool {
 			return slices.Contains(Reducible, k) && p.Renditions[quick].Limits(k) && slices.ContainsFunc(r.Lanes, func(l Lane) bool { return l.Send != "" && l.Takes(k) })
 		})
@@ -150,8 +150,8 @@ func (r Rule) Carried() []media.Kind {
 	return kinds
 }
 
-// quick is the rendition of the small copies that a rule's lanes carry, "" for none.
-func (r Rule) quick() string {
+// Quick is the rendition of the small copies that a rule's lanes carry, "" for none.
+func (r Rule) Quick() string {
 	for _, l := range r.Lanes {
 		if l.Send != "" {
 			return l.Send

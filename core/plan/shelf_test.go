@@ -9,6 +9,7 @@ import (
 
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 )
 
 const shelved = `format: 2
@@ -41,7 +42,7 @@ rules:
 `
 
 func TestWhatARuleWantsBesideTheCopies(t *testing.T) {
-	p, err := plan.Parse("plan", []byte(shelved))
+	p, err := plantext.Parse("plan", []byte(shelved))
 	require.NoError(t, err)
 	best := plan.PickShelf("best/{year}/{name}")
 	var shelves []plan.Shelf
@@ -66,8 +67,8 @@ func TestWhatARuleWantsBesideTheCopies(t *testing.T) {
 
 	// What a device is sent of it, and a plan that is written anew, mean the same.
 	part := p.PartOf("phone")
-	again, err := plan.Parse("part", []byte(part.Write()))
-	require.NoError(t, err, part.Write())
+	again, err := plantext.Parse("part", []byte(plantext.Write(part)))
+	require.NoError(t, err, plantext.Write(part))
 	assert.Equal(t, p.Shelves("all"), again.Shelves("all"))
 	assert.Equal(t, p.Rules["all"], again.Rules["all"])
 	assert.Equal(t, p.Renditions, again.Renditions)
@@ -76,7 +77,7 @@ func TestWhatARuleWantsBesideTheCopies(t *testing.T) {
 // What the copy itself does not tell, nothing that goes with it or beside it tells.
 func TestNothingBesideTellsWhatIsWithheld(t *testing.T) {
 	text := strings.NewReplacer("open: {format: both, long-edge: 2000, colours: srgb}", "open: {long-edge: 2000, facts: no place}", "    companions: [raw, sidecar]\n", "", "tiny: {long-edge: 200, facts: no place}", "tiny: {long-edge: 200}").Replace(shelved)
-	p, err := plan.Parse("plan", []byte(text))
+	p, err := plantext.Parse("plan", []byte(text))
 	require.NoError(t, err)
 	for _, on := range []plan.Shelf{plan.Main, plan.Small, plan.Preview, plan.PickShelf("best/{year}/{name}")} {
 		r, made := p.Form("all", media.Photo, on)
@@ -87,7 +88,7 @@ func TestNothingBesideTellsWhatIsWithheld(t *testing.T) {
 	assert.False(t, p.GoesAlong("all", media.Photo, media.Raw, false))
 	assert.True(t, p.GoesAlong("all", media.Photo, media.Video, false), "the clip does not tell it either")
 	assert.True(t, p.GoesAlong("all", media.Raw, media.Document, true))
-	named, err := plan.Parse("plan", []byte(strings.Replace(text, "    on-clash: skip\n", "    companions: [raw]\n", 1)))
+	named, err := plantext.Parse("plan", []byte(strings.Replace(text, "    on-clash: skip\n", "    companions: [raw]\n", 1)))
 	require.NoError(t, err)
 	assert.True(t, named.GoesAlong("all", media.Photo, media.Raw, false), "who names it means it")
 	assert.False(t, named.GoesAlong("all", media.Photo, media.Document, true))
@@ -95,16 +96,16 @@ func TestNothingBesideTellsWhatIsWithheld(t *testing.T) {
 
 func TestWhatIsBesideIsChangedInTheText(t *testing.T) {
 	rule := []string{"rules", "all"}
-	after, err := plan.Set(shelved, plan.Edit{Path: append(rule, "previews")}, plan.Edit{Path: append(rule, "also"), Value: []any{map[string]any{"when": "captioned", "layout": "picks/{caption}"}}},
+	after, err := plantext.Set(shelved, plan.Edit{Path: append(rule, "previews")}, plan.Edit{Path: append(rule, "also"), Value: []any{map[string]any{"when": "captioned", "layout": "picks/{caption}"}}},
 		plan.Edit{Path: append(rule, "on-clash")}, plan.Edit{Path: append(rule, "companions"), Value: []string{}})
 	require.NoError(t, err)
 	assert.Contains(t, after, "all: # everything")
 	assert.Contains(t, after, `picks/{caption}`)
 	assert.NotContains(t, after, "previews:")
 	assert.NotContains(t, after, "companions:")
-	_, err = put(shelved, nil, "renditions", "quick")
+	_, err = plantext.Set(shelved, plan.Edit{Path: []string{"renditions", "quick"}, Value: nil})
 	assert.ErrorContains(t, err, "the rule all sends as quick")
-	moved, err := put(shelved, "{camera}/{name}", "destinations", "locker", "layout")
+	moved, err := plantext.Set(shelved, plan.Edit{Path: []string{"destinations", "locker", "layout"}, Value: "{camera}/{name}"})
 	require.NoError(t, err)
 	assert.Contains(t, moved, `layout: "{camera}/{name}"`)
 }
@@ -129,7 +130,7 @@ func TestMistakesInWhatIsBesideAreTold(t *testing.T) {
 		"a bitrate out of reach":          {"4 Mbit/s", "4000 Mbit/s", "is out of reach"},
 		"captions of everything":          {`layout: "{year}/{name}"}`, `layout: "{year}/{caption}"}`, "{caption} is for picks"},
 	} {
-		_, err := plan.Parse("plan", []byte(strings.Replace(shelved, c.of, c.by, 1)))
+		_, err := plantext.Parse("plan", []byte(strings.Replace(shelved, c.of, c.by, 1)))
 		if assert.Error(t, err, what) {
 			assert.ErrorContains(t, err, c.says, what)
 		}

@@ -3,8 +3,6 @@ package plan
 import (
 	"cmp"
 	"fmt"
-	"net"
-	"net/url"
 	"path"
 	"regexp"
 	"slices"
@@ -19,13 +17,13 @@ import (
 // Each parser returns an error that says what would be right.
 
 var (
-	allowanceForm = regexp.MustCompile(`^\s*([0-9][0-9.]*\s*[A-Za-z]+)\s+per\s+(day|week|month(?: from day ([0-9]{1,2}))?)\s*$`)
-	sizeForm      = regexp.MustCompile(`^\s*[0-9][0-9.]*\s*[A-Za-z]+\s*$`)
+	AllowanceForm = regexp.MustCompile(`^\s*([0-9][0-9.]*\s*[A-Za-z]+)\s+per\s+(day|week|month(?: from day ([0-9]{1,2}))?)\s*$`)
+	SizeForm      = regexp.MustCompile(`^\s*[0-9][0-9.]*\s*[A-Za-z]+\s*$`)
 	windowForm    = regexp.MustCompile(`^\s*(?:([a-z]{3})(?:\s*[-–]\s*([a-z]{3}))?\s+)?([0-9]{1,2}):([0-9]{2})\s*[-–]\s*([0-9]{1,2}):([0-9]{2})\s*$`)
-	powerForm     = regexp.MustCompile(`^\s*(?:(charging)(?:\s+for\s+([0-9]{1,4})\s*min)?(?:\s+(or|and)\s+at least\s+([0-9]{1,3})\s*%)?|at least\s+([0-9]{1,3})\s*%)\s*$`)
-	dateForm      = regexp.MustCompile(`^[0-9]{4}-[0-9]{2}-[0-9]{2}$`)
-	minutesForm   = regexp.MustCompile(`^\s*([0-9]{1,5})\s*min\s*$`)
-	daysForm      = regexp.MustCompile(`^\s*([0-9]{1,3})\s*days?\s*$`)
+	PowerForm     = regexp.MustCompile(`^\s*(?:(charging)(?:\s+for\s+([0-9]{1,4})\s*min)?(?:\s+(or|and)\s+at least\s+([0-9]{1,3})\s*%)?|at least\s+([0-9]{1,3})\s*%)\s*$`)
+	DateForm      = regexp.MustCompile(`^[0-9]{4}-[0-9]{2}-[0-9]{2}$`)
+	MinutesForm   = regexp.MustCompile(`^\s*([0-9]{1,5})\s*min\s*$`)
+	DaysForm      = regexp.MustCompile(`^\s*([0-9]{1,3})\s*days?\s*$`)
 	placeholder   = regexp.MustCompile(`\{([^{}]*)\}`)
 	nameForm      = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
 )
@@ -33,19 +31,19 @@ var (
 // IsName tells whether a device, a destination or a rule may be called so.
 func IsName(name string) bool { return nameForm.MatchString(name) }
 
-// mistake is a value's error: what is wrong and what would be right.
-type mistake struct{ what, would string }
+// Mistake is the error of a value of one of the small languages: what is wrong, and what would be right.
+type Mistake struct{ What, Would string }
 
-func (m mistake) Error() string { return m.what + "; " + m.would }
+func (m Mistake) Error() string { return m.What + "; " + m.Would }
 
 func wrong(would, format string, args ...any) error {
-	return mistake{fmt.Sprintf(format, args...), would}
+	return Mistake{fmt.Sprintf(format, args...), would}
 }
 
 // ParseAllowance reads "45 MB per day", "2 GB per month from day 15".
 func ParseAllowance(s string) (Allowance, error) {
 	would := `would be a size and a period, such as "45 MB per day" (day, week, month, or month from day 15)`
-	m := allowanceForm.FindStringSubmatch(s)
+	m := AllowanceForm.FindStringSubmatch(s)
 	if m == nil {
 		return Allowance{}, wrong(would, "%q is not an allowance", s)
 	}
@@ -69,7 +67,7 @@ func ParseAllowance(s string) (Allowance, error) {
 // ParseSize reads "20 GB".
 func ParseSize(s string) (Size, error) {
 	n, err := humanize.ParseBytes(s)
-	if err != nil || n == 0 || n > 1<<60 || !sizeForm.MatchString(s) {
+	if err != nil || n == 0 || n > 1<<60 || !SizeForm.MatchString(s) {
 		return 0, wrong(`would be a size such as "20 GB"`, "%q is not a size", s)
 	}
 	return Size(n), nil
@@ -77,7 +75,7 @@ func ParseSize(s string) (Size, error) {
 
 // ParseDate reads "2026-11-25".
 func ParseDate(s string) (Date, error) {
-	if _, err := time.Parse(time.DateOnly, s); err != nil || !dateForm.MatchString(s) {
+	if _, err := time.Parse(time.DateOnly, s); err != nil || !DateForm.MatchString(s) {
 		return "", wrong(`would be a day such as "2026-11-25"`, "%q is not a day", s)
 	}
 	return Date(s), nil
@@ -85,7 +83,7 @@ func ParseDate(s string) (Date, error) {
 
 // ParseMinutes reads "10 min".
 func ParseMinutes(s string) (Minutes, error) {
-	m := minutesForm.FindStringSubmatch(s)
+	m := MinutesForm.FindStringSubmatch(s)
 	if m == nil || strings.Trim(m[1], "0") == "" {
 		return 0, wrong(`would be minutes such as "10 min"`, "%q is not a length of time", s)
 	}
@@ -95,7 +93,7 @@ func ParseMinutes(s string) (Minutes, error) {
 
 // ParseDays reads "3 days".
 func ParseDays(s string) (Days, error) {
-	m := daysForm.FindStringSubmatch(s)
+	m := DaysForm.FindStringSubmatch(s)
 	if m == nil || strings.Trim(m[1], "0") == "" {
 		return 0, wrong(`would be days such as "3 days"`, "%q is no number of days", s)
 	}
@@ -213,7 +211,7 @@ func weekday(name string) int { return slices.Index(weekdays, name) + 1 }
 // ParsePower reads "charging", "at least 40%", or both with "or" or "and".
 func ParsePower(s string) (Power, error) {
 	would := `would be "charging", "charging for 30 min", "at least 40%", "charging or at least 40%" or "charging and at least 20%"`
-	m := powerForm.FindStringSubmatch(s)
+	m := PowerForm.FindStringSubmatch(s)
 	if m == nil {
 		return Power{}, wrong(would, "%q is not a power gate", s)
 	}
@@ -285,76 +283,18 @@ func tells(part string) bool {
 	return slices.ContainsFunc(told, func(field string) bool { return strings.Contains(part, "{"+field+"}") })
 }
 
-func checkURL(s string) error {
-	would := `would be an address such as "https://storage.example/dav/"`
-	u, err := url.Parse(s)
-	switch {
-	case err != nil, u.Host == "", u.Scheme != "http" && u.Scheme != "https":
-		return wrong(would, "%q is not a web address", redact(s))
-	case u.User != nil:
-		return wrong(`would have the name under "user" and the password under "password-from"`, "the address holds a name or password")
-	case u.RawQuery != "" || u.Fragment != "":
-		return wrong(would, "the address has a query or a fragment")
+// String writes a size as a plan has it, to the byte; "" for none.
+func (n Size) String() string {
+	if n == 0 {
+		return ""
 	}
-	return nil
-}
-
-// redact keeps what might be a password in a mistyped address out of messages.
-func redact(s string) string {
-	if at := strings.LastIndex(s, "@"); at >= 0 {
-		return "…" + s[at:]
+	for _, unit := range []struct {
+		n    Size
+		name string
+	}{{1e12, "TB"}, {1e9, "GB"}, {1e6, "MB"}, {1e3, "kB"}} {
+		if n%unit.n == 0 {
+			return fmt.Sprintf("%d %s", n/unit.n, unit.name)
+		}
 	}
-	return s
-}
-
-var hostKeyForm = regexp.MustCompile(`^SHA256:[A-Za-z0-9+/]{43}$`)
-
-func checkHostKey(s string) error {
-	if hostKeyForm.MatchString(s) {
-		return nil
-	}
-	return wrong(`would be such as "SHA256:" and 43 letters: what ssh-keyscan HOST | ssh-keygen -lf - prints`, "%q is not the fingerprint of a host key", s)
-}
-
-var (
-	certificateForm = regexp.MustCompile(`^SHA256:[0-9a-fA-F]{64}$`)
-	bucketForm      = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{1,61}[a-z0-9]$`)
-)
-
-func checkCertificate(s string) error {
-	if certificateForm.MatchString(s) {
-		return nil
-	}
-	return wrong(`would be "SHA256:" and 64 hex digits: what yardtide destination test shows`, "%q is not the fingerprint of a certificate", s)
-}
-
-func checkBucket(s string) error {
-	if bucketForm.MatchString(s) {
-		return nil
-	}
-	return wrong("would be 3 to 63 small letters, digits, dots and dashes", "%q is not the name of a bucket", s)
-}
-
-func checkAuthority(s string) error {
-	if path.IsAbs(s) {
-		return nil
-	}
-	return wrong("would begin with /, such as /etc/yard/authority.pem", "the path %q is not absolute", s)
-}
-
-func checkAddress(s string) error {
-	host, port, err := net.SplitHostPort(s)
-	if n, perr := strconv.Atoi(port); err != nil || host == "" || perr != nil || n < 1 || n > 65535 {
-		return wrong(`would be host:port, such as "shed.example:22"`, "%q is not an address", redact(s))
-	}
-	return nil
-}
-
-func checkSecret(s string) error {
-	where, what, _ := strings.Cut(s, ":")
-	if where == "env" && what != "" || where == "file" && path.IsAbs(what) || where == "kept" && IsName(what) {
-		return nil
-	}
-	// The value itself may be a password put here by mistake: it is not repeated.
-	return wrong(`would be "kept:NAME", "env:NAME" or "file:/absolute/path"`, "this does not say where the secret is kept")
+	return fmt.Sprintf("%d B", n)
 }

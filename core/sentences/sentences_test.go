@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/sentences"
 )
 
@@ -33,7 +34,7 @@ rules:
 
 func parsed(t *testing.T, text string) *plan.Plan {
 	t.Helper()
-	p, err := plan.Parse("plan", []byte(text))
+	p, err := plantext.Parse("plan", []byte(text))
 	require.NoError(t, err)
 	return p
 }
@@ -85,7 +86,7 @@ func TestWhatChangedInSentences(t *testing.T) {
 
 // Comments, order and spelling mean nothing, and are told as nothing.
 func TestWhatMeansTheSameIsNoChange(t *testing.T) {
-	text, err := os.ReadFile("../plan/testdata/good.yaml")
+	text, err := os.ReadFile("../plantext/testdata/good.yaml")
 	require.NoError(t, err)
 	assert.Empty(t, sentences.Changes(parsed(t, string(text)), parsed(t, "# a note\n"+string(text)+"\n# the end\n")))
 }

@@ -22,6 +22,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/queue"
 	"yardtide/engine/carry"
 	"yardtide/engine/destination"
@@ -90,7 +91,7 @@ func (b *berth) open(file string) {
 func (b *berth) plan() *plan.Plan {
 	b.t.Helper()
 	where := map[string]string{"folder": "kind: folder, path: /mnt/locker", "webdav": `kind: webdav, url: "http://a.example/"`}[b.kind]
-	p, err := plan.Parse("plan", []byte("yard: Test\ntimezone: UTC\ndestinations: {locker: {"+where+", layout: \"{year}/{month}/{name}\"}}\ndevices: {phone: {sources: [{folder: DCIM, rule: all}]}}\nrules: {all: {take: [photo], to: [locker], lanes: [{over: wifi}]}}\n"))
+	p, err := plantext.Parse("plan", []byte("yard: Test\ntimezone: UTC\ndestinations: {locker: {"+where+", layout: \"{year}/{month}/{name}\"}}\ndevices: {phone: {sources: [{folder: DCIM, rule: all}]}}\nrules: {all: {take: [photo], to: [locker], lanes: [{over: wifi}]}}\n"))
 	require.NoError(b.t, err)
 	return p
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/queue"
 	"yardtide/engine/awake"
 	"yardtide/wire"
@@ -65,7 +66,7 @@ func wakeful(t *testing.T, keep string) (*yard, *bed) {
 	require.NoError(t, y.storage.Start("127.0.0.1:0"))
 	y.awake = b
 	y.start()
-	p, err := plan.Parse("plan", []byte(yardPlan))
+	p, err := plantext.Parse("plan", []byte(yardPlan))
 	require.NoError(t, err)
 	d := p.Devices["phone"]
 	if keep != "" {

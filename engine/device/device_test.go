@@ -19,6 +19,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/queue"
 	"yardtide/engine/awake"
 	"yardtide/engine/destination"
@@ -113,7 +114,7 @@ func (y *yard) start() {
 		Jitter: func() float64 { return 0.5 }, Wait: func(d time.Duration) time.Duration { return d / 100 }, Awake: y.awake, Renditions: y.dir + "/data/renditions", Bursts: y.dir + "/data/bursts",
 	})
 	require.NoError(y.t, err)
-	p, err := plan.Parse("plan", []byte(yardPlan))
+	p, err := plantext.Parse("plan", []byte(yardPlan))
 	require.NoError(y.t, err)
 	y.device.SetPlan(p)
 	ctx, cancel := context.WithCancel(context.Background())
@@ -730,14 +731,14 @@ func TestAChangedPlanTakesEffectAtOnce(t *testing.T) {
 	y := setup(t, none)
 	y.picture("1.jpg", 1)
 	y.until("held", heldBy(gate.Network, 1))
-	p, err := plan.Parse("plan", []byte(strings.Replace(yardPlan, "take: [photo, video]\n    to", "take: [video]\n    to", 1)))
+	p, err := plantext.Parse("plan", []byte(strings.Replace(yardPlan, "take: [photo, video]\n    to", "take: [video]\n    to", 1)))
 	require.Error(t, err, "its lane takes photos")
 	require.Nil(t, p)
-	p, err = plan.Parse("plan", []byte(strings.NewReplacer("take: [photo, video]", "take: [video]", "        take: [photo]\n", "").Replace(yardPlan)))
+	p, err = plantext.Parse("plan", []byte(strings.NewReplacer("take: [photo, video]", "take: [video]", "        take: [photo]\n", "").Replace(yardPlan)))
 	require.NoError(t, err)
 	y.device.SetPlan(p)
 	y.until("skipped", counts(queue.Skipped, 1))
-	p, err = plan.Parse("plan", []byte(yardPlan))
+	p, err = plantext.Parse("plan", []byte(yardPlan))
 	require.NoError(t, err)
 	y.device.SetPlan(p)
 	y.until("wanted again", heldBy(gate.Network, 1))

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardtide/core/gate"
-	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/queue"
 	"yardtide/engine/records"
 	"yardtide/standin"
@@ -27,7 +27,7 @@ func (y *yard) asReduced(form string) {
 	if form != "" {
 		text = strings.NewReplacer("destinations:", "renditions:\n  small: "+form+"\ndestinations:", "    to: [locker]\n", "    send: {photo: small}\n    to: [locker]\n").Replace(yardPlan)
 	}
-	p, err := plan.Parse("plan", []byte(text))
+	p, err := plantext.Parse("plan", []byte(text))
 	require.NoError(y.t, err)
 	y.device.SetPlan(p)
 }
@@ -137,7 +137,7 @@ func TestTheFormOfWhatWaitsFollowsThePlan(t *testing.T) {
 
 func TestClipsAreMadeSmallerOnChargeOnly(t *testing.T) {
 	y := setup(t, home)
-	p, err := plan.Parse("plan", []byte(strings.NewReplacer("destinations:", "renditions:\n  low: {height: 144, quality: 60}\ndestinations:", "    to: [locker]\n", "    send: {video: low}\n    to: [locker]\n").Replace(yardPlan)))
+	p, err := plantext.Parse("plan", []byte(strings.NewReplacer("destinations:", "renditions:\n  low: {height: 144, quality: 60}\ndestinations:", "    to: [locker]\n", "    send: {video: low}\n    to: [locker]\n").Replace(yardPlan)))
 	require.NoError(t, err)
 	y.device.SetPlan(p)
 	file := t.TempDir() + "/clip.mp4"

@@ -21,6 +21,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/folder"
@@ -69,7 +70,7 @@ func quietBerth(t *testing.T, path string) *berth {
 func (b *berth) place(name string) string { return filepath.Join(b.dir, "places", name) }
 
 func (b *berth) plan() *plan.Plan {
-	p, err := plan.Parse("plan", []byte(fmt.Sprintf(`yard: Test
+	p, err := plantext.Parse("plan", []byte(fmt.Sprintf(`yard: Test
 timezone: UTC
 destinations: {locker: {kind: folder, path: %q}}
 devices: {phone: {sources: [{folder: DCIM, rule: all}]}}

@@ -14,6 +14,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/queue"
 	"yardtide/engine/records"
 	"yardtide/standin"
@@ -23,7 +24,7 @@ import (
 // follow gives the device a plan with other words in it.
 func (y *yard) follow(pairs ...string) *plan.Plan {
 	y.t.Helper()
-	p, err := plan.Parse("plan", []byte(strings.NewReplacer(pairs...).Replace(yardPlan)))
+	p, err := plantext.Parse("plan", []byte(strings.NewReplacer(pairs...).Replace(yardPlan)))
 	require.NoError(y.t, err)
 	y.device.SetPlan(p)
 	return p

@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/folder"
@@ -77,7 +77,7 @@ func TestASourceThatHangsKeepsOnlyItself(t *testing.T) {
 	y := setup(t, home)
 	f := mountSilent(t, y.dir+"/phone/Share")
 	with := func(more string) {
-		p, err := plan.Parse("plan", []byte(strings.Replace(strings.Replace(yardPlan, "    sources:\n", "    sources:\n      - {folder: Share, rule: everyday}\n", 1), "    take: [photo, video]\n", "    take: [photo, video]\n    order: "+more+"\n", 1)))
+		p, err := plantext.Parse("plan", []byte(strings.Replace(strings.Replace(yardPlan, "    sources:\n", "    sources:\n      - {folder: Share, rule: everyday}\n", 1), "    take: [photo, video]\n", "    take: [photo, video]\n    order: "+more+"\n", 1)))
 		require.NoError(t, err)
 		y.device.SetPlan(p)
 	}

@@ -13,6 +13,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/standin"
@@ -43,7 +44,7 @@ func TestAStalledStorageKeepsNoStatus(t *testing.T) {
 
 func TestSmallestGoesFirstBetweenKindsToo(t *testing.T) {
 	y := setup(t, none)
-	p, err := plan.Parse("plan", []byte(strings.Replace(strings.Replace(yardPlan, "take: [photo, video]", "order: smallest\n    take: [photo, video]", 1), "url: http", "senders: 1\n    url: http", 1)))
+	p, err := plantext.Parse("plan", []byte(strings.Replace(strings.Replace(yardPlan, "take: [photo, video]", "order: smallest\n    take: [photo, video]", 1), "url: http", "senders: 1\n    url: http", 1)))
 	require.NoError(t, err)
 	y.device.SetPlan(p)
 	y.clip("b.mp4")
@@ -84,7 +85,7 @@ func TestWhatWasSpentOutlivesThePlan(t *testing.T) {
 		"another zone":   {"timezone: UTC", "timezone: Asia/Kathmandu"},
 		"another limit":  {"300 kB per day", "1 MB per week"},
 	} {
-		p, err := plan.Parse("plan", []byte(strings.ReplaceAll(yardPlan, change[0], change[1])))
+		p, err := plantext.Parse("plan", []byte(strings.ReplaceAll(yardPlan, change[0], change[1])))
 		require.NoError(t, err)
 		y.device.SetPlan(p)
 		s := y.until(name, func(s wire.Device) bool { return spent(s) > 0 })

@@ -22,6 +22,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/folder"
@@ -75,7 +76,7 @@ func newHouse(t *testing.T, kind, more, ruleMore string, open func() destination
 
 func (h *house) start() {
 	h.t.Helper()
-	p, err := plan.Parse("plan", []byte(h.plan))
+	p, err := plantext.Parse("plan", []byte(h.plan))
 	require.NoError(h.t, err)
 	driver := h.open()
 	h.fleet, h.devices = &fleet.Fleet{}, map[string]*device.Device{}

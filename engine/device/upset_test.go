@@ -19,6 +19,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/queue"
 	"yardtide/engine/records"
 	"yardtide/wire"
@@ -31,7 +32,7 @@ func TestThePlanChangesAtEveryMomentOfASend(t *testing.T) {
 	y := setup(t, home)
 	const head = "yard: T\ntimezone: UTC\ndestinations:\n  locker: {kind: webdav, url: 'http://127.0.0.1/dav/'}\n  other: {kind: webdav, url: 'http://127.0.0.1/dav/'}\ndevices:\n  phone:\n    sources: [%s]\nrules:\n  everyday: {take: [%s], to: [%s], lanes: [{over: wifi}]}\n  spare: {take: [photo], to: [%s], lanes: [{over: wifi}]}\n"
 	parse := func(sources, take, to, spare string) *plan.Plan {
-		p, err := plan.Parse("plan", []byte(fmt.Sprintf(head, sources, take, to, spare)))
+		p, err := plantext.Parse("plan", []byte(fmt.Sprintf(head, sources, take, to, spare)))
 		require.NoError(t, err)
 		return p
 	}
@@ -217,7 +218,7 @@ func TestAFileWrittenOverWithItsTimePutBackIsSentAgain(t *testing.T) {
 // is to be taken and the taking: nobody's file is taken for another's.
 func TestANameThatWasOnlyMeantIsNotItsOwn(t *testing.T) {
 	y := setup(t, none)
-	p, err := plan.Parse("plan", []byte(strings.Replace(yardPlan, "take: [photo, video]", "store-each: true\n    take: [photo, video]", 1)))
+	p, err := plantext.Parse("plan", []byte(strings.Replace(yardPlan, "take: [photo, video]", "store-each: true\n    take: [photo, video]", 1)))
 	require.NoError(t, err)
 	y.device.SetPlan(p)
 	one, two := jpeg(t), append(jpeg(t)[:len(jpeg(t))-1:len(jpeg(t))-1], 'x')

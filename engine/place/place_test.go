@@ -14,6 +14,7 @@ import (
 	"pgregory.net/rapid"
 
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/destinationtest"
@@ -88,7 +89,7 @@ func newYard(t *rapid.T, tied bool) *yard {
 		y.driver, kind = &destinationtest.Counts{Memory: memory}, "{kind: folder, path: /mnt/locker}"
 	}
 	var err error
-	y.plan, err = plan.Parse("plan", []byte("yard: Test\ntimezone: UTC\ndestinations: {locker: "+kind+"}\ndevices: {phone: {sources: [{folder: DCIM, rule: all}]}}\nrules: {all: {take: [photo], to: [locker], lanes: [{over: wifi}]}}\n"))
+	y.plan, err = plantext.Parse("plan", []byte("yard: Test\ntimezone: UTC\ndestinations: {locker: "+kind+"}\ndevices: {phone: {sources: [{folder: DCIM, rule: all}]}}\nrules: {all: {take: [photo], to: [locker], lanes: [{over: wifi}]}}\n"))
 	require.NoError(t, err)
 	y.start()
 	return y

@@ -12,6 +12,7 @@ import (
 
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/queue"
 )
 
@@ -95,7 +96,7 @@ func TestRecordsOfOneKindOfPictureTellThemApart(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, found, 1)
 	assert.Equal(t, media.Document, found[0].Kind)
-	p, err := plan.Parse("p", []byte("yard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  phone: {sources: [{folder: DCIM, rule: all}]}\nrules:\n  all: {take: [photo, video], to: [shed], lanes: [{over: wifi}]}\n"))
+	p, err := plantext.Parse("p", []byte("yard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  phone: {sources: [{folder: DCIM, rule: all}]}\nrules:\n  all: {take: [photo, video], to: [shed], lanes: [{over: wifi}]}\n"))
 	require.NoError(t, err)
 	require.NoError(t, r.Apply(t.Context(), p, "phone", time.Now()))
 	check()

@@ -11,6 +11,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/queue"
 	"yardtide/engine/records"
 )
@@ -35,7 +36,7 @@ func TestWhatIsNotMovingHasASentence(t *testing.T) {
 		defer r.Close()
 		lane := rapid.SampledFrom([]string{"{over: wifi}", "{over: wifi, gates: {hours: 00:00-00:01}}", "{over: cellular, allowance: 1 MB per day}", "{over: wifi, gates: {power: charging}}, {over: cellular, roaming: true, allowance: 9 MB per day, roaming-allowance: 100 kB per day}"}).Draw(rt, "lanes")
 		send := rapid.SampledFrom([]string{"", "send: {photo: small},", "send: {video: small},", "send: {photo: small, video: small},"}).Draw(rt, "send")
-		p, err := plan.Parse("plan", []byte(fmt.Sprintf(randomPlan, rapid.IntRange(1, 9).Draw(rt, "keep"), send, lane)))
+		p, err := plantext.Parse("plan", []byte(fmt.Sprintf(randomPlan, rapid.IntRange(1, 9).Draw(rt, "keep"), send, lane)))
 		require.NoError(rt, err)
 		require.NoError(rt, r.Apply(ctx, p, "phone", now))
 		var items []records.Item

@@ -23,6 +23,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/folder"
@@ -114,7 +115,7 @@ func TestNothingIsRemovedButASmallCopyOfWhatIsSafe(t *testing.T) {
 		r, err := records.Open(ctx, data+"/r.db")
 		require.NoError(rt, err)
 		defer r.Close()
-		p, err := plan.Parse("plan", []byte(smallPlan))
+		p, err := plantext.Parse("plan", []byte(smallPlan))
 		require.NoError(rt, err)
 		require.NoError(rt, r.Apply(ctx, p, "phone", time.Now()))
 		require.NoError(rt, r.Admit(ctx, []records.Item{{Source: "DCIM", Dir: ".", Name: "a.jpg", Size: 9, Kind: media.Photo, Rule: "all", ContentType: "image/jpeg", TakenMS: 1}}, p, time.Now()))

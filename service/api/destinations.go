@@ -10,7 +10,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/engine/destination"
 	"yardtide/engine/place"
 	"yardtide/service"
@@ -106,7 +106,7 @@ func (s *Server) noDestination(name string, err error) error {
 
 // destinationProblem writes why a destination cannot stand in the plan.
 func destinationProblem(err error) error {
-	var edit plan.EditError
+	var edit plantext.EditError
 	var used service.InUse
 	switch {
 	case errors.As(err, &edit):

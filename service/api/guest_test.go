@@ -29,6 +29,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/core/queue"
 	"yardtide/engine/link"
 	"yardtide/engine/records"
@@ -116,7 +117,7 @@ func (y *guestYard) recordsOf(name string) []records.Rows {
 	r, err := records.Open(ctx, y.t.TempDir()+"/r.db")
 	require.NoError(y.t, err)
 	defer r.Close()
-	p, err := plan.Parse("plan", []byte(fmt.Sprintf(guestPlan, "/a", "/b")))
+	p, err := plantext.Parse("plan", []byte(fmt.Sprintf(guestPlan, "/a", "/b")))
 	require.NoError(y.t, err)
 	now := time.Now()
 	require.NoError(y.t, r.Apply(ctx, p, name, now))

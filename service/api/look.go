@@ -7,7 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/engine/face"
 	"yardtide/service"
 	"yardtide/wire"
@@ -29,7 +29,7 @@ func (s *Server) lookRoutes() {
 			return nil, err
 		}
 		job, err := s.service.Look(d, in.Body)
-		var wrong plan.EditError
+		var wrong plantext.EditError
 		if errors.As(err, &wrong) {
 			return nil, huma.Error422UnprocessableEntity(wrong.Says)
 		}

@@ -14,7 +14,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"yardtide/core/gate"
-	"yardtide/core/plan"
+	"yardtide/core/plantext"
 	"yardtide/engine/awake"
 	"yardtide/engine/face"
 	"yardtide/engine/link"
@@ -348,7 +348,7 @@ func (s *Server) planRoutes() {
 		return &answer[wire.PlanTried]{tried}, nil
 	})
 	call(s, "check-plan", http.MethodPost, "/plan/check", "Look for mistakes in a plan, and tell what follows from it", func(ctx context.Context, in *request[wire.PlanDraft]) (*answer[wire.PlanNotes], error) {
-		p, err := plan.Parse(orPlan(in.Body.File), []byte(in.Body.Text))
+		p, err := plantext.Parse(orPlan(in.Body.File), []byte(in.Body.Text))
 		if err != nil {
 			return nil, planProblem(err)
 		}
@@ -380,8 +380,8 @@ func (s *Server) versionRoutes() {
 		d, err := s.service.Diff(in.From, in.To)
 		return &answer[wire.PlanDiff]{d}, planProblem(err)
 	})
-	call(s, "plan-keys", http.MethodGet, "/plan/keys", "Every key of the plan: what may stand behind it, and what it means", func(context.Context, *struct{}) (*answer[[]plan.Key], error) {
-		return &answer[[]plan.Key]{plan.Keys()}, nil
+	call(s, "plan-keys", http.MethodGet, "/plan/keys", "Every key of the plan: what may stand behind it, and what it means", func(context.Context, *struct{}) (*answer[[]plantext.Key], error) {
+		return &answer[[]plantext.Key]{plantext.Keys()}, nil
 	})
 	call(s, "edit-plan", http.MethodPost, "/plan/edits", "Have keys of the plan say something else, or tell what that would change", func(ctx context.Context, in *request[wire.PlanEdits]) (*answer[wire.PlanEdited], error) {
 		edited, err := s.service.EditPlan(ctx, in.Body)
@@ -416,7 +416,7 @@ func orPlan(file string) string {
 
 // planProblem writes each mistake of a plan with its place.
 func planProblem(err error) error {
-	var problems plan.Problems
+	var problems plantext.Problems
 	var stale service.StalePlan
 	var secret service.SecretRefused
 	var none service.NoVersion

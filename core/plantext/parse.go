@@ -1,4 +1,4 @@
-package plan
+package plantext
 
 import (
 	"errors"
@@ -16,6 +16,7 @@ import (
 	"github.com/goccy/go-yaml/token"
 
 	"yardtide/core/media"
+	"yardtide/core/plan"
 )
 
 // Problem is one mistake in a plan: where, what is wrong, what would be right.
@@ -96,7 +97,7 @@ func bounded(text []byte) error {
 
 // Parse reads a plan. file is only used in messages. The error is Problems and
 // holds every mistake found, not only the first.
-func Parse(file string, text []byte) (*Plan, error) {
+func Parse(file string, text []byte) (*plan.Plan, error) {
 	r := &reader{file: file}
 	p := r.document(text)
 	if len(r.problems) > 0 {
@@ -151,16 +152,16 @@ func (r *reader) note(n ast.Node, would, format string, args ...any) {
 }
 
 func (r *reader) noteError(n ast.Node, err error) {
-	var m mistake
+	var m plan.Mistake
 	if errors.As(err, &m) {
-		r.note(n, m.would, "%s", m.what)
+		r.note(n, m.Would, "%s", m.What)
 		return
 	}
 	r.note(n, "would be written as the schema shows (yardtide plan schema)", "%s", err)
 }
 
-func (r *reader) document(text []byte) *Plan {
-	p := &Plan{}
+func (r *reader) document(text []byte) *plan.Plan {
+	p := &plan.Plan{}
 	var beyond Problem
 	if err := bounded(text); errors.As(err, &beyond) {
 		beyond.File = r.file
@@ -200,10 +201,10 @@ func (r *reader) document(text []byte) *Plan {
 
 // apart sees that no source lies where copies go to, and no copies go where a
 // source lies, as far as their paths tell: each would be copied again and again.
-func (r *reader) apart(p *Plan) {
+func (r *reader) apart(p *plan.Plan) {
 	for _, f := range r.folders {
 		for name, d := range p.Destinations {
-			if d.Kind == Folder && path.IsAbs(f.name) && (Inside(f.name, d.Path) || Inside(d.Path, f.name)) {
+			if d.Kind == plan.Folder && path.IsAbs(f.name) && (plan.Inside(f.name, d.Path) || plan.Inside(d.Path, f.name)) {
 				r.note(f.node, "would be a folder outside every destination", "the source %q and the destination %s (%s) lie in one another", f.name, name, d.Path)
 			}
 		}
@@ -211,7 +212,7 @@ func (r *reader) apart(p *Plan) {
 }
 
 // follow looks up every name that was used.
-func (r *reader) follow(p *Plan) {
+func (r *reader) follow(p *plan.Plan) {
 	for _, l := range r.links {
 		var have []string
 		switch l.kind {
@@ -224,7 +225,7 @@ func (r *reader) follow(p *Plan) {
 		default:
 			have = keys(p.Rules)
 		}
-		if slices.Contains(have, l.name) || l.kind == "destination" && strings.Contains(l.name, personField) {
+		if slices.Contains(have, l.name) || l.kind == "destination" && strings.Contains(l.name, plan.PersonField) {
 			continue
 		}
 		would := "would be one of " + strings.Join(have, ", ")
@@ -237,22 +238,22 @@ func (r *reader) follow(p *Plan) {
 
 // persons sees that each device is one of the plan's people, and that a destination with
 // {person} is there for each of the devices that send to it.
-func (r *reader) persons(p *Plan) {
+func (r *reader) persons(p *plan.Plan) {
 	for _, l := range r.links {
 		if l.kind == "person" && !slices.Contains(p.People, l.name) {
 			r.note(l.node, "would be one of people, at the top of the plan", "there is no person %q", l.name)
 		}
-		if l.kind != "destination" || !strings.Contains(l.name, personField) {
+		if l.kind != "destination" || !strings.Contains(l.name, plan.PersonField) {
 			continue
 		}
 		for _, device := range keys(p.Devices) {
 			d := p.Devices[device]
-			if !slices.ContainsFunc(d.Sources, func(s Source) bool {
+			if !slices.ContainsFunc(d.Sources, func(s plan.Source) bool {
 				return slices.ContainsFunc(s.Rules, func(rule string) bool { return slices.Contains(p.Rules[rule].To, l.name) })
 			}) {
 				continue
 			}
-			name := forPerson(l.name, d.Person)
+			name := plan.ForPerson(l.name, d.Person)
 			if _, there := p.Destinations[name]; d.Person == "" || !there {
 				what := fmt.Sprintf("%s of %s would be %q, which is no destination", l.name, device, name)
 				if d.Person == "" {
@@ -266,7 +267,7 @@ func (r *reader) persons(p *Plan) {
 
 // widenPhotos has photo mean every picture, as it did when a plan of the first format
 // was written.
-func (p *Plan) widenPhotos() {
+func widenPhotos(p *plan.Plan) {
 	widen := func(kinds []media.Kind) []media.Kind {
 		if !slices.Contains(kinds, media.Photo) {
 			return kinds
@@ -315,15 +316,15 @@ func (r *reader) folder(n ast.Node) string {
 }
 
 // quick sees that quick copies are one form, and that the whole ones have a lane.
-func (r *reader) quick(rule Rule, lanesAt ast.Node, name string) {
-	if rule.quick() == "" {
+func (r *reader) quick(rule plan.Rule, lanesAt ast.Node, name string) {
+	if rule.Quick() == "" {
 		return
 	}
 	whole := false
 	for i, l := range rule.Lanes {
 		whole = whole || l.Send == ""
-		if l.Send != "" && l.Send != rule.quick() {
-			r.note(entryOf(lanesAt, i), "would send as "+rule.quick()+", as the lane before", "two lanes of rule %s carry small copies of two forms", name)
+		if l.Send != "" && l.Send != rule.Quick() {
+			r.note(entryOf(lanesAt, i), "would send as "+rule.Quick()+", as the lane before", "two lanes of rule %s carry small copies of two forms", name)
 		}
 	}
 	if !whole {
@@ -332,7 +333,7 @@ func (r *reader) quick(rule Rule, lanesAt ast.Node, name string) {
 }
 
 // megapixels reads a number such as 3 or 0.5.
-func (r *reader) megapixels(n ast.Node) Megapixels {
+func (r *reader) megapixels(n ast.Node) plan.Megapixels {
 	var v float64
 	switch is := n.(type) {
 	case *ast.IntegerNode:
@@ -346,7 +347,7 @@ func (r *reader) megapixels(n ast.Node) Megapixels {
 		r.note(n, "would be a number such as 3 or 0.5, from 0.01 to 1000", "megapixels is not such a number")
 		return 0
 	}
-	return Megapixels(v)
+	return plan.Megapixels(v)
 }
 
 func (r *reader) zone(n ast.Node) string {
@@ -412,7 +413,7 @@ func (r *reader) mapping(n ast.Node, where string, known fields) {
 // names reads a mapping whose keys are the keeper's own names.
 func (r *reader) names(n ast.Node, kind string, read func(name string, n ast.Node)) {
 	seen, ok := r.entries(n, kind+"s", func(key string, at, v ast.Node) {
-		if !IsName(key) {
+		if !plan.IsName(key) {
 			r.note(at, "would be letters, digits, dots and dashes, at most 63", "%q cannot be the name of a %s", key, kind)
 		}
 		read(key, v)

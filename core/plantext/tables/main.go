@@ -1,5 +1,5 @@
 // Command tables writes the tables of the plan's keys into a document, between the lines
-// that say so: go run ./core/plan/tables docs/plan.md
+// that say so: go run ./core/plantext/tables docs/plan.md
 package main
 
 import (
@@ -7,7 +7,7 @@ import (
 	"os"
 	"strings"
 
-	"yardtide/core/plan"
+	"yardtide/core/plantext"
 )
 
 const begin, end = "<!-- The tables are made from the code: make types. -->\n", "<!-- The end of the tables. -->\n"
@@ -32,5 +32,5 @@ func write(args []string) error {
 	if !found || !ended {
 		return fmt.Errorf("%s has no lines between which the tables stand", args[0])
 	}
-	return os.WriteFile(args[0], []byte(before+begin+"\n"+plan.Tables()+"\n"+end+after), 0o644)
+	return os.WriteFile(args[0], []byte(before+begin+"\n"+plantext.Tables()+"\n"+end+after), 0o644)
 }

@@ -1,4 +1,4 @@
-package plan
+package plantext
 
 import (
 	"fmt"
@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"yardtide/core/media"
+	"yardtide/core/plan"
 )
 
 // This file writes values, in the form of JSON, as a plan has them.
@@ -124,58 +125,42 @@ func block(w *strings.Builder, keys []Key, v map[string]any, indent int) {
 }
 
 // Value is what a plan says, in the form of JSON: an edit has values of this form.
-func (p *Plan) Value() map[string]any {
+func Value(p *plan.Plan) map[string]any {
 	v, _ := planPart.get(p).(map[string]any)
 	return v
 }
 
-// Value is what a destination says, in the form of JSON.
-func (d Destination) Value() map[string]any {
+// DestinationValue is what a destination says, in the form of JSON.
+func DestinationValue(d plan.Destination) map[string]any {
 	v, _ := destinationPart.get(&d).(map[string]any)
 	return v
 }
 
 // Write writes a plan that was read, or is a part of one: Parse reads the same plan.
-func (p *Plan) Write() string {
+func Write(p *plan.Plan) string {
 	var w strings.Builder
 	second := *p
 	second.Format = 2
-	block(&w, planPart.list(), second.Value(), 0)
+	block(&w, planPart.list(), Value(&second), 0)
 	return w.String()
 }
 
 // Compose writes a household's first plan. Parse checks it.
-func Compose(p *Plan) string {
-	return "# The plan of this yard. docs/plan.md tells every key.\n" + p.Write()
+func Compose(p *plan.Plan) string {
+	return "# The plan of this yard. docs/plan.md tells every key.\n" + Write(p)
 }
 
 // First is the text of a household's first plan, around its first destination:
 // everything in one folder of one device goes there over Wi-Fi.
-func First(yard, zone, device, folder, name string, d Destination) string {
-	rule := Rule{Take: []media.Kind{media.Photo, media.Raw, media.Graphic, media.Video}, To: []string{name}, Lanes: []Lane{{Over: WiFi}}}
-	return Compose(&Plan{Yard: yard, Timezone: zone, Destinations: map[string]Destination{name: d}, Rules: map[string]Rule{"everything": rule},
-		Devices: map[string]Device{device: {Sources: []Source{{Folder: folder, Rules: []string{"everything"}}}}}})
+func First(yard, zone, device, folder, name string, d plan.Destination) string {
+	rule := plan.Rule{Take: []media.Kind{media.Photo, media.Raw, media.Graphic, media.Video}, To: []string{name}, Lanes: []plan.Lane{{Over: plan.WiFi}}}
+	return Compose(&plan.Plan{Yard: yard, Timezone: zone, Destinations: map[string]plan.Destination{name: d}, Rules: map[string]plan.Rule{"everything": rule},
+		Devices: map[string]plan.Device{device: {Sources: []plan.Source{{Folder: folder, Rules: []string{"everything"}}}}}})
 }
 
 // CheckDestination finds the mistakes of one destination, as Parse would in a
 // plan. The error is Problems.
-func CheckDestination(name string, d Destination) error {
+func CheckDestination(name string, d plan.Destination) error {
 	_, err := Parse("the destination", []byte(First("x", "UTC", "device", "x", name, d)))
 	return err
-}
-
-// String writes a size as a plan has it, to the byte; "" for none.
-func (n Size) String() string {
-	if n == 0 {
-		return ""
-	}
-	for _, unit := range []struct {
-		n    Size
-		name string
-	}{{1e12, "TB"}, {1e9, "GB"}, {1e6, "MB"}, {1e3, "kB"}} {
-		if n%unit.n == 0 {
-			return fmt.Sprintf("%d %s", n/unit.n, unit.name)
-		}
-	}
-	return fmt.Sprintf("%d B", n)
 }

@@ -1,4 +1,4 @@
-package plan_test
+package plantext_test
 
 import (
 	"slices"

@@ -1,4 +1,4 @@
-package plan_test
+package plantext_test
 
 import (
 	"fmt"
@@ -14,18 +14,19 @@ import (
 	"pgregory.net/rapid"
 
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 )
 
 // put has one key of a plan say something else.
 func put(text string, value any, path ...string) (string, error) {
-	return plan.Set(text, plan.Edit{Path: path, Value: value})
+	return plantext.Set(text, plan.Edit{Path: path, Value: value})
 }
 
 // says is what a plan says at a path, nil for nothing.
 func says(t require.TestingT, text string, path ...string) any {
-	p, err := plan.Parse("p", []byte(text))
+	p, err := plantext.Parse("p", []byte(text))
 	require.NoError(t, err, text)
-	var at any = p.Value()
+	var at any = plantext.Value(p)
 	for _, name := range path {
 		part, isPart := at.(map[string]any)
 		if !isPart {
@@ -156,7 +157,7 @@ func TestWhatCannotBeSetSaysSo(t *testing.T) {
 		"a place past a list": {"cellular", rule("lanes", "#7", "over"), "cannot be changed by program"},
 		"no place in a list":  {"cellular", rule("lanes", "first", "over"), "is no place in a list"},
 		"the last lane":       {nil, rule("lanes", "#0"), "is the only lane"},
-		"one too deep":        {strings.Repeat("x", plan.MaxSize), []string{"yard"}, "bytes long"},
+		"one too deep":        {strings.Repeat("x", plantext.MaxSize), []string{"yard"}, "bytes long"},
 		"an odd name":         {films, []string{"rules", "a b"}, "cannot be the name"},
 		"a kept name":         {films, []string{"rules", ""}, "cannot be the name"},
 		"no such rule to go":  {nil, []string{"rules", "none"}, `no rule "none"`},
@@ -178,11 +179,11 @@ func TestWhatCannotBeSetSaysSo(t *testing.T) {
 			assert.ErrorContains(t, err, c.says)
 		})
 	}
-	_, err := plan.Set(good, plan.Edit{Path: []string{"rules", "slow"}, Value: films, New: true})
+	_, err := plantext.Set(good, plan.Edit{Path: []string{"rules", "slow"}, Value: films, New: true})
 	assert.ErrorContains(t, err, `the plan has a rule "slow" already`)
 	for _, broken := range []string{"", "a: [", "yard: ["} {
 		_, err := put(broken, "x", "yard")
-		var problems plan.Problems
+		var problems plantext.Problems
 		assert.ErrorAs(t, err, &problems)
 	}
 }
@@ -194,12 +195,12 @@ func TestAnyPlanIsEditedIntoAnyOther(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		text, other := drawn.Draw(t, "plan"), drawn.Draw(t, "other")
 		is, want := says(t, text).(map[string]any), says(t, other).(map[string]any)
-		same, err := plan.Set(text, edits(is, is)...)
+		same, err := plantext.Set(text, edits(is, is)...)
 		require.NoError(t, err)
 		require.Equal(t, text, same, "forms that change nothing change no byte")
-		after, err := plan.Set(text, edits(is, want)...)
+		after, err := plantext.Set(text, edits(is, want)...)
 		if err != nil {
-			var edit plan.EditError
+			var edit plantext.EditError
 			require.ErrorAs(t, err, &edit, text)
 			refused++
 			return
@@ -231,7 +232,7 @@ func TestWhatANewValueBringsWithIt(t *testing.T) {
 	with, err := put(text, "ines", "devices", "desk", "person")
 	require.NoError(t, err)
 	assert.Equal(t, []any{"ines"}, says(t, with, "people"), "who is new is one of the people then")
-	reduced, err := plan.Set(text, plan.Edit{Path: []string{"renditions", "web"}, Value: map[string]any{"long-edge": 1200}},
+	reduced, err := plantext.Set(text, plan.Edit{Path: []string{"renditions", "web"}, Value: map[string]any{"long-edge": 1200}},
 		plan.Edit{Path: []string{"rules", "everyday", "send", "photo"}, Value: "web"})
 	require.NoError(t, err)
 	assert.Equal(t, "web", says(t, reduced, "rules", "everyday", "send", "photo"))
@@ -240,7 +241,7 @@ func TestWhatANewValueBringsWithIt(t *testing.T) {
 	clips, err := put(reduced, []string{"video"}, "rules", "everyday", "take")
 	require.NoError(t, err)
 	assert.Nil(t, says(t, clips, "rules", "everyday", "send"), "what is no longer taken has no form either")
-	back, err := plan.Set(reduced, plan.Edit{Path: []string{"rules", "everyday", "send", "photo"}}, plan.Edit{Path: []string{"renditions", "web"}})
+	back, err := plantext.Set(reduced, plan.Edit{Path: []string{"rules", "everyday", "send", "photo"}}, plan.Edit{Path: []string{"renditions", "web"}})
 	require.NoError(t, err)
 	assert.Equal(t, text, back, "byte for byte")
 }
@@ -259,22 +260,22 @@ func TestWhatIsLeftEmptySaysNothing(t *testing.T) {
 func TestANewPartStandsOnLinesOfItsOwn(t *testing.T) {
 	text := withRule(writtenRules["on one line"])
 	barn := map[string]any{"kind": "sftp", "address": "shed.example:22", "host-key": shed.HostKey, "user": "o'brien \"x\"", "key-from": "kept:shed", "keep-free": "20 GB"}
-	with, err := plan.Set(text, plan.Edit{Path: []string{"destinations", "barn"}, Value: barn, New: true})
+	with, err := plantext.Set(text, plan.Edit{Path: []string{"destinations", "barn"}, Value: barn, New: true})
 	require.NoError(t, err)
 	assert.Contains(t, with, "\n  barn:\n    kind: sftp\n    address: shed.example:22\n")
 	assert.Equal(t, barn, says(t, with, "destinations", "barn"))
 	films := map[string]any{"take": []any{"video"}, "to": []any{"barn"}, "lanes": []any{map[string]any{"over": "wired", "metered": true}}, "gates": map[string]any{"hours": "22:00-06:00"}}
-	both, err := plan.Set(with, plan.Edit{Path: []string{"rules", "films"}, Value: films})
+	both, err := plantext.Set(with, plan.Edit{Path: []string{"rules", "films"}, Value: films})
 	require.NoError(t, err)
 	assert.Contains(t, both, "\n  films:\n    take: [video]\n    to: [barn]\n    lanes:\n      - over: wired\n        metered: true\n    gates:\n      hours: \"22:00-06:00\"\n")
-	joined, err := plan.Set(both, plan.Edit{Path: []string{"devices", "loft-tablet"}, Value: map[string]any{"sources": []any{map[string]any{"folder": "Pictures", "rules": []string{"films"}}}}})
+	joined, err := plantext.Set(both, plan.Edit{Path: []string{"devices", "loft-tablet"}, Value: map[string]any{"sources": []any{map[string]any{"folder": "Pictures", "rules": []string{"films"}}}}})
 	require.NoError(t, err)
 	assert.Contains(t, joined, "\n  loft-tablet:\n    sources:\n      - folder: Pictures\n        rule: films\n")
-	back, err := plan.Set(joined, plan.Edit{Path: []string{"devices", "loft-tablet"}}, plan.Edit{Path: []string{"rules", "films"}}, plan.Edit{Path: []string{"destinations", "barn"}})
+	back, err := plantext.Set(joined, plan.Edit{Path: []string{"devices", "loft-tablet"}}, plan.Edit{Path: []string{"rules", "films"}}, plan.Edit{Path: []string{"destinations", "barn"}})
 	require.NoError(t, err)
 	assert.Equal(t, text, back)
 	flow := "{yard: T, timezone: UTC, format: 2, destinations: {shed: {kind: folder, path: /s}}, devices: {desk: {sources: [{folder: x, rule: r}]}}, rules: {r: {take: [photo], to: [shed], lanes: [{over: wifi}]}}}"
-	with, err = plan.Set(flow, plan.Edit{Path: []string{"destinations", "barn"}, Value: barn})
+	with, err = plantext.Set(flow, plan.Edit{Path: []string{"destinations", "barn"}, Value: barn})
 	require.NoError(t, err, "however it is written")
 	assert.Equal(t, barn, says(t, with, "destinations", "barn"))
 }
@@ -286,15 +287,15 @@ func TestADevicesOwnOfARuleIsSet(t *testing.T) {
 		own := func(rule string, key ...string) []string {
 			return append([]string{"devices", device, "rules", rule}, key...)
 		}
-		one, err := plan.Set(text, plan.Edit{Path: own("everyday", "gates", "power"), Value: "any"}, plan.Edit{Path: own("everyday", "gates", "hours"), Value: "01:00-02:00"})
+		one, err := plantext.Set(text, plan.Edit{Path: own("everyday", "gates", "power"), Value: "any"}, plan.Edit{Path: own("everyday", "gates", "hours"), Value: "01:00-02:00"})
 		require.NoError(t, err)
-		p, err := plan.Parse("p", []byte(one))
+		p, err := plantext.Parse("p", []byte(one))
 		require.NoError(t, err)
 		assert.Equal(t, plan.Gates{Hours: plan.Hours{{Start: 60, End: 120}}}, p.On(device).Rules["everyday"].Gates)
-		two, err := plan.Set(one, plan.Edit{Path: own("everyday", "lanes"), Value: []any{map[string]any{"over": "wired"}, map[string]any{"over": "cellular", "allowance": "45 MB per day"}}}, plan.Edit{Path: own("slow", "gates", "hours"), Value: "any"})
+		two, err := plantext.Set(one, plan.Edit{Path: own("everyday", "lanes"), Value: []any{map[string]any{"over": "wired"}, map[string]any{"over": "cellular", "allowance": "45 MB per day"}}}, plan.Edit{Path: own("slow", "gates", "hours"), Value: "any"})
 		require.NoError(t, err)
 		assert.Equal(t, "45 MB per day", says(t, two, own("everyday", "lanes")...).([]any)[1].(map[string]any)["allowance"])
-		back, err := plan.Set(two, plan.Edit{Path: own("slow", "gates", "hours"), Value: ""}, plan.Edit{Path: own("everyday")})
+		back, err := plantext.Set(two, plan.Edit{Path: own("slow", "gates", "hours"), Value: ""}, plan.Edit{Path: own("everyday")})
 		require.NoError(t, err)
 		assert.Equal(t, text, back)
 	}
@@ -311,7 +312,7 @@ func TestLanesAreSetAndTheRestStays(t *testing.T) {
 	} {
 		lanes := []string{"rules", "everyday", "lanes"}
 		lane := func(n string, key ...string) []string { return append(append(slices.Clone(lanes), n), key...) }
-		after, err := plan.Set(text, plan.Edit{Path: lane("#1", "allowance"), Value: "200 MB per month"}, plan.Edit{Path: lane("#1", "take"), Value: []string{"photo"}}, plan.Edit{Path: lane("#1", "roaming"), Value: true})
+		after, err := plantext.Set(text, plan.Edit{Path: lane("#1", "allowance"), Value: "200 MB per month"}, plan.Edit{Path: lane("#1", "take"), Value: []string{"photo"}}, plan.Edit{Path: lane("#1", "roaming"), Value: true})
 		require.NoError(t, err)
 		is := says(t, after, lanes...).([]any)
 		assert.Equal(t, map[string]any{"over": "cellular", "take": []any{"photo"}, "allowance": "200 MB per month", "roaming": true}, is[1])
@@ -440,30 +441,30 @@ func TestAnyRowOfSourceEditsMeansWhatWasAsked(t *testing.T) {
 func TestADeviceIsCalledOtherwise(t *testing.T) {
 	for _, key := range []string{"phone:", `"phone":`, "'phone' :", "phone: # Ines's, not the phone: of work"} {
 		text := strings.Replace(around("    limit: 2 MB/s\n    sources: [{folder: phone, rule: everyday}]\n"), "phone:", key, 1)
-		after, err := plan.WithRenamedDevice(text, "phone", "galley.phone-2")
+		after, err := plantext.WithRenamedDevice(text, "phone", "galley.phone-2")
 		require.NoError(t, err, key)
-		was, err := plan.Parse("p", []byte(text))
+		was, err := plantext.Parse("p", []byte(text))
 		require.NoError(t, err)
-		is, err := plan.Parse("p", []byte(after))
+		is, err := plantext.Parse("p", []byte(after))
 		require.NoError(t, err)
 		assert.Equal(t, was.Devices["phone"], is.Devices["galley.phone-2"])
 		assert.Len(t, is.Devices, len(was.Devices))
-		back, err := plan.WithRenamedDevice(after, "galley.phone-2", "phone")
+		back, err := plantext.WithRenamedDevice(after, "galley.phone-2", "phone")
 		require.NoError(t, err)
 		assert.Equal(t, strings.NewReplacer(`"phone"`, "phone", `'phone'`, "phone").Replace(text), back, "the rest stays byte for byte")
 	}
 	text := around("    sources: [{folder: DCIM, rule: everyday}]\n")
 	for _, to := range []string{"", "a b", "x: y", "a\nb", "phone", "{person}", strings.Repeat("a", 64), "-a", "#"} {
-		_, err := plan.WithRenamedDevice(text, "phone", to)
+		_, err := plantext.WithRenamedDevice(text, "phone", to)
 		require.Error(t, err, to)
 	}
 	for _, to := range []string{"yes", "null", "12", "1e3", "0x1f", "2026-11-26"} { // words that YAML may read otherwise
-		after, err := plan.WithRenamedDevice(text, "phone", to)
+		after, err := plantext.WithRenamedDevice(text, "phone", to)
 		require.NoError(t, err, to)
-		is, err := plan.Parse("p", []byte(after))
+		is, err := plantext.Parse("p", []byte(after))
 		require.NoError(t, err, to)
 		assert.Contains(t, is.Devices, to)
 	}
-	_, err := plan.WithRenamedDevice(text, "none", "other")
+	_, err := plantext.WithRenamedDevice(text, "none", "other")
 	assert.ErrorContains(t, err, `no device "none"`)
 }

@@ -1,4 +1,4 @@
-package plan
+package plantext
 
 import (
 	"encoding/json"
@@ -13,26 +13,17 @@ import (
 	"github.com/goccy/go-yaml/parser"
 
 	"yardtide/core/media"
+	"yardtide/core/plan"
 )
-
-// Edit is what one key of the plan is to say, or one part of it.
-type Edit struct {
-	// Path names the key from the top of the plan: keys, names, places in lists ("#2", from 0; "+" is a new
-	// entry at the end), such as rules, everyday, gates, hours.
-	Path []string `json:"path" minItems:"1" maxItems:"12" doc:"From the top of the plan: keys, names, places in lists (#2, from 0; + for a new entry), such as rules, everyday, gates, hours"`
-	// Value is in the form of JSON; nil takes the key, the name or the entry out.
-	Value any  `json:"value,omitempty" doc:"As the plan has it, in JSON: text, a number, true, a list, or keys of its own; nothing takes it out"`
-	New   bool `json:"new,omitempty" doc:"Refuse it when the name is there already"`
-}
 
 // Set changes keys of a plan's text; the rest stays byte for byte. The errors are EditError, and Problems
 // where the plan has mistakes, or would have some.
-func Set(text string, edits ...Edit) (string, error) {
+func Set(text string, edits ...plan.Edit) (string, error) {
 	before, err := Parse("plan", []byte(text))
 	if err != nil {
 		return "", err
 	}
-	s := setter{text, before.Value()}
+	s := setter{text, Value(before)}
 	for _, e := range edits {
 		if err := s.edit(e); err != nil {
 			return "", err
@@ -42,7 +33,7 @@ func Set(text string, edits ...Edit) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if !reflect.DeepEqual(s.says, after.Value()) { // the text is written so that it was changed otherwise than was meant
+	if !reflect.DeepEqual(s.says, Value(after)) { // the text is written so that it was changed otherwise than was meant
 		return "", errByHand
 	}
 	return s.text, nil
@@ -55,7 +46,7 @@ type setter struct {
 }
 
 // edit does one edit, and what must come with it.
-func (s *setter) edit(e Edit) error {
+func (s *setter) edit(e plan.Edit) error {
 	k, err := keyAt(e.Path)
 	if err != nil {
 		return err
@@ -71,7 +62,7 @@ func (s *setter) edit(e Edit) error {
 	switch name := e.Path[len(e.Path)-1]; {
 	case e.New && was != nil:
 		return EditError{fmt.Sprintf("the plan has a %s %q already", k.Part, name)}
-	case want != nil && was == nil && isName(e.Path) && !IsName(name):
+	case want != nil && was == nil && isName(e.Path) && !plan.IsName(name):
 		return EditError{fmt.Sprintf("%q cannot be the name of a %s; it would be letters, digits, dots and dashes, at most 63", name, k.Part)}
 	case want == nil && was == nil:
 		if isName(e.Path) || strings.HasPrefix(name, "#") {
@@ -158,7 +149,7 @@ func at(says any, path []string) (any, bool) {
 }
 
 // normal is the value of an edit as the plan would say it; nil for nothing said. The error is an EditError.
-func (k Key) normal(e Edit) (any, error) {
+func (k Key) normal(e plan.Edit) (any, error) {
 	text, err := json.Marshal(e.Value)
 	if err != nil {
 		return nil, EditError{fmt.Sprintf("%s: this is no value: %v", k.Name, err)}
@@ -662,7 +653,7 @@ func WithRenamedDevice(text, name, to string) (string, error) {
 	if _, there := want.Devices[to]; there {
 		return "", EditError{fmt.Sprintf("the plan has a device %q already", to)}
 	}
-	if !IsName(to) {
+	if !plan.IsName(to) {
 		return "", EditError{fmt.Sprintf("%q cannot be the name of a device; it would be letters, digits, dots and dashes, at most 63", to)}
 	}
 	after, err := setKey(text, []string{"devices", name}, to)
@@ -682,13 +673,13 @@ func WithRenamedDevice(text, name, to string) (string, error) {
 }
 
 // ReadRendition reads a rendition that no plan has, in the form of JSON. The error is an EditError.
-func ReadRendition(form map[string]any) (Rendition, error) {
+func ReadRendition(form map[string]any) (plan.Rendition, error) {
 	return readAlone(renditionPart, "renditions", "x", form)
 }
 
 // ReadSource reads a source that no plan has, in the form of JSON; it may follow no rule. The error is an
 // EditError.
-func ReadSource(source map[string]any) (Source, error) {
+func ReadSource(source map[string]any) (plan.Source, error) {
 	follows := source["rules"]
 	if follows == nil {
 		source = maps.Clone(source)
@@ -711,7 +702,7 @@ func readAlone[T any](p part[T], above, name string, v map[string]any) (none T, 
 	if err != nil {
 		return none, err
 	}
-	is, err := k.normal(Edit{Path: path, Value: v})
+	is, err := k.normal(plan.Edit{Path: path, Value: v})
 	if err != nil {
 		return none, err
 	}

@@ -1,4 +1,7 @@
-package plan
+// Package plantext knows the text of a plan, a YAML document: keys.go declares each key once; Parse reads a text
+// strictly and tells line and column of every mistake; Set changes keys and leaves the rest byte for byte; Write,
+// Schema and Tables write. It knows nothing of what a plan means beyond its own keys: core/plan has the values.
+package plantext
 
 import (
 	"cmp"

@@ -1,4 +1,4 @@
-package plan_test
+package plantext_test
 
 import (
 	"testing"
@@ -7,18 +7,19 @@ import (
 	"pgregory.net/rapid"
 
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 )
 
 func TestADevicesPartOfAnyPlanIsReadAsItWasMeant(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		whole, err := plan.Parse("plan", []byte(drawn.Draw(t, "plan")))
+		whole, err := plantext.Parse("plan", []byte(drawn.Draw(t, "plan")))
 		if err != nil {
 			t.Skip() // some that are drawn have mistakes
 		}
 		for device := range whole.Devices {
 			part := whole.PartOf(device)
-			again, err := plan.Parse("part", []byte(part.Write()))
-			require.NoError(t, err, part.Write())
+			again, err := plantext.Parse("part", []byte(plantext.Write(part)))
+			require.NoError(t, err, plantext.Write(part))
 			require.Equal(t, part, again)
 			require.Len(t, again.Devices, 1)
 			for name, r := range again.Rules { // it means the same there
@@ -33,7 +34,7 @@ func TestADevicesPartOfAnyPlanIsReadAsItWasMeant(t *testing.T) {
 func firstRule(p *plan.Plan, device string) string { return p.Devices[device].Sources[0].Rules[0] }
 
 func TestAPartHoldsNoWordOfOthers(t *testing.T) {
-	whole, err := plan.Parse("plan", []byte(`
+	whole, err := plantext.Parse("plan", []byte(`
 yard: Slip
 timezone: UTC
 destinations:
@@ -47,11 +48,11 @@ rules:
   letters: {take: [document], to: [loft], lanes: [{over: wifi}]}
 `))
 	require.NoError(t, err)
-	text := whole.PartOf("phone").Write()
+	text := plantext.Write(whole.PartOf("phone"))
 	for _, word := range []string{"loft", "Letters", "ledger-desk", "SHED_WORD", "letters"} {
 		require.NotContains(t, text, word)
 	}
-	again, err := plan.Parse("part", []byte(text))
+	again, err := plantext.Parse("part", []byte(text))
 	require.NoError(t, err, text)
 	require.Equal(t, whole.PartOf("phone"), again)
 }

@@ -1,4 +1,4 @@
-package plan_test
+package plantext_test
 
 import (
 	"fmt"
@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 )
 
 // What is deep, long or refers to itself is refused before it is parsed: each of
@@ -33,13 +34,13 @@ func TestWhatIsTooDeepOrTooMuchIsRefusedUnparsed(t *testing.T) {
 		"brackets in a value": {"yard: " + strings.Repeat("[", n), "too deep"},
 		"anchors":             {strings.Repeat("a: &a b\n", 10), "anchor or alias"},
 		"an alias bomb":       {"a: &a [x, x]\nb: &b [*a, *a]\nc: &c [*b, *b]\n", "anchor or alias"},
-		"words":               {strings.Repeat("a: b\n", plan.MaxSize/6), "words and signs"},
-		"commas":              {"a: [" + strings.Repeat("a,", plan.MaxSize/3), "words and signs"},
-		"length":              {strings.Repeat("#", plan.MaxSize+1), "bytes long"},
+		"words":               {strings.Repeat("a: b\n", plantext.MaxSize/6), "words and signs"},
+		"commas":              {"a: [" + strings.Repeat("a,", plantext.MaxSize/3), "words and signs"},
+		"length":              {strings.Repeat("#", plantext.MaxSize+1), "bytes long"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			_, err := plan.Parse("p", []byte(c.text))
-			var problems plan.Problems
+			_, err := plantext.Parse("p", []byte(c.text))
+			var problems plantext.Problems
 			require.ErrorAs(t, err, &problems)
 			assert.ErrorContains(t, err, c.says)
 			assert.Len(t, problems, 1)
@@ -48,7 +49,7 @@ func TestWhatIsTooDeepOrTooMuchIsRefusedUnparsed(t *testing.T) {
 		})
 	}
 	text := string(read(t, "good.yaml")) + strings.Repeat("# a long comment, such as a plan may have\n", 20_000)
-	_, err := plan.Parse("p", []byte(text))
+	_, err := plantext.Parse("p", []byte(text))
 	assert.NoError(t, err, "and what is only long is read")
 }
 
@@ -62,9 +63,9 @@ func FuzzParse(f *testing.F) {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		p, err := plan.Parse("p", []byte(text))
+		p, err := plantext.Parse("p", []byte(text))
 		if err != nil {
-			var problems plan.Problems
+			var problems plantext.Problems
 			require.ErrorAs(t, err, &problems)
 			require.NotEmpty(t, problems)
 			return
@@ -74,7 +75,7 @@ func FuzzParse(f *testing.F) {
 		if err != nil {
 			return
 		}
-		q, err := plan.Parse("p", []byte(with))
+		q, err := plantext.Parse("p", []byte(with))
 		require.NoError(t, err, with)
 		require.Len(t, q.Destinations, len(p.Destinations)+1)
 	})
@@ -85,22 +86,22 @@ func TestSourcesAndDestinationsLieApart(t *testing.T) {
 		return fmt.Sprintf("yard: x\ntimezone: UTC\ndestinations: {d: {kind: folder, path: %q}}\ndevices: {c: {sources: [{folder: %q, rule: r}]}}\nrules: {r: {take: [photo], to: [d], lanes: [{over: wifi}]}}\n", path, folder)
 	}
 	for _, bad := range [][2]string{{"/home/a", "/home/a"}, {"/home/a", "/home/a/"}, {"/home/a/b", "/home/a"}, {"/home/a", "/home/a/b"}, {"/home/./a", "/home/a/b/.."}, {"/", "/mnt/x"}, {"/home//a", "/home/a"}} {
-		_, err := plan.Parse("p", []byte(text(bad[0], bad[1])))
+		_, err := plantext.Parse("p", []byte(text(bad[0], bad[1])))
 		assert.ErrorContains(t, err, "lie in one another", "%v", bad)
 	}
 	for _, good := range [][2]string{{"/home/a", "/home/ab"}, {"Pictures", "/home/a/Pictures"}, {"/home/a", "/mnt/b"}} {
-		_, err := plan.Parse("p", []byte(text(good[0], good[1])))
+		_, err := plantext.Parse("p", []byte(text(good[0], good[1])))
 		assert.NoError(t, err, "%v", good)
 	}
 	for _, twice := range [][2]string{{"Pictures", "./Pictures"}, {"Pictures", "~/Pictures"}, {"Pictures/", "Pictures"}, {"a//b", "a/b"}, {"a/./b", "a/b/."}, {"/x/y", "/x//y/"}} {
-		_, err := plan.Parse("p", []byte(strings.Replace(text(twice[0], "/d"), "rule: r}]", fmt.Sprintf("rule: r}, {folder: %q, rule: r}]", twice[1]), 1)))
+		_, err := plantext.Parse("p", []byte(strings.Replace(text(twice[0], "/d"), "rule: r}]", fmt.Sprintf("rule: r}, {folder: %q, rule: r}]", twice[1]), 1)))
 		assert.ErrorContains(t, err, "lie in one another", "%v", twice)
 	}
 }
 
 func TestAGateCanBeUnsetSetOrSetToNothing(t *testing.T) {
 	read := func(rule, lane string) plan.Gates {
-		p, err := plan.Parse("p", []byte(fmt.Sprintf("yard: x\ntimezone: UTC\ndestinations: {d: {kind: folder, path: /d}}\ndevices: {c: {sources: [{folder: a, rule: r}]}}\nrules: {r: {take: [photo], to: [d], gates: {%s}, lanes: [{over: wifi, gates: {%s}}]}}\n", rule, lane)))
+		p, err := plantext.Parse("p", []byte(fmt.Sprintf("yard: x\ntimezone: UTC\ndestinations: {d: {kind: folder, path: /d}}\ndevices: {c: {sources: [{folder: a, rule: r}]}}\nrules: {r: {take: [photo], to: [d], gates: {%s}, lanes: [{over: wifi, gates: {%s}}]}}\n", rule, lane)))
 		require.NoError(t, err)
 		r := p.Rules["r"]
 		return r.Gates.Under(r.Lanes[0].Gates)
@@ -119,12 +120,12 @@ func TestNamesAndUsersThatYAMLTakesForSomethingElse(t *testing.T) {
 	for _, odd := range []string{"1001", "true", "null", "yes", "~", "0x10", "1e3", "2026-01-01", "-", "a: b", "#x", "'", "\"", "ü", " x", "x "} {
 		with, err := put(string(read(t, "good.yaml")), odd, "destinations", "north-locker", "user")
 		require.NoError(t, err)
-		p, err := plan.Parse("p", []byte(with))
+		p, err := plantext.Parse("p", []byte(with))
 		require.NoError(t, err, odd)
 		assert.Equal(t, odd, p.Destinations["north-locker"].User)
 	}
 	for _, odd := range []string{"1001", "true", "null", "yes", "1e3", "0x10"} {
-		p, err := plan.Parse("p", []byte(plan.First("Home", "UTC", odd, "Pictures", odd, shed)))
+		p, err := plantext.Parse("p", []byte(plantext.First("Home", "UTC", odd, "Pictures", odd, shed)))
 		require.NoError(t, err, odd)
 		assert.Contains(t, p.Destinations, odd)
 		assert.Contains(t, p.Devices, odd)
@@ -132,12 +133,12 @@ func TestNamesAndUsersThatYAMLTakesForSomethingElse(t *testing.T) {
 }
 
 func TestTheFirstPlanIsAPlan(t *testing.T) {
-	p, err := plan.Parse("p", []byte(plan.First("Home: ours", "UTC", "desk", "Pictures/All of it", "shed", shed)))
+	p, err := plantext.Parse("p", []byte(plantext.First("Home: ours", "UTC", "desk", "Pictures/All of it", "shed", shed)))
 	require.NoError(t, err)
 	assert.Equal(t, shed, p.Destinations["shed"])
 	assert.Equal(t, []string{"shed"}, p.Rules["everything"].To)
-	assert.NoError(t, plan.CheckDestination("shed", shed))
+	assert.NoError(t, plantext.CheckDestination("shed", shed))
 	bad := shed
 	bad.HostKey = ""
-	assert.ErrorContains(t, plan.CheckDestination("shed", bad), "has no host-key")
+	assert.ErrorContains(t, plantext.CheckDestination("shed", bad), "has no host-key")
 }

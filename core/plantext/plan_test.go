@@ -1,4 +1,4 @@
-package plan_test
+package plantext_test
 
 import (
 	"encoding/json"
@@ -15,6 +15,7 @@ import (
 
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/plantext"
 )
 
 func read(t testing.TB, name string) []byte {
@@ -25,7 +26,7 @@ func read(t testing.TB, name string) []byte {
 }
 
 func TestParseReadsEveryKey(t *testing.T) {
-	p, err := plan.Parse("good.yaml", read(t, "good.yaml"))
+	p, err := plantext.Parse("good.yaml", read(t, "good.yaml"))
 	require.NoError(t, err)
 	assert.Equal(t, "Saltmarsh Slip", p.Yard)
 	assert.Equal(t, plan.Destination{Kind: plan.WebDAV, URL: "http://127.0.0.1:7480/dav/", User: "slip",
@@ -50,8 +51,8 @@ func TestParseReadsEveryKey(t *testing.T) {
 }
 
 func TestParseSaysEveryMistakeAtOnceAndWhere(t *testing.T) {
-	_, err := plan.Parse("yard.yaml", read(t, "ten-mistakes.yaml"))
-	var problems plan.Problems
+	_, err := plantext.Parse("yard.yaml", read(t, "ten-mistakes.yaml"))
+	var problems plantext.Problems
 	require.ErrorAs(t, err, &problems)
 	want := []string{
 		`yard.yaml:2:11: there is no time zone "Europe/Lisboa"; `,
@@ -108,11 +109,11 @@ func TestParseRefuses(t *testing.T) {
 		"metered cellular":  {swap("roaming: false", "metered: true"), "always counts as metered"},
 		"a wider lane":      {swap("take: [everything]\n    to: [loft-disk]\n    lanes:\n      - over: wired", "take: [photo]\n    to: [loft-disk]\n    lanes:\n      - take: [video]\n        over: wired"), "this lane takes video"},
 		"nobody's device":   {swap("  galley-phone:", "  galley phone!:"), "cannot be the name of a device"},
-		"too long":          {strings.Repeat("#", plan.MaxSize+1), "the plan is 1048577 bytes long"},
+		"too long":          {strings.Repeat("#", plantext.MaxSize+1), "the plan is 1048577 bytes long"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			_, err := plan.Parse("p", []byte(c.text))
-			var problems plan.Problems
+			_, err := plantext.Parse("p", []byte(c.text))
+			var problems plantext.Problems
 			require.ErrorAs(t, err, &problems)
 			assert.Contains(t, err.Error(), c.want)
 			assert.NotContains(t, err.Error(), "hunter2")
@@ -131,9 +132,9 @@ func TestParseNeverPanics(t *testing.T) {
 		from := rapid.IntRange(0, len(good)).Draw(t, "from")
 		to := rapid.IntRange(from, min(len(good), from+20)).Draw(t, "to")
 		put := rapid.SampledFrom([]string{"", "\x00", ": ", "- ", "&a ", "*a", "{", "[", "\n", "\t", "<<: *a", "!!int ", "|", "'", "? ", "%", "\xff"}).Draw(t, "put")
-		_, err := plan.Parse("p", []byte(good[:from]+put+good[to:]))
+		_, err := plantext.Parse("p", []byte(good[:from]+put+good[to:]))
 		if err != nil {
-			var problems plan.Problems
+			var problems plantext.Problems
 			require.ErrorAs(t, err, &problems)
 			require.NotEmpty(t, problems)
 		}
@@ -197,7 +198,7 @@ func TestAMonthMayBeginOnAnotherDay(t *testing.T) {
 }
 
 func TestSchemaTakesTheGoodPlanAndRefusesTheBad(t *testing.T) {
-	text, err := plan.Schema()
+	text, err := plantext.Schema()
 	require.NoError(t, err)
 	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(text)))
 	require.NoError(t, err)
@@ -245,11 +246,11 @@ func TestTheDocumentsPlanIsOne(t *testing.T) {
 	_, rest, found := strings.Cut(string(text), "```yaml\n")
 	require.True(t, found)
 	example, _, _ := strings.Cut(rest, "```")
-	p, err := plan.Parse("docs/plan.md", []byte(example))
+	p, err := plantext.Parse("docs/plan.md", []byte(example))
 	require.NoError(t, err)
 	assert.Equal(t, []string{"films", "everyday"}, p.Devices["galley-phone"].Sources[0].Rules)
-	assert.Contains(t, string(text), plan.Tables(), "make types writes them")
-	for line := range strings.Lines(plan.Tables()) {
+	assert.Contains(t, string(text), plantext.Tables(), "make types writes them")
+	for line := range strings.Lines(plantext.Tables()) {
 		if strings.HasPrefix(line, "| `") {
 			assert.NotContains(t, line, "|  |", "every key says something")
 		}
