@@ -58,7 +58,7 @@ soak: bin/yardtide bin/versitygw ## what takes long: thousands of races, hundred
 	YARDTIDE_ROUNDS=2000 go test -timeout 90m -run 'TestConformance/.*/four_services' ./engine/destination/destinationtest
 	YARDTIDE_EXCHANGES=all go test -timeout 60m -count=8 -run 'TestADiskIs|TestTheDiskBehind' ./engine/device
 	YARDTIDE_KILLS=200 go test -timeout 90m -count=1 -run TestKilledAgainAndAgain ./e2e
-	for target in FuzzParse=./core/plan FuzzMembers=./engine/destination/webdav FuzzRead=./engine/probe FuzzReadIndex=./engine/upkeep FuzzRequest=./service/api FuzzReduce=./engine/rendition FuzzHEIF=./engine/rendition FuzzXMP=./engine/probe; do \
+	for target in FuzzParse=./core/plantext FuzzMembers=./engine/destination/webdav FuzzRead=./engine/probe FuzzReadIndex=./engine/upkeep FuzzRequest=./service/api FuzzReduce=./engine/rendition FuzzHEIF=./engine/rendition FuzzXMP=./engine/probe; do \
 	  go test -run '^$$' -fuzz "^$${target%%=*}\$$" -fuzztime 10m $${target#*=} || exit 1; done
 
 bench: bin/yardtide bin/versitygw ## speed and size against references in the same run (about 10 minutes)
