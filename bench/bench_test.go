@@ -38,6 +38,7 @@ import (
 	"yardtide/engine/sensor"
 	"yardtide/service"
 	"yardtide/service/api"
+	"yardtide/service/caller"
 	"yardtide/standin"
 	"yardtide/standin/apache"
 	"yardtide/standin/gateway"
@@ -124,8 +125,8 @@ func open(b *testing.B, dir, text string, sense sensor.Sensor) (*service.Service
 	s, err := service.Open(b.Context(), service.Options{Dir: filepath.Join(dir, "data"), Log: slog.New(slog.DiscardHandler),
 		Members: []service.Member{{Name: "desk", Root: dir, Sensor: sense}}, Scan: scan.Options{}})
 	require.NoError(b, err)
-	if _, version := s.PlanText(); version == 0 {
-		_, err = s.ApplyPlan(service.AtTheMachine(b.Context()), "bench", text, 0)
+	if _, version := s.Book.Text(); version == 0 {
+		_, err = s.Book.Apply(caller.AtTheMachine(b.Context()), "bench", text, 0)
 		require.NoError(b, err)
 	}
 	ctx, cancel := context.WithCancel(b.Context())

@@ -58,7 +58,7 @@ func accounts(ctx context.Context, s *service.Service, computer string, names []
 	if err := os.Chmod(socket, 0o666); err != nil { // who has no token is not answered
 		return errors.Join(fmt.Errorf("opening the socket to the accounts: %w", err), l.Close())
 	}
-	ownPlaces(s.Plan(), computer, names, log)
+	ownPlaces(s.Book.Plan(), computer, names, log)
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() error { return api.NewHome(s, log).Serve(ctx, l) })
 	for _, name := range names {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"log/slog"
 
+	"yardtide/cli"
 	"yardtide/core/plan"
 	"yardtide/service"
 )
@@ -17,7 +18,7 @@ func accounts(context.Context, *service.Service, string, []string, string, strin
 	return errLinuxOnly
 }
 
-func (h runsHere) account(context.Context, env, []string) error { return errLinuxOnly }
+func (h runsHere) account(context.Context, cli.Env, []string) error { return errLinuxOnly }
 
 // ownPlaces does nothing here: no accounts are run.
 func ownPlaces(*plan.Plan, string, []string, *slog.Logger) {}

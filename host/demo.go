@@ -17,6 +17,7 @@ import (
 	"yardtide/engine/link"
 	"yardtide/service"
 	"yardtide/service/api"
+	"yardtide/service/caller"
 	"yardtide/standin"
 	"yardtide/wire"
 
@@ -89,10 +90,10 @@ clock by which they live, is set in the console. Remove the folder to begin anew
 						fmt.Fprintf(e.Out, "elsewhere %s, a process of its own, pictures in %s\n", p.Name, filepath.Join(p.Root, p.Camera))
 					}
 					fmt.Fprintf(e.Out, "computer  %s, copy a picture into %s\n", d.Computer.Name, filepath.Join(d.Computer.Root, "Restoration"))
-					if s.Plan() != nil {
+					if s.Book.Plan() != nil {
 						return nil // the one that is in force stays
 					}
-					_, err := s.ApplyPlan(service.AtTheMachine(ctx), "the demo's plan", d.Plan, 0)
+					_, err := s.Book.Apply(caller.AtTheMachine(ctx), "the demo's plan", d.Plan, 0)
 					return err
 				})
 			}

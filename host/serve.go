@@ -70,7 +70,7 @@ yardtide link prints another.`,
 							return err
 						}
 					}
-					if s.Plan() == nil {
+					if s.Book.Plan() == nil {
 						fmt.Fprintln(e.Out, "plan      none yet: open the console's link below, which asks for it step by step")
 					}
 					return nil

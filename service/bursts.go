@@ -12,7 +12,7 @@ import (
 
 // FoundBursts shows the bursts among the photos that a rule takes, device by device.
 func (s *Service) FoundBursts(ctx context.Context, rule string) ([]wire.BurstsFound, error) {
-	p := s.planOrEmpty()
+	p := s.Book.PlanOrEmpty()
 	if _, there := p.Rules[rule]; !there {
 		return nil, plantext.EditError{Says: fmt.Sprintf("the plan has no rule %q", rule)}
 	}

@@ -18,6 +18,7 @@ import (
 	"yardtide/engine/destination"
 	"yardtide/engine/place"
 	"yardtide/engine/records"
+	"yardtide/service/vault"
 	"yardtide/wire"
 )
 
@@ -44,7 +45,7 @@ func (s *Service) AddDestination(ctx context.Context, draft wire.Draft) error {
 	if err := plantext.CheckDestination(draft.Name, d); err != nil {
 		return err
 	}
-	_, err := s.editPlan(ctx, 0, func(text string) (string, error) {
+	_, err := s.Book.Edit(ctx, 0, func(text string) (string, error) {
 		after, err := s.withDestination(text, draft.Name, d)
 		if err != nil {
 			return "", err
@@ -81,8 +82,8 @@ func zoneName() string {
 // RemoveDestination takes a destination out of the plan and forgets its kept
 // secrets. What is stored there stays.
 func (s *Service) RemoveDestination(ctx context.Context, name string) error {
-	_, err := s.editPlan(ctx, 0, func(text string) (string, error) {
-		p := s.planOrEmpty()
+	_, err := s.Book.Edit(ctx, 0, func(text string) (string, error) {
+		p := s.Book.PlanOrEmpty()
 		if _, there := p.Destinations[name]; !there {
 			return "", ErrNoDestination
 		}
@@ -94,7 +95,7 @@ func (s *Service) RemoveDestination(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	return vault{s.Dir}.remove(name)
+	return vault.Vault{Dir: s.Dir}.Remove(name)
 }
 
 func rulesTo(p *plan.Plan, name string) []string {
@@ -110,7 +111,7 @@ func rulesTo(p *plan.Plan, name string) []string {
 
 // Destination tells all of one destination.
 func (s *Service) Destination(ctx context.Context, name string) (wire.DestinationDetail, error) {
-	p := s.planOrEmpty()
+	p := s.Book.PlanOrEmpty()
 	d, there := p.Destinations[name]
 	if !there {
 		return wire.DestinationDetail{}, ErrNoDestination
@@ -169,7 +170,7 @@ func short(st wire.DestinationStatus, coming int64) string {
 // SettlePlace is the keeper's answer about a destination that has come to stand for
 // another place: what was at the old one was moved there, or it is new.
 func (s *Service) SettlePlace(ctx context.Context, name string, moved bool) (n int64, err error) {
-	if _, there := s.planOrEmpty().Destinations[name]; !there {
+	if _, there := s.Book.PlanOrEmpty().Destinations[name]; !there {
 		return 0, ErrNoDestination
 	}
 	answered := false
@@ -194,7 +195,7 @@ func (s *Service) SettlePlace(ctx context.Context, name string, moved bool) (n i
 // Test begins to try a destination of the plan, and to see that it is the place that
 // it was.
 func (s *Service) Test(ctx context.Context, name string) (wire.Job, error) {
-	d, there := s.planOrEmpty().Destinations[name]
+	d, there := s.Book.PlanOrEmpty().Destinations[name]
 	if !there {
 		return wire.Job{}, ErrNoDestination
 	}
@@ -214,7 +215,7 @@ func (s *Service) Test(ctx context.Context, name string) (wire.Job, error) {
 // today.
 func (s *Service) PlaceNotes(p *plan.Plan) []string {
 	notes := []string{}
-	now := s.planOrEmpty()
+	now := s.Book.PlanOrEmpty()
 	for name, d := range p.Destinations {
 		before, there := now.Destinations[name]
 		if !there || before.Where() == d.Where() {

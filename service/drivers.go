@@ -17,6 +17,7 @@ import (
 	"yardtide/engine/destination/web"
 	"yardtide/engine/destination/webdav"
 	"yardtide/engine/fleet"
+	"yardtide/service/vault"
 )
 
 // drivers makes a driver for each destination of the plan and shares it
@@ -25,7 +26,7 @@ type drivers struct {
 	plan    func() *plan.Plan
 	tell    func()
 	fleet   *fleet.Fleet
-	secrets vault
+	secrets vault.Vault
 	// authorities is the folder of what the yard's service gave of each destination's
 	// authority; "" where the service is here, and the plan's file counts.
 	authorities string
@@ -62,7 +63,7 @@ func (d *drivers) get(name string) (destination.Driver, error) {
 	if d.authorities != "" && want.Authority != "" {
 		opened.Authority = authorityFile(d.authorities, name)
 	}
-	driver, err := open(opened, d.secrets.secretsFor(opened))
+	driver, err := open(opened, d.secrets.For(opened))
 	if err != nil {
 		return nil, err
 	}
@@ -76,8 +77,8 @@ func (d *drivers) get(name string) (destination.Driver, error) {
 
 func authorityFile(folder, name string) string { return filepath.Join(folder, name+".pem") }
 
-func open(d plan.Destination, secret secretReader) (destination.Driver, error) {
-	passwordOf := func() (string, error) { return secret(password, d.PasswordFrom) }
+func open(d plan.Destination, secret vault.Reader) (destination.Driver, error) {
+	passwordOf := func() (string, error) { return secret(vault.Password, d.PasswordFrom) }
 	overWeb := web.Options{Authority: d.Authority, Certificate: d.Certificate}
 	switch d.Kind {
 	case plan.Folder:
@@ -92,7 +93,7 @@ func open(d plan.Destination, secret secretReader) (destination.Driver, error) {
 			o.Password = passwordOf
 		}
 		if d.KeyFrom != "" {
-			o.Key = func() ([]byte, error) { pem, err := secret(key, d.KeyFrom); return []byte(pem), err }
+			o.Key = func() ([]byte, error) { pem, err := secret(vault.Key, d.KeyFrom); return []byte(pem), err }
 		}
 		return sftp.New(o), nil
 	}

@@ -30,6 +30,8 @@ import (
 	"yardtide/engine/destination/web"
 	"yardtide/engine/fleet"
 	"yardtide/engine/link"
+	"yardtide/service/planbook"
+	"yardtide/service/vault"
 	"yardtide/wire"
 )
 
@@ -236,7 +238,7 @@ func (s *Service) openElsewhere(ctx context.Context) error {
 			return err
 		}
 		if m.Was != "" {
-			if err := s.renamedInPlan(ctx, m.Was, name); err != nil {
+			if err := s.Book.Alone(func(put planbook.Put) error { return s.renamedInPlan(ctx, m.Was, name, put) }); err != nil {
 				s.Log.Warn("a device that was renamed has its old name in the plan still", "device", name, "err", err)
 			}
 		}
@@ -256,7 +258,7 @@ func (s *Service) member(ctx context.Context, name string, m membership) error {
 	e.mu.Lock()
 	e.members[name], e.mirrors[name], e.leaving[name] = m, mirror, make(chan struct{})
 	e.mu.Unlock()
-	mirror.SetPlan(s.planOrEmpty())
+	mirror.SetPlan(s.Book.PlanOrEmpty())
 	s.mu.Lock()
 	s.devices = append(slices.Clone(s.devices), mirror)
 	s.mu.Unlock()
@@ -295,7 +297,7 @@ func (s *Service) mayJoin(name string) error {
 		return refused("%s runs in this service; give the other device another name", name)
 	}
 	// Two names that differ in capitals are one folder on many disks, and one name to people.
-	for known := range s.planOrEmpty().Devices {
+	for known := range s.Book.PlanOrEmpty().Devices {
 		if known != name && strings.EqualFold(known, name) {
 			return refused("the plan has a device %s; names that differ in capital letters alone are one", known)
 		}
@@ -393,7 +395,7 @@ func (s *Service) Join(ctx context.Context, j link.Join, address string, now tim
 	if err != nil {
 		return link.Joined{}, err
 	}
-	answer := link.Joined{Time: time.Now(), Device: name, Yard: s.planOrEmpty().Yard}
+	answer := link.Joined{Time: time.Now(), Device: name, Yard: s.Book.PlanOrEmpty().Yard}
 	e.mu.Lock()
 	again := code.used != "" && e.members[name].Token == hash
 	inUse := !again && slices.ContainsFunc(slices.Collect(maps.Values(e.members)), func(m membership) bool { return m.Token == hash })
@@ -505,9 +507,9 @@ func (s *Service) Revoke(name string) (wire.Revoked, error) {
 		return wire.Revoked{}, fmt.Errorf("forgetting %s: %w", name, err)
 	}
 	r := wire.Revoked{Device: name, Secrets: []string{}}
-	if part := s.planOrEmpty().PartOf(name); part != nil {
+	if part := s.Book.PlanOrEmpty().PartOf(name); part != nil {
 		for dest, d := range part.Destinations {
-			if len(secretsOf(d)) > 0 {
+			if len(vault.SecretsOf(d)) > 0 {
 				r.Secrets = append(r.Secrets, dest)
 			}
 		}
@@ -524,10 +526,15 @@ func (s *Service) Revoke(name string) (wire.Revoked, error) {
 
 // Rename calls a device elsewhere otherwise: here, in the plan, and, as soon as it is
 // heard of, there. One that failed half way is taken up by the same call.
-func (s *Service) Rename(ctx context.Context, name, to string) (wire.PlanEdited, error) {
+func (s *Service) Rename(ctx context.Context, name, to string) (out wire.PlanEdited, err error) {
+	return out, s.Book.Alone(func(put planbook.Put) error {
+		out, err = s.rename(ctx, name, to, put)
+		return err
+	})
+}
+
+func (s *Service) rename(ctx context.Context, name, to string, put planbook.Put) (wire.PlanEdited, error) {
 	e := &s.elsewhere
-	s.changing.Lock()
-	defer s.changing.Unlock()
 	e.mu.Lock()
 	m, known := e.members[name]
 	if half, there := e.members[to]; !known && there && half.Was == name {
@@ -546,7 +553,7 @@ func (s *Service) Rename(ctx context.Context, name, to string) (wire.PlanEdited,
 		if err := s.mayJoin(to); err != nil {
 			return wire.PlanEdited{}, err
 		}
-		_, planned := s.planOrEmpty().Devices[to]
+		_, planned := s.Book.PlanOrEmpty().Devices[to]
 		if taken || planned {
 			return wire.PlanEdited{}, refused("there is a device %s already", to)
 		}
@@ -571,28 +578,28 @@ func (s *Service) Rename(ctx context.Context, name, to string) (wire.PlanEdited,
 	if !known {
 		return wire.PlanEdited{}, ErrNoDevice
 	}
-	before, version := s.PlanText()
-	err := s.renamedInPlan(ctx, m.Was, to)
-	after, now := s.PlanText()
+	before, version := s.Book.Text()
+	err := s.renamedInPlan(ctx, m.Was, to, put)
+	after, now := s.Book.Text()
 	out := wire.PlanEdited{Version: now, Says: []string{}, Notes: []string{}}
 	if now != version {
-		out.Says = changes(before, after)
+		out.Says = planbook.Changes(before, after)
 	}
 	s.Changes.Tell()
 	return out, err
 }
 
 // renamedInPlan has the plan call a device otherwise, too; that ends its renaming.
-func (s *Service) renamedInPlan(ctx context.Context, was, name string) error {
-	p := s.planOrEmpty()
+func (s *Service) renamedInPlan(ctx context.Context, was, name string, put planbook.Put) error {
+	p := s.Book.PlanOrEmpty()
 	_, old := p.Devices[was]
 	if _, named := p.Devices[name]; old && !named {
-		before, _ := s.PlanText()
+		before, _ := s.Book.Text()
 		after, err := plantext.WithRenamedDevice(before, was, name)
 		if err != nil {
 			return err
 		}
-		if _, err := s.apply(ctx, "plan.yaml", after, wire.PlanByForm); err != nil {
+		if _, err := put(ctx, "plan.yaml", after, wire.PlanByForm); err != nil {
 			return err
 		}
 	}
@@ -608,7 +615,7 @@ func (s *Service) renamedInPlan(ctx context.Context, was, name string) error {
 	e.members[name] = m
 	mirror := e.mirrors[name]
 	e.mu.Unlock()
-	mirror.SetPlan(s.planOrEmpty())
+	mirror.SetPlan(s.Book.PlanOrEmpty())
 	return nil
 }
 
@@ -628,7 +635,7 @@ func (s *Service) PartFor(name, has string) (link.Plan, error) {
 	if m.Was != "" { // the plan does not have its new name yet
 		return link.Plan{Mark: has}, nil
 	}
-	whole := s.planOrEmpty()
+	whole := s.Book.PlanOrEmpty()
 	part := whole.PartOf(name)
 	if part == nil {
 		return link.Plan{Mark: "none"}, nil
@@ -637,8 +644,8 @@ func (s *Service) PartFor(name, has string) (link.Plan, error) {
 	var secrets []link.Secret
 	for to := range part.Destinations {
 		d := whole.Destinations[to]
-		for kind, from := range secretsOf(d) {
-			secret, err := s.drivers.secrets.read(kind, from, d.Server())
+		for kind, from := range vault.SecretsOf(d) {
+			secret, err := s.drivers.secrets.Read(kind, from, d.Server())
 			if err != nil { // the device says that it has none
 				s.Log.Warn("a secret cannot be given to a device", "device", name, "destination", to, "err", err)
 				continue
@@ -668,7 +675,7 @@ func (s *Service) PartFor(name, has string) (link.Plan, error) {
 	if p.Mark = hex.EncodeToString(mark.Sum(nil)[:12]); p.Mark == has {
 		return p, nil
 	}
-	if p.Secrets, err = seal(text, m.Recipient); err != nil {
+	if p.Secrets, err = vault.Seal(text, m.Recipient); err != nil {
 		return p, fmt.Errorf("sealing the secrets for %s: %w", name, err)
 	}
 	return p, nil
@@ -680,7 +687,7 @@ func (s *Service) Desk() *link.Desk { return &s.elsewhere.desk }
 // PartKeepsFree tells how much is kept free at a destination, and whether it is of a device's
 // part of the plan.
 func (s *Service) PartKeepsFree(device, name string) (int64, bool) {
-	p := s.planOrEmpty()
+	p := s.Book.PlanOrEmpty()
 	d, there := p.Destinations[name]
 	s.elsewhere.mu.Lock()
 	was := s.elsewhere.members[device].Was // while the plan does not have its new name yet

@@ -20,7 +20,7 @@ func (s *Service) formOf(f wire.Form) (plan.Rendition, error) {
 	if len(f.Form) > 0 {
 		return plantext.ReadRendition(f.Form)
 	}
-	named, there := s.planOrEmpty().Renditions[f.Name]
+	named, there := s.Book.PlanOrEmpty().Renditions[f.Name]
 	if !there {
 		return named, plantext.EditError{Says: fmt.Sprintf("the plan has no rendition %q", f.Name)}
 	}
@@ -82,7 +82,7 @@ func (s *Service) forecastSays(ctx context.Context, a wire.FormAsked, f wire.For
 	y, err := s.Status(ctx)
 	if err == nil && a.Rule != "" {
 		for _, d := range y.Destinations {
-			for _, to := range s.planOrEmpty().Rules[a.Rule].To {
+			for _, to := range s.Book.PlanOrEmpty().Rules[a.Rule].To {
 				if d.Name == to && d.Space.Free >= 0 {
 					says += fmt.Sprintf("; %s has %s free", d.Name, gate.Bytes(d.Space.Free))
 				}

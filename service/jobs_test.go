@@ -18,6 +18,8 @@ import (
 	"yardtide/core/plan"
 	"yardtide/engine/sensor"
 	"yardtide/service"
+	"yardtide/service/caller"
+	"yardtide/service/jobs"
 	"yardtide/wire"
 )
 
@@ -46,21 +48,21 @@ func TestJobsAreStoppedBoundedAndEndWithTheService(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, wire.JobRunning, first.State)
 	require.Eventually(t, func() bool { return asked.Load() > 0 }, 20*time.Second, time.Millisecond)
-	j, err := s.Job(first.ID)
+	j, err := s.Jobs.Get(first.ID)
 	require.NoError(t, err)
 	require.NotEmpty(t, j.Trial.Steps, "what went well so far is told")
 	assert.Equal(t, "name", j.Trial.Steps[0].Name)
 
-	require.NoError(t, s.StopJob(first.ID))
+	require.NoError(t, s.Jobs.Stop(first.ID))
 	stopped := ended(t, s, first)
 	assert.Equal(t, wire.JobStopped, stopped.State)
 	assert.Equal(t, "Stopped by you.", stopped.Says)
 	assert.False(t, stopped.Ended.IsZero())
-	require.NoError(t, s.StopJob(first.ID), "one that ended stays as it is")
+	require.NoError(t, s.Jobs.Stop(first.ID), "one that ended stays as it is")
 
-	_, err = s.Job("nobody's")
-	require.ErrorIs(t, err, service.ErrNoJob)
-	require.ErrorIs(t, s.StopJob("nobody's"), service.ErrNoJob)
+	_, err = s.Jobs.Get("nobody's")
+	require.ErrorIs(t, err, jobs.ErrNone)
+	require.ErrorIs(t, s.Jobs.Stop("nobody's"), jobs.ErrNone)
 
 	begun := 0
 	for ; begun < 100; begun++ {
@@ -68,21 +70,21 @@ func TestJobsAreStoppedBoundedAndEndWithTheService(t *testing.T) {
 			break
 		}
 	}
-	require.ErrorIs(t, err, service.ErrTooManyJobs)
+	require.ErrorIs(t, err, jobs.ErrTooMany)
 	assert.Equal(t, 16, begun)
-	for _, j := range s.Jobs() {
-		require.NoError(t, s.StopJob(j.ID))
+	for _, j := range s.Jobs.All() {
+		require.NoError(t, s.Jobs.Stop(j.ID))
 	}
 	require.Eventually(t, func() bool {
-		return !slices.ContainsFunc(s.Jobs(), func(j wire.Job) bool { return j.State == wire.JobRunning })
+		return !slices.ContainsFunc(s.Jobs.All(), func(j wire.Job) bool { return j.State == wire.JobRunning })
 	}, 20*time.Second, time.Millisecond)
 	last, err := try()
 	require.NoError(t, err, "there is room again")
-	assert.Len(t, s.Jobs(), 13, "of those that ended some are told, and the one that runs")
-	assert.Equal(t, last.ID, s.Jobs()[0].ID, "the newest first")
+	assert.Len(t, s.Jobs.All(), 13, "of those that ended some are told, and the one that runs")
+	assert.Equal(t, last.ID, s.Jobs.All()[0].ID, "the newest first")
 
 	require.NoError(t, s.Close(), "who closes waits for all of them")
-	j, err = s.Job(last.ID)
+	j, err = s.Jobs.Get(last.ID)
 	require.NoError(t, err)
 	assert.Equal(t, wire.JobStopped, j.State)
 	assert.Equal(t, "The service stopped.", j.Says)
@@ -105,7 +107,7 @@ func TestTheSameJobRunsOnce(t *testing.T) {
 	url, asked := mute(t)
 	_, err = s.Adopt("locker")
 	require.ErrorIs(t, err, service.ErrNoDestination)
-	_, err = s.ApplyPlan(service.AtTheMachine(t.Context()), "p", "yard: T\ntimezone: UTC\ndestinations:\n  locker: {kind: webdav, url: '"+url+"'}\n  disk: {kind: folder, path: "+t.TempDir()+"}\ndevices:\n  desk:\n    sources: [{folder: in, rule: all}]\nrules:\n  all: {take: [photo], to: [locker], lanes: [{over: wifi}]}\n", 0)
+	_, err = s.Book.Apply(caller.AtTheMachine(t.Context()), "p", "yard: T\ntimezone: UTC\ndestinations:\n  locker: {kind: webdav, url: '"+url+"'}\n  disk: {kind: folder, path: "+t.TempDir()+"}\ndevices:\n  desk:\n    sources: [{folder: in, rule: all}]\nrules:\n  all: {take: [photo], to: [locker], lanes: [{over: wifi}]}\n", 0)
 	require.NoError(t, err)
 
 	// No sensor ever told what the network costs: nothing is read over it.
@@ -130,7 +132,7 @@ func TestTheSameJobRunsOnce(t *testing.T) {
 	again, err := s.Adopt("locker")
 	require.NoError(t, err)
 	assert.Equal(t, j.ID, again.ID)
-	require.NoError(t, s.StopJob(j.ID))
+	require.NoError(t, s.Jobs.Stop(j.ID))
 	assert.Equal(t, wire.JobStopped, ended(t, s, j).State)
 	again, err = s.Adopt("locker")
 	require.NoError(t, err)

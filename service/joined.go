@@ -16,6 +16,8 @@ import (
 	"yardtide/core/plan"
 	"yardtide/engine/atomicfile"
 	"yardtide/engine/link"
+	"yardtide/service/planbook"
+	"yardtide/service/vault"
 	"yardtide/wire"
 )
 
@@ -83,7 +85,7 @@ func JoinHome(ctx context.Context, dir string, c link.Code, version string) (lin
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return link.Home{}, fmt.Errorf("making the data directory: %w", err)
 	}
-	id, err := vault{dir}.identity(true)
+	recipient, err := vault.Vault{Dir: dir}.Recipient()
 	if err != nil {
 		return link.Home{}, err
 	}
@@ -99,7 +101,7 @@ func JoinHome(ctx context.Context, dir string, c link.Code, version string) (lin
 	if err != nil {
 		return link.Home{}, fmt.Errorf("keeping the token to join with: %w", err)
 	}
-	h, err := link.JoinBy(ctx, c, token, id.Recipient().String(), version)
+	h, err := link.JoinBy(ctx, c, token, recipient, version)
 	if err != nil {
 		return h, err
 	}
@@ -119,7 +121,7 @@ func (s *Service) startLink(ctx context.Context, others *link.Others, here link.
 	if err != nil {
 		return err
 	}
-	if s.Plan() != nil || s.Joined.Mark == "none" {
+	if s.Book.Plan() != nil || s.Joined.Mark == "none" {
 		s.agent.Following(s.Joined.Mark)
 	}
 	return nil
@@ -136,7 +138,7 @@ func (s *Service) follow(ctx context.Context, p link.Plan) error {
 		return errors.Join(s.Joined.keep(s.Dir), link.ErrRenamed)
 	}
 	if len(p.Secrets) > 0 {
-		text, err := s.drivers.secrets.open(bytes.NewReader(p.Secrets))
+		text, err := s.drivers.secrets.Open(bytes.NewReader(p.Secrets))
 		if err != nil {
 			return fmt.Errorf("opening the secrets: %w", err)
 		}
@@ -151,23 +153,27 @@ func (s *Service) follow(ctx context.Context, p link.Plan) error {
 				}
 				continue
 			}
-			if !plan.IsName(one.Name) || one.Kind != string(password) && one.Kind != string(key) {
+			if !plan.IsName(one.Name) || one.Kind != string(vault.Password) && one.Kind != string(vault.Key) {
 				return fmt.Errorf("a secret is of no destination")
 			}
-			if err := s.drivers.secrets.put(secretKind(one.Kind), one.Name, one.Server, one.Secret); err != nil {
+			if err := s.drivers.secrets.Put(vault.Kind(one.Kind), one.Name, one.Server, one.Secret); err != nil {
 				return err
 			}
 		}
 	}
-	s.changing.Lock()
-	defer s.changing.Unlock()
-	if now, _ := s.PlanText(); p.Text != "" && p.Text != now {
-		if _, err := s.apply(ctx, "the plan of "+s.Joined.Home.Yard, p.Text, wire.PlanByLink); err != nil {
-			return err
+	changed := false
+	if err := s.Book.Alone(func(put planbook.Put) (err error) {
+		if now, _ := s.Book.Text(); p.Text != "" && p.Text != now {
+			changed = true
+			_, err = put(ctx, "the plan of "+s.Joined.Home.Yard, p.Text, wire.PlanByLink)
 		}
-	} else if p.Text != "" { // only secrets changed
+		return err
+	}); err != nil {
+		return err
+	}
+	if p.Text != "" && !changed { // only secrets changed
 		s.drivers.forget()
-		for to := range s.planOrEmpty().Destinations {
+		for to := range s.Book.PlanOrEmpty().Destinations {
 			s.devices[0].TryAgain(to)
 		}
 	}
@@ -224,7 +230,7 @@ func (s *Service) removed() {
 // sendsTo lists the destinations that the device here sends to, and how much is kept free
 // at each.
 func (s *Service) sendsTo() map[string]int64 {
-	p, list := s.planOrEmpty(), map[string]int64{}
+	p, list := s.Book.PlanOrEmpty(), map[string]int64{}
 	for name, d := range p.Destinations {
 		if p.SendsTo(s.Members[0].Name, name) {
 			list[name] = int64(d.KeepFree)

@@ -68,7 +68,7 @@ func landings(layout, device string, own []sample) (list []wire.SetupName) {
 // Landings tells where items land at a destination by a layout, with some of the keeper's own. The error is
 // a plantext.EditError where the layout cannot be one.
 func (s *Service) Landings(ctx context.Context, a wire.LayoutAsked) ([]wire.SetupName, error) {
-	if _, there := s.planOrEmpty().Destinations[a.Destination]; !there {
+	if _, there := s.Book.PlanOrEmpty().Destinations[a.Destination]; !there {
 		return nil, plantext.EditError{Says: fmt.Sprintf("the plan has no destination %q", a.Destination)}
 	}
 	if err := plan.CheckOwnLayout(a.Layout); err != nil {
@@ -80,7 +80,7 @@ func (s *Service) Landings(ctx context.Context, a wire.LayoutAsked) ([]wire.Setu
 
 // samples are some of the items that go to a destination, of every device.
 func (s *Service) samples(ctx context.Context, destination string) (own []sample, err error) {
-	p := s.planOrEmpty()
+	p := s.Book.PlanOrEmpty()
 	for _, d := range s.Devices() {
 		items, err := d.Items(ctx, wire.Filter{Destination: destination, Limit: 40})
 		if err != nil {

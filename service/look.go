@@ -29,7 +29,7 @@ func (s *Service) Look(d Device, o wire.LookOrder) (wire.Job, error) {
 		set = &one
 	}
 	begun := wire.Job{Kind: wire.JobLook, Says: "It is looked at."}
-	return s.jobs.begin(begun, true, func(ctx context.Context, tell func(func(*wire.Job))) error {
+	return s.Jobs.Begin(begun, true, func(ctx context.Context, tell func(func(*wire.Job))) error {
 		return d.Look(ctx, o.Folder, set, func(l wire.Look) {
 			tell(func(is *wire.Job) { tellLook(is, l) })
 		})
@@ -44,7 +44,7 @@ func tellLook(is *wire.Job, l wire.Look) {
 
 // LookPicture is a small picture that a look found, as JPEG.
 func (s *Service) LookPicture(ctx context.Context, device func(name string) (Device, error), id string, n int) ([]byte, error) {
-	job, err := s.jobs.get(id)
+	job, err := s.Jobs.Get(id)
 	if err != nil {
 		return nil, err
 	}

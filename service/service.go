@@ -40,6 +40,9 @@ import (
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
+	"yardtide/service/jobs"
+	"yardtide/service/planbook"
+	"yardtide/service/vault"
 	"yardtide/wire"
 )
 
@@ -82,6 +85,9 @@ type Standin interface {
 // Service is one yard's service.
 type Service struct {
 	Options
+	Book *planbook.Book
+	Jobs *jobs.Jobs
+
 	lock    *flock.Flock
 	token   string
 	devices []Device
@@ -89,7 +95,6 @@ type Service struct {
 	drivers drivers
 	fleet   *fleet.Fleet
 	faces   face.Cache
-	jobs    jobs
 	setup   setup
 
 	elsewhere elsewhere
@@ -97,13 +102,8 @@ type Service struct {
 	retired   []*link.Mirror
 	looks     looks
 
-	changing sync.Mutex // the plan is changed by one at a time
-
-	mu      sync.Mutex
-	plan    *plan.Plan // nil before the first
-	text    string
-	version int64                // of the plan, 0 before the first
-	links   map[string]time.Time // one-time codes and when they end
+	mu    sync.Mutex
+	links map[string]time.Time // one-time codes and when they end
 
 	Changes Changes
 }
@@ -129,14 +129,18 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 			err = errors.Join(err, opened.Close())
 		}
 	}(s)
-	s.jobs.tell = s.Changes.Tell
+	s.Jobs = &jobs.Jobs{Tell: s.Changes.Tell}
+	s.Book = &planbook.Book{
+		Dir: o.Dir, Log: o.Log, Closed: s.elsewherePlan, Planned: o.Planned, InForce: s.inForce,
+		May: func(ctx context.Context, p *plan.Plan) error { return vault.MayUseAll(ctx, s.Book.PlanOrEmpty(), p) },
+	}
 	if s.token, err = token(filepath.Join(o.Dir, "token")); err != nil {
 		return nil, err
 	}
-	if err := s.loadPlan(); err != nil {
+	if err := s.Book.Load(); err != nil {
 		return nil, err
 	}
-	if err := (vault{o.Dir}).takeOver(s.planOrEmpty()); err != nil {
+	if err := (vault.Vault{Dir: o.Dir}).TakeOver(s.Book.PlanOrEmpty()); err != nil {
 		o.Log.Warn("what an earlier version kept cannot be opened; it is asked for where it is needed", "err", err)
 	}
 	var others device.Others = s.fleet
@@ -151,7 +155,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		asks = link.NewOthers(s.sendsTo)
 		others, s.fleet = asks, &asks.Fleet
 	}
-	s.drivers = drivers{plan: s.Plan, tell: s.Changes.Tell, fleet: s.fleet, secrets: vault{o.Dir}, made: map[string]made{}, asked: map[string]time.Time{}}
+	s.drivers = drivers{plan: s.Book.Plan, tell: s.Changes.Tell, fleet: s.fleet, secrets: vault.Vault{Dir: o.Dir}, made: map[string]made{}, asked: map[string]time.Time{}}
 	if o.Joined != nil {
 		s.drivers.authorities = filepath.Join(o.Dir, "authorities")
 	}
@@ -173,7 +177,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 			return nil, err
 		}
 		s.devices = append(s.devices, d)
-		if p := s.planOrEmpty(); asks == nil || s.Plan() != nil { // without one yet, a device that joined changes nothing
+		if p := s.Book.PlanOrEmpty(); asks == nil || s.Book.Plan() != nil { // without one yet, a device that joined changes nothing
 			d.SetPlan(p)
 		}
 		if asks != nil {
@@ -181,6 +185,15 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		}
 	}
 	return s, s.openElsewhere(ctx)
+}
+
+// inForce gives the devices a plan that was put in force.
+func (s *Service) inForce(p *plan.Plan) {
+	for _, d := range s.Devices() {
+		d.SetPlan(p)
+	}
+	s.drivers.forget()
+	s.Changes.Tell()
 }
 
 // takeOverMarkers tells a device's records which places the names of folders stood
@@ -237,7 +250,7 @@ func (s *Service) Run(ctx context.Context) error {
 
 // Close lets go of the data directory.
 func (s *Service) Close() error {
-	s.jobs.close()
+	s.Jobs.Close()
 	s.faces.Close()
 	err := s.drivers.close()
 	for _, r := range s.records {
@@ -345,7 +358,7 @@ func (s *Service) Device(name string) (Device, bool) {
 }
 
 // ZoneOf is the time zone of a device.
-func (s *Service) ZoneOf(device string) *time.Location { return s.planOrEmpty().Zone(device) }
+func (s *Service) ZoneOf(device string) *time.Location { return s.Book.PlanOrEmpty().Zone(device) }
 
 // Retry takes up again what is stuck on a device, the items named or all, and asks
 // every destination for its space anew.
@@ -363,9 +376,9 @@ func (s *Service) Status(ctx context.Context) (wire.Yard, error) {
 }
 
 func (s *Service) status(ctx context.Context) (wire.Yard, error) {
-	p := s.Plan()
-	_, version := s.PlanText()
-	st := wire.Yard{Plan: version, Time: time.Now(), Devices: []wire.Device{}, Absent: []string{}, Destinations: []wire.DestinationStatus{}, Jobs: slices.DeleteFunc(s.jobs.all(), func(j wire.Job) bool { return j.Kind == wire.JobLook }), Standin: s.Standin != nil, Home: s.home()}
+	p := s.Book.Plan()
+	_, version := s.Book.Text()
+	st := wire.Yard{Plan: version, Time: time.Now(), Devices: []wire.Device{}, Absent: []string{}, Destinations: []wire.DestinationStatus{}, Jobs: slices.DeleteFunc(s.Jobs.All(), func(j wire.Job) bool { return j.Kind == wire.JobLook }), Standin: s.Standin != nil, Home: s.home()}
 	for _, d := range s.Devices() {
 		one, err := d.Status(ctx)
 		if records.IsGone(err) {

@@ -25,6 +25,9 @@ import (
 	"yardtide/core/plantext"
 	"yardtide/engine/sensor"
 	"yardtide/service"
+	"yardtide/service/caller"
+	"yardtide/service/planbook"
+	"yardtide/service/vault"
 	"yardtide/wire"
 )
 
@@ -41,7 +44,7 @@ func ended(t *testing.T, s *service.Service, j wire.Job) wire.Job {
 	for j.State == wire.JobRunning {
 		changed := s.Changes.Next()
 		var err error
-		j, err = s.Job(j.ID)
+		j, err = s.Jobs.Get(j.ID)
 		require.NoError(t, err)
 		if j.State != wire.JobRunning {
 			break
@@ -104,14 +107,14 @@ rules:
 `
 
 func TestADraftIsShownNobodysSecret(t *testing.T) {
-	console, machine := t.Context(), service.AtTheMachine(t.Context())
+	console, machine := t.Context(), caller.AtTheMachine(t.Context())
 	secret := t.TempDir() + "/shadow"
 	require.NoError(t, os.WriteFile(secret, []byte("f1le-canary\n"), 0o600))
 	t.Setenv("YARD_SECRET", "env-canary")
 	home, stranger := newThief(t), newThief(t)
 	s := open(t, t.TempDir())
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
-	_, err := s.ApplyPlan(machine, "p", fmt.Sprintf(yard, home.URL, home.URL), 0)
+	_, err := s.Book.Apply(machine, "p", fmt.Sprintf(yard, home.URL, home.URL), 0)
 	require.NoError(t, err)
 	require.NoError(t, s.SetSecret("locker", wire.Secrets{Password: "kept-canary"}))
 
@@ -132,19 +135,19 @@ func TestADraftIsShownNobodysSecret(t *testing.T) {
 		_, err := s.Browse(console, wire.Browse{Draft: d})
 		assert.Error(t, err, what)
 		assert.Error(t, s.AddDestination(console, d), what)
-		text, version := s.PlanText()
+		text, version := s.Book.Text()
 		changed := strings.NewReplacer("kept:locker", string(d.Destination.PasswordFrom), home.URL, stranger.URL).Replace(text)
 		if what == "a file" || what == "a variable" {
-			_, err = s.ApplyPlan(console, "p", changed, version)
-			var refused service.SecretRefused
+			_, err = s.Book.Apply(console, "p", changed, version)
+			var refused vault.Refused
 			assert.ErrorAs(t, err, &refused, what)
 		}
 		assert.NotContains(t, stranger.saw(), "canary", what)
 		assert.NotContains(t, home.saw(), "f1le-canary", what)
 	}
 	// The plan in force is moved to another server: its secret is asked for again.
-	text, version := s.PlanText()
-	_, err = s.ApplyPlan(console, "p", strings.Replace(text, home.URL+"/dav", stranger.URL+"/dav", 1), version)
+	text, version := s.Book.Text()
+	_, err = s.Book.Apply(console, "p", strings.Replace(text, home.URL+"/dav", stranger.URL+"/dav", 1), version)
 	require.NoError(t, err)
 	trial := tried(t, s)(s.Test(console, "locker"))
 	assert.False(t, trial.OK)
@@ -168,9 +171,9 @@ func TestADraftIsShownNobodysSecret(t *testing.T) {
 }
 
 func TestThePlanIsChangedByOneAtATime(t *testing.T) {
-	ctx, dir := service.AtTheMachine(t.Context()), t.TempDir()
+	ctx, dir := caller.AtTheMachine(t.Context()), t.TempDir()
 	s := open(t, dir)
-	_, err := s.ApplyPlan(ctx, "p", fmt.Sprintf(yard, "http://a", "http://a"), 0)
+	_, err := s.Book.Apply(ctx, "p", fmt.Sprintf(yard, "http://a", "http://a"), 0)
 	require.NoError(t, err)
 	const writers, each = 4, 12
 	var all sync.WaitGroup
@@ -183,13 +186,13 @@ func TestThePlanIsChangedByOneAtATime(t *testing.T) {
 					continue
 				}
 				for { // as a person does who is told that another was first
-					text, version := s.PlanText()
+					text, version := s.Book.Text()
 					changed, err := plantext.Set(text, plan.Edit{Path: []string{"destinations", name}, Value: map[string]any{"kind": "folder", "path": "/mnt/" + name}})
 					if !assert.NoError(t, err) {
 						return
 					}
-					_, err = s.ApplyPlan(ctx, "p", changed, version)
-					var stale service.StalePlan
+					_, err = s.Book.Apply(ctx, "p", changed, version)
+					var stale planbook.Stale
 					if errors.As(err, &stale) {
 						continue
 					}
@@ -200,17 +203,17 @@ func TestThePlanIsChangedByOneAtATime(t *testing.T) {
 		})
 	}
 	all.Wait()
-	text, version := s.PlanText()
+	text, version := s.Book.Text()
 	assert.EqualValues(t, 1+writers*each, version, "each change made one version")
-	assert.Len(t, s.Plan().Destinations, 2+writers*each, "and none was lost")
-	_, err = s.ApplyPlan(ctx, "p", text, version-1)
-	var stale service.StalePlan
+	assert.Len(t, s.Book.Plan().Destinations, 2+writers*each, "and none was lost")
+	_, err = s.Book.Apply(ctx, "p", text, version-1)
+	var stale planbook.Stale
 	require.ErrorAs(t, err, &stale)
-	assert.Equal(t, service.StalePlan{Base: version - 1, Now: version}, stale)
+	assert.Equal(t, planbook.Stale{Base: version - 1, Now: version}, stale)
 	require.NoError(t, s.Close())
 	s = open(t, dir)
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
-	again, n := s.PlanText()
+	again, n := s.Book.Text()
 	assert.Equal(t, text, again, "what is in force is what lies on disk")
 	assert.Equal(t, version, n)
 }
@@ -235,7 +238,7 @@ func TestWhatEarlierVersionsKeptIsTakenOver(t *testing.T) {
 	th := newThief(t)
 	for range 2 { // the second start finds it done
 		s := open(t, dir)
-		got, version := s.PlanText()
+		got, version := s.Book.Text()
 		assert.Equal(t, text, got)
 		assert.EqualValues(t, 1, version)
 		require.NoError(t, s.Close())
@@ -245,7 +248,7 @@ func TestWhatEarlierVersionsKeptIsTakenOver(t *testing.T) {
 	assert.FileExists(t, dir+"/secrets/password/shed.key.age")
 	s := open(t, dir)
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
-	_, err = s.ApplyPlan(t.Context(), "p", strings.ReplaceAll(text, "http://a/dav", th.URL+"/dav"), 1)
+	_, err = s.Book.Apply(t.Context(), "p", strings.ReplaceAll(text, "http://a/dav", th.URL+"/dav"), 1)
 	require.NoError(t, err)
 	tried(t, s)(s.Test(t.Context(), "locker"))
 	assert.Empty(t, th.saw(), "an old secret is for the server that it was kept for")

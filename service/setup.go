@@ -21,6 +21,7 @@ import (
 	"yardtide/core/plantext"
 	"yardtide/core/sentences"
 	"yardtide/engine/atomicfile"
+	"yardtide/service/vault"
 	"yardtide/wire"
 )
 
@@ -139,7 +140,7 @@ func (s *Service) Setup(ctx context.Context) (wire.SetupNow, error) {
 	now := wire.SetupNow{Setup: *kept, Battery: gate.Unknown, Modem: gate.Unknown}
 	now.Folders = slices.Clone(kept.Folders)
 	s.setup.mu.Unlock()
-	now.InForce = s.Plan() != nil
+	now.InForce = s.Book.Plan() != nil
 	if d, here := s.Device(now.Device); here {
 		st, err := d.Status(ctx)
 		if err != nil {
@@ -154,7 +155,7 @@ func (s *Service) Setup(ctx context.Context) (wire.SetupNow, error) {
 
 // ChangeSetup changes what is given of the set-up.
 func (s *Service) ChangeSetup(c wire.SetupChange) error {
-	if s.Plan() != nil {
+	if s.Book.Plan() != nil {
 		return ErrSetUp
 	}
 	err := s.changeSetup(func(now *wire.Setup) error {
@@ -273,7 +274,7 @@ func (s *Service) lookAtFolders() error {
 		return nil
 	}
 	for _, folder := range todo {
-		job, err := s.jobs.begin(wire.Job{Kind: wire.JobLook, Says: "It is looked at."}, true, func(ctx context.Context, tell func(func(*wire.Job))) error {
+		job, err := s.Jobs.Begin(wire.Job{Kind: wire.JobLook, Says: "It is looked at."}, true, func(ctx context.Context, tell func(func(*wire.Job))) error {
 			err := d.Look(ctx, folder, nil, func(l wire.Look) {
 				tell(func(is *wire.Job) { tellLook(is, l) })
 				s.counted(folder, func(f *wire.SetupFolder) {
@@ -286,7 +287,7 @@ func (s *Service) lookAtFolders() error {
 					f.Problem = sentenceOf(err)
 				}
 			})
-			if s.Plan() != nil {
+			if s.Book.Plan() != nil {
 				return err
 			}
 			return errors.Join(err, s.keepCounts())
@@ -314,14 +315,14 @@ func (s *Service) counted(folder string, take func(*wire.SetupFolder)) {
 // AddSetupPlace puts a place into the set-up that a trial found good, and keeps its
 // secrets.
 func (s *Service) AddSetupPlace(a wire.SetupAdd) error {
-	if s.Plan() != nil {
+	if s.Book.Plan() != nil {
 		return ErrSetUp
 	}
 	draft := withSecrets(a.Draft)
 	if err := plantext.CheckDestination(draft.Name, draft.Destination); err != nil {
 		return err
 	}
-	job, err := s.jobs.get(a.Job)
+	job, err := s.Jobs.Get(a.Job)
 	if err != nil {
 		return err
 	}
@@ -348,7 +349,7 @@ func (s *Service) AddSetupPlace(a wire.SetupAdd) error {
 
 // RemoveSetupPlace takes a place out of the set-up and forgets its secrets.
 func (s *Service) RemoveSetupPlace(name string) error {
-	if s.Plan() != nil {
+	if s.Book.Plan() != nil {
 		return ErrSetUp
 	}
 	err := s.changeSetup(func(now *wire.Setup) error {
@@ -361,7 +362,7 @@ func (s *Service) RemoveSetupPlace(name string) error {
 	if err != nil {
 		return err
 	}
-	return vault{s.Dir}.remove(name)
+	return vault.Vault{Dir: s.Dir}.Remove(name)
 }
 
 // StartSetup puts what was said back in force, as the first plan.
@@ -377,7 +378,7 @@ func (s *Service) StartSetup(ctx context.Context, o wire.SetupStart) error {
 	case now.Text == "":
 		return SetupRefused{now.Missing[0].Says}
 	}
-	if _, err := s.ApplyPlan(ctx, "plan.yaml", now.Text, 0); err != nil {
+	if _, err := s.Book.Apply(ctx, "plan.yaml", now.Text, 0); err != nil {
 		return err
 	}
 	s.setup.mu.Lock()

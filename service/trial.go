@@ -20,6 +20,7 @@ import (
 	"yardtide/engine/destination/sftp"
 	"yardtide/engine/destination/web"
 	"yardtide/engine/place"
+	"yardtide/service/vault"
 	"yardtide/wire"
 )
 
@@ -30,7 +31,7 @@ const trialTime = 2 * time.Minute
 type trial struct {
 	name   string
 	d      plan.Destination
-	secret secretReader
+	secret vault.Reader
 	make   bool                  // make the folder if it is not there
 	place  func(id string) error // whether a place is the one it is to be; nil for one that is new
 	result wire.Trial
@@ -41,7 +42,7 @@ type trial struct {
 // Try begins to try a destination that is not in the plan, or is to be changed.
 func (s *Service) Try(ctx context.Context, draft wire.Draft) (wire.Job, error) {
 	draft = withSecrets(draft)
-	t, p := s.newTrial(ctx, draft), s.planOrEmpty()
+	t, p := s.newTrial(ctx, draft), s.Book.PlanOrEmpty()
 	return s.beginTrial(t, func(ctx context.Context) bool { return t.fits(p, draft) && t.run(ctx) })
 }
 

@@ -7,7 +7,10 @@ import (
 	"slices"
 
 	"yardtide/core/gate"
+	"yardtide/core/plan"
 	"yardtide/core/plantext"
+	"yardtide/core/sentences"
+	"yardtide/service/planbook"
 	"yardtide/wire"
 )
 
@@ -18,14 +21,15 @@ func (s *Service) TryPlan(ctx context.Context, file, text string) (wire.PlanTrie
 	if err != nil {
 		return wire.PlanTried{}, err
 	}
-	t := wire.PlanTried{Says: s.WouldChange(text), Devices: []wire.TriedDevice{}, Places: []wire.TriedPlace{}}
+	t := wire.PlanTried{Devices: []wire.TriedDevice{}, Places: []wire.TriedPlace{}}
 	doubts, err := s.newDoubts(ctx, p)
 	if err != nil {
 		return t, err
 	}
 	t.Notes = append(s.PlaceNotes(p), doubts...)
-	before, version := s.PlanText()
-	if t.Text, err = textDiff(before, text, fmt.Sprintf("version %d", version), "this text"); err != nil {
+	before, version := s.Book.Text()
+	t.Says = planbook.Changes(before, text)
+	if t.Text, err = planbook.TextDiff(before, text, fmt.Sprintf("version %d", version), "this text"); err != nil {
 		return t, err
 	}
 	today, then := map[string]wire.Amount{}, map[string]wire.Amount{}
@@ -43,7 +47,7 @@ func (s *Service) TryPlan(ctx context.Context, file, text string) (wire.PlanTrie
 		sum(today, one.Today)
 		sum(then, one.Then)
 	}
-	now := s.planOrEmpty()
+	now := s.Book.PlanOrEmpty()
 	for _, name := range slices.Sorted(maps.Keys(p.Destinations)) {
 		d, room := p.Destinations[name], int64(-1)
 		if before, there := now.Destinations[name]; there && before.Where() == d.Where() {
@@ -78,4 +82,71 @@ func comes(n int64) string {
 		return "1 file is to come"
 	}
 	return files(n) + " are to come"
+}
+
+// EditPlan has keys of the plan say something else, or only tells what that would change. The errors are
+// planbook.Stale, plantext.EditError, plantext.Problems and vault.Refused.
+func (s *Service) EditPlan(ctx context.Context, e wire.PlanEdits) (out wire.PlanEdited, err error) {
+	if e.Try {
+		before, _, err := s.Book.On(e.Base)
+		if err != nil {
+			return out, err
+		}
+		after, err := plantext.Set(before, e.Edits...)
+		if err != nil {
+			return out, err
+		}
+		tried, err := s.TryPlan(ctx, "plan.yaml", after)
+		return wire.PlanEdited{Says: tried.Says, Notes: tried.Notes, Tried: &tried}, err
+	}
+	out.Version, err = s.Book.Edit(ctx, e.Base, func(before string) (string, error) {
+		after, err := plantext.Set(before, e.Edits...)
+		if err != nil {
+			return "", err
+		}
+		p, err := plantext.Parse("plan.yaml", []byte(after))
+		if err != nil {
+			return "", err
+		}
+		out.Says = planbook.Changes(before, after)
+		out.Notes, err = s.newDoubts(ctx, p)
+		return after, err
+	})
+	return out, err
+}
+
+// Doubts tells what a plan allows and its keeper hardly meant, as it stands and as the
+// devices that run here can tell.
+func (s *Service) Doubts(ctx context.Context, p *plan.Plan) ([]string, error) {
+	says := append([]string{}, sentences.Doubts(p)...)
+	for _, d := range s.Devices() {
+		own, err := d.Doubts(ctx, p)
+		if err != nil {
+			return nil, err
+		}
+		says = append(says, own...)
+	}
+	return says, nil
+}
+
+// newDoubts tells what a plan allows and its keeper hardly meant, as far as the plan in force does
+// not allow it already; of the rest, one line.
+func (s *Service) newDoubts(ctx context.Context, p *plan.Plan) ([]string, error) {
+	all, err := s.Doubts(ctx, p)
+	now := s.Book.Plan()
+	if err != nil || now == nil {
+		return all, err
+	}
+	known, err := s.Doubts(ctx, now)
+	if err != nil {
+		return nil, err
+	}
+	says := slices.DeleteFunc(slices.Clone(all), func(d string) bool { return slices.Contains(known, d) })
+	switch left := len(all) - len(says); {
+	case left == 1:
+		says = append(says, "One doubt about the plan is as it was: yardtide plan check, or the page Plan, tells it.")
+	case left > 1:
+		says = append(says, fmt.Sprintf("%d doubts about the plan are as they were: yardtide plan check, or the page Plan, tells them.", left))
+	}
+	return says, nil
 }

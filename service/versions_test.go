@@ -10,7 +10,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"yardtide/service"
+	"yardtide/service/caller"
+	"yardtide/service/planbook"
 	"yardtide/wire"
 )
 
@@ -22,28 +23,28 @@ func shared(dir string, senders int) string {
 func TestVersionsAreToldComparedAndPutInForceAgain(t *testing.T) {
 	dir, disk := t.TempDir(), t.TempDir()
 	s := open(t, dir)
-	list, err := s.History(0)
+	list, err := s.Book.History(0)
 	require.NoError(t, err)
 	assert.Empty(t, list)
-	_, err = s.GoBack(t.Context(), 1, 0)
-	var none service.NoVersion
+	_, err = s.Book.GoBack(t.Context(), 1, 0)
+	var none planbook.NoVersion
 	require.ErrorAs(t, err, &none)
 
-	machine := service.AtTheMachine(t.Context())
-	_, err = s.ApplyPlan(machine, "p", shared(disk, 2), 0)
+	machine := caller.AtTheMachine(t.Context())
+	_, err = s.Book.Apply(machine, "p", shared(disk, 2), 0)
 	require.NoError(t, err)
-	_, err = s.ApplyPlan(t.Context(), "p", shared(disk, 3), 1)
+	_, err = s.Book.Apply(t.Context(), "p", shared(disk, 3), 1)
 	require.NoError(t, err)
-	_, err = s.ApplyPlan(t.Context(), "p", "# another note\n"+shared(disk, 3), 2)
+	_, err = s.Book.Apply(t.Context(), "p", "# another note\n"+shared(disk, 3), 2)
 	require.NoError(t, err)
-	back, err := s.GoBack(machine, 1, 3)
+	back, err := s.Book.GoBack(machine, 1, 3)
 	require.NoError(t, err)
 	assert.EqualValues(t, 4, back)
-	text, _ := s.PlanText()
+	text, _ := s.Book.Text()
 	assert.Equal(t, shared(disk, 2), text, "byte for byte")
-	assert.Equal(t, 2, s.Plan().Destinations["disk"].Senders)
+	assert.Equal(t, 2, s.Book.Plan().Destinations["disk"].Senders)
 
-	list, err = s.History(0)
+	list, err = s.Book.History(0)
 	require.NoError(t, err)
 	require.Len(t, list, 4)
 	var told []string
@@ -57,29 +58,29 @@ func TestVersionsAreToldComparedAndPutInForceAgain(t *testing.T) {
 		"2 console false The number of senders of disk is 3, and was 2.",
 		"1 command false The yard is called T.",
 	}, told)
-	list, err = s.History(3)
+	list, err = s.Book.History(3)
 	require.NoError(t, err)
 	assert.Len(t, list, 2)
 
-	d, err := s.Diff(1, 2)
+	d, err := s.Book.Diff(1, 2)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"The number of senders of disk is 3, and was 2."}, d.Says)
 	assert.Contains(t, d.Text, "--- version 1\n+++ version 2\n")
 	assert.Contains(t, d.Text, "\n-  disk: {kind: folder, path: "+disk+", senders: 2} # the slow one\n+  disk: ")
-	d, err = s.Diff(1, 4)
+	d, err = s.Book.Diff(1, 4)
 	require.NoError(t, err)
 	assert.Empty(t, d.Text)
 	assert.Empty(t, d.Says)
 	for _, pair := range [][2]int64{{1, 5}, {-1, 1}, {7, 9}} {
-		_, err = s.Diff(pair[0], pair[1])
+		_, err = s.Book.Diff(pair[0], pair[1])
 		assert.ErrorAs(t, err, &none, "%v", pair)
 	}
 	for _, to := range []int64{-1, 0, 5} {
-		_, err = s.GoBack(machine, to, 4)
+		_, err = s.Book.GoBack(machine, to, 4)
 		assert.ErrorAs(t, err, &none, to)
 	}
-	var stale service.StalePlan
-	_, err = s.GoBack(machine, 2, 3)
+	var stale planbook.Stale
+	_, err = s.Book.GoBack(machine, 2, 3)
 	require.ErrorAs(t, err, &stale)
 
 	// Versions that were made before it was kept by whom, and one that was damaged.
@@ -88,14 +89,14 @@ func TestVersionsAreToldComparedAndPutInForceAgain(t *testing.T) {
 	require.NoError(t, os.WriteFile(dir+"/plans/000003.yaml", []byte("yard: [\n"), 0o600))
 	s = open(t, dir)
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
-	list, err = s.History(0)
+	list, err = s.Book.History(0)
 	require.NoError(t, err)
 	assert.Equal(t, wire.PlanByUnknown, list[2].By)
 	assert.False(t, list[2].At.IsZero())
 	assert.Contains(t, list[1].Says[0], "cannot be read any more")
-	_, err = s.GoBack(machine, 3, 4)
+	_, err = s.Book.GoBack(machine, 3, 4)
 	require.Error(t, err, "what has mistakes is not put in force")
-	_, now := s.PlanText()
+	_, now := s.Book.Text()
 	assert.EqualValues(t, 4, now)
 }
 
@@ -104,7 +105,7 @@ func TestVersionsAreToldComparedAndPutInForceAgain(t *testing.T) {
 func TestManyChangeThePlanAtOnce(t *testing.T) {
 	s, disk := open(t, t.TempDir()), t.TempDir()
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
-	_, err := s.ApplyPlan(t.Context(), "p", shared(disk, 1), 0)
+	_, err := s.Book.Apply(t.Context(), "p", shared(disk, 1), 0)
 	require.NoError(t, err)
 	var mu sync.Mutex
 	made := map[int64]string{1: shared(disk, 1)}
@@ -112,7 +113,7 @@ func TestManyChangeThePlanAtOnce(t *testing.T) {
 	for who := range 3 {
 		all.Go(func() {
 			for i := range 70 {
-				_, base := s.PlanText()
+				_, base := s.Book.Text()
 				text := shared(disk, 1+(who*70+i)%16)
 				var version int64
 				var err error
@@ -120,11 +121,11 @@ func TestManyChangeThePlanAtOnce(t *testing.T) {
 					mu.Lock()
 					text = made[1]
 					mu.Unlock()
-					version, err = s.GoBack(t.Context(), 1, base)
+					version, err = s.Book.GoBack(t.Context(), 1, base)
 				} else {
-					version, err = s.ApplyPlan(t.Context(), "p", text, base)
+					version, err = s.Book.Apply(t.Context(), "p", text, base)
 				}
-				var stale service.StalePlan
+				var stale planbook.Stale
 				if err != nil {
 					assert.ErrorAs(t, err, &stale)
 					continue
@@ -137,11 +138,11 @@ func TestManyChangeThePlanAtOnce(t *testing.T) {
 		})
 	}
 	all.Wait()
-	list, err := s.History(0)
+	list, err := s.Book.History(0)
 	require.NoError(t, err)
 	assert.EqualValues(t, len(made), list[0].Version, "no number is left out")
 	for n, text := range made {
-		d, err := s.Diff(0, n)
+		d, err := s.Book.Diff(0, n)
 		require.NoError(t, err)
 		var lines []string
 		for line := range strings.Lines(d.Text) {

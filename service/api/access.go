@@ -10,7 +10,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
-	"yardtide/service"
+	"yardtide/service/caller"
 )
 
 // This file decides who gets in. A route is shut to everybody but the keeper
@@ -97,7 +97,7 @@ func (s *Server) keeper(c fiber.Ctx) error {
 	isJSON := c.Get("Content-Type") == "application/json" || strings.HasPrefix(c.Get("Content-Type"), "application/json;")
 	switch {
 	case found && s.service.Authorized(bearer):
-		c.SetContext(service.AtTheMachine(c.Context()))
+		c.SetContext(caller.AtTheMachine(c.Context()))
 	case !found && c.Cookies(cookieName) != "" && s.service.IsCookie(c.Cookies(cookieName)):
 		site, origin := c.Get("Sec-Fetch-Site"), c.Get("Origin")
 		own := site == "same-origin" && (origin == "" || origin == ownOrigin(c)) || site == "" && origin == ownOrigin(c)

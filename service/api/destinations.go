@@ -91,7 +91,7 @@ func (s *Server) noDestination(name string, err error) error {
 		return err
 	}
 	var names []string
-	if p := s.service.Plan(); p != nil {
+	if p := s.service.Book.Plan(); p != nil {
 		for n := range p.Destinations {
 			names = append(names, n)
 		}

@@ -74,7 +74,7 @@ func newGuestYard(t *testing.T) *guestYard {
 	var sense sensor.Set
 	s, err := service.Open(t.Context(), service.Options{Dir: dir + "/data", Log: log, Members: []service.Member{{Name: "desk", Root: dir + "/home", Sensor: &sense}}})
 	require.NoError(t, err)
-	_, err = s.ApplyPlan(t.Context(), "plan", fmt.Sprintf(guestPlan, dir+"/shed", dir+"/locker"), 0)
+	_, err = s.Book.Apply(t.Context(), "plan", fmt.Sprintf(guestPlan, dir+"/shed", dir+"/locker"), 0)
 	require.NoError(t, err)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

@@ -183,7 +183,7 @@ func (h *Home) device(ended <-chan struct{}, answer func(*fiberCall) error) fibe
 		if !known {
 			return refusal{http.StatusUnauthorized, "The service does not know this device; join with a new code."}
 		}
-		if at, is := c.RequestCtx().Conn().(*caller); is {
+		if at, is := c.RequestCtx().Conn().(*connection); is {
 			at.Known()
 		}
 		if twoLengths(c) {

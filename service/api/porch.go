@@ -22,7 +22,7 @@ type porch struct {
 	wait   sync.WaitGroup
 
 	mu        sync.Mutex
-	strangers map[*caller]struct{}
+	strangers map[*connection]struct{}
 	turned    int // strangers that were turned away in this minute
 	failed    error
 }
@@ -39,7 +39,7 @@ const (
 
 // newPorch begins to greet who comes to a listener.
 func newPorch(l net.Listener, config *tls.Config, log *slog.Logger) *porch {
-	d := &porch{Listener: l, config: config, log: log, done: make(chan struct{}), in: make(chan net.Conn), strangers: map[*caller]struct{}{}}
+	d := &porch{Listener: l, config: config, log: log, done: make(chan struct{}), in: make(chan net.Conn), strangers: map[*connection]struct{}{}}
 	d.wait.Go(d.greetAll)
 	d.wait.Go(d.tellOfStrangers)
 	return d
@@ -69,7 +69,7 @@ func (d *porch) Close() error {
 	default:
 		close(d.done)
 	}
-	var all []*caller
+	var all []*connection
 	for c := range d.strangers {
 		all = append(all, c)
 	}
@@ -119,10 +119,10 @@ func (d *porch) open() bool {
 
 // stranger takes a connection in as a stranger's, or turns it away. The oldest of its own
 // address makes room for it, so that a device behind the same address comes in.
-func (d *porch) stranger(conn net.Conn) *caller {
-	c := &caller{porch: d, from: hostOf(conn.RemoteAddr()), since: time.Now()}
+func (d *porch) stranger(conn net.Conn) *connection {
+	c := &connection{porch: d, from: hostOf(conn.RemoteAddr()), since: time.Now()}
 	d.mu.Lock()
-	var oldest *caller
+	var oldest *connection
 	same := 0
 	for other := range d.strangers {
 		if other.from != c.from {
@@ -166,7 +166,7 @@ func hostOf(a net.Addr) string {
 }
 
 // greet makes the handshake.
-func (d *porch) greet(c *caller) {
+func (d *porch) greet(c *connection) {
 	ctx, cancel := context.WithTimeout(context.Background(), greetTime)
 	defer cancel()
 	err := c.Conn.(*tls.Conn).HandshakeContext(ctx)
@@ -205,8 +205,8 @@ func (d *porch) tellOfStrangers() {
 	}
 }
 
-// caller is a connection.
-type caller struct {
+// connection is one of a stranger or of a device.
+type connection struct {
 	net.Conn // encrypted
 	raw      net.Conn
 	porch    *porch
@@ -216,7 +216,7 @@ type caller struct {
 }
 
 // Known notes that a call of a connection showed a device's token.
-func (c *caller) Known() {
+func (c *connection) Known() {
 	c.porch.mu.Lock()
 	defer c.porch.mu.Unlock()
 	if !c.known {
@@ -226,7 +226,7 @@ func (c *caller) Known() {
 }
 
 // SetReadDeadline implements net.Conn: a stranger has little time, whatever the server gives.
-func (c *caller) SetReadDeadline(t time.Time) error {
+func (c *connection) SetReadDeadline(t time.Time) error {
 	c.porch.mu.Lock()
 	known := c.known
 	c.porch.mu.Unlock()
@@ -237,7 +237,7 @@ func (c *caller) SetReadDeadline(t time.Time) error {
 }
 
 // Close implements net.Conn.
-func (c *caller) Close() error {
+func (c *connection) Close() error {
 	c.porch.mu.Lock()
 	delete(c.porch.strangers, c)
 	c.porch.mu.Unlock()

@@ -21,6 +21,8 @@ import (
 	"yardtide/engine/records"
 	"yardtide/engine/tell"
 	"yardtide/service"
+	"yardtide/service/planbook"
+	"yardtide/service/vault"
 	"yardtide/wire"
 )
 
@@ -327,18 +329,16 @@ func pictured(content []byte, err error) (*picture, error) {
 
 func (s *Server) planRoutes() {
 	call(s, "plan", http.MethodGet, "/plan", "The plan in force", func(ctx context.Context, _ *struct{}) (*answer[wire.PlanText], error) {
-		text, version := s.service.PlanText()
-		if text == "" {
+		if s.service.Book.Plan() == nil {
 			return nil, huma.Error404NotFound("There is no plan yet. Put one in force with: yardtide plan apply FILE")
 		}
-		return s.planNow(ctx, text, version)
+		return s.planNow(ctx)
 	})
 	call(s, "apply-plan", http.MethodPut, "/plan", "Put a plan in force", func(ctx context.Context, in *request[wire.PlanChange]) (*answer[wire.PlanText], error) {
-		version, err := s.service.ApplyPlan(ctx, orPlan(in.Body.File), in.Body.Text, in.Body.Base)
-		if err != nil {
+		if _, err := s.service.Book.Apply(ctx, orPlan(in.Body.File), in.Body.Text, in.Body.Base); err != nil {
 			return nil, planProblem(err)
 		}
-		return s.planNow(ctx, in.Body.Text, version)
+		return s.planNow(ctx)
 	})
 	call(s, "try-plan", http.MethodPost, "/plan/try", "What a plan would do to the yard's items, beside what today's does; nothing is changed", func(ctx context.Context, in *request[wire.PlanDraft]) (*answer[wire.PlanTried], error) {
 		tried, err := s.service.TryPlan(ctx, orPlan(in.Body.File), in.Body.Text)
@@ -353,31 +353,32 @@ func (s *Server) planRoutes() {
 			return nil, planProblem(err)
 		}
 		doubts, err := s.service.Doubts(ctx, p)
-		return &answer[wire.PlanNotes]{wire.PlanNotes{Says: s.service.WouldChange(in.Body.Text), Notes: append(s.service.PlaceNotes(p), doubts...)}}, err
+		return &answer[wire.PlanNotes]{wire.PlanNotes{Says: s.service.Book.WouldChange(in.Body.Text), Notes: append(s.service.PlaceNotes(p), doubts...)}}, err
 	})
 }
 
-func (s *Server) planNow(ctx context.Context, text string, version int64) (*answer[wire.PlanText], error) {
-	doubts := []string{}
+func (s *Server) planNow(ctx context.Context) (*answer[wire.PlanText], error) {
+	now := s.service.Book.Tell()
+	now.Doubts = []string{}
 	var err error
-	if p := s.service.Plan(); p != nil {
-		doubts, err = s.service.Doubts(ctx, p)
+	if p := s.service.Book.Plan(); p != nil {
+		now.Doubts, err = s.service.Doubts(ctx, p)
 	}
-	return &answer[wire.PlanText]{wire.PlanText{Text: text, Version: version, Values: s.service.Values(), Rules: s.service.Rules(), Sources: s.service.Sources(), Devices: s.service.PlanDevices(), Renditions: s.service.Renditions(), Doubts: doubts}}, err
+	return &answer[wire.PlanText]{now}, err
 }
 
 func (s *Server) versionRoutes() {
 	call(s, "plan-history", http.MethodGet, "/plan/versions", "The plan's versions, the newest first, and what each changed", func(_ context.Context, in *struct {
 		Before int64 `query:"before" minimum:"0" doc:"Go on before this version"`
 	}) (*answer[[]wire.PlanVersion], error) {
-		list, err := s.service.History(in.Before)
+		list, err := s.service.Book.History(in.Before)
 		return &answer[[]wire.PlanVersion]{list}, err
 	})
 	call(s, "plan-diff", http.MethodGet, "/plan/diff", "What changed between two versions of the plan", func(_ context.Context, in *struct {
 		From int64 `query:"from" minimum:"0" doc:"0 is nothing at all"`
 		To   int64 `query:"to" minimum:"1"`
 	}) (*answer[wire.PlanDiff], error) {
-		d, err := s.service.Diff(in.From, in.To)
+		d, err := s.service.Book.Diff(in.From, in.To)
 		return &answer[wire.PlanDiff]{d}, planProblem(err)
 	})
 	call(s, "plan-keys", http.MethodGet, "/plan/keys", "Every key of the plan: what may stand behind it, and what it means", func(context.Context, *struct{}) (*answer[[]plantext.Key], error) {
@@ -398,12 +399,10 @@ func (s *Server) versionRoutes() {
 		return &answer[[]wire.SetupName]{names}, destinationProblem(err)
 	})
 	call(s, "plan-undo", http.MethodPost, "/plan/undo", "Put an earlier version of the plan in force again", func(ctx context.Context, in *request[wire.PlanUndo]) (*answer[wire.PlanText], error) {
-		version, err := s.service.GoBack(ctx, in.Body.To, in.Body.Base)
-		if err != nil {
+		if _, err := s.service.Book.GoBack(ctx, in.Body.To, in.Body.Base); err != nil {
 			return nil, planProblem(err)
 		}
-		text, _ := s.service.PlanText()
-		return s.planNow(ctx, text, version)
+		return s.planNow(ctx)
 	})
 }
 
@@ -417,9 +416,9 @@ func orPlan(file string) string {
 // planProblem writes each mistake of a plan with its place.
 func planProblem(err error) error {
 	var problems plantext.Problems
-	var stale service.StalePlan
-	var secret service.SecretRefused
-	var none service.NoVersion
+	var stale planbook.Stale
+	var secret vault.Refused
+	var none planbook.NoVersion
 	switch {
 	case errors.As(err, &none):
 		return huma.Error404NotFound(sentence(none))

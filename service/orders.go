@@ -5,181 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
-	"sync"
 	"time"
 
 	"yardtide/core/gate"
-	"yardtide/engine/destination"
+	"yardtide/service/jobs"
 	"yardtide/wire"
 )
-
-// Of jobs: how many run at once, and how many that ended are still told.
-const (
-	mostJobs  = 16
-	keptEnded = 12
-)
-
-// ErrTooManyJobs refuses a job while so many run.
-var ErrTooManyJobs = fmt.Errorf("%d jobs are running already; wait for one to end, or stop one", mostJobs)
-
-// ErrNoJob says that there is no job of a name.
-var ErrNoJob = errors.New("there is no such job")
-
-// jobs is the long work that the keeper started. The zero value is ready.
-type jobs struct {
-	tell func() // something about a job changed
-
-	mu      sync.Mutex
-	list    []*job // the oldest first
-	numbers int
-	ended   bool // no more are begun
-	running sync.WaitGroup
-}
-
-type job struct {
-	is   wire.Job
-	stop context.CancelCauseFunc
-}
-
-// errStopped ends a job that the keeper stopped; errClosing one that the service does.
-var (
-	errStopped = errors.New("stopped by the keeper")
-	errClosing = errors.New("the service stopped")
-)
-
-// begin begins a job, and returns how it stands. One of the same kind that runs
-// already for the same destination is that one, unless it may run again beside.
-//
-// The work tells how far it is with tell, and may end with an error, which the job
-// then says.
-func (j *jobs) begin(one wire.Job, beside bool, work func(ctx context.Context, tell func(func(*wire.Job))) error) (wire.Job, error) {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	n := 0
-	for _, o := range j.list {
-		if o.is.State != wire.JobRunning {
-			continue
-		}
-		if n++; !beside && o.is.Kind == one.Kind && o.is.Destination == one.Destination {
-			return o.is, nil
-		}
-	}
-	if n >= mostJobs || j.ended {
-		return wire.Job{}, ErrTooManyJobs
-	}
-	ctx, stop := context.WithCancelCause(context.Background()) // it outlives the call; close ends it
-	j.numbers++
-	one.ID, one.State, one.Began = strconv.Itoa(j.numbers), wire.JobRunning, time.Now()
-	this := &job{is: one, stop: stop}
-	j.list = append(j.list, this)
-	j.running.Go(func() {
-		err := work(ctx, func(change func(*wire.Job)) { j.change(this, change) })
-		j.change(this, func(is *wire.Job) { end(is, err, context.Cause(ctx)) })
-		stop(nil)
-		j.forget()
-	})
-	return one, nil
-}
-
-func end(is *wire.Job, err, cause error) {
-	is.Ended, is.State = time.Now(), wire.JobDone
-	switch {
-	case errors.Is(cause, errStopped):
-		is.State, is.Says = wire.JobStopped, "Stopped by you."
-	case cause != nil:
-		is.State, is.Says = wire.JobStopped, "The service stopped."
-	case err != nil:
-		is.State, is.Says = wire.JobFailed, destination.Sentence(err)
-	}
-}
-
-func (j *jobs) change(this *job, change func(*wire.Job)) {
-	j.mu.Lock()
-	change(&this.is)
-	j.mu.Unlock()
-	j.tell()
-}
-
-// forget lets go of jobs that ended long ago.
-func (j *jobs) forget() {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	more := -keptEnded
-	for _, o := range j.list {
-		if o.is.State != wire.JobRunning {
-			more++
-		}
-	}
-	j.list = slices.DeleteFunc(j.list, func(o *job) bool {
-		if more <= 0 || o.is.State == wire.JobRunning {
-			return false
-		}
-		more--
-		return true
-	})
-}
-
-// all lists the jobs, the newest first.
-func (j *jobs) all() []wire.Job {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	list := make([]wire.Job, 0, len(j.list))
-	for _, o := range slices.Backward(j.list) {
-		list = append(list, o.is)
-	}
-	return list
-}
-
-func (j *jobs) find(id string) (*job, error) {
-	i := slices.IndexFunc(j.list, func(o *job) bool { return o.is.ID == id })
-	if i < 0 {
-		return nil, ErrNoJob
-	}
-	return j.list[i], nil
-}
-
-// get tells of one. The error is ErrNoJob when there is none.
-func (j *jobs) get(id string) (wire.Job, error) {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	o, err := j.find(id)
-	if err != nil {
-		return wire.Job{}, err
-	}
-	return o.is, nil
-}
-
-// stop ends one; one that ended stays as it is.
-func (j *jobs) stop(id string) error {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	o, err := j.find(id)
-	if err == nil {
-		o.stop(errStopped)
-	}
-	return err
-}
-
-// close ends all, and waits for them.
-func (j *jobs) close() {
-	j.mu.Lock()
-	j.ended = true
-	for _, o := range j.list {
-		o.stop(errClosing)
-	}
-	j.mu.Unlock()
-	j.running.Wait()
-}
-
-// Jobs lists the jobs that run or ended lately, the newest first.
-func (s *Service) Jobs() []wire.Job { return s.jobs.all() }
-
-// Job tells of one. The error is ErrNoJob when there is none.
-func (s *Service) Job(id string) (wire.Job, error) { return s.jobs.get(id) }
-
-// StopJob ends a job.
-func (s *Service) StopJob(id string) error { return s.jobs.stop(id) }
 
 // Prove begins to have proofs of safe copies taken again.
 func (s *Service) Prove(ctx context.Context, o wire.ProveOrder, devices []Device) (wire.Job, error) {
@@ -201,7 +32,7 @@ func (s *Service) Prove(ctx context.Context, o wire.ProveOrder, devices []Device
 // followProofs begins the job of so many proofs that are to be taken again: the devices
 // take them by themselves, also after a start.
 func (s *Service) followProofs(name string, before wire.Proving, of int64) (wire.Job, error) {
-	return s.jobs.begin(wire.Job{Kind: wire.JobProofs, Destination: name, Says: "Proofs are taken again.", Of: of, Proving: &wire.Proving{Left: of, Stuck: before.Stuck}}, false, func(ctx context.Context, tell func(func(*wire.Job))) error {
+	return s.Jobs.Begin(wire.Job{Kind: wire.JobProofs, Destination: name, Says: "Proofs are taken again.", Of: of, Proving: &wire.Proving{Left: of, Stuck: before.Stuck}}, false, func(ctx context.Context, tell func(func(*wire.Job))) error {
 		for {
 			changed := s.Changes.Next()
 			p, err := s.proving(ctx, name)
@@ -235,7 +66,7 @@ const provingPace = 200 * time.Millisecond
 
 // stopProofs takes back what was still to be proven, where the keeper stopped it.
 func (s *Service) stopProofs(ctx context.Context, name string) error {
-	if !errors.Is(context.Cause(ctx), errStopped) {
+	if !errors.Is(context.Cause(ctx), jobs.ErrStopped) {
 		return nil // it goes on at the next start
 	}
 	for _, d := range s.Devices() {
@@ -281,7 +112,7 @@ func (s *Service) proving(ctx context.Context, name string) (out wire.Proving, e
 // Adopt begins to list what was at a destination before, so that it is not sent
 // again. The first device here that the plan sends there from keeps it.
 func (s *Service) Adopt(name string) (wire.Job, error) {
-	p := s.planOrEmpty()
+	p := s.Book.PlanOrEmpty()
 	if _, there := p.Destinations[name]; !there {
 		return wire.Job{}, ErrNoDestination
 	}
@@ -293,7 +124,7 @@ func (s *Service) Adopt(name string) (wire.Job, error) {
 	if i := slices.IndexFunc(own, func(d Device) bool { return p.SendsTo(d.DeviceName(), name) }); i > 0 {
 		chosen = own[i]
 	}
-	return s.jobs.begin(wire.Job{Kind: wire.JobAdoption, Destination: name, Says: "It is listed what lies there."}, false, func(ctx context.Context, tell func(func(*wire.Job))) error {
+	return s.Jobs.Begin(wire.Job{Kind: wire.JobAdoption, Destination: name, Says: "It is listed what lies there."}, false, func(ctx context.Context, tell func(func(*wire.Job))) error {
 		found := func(a wire.Adopted) {
 			tell(func(is *wire.Job) {
 				is.Adopted, is.Done, is.Says = &a, a.Files, fmt.Sprintf("%s found so far, %s.", files(a.Files), gate.Bytes(a.Bytes))
@@ -327,7 +158,7 @@ func adoptedSays(name string, a wire.Adopted) string {
 
 // beginTrial begins a trial as a job.
 func (s *Service) beginTrial(t *trial, run func(ctx context.Context) bool) (wire.Job, error) {
-	return s.jobs.begin(wire.Job{Kind: wire.JobTrial, Destination: t.name, Says: "It is tried, step by step.", Trial: &wire.Trial{Steps: []wire.TrialStep{}}}, true, func(ctx context.Context, tell func(func(*wire.Job))) error {
+	return s.Jobs.Begin(wire.Job{Kind: wire.JobTrial, Destination: t.name, Says: "It is tried, step by step.", Trial: &wire.Trial{Steps: []wire.TrialStep{}}}, true, func(ctx context.Context, tell func(func(*wire.Job))) error {
 		ctx, cancel := context.WithTimeout(ctx, trialTime)
 		defer cancel()
 		show := func(says string) {

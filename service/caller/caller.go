@@ -1,4 +1,5 @@
-package service
+// Package caller knows who asks the service for something. It decides nothing.
+package caller
 
 import "context"
 
@@ -6,12 +7,13 @@ import "context"
 // the command line, and not a page in a browser. Only such a call may point the
 // service at files and variables of its own.
 func AtTheMachine(ctx context.Context) context.Context {
-	return context.WithValue(ctx, callerKey{}, true)
+	return context.WithValue(ctx, key{}, true)
 }
 
-type callerKey struct{}
+type key struct{}
 
-func atTheMachine(ctx context.Context) bool {
-	at, _ := ctx.Value(callerKey{}).(bool)
+// IsAtTheMachine tells whether a call is marked so.
+func IsAtTheMachine(ctx context.Context) bool {
+	at, _ := ctx.Value(key{}).(bool)
 	return at
 }
