@@ -174,7 +174,7 @@ func (w worker) keep(ctx context.Context, s *service.Service, socket string, log
 }
 
 func (w worker) run(ctx context.Context, s *service.Service, socket string) error {
-	code, err := s.LocalCode(w.device, socket, time.Now())
+	code, err := s.Household.LocalCode(w.device, socket, time.Now())
 	if err != nil {
 		return err
 	}

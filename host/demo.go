@@ -73,8 +73,8 @@ clock by which they live, is set in the console. Remove the folder to begin anew
 				}
 				return serve(ctx, e, *listen, o, func(s *service.Service, _ string) error {
 					// The devices that joined find it where they found it before.
-					if kept, _ := s.HomeAddress(); !*alone && (kept == "" || !strings.HasSuffix(*home, ":0")) {
-						if err := s.SetHomeNetwork(*home); err != nil {
+					if kept, _ := s.Household.HomeAddress(); !*alone && (kept == "" || !strings.HasSuffix(*home, ":0")) {
+						if err := s.Household.SetHomeNetwork(*home); err != nil {
 							return err
 						}
 					}
@@ -165,13 +165,13 @@ func away(ctx context.Context, s *service.Service, d *standin.Demo, log *slog.Lo
 	if len(d.Away) == 0 {
 		return nil
 	}
-	for ctx.Err() == nil && !s.HomeNetwork().Listening {
-		if problem := s.HomeNetwork().Problem; problem != "" {
+	for ctx.Err() == nil && !s.Household.HomeNetwork().Listening {
+		if problem := s.Household.HomeNetwork().Problem; problem != "" {
 			return fmt.Errorf("the demo's devices cannot join: %s", problem)
 		}
 		time.Sleep(20 * time.Millisecond)
 	}
-	if err := s.SetHomeNetwork(s.HomeNetwork().Address); err != nil { // of a port that the system chose
+	if err := s.Household.SetHomeNetwork(s.Household.HomeNetwork().Address); err != nil { // of a port that the system chose
 		return err
 	}
 	program, err := os.Executable()
@@ -182,7 +182,7 @@ func away(ctx context.Context, s *service.Service, d *standin.Demo, log *slog.Lo
 	for _, p := range d.Away {
 		data := filepath.Join(p.Root, "data")
 		if joined, err := service.ReadJoined(data); err != nil || joined == nil {
-			code, cerr := s.NewCode(p.Name, time.Now())
+			code, cerr := s.Household.NewCode(p.Name, time.Now())
 			if err = errors.Join(err, cerr); err != nil {
 				return err
 			}

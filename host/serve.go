@@ -66,7 +66,7 @@ yardtide link prints another.`,
 				return serve(ctx, e, *listen, service.Options{Dir: *data, Log: log, Beside: beside, Planned: planned, Members: []service.Member{{Name: *name, Root: absolute, Sensor: sensor.System(), Awake: awake.Here()}}}, func(s *service.Service, url string) error {
 					fmt.Fprintf(e.Out, "device    %s, sources below %s\n", *name, absolute)
 					if *home != "" {
-						if err := s.SetHomeNetwork(*home); err != nil {
+						if err := s.Household.SetHomeNetwork(*home); err != nil {
 							return err
 						}
 					}

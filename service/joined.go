@@ -16,6 +16,7 @@ import (
 	"yardtide/core/plan"
 	"yardtide/engine/atomicfile"
 	"yardtide/engine/link"
+	"yardtide/service/household"
 	"yardtide/service/planbook"
 	"yardtide/service/vault"
 	"yardtide/wire"
@@ -79,7 +80,7 @@ func (j Joined) keep(dir string) error {
 func JoinHome(ctx context.Context, dir string, c link.Code, version string) (link.Home, error) {
 	if _, err := os.Stat(filepath.Join(dir, "plans")); err == nil {
 		if j, err := ReadJoined(dir); err != nil || j == nil {
-			return link.Home{}, errors.Join(err, refused("the data directory %s is a service's own; give the device another with -data", dir))
+			return link.Home{}, errors.Join(err, household.Refuse("the data directory %s is a service's own; give the device another with -data", dir))
 		}
 	}
 	if err := os.MkdirAll(dir, 0o700); err != nil {
@@ -147,7 +148,7 @@ func (s *Service) follow(ctx context.Context, p link.Plan) error {
 			return errors.New("what was sealed are no secrets") // the reader's words may hold some of it
 		}
 		for _, one := range secrets {
-			if plan.IsName(one.Name) && one.Kind == authority {
+			if plan.IsName(one.Name) && one.Kind == household.Authority {
 				if err := s.putAuthority(one.Name, one.Secret); err != nil {
 					return err
 				}
@@ -183,10 +184,6 @@ func (s *Service) follow(ctx context.Context, p link.Plan) error {
 	}
 	return s.takenInAgain(ctx)
 }
-
-// authority is the kind of what is given beside secrets: the certificates of a household's
-// own authority, which are none.
-const authority = "authority"
 
 func (s *Service) putAuthority(name, pem string) error {
 	err := os.MkdirAll(s.drivers.authorities, 0o700)
@@ -267,5 +264,5 @@ func (s *Service) elsewherePlan() error {
 	if s.Joined == nil {
 		return nil
 	}
-	return refused("the plan of this device is that of %s, at %s: change it there", s.Joined.Home.Yard, s.Joined.Home.Address)
+	return household.Refuse("the plan of this device is that of %s, at %s: change it there", s.Joined.Home.Yard, s.Joined.Home.Address)
 }

@@ -40,6 +40,7 @@ import (
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
+	"yardtide/service/household"
 	"yardtide/service/jobs"
 	"yardtide/service/planbook"
 	"yardtide/service/vault"
@@ -87,6 +88,8 @@ type Service struct {
 	Options
 	Book *planbook.Book
 	Jobs *jobs.Jobs
+	// Household are the devices elsewhere.
+	Household *household.Household
 
 	lock    *flock.Flock
 	token   string
@@ -97,10 +100,8 @@ type Service struct {
 	faces   face.Cache
 	setup   setup
 
-	elsewhere elsewhere
-	agent     *link.Agent // nil where the yard's service is here
-	retired   []*link.Mirror
-	looks     looks
+	agent *link.Agent // nil where the yard's service is here
+	looks looks
 
 	mu    sync.Mutex
 	links map[string]time.Time // one-time codes and when they end
@@ -159,6 +160,14 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if o.Joined != nil {
 		s.drivers.authorities = filepath.Join(o.Dir, "authorities")
 	}
+	known := household.Options{Dir: o.Dir, Log: o.Log, Book: s.Book, Fleet: s.fleet, Vault: s.drivers.secrets, Tell: s.Changes.Tell, Look: s.looks.ask}
+	for _, m := range o.Members {
+		known.Own = append(known.Own, m.Name)
+	}
+	if o.Joined != nil {
+		known.Away = o.Joined.Home.Yard
+	}
+	s.Household = household.New(known)
 	s.faces.Dir = filepath.Join(o.Dir, "faces")
 	for _, m := range o.Members {
 		r, err := records.Open(ctx, filepath.Join(o.Dir, "devices", m.Name, "records.db"))
@@ -184,7 +193,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 			return s, s.startLink(ctx, asks, d)
 		}
 	}
-	return s, s.openElsewhere(ctx)
+	return s, s.Household.Open(ctx)
 }
 
 // inForce gives the devices a plan that was put in force.
@@ -238,7 +247,7 @@ func (s *Service) Run(ctx context.Context) error {
 	if s.agent != nil {
 		g.Go(func() error { return s.agent.Run(ctx) })
 	} else {
-		g.Go(func() error { s.sweepClaims(ctx); return nil })
+		g.Go(func() error { s.Household.Run(ctx); return nil })
 		g.Go(func() error { s.lookAtClaims(ctx); return nil })
 	}
 	g.Go(func() error { s.drivers.watch(ctx); return nil })
@@ -256,13 +265,8 @@ func (s *Service) Close() error {
 	for _, r := range s.records {
 		err = errors.Join(err, r.Close())
 	}
-	for _, d := range s.Devices() {
-		if m, elsewhere := d.(*link.Mirror); elsewhere {
-			s.retired = append(s.retired, m)
-		}
-	}
-	for _, m := range s.retired {
-		err = errors.Join(err, m.Close())
+	if s.Household != nil {
+		err = errors.Join(err, s.Household.Close())
 	}
 	return errors.Join(err, s.lock.Close())
 }
@@ -339,13 +343,18 @@ func (s *Service) UseLink(code string, now time.Time) bool {
 
 // Devices are the devices of this process, and what stands for those elsewhere.
 func (s *Service) Devices() []Device {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.devices
+	all := slices.Clone(s.devices)
+	if s.Household == nil { // it is being opened
+		return all
+	}
+	for _, m := range s.Household.Mirrors() {
+		all = append(all, m)
+	}
+	return all
 }
 
 // own are the devices of this process alone.
-func (s *Service) own() []Device { return s.Devices()[:len(s.Members)] }
+func (s *Service) own() []Device { return s.devices }
 
 // Device finds one by name; ok is false when this process has none of it.
 func (s *Service) Device(name string) (Device, bool) {

@@ -8,7 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"yardtide/service"
+	"yardtide/service/household"
 	"yardtide/wire"
 )
 
@@ -18,18 +18,18 @@ func (s *Server) deviceRoutes() {
 		Device string `path:"device"`
 	}
 	call(s, "add-device", http.MethodPost, "/devices/{device}/code", "A one-time code with which a device joins", func(_ context.Context, in *named) (*answer[wire.JoinCode], error) {
-		code, err := s.service.NewCode(in.Device, time.Now())
+		code, err := s.service.Household.NewCode(in.Device, time.Now())
 		return &answer[wire.JoinCode]{code}, refusedBy(err)
 	})
 	call(s, "rename-device", http.MethodPost, "/devices/{device}/rename", "Call a device elsewhere otherwise: here, in the plan, and there", func(ctx context.Context, in *struct {
 		Device string `path:"device"`
 		Body   wire.Rename
 	}) (*answer[wire.PlanEdited], error) {
-		edited, err := s.service.Rename(ctx, in.Device, in.Body.To)
+		edited, err := s.service.Household.Rename(ctx, in.Device, in.Body.To)
 		return &answer[wire.PlanEdited]{edited}, destinationProblem(refusedBy(err))
 	})
 	call(s, "revoke-device", http.MethodPost, "/devices/{device}/revoke", "Let a device elsewhere go: it is answered no more", func(_ context.Context, in *named) (*answer[wire.Revoked], error) {
-		r, err := s.service.Revoke(in.Device)
+		r, err := s.service.Household.Revoke(in.Device)
 		return &answer[wire.Revoked]{r}, refusedBy(err)
 	})
 	call(s, "device-day", http.MethodGet, "/devices/{device}/day", "What a device sensed and sent in a day", func(ctx context.Context, in *struct {
@@ -52,30 +52,30 @@ func (s *Server) deviceRoutes() {
 		return &answer[wire.DeviceDay]{day}, err
 	})
 	call(s, "home-network", http.MethodGet, "/home-network", "Where the service listens for devices elsewhere", func(context.Context, *struct{}) (*answer[wire.HomeNetwork], error) {
-		return &answer[wire.HomeNetwork]{s.service.HomeNetwork()}, nil
+		return &answer[wire.HomeNetwork]{s.service.Household.HomeNetwork()}, nil
 	})
 	call(s, "set-home-network", http.MethodPut, "/home-network", "Listen for devices elsewhere, or no more", func(_ context.Context, in *request[wire.HomeNetworkEdit]) (*answer[wire.HomeNetwork], error) {
-		if err := s.service.SetHomeNetwork(in.Body.Address); err != nil {
+		if err := s.service.Household.SetHomeNetwork(in.Body.Address); err != nil {
 			return nil, refusedBy(err)
 		}
 		// It takes a moment: the answer tells how it went, where that is known by then.
 		for range 20 {
-			if h := s.service.HomeNetwork(); h.Listening != (in.Body.Address == "") || h.Problem != "" {
+			if h := s.service.Household.HomeNetwork(); h.Listening != (in.Body.Address == "") || h.Problem != "" {
 				break
 			}
 			time.Sleep(25 * time.Millisecond)
 		}
-		return &answer[wire.HomeNetwork]{s.service.HomeNetwork()}, nil
+		return &answer[wire.HomeNetwork]{s.service.Household.HomeNetwork()}, nil
 	})
 }
 
 // refusedBy says a refusal in words of the service's.
 func refusedBy(err error) error {
-	var refused service.Refused
+	var refused household.Refused
 	switch {
 	case errors.As(err, &refused):
 		return huma.Error422UnprocessableEntity(sentence(refused))
-	case errors.Is(err, service.ErrNoDevice):
+	case errors.Is(err, household.ErrNoDevice):
 		return huma.Error404NotFound("No device elsewhere has this name.")
 	}
 	return err

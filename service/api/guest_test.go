@@ -36,6 +36,7 @@ import (
 	"yardtide/engine/sensor"
 	"yardtide/engine/tell"
 	"yardtide/service"
+	"yardtide/service/household"
 	"yardtide/wire"
 )
 
@@ -100,12 +101,12 @@ func newGuestYard(t *testing.T) *guestYard {
 
 func (y *guestYard) join(name string) {
 	y.t.Helper()
-	code, err := y.service.LocalCode(name, "/none", time.Now())
+	code, err := y.service.Household.LocalCode(name, "/none", time.Now())
 	require.NoError(y.t, err)
 	id, err := age.GenerateX25519Identity()
 	require.NoError(y.t, err)
 	token := bytes.Repeat([]byte(name[:1]), 32)
-	_, err = y.service.Join(y.t.Context(), link.Join{Secret: code.Secret[:], Token: token, Recipient: id.Recipient().String()}, "127.0.0.1", time.Now())
+	_, err = y.service.Household.Join(y.t.Context(), link.Join{Secret: code.Secret[:], Token: token, Recipient: id.Recipient().String()}, "127.0.0.1", time.Now())
 	require.NoError(y.t, err)
 	y.tokens[name] = hex.EncodeToString(token)
 }
@@ -418,23 +419,23 @@ func TestJoiningIsForOneDeviceOneName(t *testing.T) {
 	id, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
 	join := func(secret, token []byte, from string) error {
-		_, err := s.Join(t.Context(), link.Join{Secret: secret, Token: token, Recipient: id.Recipient().String()}, from, time.Now())
+		_, err := s.Household.Join(t.Context(), link.Join{Secret: secret, Token: token, Recipient: id.Recipient().String()}, from, time.Now())
 		return err
 	}
-	_, err = s.LocalCode("Guest", "/none", time.Now())
+	_, err = s.Household.LocalCode("Guest", "/none", time.Now())
 	require.ErrorContains(t, err, "capital letters alone", "guest and Guest are one")
-	_, err = s.LocalCode("DESK", "/none", time.Now())
+	_, err = s.Household.LocalCode("DESK", "/none", time.Now())
 	require.Error(t, err)
 
-	code, err := s.LocalCode("tablet", "/none", time.Now())
+	code, err := s.Household.LocalCode("tablet", "/none", time.Now())
 	require.NoError(t, err)
 	guests, err := hex.DecodeString(y.tokens["guest"])
 	require.NoError(t, err)
-	require.ErrorIs(t, join(code.Secret[:], guests, "10.0.0.9"), service.ErrNoJoin, "its token is in use under another name")
+	require.ErrorIs(t, join(code.Secret[:], guests, "10.0.0.9"), household.ErrNoJoin, "its token is in use under another name")
 
 	// Who tries codes is slowed down, and ends nobody else's.
 	wrong := bytes.Repeat([]byte("w"), len(code.Secret))
-	var soon service.TooSoon
+	var soon household.TooSoon
 	for range 6 {
 		err = join(wrong, []byte("a token of its own"), "10.0.0.9")
 		require.Error(t, err)
@@ -442,20 +443,20 @@ func TestJoiningIsForOneDeviceOneName(t *testing.T) {
 	require.ErrorAs(t, join(code.Secret[:], []byte("a token of its own"), "10.0.0.9"), &soon)
 	require.NoError(t, join(code.Secret[:], []byte("the tablet's own token"), "10.0.0.8"))
 	require.NoError(t, join(code.Secret[:], []byte("the tablet's own token"), "10.0.0.8"), "the answer was lost")
-	require.ErrorIs(t, join(code.Secret[:], []byte("somebody else's token"), "10.0.0.8"), service.ErrNoJoin)
+	require.ErrorIs(t, join(code.Secret[:], []byte("somebody else's token"), "10.0.0.8"), household.ErrNoJoin)
 
 	// A code lasts ten minutes from when it was given, to the moment.
 	given := time.Now()
-	for after, want := range map[time.Duration]error{0: nil, 10 * time.Minute: nil, 10*time.Minute + time.Nanosecond: service.ErrNoJoin, 24 * time.Hour: service.ErrNoJoin} {
+	for after, want := range map[time.Duration]error{0: nil, 10 * time.Minute: nil, 10*time.Minute + time.Nanosecond: household.ErrNoJoin, 24 * time.Hour: household.ErrNoJoin} {
 		name := fmt.Sprint("phone-", int64(after))
-		code, err := s.LocalCode(name, "/none", given)
+		code, err := s.Household.LocalCode(name, "/none", given)
 		require.NoError(t, err)
-		_, err = s.Join(t.Context(), link.Join{Secret: code.Secret[:], Token: []byte("the token of " + name), Recipient: id.Recipient().String()}, "from "+name, given.Add(after))
+		_, err = s.Household.Join(t.Context(), link.Join{Secret: code.Secret[:], Token: []byte("the token of " + name), Recipient: id.Recipient().String()}, "from "+name, given.Add(after))
 		require.ErrorIs(t, err, want, "after %s", after)
 	}
 
 	// A full disk in between uses no code up.
-	code, err = s.LocalCode("laptop", "/none", time.Now())
+	code, err = s.Household.LocalCode("laptop", "/none", time.Now())
 	require.NoError(t, err)
 	folder := filepath.Join(s.Dir, "devices", "laptop")
 	require.NoError(t, os.WriteFile(folder, nil, 0o600)) // nothing can be kept below a file
@@ -463,6 +464,6 @@ func TestJoiningIsForOneDeviceOneName(t *testing.T) {
 	require.Error(t, join(code.Secret[:], token, "10.0.0.7"))
 	require.NoError(t, os.Remove(folder))
 	require.NoError(t, join(code.Secret[:], token, "10.0.0.7"))
-	_, _, known := s.Caller(token)
+	_, _, known := s.Household.Caller(token)
 	assert.True(t, known)
 }

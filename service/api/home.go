@@ -20,6 +20,7 @@ import (
 	"yardtide/engine/link"
 	"yardtide/engine/records"
 	"yardtide/service"
+	"yardtide/service/household"
 )
 
 // Home serves devices elsewhere, on a listener of its own: joining, and the link. The
@@ -36,7 +37,7 @@ func NewHome(s *service.Service, log *slog.Logger) *Home { return &Home{s, log} 
 // Run listens where the keeper says, as long as the context lasts.
 func (h *Home) Run(ctx context.Context) error {
 	for ctx.Err() == nil {
-		address, moved := h.service.HomeAddress()
+		address, moved := h.service.Household.HomeAddress()
 		served, cancel := context.WithCancel(ctx)
 		done := make(chan struct{})
 		go func() {
@@ -67,15 +68,15 @@ func (h *Home) listen(ctx context.Context, address string) {
 	for ctx.Err() == nil {
 		l, err := net.Listen("tcp", address)
 		if err == nil {
-			h.service.Listens(true, l.Addr().String(), "")
+			h.service.Household.Listens(true, l.Addr().String(), "")
 			h.log.Info("listening for devices of the home network", "address", l.Addr().String())
 			err = h.serve(ctx, l)
 		}
 		if ctx.Err() != nil {
-			h.service.Listens(false, "", "")
+			h.service.Household.Listens(false, "", "")
 			return
 		}
-		h.service.Listens(false, "", fmt.Sprintf("It cannot listen at %s: %v. It is tried again.", address, err))
+		h.service.Household.Listens(false, "", fmt.Sprintf("It cannot listen at %s: %v. It is tried again.", address, err))
 		h.log.Error("listening for devices of the home network failed", "address", address, "err", err)
 		select {
 		case <-ctx.Done():
@@ -96,7 +97,7 @@ func (h *Home) serve(ctx context.Context, l net.Listener) error {
 		app.Add([]string{http.MethodPost}, path, h.device(ended, answer))
 	}
 	app.Use(func(fiber.Ctx) error { return refusal{http.StatusNotFound, "There is no such call."} })
-	secured := newPorch(l, &tls.Config{Certificates: []tls.Certificate{h.service.Certificate()}, MinVersion: tls.VersionTLS13, NextProtos: []string{"http/1.1"}}, h.log)
+	secured := newPorch(l, &tls.Config{Certificates: []tls.Certificate{h.service.Household.Certificate()}, MinVersion: tls.VersionTLS13, NextProtos: []string{"http/1.1"}}, h.log)
 	served := make(chan error, 1)
 	go func() { served <- app.Listener(secured, fiber.ListenConfig{DisableStartupMessage: true}) }()
 	select {
@@ -131,13 +132,13 @@ func (h *Home) join(c fiber.Ctx) error {
 	if err := json.Unmarshal(c.Body(), &j); err != nil || len(c.Body()) > 4096 {
 		return refusal{http.StatusBadRequest, "This is not how a device joins."}
 	}
-	joined, err := h.service.Join(c.Context(), j, addressOf(c), time.Now())
-	var soon service.TooSoon
+	joined, err := h.service.Household.Join(c.Context(), j, addressOf(c), time.Now())
+	var soon household.TooSoon
 	if errors.As(err, &soon) {
 		c.Set("Retry-After", strconv.Itoa(int(soon.Wait.Seconds())+1))
 		return refusal{http.StatusTooManyRequests, sentence(err)}
 	}
-	if errors.Is(err, service.ErrNoJoin) {
+	if errors.Is(err, household.ErrNoJoin) {
 		return refusal{http.StatusForbidden, sentence(err)}
 	}
 	if err != nil {
@@ -179,7 +180,7 @@ func (h *Home) device(ended <-chan struct{}, answer func(*fiberCall) error) fibe
 		if !found || err != nil {
 			return refusal{http.StatusUnauthorized, "The device's token is missing or wrong."}
 		}
-		mirror, revoked, known := h.service.Caller(token)
+		mirror, revoked, known := h.service.Household.Caller(token)
 		if !known {
 			return refusal{http.StatusUnauthorized, "The service does not know this device; join with a new code."}
 		}
@@ -253,14 +254,14 @@ func (h *Home) wait(c *fiberCall) error {
 	if err := w.Check(); err != nil {
 		return err
 	}
-	h.service.Desk().Renew(c.mirror.DeviceName(), w.Boot, w.Claims)
+	h.service.Household.Desk().Renew(c.mirror.DeviceName(), w.Boot, w.Claims)
 	end := time.NewTimer(waitTime)
 	defer end.Stop()
 	for {
 		orders, next := c.mirror.Due(w.Done)
 		name := c.mirror.DeviceName()
-		part, err := h.service.PartFor(name, w.Plan)
-		if errors.Is(err, service.ErrNoDevice) {
+		part, err := h.service.Household.PartFor(name, w.Plan)
+		if errors.Is(err, household.ErrNoDevice) {
 			if c.mirror.DeviceName() != name {
 				continue // it was renamed in between
 			}
@@ -311,7 +312,7 @@ func (h *Home) others(c *fiberCall) error {
 	}
 	c.mirror.Heard()
 	name := c.mirror.DeviceName()
-	t, err := h.service.Desk().Answer(c.ended, name, strings.Clone(c.Params("what")), q, func(destination string) (int64, bool) { return h.service.PartKeepsFree(name, destination) })
+	t, err := h.service.Household.Desk().Answer(c.ended, name, strings.Clone(c.Params("what")), q, func(destination string) (int64, bool) { return h.service.Household.PartKeepsFree(name, destination) })
 	var none link.UnknownCall
 	if errors.As(err, &none) {
 		return refusal{http.StatusNotFound, sentence(err)}

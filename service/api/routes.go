@@ -21,6 +21,7 @@ import (
 	"yardtide/engine/records"
 	"yardtide/engine/tell"
 	"yardtide/service"
+	"yardtide/service/household"
 	"yardtide/service/planbook"
 	"yardtide/service/vault"
 	"yardtide/wire"
@@ -45,7 +46,7 @@ func call[I, O any](s *Server, id, method, path, summary string, handler func(co
 		if errors.As(err, &silent) {
 			return nil, huma.Error409Conflict(sentence(silent))
 		}
-		var refused service.Refused
+		var refused household.Refused
 		if errors.As(err, &refused) {
 			return nil, refusedBy(err)
 		}

@@ -1,14 +1,18 @@
-package service
+// Package household lets devices elsewhere join, knows them by their tokens, gives each its part of the plan, and
+// lets them go. The routes by which they call are in service/api (home.go); what they tell is kept by engine/link.
+package household
 
 import (
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
+	"crypto/tls"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"maps"
 	"net"
 	"os"
@@ -17,8 +21,6 @@ import (
 	"strings"
 	"sync"
 	"time"
-
-	"crypto/tls"
 
 	"filippo.io/age"
 	"rsc.io/qr"
@@ -35,9 +37,6 @@ import (
 	"yardtide/wire"
 )
 
-// This file lets devices elsewhere join, knows them by their tokens, and lets them go.
-// The routes by which they call are in service/api (home.go).
-
 // membership is what is kept of a device that joined.
 type membership struct {
 	Name      string    `json:"name,omitempty"` // where it is not that of its folder: it was renamed
@@ -49,8 +48,24 @@ type membership struct {
 	folder string // of its mirror, below devices
 }
 
-// elsewhere is all that the service knows of devices elsewhere.
-type elsewhere struct {
+// Options make a household.
+type Options struct {
+	Dir   string // the data directory
+	Log   *slog.Logger
+	Book  *planbook.Book
+	Fleet *fleet.Fleet
+	Vault vault.Vault
+	Own   []string // the devices that run with the service
+	Away  string   // the yard that this device joined itself; "" where the yard's service is here
+	// Tell is called when something changed; Look has a path at a destination looked at, of which a device said
+	// something.
+	Tell func()
+	Look func(destination, path string)
+}
+
+// Household knows the devices elsewhere. It is safe for concurrent use.
+type Household struct {
+	Options
 	cert tls.Certificate
 	pin  link.Pin
 	desk link.Desk
@@ -60,11 +75,35 @@ type elsewhere struct {
 	mu      sync.Mutex
 	members map[string]membership // by device
 	mirrors map[string]*link.Mirror
+	list    []*link.Mirror           // in the order in which they came
+	retired []*link.Mirror           // of devices that were let go
 	leaving map[string]chan struct{} // closed when the device is revoked
 	codes   map[string]*joinCode     // by device
 	wrong   map[string]wrongCodes    // by the address that tried them
 	home    wire.HomeNetwork
 	moved   chan struct{} // closed when the address changes
+}
+
+// New makes a household that knows nobody yet: Open reads who joined.
+func New(o Options) *Household {
+	return &Household{Options: o, members: map[string]membership{}, mirrors: map[string]*link.Mirror{}, leaving: map[string]chan struct{}{}, codes: map[string]*joinCode{}, moved: make(chan struct{}), wrong: map[string]wrongCodes{}}
+}
+
+// Mirrors stand for the devices elsewhere.
+func (h *Household) Mirrors() []*link.Mirror {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.list
+}
+
+// Close closes what is kept of each device.
+func (h *Household) Close() (err error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, m := range slices.Concat(h.list, h.retired) {
+		err = errors.Join(err, m.Close())
+	}
+	return err
 }
 
 // joinCode is a code that was given out.
@@ -104,22 +143,23 @@ type Refused struct{ Says string }
 
 func (e Refused) Error() string { return e.Says }
 
-func refused(format string, args ...any) error { return Refused{fmt.Sprintf(format, args...)} }
+// Refuse makes a refusal.
+func Refuse(format string, args ...any) error { return Refused{fmt.Sprintf(format, args...)} }
 
-func (s *Service) membershipFile(folder string) string {
-	return filepath.Join(s.Dir, "devices", folder, "joined.json")
+func (h *Household) membershipFile(folder string) string {
+	return filepath.Join(h.Dir, "devices", folder, "joined.json")
 }
 
-func (s *Service) keepMembership(name string, m membership) error {
+func (h *Household) keepMembership(name string, m membership) error {
 	if m.Name = name; name == m.folder {
 		m.Name = ""
 	}
 	text, err := json.Marshal(m)
 	if err == nil {
-		err = os.MkdirAll(filepath.Dir(s.membershipFile(m.folder)), 0o700)
+		err = os.MkdirAll(filepath.Dir(h.membershipFile(m.folder)), 0o700)
 	}
 	if err == nil {
-		err = atomicfile.Write(s.membershipFile(m.folder), string(text)+"\n")
+		err = atomicfile.Write(h.membershipFile(m.folder), string(text)+"\n")
 	}
 	if err != nil {
 		return fmt.Errorf("keeping that %s joined: %w", name, err)
@@ -128,16 +168,16 @@ func (s *Service) keepMembership(name string, m membership) error {
 }
 
 // leftFile tells, by its time, that a device was revoked, whose mirror lies in a folder.
-func (s *Service) leftFile(folder string) string {
-	return filepath.Join(s.Dir, "devices", folder, "left.json")
+func (h *Household) leftFile(folder string) string {
+	return filepath.Join(h.Dir, "devices", folder, "left.json")
 }
 
 // leftFor is how long what was told of a revoked device is kept.
 const leftFor = 30 * 24 * time.Hour
 
 // removeLeft removes what was told of devices that were revoked long ago.
-func (s *Service) removeLeft(now time.Time) error {
-	left, err := filepath.Glob(s.leftFile("*"))
+func (h *Household) removeLeft(now time.Time) error {
+	left, err := filepath.Glob(h.leftFile("*"))
 	if err != nil {
 		return fmt.Errorf("listing devices that were revoked: %w", err)
 	}
@@ -161,16 +201,16 @@ func (s *Service) removeLeft(now time.Time) error {
 
 // folderFor is a folder for a device of a name: that of its name, unless another has it
 // that was called so before.
-func (e *elsewhere) folderFor(name string) string {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if m, known := e.members[name]; known {
+func (h *Household) folderFor(name string) string {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if m, known := h.members[name]; known {
 		return m.folder
 	}
 	folder := name
 	for n := 2; ; n++ {
 		taken := false
-		for _, m := range e.members {
+		for _, m := range h.members {
 			taken = taken || strings.EqualFold(m.folder, folder)
 		}
 		if !taken {
@@ -180,14 +220,11 @@ func (e *elsewhere) folderFor(name string) string {
 	}
 }
 
-// openElsewhere reads the key, the devices that joined and where to listen.
-func (s *Service) openElsewhere(ctx context.Context) error {
-	e := &s.elsewhere
-	e.members, e.mirrors, e.leaving, e.codes, e.moved = map[string]membership{}, map[string]*link.Mirror{}, map[string]chan struct{}{}, map[string]*joinCode{}, make(chan struct{})
-	e.wrong = map[string]wrongCodes{}
-	e.desk.Look = s.looks.ask
-	e.desk.Fleet = s.fleet
-	file := filepath.Join(s.Dir, "home-network.key")
+// Open reads the key, the devices that joined and where to listen.
+func (h *Household) Open(ctx context.Context) error {
+	h.desk.Look = h.Look
+	h.desk.Fleet = h.Fleet
+	file := filepath.Join(h.Dir, "home-network.key")
 	text, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
 		der, kerr := link.NewKey()
@@ -204,21 +241,21 @@ func (s *Service) openElsewhere(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("the key for the home network in %s is damaged; put back the one that was there, or remove the file and let the devices join again", file)
 	}
-	if e.cert, e.pin, err = link.Certificate(der); err != nil {
+	if h.cert, h.pin, err = link.Certificate(der); err != nil {
 		return err
 	}
-	e.home.Fingerprint = e.pin.String()
-	address, err := os.ReadFile(s.homeFile())
+	h.home.Fingerprint = h.pin.String()
+	address, err := os.ReadFile(h.homeFile())
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("reading where to listen: %w", err)
 	}
-	e.home.Address = strings.TrimSpace(string(address))
-	entries, err := os.ReadDir(filepath.Join(s.Dir, "devices"))
+	h.home.Address = strings.TrimSpace(string(address))
+	entries, err := os.ReadDir(filepath.Join(h.Dir, "devices"))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("listing the devices: %w", err)
 	}
 	for _, entry := range entries {
-		text, err := os.ReadFile(s.membershipFile(entry.Name()))
+		text, err := os.ReadFile(h.membershipFile(entry.Name()))
 		if errors.Is(err, fs.ErrNotExist) {
 			continue // one of this process
 		}
@@ -234,102 +271,96 @@ func (s *Service) openElsewhere(ctx context.Context) error {
 		if m.Name != "" {
 			name = m.Name
 		}
-		if err := s.member(ctx, name, m); err != nil {
+		if err := h.member(ctx, name, m); err != nil {
 			return err
 		}
 		if m.Was != "" {
-			if err := s.Book.Alone(func(put planbook.Put) error { return s.renamedInPlan(ctx, m.Was, name, put) }); err != nil {
-				s.Log.Warn("a device that was renamed has its old name in the plan still", "device", name, "err", err)
+			if err := h.Book.Alone(func(put planbook.Put) error { return h.renamedInPlan(ctx, m.Was, name, put) }); err != nil {
+				h.Log.Warn("a device that was renamed has its old name in the plan still", "device", name, "err", err)
 			}
 		}
 	}
 	return nil
 }
 
-func (s *Service) homeFile() string { return filepath.Join(s.Dir, "home-network") }
+func (h *Household) homeFile() string { return filepath.Join(h.Dir, "home-network") }
 
 // member takes a device elsewhere in.
-func (s *Service) member(ctx context.Context, name string, m membership) error {
-	mirror, err := link.OpenMirror(ctx, link.MirrorOptions{Device: name, Dir: filepath.Join(s.Dir, "devices", m.folder), Tell: s.Changes.Tell, Log: s.Log})
+func (h *Household) member(ctx context.Context, name string, m membership) error {
+	mirror, err := link.OpenMirror(ctx, link.MirrorOptions{Device: name, Dir: filepath.Join(h.Dir, "devices", m.folder), Tell: h.Tell, Log: h.Log})
 	if err != nil {
 		return err
 	}
-	e := &s.elsewhere
-	e.mu.Lock()
-	e.members[name], e.mirrors[name], e.leaving[name] = m, mirror, make(chan struct{})
-	e.mu.Unlock()
-	mirror.SetPlan(s.Book.PlanOrEmpty())
-	s.mu.Lock()
-	s.devices = append(slices.Clone(s.devices), mirror)
-	s.mu.Unlock()
-	s.fleet.Join(fleet.Member{Name: name, Records: mirror.Records, Counts: mirror.Counts, Wake: func() {}, Tell: s.Changes.Tell, Lost: mirror.Lose, Spoiled: mirror.Spoiled})
+	h.mu.Lock()
+	h.members[name], h.mirrors[name], h.leaving[name] = m, mirror, make(chan struct{})
+	h.list = append(slices.Clone(h.list), mirror)
+	h.mu.Unlock()
+	mirror.SetPlan(h.Book.PlanOrEmpty())
+	h.Fleet.Join(fleet.Member{Name: name, Records: mirror.Records, Counts: mirror.Counts, Wake: func() {}, Tell: h.Tell, Lost: mirror.Lose, Spoiled: mirror.Spoiled})
 	return nil
 }
 
 // LocalCode makes a code for a device of this machine, that calls by a socket.
-func (s *Service) LocalCode(name, socket string, now time.Time) (link.Code, error) {
-	if err := s.mayJoin(name); err != nil {
+func (h *Household) LocalCode(name, socket string, now time.Time) (link.Code, error) {
+	if err := h.mayJoin(name); err != nil {
 		return link.Code{}, err
 	}
-	e := &s.elsewhere
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.give(name, "unix:"+socket, now), nil
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.give(name, "unix:"+socket, now), nil
 }
 
 // give gives a code out, with which a device of a name joins at an address. The caller has
 // the lock.
-func (e *elsewhere) give(name, address string, now time.Time) link.Code {
+func (h *Household) give(name, address string, now time.Time) link.Code {
 	secret := link.NewSecret()
-	e.codes[name] = &joinCode{secret: secret[:], until: now.Add(codeLife)}
-	return link.Code{Address: address, Secret: secret, Pin: e.pin, Pinned: true}
+	h.codes[name] = &joinCode{secret: secret[:], until: now.Add(codeLife)}
+	return link.Code{Address: address, Secret: secret, Pin: h.pin, Pinned: true}
 }
 
 // mayJoin tells whether a device of a name can join.
-func (s *Service) mayJoin(name string) error {
-	if s.Joined != nil {
-		return refused("this device joined %s itself; devices are added there", s.Joined.Home.Yard)
+func (h *Household) mayJoin(name string) error {
+	if h.Away != "" {
+		return Refuse("this device joined %s itself; devices are added there", h.Away)
 	}
 	if !plan.IsName(name) {
-		return refused("%q cannot be the name of a device; it would be letters, digits, dots and dashes, at most 63", name)
+		return Refuse("%q cannot be the name of a device; it would be letters, digits, dots and dashes, at most 63", name)
 	}
-	if slices.ContainsFunc(s.Members, func(m Member) bool { return strings.EqualFold(m.Name, name) }) {
-		return refused("%s runs in this service; give the other device another name", name)
+	if slices.ContainsFunc(h.Own, func(own string) bool { return strings.EqualFold(own, name) }) {
+		return Refuse("%s runs in this service; give the other device another name", name)
 	}
 	// Two names that differ in capitals are one folder on many disks, and one name to people.
-	for known := range s.Book.PlanOrEmpty().Devices {
+	for known := range h.Book.PlanOrEmpty().Devices {
 		if known != name && strings.EqualFold(known, name) {
-			return refused("the plan has a device %s; names that differ in capital letters alone are one", known)
+			return Refuse("the plan has a device %s; names that differ in capital letters alone are one", known)
 		}
 	}
-	e := &s.elsewhere
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for known := range e.members {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for known := range h.members {
 		if known != name && strings.EqualFold(known, name) {
-			return refused("there is a device %s already; names that differ in capital letters alone are one", known)
+			return Refuse("there is a device %s already; names that differ in capital letters alone are one", known)
 		}
 	}
 	return nil
 }
 
 // NewCode makes the code with which a device of a name joins, or joins again.
-func (s *Service) NewCode(name string, now time.Time) (wire.JoinCode, error) {
-	if err := s.mayJoin(name); err != nil {
+func (h *Household) NewCode(name string, now time.Time) (wire.JoinCode, error) {
+	if err := h.mayJoin(name); err != nil {
 		return wire.JoinCode{}, err
 	}
-	e := &s.elsewhere
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if !e.home.Listening {
-		return wire.JoinCode{}, refused("the service does not listen on the home network, so that no device can reach it; switch that on first (the page Devices, or yardtide device network ADDRESS)")
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if !h.home.Listening {
+		return wire.JoinCode{}, Refuse("the service does not listen on the home network, so that no device can reach it; switch that on first (the page Devices, or yardtide device network ADDRESS)")
 	}
-	c := e.give(name, reachable(e.home.Address), now)
+	c := h.give(name, reachable(h.home.Address), now)
 	picture, err := qr.Encode(c.String(), qr.M)
 	if err != nil {
 		return wire.JoinCode{}, fmt.Errorf("drawing the code: %w", err)
 	}
-	return wire.JoinCode{Device: name, Code: c.String(), ByHand: c.ByHand(), Fingerprint: e.pin.String(), Until: now.Add(codeLife), QR: modules(picture)}, nil
+	return wire.JoinCode{Device: name, Code: c.String(), ByHand: c.ByHand(), Fingerprint: h.pin.String(), Until: now.Add(codeLife), QR: modules(picture)}, nil
 }
 
 // quiet is how many light modules are around a QR picture (ISO/IEC 18004).
@@ -386,45 +417,44 @@ var ErrNoJoin = errors.New("the code is wrong, was used already, or is older tha
 // the same token, as the answer may have been lost. A code is used up once the membership is on
 // disk. The error is ErrNoJoin for a stranger, whatever the reason, and TooSoon for one who
 // tries codes.
-func (s *Service) Join(ctx context.Context, j link.Join, address string, now time.Time) (link.Joined, error) {
-	e := &s.elsewhere
-	e.joining.Lock() // one at a time: a code lets one device in
-	defer e.joining.Unlock()
+func (h *Household) Join(ctx context.Context, j link.Join, address string, now time.Time) (link.Joined, error) {
+	h.joining.Lock() // one at a time: a code lets one device in
+	defer h.joining.Unlock()
 	hash := tokenHash(j.Token)
-	name, code, err := e.find(j.Secret, hash, address, now)
+	name, code, err := h.find(j.Secret, hash, address, now)
 	if err != nil {
 		return link.Joined{}, err
 	}
-	answer := link.Joined{Time: time.Now(), Device: name, Yard: s.Book.PlanOrEmpty().Yard}
-	e.mu.Lock()
-	again := code.used != "" && e.members[name].Token == hash
-	inUse := !again && slices.ContainsFunc(slices.Collect(maps.Values(e.members)), func(m membership) bool { return m.Token == hash })
-	e.mu.Unlock()
+	answer := link.Joined{Time: time.Now(), Device: name, Yard: h.Book.PlanOrEmpty().Yard}
+	h.mu.Lock()
+	again := code.used != "" && h.members[name].Token == hash
+	inUse := !again && slices.ContainsFunc(slices.Collect(maps.Values(h.members)), func(m membership) bool { return m.Token == hash })
+	h.mu.Unlock()
 	if again {
 		return answer, nil
 	}
 	if _, err := age.ParseX25519Recipient(j.Recipient); err != nil || len(j.Token) < 16 || inUse { // one device has one name
 		return link.Joined{}, ErrNoJoin
 	}
-	m := membership{Token: hash, Recipient: j.Recipient, Joined: now.UTC(), folder: e.folderFor(name)}
-	if err := s.keepMembership(name, m); err != nil {
+	m := membership{Token: hash, Recipient: j.Recipient, Joined: now.UTC(), folder: h.folderFor(name)}
+	if err := h.keepMembership(name, m); err != nil {
 		return link.Joined{}, err
 	}
-	e.mu.Lock()
+	h.mu.Lock()
 	code.used = hash
-	_, known := e.mirrors[name]
+	_, known := h.mirrors[name]
 	if known { // it joined again: whoever had its name before is out
-		close(e.leaving[name])
-		e.members[name], e.leaving[name] = m, make(chan struct{})
+		close(h.leaving[name])
+		h.members[name], h.leaving[name] = m, make(chan struct{})
 	}
-	e.mu.Unlock()
+	h.mu.Unlock()
 	if !known {
-		if err := s.member(ctx, name, m); err != nil {
+		if err := h.member(ctx, name, m); err != nil {
 			return link.Joined{}, err
 		}
 	}
-	s.Log.Info("a device joined", "device", name)
-	s.Changes.Tell()
+	h.Log.Info("a device joined", "device", name)
+	h.Tell()
 	return answer, nil
 }
 
@@ -435,79 +465,75 @@ func tokenHash(token []byte) string {
 
 // find finds the code with a secret, that is unused or was used with the same token. A wrong
 // secret slows down the address that it came from, and ends nobody's code.
-func (e *elsewhere) find(secret []byte, token, address string, now time.Time) (device string, code *joinCode, err error) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for name, c := range e.codes {
+func (h *Household) find(secret []byte, token, address string, now time.Time) (device string, code *joinCode, err error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for name, c := range h.codes {
 		if now.After(c.until) {
-			delete(e.codes, name)
+			delete(h.codes, name)
 		}
 	}
-	if w := e.wrong[address]; now.Before(w.until) {
+	if w := h.wrong[address]; now.Before(w.until) {
 		return "", nil, TooSoon{w.until.Sub(now)}
 	}
-	for name, c := range e.codes {
+	for name, c := range h.codes {
 		if hmac.Equal(c.secret, secret) && (c.used == "" || c.used == token) {
-			delete(e.wrong, address)
+			delete(h.wrong, address)
 			return name, c, nil
 		}
 	}
-	for known, w := range e.wrong {
-		if now.Sub(w.until) > mostCodeWait || len(e.wrong) >= mostWrong {
-			delete(e.wrong, known)
+	for known, w := range h.wrong {
+		if now.Sub(w.until) > mostCodeWait || len(h.wrong) >= mostWrong {
+			delete(h.wrong, known)
 		}
 	}
-	w := e.wrong[address]
+	w := h.wrong[address]
 	if w.n++; w.n > freeTries {
 		w.until = now.Add(min(mostCodeWait, firstWait<<min(w.n-freeTries-1, 16)))
 	} else {
 		w.until = now
 	}
-	e.wrong[address] = w
+	h.wrong[address] = w
 	return "", nil, ErrNoJoin
 }
 
 // Caller finds the device that shows a token, and what is closed when it is revoked.
-func (s *Service) Caller(token []byte) (m *link.Mirror, revoked <-chan struct{}, ok bool) {
+func (h *Household) Caller(token []byte) (m *link.Mirror, revoked <-chan struct{}, ok bool) {
 	hash := tokenHash(token)
-	e := &s.elsewhere
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for name, one := range e.members {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for name, one := range h.members {
 		if hmac.Equal([]byte(one.Token), []byte(hash)) {
-			return e.mirrors[name], e.leaving[name], true
+			return h.mirrors[name], h.leaving[name], true
 		}
 	}
 	return nil, nil, false
 }
 
 // Revoke lets a device go: it is known no more, and its streams end.
-func (s *Service) Revoke(name string) (wire.Revoked, error) {
-	e := &s.elsewhere
-	e.mu.Lock()
-	mirror, known := e.mirrors[name]
+func (h *Household) Revoke(name string) (wire.Revoked, error) {
+	h.mu.Lock()
+	mirror, known := h.mirrors[name]
 	if !known {
-		e.mu.Unlock()
+		h.mu.Unlock()
 		return wire.Revoked{}, ErrNoDevice
 	}
-	folder := e.members[name].folder
-	close(e.leaving[name])
-	delete(e.members, name)
-	delete(e.mirrors, name)
-	delete(e.leaving, name)
-	delete(e.codes, name)
-	e.mu.Unlock()
-	s.mu.Lock()
-	s.devices = slices.DeleteFunc(slices.Clone(s.devices), func(d Device) bool { return d == Device(mirror) })
-	s.retired = append(s.retired, mirror)
-	s.mu.Unlock()
-	s.fleet.Leave(name)
-	e.desk.Sweep(time.Now(), name)
-	if err := os.Rename(s.membershipFile(folder), s.leftFile(folder)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	folder := h.members[name].folder
+	close(h.leaving[name])
+	delete(h.members, name)
+	delete(h.mirrors, name)
+	delete(h.leaving, name)
+	delete(h.codes, name)
+	h.list = slices.DeleteFunc(slices.Clone(h.list), func(m *link.Mirror) bool { return m == mirror })
+	h.retired = append(h.retired, mirror)
+	h.mu.Unlock()
+	h.Fleet.Leave(name)
+	h.desk.Sweep(time.Now(), name)
+	if err := os.Rename(h.membershipFile(folder), h.leftFile(folder)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return wire.Revoked{}, fmt.Errorf("forgetting %s: %w", name, err)
 	}
 	r := wire.Revoked{Device: name, Secrets: []string{}}
-	if part := s.Book.PlanOrEmpty().PartOf(name); part != nil {
+	if part := h.Book.PlanOrEmpty().PartOf(name); part != nil {
 		for dest, d := range part.Destinations {
 			if len(vault.SecretsOf(d)) > 0 {
 				r.Secrets = append(r.Secrets, dest)
@@ -519,82 +545,81 @@ func (s *Service) Revoke(name string) (wire.Revoked, error) {
 	if len(r.Secrets) > 0 {
 		r.Says += " It held the secrets of " + gate.And(r.Secrets) + ": if it may be in other hands, change them there, and give the new ones here (yardtide destination secret)."
 	}
-	s.Log.Info("a device was revoked", "device", name)
-	s.Changes.Tell()
+	h.Log.Info("a device was revoked", "device", name)
+	h.Tell()
 	return r, nil
 }
 
 // Rename calls a device elsewhere otherwise: here, in the plan, and, as soon as it is
 // heard of, there. One that failed half way is taken up by the same call.
-func (s *Service) Rename(ctx context.Context, name, to string) (out wire.PlanEdited, err error) {
-	return out, s.Book.Alone(func(put planbook.Put) error {
-		out, err = s.rename(ctx, name, to, put)
+func (h *Household) Rename(ctx context.Context, name, to string) (out wire.PlanEdited, err error) {
+	return out, h.Book.Alone(func(put planbook.Put) error {
+		out, err = h.rename(ctx, name, to, put)
 		return err
 	})
 }
 
-func (s *Service) rename(ctx context.Context, name, to string, put planbook.Put) (wire.PlanEdited, error) {
-	e := &s.elsewhere
-	e.mu.Lock()
-	m, known := e.members[name]
-	if half, there := e.members[to]; !known && there && half.Was == name {
+func (h *Household) rename(ctx context.Context, name, to string, put planbook.Put) (wire.PlanEdited, error) {
+	h.mu.Lock()
+	m, known := h.members[name]
+	if half, there := h.members[to]; !known && there && half.Was == name {
 		m, known, name = half, true, to
 	}
-	mirror := e.mirrors[name]
-	_, taken := e.members[to]
-	e.mu.Unlock()
+	mirror := h.mirrors[name]
+	_, taken := h.members[to]
+	h.mu.Unlock()
 	if name != to {
-		if slices.ContainsFunc(s.Members, func(m Member) bool { return m.Name == name }) {
-			return wire.PlanEdited{}, refused("%s runs with the service, and has the name with which that is started (serve -device); only a device elsewhere is renamed", name)
+		if slices.Contains(h.Own, name) {
+			return wire.PlanEdited{}, Refuse("%s runs with the service, and has the name with which that is started (serve -device); only a device elsewhere is renamed", name)
 		}
 		if !known {
 			return wire.PlanEdited{}, ErrNoDevice
 		}
-		if err := s.mayJoin(to); err != nil {
+		if err := h.mayJoin(to); err != nil {
 			return wire.PlanEdited{}, err
 		}
-		_, planned := s.Book.PlanOrEmpty().Devices[to]
+		_, planned := h.Book.PlanOrEmpty().Devices[to]
 		if taken || planned {
-			return wire.PlanEdited{}, refused("there is a device %s already", to)
+			return wire.PlanEdited{}, Refuse("there is a device %s already", to)
 		}
 		m.Was = name
-		if err := s.keepMembership(to, m); err != nil {
+		if err := h.keepMembership(to, m); err != nil {
 			return wire.PlanEdited{}, err
 		}
-		e.mu.Lock()
-		e.members[to], e.mirrors[to], e.leaving[to] = m, mirror, e.leaving[name]
+		h.mu.Lock()
+		h.members[to], h.mirrors[to], h.leaving[to] = m, mirror, h.leaving[name]
 		for _, old := range []string{name, to} { // a code lets nobody in its stead
-			delete(e.codes, old)
+			delete(h.codes, old)
 		}
-		delete(e.members, name)
-		delete(e.mirrors, name)
-		delete(e.leaving, name)
+		delete(h.members, name)
+		delete(h.mirrors, name)
+		delete(h.leaving, name)
 		mirror.Rename(to)
-		e.mu.Unlock()
-		s.fleet.Rename(name, to)
-		e.desk.Rename(name, to)
-		s.Log.Info("a device was renamed", "device", name, "to", to)
+		h.mu.Unlock()
+		h.Fleet.Rename(name, to)
+		h.desk.Rename(name, to)
+		h.Log.Info("a device was renamed", "device", name, "to", to)
 	}
 	if !known {
 		return wire.PlanEdited{}, ErrNoDevice
 	}
-	before, version := s.Book.Text()
-	err := s.renamedInPlan(ctx, m.Was, to, put)
-	after, now := s.Book.Text()
+	before, version := h.Book.Text()
+	err := h.renamedInPlan(ctx, m.Was, to, put)
+	after, now := h.Book.Text()
 	out := wire.PlanEdited{Version: now, Says: []string{}, Notes: []string{}}
 	if now != version {
 		out.Says = planbook.Changes(before, after)
 	}
-	s.Changes.Tell()
+	h.Tell()
 	return out, err
 }
 
 // renamedInPlan has the plan call a device otherwise, too; that ends its renaming.
-func (s *Service) renamedInPlan(ctx context.Context, was, name string, put planbook.Put) error {
-	p := s.Book.PlanOrEmpty()
+func (h *Household) renamedInPlan(ctx context.Context, was, name string, put planbook.Put) error {
+	p := h.Book.PlanOrEmpty()
 	_, old := p.Devices[was]
 	if _, named := p.Devices[name]; old && !named {
-		before, _ := s.Book.Text()
+		before, _ := h.Book.Text()
 		after, err := plantext.WithRenamedDevice(before, was, name)
 		if err != nil {
 			return err
@@ -603,39 +628,41 @@ func (s *Service) renamedInPlan(ctx context.Context, was, name string, put planb
 			return err
 		}
 	}
-	e := &s.elsewhere
-	e.mu.Lock()
-	m := e.members[name]
+	h.mu.Lock()
+	m := h.members[name]
 	m.Was = ""
-	e.mu.Unlock()
-	if err := s.keepMembership(name, m); err != nil {
+	h.mu.Unlock()
+	if err := h.keepMembership(name, m); err != nil {
 		return err
 	}
-	e.mu.Lock()
-	e.members[name] = m
-	mirror := e.mirrors[name]
-	e.mu.Unlock()
-	mirror.SetPlan(s.Book.PlanOrEmpty())
+	h.mu.Lock()
+	h.members[name] = m
+	mirror := h.mirrors[name]
+	h.mu.Unlock()
+	mirror.SetPlan(h.Book.PlanOrEmpty())
 	return nil
 }
+
+// Authority is the kind of what is given beside secrets: the certificates of a household's
+// own authority, which are none.
+const Authority = "authority"
 
 // ErrNoDevice tells that no device elsewhere has a name.
 var ErrNoDevice = errors.New("no device elsewhere has this name")
 
 // PartFor is a device's part of the plan in force, with the secrets of its places sealed
 // to its key, unless it has that one already, by its mark.
-func (s *Service) PartFor(name, has string) (link.Plan, error) {
-	e := &s.elsewhere
-	e.mu.Lock()
-	m, known := e.members[name]
-	e.mu.Unlock()
+func (h *Household) PartFor(name, has string) (link.Plan, error) {
+	h.mu.Lock()
+	m, known := h.members[name]
+	h.mu.Unlock()
 	if !known {
 		return link.Plan{}, ErrNoDevice
 	}
 	if m.Was != "" { // the plan does not have its new name yet
 		return link.Plan{Mark: has}, nil
 	}
-	whole := s.Book.PlanOrEmpty()
+	whole := h.Book.PlanOrEmpty()
 	part := whole.PartOf(name)
 	if part == nil {
 		return link.Plan{Mark: "none"}, nil
@@ -645,9 +672,9 @@ func (s *Service) PartFor(name, has string) (link.Plan, error) {
 	for to := range part.Destinations {
 		d := whole.Destinations[to]
 		for kind, from := range vault.SecretsOf(d) {
-			secret, err := s.drivers.secrets.Read(kind, from, d.Server())
+			secret, err := h.Vault.Read(kind, from, d.Server())
 			if err != nil { // the device says that it has none
-				s.Log.Warn("a secret cannot be given to a device", "device", name, "destination", to, "err", err)
+				h.Log.Warn("a secret cannot be given to a device", "device", name, "destination", to, "err", err)
 				continue
 			}
 			secrets = append(secrets, link.Secret{Kind: string(kind), Name: to, Server: d.Server(), Secret: secret})
@@ -659,10 +686,10 @@ func (s *Service) PartFor(name, has string) (link.Plan, error) {
 		}
 		pem, err := web.ReadAuthority(d.Authority)
 		if err != nil { // the device says that it has none
-			s.Log.Warn("an authority's certificate cannot be given to a device", "device", name, "destination", to, "err", err)
+			h.Log.Warn("an authority's certificate cannot be given to a device", "device", name, "destination", to, "err", err)
 			continue
 		}
-		secrets = append(secrets, link.Secret{Kind: authority, Name: to, Server: d.Server(), Secret: string(pem)})
+		secrets = append(secrets, link.Secret{Kind: Authority, Name: to, Server: d.Server(), Secret: string(pem)})
 	}
 	slices.SortFunc(secrets, func(a, b link.Secret) int { return strings.Compare(a.Name+a.Kind, b.Name+b.Kind) })
 	text, err := json.Marshal(secrets)
@@ -682,86 +709,82 @@ func (s *Service) PartFor(name, has string) (link.Plan, error) {
 }
 
 // Desk answers what devices elsewhere ask of the others.
-func (s *Service) Desk() *link.Desk { return &s.elsewhere.desk }
+func (h *Household) Desk() *link.Desk { return &h.desk }
 
 // PartKeepsFree tells how much is kept free at a destination, and whether it is of a device's
 // part of the plan.
-func (s *Service) PartKeepsFree(device, name string) (int64, bool) {
-	p := s.Book.PlanOrEmpty()
+func (h *Household) PartKeepsFree(device, name string) (int64, bool) {
+	p := h.Book.PlanOrEmpty()
 	d, there := p.Destinations[name]
-	s.elsewhere.mu.Lock()
-	was := s.elsewhere.members[device].Was // while the plan does not have its new name yet
-	s.elsewhere.mu.Unlock()
+	h.mu.Lock()
+	was := h.members[device].Was // while the plan does not have its new name yet
+	h.mu.Unlock()
 	return int64(d.KeepFree), there && (p.SendsTo(device, name) || was != "" && p.SendsTo(was, name))
 }
 
 // Certificate is the service's, for the home network.
-func (s *Service) Certificate() tls.Certificate { return s.elsewhere.cert }
+func (h *Household) Certificate() tls.Certificate { return h.cert }
 
 // HomeNetwork tells where the service listens for devices elsewhere.
-func (s *Service) HomeNetwork() wire.HomeNetwork {
-	e := &s.elsewhere
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	h := e.home
+func (h *Household) HomeNetwork() wire.HomeNetwork {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	n := h.home
 	if own := ownAddress(); own != "" {
-		h.Proposed = net.JoinHostPort(own, "7443")
+		n.Proposed = net.JoinHostPort(own, "7443")
 	}
-	return h
+	return n
 }
 
 // SetHomeNetwork says where to listen for devices elsewhere; "" is nowhere. It is kept.
-func (s *Service) SetHomeNetwork(address string) error {
-	if s.Joined != nil {
-		return refused("this device joined %s itself; devices join there", s.Joined.Home.Yard)
+func (h *Household) SetHomeNetwork(address string) error {
+	if h.Away != "" {
+		return Refuse("this device joined %s itself; devices join there", h.Away)
 	}
 	if address != "" {
 		host, port, err := net.SplitHostPort(address)
 		if err != nil || port == "" {
-			return refused("%q is not an address such as 192.168.1.20:7443", address)
+			return Refuse("%q is not an address such as 192.168.1.20:7443", address)
 		}
 		if ip := net.ParseIP(host); ip == nil {
-			return refused("%q is not an address of this computer; it would be such as 192.168.1.20:7443", address)
+			return Refuse("%q is not an address of this computer; it would be such as 192.168.1.20:7443", address)
 		}
 	}
-	if err := atomicfile.Write(s.homeFile(), address+"\n"); err != nil {
+	if err := atomicfile.Write(h.homeFile(), address+"\n"); err != nil {
 		return fmt.Errorf("keeping where to listen: %w", err)
 	}
-	e := &s.elsewhere
-	e.mu.Lock()
-	if e.home.Address != address {
-		e.home.Address, e.home.Problem = address, ""
-		close(e.moved)
-		e.moved = make(chan struct{})
+	h.mu.Lock()
+	if h.home.Address != address {
+		h.home.Address, h.home.Problem = address, ""
+		close(h.moved)
+		h.moved = make(chan struct{})
 	}
-	e.mu.Unlock()
-	s.Changes.Tell()
+	h.mu.Unlock()
+	h.Tell()
 	return nil
 }
 
 // HomeAddress is where to listen, and what is closed when that changes.
-func (s *Service) HomeAddress() (address string, moved <-chan struct{}) {
-	e := &s.elsewhere
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.home.Address, e.moved
+func (h *Household) HomeAddress() (address string, moved <-chan struct{}) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.home.Address, h.moved
 }
 
 // Listens notes whether the service listens on the home network; problem is why not. On
 // a port of the system's choice, address tells which it is.
-func (s *Service) Listens(listening bool, address, problem string) {
-	e := &s.elsewhere
-	e.mu.Lock()
-	e.home.Listening, e.home.Problem = listening, problem
+func (h *Household) Listens(listening bool, address, problem string) {
+	h.mu.Lock()
+	h.home.Listening, h.home.Problem = listening, problem
 	if listening {
-		e.home.Address = address
+		h.home.Address = address
 	}
-	e.mu.Unlock()
-	s.Changes.Tell()
+	h.mu.Unlock()
+	h.Tell()
 }
 
-// sweepClaims ends what devices claimed and need no more.
-func (s *Service) sweepClaims(ctx context.Context) {
+// Run ends what devices claimed and need no more, until the context ends.
+func (h *Household) Run(ctx context.Context) {
 	tick := time.NewTicker(10 * time.Second)
 	defer tick.Stop()
 	for {
@@ -769,11 +792,11 @@ func (s *Service) sweepClaims(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case now := <-tick.C:
-			s.elsewhere.desk.Sweep(now, "")
-			if err := s.removeLeft(now); err != nil {
-				s.Log.Warn("what was told of devices that were revoked stays", "err", err)
+			h.desk.Sweep(now, "")
+			if err := h.removeLeft(now); err != nil {
+				h.Log.Warn("what was told of devices that were revoked stays", "err", err)
 			}
-			s.Changes.Tell() // who was heard of last when
+			h.Tell() // who was heard of last when
 		}
 	}
 }
