@@ -164,33 +164,48 @@ func TestTheSetUpIsKeptAndRefusesWhatCannotBe(t *testing.T) {
 		"out of the root": `{"on": {"folder": "../other", "on": true}}`,
 		"a folder inside": fmt.Sprintf(`{"on": {"folder": %q, "on": true}}`, dir+"/Pictures/Boats"),
 		"no such step":    `{"step": 7}`,
-		"no such kind":    `{"take": ["sound"]}`,
 		"a key too many":  `{"colour": "blue"}`,
 		"not JSON":        `{"step": `,
 	} {
 		_, code := change(body)
 		assert.Contains(t, []int{400, 422}, code, name)
 	}
+	rule := func(key, value string) string {
+		return fmt.Sprintf(`{"edits": [{"path": ["rules", "everyday", %s], "value": %s}]}`, key, value)
+	}
 	for body, says := range map[string]string{
-		`{"cellular": true, "allowance": "4,5 MB per day"}`: "is not an allowance",
-		`{"cellular": true, "allowance": "0 MB per day"}`:   "is not a size",
-		`{"allowance": "", "hours": "25:00-26:00"}`:         "past the end of the day",
-		`{"hours": "", "power": "sometimes"}`:               "not a power gate",
-		`{"power": "", "layout": "{moon}/{name}"}`:          "unknown placeholder {moon}",
-		`{"layout": "{year}/{name}", "take": []}`:           "Choose a kind.",
-		`{"take": ["photo"], "yard": " "}`:                  "Give the household a name.",
+		rule(`"lanes", "+"`, `{"over": "cellular", "allowance": "4,5 MB per day"}`):           "is not an allowance",
+		rule(`"lanes", "+"`, `{"over": "cellular", "allowance": "0 MB per day"}`):             "is not a size",
+		rule(`"lanes", "+"`, `{"over": "pigeon"}`):                                            "is not a network",
+		rule(`"gates", "hours"`, `"25:00-26:00"`):                                             "past the end of the day",
+		rule(`"gates", "power"`, `"sometimes"`):                                               "not a power gate",
+		rule(`"take"`, `["sound"]`):                                                           "not a kind of file",
+		rule(`"to"`, `["shed"]`):                                                              "has no rules, everyday, to",
+		`{"edits": [{"path": ["destinations", "loft", "layout"], "value": "{moon}/{name}"}]}`: "unknown placeholder {moon}",
+		`{"edits": [{"path": ["destinations", "loft", "path"], "value": "/etc"}]}`:            "has no destinations, loft, path",
+		`{"edits": [{"path": ["devices", "desk"], "value": {}}]}`:                             "has no devices, desk",
+		`{"edits": [{"path": ["yard"], "value": " "}]}`:                                       "yard is empty",
 	} {
+		before, _ := s.setup(http.MethodGet, "", "")
+		code, text := s.call(http.MethodPatch, "/api/v1/setup", body, map[string]string{"Authorization": "Bearer " + s.token()})
+		assert.Contains(t, []int{409, 422}, code, body)
+		assert.Contains(t, text, says, body)
+		after, _ := s.setup(http.MethodGet, "", "")
+		assert.Equal(t, before.Draft, after.Draft, "what is refused changes nothing")
+	}
+	for body, says := range map[string]string{rule(`"take"`, `[]`): "Choose a kind.", `{"edits": [{"path": ["yard"], "value": ""}]}`: "Give the household a name."} {
 		now, code := change(body)
 		require.Equal(t, http.StatusOK, code, body)
 		assert.Contains(t, fmt.Sprint(now.Missing), says, body)
 		assert.Empty(t, now.Text, "nothing can be started")
 		_, code = s.setup(http.MethodPost, "/start", fmt.Sprintf(`{"version": %d}`, now.Version))
 		assert.Equal(t, 422, code, body)
-		_, code = change(`{"allowance": "45mb per day", "hours": "", "power": "", "layout": "{year}/{name}", "take": ["photo"], "yard": "Slip"}`)
-		require.Equal(t, http.StatusOK, code)
 	}
-	now, _ = change(`{"cellular": false}`)
+	_, code = change(`{"edits": [{"path": ["yard"], "value": "Slip"}, {"path": ["rules", "everyday", "take"], "value": ["photo"]}, {"path": ["rules", "everyday", "lanes", "+"], "value": {"over": "cellular", "allowance": "45mb per day"}}, {"path": ["destinations", "loft", "layout"], "value": "{year}/{name}"}]}`)
+	require.Equal(t, http.StatusOK, code)
+	now, _ = change(rule(`"lanes", "#1"`, `null`))
 	require.Empty(t, now.Missing)
+	assert.Contains(t, now.Text, "layout: \"{year}/{name}\"")
 
 	s.kill()
 	s.start()
@@ -285,7 +300,7 @@ func TestTheFirstHourByKeyboard(t *testing.T) {
 	k.sees("Which kinds of files?")
 	reach("Documents")
 	require.NoError(t, k.b.Press(" "))
-	s.untilSetup(func(now wire.SetupNow) bool { return slices.Contains(now.Take, "document") })
+	s.untilSetup(func(now wire.SetupNow) bool { return strings.Contains(now.Draft, "document") })
 	looks("kinds")
 	press("Next")
 	k.sees("At any hour")

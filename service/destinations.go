@@ -5,11 +5,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path"
 	"slices"
 	"strings"
-	"time"
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
@@ -18,6 +16,7 @@ import (
 	"yardtide/engine/destination"
 	"yardtide/engine/place"
 	"yardtide/engine/records"
+	"yardtide/service/setup"
 	"yardtide/service/vault"
 	"yardtide/wire"
 )
@@ -40,7 +39,7 @@ func (e InUse) Error() string {
 // around it. The error is plantext.Problems or plantext.EditError when it cannot stand
 // in the plan.
 func (s *Service) AddDestination(ctx context.Context, draft wire.Draft) error {
-	draft = withSecrets(draft)
+	draft = vault.WithSecrets(draft)
 	d := draft.Destination
 	if err := plantext.CheckDestination(draft.Name, d); err != nil {
 		return err
@@ -62,21 +61,7 @@ func (s *Service) withDestination(text, name string, d plan.Destination) (string
 	if len(s.Devices()) == 0 {
 		return "", plantext.EditError{Says: "there is no plan and no device here to write one for"}
 	}
-	return plantext.First("Home", zoneName(), s.Devices()[0].DeviceName(), "Pictures", name, d), nil
-}
-
-// zoneName is the name of this machine's time zone, UTC when it has none.
-func zoneName() string {
-	name := time.Local.String()
-	if link, err := os.Readlink("/etc/localtime"); err == nil {
-		if _, zone, found := strings.Cut(link, "zoneinfo/"); found {
-			name = zone
-		}
-	}
-	if _, err := time.LoadLocation(name); err != nil || name == "Local" {
-		return "UTC"
-	}
-	return name
+	return plantext.First("Home", setup.ZoneName(), s.Devices()[0].DeviceName(), "Pictures", name, d), nil
 }
 
 // RemoveDestination takes a destination out of the plan and forgets its kept
@@ -229,7 +214,7 @@ func (s *Service) PlaceNotes(p *plan.Plan) []string {
 
 // Browse tells what lies in a folder of a storage that is being set up.
 func (s *Service) Browse(ctx context.Context, ask wire.Browse) (wire.Listing, error) {
-	ask.Draft = withSecrets(ask.Draft)
+	ask.Draft = vault.WithSecrets(ask.Draft)
 	d := ask.Destination
 	if d.Kind == plan.Folder && d.Path == "" {
 		d.Path = "/"

@@ -3,13 +3,12 @@ package service
 import (
 	"context"
 	"errors"
-	"fmt"
 	"maps"
 	"path/filepath"
 
-	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
+	"yardtide/service/jobs"
 	"yardtide/wire"
 )
 
@@ -31,15 +30,9 @@ func (s *Service) Look(d Device, o wire.LookOrder) (wire.Job, error) {
 	begun := wire.Job{Kind: wire.JobLook, Says: "It is looked at."}
 	return s.Jobs.Begin(begun, true, func(ctx context.Context, tell func(func(*wire.Job))) error {
 		return d.Look(ctx, o.Folder, set, func(l wire.Look) {
-			tell(func(is *wire.Job) { tellLook(is, l) })
+			tell(func(is *wire.Job) { jobs.TellLook(is, l) })
 		})
 	})
-}
-
-// tellLook writes what was found so far into its job.
-func tellLook(is *wire.Job, l wire.Look) {
-	is.Look, is.Done, is.Of = &l, l.ByContent, l.All.N
-	is.Says = fmt.Sprintf("%s: %s, %s.", l.Path, files(l.All.N), gate.Bytes(l.All.Bytes))
 }
 
 // LookPicture is a small picture that a look found, as JPEG.

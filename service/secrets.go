@@ -25,18 +25,6 @@ func (s *Service) draftSecrets(ctx context.Context, draft wire.Draft) vault.Read
 	}
 }
 
-// withSecrets points a draft's destination at the secrets that came with it,
-// where they will be kept.
-func withSecrets(draft wire.Draft) wire.Draft {
-	if draft.Password != "" {
-		draft.Destination.PasswordFrom = plan.Secret("kept:" + draft.Name)
-	}
-	if draft.Key != "" {
-		draft.Destination.KeyFrom = plan.Secret("kept:" + draft.Name)
-	}
-	return draft
-}
-
 // keepSecrets keeps what came with a draft.
 func (s *Service) keepSecrets(draft wire.Draft) error {
 	for kind, secret := range map[vault.Kind]string{vault.Password: draft.Password, vault.Key: draft.Key} {

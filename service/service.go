@@ -43,6 +43,7 @@ import (
 	"yardtide/service/household"
 	"yardtide/service/jobs"
 	"yardtide/service/planbook"
+	"yardtide/service/setup"
 	"yardtide/service/vault"
 	"yardtide/wire"
 )
@@ -90,6 +91,8 @@ type Service struct {
 	Jobs *jobs.Jobs
 	// Household are the devices elsewhere.
 	Household *household.Household
+	// Setup is the first plan, while it is being made.
+	Setup *setup.Setup
 
 	lock    *flock.Flock
 	token   string
@@ -98,7 +101,6 @@ type Service struct {
 	drivers drivers
 	fleet   *fleet.Fleet
 	faces   face.Cache
-	setup   setup
 
 	agent *link.Agent // nil where the yard's service is here
 	looks looks
@@ -168,6 +170,13 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		known.Away = o.Joined.Home.Yard
 	}
 	s.Household = household.New(known)
+	s.Setup = &setup.Setup{Options: setup.Options{
+		Dir: o.Dir, Book: s.Book, Jobs: s.Jobs, Doubts: s.Doubts, Keep: s.keepSecrets, Forget: s.drivers.secrets.Remove,
+		Device: func(name string) (setup.Device, bool) { return s.Device(name) },
+	}}
+	if len(known.Own) > 0 {
+		s.Setup.First = known.Own[0]
+	}
 	s.faces.Dir = filepath.Join(o.Dir, "faces")
 	for _, m := range o.Members {
 		r, err := records.Open(ctx, filepath.Join(o.Dir, "devices", m.Name, "records.db"))

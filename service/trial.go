@@ -41,7 +41,7 @@ type trial struct {
 
 // Try begins to try a destination that is not in the plan, or is to be changed.
 func (s *Service) Try(ctx context.Context, draft wire.Draft) (wire.Job, error) {
-	draft = withSecrets(draft)
+	draft = vault.WithSecrets(draft)
 	t, p := s.newTrial(ctx, draft), s.Book.PlanOrEmpty()
 	return s.beginTrial(t, func(ctx context.Context) bool { return t.fits(p, draft) && t.run(ctx) })
 }

@@ -72,7 +72,7 @@ func triedPlace(name string, today, then wire.Amount, room int64) wire.TriedPlac
 		one.Says = fmt.Sprintf("%s it has room for %s: %s do not fit.", come, gate.Bytes(room), gate.Bytes(then.Bytes-room))
 	}
 	if today != then {
-		one.Says += fmt.Sprintf(" Today it is %s, %s.", files(today.N), gate.Bytes(today.Bytes))
+		one.Says += fmt.Sprintf(" Today it is %s, %s.", sentences.Files(today.N), gate.Bytes(today.Bytes))
 	}
 	return one
 }
@@ -81,7 +81,7 @@ func comes(n int64) string {
 	if n == 1 {
 		return "1 file is to come"
 	}
-	return files(n) + " are to come"
+	return sentences.Files(n) + " are to come"
 }
 
 // EditPlan has keys of the plan say something else, or only tells what that would change. The errors are

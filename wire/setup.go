@@ -2,7 +2,6 @@ package wire
 
 import (
 	"yardtide/core/gate"
-	"yardtide/core/media"
 	"yardtide/core/plan"
 )
 
@@ -11,26 +10,17 @@ import (
 type Setup struct {
 	Version int64         `json:"version" doc:"Each change makes the next"`
 	Step    int           `json:"step" doc:"1 where to, 2 what, 3 how, 4 when, 5 names, 6 said back"`
-	Yard    string        `json:"yard" doc:"What the household's installation is called"`
 	Device  string        `json:"device" doc:"Whose folders they are: this computer"`
+	Draft   string        `json:"draft" doc:"The plan as far as it is made, YAML"`
 	Places  []SetupPlace  `json:"places"`
 	Folders []SetupFolder `json:"folders"`
-	Take    []media.Kind  `json:"take" enum:"photo,raw,graphic,video,audio,document,other"`
-	// How and when it goes.
-	Cellular  bool   `json:"cellular" doc:"Also over cellular"`
-	Allowance string `json:"allowance" doc:"What may go over cellular, such as 45 MB per day; empty for no bound"`
-	Videos    bool   `json:"videos" doc:"Videos over cellular, too"`
-	Power     string `json:"power" doc:"As the plan has it, empty for any"`
-	Hours     string `json:"hours" doc:"As the plan has it, empty for any"`
-	Layout    string `json:"layout" doc:"Where an item lands at a place"`
 }
 
-// SetupPlace is a destination that was tried.
+// SetupPlace is a destination of the draft that was tried.
 type SetupPlace struct {
-	Name        string           `json:"name"`
-	Destination plan.Destination `json:"destination"`
-	Free        int64            `json:"free" doc:"Bytes, -1 when it does not tell"`
-	Rate        int64            `json:"rate" doc:"Bytes a second, as the trial saw, 0 when nobody knows"`
+	Name string `json:"name"`
+	Free int64  `json:"free" doc:"Bytes, -1 when it does not tell"`
+	Rate int64  `json:"rate" doc:"Bytes a second, as the trial saw, 0 when nobody knows"`
 }
 
 // SetupFolder is a folder that may be taken up.
@@ -50,16 +40,9 @@ type SetupFolder struct {
 
 // SetupChange changes what is given, and leaves the rest.
 type SetupChange struct {
-	Step      *int           `json:"step,omitempty" minimum:"1" maximum:"6"`
-	Yard      *string        `json:"yard,omitempty" maxLength:"200"`
-	On        *SetupFolderOn `json:"on,omitempty"`
-	Take      *[]media.Kind  `json:"take,omitempty" enum:"photo,raw,graphic,video,audio,document,other"`
-	Cellular  *bool          `json:"cellular,omitempty"`
-	Allowance *string        `json:"allowance,omitempty" maxLength:"200"`
-	Videos    *bool          `json:"videos,omitempty"`
-	Power     *string        `json:"power,omitempty" maxLength:"200"`
-	Hours     *string        `json:"hours,omitempty" maxLength:"200"`
-	Layout    *string        `json:"layout,omitempty" maxLength:"500"`
+	Step  *int           `json:"step,omitempty" minimum:"1" maximum:"6"`
+	On    *SetupFolderOn `json:"on,omitempty"`
+	Edits []plan.Edit    `json:"edits,omitempty" maxItems:"50" doc:"Of the draft: the yard's name, the rule everyday, and the layouts of its destinations"`
 }
 
 // SetupFolderOn takes a folder up, or not.
@@ -78,17 +61,18 @@ type SetupAdd struct {
 // SetupNow is the set-up, what is known of it, and what it would come to.
 type SetupNow struct {
 	Setup
-	Battery gate.Known  `json:"battery" enum:"unknown,yes,no" doc:"Whether the device has one"`
-	Modem   gate.Known  `json:"modem" enum:"unknown,yes,no" doc:"Whether the device has one"`
-	InForce bool        `json:"inForce" doc:"There is a plan already: it is changed on the page Plan"`
-	Takes   Amount      `json:"takes" doc:"What would be taken up"`
-	Kinds   []LookKind  `json:"kinds" doc:"What is in the folders that are taken up, by kind"`
-	Says    []string    `json:"says" doc:"The whole in a few sentences"`
-	Rooms   []SetupRoom `json:"rooms" doc:"What each place would get, and whether it fits"`
-	Missing []SetupLack `json:"missing" doc:"What stands in the way of starting"`
-	Notes   []string    `json:"notes" doc:"What it allows and was hardly meant"`
-	Names   []SetupName `json:"names" doc:"Where items would land, the awkward ones, too"`
-	Text    string      `json:"text" doc:"The plan that it makes, empty while something stands in the way"`
+	Values  map[string]any `json:"values" doc:"What the draft says, in JSON, key by key"`
+	Battery gate.Known     `json:"battery" enum:"unknown,yes,no" doc:"Whether the device has one"`
+	Modem   gate.Known     `json:"modem" enum:"unknown,yes,no" doc:"Whether the device has one"`
+	InForce bool           `json:"inForce" doc:"There is a plan already: it is changed on the page Plan"`
+	Takes   Amount         `json:"takes" doc:"What would be taken up"`
+	Kinds   []LookKind     `json:"kinds" doc:"What is in the folders that are taken up, by kind"`
+	Says    []string       `json:"says" doc:"The whole in a few sentences"`
+	Rooms   []SetupRoom    `json:"rooms" doc:"What each place would get, and whether it fits"`
+	Missing []SetupLack    `json:"missing" doc:"What stands in the way of starting"`
+	Notes   []string       `json:"notes" doc:"What it allows and was hardly meant"`
+	Names   []SetupName    `json:"names" doc:"Where items would land, the awkward ones, too"`
+	Text    string         `json:"text" doc:"The plan that it makes, empty while something stands in the way"`
 }
 
 // SetupRoom is what a place would get.

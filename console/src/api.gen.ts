@@ -2145,17 +2145,11 @@ export interface components {
             password?: string;
         };
         SetupChange: {
-            allowance?: string;
-            cellular?: boolean;
-            hours?: string;
-            layout?: string;
+            /** @description Of the draft: the yard's name, the rule everyday, and the layouts of its destinations */
+            edits?: components["schemas"]["Edit"][];
             on?: components["schemas"]["SetupFolderOn"];
-            power?: string;
             /** Format: int64 */
             step?: number;
-            take?: ("photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other")[];
-            videos?: boolean;
-            yard?: string;
         };
         SetupFolder: {
             all: components["schemas"]["Amount"];
@@ -2194,26 +2188,20 @@ export interface components {
             what: string;
         };
         SetupNow: {
-            /** @description What may go over cellular, such as 45 MB per day; empty for no bound */
-            allowance: string;
             /**
              * @description Whether the device has one
              * @enum {string}
              */
             battery: "unknown" | "yes" | "no";
-            /** @description Also over cellular */
-            cellular: boolean;
             /** @description Whose folders they are: this computer */
             device: string;
+            /** @description The plan as far as it is made, YAML */
+            draft: string;
             folders: components["schemas"]["SetupFolder"][];
-            /** @description As the plan has it, empty for any */
-            hours: string;
             /** @description There is a plan already: it is changed on the page Plan */
             inForce: boolean;
             /** @description What is in the folders that are taken up, by kind */
             kinds: components["schemas"]["LookKind"][];
-            /** @description Where an item lands at a place */
-            layout: string;
             /** @description What stands in the way of starting */
             missing: components["schemas"]["SetupLack"][];
             /**
@@ -2226,8 +2214,6 @@ export interface components {
             /** @description What it allows and was hardly meant */
             notes: string[];
             places: components["schemas"]["SetupPlace"][];
-            /** @description As the plan has it, empty for any */
-            power: string;
             /** @description What each place would get, and whether it fits */
             rooms: components["schemas"]["SetupRoom"][];
             /** @description The whole in a few sentences */
@@ -2237,23 +2223,21 @@ export interface components {
              * @description 1 where to, 2 what, 3 how, 4 when, 5 names, 6 said back
              */
             step: number;
-            take: ("photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other")[];
             /** @description What would be taken up */
             takes: components["schemas"]["Amount"];
             /** @description The plan that it makes, empty while something stands in the way */
             text: string;
+            /** @description What the draft says, in JSON, key by key */
+            values: {
+                [key: string]: unknown;
+            };
             /**
              * Format: int64
              * @description Each change makes the next
              */
             version: number;
-            /** @description Videos over cellular, too */
-            videos: boolean;
-            /** @description What the household's installation is called */
-            yard: string;
         };
         SetupPlace: {
-            destination: components["schemas"]["Destination"];
             /**
              * Format: int64
              * @description Bytes, -1 when it does not tell
@@ -7533,8 +7517,6 @@ export const lookPictureTakenFromValues: ReadonlyArray<FlattenedDeepRequired<com
 export const needMendsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Need"]["mends"]> = ["retry", "answer", "plan", "nothing"];
 export const placeAnswerIsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlaceAnswer"]["is"]> = ["moved", "new"];
 export const planVersionByValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanVersion"]["by"]> = ["console", "command", "form", "undo", "link", "unknown"];
-export const setupChangeTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupChange"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const setupNowBatteryValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupNow"]["battery"]> = ["unknown", "yes", "no"];
 export const setupNowModemValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupNow"]["modem"]> = ["unknown", "yes", "no"];
-export const setupNowTakeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupNow"]["take"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const trialQuestionFieldValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["TrialQuestion"]["field"]> = ["certificate", "host-key"];

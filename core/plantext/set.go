@@ -23,7 +23,7 @@ func Set(text string, edits ...plan.Edit) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	s := setter{text, Value(before)}
+	s := setter{text: text, says: Value(before)}
 	for _, e := range edits {
 		if err := s.edit(e); err != nil {
 			return "", err
@@ -39,10 +39,31 @@ func Set(text string, edits ...plan.Edit) (string, error) {
 	return s.text, nil
 }
 
+// Draft is what a plan says that is being made: it may say less than a plan must. What cannot be read says nothing.
+func Draft(text string) *plan.Plan {
+	r := &reader{}
+	return r.document([]byte(text))
+}
+
+// SetDraft is Set for a plan that is being made.
+func SetDraft(text string, edits ...plan.Edit) (string, error) {
+	s := setter{text: text, says: Value(Draft(text)), draft: true}
+	for _, e := range edits {
+		if err := s.edit(e); err != nil {
+			return "", err
+		}
+	}
+	if !reflect.DeepEqual(s.says, Value(Draft(s.text))) {
+		return "", errByHand
+	}
+	return s.text, nil
+}
+
 // setter is a plan that is changed: its text, and what it says, in the form of JSON.
 type setter struct {
-	text string
-	says map[string]any
+	text  string
+	says  map[string]any
+	draft bool // it may say less than a plan must
 }
 
 // edit does one edit, and what must come with it.
@@ -52,9 +73,10 @@ func (s *setter) edit(e plan.Edit) error {
 		return err
 	}
 	was, there := at(s.says, e.Path)
-	if !there && !mayBegin(e.Path, s.says) {
+	if !there && !s.draft && !mayBegin(e.Path, s.says) {
 		return EditError{fmt.Sprintf("the plan has no %s %q", e.Path[0][:len(e.Path[0])-1], e.Path[1])}
 	}
+	k.Needed = k.Needed && !s.draft
 	want, err := k.normal(e)
 	if err != nil {
 		return err
@@ -425,7 +447,7 @@ func (s *setter) emptied(k Key, path []string) (Key, []string, error) {
 		if err != nil {
 			return k, path, err
 		}
-		if outer.Needed {
+		if outer.Needed && !s.draft {
 			return k, path, EditError{fmt.Sprintf("%s is the only %s; one is needed", only(path, s.says), k.Part)}
 		}
 		k, path = outer, path[:len(path)-1]

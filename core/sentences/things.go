@@ -7,6 +7,14 @@ import (
 	"yardtide/core/media"
 )
 
+// Files are files, whatever they are: "1 file", "1,204 files".
+func Files(n int64) string {
+	if n == 1 {
+		return "1 file"
+	}
+	return gate.Count(n) + " files"
+}
+
 // Things are items as a person calls them, by the kinds that are among them:
 // "12 pictures", "1 clip", "3 pictures and clips", "4 files".
 func Things(n int64, kinds ...media.Kind) string {

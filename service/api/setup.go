@@ -7,28 +7,28 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"yardtide/service"
+	"yardtide/service/setup"
 	"yardtide/wire"
 )
 
 func (s *Server) setupRoutes() {
 	call(s, "setup", http.MethodGet, "/setup", "How far the first plan is, and what it would come to", s.setupNow)
 	call(s, "change-setup", http.MethodPatch, "/setup", "Change what is given of the first plan", func(ctx context.Context, in *request[wire.SetupChange]) (*answer[wire.SetupNow], error) {
-		return s.setupThen(ctx, s.service.ChangeSetup(in.Body))
+		return s.setupThen(ctx, s.service.Setup.Change(in.Body))
 	})
 	call(s, "add-setup-place", http.MethodPost, "/setup/places", "Put a place that was tried into the first plan", func(ctx context.Context, in *request[wire.SetupAdd]) (*answer[wire.SetupNow], error) {
-		return s.setupThen(ctx, noJob(in.Body.Job, s.service.AddSetupPlace(in.Body)))
+		return s.setupThen(ctx, noJob(in.Body.Job, s.service.Setup.AddPlace(in.Body)))
 	})
 	call(s, "remove-setup-place", http.MethodDelete, "/setup/places/{name}", "Take a place out of the first plan", func(ctx context.Context, in *named) (*answer[wire.SetupNow], error) {
-		return s.setupThen(ctx, s.service.RemoveSetupPlace(in.Name))
+		return s.setupThen(ctx, s.service.Setup.RemovePlace(in.Name))
 	})
 	call(s, "start-setup", http.MethodPost, "/setup/start", "Put the first plan in force", func(ctx context.Context, in *request[wire.SetupStart]) (*struct{}, error) {
-		return nil, setupProblem(s.service.StartSetup(ctx, in.Body))
+		return nil, setupProblem(s.service.Setup.Start(ctx, in.Body))
 	})
 }
 
 func (s *Server) setupNow(ctx context.Context, _ *struct{}) (*answer[wire.SetupNow], error) {
-	now, err := s.service.Setup(ctx)
+	now, err := s.service.Setup.Now(ctx)
 	return &answer[wire.SetupNow]{now}, err
 }
 
@@ -41,12 +41,12 @@ func (s *Server) setupThen(ctx context.Context, err error) (*answer[wire.SetupNo
 }
 
 func setupProblem(err error) error {
-	var refused service.SetupRefused
+	var refused setup.Refused
 	switch {
 	case errors.As(err, &refused):
 		return huma.Error422UnprocessableEntity(sentence(refused))
-	case errors.Is(err, service.ErrSetUp), errors.Is(err, service.ErrStaleSetup):
+	case errors.Is(err, setup.ErrThere), errors.Is(err, setup.ErrStale):
 		return huma.Error409Conflict(sentence(err))
 	}
-	return planProblem(err)
+	return destinationProblem(err)
 }

@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"yardtide/core/gate"
+	"yardtide/core/sentences"
 	"yardtide/engine/destination"
 	"yardtide/wire"
 )
@@ -171,4 +173,10 @@ func (j *Jobs) Close() {
 	}
 	j.mu.Unlock()
 	j.running.Wait()
+}
+
+// TellLook writes what was found so far into its job.
+func TellLook(is *wire.Job, l wire.Look) {
+	is.Look, is.Done, is.Of = &l, l.ByContent, l.All.N
+	is.Says = fmt.Sprintf("%s: %s, %s.", l.Path, sentences.Files(l.All.N), gate.Bytes(l.All.Bytes))
 }

@@ -19,6 +19,7 @@ import (
 	"yardtide/engine/atomicfile"
 	"yardtide/engine/scan"
 	"yardtide/service/caller"
+	"yardtide/wire"
 )
 
 // Kind tells a destination's password from its key.
@@ -284,4 +285,16 @@ func MayUseAll(ctx context.Context, inForce, p *plan.Plan) error {
 		}
 	}
 	return nil
+}
+
+// WithSecrets points a draft's destination at the secrets that came with it,
+// where they will be kept.
+func WithSecrets(draft wire.Draft) wire.Draft {
+	if draft.Password != "" {
+		draft.Destination.PasswordFrom = plan.Secret("kept:" + draft.Name)
+	}
+	if draft.Key != "" {
+		draft.Destination.KeyFrom = plan.Secret("kept:" + draft.Name)
+	}
+	return draft
 }

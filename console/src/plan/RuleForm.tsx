@@ -4,10 +4,11 @@ import { useYard } from "../yard";
 import { Beside } from "./Beside";
 import type { Draft } from "./draft";
 import { Fields } from "./Fields";
-import { parts as partsOf, useKeysOf, words, type Values } from "./keys";
+import { parts as partsOf, useKeysOf, words } from "./keys";
 import { KeyField, RenditionField } from "./KeyField";
 import { Lanes } from "./Lanes";
 import type { Parts } from "./parts";
+import { carrying } from "./taking";
 
 /** The keys of a rule that have a place of their own in its form; every other has a field. */
 const placed = ["take", "to", "send", "companions", "previews", "also", "bursts", "lanes", "gates"];
@@ -62,12 +63,6 @@ export function RuleForm({ draft, parts, rule }: { draft: Draft; parts: Parts; r
       <Fields keys={keys.filter((k) => !placed.includes(k.name))} draft={draft} parts={parts} />
     </>
   );
-}
-
-/** A lane that carries nothing but what is taken. */
-function carrying(lane: Values, take: string[]): Values {
-  const carries = words(lane, "take").filter((k) => take.includes(k));
-  return carries.length > 0 ? { ...lane, take: carries } : lane;
 }
 
 /** In which form each kind goes that can be reduced. */

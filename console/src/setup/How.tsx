@@ -1,6 +1,8 @@
 import type { SetupNow } from "../api";
 import { pathsApiV1ItemsGetParametersQueryKindValues as kinds } from "../api.gen";
 import { Failure } from "../parts/Failure";
+import { parts, words } from "../plan/keys";
+import { taking } from "../plan/taking";
 import { bytes, plural } from "../words";
 import { useChange } from "./queries";
 
@@ -14,6 +16,7 @@ const notes: Record<string, string> = {
 /** Step 3: the kinds, with how much there is of each. */
 export function How({ now }: { now: SetupNow }) {
   const change = useChange();
+  const take = words(now.values, "rules", "everyday", "take");
   const of = (kind: string) => now.kinds.find((k) => k.kind === kind);
   return (
     <>
@@ -23,7 +26,7 @@ export function How({ now }: { now: SetupNow }) {
         <ul className="divide-y divide-line">
           {kinds.map((kind) => {
             const there = of(kind);
-            const on = now.take.includes(kind);
+            const on = take.includes(kind);
             return (
               <li key={kind} className="py-2">
                 <label className="flex flex-wrap items-baseline gap-x-3">
@@ -32,7 +35,10 @@ export function How({ now }: { now: SetupNow }) {
                     checked={on}
                     onChange={() =>
                       change.mutate({
-                        take: on ? now.take.filter((k) => k !== kind) : [...now.take, kind],
+                        edits: taking(
+                          on ? take.filter((k) => k !== kind) : [...take, kind],
+                          parts(now.values, "rules", "everyday", "lanes"),
+                        ),
                       })
                     }
                     className="size-4 translate-y-0.5 accent-tide"

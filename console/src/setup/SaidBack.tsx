@@ -1,6 +1,7 @@
 import type { SetupNow } from "../api";
 import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
+import { word } from "../plan/keys";
 import { useChange, useStart } from "./queries";
 import { Written } from "./When";
 
@@ -14,8 +15,8 @@ export function SaidBack({ now }: { now: SetupNow }) {
       <Written
         label="What your household is called"
         hint="Home"
-        value={now.yard}
-        change={(yard) => change.mutate({ yard })}
+        value={word(now.values, "yard")}
+        change={(yard) => change.mutate({ edits: [{ path: ["yard"], value: yard }] })}
       />
       {now.missing.length > 0 ? (
         <div className="space-y-2 rounded-md bg-lamp p-3">

@@ -4,6 +4,7 @@ import type { SetupNow } from "../api";
 import { Choice } from "../parts/Choice";
 import { Failure } from "../parts/Failure";
 import { fieldLook } from "../parts/Field";
+import { parts, word, words } from "../plan/keys";
 import { useChange } from "./queries";
 
 const night = "22:00-06:00";
@@ -13,11 +14,24 @@ const powers = [
   { value: "charging or at least 40%", label: "Charging, or above 40 %" },
 ];
 
+const rule = ["rules", "everyday"] as const;
+const gate = (name: string, value: string) => ({ edits: [{ path: [...rule, "gates", name], value }] });
+
 /** Step 4: networks, allowance, power and hours; what this device cannot have is not there. */
 export function When({ now }: { now: SetupNow }) {
   const change = useChange();
-  const day = now.hours === "" ? "any" : now.hours === night ? "night" : "own";
+  const hours = word(now.values, ...rule, "gates", "hours");
+  const day = hours === "" ? "any" : hours === night ? "night" : "own";
   const [own, setOwn] = useState(day === "own");
+  const take = words(now.values, ...rule, "take");
+  const lanes = parts(now.values, ...rule, "lanes");
+  const at = lanes.findIndex((l) => l.over === "cellular");
+  const lane = lanes[at];
+  const edit = (path: string[], value?: unknown) =>
+    change.mutate({ edits: [{ path: [...rule, "lanes", ...path], value }] });
+  // A clip takes as much as hundreds of photos: they go over cellular when they are asked to.
+  const pictures = take.filter((k) => k !== "video");
+  const carries = pictures.length > 0 && pictures.length < take.length ? pictures : undefined;
   return (
     <>
       <p>Over Wi-Fi or cable that costs nothing: always.</p>
@@ -25,25 +39,23 @@ export function When({ now }: { now: SetupNow }) {
         <div className="space-y-3">
           <Choice
             label="Over cellular"
-            value={now.cellular ? "yes" : "no"}
+            value={lane ? "yes" : "no"}
             options={[
               { value: "no", label: "Never over cellular" },
               { value: "yes", label: "Over cellular, too" },
             ]}
             change={(v) => {
-              const cellular = v === "yes";
-              change.mutate(
-                cellular && now.allowance === "" ? { cellular, allowance: "45 MB per day" } : { cellular },
-              );
+              if (v === "no") return edit([`#${at}`]);
+              edit(["+"], { over: "cellular", allowance: "45 MB per day", take: carries });
             }}
           />
-          {now.cellular && (
+          {lane && (
             <Allowance
-              value={now.allowance}
-              change={(allowance) => change.mutate({ allowance })}
-              videos={now.videos}
-              takesVideos={now.take.includes("video")}
-              setVideos={(videos) => change.mutate({ videos })}
+              value={word(lane, "allowance")}
+              change={(allowance) => edit([`#${at}`, "allowance"], allowance)}
+              videos={words(lane, "take").length === 0}
+              takesVideos={carries !== undefined}
+              setVideos={(videos) => edit([`#${at}`, "take"], videos ? undefined : carries)}
             />
           )}
         </div>
@@ -51,9 +63,9 @@ export function When({ now }: { now: SetupNow }) {
       {now.battery !== "no" && (
         <Choice
           label="Power"
-          value={now.power}
+          value={word(now.values, ...rule, "gates", "power")}
           options={powers}
-          change={(power) => change.mutate({ power })}
+          change={(power) => change.mutate(gate("power", power))}
         />
       )}
       <Choice
@@ -66,33 +78,19 @@ export function When({ now }: { now: SetupNow }) {
         ]}
         change={(v) => {
           setOwn(v === "own");
-          if (v !== "own") change.mutate({ hours: v === "night" ? night : "" });
+          if (v !== "own") change.mutate(gate("hours", v === "night" ? night : ""));
         }}
       />
       {own && (
         <Written
           label="Hours, with commas between"
           hint="06:00-23:00"
-          value={now.hours}
-          change={(hours) => change.mutate({ hours })}
+          value={hours}
+          change={(hours) => change.mutate(gate("hours", hours))}
         />
       )}
       <Failure error={change.error} />
-      <Lacks now={now} step={4} />
     </>
-  );
-}
-
-/** What is written wrong, where it was written. */
-export function Lacks({ now, step }: { now: SetupNow; step: number }) {
-  const here = now.missing.filter((m) => m.step === step);
-  if (here.length === 0) return null;
-  return (
-    <ul role="alert" className="space-y-1 rounded-md bg-alarm p-3">
-      {here.map((m) => (
-        <li key={m.says}>{m.says}</li>
-      ))}
-    </ul>
   );
 }
 

@@ -3,6 +3,7 @@ import type { SetupNow } from "../api";
 import { AddDestination } from "../destinations/AddDestination";
 import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
+import { word } from "../plan/keys";
 import { bytes } from "../words";
 import { useAddPlace, useRemovePlace } from "./queries";
 
@@ -11,6 +12,8 @@ export function Where({ now }: { now: SetupNow }) {
   const [adding, setAdding] = useState(false);
   const add = useAddPlace();
   const remove = useRemovePlace();
+  const where = (name: string) =>
+    ["path", "url", "address"].map((k) => word(now.values, "destinations", name, k)).find((v) => v !== "");
   return (
     <>
       <p className="text-quiet">
@@ -24,8 +27,7 @@ export function Where({ now }: { now: SetupNow }) {
               <span className="min-w-0 wrap-anywhere">
                 <span className="font-semibold">{p.name}</span>{" "}
                 <span className="text-quiet">
-                  {p.destination.path ?? p.destination.url ?? p.destination.address},{" "}
-                  {p.free >= 0 ? `${bytes(p.free)} free` : "does not tell its room"}
+                  {where(p.name)}, {p.free >= 0 ? `${bytes(p.free)} free` : "does not tell its room"}
                 </span>
               </span>
               <Button

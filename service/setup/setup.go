@@ -1,0 +1,462 @@
+// Package setup keeps a household's first plan as it is being made, step by step: a draft of a plan's text, changed
+// by the same edits as a plan, so that a reload, another browser or a restart goes on where it was left. It becomes
+// the plan when it is started, and not before.
+package setup
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"yardtide/core/gate"
+	"yardtide/core/media"
+	"yardtide/core/plan"
+	"yardtide/core/plantext"
+	"yardtide/engine/atomicfile"
+	"yardtide/service/jobs"
+	"yardtide/service/planbook"
+	"yardtide/service/vault"
+	"yardtide/wire"
+)
+
+// Options make a set-up.
+type Options struct {
+	Dir  string // the data directory
+	Book *planbook.Book
+	Jobs *jobs.Jobs
+	// First is the device whose folders they are; Device finds one that runs here.
+	First  string
+	Device func(name string) (Device, bool)
+	Doubts func(ctx context.Context, p *plan.Plan) ([]string, error)
+	// Keep keeps the secrets of a place, Forget forgets them.
+	Keep   func(draft wire.Draft) error
+	Forget func(name string) error
+}
+
+// Device is what a set-up needs of a device.
+type Device interface {
+	Folder(source string) string
+	Usual() []wire.UsualFolder
+	Look(ctx context.Context, folder string, set *plan.Source, tell func(wire.Look)) error
+	Status(ctx context.Context) (wire.Device, error)
+}
+
+// Setup is the first plan of a household. It is safe for concurrent use.
+type Setup struct {
+	Options
+
+	mu     sync.Mutex
+	loaded bool
+	now    wire.Setup
+}
+
+// The steps of the first hour.
+const (
+	stepWhere = 1 + iota
+	stepWhat
+	stepHow
+	stepWhen
+	stepNames
+	stepSaid
+)
+
+// ErrStale tells that the set-up is no longer what was said back.
+var ErrStale = errors.New("the set-up was changed meanwhile; look at what it says now, then start it")
+
+// ErrThere tells that there is a plan already.
+var ErrThere = errors.New("there is a plan already; change it on the page Plan")
+
+// Refused tells why something cannot be part of the set-up.
+type Refused struct{ Says string }
+
+func (e Refused) Error() string { return e.Says }
+
+func (s *Setup) file() string { return filepath.Join(s.Dir, "setup.json") }
+
+// everyday is the one rule of a set-up.
+const everyday = "everyday"
+
+// begun is the set-up as it is kept, or a new one. The caller has the lock.
+func (s *Setup) begun() (*wire.Setup, error) {
+	if s.loaded {
+		return &s.now, nil
+	}
+	s.now = wire.Setup{Step: stepWhere, Device: s.First, Places: []wire.SetupPlace{}, Folders: []wire.SetupFolder{}, Draft: plantext.Compose(&plan.Plan{
+		Yard: "Home", Timezone: ZoneName(), Rules: map[string]plan.Rule{everyday: {Take: []media.Kind{media.Photo, media.Raw, media.Video}, Lanes: []plan.Lane{{Over: plan.WiFi}}}},
+	})}
+	text, err := os.ReadFile(s.file())
+	switch {
+	case err == nil:
+		fresh := s.now.Draft
+		s.now.Draft = ""
+		if err := json.Unmarshal(text, &s.now); err != nil {
+			return nil, fmt.Errorf("reading the set-up in %s: %w; remove that file to begin anew", s.file(), err)
+		}
+		if s.now.Draft == "" { // of an earlier version: the folders that it has go on, the rest is asked for again
+			s.now.Draft, s.now.Step, s.now.Places = fresh, stepWhere, []wire.SetupPlace{}
+			if err := withSources(&s.now); err != nil {
+				return nil, fmt.Errorf("taking over the set-up in %s: %w; remove that file to begin anew", s.file(), err)
+			}
+		}
+	case !errors.Is(err, fs.ErrNotExist):
+		return nil, fmt.Errorf("reading the set-up: %w", err)
+	}
+	for i := range s.now.Folders { // who looked at them is gone
+		s.now.Folders[i].Counting, s.now.Folders[i].Job = false, ""
+	}
+	s.loaded = true
+	return &s.now, nil
+}
+
+// change changes the set-up and keeps it; what fails changes nothing.
+func (s *Setup) change(change func(*wire.Setup) error) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	now, err := s.begun()
+	if err != nil {
+		return err
+	}
+	next := *now
+	next.Places, next.Folders = slices.Clone(now.Places), slices.Clone(now.Folders)
+	if err := change(&next); err != nil {
+		return err
+	}
+	next.Version++
+	if err := s.keep(next); err != nil {
+		return err
+	}
+	*now = next
+	return nil
+}
+
+func (s *Setup) keep(now wire.Setup) error {
+	text, err := json.MarshalIndent(now, "", " ")
+	if err != nil {
+		return fmt.Errorf("keeping the set-up: %w", err)
+	}
+	if err := atomicfile.Write(s.file(), string(text)+"\n"); err != nil {
+		return fmt.Errorf("keeping the set-up: %w", err)
+	}
+	return nil
+}
+
+// keepCounts keeps what was counted. The version stays: the keeper changed nothing, and
+// what they see may be started.
+func (s *Setup) keepCounts() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	now, err := s.begun()
+	if err != nil {
+		return err
+	}
+	return s.keep(*now)
+}
+
+// Now tells how far the set-up is, and what it would come to.
+func (s *Setup) Now(ctx context.Context) (wire.SetupNow, error) {
+	s.mu.Lock()
+	kept, err := s.begun()
+	if err != nil {
+		s.mu.Unlock()
+		return wire.SetupNow{}, err
+	}
+	now := wire.SetupNow{Setup: *kept, Battery: gate.Unknown, Modem: gate.Unknown}
+	now.Folders = slices.Clone(kept.Folders)
+	s.mu.Unlock()
+	now.InForce = s.Book.Plan() != nil
+	if d, here := s.Device(now.Device); here {
+		st, err := d.Status(ctx)
+		if err != nil {
+			return now, err
+		}
+		now.Modem = st.Modem
+		now.Battery = gate.Is(st.Conditions.Battery >= 0)
+		missingFolders(d, &now)
+	}
+	return now, s.tell(ctx, &now)
+}
+
+// Change changes what is given of the set-up. The errors are ErrThere, Refused and plantext.EditError.
+func (s *Setup) Change(c wire.SetupChange) error {
+	if s.Book.Plan() != nil {
+		return ErrThere
+	}
+	err := s.change(func(now *wire.Setup) (err error) {
+		if c.Step != nil {
+			now.Step = *c.Step
+		}
+		for _, e := range c.Edits {
+			if !mayEdit(e.Path) {
+				return Refused{"the set-up has no " + strings.Join(e.Path, ", ")}
+			}
+		}
+		if now.Draft, err = plantext.SetDraft(now.Draft, c.Edits...); err != nil || c.On == nil {
+			return err
+		}
+		i := slices.IndexFunc(now.Folders, func(f wire.SetupFolder) bool { return f.Folder == c.On.Folder })
+		switch {
+		case c.On.Forget && i >= 0:
+			now.Folders = slices.Delete(now.Folders, i, i+1)
+		case i >= 0:
+			now.Folders[i].On = c.On.On
+		case !c.On.Forget:
+			err = s.addFolder(now, c.On.Folder, c.On.On)
+		}
+		return errors.Join(err, withSources(now))
+	})
+	if err != nil {
+		return err
+	}
+	if c.Step != nil && *c.Step >= stepWhat {
+		if err := s.offerUsual(); err != nil {
+			return err
+		}
+	}
+	return s.lookAtFolders()
+}
+
+// mayEdit tells whether a key of the draft is the keeper's to change by itself: folders and places are switched and
+// tried.
+func mayEdit(path []string) bool {
+	switch {
+	case len(path) == 1:
+		return path[0] == "yard"
+	case len(path) == 3 && path[0] == "destinations":
+		return path[2] == "layout"
+	}
+	return len(path) > 2 && path[0] == "rules" && path[1] == everyday && path[2] != "to"
+}
+
+// withSources writes the folders that are on into the draft, as the sources of the device.
+func withSources(now *wire.Setup) (err error) {
+	var sources []any
+	for _, f := range now.Folders {
+		if f.On {
+			sources = append(sources, map[string]any{"folder": f.Folder, "rules": []string{everyday}})
+		}
+	}
+	at := plan.Edit{Path: []string{"devices", now.Device}, Value: map[string]any{"sources": sources}}
+	if _, there := plantext.Draft(now.Draft).Devices[now.Device]; len(sources) == 0 && !there {
+		return nil
+	}
+	now.Draft, err = plantext.SetDraft(now.Draft, at)
+	return err
+}
+
+// withPlaces has the one rule send to every place.
+func withPlaces(now *wire.Setup) (err error) {
+	to := []string{}
+	for _, p := range now.Places {
+		to = append(to, p.Name)
+	}
+	now.Draft, err = plantext.SetDraft(now.Draft, plan.Edit{Path: []string{"rules", everyday, "to"}, Value: to})
+	return err
+}
+
+// mostSetupFolders is how many folders a set-up may have.
+const mostSetupFolders = 100
+
+// addFolder puts one more folder into the set-up, as a plan would name it.
+func (s *Setup) addFolder(now *wire.Setup, folder string, on bool) error {
+	folder = strings.TrimSpace(folder)
+	d, here := s.Device(now.Device)
+	switch {
+	case !here:
+		return Refused{fmt.Sprintf("no device %q runs here", now.Device)}
+	case folder == "" || strings.ContainsFunc(folder, func(r rune) bool { return r < ' ' || r == 0x7f || r == 0xfffd }):
+		return Refused{"name a folder, by its path"}
+	case slices.Contains(strings.Split(folder, "/"), ".."):
+		return Refused{fmt.Sprintf("%q leaves its folder; write it without ..", folder)}
+	case len(now.Folders) >= mostSetupFolders:
+		return Refused{"there are too many folders; take some out first"}
+	}
+	folder = path.Clean(strings.TrimPrefix(folder, "~/"))
+	where := d.Folder(folder)
+	for _, f := range now.Folders {
+		switch {
+		case f.Path == where:
+			return Refused{fmt.Sprintf("%s is in the list already", where)}
+		case f.On && on && (plan.Inside(f.Path, where) || plan.Inside(where, f.Path)):
+			return Refused{fmt.Sprintf("%s and %s lie in one another; take one of them out first", where, f.Path)}
+		}
+	}
+	if info, err := os.Stat(where); err != nil || !info.IsDir() {
+		return Refused{fmt.Sprintf("there is no folder %s", where)}
+	}
+	now.Folders = append(now.Folders, emptyFolder(folder, where, on))
+	return nil
+}
+
+func emptyFolder(folder, where string, on bool) wire.SetupFolder {
+	return wire.SetupFolder{Folder: folder, Path: where, On: on, Kinds: []wire.LookKind{}, Years: []wire.LookYear{}, Folders: []wire.LookFolder{}, Pictures: []wire.LookPicture{}}
+}
+
+// offerUsual puts the usual folders into a set-up that has none.
+func (s *Setup) offerUsual() error {
+	return s.change(func(now *wire.Setup) error {
+		d, here := s.Device(now.Device)
+		if len(now.Folders) > 0 || !here {
+			return nil
+		}
+		for _, u := range d.Usual() {
+			on := u.Folder == "CAMERA" || u.Folder == "PICTURES" || u.Folder == "VIDEOS"
+			now.Folders = append(now.Folders, emptyFolder(u.Folder, u.Path, on))
+		}
+		return withSources(now)
+	})
+}
+
+// lookAtFolders begins to look at what was not looked at.
+func (s *Setup) lookAtFolders() error {
+	s.mu.Lock()
+	now, err := s.begun()
+	if err != nil {
+		s.mu.Unlock()
+		return err
+	}
+	var todo []string
+	for i, f := range now.Folders {
+		if f.Job == "" && !f.Counting {
+			now.Folders[i].Counting = true
+			todo = append(todo, f.Folder)
+		}
+	}
+	device := now.Device
+	s.mu.Unlock()
+	d, here := s.Device(device)
+	if !here {
+		return nil
+	}
+	for _, folder := range todo {
+		job, err := s.Jobs.Begin(wire.Job{Kind: wire.JobLook, Says: "It is looked at."}, true, func(ctx context.Context, tell func(func(*wire.Job))) error {
+			err := d.Look(ctx, folder, nil, func(l wire.Look) {
+				tell(func(is *wire.Job) { jobs.TellLook(is, l) })
+				s.counted(folder, func(f *wire.SetupFolder) {
+					f.All, f.Kinds, f.Years, f.Folders, f.Pictures = l.All, l.Kinds, l.Years, l.Folders, l.Pictures
+				})
+			})
+			s.counted(folder, func(f *wire.SetupFolder) {
+				f.Counting, f.Problem = false, ""
+				if err != nil && ctx.Err() == nil {
+					f.Problem = sentenceOf(err)
+				}
+			})
+			if s.Book.Plan() != nil {
+				return err
+			}
+			return errors.Join(err, s.keepCounts())
+		})
+		s.counted(folder, func(f *wire.SetupFolder) {
+			if f.Job = job.ID; err != nil {
+				f.Counting, f.Problem = false, sentenceOf(err)
+			}
+		})
+	}
+	return nil
+}
+
+// counted takes over what a look found; a folder that was taken out meanwhile is left.
+func (s *Setup) counted(folder string, take func(*wire.SetupFolder)) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for i := range s.now.Folders {
+		if s.now.Folders[i].Folder == folder {
+			take(&s.now.Folders[i])
+		}
+	}
+}
+
+// AddPlace puts a place into the set-up that a trial found good, and keeps its
+// secrets.
+func (s *Setup) AddPlace(a wire.SetupAdd) error {
+	if s.Book.Plan() != nil {
+		return ErrThere
+	}
+	draft := vault.WithSecrets(a.Draft)
+	if err := plantext.CheckDestination(draft.Name, draft.Destination); err != nil {
+		return err
+	}
+	job, err := s.Jobs.Get(a.Job)
+	if err != nil {
+		return err
+	}
+	if job.Trial == nil || !job.Trial.OK || job.Trial.Where != draft.Destination.Where() {
+		return Refused{draft.Name + " was not tried with success; test it first"}
+	}
+	return s.change(func(now *wire.Setup) (err error) {
+		p, layout := plantext.Draft(now.Draft), plan.DefaultLayout
+		for name, d := range p.Destinations {
+			switch layout = d.Layout; {
+			case name == draft.Name:
+				return Refused{fmt.Sprintf("there is a place %q already; take another name", name)}
+			case d.Where() == draft.Destination.Where():
+				return Refused{fmt.Sprintf("that is the same place as %s: a second one is of use when it lies elsewhere", name)}
+			}
+		}
+		draft.Destination.Layout = layout // they all have one
+		one := wire.SetupPlace{Name: draft.Name, Free: -1, Rate: job.Trial.Rate}
+		if job.Trial.Space != nil {
+			one.Free = job.Trial.Space.Free
+		}
+		now.Places = append(now.Places, one)
+		if now.Draft, err = plantext.SetDraft(now.Draft, plan.Edit{Path: []string{"destinations", draft.Name}, Value: plantext.DestinationValue(draft.Destination)}); err != nil {
+			return err
+		}
+		return errors.Join(withPlaces(now), s.Keep(draft))
+	})
+}
+
+// RemovePlace takes a place out of the set-up and forgets its secrets.
+func (s *Setup) RemovePlace(name string) error {
+	if s.Book.Plan() != nil {
+		return ErrThere
+	}
+	err := s.change(func(now *wire.Setup) (err error) {
+		n := len(now.Places)
+		if now.Places = slices.DeleteFunc(now.Places, func(p wire.SetupPlace) bool { return p.Name == name }); len(now.Places) == n {
+			return Refused{fmt.Sprintf("there is no place %q", name)}
+		}
+		if err := withPlaces(now); err != nil {
+			return err
+		}
+		now.Draft, err = plantext.SetDraft(now.Draft, plan.Edit{Path: []string{"destinations", name}})
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return s.Forget(name)
+}
+
+// Start puts what was said back in force, as the first plan.
+func (s *Setup) Start(ctx context.Context, o wire.SetupStart) error {
+	now, err := s.Now(ctx)
+	switch {
+	case err != nil:
+		return err
+	case now.InForce:
+		return ErrThere
+	case now.Version != o.Version:
+		return ErrStale
+	case now.Text == "":
+		return Refused{now.Missing[0].Says}
+	}
+	if _, err := s.Book.Apply(ctx, "plan.yaml", now.Text, 0); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.loaded = false
+	if err := os.Remove(s.file()); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("ending the set-up: %w", err)
+	}
+	return nil
+}

@@ -1,0 +1,206 @@
+package setup
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"yardtide/core/gate"
+	"yardtide/core/media"
+	"yardtide/core/naming"
+	"yardtide/core/plan"
+	"yardtide/core/plantext"
+	"yardtide/core/sentences"
+	"yardtide/wire"
+)
+
+// missingFolders tells of folders that went since they were looked at.
+func missingFolders(d Device, now *wire.SetupNow) {
+	for i, f := range now.Folders {
+		if info, err := os.Stat(d.Folder(f.Folder)); err != nil || !info.IsDir() {
+			now.Folders[i].Problem = "The folder is not there any more."
+		}
+	}
+}
+
+// tell fills in what a set-up would come to.
+func (s *Setup) tell(ctx context.Context, now *wire.SetupNow) error {
+	now.Says, now.Rooms, now.Missing, now.Notes, now.Names, now.Kinds = []string{}, []wire.SetupRoom{}, []wire.SetupLack{}, []string{}, []wire.SetupName{}, []wire.LookKind{}
+	lack := func(step int, format string, args ...any) {
+		now.Missing = append(now.Missing, wire.SetupLack{Step: step, Says: fmt.Sprintf(format, args...)})
+	}
+	p := plantext.Draft(now.Draft)
+	now.Values = plantext.Value(p)
+	rule, sources := p.Rules[everyday], p.Devices[now.Device].Sources
+	if strings.TrimSpace(p.Yard) == "" {
+		lack(stepSaid, "Give the household a name.")
+	}
+	if len(now.Places) == 0 {
+		lack(stepWhere, "Say where your pictures go: add a place.")
+	}
+	kinds := map[media.Kind]wire.Amount{}
+	for _, f := range now.Folders {
+		if !f.On {
+			continue
+		}
+		if f.Problem != "" {
+			lack(stepWhat, "%s: %s", f.Path, f.Problem)
+		}
+		for _, k := range f.Kinds {
+			kinds[k.Kind] = kinds[k.Kind].Plus(k.N, k.Bytes)
+		}
+	}
+	if len(sources) == 0 {
+		lack(stepWhat, "Choose a folder.")
+	}
+	for _, k := range media.Kinds {
+		if a := kinds[k]; a.N > 0 {
+			now.Kinds = append(now.Kinds, wire.LookKind{Kind: k, Amount: a})
+			if slices.Contains(rule.Take, k) {
+				now.Takes = now.Takes.Plus(a.N, a.Bytes)
+			}
+		}
+	}
+	if len(rule.Take) == 0 {
+		lack(stepHow, "Choose a kind.")
+	}
+	now.Names = names(p, now)
+	for _, place := range now.Places {
+		now.Rooms = append(now.Rooms, roomOf(place, now.Takes, rule.Gates.Hours))
+	}
+	if len(now.Missing) > 0 {
+		return nil
+	}
+	text := plantext.Compose(p)
+	p, err := plantext.Parse("plan.yaml", []byte(text))
+	var problems plantext.Problems
+	if errors.As(err, &problems) { // nobody sees the text that has these lines
+		for _, p := range problems {
+			lack(stepSaid, "%s; %s.", sentenceOf(errors.New(p.What)), p.Would)
+		}
+		return nil
+	}
+	if err != nil {
+		lack(stepSaid, "%s", err)
+		return nil
+	}
+	now.Text = text
+	if now.Notes, err = s.Doubts(ctx, p); err != nil {
+		return err
+	}
+	folders := make([]string, len(sources))
+	for i, source := range sources {
+		folders[i] = source.Folder
+		if d, here := s.Device(now.Device); here {
+			folders[i] = d.Folder(source.Folder)
+		}
+	}
+	now.Says = append(now.Says,
+		fmt.Sprintf("Of %s, %s: %s, %s.", now.Device, gate.And(folders), sentences.Things(now.Takes.N, rule.Take...), gate.Bytes(now.Takes.Bytes)),
+		sentences.Rule(p.Rules[everyday]))
+	if names := now.Names; len(names) > 0 {
+		now.Says = append(now.Says, fmt.Sprintf("%s lands there as %s.", names[0].From, names[0].To))
+	}
+	return nil
+}
+
+// roomOf tells what a place would get, whether it fits, and how long it takes.
+func roomOf(p wire.SetupPlace, takes wire.Amount, hours plan.Hours) wire.SetupRoom {
+	r := wire.SetupRoom{Name: p.Name, Free: p.Free, Fits: p.Free < 0 || takes.Bytes <= p.Free}
+	switch {
+	case p.Free < 0:
+		r.Says = fmt.Sprintf("%s does not tell how much room it has; %s go there.", p.Name, gate.Bytes(takes.Bytes))
+	case r.Fits:
+		r.Says = fmt.Sprintf("%s go to %s, which then has %s left.", gate.Bytes(takes.Bytes), p.Name, gate.Bytes(p.Free-takes.Bytes))
+	default:
+		r.Says = fmt.Sprintf("%s do not fit at %s, which has %s free: %s too much.", gate.Bytes(takes.Bytes), p.Name, gate.Bytes(p.Free), gate.Bytes(takes.Bytes-p.Free))
+	}
+	if p.Rate <= 0 || takes.Bytes == 0 {
+		return r
+	}
+	r.Seconds = max(1, takes.Bytes/p.Rate)
+	if open := minutesOpen(hours); open < dayMinutes { // so many hours a day
+		r.Seconds = r.Seconds * dayMinutes / max(1, open)
+	}
+	r.Says += fmt.Sprintf(" At the speed that the test saw, %s a second, that takes about %s.", gate.Bytes(p.Rate), about(time.Duration(r.Seconds)*time.Second))
+	return r
+}
+
+const dayMinutes = 24 * 60
+
+// minutesOpen is how many minutes of a day lie in some windows, as a mean of a week.
+func minutesOpen(hours plan.Hours) (n int64) {
+	if len(hours) == 0 {
+		return dayMinutes
+	}
+	monday := time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)
+	for minute := range 7 * dayMinutes {
+		if hours.At(monday.Add(time.Duration(minute) * time.Minute)) {
+			n++
+		}
+	}
+	return n / 7
+}
+
+// about is a time span of a rough size.
+func about(d time.Duration) string {
+	switch {
+	case d < 2*time.Second:
+		return "a second"
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%d seconds", int(d.Seconds()))
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%d minutes", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d hours", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}
+
+// names tells where the items of a set-up would land.
+func names(p *plan.Plan, now *wire.SetupNow) []wire.SetupName {
+	var own []naming.Sample
+	for _, f := range now.Folders {
+		for _, p := range f.Pictures {
+			if f.On {
+				own = append(own, naming.Sample{Item: naming.Item{Name: path.Base(p.Path), Device: now.Device, Source: f.Folder, Folder: path.Dir(p.Path), Kind: p.Kind, TakenAt: p.TakenAt}, Undated: p.TakenFrom == string(media.FromFile)})
+			}
+		}
+	}
+	layout := plan.DefaultLayout
+	for _, d := range p.Destinations { // they all have one
+		layout = d.Layout
+	}
+	list := []wire.SetupName{}
+	for _, l := range naming.Examples(layout, now.Device, own) {
+		list = append(list, wire.SetupName(l))
+	}
+	return list
+}
+
+func sentenceOf(err error) string {
+	says := strings.TrimSuffix(err.Error(), ".")
+	if says == "" {
+		return says
+	}
+	return strings.ToUpper(says[:1]) + says[1:]
+}
+
+// ZoneName is the name of this machine's time zone, UTC when it has none.
+func ZoneName() string {
+	name := time.Local.String()
+	if link, err := os.Readlink("/etc/localtime"); err == nil {
+		if _, zone, found := strings.Cut(link, "zoneinfo/"); found {
+			name = zone
+		}
+	}
+	if _, err := time.LoadLocation(name); err != nil || name == "Local" {
+		return "UTC"
+	}
+	return name
+}
