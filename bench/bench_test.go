@@ -444,7 +444,7 @@ func BenchmarkMillionRows(b *testing.B) {
 			n := i + j
 			items[j] = records.Item{Source: "in", Dir: strconv.Itoa(n / 5000), Name: strconv.Itoa(n) + ".jpg", Size: int64(n), Kind: []media.Kind{media.Photo, media.Video}[n%2], Rule: "all", ContentType: "image/jpeg", TakenMS: int64(n) * 1000}
 		}
-		require.NoError(b, r.Admit(b.Context(), items, &plan.Plan{Rules: rules}, time.Now()))
+		require.NoError(b, r.Catalogue.Admit(b.Context(), items, &plan.Plan{Rules: rules}, time.Now()))
 	}
 	require.NoError(b, r.Close())
 	b.Logf("taking in a million items took %s", time.Since(began).Round(time.Second))
@@ -519,7 +519,7 @@ func BenchmarkMillionRows(b *testing.B) {
 		b.ReportMetric(median("/api/v1/items?kind=video&hold=power"), "filtered-page-ms")
 		b.ReportMetric(median("/api/v1/find?text=999123"), "find-ms")
 		began := time.Now()
-		_, err := d.Items(b.Context(), wire.Filter{After: d.(*device.Device).Records.Key(500_000), Limit: 100})
+		_, err := d.Items(b.Context(), wire.Filter{After: d.(*device.Device).Records.Catalogue.Key(500_000), Limit: 100})
 		require.NoError(b, err)
 		b.ReportMetric(float64(time.Since(began).Microseconds())/1000, "deep-page-ms")
 		b.ReportMetric(rss(b), "reading-MiB")
@@ -597,7 +597,7 @@ func BenchmarkIdle(b *testing.B) {
 			time.Sleep(500 * time.Millisecond)
 			known = 0
 			for i := range 100 {
-				items, err := d.(*device.Device).Records.Dir(b.Context(), "in", strconv.Itoa(i))
+				items, err := d.(*device.Device).Records.Catalogue.Dir(b.Context(), "in", strconv.Itoa(i))
 				require.NoError(b, err)
 				known += len(items)
 			}

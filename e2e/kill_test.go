@@ -83,7 +83,7 @@ func TestKilledAgainAndAgain(t *testing.T) {
 	for _, name := range []string{"galley-phone", "chart-table"} {
 		r, err := records.Open(t.Context(), filepath.Join(dir, "data/devices", name, "records.db"))
 		require.NoError(t, err)
-		counters, err := r.Counters(t.Context())
+		counters, err := r.Queue.Counters(t.Context())
 		require.NoError(t, err)
 		for _, c := range counters {
 			assert.Contains(t, []queue.State{queue.Safe, queue.Skipped}, c.State, name)

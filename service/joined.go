@@ -201,14 +201,14 @@ const removedFact = "link removed"
 
 // takenInAgain ends the pause of a device that was revoked, and joined again.
 func (s *Service) takenInAgain(ctx context.Context) error {
-	was, err := s.records[0].Fact(ctx, removedFact)
+	was, err := s.records[0].Facts.Fact(ctx, removedFact)
 	if err != nil || was == "" {
 		return err
 	}
 	if err := s.devices[0].Resume(ctx); err != nil {
 		return err
 	}
-	return s.records[0].SetFact(ctx, removedFact, "")
+	return s.records[0].Facts.SetFact(ctx, removedFact, "")
 }
 
 // removed stops a device that was revoked: it sends nothing any more.
@@ -216,7 +216,7 @@ func (s *Service) removed() {
 	s.Log.Warn("this device was revoked; it sends nothing any more", "yard", s.Joined.Home.Yard)
 	err := s.devices[0].Pause(context.Background(), time.Time{})
 	if err == nil {
-		err = s.records[0].SetFact(context.Background(), removedFact, "1")
+		err = s.records[0].Facts.SetFact(context.Background(), removedFact, "1")
 	}
 	if err != nil {
 		s.Log.Error("the device could not be paused", "err", err)

@@ -230,7 +230,7 @@ func takeOverMarkers(ctx context.Context, dir string, r *records.Records) error 
 			return fmt.Errorf("taking over the marker of %s: %w", e.Name(), err)
 		}
 		id, root, _ := strings.Cut(strings.TrimSpace(string(text)), "\n")
-		if err := place.Bind(ctx, r, e.Name(), id, root); err != nil {
+		if err := place.Bind(ctx, place.LedgerOf(r), e.Name(), id, root); err != nil {
 			return err
 		}
 	}

@@ -99,7 +99,7 @@ func (c *Carrier) Reserve(ctx context.Context, s *Send) (ok bool, err error) {
 	if s.readsBack() {
 		bytes += s.copy.Bytes
 	}
-	s.reserved, err = c.Records.Reserve(ctx, s.copy.ID, s.Spend, s.Limits, allowance.Cost(bytes), time.Now())
+	s.reserved, err = c.Records.Ledger.Reserve(ctx, s.copy.ID, s.Spend, s.Limits, allowance.Cost(bytes), time.Now())
 	return s.reserved, err
 }
 
@@ -115,7 +115,7 @@ func (c *Carrier) Carry(ctx context.Context, s *Send) bool {
 	ctx = context.WithoutCancel(ctx)
 	if !s.reserved {
 		// there is nothing to settle
-	} else if serr := c.Records.Settle(ctx, s.copy.ID, s.meter.spent()); serr != nil {
+	} else if serr := c.Records.Ledger.Settle(ctx, s.copy.ID, s.meter.spent()); serr != nil {
 		c.Log.Error("what was spent could not be recorded; it counts as reserved until the next start", "device", c.Device, "copy", s.copy.ID, "err", serr)
 	}
 	if err == nil {
@@ -124,7 +124,7 @@ func (c *Carrier) Carry(ctx context.Context, s *Send) bool {
 		return true
 	}
 	if errors.Is(err, errPrepareAnew) {
-		if uerr := c.Records.Unprepare(ctx, s.item.ID); uerr != nil {
+		if uerr := c.Records.Forms.Unprepare(ctx, s.item.ID); uerr != nil {
 			err = uerr
 		}
 	}
@@ -158,7 +158,7 @@ func (c *Carrier) tryCarry(ctx context.Context, s *Send) (err error) {
 			err = fmt.Errorf("a fault in the program: %v", p)
 		}
 	}()
-	item, ok, err := c.Records.Item(ctx, s.copy.Item)
+	item, ok, err := c.Records.Catalogue.Item(ctx, s.copy.Item)
 	if err != nil || !ok {
 		return errors.Join(err, fmt.Errorf("the item of copy %d", s.copy.ID))
 	}
@@ -211,9 +211,9 @@ func (c *Carrier) step(ctx context.Context, s *Send, to queue.State, story strin
 	ctx = context.WithoutCancel(ctx)
 	var err error
 	if l := s.unrecorded; l != nil && to == queue.Safe {
-		err = c.Records.Land(ctx, s.copy.ID, l.story, l.change, story, change, time.Now())
+		err = c.Records.Queue.Land(ctx, s.copy.ID, l.story, l.change, story, change, time.Now())
 	} else {
-		err = c.Records.Step(ctx, s.copy.ID, to, story, change, time.Now())
+		err = c.Records.Queue.Step(ctx, s.copy.ID, to, story, change, time.Now())
 	}
 	if err != nil {
 		return err

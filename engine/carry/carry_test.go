@@ -62,11 +62,11 @@ func newBerth(t *testing.T, kind string) *berth {
 	require.NoError(t, os.WriteFile(filepath.Join(b.folder, fileName), []byte(content), 0o644))
 	b.open(filepath.Join(t.TempDir(), "records.db"))
 	p := b.plan()
-	require.NoError(t, b.records.Apply(t.Context(), p, "phone", time.Now()))
+	require.NoError(t, b.records.Catalogue.Apply(t.Context(), p, "phone", time.Now()))
 	info, err := os.Stat(filepath.Join(b.folder, fileName))
 	require.NoError(t, err)
 	is := info.Sys().(*syscall.Stat_t)
-	require.NoError(t, b.records.Admit(t.Context(), []records.Item{{
+	require.NoError(t, b.records.Catalogue.Admit(t.Context(), []records.Item{{
 		Source: "DCIM", Dir: ".", Name: fileName, Size: info.Size(), MTime: info.ModTime().UnixNano(), Inode: int64(is.Ino), CTime: is.Ctim.Nano(),
 		Kind: media.Photo, ContentType: "image/jpeg", Rule: "all", Look: "look", TakenMS: time.Date(2026, 2, 3, 0, 0, 0, 0, time.UTC).UnixMilli(),
 	}}, p, time.Now()))
@@ -137,7 +137,7 @@ func (b *berth) carry(cut func(stop context.CancelCauseFunc)) {
 	}
 	p, log := b.plan(), slog.New(slog.DiscardHandler)
 	nothing, jitter, none := func() {}, func() float64 { return 0.5 }, func(time.Duration) time.Duration { return 0 }
-	places, err := place.New(context.Background(), place.Options{Device: "phone", Owner: "phone-1", Records: b.records, Driver: func(string) (destination.Driver, error) { return driver, nil }, Changed: nothing, Tell: nothing, Log: log, Jitter: jitter, Wait: none})
+	places, err := place.New(context.Background(), place.Options{Device: "phone", Owner: "phone-1", Records: place.LedgerOf(b.records), Driver: func(string) (destination.Driver, error) { return driver, nil }, Changed: nothing, Tell: nothing, Log: log, Jitter: jitter, Wait: none})
 	require.NoError(b.t, err)
 	places.SetPlan(p)
 	var others fleet.Fleet
@@ -165,7 +165,7 @@ func (b *berth) carry(cut func(stop context.CancelCauseFunc)) {
 
 func (b *berth) copy() records.Copy {
 	b.t.Helper()
-	c, ok, err := b.records.Copy(context.Background(), 1)
+	c, ok, err := b.records.Queue.Copy(context.Background(), 1)
 	require.NoError(b.t, err)
 	require.True(b.t, ok)
 	return c

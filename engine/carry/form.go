@@ -41,7 +41,7 @@ func formKey(it records.Item, form string) string {
 // Prepare makes the form in which a copy's item is to go, and notes it. What cannot be
 // reduced goes as shot. Progress is told how much of a clip is made.
 func (c *Carrier) Prepare(ctx context.Context, copy records.Copy, progress func(share float64)) error {
-	item, ok, err := c.Records.Item(ctx, copy.Item)
+	item, ok, err := c.Records.Catalogue.Item(ctx, copy.Item)
 	if err != nil || !ok || item.GoneMS != 0 {
 		return err // the scan sees to it
 	}
@@ -50,12 +50,12 @@ func (c *Carrier) Prepare(ctx context.Context, copy records.Copy, progress func(
 		return nil // another plan came
 	}
 	if copy.Shelf.IsPick() { // the storage copies what was made of it
-		whole, ok, err := c.Records.MainCopy(ctx, copy)
+		whole, ok, err := c.Records.Queue.MainCopy(ctx, copy)
 		if err != nil {
 			return err
 		}
 		if ok && whole.State == queue.Safe && whole.Form == r.String() {
-			return c.Records.SetForm(ctx, item.ID, copy.Rule, copy.Shelf, r.String(), whole.Reduced, whole.Bytes, "It goes as the copy itself did.", time.Now())
+			return c.Records.Forms.SetForm(ctx, item.ID, copy.Rule, copy.Shelf, r.String(), whole.Reduced, whole.Bytes, "It goes as the copy itself did.", time.Now())
 		}
 	}
 	_, made, err := c.made(ctx, item, r, progress)
@@ -64,9 +64,9 @@ func (c *Carrier) Prepare(ctx context.Context, copy records.Copy, progress func(
 	var not rendition.Refused
 	switch {
 	case errors.As(err, &not):
-		return c.Records.Refuse(ctx, item.ID, copy.Rule, copy.Shelf, queue.Stuck, "It is not sent: "+not.Why+".", "Have it go as shot by another rule, or take its kind out of send, then retry.", time.Now())
+		return c.Records.Forms.Refuse(ctx, item.ID, copy.Rule, copy.Shelf, queue.Stuck, "It is not sent: "+not.Why+".", "Have it go as shot by another rule, or take its kind out of send, then retry.", time.Now())
 	case errors.As(err, &as) && copy.Shelf != plan.Main && !copy.Shelf.IsPick() && (copy.Shelf != plan.Small || !as.Fits):
-		return c.Records.Refuse(ctx, item.ID, copy.Rule, copy.Shelf, queue.Skipped, "There is no smaller one: "+as.Why+".", "", time.Now())
+		return c.Records.Forms.Refuse(ctx, item.ID, copy.Rule, copy.Shelf, queue.Skipped, "There is no smaller one: "+as.Why+".", "", time.Now())
 	case errors.As(err, &as):
 		bytes, story = item.Size, "It goes as shot: "+as.Why+"."
 	case err != nil:
@@ -76,7 +76,7 @@ func (c *Carrier) Prepare(ctx context.Context, copy records.Copy, progress func(
 	default:
 		story = fmt.Sprintf("Reduced (%s): %s of %s.", r, gate.Bytes(bytes), gate.Bytes(item.Size))
 	}
-	return c.Records.SetForm(ctx, item.ID, copy.Rule, copy.Shelf, r.String(), !errors.As(err, &as), bytes, story, time.Now())
+	return c.Records.Forms.SetForm(ctx, item.ID, copy.Rule, copy.Shelf, r.String(), !errors.As(err, &as), bytes, story, time.Now())
 }
 
 // made is a file with the form of an item.
@@ -160,7 +160,7 @@ func (c *Carrier) dropForm(ctx context.Context, s *Send) {
 	if !s.copy.Reduced {
 		return
 	}
-	more, err := c.Records.StillToGo(ctx, s.item.ID, s.copy.Form)
+	more, err := c.Records.Forms.StillToGo(ctx, s.item.ID, s.copy.Form)
 	if err == nil && !more {
 		err = c.Forms.Drop(formKey(s.item, s.copy.Form))
 	}

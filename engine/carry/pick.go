@@ -23,7 +23,7 @@ func (c *Carrier) copyThere(ctx context.Context, s *Send) (bool, error) {
 	if !able {
 		return false, nil
 	}
-	whole, ok, err := c.Records.MainCopy(ctx, s.copy)
+	whole, ok, err := c.Records.Queue.MainCopy(ctx, s.copy)
 	if err != nil {
 		return false, err
 	}

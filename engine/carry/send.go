@@ -146,7 +146,7 @@ func (c *Carrier) send(ctx context.Context, s *Send) error {
 		return err
 	}
 	body := &sendReader{ctx: ctx, f: f, meter: &s.meter, hash: newDigest(s.copy.Bytes), pace: c.Pace, note: func() error {
-		return c.Records.SetSent(context.WithoutCancel(ctx), s.copy.ID, s.copy.Sent+s.meter.n.Load())
+		return c.Records.Queue.SetSent(context.WithoutCancel(ctx), s.copy.ID, s.copy.Sent+s.meter.n.Load())
 	}}
 	if err := body.skip(from); err != nil {
 		body.hash.sum()
@@ -278,7 +278,7 @@ func (c *Carrier) putInPlace(ctx context.Context, s *Send, temp, path, sum strin
 		return "", err
 	}
 	defer end()
-	if err := c.Records.Note(ctx, s.copy.ID, temp, path, sum); err != nil {
+	if err := c.Records.Queue.Note(ctx, s.copy.ID, temp, path, sum); err != nil {
 		return path, err
 	}
 	return path, s.driver.Publish(ctx, temp, path)
@@ -328,11 +328,11 @@ func (c *Carrier) ownPath(s *Send, path, sum string) string {
 func (c *Carrier) pathOf(ctx context.Context, s *Send) (string, error) {
 	layout, it, name := c.Plan().Layout(s.copy.Destination, s.copy.Rule, s.copy.Shelf), s.item, s.name
 	if it.PartOf != 0 {
-		main, ok, err := c.Records.Item(ctx, it.PartOf)
+		main, ok, err := c.Records.Catalogue.Item(ctx, it.PartOf)
 		if err != nil {
 			return "", err
 		}
-		whole, sent, err := c.Records.CopyAt(ctx, it.PartOf, s.copy.Destination)
+		whole, sent, err := c.Records.Queue.CopyAt(ctx, it.PartOf, s.copy.Destination)
 		if err != nil {
 			return "", err
 		}

@@ -34,7 +34,7 @@ type book struct {
 var _ scan.Book = book{}
 
 func (b book) Dir(ctx context.Context, dir string) (map[string]scan.Stamp, error) {
-	items, err := b.d.Records.Dir(ctx, b.source.Folder, dir)
+	items, err := b.d.Records.Catalogue.Dir(ctx, b.source.Folder, dir)
 	known := make(map[string]scan.Stamp, len(items))
 	for name, it := range items {
 		known[name] = scan.Stamp{Size: it.Size, MTime: it.MTime, Inode: it.Inode, CTime: it.CTime}
@@ -43,11 +43,11 @@ func (b book) Dir(ctx context.Context, dir string) (map[string]scan.Stamp, error
 }
 
 func (b book) Dirs(ctx context.Context) ([]string, error) {
-	return b.d.Records.Dirs(ctx, b.source.Folder)
+	return b.d.Records.Catalogue.Dirs(ctx, b.source.Folder)
 }
 
 func (b book) Gone(ctx context.Context, dir string, names []string) error {
-	err := b.d.Records.Gone(ctx, b.source.Folder, dir, names, b.plan, time.Now())
+	err := b.d.Records.Catalogue.Gone(ctx, b.source.Folder, dir, names, b.plan, time.Now())
 	b.d.changed()
 	return err
 }
@@ -72,7 +72,7 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 		had := f.Known
 		if had {
 			var err error
-			if old, had, err = b.d.Records.Here(ctx, b.source.Folder, f.Dir, f.Name); err != nil {
+			if old, had, err = b.d.Records.Catalogue.Here(ctx, b.source.Folder, f.Dir, f.Name); err != nil {
 				return err
 			}
 		}
@@ -91,7 +91,7 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 		}
 		if same {
 			old.MTime, old.Inode, old.CTime = f.MTime, f.Inode, f.CTime
-			if err := b.d.Records.Touch(ctx, old); err != nil {
+			if err := b.d.Records.Catalogue.Touch(ctx, old); err != nil {
 				return err
 			}
 			continue
@@ -103,7 +103,7 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 	if len(items) == 0 {
 		return nil
 	}
-	if err := b.d.Records.Admit(ctx, items, b.plan, time.Now()); err != nil {
+	if err := b.d.Records.Catalogue.Admit(ctx, items, b.plan, time.Now()); err != nil {
 		return err
 	}
 	b.d.changed()

@@ -111,16 +111,16 @@ func (d *Device) makeBurstsOf(ctx context.Context, rule string) error {
 		return err
 	}
 	fact := "bursts " + rule
-	text, err := d.Records.Fact(ctx, fact)
+	text, err := d.Records.Facts.Fact(ctx, fact)
 	if err != nil {
 		return err
 	}
 	after, _ := strconv.ParseInt(text, 10, 64) // "" is 0
-	shots, newest, err := d.Records.Shots(ctx, rule, after)
+	shots, newest, err := d.Records.Catalogue.Shots(ctx, rule, after)
 	if err != nil || newest <= after {
 		return err
 	}
-	if it, ok, err := d.Records.Item(ctx, newest); err != nil || ok && time.Since(records.FromMS(it.FoundMS)) < d.Wait(burstQuiet) {
+	if it, ok, err := d.Records.Catalogue.Item(ctx, newest); err != nil || ok && time.Since(records.FromMS(it.FoundMS)) < d.Wait(burstQuiet) {
 		return err // more may come
 	}
 	found, err := d.findBursts(ctx, shots, -1)
@@ -132,7 +132,7 @@ func (d *Device) makeBurstsOf(ctx context.Context, rule string) error {
 			return err
 		}
 	}
-	return d.Records.SetFact(ctx, fact, strconv.FormatInt(newest, 10))
+	return d.Records.Facts.SetFact(ctx, fact, strconv.FormatInt(newest, 10))
 }
 
 // holdingOfBursts is where moving pictures that are safe wait before their bytes go.
@@ -148,7 +148,7 @@ func (d *Device) holdSent(ctx context.Context, dir string) error {
 		return fmt.Errorf("looking through moving pictures: %w", err)
 	}
 	for _, e := range entries {
-		it, known, err := d.Records.Here(ctx, filepath.ToSlash(dir), ".", e.Name())
+		it, known, err := d.Records.Catalogue.Here(ctx, filepath.ToSlash(dir), ".", e.Name())
 		if err != nil {
 			return err
 		}
@@ -175,7 +175,7 @@ func (d *Device) findBursts(ctx context.Context, shots []burst.Shot, most int) (
 	for _, run := range burst.Runs(shots) {
 		looks, items := map[int64]burst.Look{}, map[int64]records.Item{}
 		for _, s := range run {
-			it, ok, err := d.Records.Item(ctx, s.ID)
+			it, ok, err := d.Records.Catalogue.Item(ctx, s.ID)
 			if err != nil {
 				return nil, err
 			}
@@ -260,7 +260,7 @@ func (d *Device) FoundBursts(ctx context.Context, rule string) (wire.BurstsFound
 	if _, known := d.currentPlan().Rules[rule]; !known {
 		return out, nil
 	}
-	shots, _, err := d.Records.Shots(ctx, rule, 0)
+	shots, _, err := d.Records.Catalogue.Shots(ctx, rule, 0)
 	if err != nil {
 		return out, err
 	}
@@ -269,7 +269,7 @@ func (d *Device) FoundBursts(ctx context.Context, rule string) (wire.BurstsFound
 		return out, err
 	}
 	for _, b := range found {
-		one := wire.Burst{TakenAt: b[0].TakenAt(), N: int64(len(b)), First: b[0].Name, Last: b[len(b)-1].Name, Folder: filepath.ToSlash(filepath.Join(b[0].Source, b[0].Dir)), Key: d.Records.Key(b[0].ID)}
+		one := wire.Burst{TakenAt: b[0].TakenAt(), N: int64(len(b)), First: b[0].Name, Last: b[len(b)-1].Name, Folder: filepath.ToSlash(filepath.Join(b[0].Source, b[0].Dir)), Key: d.Records.Catalogue.Key(b[0].ID)}
 		for _, it := range b {
 			one.Bytes += it.Size
 		}

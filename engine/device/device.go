@@ -160,7 +160,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 	}
 	d.Teller = tell.Teller{Of: o.Name, From: o.Records, Beside: d.Known}
 	for name, into := range map[string]any{"pause": &d.pause, "conditions": &d.now} {
-		text, err := o.Records.Fact(ctx, name)
+		text, err := o.Records.Facts.Fact(ctx, name)
 		if err != nil {
 			return nil, err
 		}
@@ -178,7 +178,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 	// With the mark, two services with a device of one name never meet at a storage.
 	owner := naming.Safe(o.Name) + "-" + mark
 	d.places, err = place.New(ctx, place.Options{
-		Device: o.Name, Owner: owner, Records: o.Records, Driver: o.Driver, Changed: d.changed, Tell: o.Changed, Log: o.Log, Jitter: o.Jitter, Wait: o.Wait,
+		Device: o.Name, Owner: owner, Records: place.LedgerOf(o.Records), Driver: o.Driver, Changed: d.changed, Tell: o.Changed, Log: o.Log, Jitter: o.Jitter, Wait: o.Wait,
 	})
 	if err != nil {
 		return nil, err
@@ -202,14 +202,14 @@ func New(ctx context.Context, o Options) (*Device, error) {
 // readMark reads what tells the device from others of its name, making it at the
 // first start.
 func readMark(ctx context.Context, r *records.Records) (string, error) {
-	mark, err := r.Fact(ctx, "mark")
+	mark, err := r.Facts.Fact(ctx, "mark")
 	if err != nil || mark != "" {
 		return mark, err
 	}
 	b := make([]byte, 4)
 	_, _ = crand.Read(b) // it never fails (crypto/rand)
 	mark = hex.EncodeToString(b)
-	return mark, r.SetFact(ctx, "mark", mark)
+	return mark, r.Facts.SetFact(ctx, "mark", mark)
 }
 
 // DeviceName is what the plan calls the device.
@@ -265,7 +265,7 @@ const runBeat = time.Minute
 
 // noteRun keeps when the program runs: where it is stopped from outside, that shows.
 func (d *Device) noteRun(ctx context.Context) {
-	id, err := d.Records.BeginRun(ctx, time.Now())
+	id, err := d.Records.Journal.BeginRun(ctx, time.Now())
 	if err != nil {
 		d.Log.Error("the run could not be noted", "device", d.Name, "err", err)
 		return
@@ -278,7 +278,7 @@ func (d *Device) noteRun(ctx context.Context) {
 			ends = true
 		case <-tick.C:
 		}
-		if err := d.Records.SeeRun(context.WithoutCancel(ctx), id, time.Now(), ends); err != nil {
+		if err := d.Records.Journal.SeeRun(context.WithoutCancel(ctx), id, time.Now(), ends); err != nil {
 			d.Log.Error("the run could not be noted", "device", d.Name, "err", err)
 		}
 	}
@@ -302,7 +302,7 @@ func (d *Device) sense(ctx context.Context) error {
 		d.mu.Unlock()
 		err := d.keep(ctx, "conditions", now)
 		if err == nil {
-			err = d.Records.Sense(ctx, now, time.Now())
+			err = d.Records.Journal.Sense(ctx, now, time.Now())
 		}
 		if err != nil && ctx.Err() == nil {
 			d.Log.Error("the conditions could not be kept", "device", d.Name, "err", err)
@@ -320,7 +320,7 @@ func (d *Device) keep(ctx context.Context, name string, v any) error {
 	if err != nil {
 		return fmt.Errorf("keeping %s: %w", name, err)
 	}
-	return d.Records.SetFact(ctx, name, string(text))
+	return d.Records.Facts.SetFact(ctx, name, string(text))
 }
 
 // follow brings the records in line with each plan and scans its sources. A scan that hangs
@@ -343,7 +343,7 @@ func (d *Device) follow(ctx context.Context) error {
 		stop()
 		running = d.ended(running)
 		p := d.currentPlan()
-		for err := d.Records.Apply(ctx, p, d.Name, time.Now()); err != nil; err = d.Records.Apply(ctx, p, d.Name, time.Now()) {
+		for err := d.Records.Catalogue.Apply(ctx, p, d.Name, time.Now()); err != nil; err = d.Records.Catalogue.Apply(ctx, p, d.Name, time.Now()) {
 			if !d.rest(ctx, "the plan could not be applied", err) {
 				return nil
 			}
@@ -597,7 +597,7 @@ func (d *Device) mendRecords(ctx context.Context, now time.Time) (time.Time, err
 	if until.IsZero() || now.Before(until) {
 		return until, nil
 	}
-	if err := d.Records.TakeUp(ctx, carried, now); err != nil {
+	if err := d.Records.Queue.TakeUp(ctx, carried, now); err != nil {
 		return time.Time{}, err
 	}
 	d.recovered()

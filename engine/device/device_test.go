@@ -91,7 +91,7 @@ func setup(t *testing.T, now gate.Conditions) *yard {
 	t.Cleanup(func() { y.stop() })
 	if now == home { // the place has its marker before a test begins
 		require.Eventually(t, func() bool {
-			text, err := y.records.Fact(context.Background(), "place locker")
+			text, err := y.records.Facts.Fact(context.Background(), "place locker")
 			return err == nil && text != ""
 		}, 10*time.Second, 5*time.Millisecond)
 	}
@@ -199,10 +199,10 @@ func heldBy(name gate.Name, n int64) func(wire.Device) bool {
 
 func (y *yard) copy(name string) records.Copy {
 	y.t.Helper()
-	found, err := y.records.Find(context.Background(), name, 5)
+	found, err := y.records.Catalogue.Find(context.Background(), name, 5)
 	require.NoError(y.t, err)
 	require.NotEmpty(y.t, found, name)
-	of, err := y.records.CopiesOf(context.Background(), []int64{found[0].ID})
+	of, err := y.records.Catalogue.CopiesOf(context.Background(), []int64{found[0].ID})
 	require.NoError(y.t, err)
 	return of[found[0].ID][0]
 }
@@ -210,10 +210,10 @@ func (y *yard) copy(name string) records.Copy {
 // copiesIn lists the copies of a device's records in a state, as it is recorded.
 func copiesIn(t *testing.T, r *records.Records, state queue.State) (list []records.Copy) {
 	t.Helper()
-	items, err := r.Items(context.Background(), records.Wanted{Standing: func(records.Standing) bool { return true }, Limit: 10_000}, time.Now())
+	items, err := r.Catalogue.Items(context.Background(), records.Wanted{Standing: func(records.Standing) bool { return true }, Limit: 10_000}, time.Now())
 	require.NoError(t, err)
 	for _, it := range items {
-		of, err := r.CopiesOf(context.Background(), []int64{it.ID})
+		of, err := r.Catalogue.CopiesOf(context.Background(), []int64{it.ID})
 		require.NoError(t, err)
 		for _, c := range of[it.ID] {
 			if c.State == state {
@@ -226,7 +226,7 @@ func copiesIn(t *testing.T, r *records.Records, state queue.State) (list []recor
 
 func (y *yard) story(name string) string {
 	y.t.Helper()
-	events, err := y.records.Story(context.Background(), y.copy(name).Item)
+	events, err := y.records.Queue.Story(context.Background(), y.copy(name).Item)
 	require.NoError(y.t, err)
 	var b strings.Builder
 	for _, e := range events {
@@ -361,7 +361,7 @@ func TestSendNowSaysWhatItCosts(t *testing.T) {
 	y := setup(t, away)
 	y.clip("clip.mp4")
 	y.until("held", heldBy(gate.Network, 1))
-	ids := []string{y.records.Key(y.copy("clip.mp4").Item)}
+	ids := []string{y.records.Catalogue.Key(y.copy("clip.mp4").Item)}
 	_, err := y.device.SendNow(t.Context(), ids, false)
 	var needs tell.NeedsMetered
 	require.ErrorAs(t, err, &needs)
@@ -602,7 +602,7 @@ func TestACopyThatNeverComesBackWholeIsStuckAndCanBeRetried(t *testing.T) {
 	assert.Contains(t, c.Says, "is not what was sent")
 	assert.Contains(t, c.Todo, "Check its disk and memory, then retry.")
 	y.storage.SetFaults(standin.Faults{})
-	n, err := y.device.Retry(t.Context(), []string{y.records.Key(c.Item)})
+	n, err := y.device.Retry(t.Context(), []string{y.records.Catalogue.Key(c.Item)})
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, n)
 	y.until("safe", counts(queue.Safe, 1))

@@ -111,7 +111,7 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 	if at, err := d.mendRecords(ctx, now); err != nil || !at.IsZero() {
 		return decision{next: at}, err
 	}
-	if err := d.Records.EndOddWaits(ctx, now); err != nil {
+	if err := d.Records.Queue.EndOddWaits(ctx, now); err != nil {
 		return decision{}, err
 	}
 	d.mu.Lock()
@@ -130,7 +130,7 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 		return last, err
 	}
 	last.next = gate.Earlier(gate.Earlier(last.next, at), d.setPace(now))
-	if last.ordered, err = d.Records.Ordered(ctx); err != nil {
+	if last.ordered, err = d.Records.Queue.Ordered(ctx); err != nil {
 		return last, err
 	}
 	last.next = gate.Earlier(last.next, d.makeBursts(sendCtx, last))
@@ -143,7 +143,7 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 	if err := d.fillAll(ctx, sendCtx, last); err != nil {
 		return last, err
 	}
-	if at, err = d.Records.NextRetry(ctx, now); err != nil {
+	if at, err = d.Records.Queue.NextRetry(ctx, now); err != nil {
 		return last, err
 	}
 	last.next = gate.Earlier(gate.Earlier(last.next, at), d.keepAwake(ctx, last))
@@ -282,7 +282,7 @@ type choice struct {
 // owed, then the first copy of any open class; ok is false when there is nothing.
 func (d *Device) choose(ctx context.Context, name string, busy []int64, last decision) (next choice, ok bool, err error) {
 	if last.ordered {
-		orders, err := d.Records.Orders(ctx, name, busy, last.Time)
+		orders, err := d.Records.Queue.Orders(ctx, name, busy, last.Time)
 		if err != nil {
 			return next, false, err
 		}
@@ -301,7 +301,7 @@ func (d *Device) choose(ctx context.Context, name string, busy []int64, last dec
 			if class.Destination != name || n == 0 {
 				continue
 			}
-			c, ok, err := d.Records.Pick(ctx, class, queue.Proving, "", plan.NewestFirst, math.MaxInt64, busy, last.Time)
+			c, ok, err := d.Records.Queue.Pick(ctx, class, queue.Proving, "", plan.NewestFirst, math.MaxInt64, busy, last.Time)
 			if err != nil || ok {
 				return choice{c, carry.Way{Proving: true}}, ok, err
 			}
@@ -323,7 +323,7 @@ func (d *Device) chooseWaiting(ctx context.Context, name string, busy []int64, l
 			fits = min(fits, left)
 		}
 		rule := last.Plan.Rules[class.Rule]
-		c, ok, err := d.Records.Pick(ctx, class, queue.Waiting, carry.FormOf(last.Plan, class), rule.Order, fits, busy, last.Time)
+		c, ok, err := d.Records.Queue.Pick(ctx, class, queue.Waiting, carry.FormOf(last.Plan, class), rule.Order, fits, busy, last.Time)
 		if err != nil {
 			return best, false, err
 		}

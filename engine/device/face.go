@@ -18,7 +18,7 @@ const faceTime = 30 * time.Second
 // that is none, face.ErrNone where there is nothing to show, face.ErrAway while its
 // file cannot be read, and face.ErrBusy.
 func (d *Device) Face(ctx context.Context, key string) ([]byte, error) {
-	it, err := d.Records.ByKey(ctx, key)
+	it, err := d.Records.Catalogue.ByKey(ctx, key)
 	if err != nil {
 		return nil, err
 	}

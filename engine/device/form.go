@@ -28,7 +28,7 @@ const (
 // CompareForm shows an item as shot and in a form, and the same detail of both around a
 // point. The errors are those of Face.
 func (d *Device) CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (wire.FormCompared, error) {
-	it, err := d.Records.ByKey(ctx, key)
+	it, err := d.Records.Catalogue.ByKey(ctx, key)
 	if err != nil {
 		return wire.FormCompared{}, err
 	}
@@ -66,12 +66,12 @@ func (d *Device) withPicture(ctx context.Context, it records.Item, do func(rendi
 // SampleForm makes a form of a few items of a kind that a rule takes, chosen at random, and
 // tells what came of them, and how many there are.
 func (d *Device) SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition) (wire.FormSample, error) {
-	n, bytes, err := d.Records.OfRule(ctx, rule, kind)
+	n, bytes, err := d.Records.Catalogue.OfRule(ctx, rule, kind)
 	if err != nil {
 		return wire.FormSample{}, err
 	}
 	s := wire.FormSample{Amount: wire.Amount{N: n, Bytes: bytes}, Samples: []forecast.Sample{}}
-	items, err := d.Records.SomeItems(ctx, rule, kind, sampleSize)
+	items, err := d.Records.Catalogue.SomeItems(ctx, rule, kind, sampleSize)
 	if err != nil {
 		return s, err
 	}

@@ -77,7 +77,7 @@ func (d *Device) isSafe(ctx context.Context, it records.Item) (sum string, safe 
 	if !named || len(rule.To) == 0 {
 		return "", false, nil
 	}
-	of, err := d.Records.CopiesOf(ctx, []int64{it.ID})
+	of, err := d.Records.Catalogue.CopiesOf(ctx, []int64{it.ID})
 	if err != nil {
 		return "", false, err
 	}

@@ -49,7 +49,7 @@ func TestAStorageThatNeverEndsIsNotReadForEver(t *testing.T) {
 	h := &hostile{Driver: folder.Driver{Root: t.TempDir()}}
 	y := newHouse(t, "folder", "", "", func() destination.Driver { return h }, "phone")
 	y.until("phone", "its place is known", func(wire.Device) bool {
-		text, err := y.devices["phone"].Records.Fact(t.Context(), "place locker")
+		text, err := y.devices["phone"].Records.Facts.Fact(t.Context(), "place locker")
 		return err == nil && text != ""
 	})
 	h.endless.Store(true)

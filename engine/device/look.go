@@ -121,7 +121,7 @@ func (d *Device) safeBelow(ctx context.Context, l *wire.Look, path string) error
 	if err != nil {
 		return nil // it is not known what lies where
 	}
-	safe, err := d.Records.SafeBelow(ctx, l.Source, filepath.ToSlash(rel))
+	safe, err := d.Records.Catalogue.SafeBelow(ctx, l.Source, filepath.ToSlash(rel))
 	if err != nil {
 		return err
 	}

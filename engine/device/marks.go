@@ -23,7 +23,7 @@ const marksAtOnce = 64
 
 // readMarks has the marks read that are asked for, beside everything else.
 func (d *Device) readMarks(ctx context.Context, sendCtx context.Context) error {
-	items, err := d.Records.Unmarked(ctx, 1)
+	items, err := d.Records.Catalogue.Unmarked(ctx, 1)
 	if err != nil || len(items) == 0 {
 		return err
 	}
@@ -49,7 +49,7 @@ func (d *Device) readMarks(ctx context.Context, sendCtx context.Context) error {
 
 func (d *Device) readAllMarks(ctx context.Context) error {
 	for ctx.Err() == nil {
-		items, err := d.Records.Unmarked(ctx, marksAtOnce)
+		items, err := d.Records.Catalogue.Unmarked(ctx, marksAtOnce)
 		if err != nil || len(items) == 0 {
 			return err
 		}
@@ -61,7 +61,7 @@ func (d *Device) readAllMarks(ctx context.Context) error {
 			if err != nil { // sending finds the same, and says so
 				d.Log.Warn("the marks of an item cannot be read", "device", d.Name, "item", it.ID, "err", err)
 			}
-			if err := d.Records.SetMarks(ctx, it, m, d.currentPlan(), time.Now()); err != nil {
+			if err := d.Records.Catalogue.SetMarks(ctx, it, m, d.currentPlan(), time.Now()); err != nil {
 				return err
 			}
 		}

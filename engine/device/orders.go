@@ -48,7 +48,7 @@ func (d *Device) SendNow(ctx context.Context, keys []string, metered bool) (wire
 	if metered {
 		order = records.OrderMetered
 	}
-	_, err = d.Records.Order(ctx, idsOf(copies), order, time.Now())
+	_, err = d.Records.Queue.Order(ctx, idsOf(copies), order, time.Now())
 	d.changed()
 	return c, err
 }
@@ -64,7 +64,7 @@ func (d *Device) Retry(ctx context.Context, keys []string) (int64, error) {
 		}
 		ids = idsOf(copies)
 	}
-	n, err := d.Records.Retry(ctx, ids, time.Now())
+	n, err := d.Records.Queue.Retry(ctx, ids, time.Now())
 	d.places.TryAgain("")
 	d.changed()
 	return n, err
@@ -106,7 +106,7 @@ func (d *Device) StopReproving(ctx context.Context, destination string) error {
 
 // Lose takes copies that rest on a path at a destination back from safe.
 func (d *Device) Lose(ctx context.Context, destination, path, says, todo string) error {
-	_, err := d.Records.Lost(ctx, destination, path, says, todo, time.Now())
+	_, err := d.Records.Proofs.Lost(ctx, destination, path, says, todo, time.Now())
 	d.changed()
 	return err
 }

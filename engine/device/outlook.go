@@ -85,10 +85,10 @@ func (d *Device) sends(now time.Time) []tell.Send {
 	list := []tell.Send{}
 	for _, s := range d.active {
 		c := s.Copy()
-		list = append(list, tell.Send{Send: s.Told(d.Records.Key(c.Item), now), Copy: c.ID, Rule: c.Rule})
+		list = append(list, tell.Send{Send: s.Told(d.Records.Catalogue.Key(c.Item), now), Copy: c.ID, Rule: c.Rule})
 	}
 	for _, p := range d.preparing {
-		if s, ok := p.told(d.Records.Key(p.copy.Item), now); ok {
+		if s, ok := p.told(d.Records.Catalogue.Key(p.copy.Item), now); ok {
 			list = append(list, s)
 		}
 	}

@@ -141,7 +141,7 @@ func (b *berth) safe() []records.Copy {
 		called[it.Key] = true
 	}
 	copies := copiesIn(b.t, b.records, queue.Safe)
-	return slices.DeleteFunc(copies, func(c records.Copy) bool { return !called[b.records.Key(c.Item)] })
+	return slices.DeleteFunc(copies, func(c records.Copy) bool { return !called[b.records.Catalogue.Key(c.Item)] })
 }
 
 // nothingIsCalledSafeThatIsNot holds every copy that is called safe against what
@@ -231,7 +231,7 @@ func TestAnotherPlaceIsAskedAbout(t *testing.T) {
 				n, err := b.device.SettlePlace(t.Context(), "locker", false)
 				require.NoError(t, err)
 				assert.EqualValues(t, 2, n)
-				left, _, err := b.records.LeftBehind(t.Context(), "locker")
+				left, _, err := b.records.Places.LeftBehind(t.Context(), "locker")
 				require.NoError(t, err)
 				assert.EqualValues(t, 2, left, "what is at the old place is listed")
 			}
@@ -285,7 +285,7 @@ func TestTwinsAndAdoptedFilesAreLookedAt(t *testing.T) {
 	require.NoError(t, os.WriteFile(b.path+"/old/a.jpg", found, 0o644))
 	_, err = b.device.Adopt(t.Context(), "locker", func(wire.Adopted) {})
 	require.NoError(t, err)
-	require.NoError(t, b.records.SetFound(t.Context(), "locker", "old/a.jpg", hash(found), time.Now()))
+	require.NoError(t, b.records.Adopted.SetFound(t.Context(), "locker", "old/a.jpg", hash(found), time.Now()))
 	require.NoError(t, os.WriteFile(b.path+"/old/a.jpg", append(found[:4999:4999], 'y'), 0o644))
 	(&house{t: t, dir: b.dir}).file("phone", "adopted.jpg", found)
 	b.until("sent", func(wire.Device) bool {

@@ -49,7 +49,7 @@ const (
 
 // prepare begins to prepare what goes next, by the last decision.
 func (d *Device) prepare(ctx, sendCtx context.Context, last decision) error {
-	ready, err := d.Records.AllPrepared(ctx)
+	ready, err := d.Records.Forms.AllPrepared(ctx)
 	if err != nil {
 		return err
 	}
@@ -57,7 +57,7 @@ func (d *Device) prepare(ctx, sendCtx context.Context, last decision) error {
 	for _, p := range ready {
 		switch form := carry.FormOf(last.Plan, p.Class); form {
 		case "": // another plan had it go otherwise
-			if err := d.Records.GoAsShot(ctx, p.Class); err != nil {
+			if err := d.Records.Forms.GoAsShot(ctx, p.Class); err != nil {
 				return err
 			}
 			d.wake.Ring()
@@ -84,7 +84,7 @@ func (d *Device) prepare(ctx, sendCtx context.Context, last decision) error {
 		return nil
 	}
 	for name := range last.Plan.Destinations {
-		orders, err := d.Records.Orders(ctx, name, nil, last.Time)
+		orders, err := d.Records.Queue.Orders(ctx, name, nil, last.Time)
 		if err != nil {
 			return err
 		}
@@ -139,7 +139,7 @@ func (d *Device) prepareOne(ctx, sendCtx context.Context, class queue.Class, for
 			busy = append(busy, p.copies...)
 		}
 		d.mu.Unlock()
-		c, ok, err := d.Records.Unprepared(ctx, class, form, last.Plan.Rules[class.Rule].Order, busy, last.Time)
+		c, ok, err := d.Records.Forms.Unprepared(ctx, class, form, last.Plan.Rules[class.Rule].Order, busy, last.Time)
 		if err != nil || !ok {
 			return false, err
 		}
@@ -197,8 +197,8 @@ func (d *Device) notPrepared(ctx context.Context, c records.Copy, why error) err
 	case records.IsFailure(why):
 		return why
 	case errors.As(why, &fault): // sending finds the same, and says what follows
-		return d.Records.SetForm(ctx, c.Item, c.Rule, c.Shelf, carry.FormOf(d.currentPlan(), c.Class), false, c.Size, "It cannot be prepared: "+fault.Says, time.Now())
+		return d.Records.Forms.SetForm(ctx, c.Item, c.Rule, c.Shelf, carry.FormOf(d.currentPlan(), c.Class), false, c.Size, "It cannot be prepared: "+fault.Says, time.Now())
 	}
 	d.Log.Error("a copy cannot be prepared", "device", d.Name, "copy", c.ID, "err", why)
-	return d.Records.Delay(ctx, c.ID, "It cannot be prepared: "+why.Error()+".", time.Now().Add(d.Wait(prepareAgain)), time.Now())
+	return d.Records.Queue.Delay(ctx, c.ID, "It cannot be prepared: "+why.Error()+".", time.Now().Add(d.Wait(prepareAgain)), time.Now())
 }

@@ -39,7 +39,7 @@ func (y *yard) quickly() {
 func (y *yard) on(name string, shelf plan.Shelf) (records.Copy, bool) {
 	y.t.Helper()
 	main := y.copy(name)
-	of, err := y.records.CopiesOf(context.Background(), []int64{main.Item})
+	of, err := y.records.Catalogue.CopiesOf(context.Background(), []int64{main.Item})
 	require.NoError(y.t, err)
 	for _, c := range of[main.Item] {
 		if c.Shelf == shelf {
@@ -88,7 +88,7 @@ func TestASmallCopyGoesFirstAndIsRemovedWhenTheWholeIsSafe(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, page[0].InSmall)
 	assert.Equal(t, "Waits for locker, safe in small at locker.", page[0].Says)
-	spent, err := y.records.Account(t.Context(), plan.Cellular, time.Now().Add(-time.Hour), false)
+	spent, err := y.records.Ledger.Account(t.Context(), plan.Cellular, time.Now().Add(-time.Hour), false)
 	require.NoError(t, err)
 	assert.GreaterOrEqual(t, spent.Spent, 2*2*small.Bytes, "reading back is counted, too")
 

@@ -105,7 +105,7 @@ func TestWhatIsReadBackToGoOnIsSpent(t *testing.T) {
 	metered.Metered = gate.Yes
 	h.start()
 	h.until("phone", "its place is known", func(wire.Device) bool {
-		text, err := h.devices["phone"].Records.Fact(t.Context(), "place locker")
+		text, err := h.devices["phone"].Records.Facts.Fact(t.Context(), "place locker")
 		return err == nil && text != ""
 	})
 	h.sensors["phone"].Put(metered)
@@ -119,7 +119,7 @@ func TestWhatIsReadBackToGoOnIsSpent(t *testing.T) {
 		return s.States[queue.Proving].N+s.States[queue.Safe].N == 1 && len(s.Sends) == 0
 	})
 	require.Contains(t, h.story("phone", "long.jpg"), "It goes on after")
-	a, err := h.devices["phone"].Records.Account(t.Context(), plan.WiFi, time.Time{}, false)
+	a, err := h.devices["phone"].Records.Ledger.Account(t.Context(), plan.WiFi, time.Time{}, false)
 	require.NoError(t, err)
 	assert.GreaterOrEqual(t, a.Spent, h.copy("phone", "long.jpg").Sent+destination.Compared, "what went, and what was read back")
 }

@@ -474,7 +474,7 @@ func TestWhatWasThereBeforeIsNotSentAgain(t *testing.T) {
 	h.sensors["tablet"].Put(metered)
 	h.file("tablet", "mast.jpg", third)
 	h.until("tablet", "found", func(s wire.Device) bool { return s.States[queue.Waiting].N == 1 })
-	key := h.devices["tablet"].Records.Key(h.copy("tablet", "mast.jpg").Item)
+	key := h.devices["tablet"].Records.Catalogue.Key(h.copy("tablet", "mast.jpg").Item)
 	_, err = h.devices["tablet"].SendNow(t.Context(), []string{key}, true)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {

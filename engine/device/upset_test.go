@@ -228,7 +228,7 @@ func TestANameThatWasOnlyMeantIsNotItsOwn(t *testing.T) {
 	y.file("B/same.jpg", two) // of the same name, size and month
 	y.until("both found", heldBy(gate.Network, 2))
 	for i := range 3 { // killed at that point, three times
-		require.NoError(t, y.records.Note(t.Context(), first.ID, "", "2026/05/same.jpg", hash(one)))
+		require.NoError(t, y.records.Queue.Note(t.Context(), first.ID, "", "2026/05/same.jpg", hash(one)))
 		if i == 0 { // the other's is in its place meanwhile
 			require.NoError(t, os.MkdirAll(y.dir+"/locker/2026/05", 0o755))
 			require.NoError(t, os.WriteFile(y.dir+"/locker/2026/05/same.jpg", two, 0o644))
@@ -287,7 +287,7 @@ func TestRebuiltRecordsSendNothingThatIsThere(t *testing.T) {
 				assert.Zero(t, c.Sent, "%s was sent again", c.Name)
 			}
 			y.sensor.Put(away)
-			a, err := y.records.Account(t.Context(), plan.Cellular, time.Time{}, false)
+			a, err := y.records.Ledger.Account(t.Context(), plan.Cellular, time.Time{}, false)
 			require.NoError(t, err)
 			assert.Positive(t, a.Spent, "what was spent is not known: no allowance is passed")
 		})

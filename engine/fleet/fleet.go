@@ -122,7 +122,7 @@ func (f *Fleet) ask(ctx context.Context, question func(m Member) (answered bool,
 // or went to its destination, from any device.
 func (f *Fleet) Alike(ctx context.Context, device string, c records.Copy, look string) (alike bool, err error) {
 	err = f.ask(ctx, func(m Member) (_ bool, err error) {
-		alike, err = m.Records().SameLook(ctx, m.own(device, c), look)
+		alike, err = m.Records().Queue.SameLook(ctx, m.own(device, c), look)
 		return alike, err
 	})
 	return alike, err
@@ -136,7 +136,7 @@ func (f *Fleet) Holder(ctx context.Context, destination string, bytes int64, sha
 			return false, nil // what it proved was proven elsewhere
 		}
 		device = m.Name
-		c, ok, err = m.Records().Twin(ctx, destination, bytes, sha256)
+		c, ok, err = m.Records().Queue.Twin(ctx, destination, bytes, sha256)
 		return ok, err
 	})
 	if err != nil || !ok {
@@ -149,7 +149,7 @@ func (f *Fleet) Holder(ctx context.Context, destination string, bytes int64, sha
 // under that one's path. So it is where nobody can tell.
 func (f *Fleet) Taken(ctx context.Context, device string, c records.Copy) (taken bool, err error) {
 	err = f.ask(ctx, func(m Member) (_ bool, err error) {
-		taken, err = m.Records().Taken(ctx, c.Destination, c.Remote, m.own(device, c).ID)
+		taken, err = m.Records().Places.Taken(ctx, c.Destination, c.Remote, m.own(device, c).ID)
 		if m.left(ctx, err) {
 			taken, err = true, nil
 		}
@@ -161,7 +161,7 @@ func (f *Fleet) Taken(ctx context.Context, device string, c records.Copy) (taken
 // Found lists files of a size that were at a destination before.
 func (f *Fleet) Found(ctx context.Context, destination string, bytes int64) (found []records.Found, err error) {
 	err = f.ask(ctx, func(m Member) (bool, error) {
-		more, err := m.Records().FoundOf(ctx, destination, bytes)
+		more, err := m.Records().Adopted.FoundOf(ctx, destination, bytes)
 		found = append(found, more...)
 		return false, err
 	})
@@ -175,7 +175,7 @@ func (f *Fleet) Hashed(ctx context.Context, file records.Found, sha256 string, a
 		if m.Lost != nil {
 			continue // it keeps none
 		}
-		if err := m.Records().SetFound(ctx, file.Destination, file.Path, sha256, at); err != nil {
+		if err := m.Records().Adopted.SetFound(ctx, file.Destination, file.Path, sha256, at); err != nil {
 			return err
 		}
 	}
@@ -186,7 +186,7 @@ func (f *Fleet) Hashed(ctx context.Context, file records.Found, sha256 string, a
 func (f *Fleet) Ours(ctx context.Context, destination string) (map[string]bool, error) {
 	ours := map[string]bool{}
 	err := f.ask(ctx, func(m Member) (bool, error) {
-		own, err := m.Records().Ours(ctx, destination)
+		own, err := m.Records().Adopted.Ours(ctx, destination)
 		maps.Copy(ours, own)
 		return false, err
 	})
@@ -197,7 +197,7 @@ func (f *Fleet) Ours(ctx context.Context, destination string) (map[string]bool, 
 // destination before.
 func (f *Fleet) Matching(ctx context.Context, destination string) (n int64, err error) {
 	err = f.ask(ctx, func(m Member) (bool, error) {
-		one, err := m.Records().Matching(ctx, destination)
+		one, err := m.Records().Adopted.Matching(ctx, destination)
 		n += one
 		return false, err
 	})
@@ -211,7 +211,7 @@ func (f *Fleet) Lost(ctx context.Context, destination, path, says, todo string) 
 		lose := m.Lost
 		if lose == nil {
 			lose = func(ctx context.Context, destination, path, says, todo string) (int64, error) {
-				return m.Records().Lost(ctx, destination, path, says, todo, time.Now())
+				return m.Records().Proofs.Lost(ctx, destination, path, says, todo, time.Now())
 			}
 		}
 		lost, err := lose(ctx, destination, path, says, todo)
@@ -230,7 +230,7 @@ func (f *Fleet) Alone() bool { return false }
 // Resting lists what is called safe at a path, of whichever device: a hash and a size each.
 func (f *Fleet) Resting(ctx context.Context, destination, path string) (list []Proven, err error) {
 	err = f.ask(ctx, func(m Member) (bool, error) {
-		copies, err := m.Records().RestingOn(ctx, destination, path)
+		copies, err := m.Records().Proofs.RestingOn(ctx, destination, path)
 		for _, c := range copies {
 			if one := (Proven{c.SHA256, c.Bytes}); !slices.Contains(list, one) {
 				list = append(list, one)

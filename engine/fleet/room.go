@@ -188,7 +188,7 @@ func (f *Fleet) Shares(ctx context.Context, name string) (there, coming []wire.S
 		return append(list, wire.Share{Device: device, Rule: c.Rule, Kind: c.Kind, Amount: wire.Amount{N: c.N, Bytes: c.Bytes}})
 	}
 	for _, m := range f.all() {
-		counters, err := m.Records().Counters(ctx)
+		counters, err := m.Records().Queue.Counters(ctx)
 		if m.left(ctx, err) {
 			continue
 		}

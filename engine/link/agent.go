@@ -112,17 +112,17 @@ func NewAgent(ctx context.Context, o AgentOptions, here Here) (*Agent, error) {
 	if err := o.Others.restore(ctx, o.Records); err != nil {
 		return nil, err
 	}
-	if err := o.Records.Follow(ctx); err != nil {
+	if err := o.Records.Outbox.Follow(ctx); err != nil {
 		return nil, err
 	}
-	text, err := o.Records.Fact(ctx, sentFact)
+	text, err := o.Records.Facts.Fact(ctx, sentFact)
 	if err == nil && text != "" {
 		err = json.Unmarshal([]byte(text), &a.sent)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("reading what was told: %w", err)
 	}
-	heard, err := o.Records.Fact(ctx, heardFact)
+	heard, err := o.Records.Facts.Fact(ctx, heardFact)
 	if err != nil {
 		return nil, err
 	}
@@ -299,8 +299,8 @@ func (a *Agent) pushOne(ctx context.Context) (more bool, err error) {
 	b := Batch{Boot: a.boot, Count: a.count, Plan: a.plan}
 	a.mu.Unlock()
 	known := a.here.Known()
-	b.Known, b.Epoch, b.Time, b.Version = &known, a.Records.Epoch(), time.Now(), a.Version
-	rows, note, err := a.Records.Noted(ctx, batchRows)
+	b.Known, b.Epoch, b.Time, b.Version = &known, a.Records.Catalogue.Epoch(), time.Now(), a.Version
+	rows, note, err := a.Records.Outbox.Noted(ctx, batchRows)
 	if err != nil {
 		return false, err
 	}
@@ -308,7 +308,7 @@ func (a *Agent) pushOne(ctx context.Context) (more bool, err error) {
 		b.ID, b.After, b.Rows = s.nextID(note), s.Last, rows
 		b.Begin = !s.Begun
 		if b.Begin {
-			if s.Whole, err = a.Records.LastNote(ctx); err != nil {
+			if s.Whole, err = a.Records.Outbox.LastNote(ctx); err != nil {
 				return false, err
 			}
 			b.After = ""
@@ -358,7 +358,7 @@ func (a *Agent) taken(ctx context.Context, have Have) (more bool, err error) {
 	}
 	// One of the two is not what it was: put back from a copy, or begun anew.
 	a.Log.Info("everything is told to the service anew", "device", a.Home.Device)
-	if err := a.Records.Anew(ctx); err != nil {
+	if err := a.Records.Outbox.Anew(ctx); err != nil {
 		return false, err
 	}
 	return true, a.keep(ctx, sent{})
@@ -372,9 +372,9 @@ func (a *Agent) keep(ctx context.Context, s sent, upTo ...int64) error {
 	}
 	fact := records.NamedFact{Name: sentFact, Value: string(text)}
 	if len(upTo) > 0 {
-		err = a.Records.Told(ctx, upTo[0], fact, records.NamedFact{Name: heardFact, Value: strconv.FormatInt(time.Now().UnixMilli(), 10)})
+		err = a.Records.Outbox.Told(ctx, upTo[0], fact, records.NamedFact{Name: heardFact, Value: strconv.FormatInt(time.Now().UnixMilli(), 10)})
 	} else {
-		err = a.Records.SetFact(ctx, fact.Name, fact.Value)
+		err = a.Records.Facts.SetFact(ctx, fact.Name, fact.Value)
 	}
 	if err != nil {
 		return err
@@ -396,7 +396,7 @@ const waitTime = 25 * time.Second
 
 // pull waits for the plan and for orders, and does them.
 func (a *Agent) pull(ctx context.Context) error {
-	text, err := a.Records.Fact(ctx, doneFact)
+	text, err := a.Records.Facts.Fact(ctx, doneFact)
 	if err != nil {
 		return err
 	}
@@ -436,7 +436,7 @@ func (a *Agent) obey(ctx context.Context, o Order, done int64) error {
 		if answer = a.do(ctx, o); ctx.Err() != nil {
 			return nil
 		}
-		if err := a.Records.SetFact(ctx, doneFact, strconv.FormatInt(o.ID, 10)); err != nil {
+		if err := a.Records.Facts.SetFact(ctx, doneFact, strconv.FormatInt(o.ID, 10)); err != nil {
 			return err
 		}
 	}

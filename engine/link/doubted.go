@@ -73,7 +73,7 @@ func (m *Mirror) doubtItems(items []wire.Item) []wire.Item {
 func (m *Mirror) doubtStatus(ctx context.Context, d *wire.Device) error {
 	seen := map[int64]bool{}
 	for _, at := range m.doubted() {
-		copies, err := m.Records().RestingOn(ctx, at.Destination, at.Path)
+		copies, err := m.Records().Proofs.RestingOn(ctx, at.Destination, at.Path)
 		if err != nil {
 			return err
 		}
@@ -86,7 +86,7 @@ func (m *Mirror) doubtStatus(ctx context.Context, d *wire.Device) error {
 				continue
 			}
 			seen[item] = true
-			told, err := m.teller().Story(ctx, m.Records().Key(item))
+			told, err := m.teller().Story(ctx, m.Records().Catalogue.Key(item))
 			if err != nil {
 				return err
 			}

@@ -122,7 +122,7 @@ func OpenMirror(ctx context.Context, o MirrorOptions) (m *Mirror, err error) {
 			continue
 		}
 		m.files[r] = file
-		whole, err := r.Fact(ctx, wholeFact)
+		whole, err := r.Facts.Fact(ctx, wholeFact)
 		switch {
 		case err != nil:
 			return nil, err
@@ -139,7 +139,7 @@ func OpenMirror(ctx context.Context, o MirrorOptions) (m *Mirror, err error) {
 			return nil, err
 		}
 	}
-	text, err := m.now.Fact(ctx, toldFact)
+	text, err := m.now.Facts.Fact(ctx, toldFact)
 	if err == nil && text != "" {
 		err = json.Unmarshal([]byte(text), &m.told)
 	}
@@ -244,14 +244,14 @@ func (m *Mirror) Take(ctx context.Context, b Batch) (Have, error) {
 		}
 	case next != nil && b.After == have.Last:
 	default:
-		last, err := now.Fact(ctx, lastFact)
+		last, err := now.Facts.Fact(ctx, lastFact)
 		if err != nil {
 			return have, err
 		}
-		if b.After == "" || b.After != last || b.Epoch != now.Epoch() {
+		if b.After == "" || b.After != last || b.Epoch != now.Catalogue.Epoch() {
 			have.Last = last
 			if next != nil {
-				have.Last, err = next.Fact(ctx, lastFact)
+				have.Last, err = next.Facts.Fact(ctx, lastFact)
 			}
 			return have, err
 		}
@@ -274,7 +274,7 @@ func (m *Mirror) Take(ctx context.Context, b Batch) (Have, error) {
 	if err != nil {
 		return have, err
 	}
-	if err := into.Take(ctx, b.Rows, records.NamedFact{Name: lastFact, Value: b.After}, append(facts, kept)...); err != nil {
+	if err := into.Mirror.Take(ctx, b.Rows, records.NamedFact{Name: lastFact, Value: b.After}, append(facts, kept)...); err != nil {
 		return have, err
 	}
 	if b.Whole && next != nil {
@@ -301,7 +301,7 @@ func (m *Mirror) ends(ctx context.Context) (now, next *records.Records, have Hav
 	if next != nil {
 		of = next
 	}
-	have.Last, err = of.Fact(ctx, lastFact)
+	have.Last, err = of.Facts.Fact(ctx, lastFact)
 	return now, next, have, err
 }
 
@@ -316,7 +316,7 @@ func (m *Mirror) beginAnew(ctx context.Context, epoch string) (*records.Records,
 		return nil, err
 	}
 	m.next = next
-	if whole, err := m.now.Fact(ctx, wholeFact); err == nil && whole == "" { // nothing was told yet
+	if whole, err := m.now.Facts.Fact(ctx, wholeFact); err == nil && whole == "" { // nothing was told yet
 		m.discard(m.now)
 		m.now = next
 	}
@@ -357,7 +357,7 @@ func (m *Mirror) keepTold(ctx context.Context, in *records.Records) error {
 	if err != nil {
 		return err
 	}
-	return in.SetFact(ctx, kept.Name, kept.Value)
+	return in.Facts.SetFact(ctx, kept.Name, kept.Value)
 }
 
 // Heard notes that the device asked something.
@@ -449,7 +449,7 @@ func (m *Mirror) Status(ctx context.Context) (wire.Device, error) {
 
 // link tells how the device and its service stand.
 func (m *Mirror) link(ctx context.Context, d wire.Device) (*wire.DeviceLink, error) {
-	network, name, until, err := m.Records().LastOn(ctx)
+	network, name, until, err := m.Records().Journal.LastOn(ctx)
 	if err != nil {
 		return nil, err
 	}

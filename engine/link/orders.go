@@ -312,7 +312,7 @@ func (m *Mirror) TryAgain(destination string) {
 // Lose takes copies that rest on a path back from safe. Until the device is heard of and has
 // done so, they are doubted.
 func (m *Mirror) Lose(ctx context.Context, destination, path, says, todo string) (int64, error) {
-	rests, err := m.Records().RestOn(ctx, destination, path)
+	rests, err := m.Records().Proofs.RestOn(ctx, destination, path)
 	if err != nil || rests == 0 || m.doubts(destination, path) {
 		return 0, err
 	}
@@ -365,7 +365,7 @@ func (m *Mirror) PictureAt(ctx context.Context, path string) (picture []byte, er
 
 // Face is a small picture of an item.
 func (m *Mirror) Face(ctx context.Context, key string) (picture []byte, err error) {
-	if _, err := m.Records().ByKey(ctx, key); err != nil {
+	if _, err := m.Records().Catalogue.ByKey(ctx, key); err != nil {
 		return nil, err
 	}
 	err = m.ask(ctx, "face", ofFile{Key: key}, &picture)
@@ -374,7 +374,7 @@ func (m *Mirror) Face(ctx context.Context, key string) (picture []byte, err erro
 
 // CompareForm shows an item as shot and in a form.
 func (m *Mirror) CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (c wire.FormCompared, err error) {
-	if _, err := m.Records().ByKey(ctx, key); err != nil {
+	if _, err := m.Records().Catalogue.ByKey(ctx, key); err != nil {
 		return c, err
 	}
 	err = m.ask(ctx, "compare", ofForm{Key: key, Form: r, X: x, Y: y}, &c)

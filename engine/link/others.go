@@ -389,7 +389,7 @@ func (o *Others) giveBack(ctx context.Context) error {
 func (o *Others) partNow(ctx context.Context) error {
 	q := Asked{Boot: o.agent.boot}
 	wants := map[string]int64{}
-	counters, err := o.agent.Records.Counters(ctx)
+	counters, err := o.agent.Records.Queue.Counters(ctx)
 	if err != nil {
 		return err
 	}
@@ -448,7 +448,7 @@ func (o *Others) partNow(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("keeping the room: %w", err)
 	}
-	return o.agent.Records.SetFact(ctx, roomFact, string(text))
+	return o.agent.Records.Facts.SetFact(ctx, roomFact, string(text))
 }
 
 // keptRoom is how the records keep it.
@@ -460,7 +460,7 @@ type keptRoom struct {
 // restore takes up what the device was given before it was stopped, less what it put
 // there since.
 func (o *Others) restore(ctx context.Context, r *records.Records) error {
-	text, err := r.Fact(ctx, roomFact)
+	text, err := r.Facts.Fact(ctx, roomFact)
 	if err != nil || text == "" {
 		return err
 	}
@@ -470,7 +470,7 @@ func (o *Others) restore(ctx context.Context, r *records.Records) error {
 	}
 	for name, left := range kept.Left {
 		if left >= 0 {
-			landed, err := r.LandedSince(ctx, name, kept.At)
+			landed, err := r.Places.LandedSince(ctx, name, kept.At)
 			if err != nil {
 				return err
 			}

@@ -34,6 +34,15 @@ type Ledger interface {
 	Abandon(ctx context.Context, destination, place, says string, is records.NamedFact, at time.Time) (int64, error)
 }
 
+// LedgerOf are the parts of a device's records that its places write.
+func LedgerOf(r *records.Records) Ledger {
+	type facts = records.Facts // which has a method of its name
+	return struct {
+		*facts
+		*records.Places
+	}{&r.Facts, &r.Places}
+}
+
 // Options make the places of a device. All are needed.
 type Options struct {
 	Device  string

@@ -14,7 +14,7 @@ type Sum struct {
 
 // SafeBelow counts what is safe of a folder of a source and everything below, by
 // destination. dir is "." for the whole source.
-func (r *Records) SafeBelow(ctx context.Context, source, dir string) (map[string]Sum, error) {
+func (r *Catalogue) SafeBelow(ctx context.Context, source, dir string) (map[string]Sum, error) {
 	var rows []struct {
 		Destination string `db:"destination"`
 		Sum

@@ -10,7 +10,7 @@ import (
 
 // Shots are the photos that a rule takes, whose camera tells when they were taken, found
 // after an item; and the last item of all.
-func (r *Records) Shots(ctx context.Context, rule string, after int64) (shots []burst.Shot, last int64, err error) {
+func (r *Catalogue) Shots(ctx context.Context, rule string, after int64) (shots []burst.Shot, last int64, err error) {
 	var rows []struct {
 		ID     int64  `db:"id"`
 		Camera string `db:"camera"`

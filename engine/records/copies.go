@@ -119,7 +119,7 @@ var ErrFactChanged = errors.New("what the step rests on has changed")
 // proof, and that the plan no longer asks for, is skipped: the error is ErrNotAsked.
 //
 // What it tells as safe is on disk first, so that a power cut leaves it so.
-func (r *Records) Step(ctx context.Context, id int64, to queue.State, story string, c Change, now time.Time) error {
+func (r *Queue) Step(ctx context.Context, id int64, to queue.State, story string, c Change, now time.Time) error {
 	var skipped bool
 	err := r.shared(ctx, fmt.Sprintf("taking copy %d to %s", id, to), to == queue.Safe, func(tx *transaction) (err error) {
 		steps, change := []told{{to, story}}, c
@@ -143,7 +143,7 @@ func (r *Records) Step(ctx context.Context, id int64, to queue.State, story stri
 var ErrNotAsked = errors.New("the plan no longer asks for the copy")
 
 // Land is two steps in one: a copy was put in place, and it was proven.
-func (r *Records) Land(ctx context.Context, id int64, landed string, change Change, proven string, proof Change, now time.Time) error {
+func (r *Queue) Land(ctx context.Context, id int64, landed string, change Change, proven string, proof Change, now time.Time) error {
 	return r.shared(ctx, fmt.Sprintf("recording that copy %d landed", id), true, func(tx *transaction) error {
 		return takeSteps(tx, id, []told{{queue.Proving, landed}, {queue.Safe, proven}}, change.with(proof), now)
 	})
@@ -262,7 +262,7 @@ const mostEvents = 200
 // a crash right after finds it: the temporary name before anything is written
 // under it, the final path and hash before the file is put in place. The path is
 // not the copy's yet: it has not landed.
-func (r *Records) Note(ctx context.Context, id int64, temp, remote, sha256 string) error {
+func (r *Queue) Note(ctx context.Context, id int64, temp, remote, sha256 string) error {
 	return r.shared(ctx, fmt.Sprintf("noting where copy %d goes", id), false, func(tx *transaction) error {
 		_, err := tx.Exec(`UPDATE copies SET temp = ?, remote = ?, sha256 = ?, landed = 0 WHERE id = ?`, temp, remote, sha256, id)
 		return err
@@ -271,7 +271,7 @@ func (r *Records) Note(ctx context.Context, id int64, temp, remote, sha256 strin
 
 // SetSent keeps how many bytes of a copy were handed to the storage so far, in
 // all tries: what a kill interrupts is counted too.
-func (r *Records) SetSent(ctx context.Context, id, sent int64) error {
+func (r *Queue) SetSent(ctx context.Context, id, sent int64) error {
 	if _, err := r.write.ExecContext(ctx, `UPDATE copies SET sent = ? WHERE id = ?`, sent, id); err != nil {
 		return fmt.Errorf("noting what was sent of copy %d: %w", id, err)
 	}
@@ -289,7 +289,7 @@ type Counter struct {
 const selectCounters = `SELECT * FROM counters WHERE n > 0`
 
 // Counters reads every counter that is not zero.
-func (r *Records) Counters(ctx context.Context) ([]Counter, error) {
+func (r *Queue) Counters(ctx context.Context) ([]Counter, error) {
 	var counters []Counter
 	if err := r.read.SelectContext(ctx, &counters, selectCounters); err != nil {
 		return nil, fmt.Errorf("reading the counters: %w", err)
@@ -309,7 +309,7 @@ var inOrder = map[plan.Order]string{
 // may go now and is at most fits bytes long; busy are left out. One that waits is prepared
 // in a form. ok is false
 // when there is none. (The plus signs keep SQLite on the class's index.)
-func (r *Records) Pick(ctx context.Context, class queue.Class, state queue.State, form string, order plan.Order, fits int64, busy []int64, now time.Time) (c Copy, ok bool, err error) {
+func (r *Queue) Pick(ctx context.Context, class queue.Class, state queue.State, form string, order plan.Order, fits int64, busy []int64, now time.Time) (c Copy, ok bool, err error) {
 	where := selectCopy + `WHERE ` + stands(state) + ` AND c.destination = ? AND c.rule = ? AND c.kind = ? AND c.shelf = ? AND +c.not_before <= ? AND +c.bytes <= ?`
 	if order == plan.SmallestFirst && state == queue.Waiting { // the index of waiting sizes
 		where = selectCopy + `WHERE c.state = 'waiting' AND c.destination = ? AND c.rule = ? AND c.kind = ? AND c.shelf = ? AND +c.not_before <= ? AND c.bytes <= ?`
@@ -342,7 +342,7 @@ func stands(s queue.State) string {
 
 // Orders lists copies that the keeper sent now to a destination and that still wait, the
 // oldest order first, a few of them.
-func (r *Records) Orders(ctx context.Context, destination string, busy []int64, now time.Time) ([]Copy, error) {
+func (r *Queue) Orders(ctx context.Context, destination string, busy []int64, now time.Time) ([]Copy, error) {
 	query, args, err := without(selectCopy+`WHERE c.ordered <> '' AND c.shelf = '' AND +c.destination = ? AND +c.state IN ('waiting', 'proving') AND +c.not_before <= ?`, busy, destination, ms(now))
 	if err != nil {
 		return nil, err
@@ -355,7 +355,7 @@ func (r *Records) Orders(ctx context.Context, destination string, busy []int64, 
 }
 
 // Ordered tells whether there are orders of the keeper's.
-func (r *Records) Ordered(ctx context.Context) (some bool, err error) {
+func (r *Queue) Ordered(ctx context.Context) (some bool, err error) {
 	if err := r.read.GetContext(ctx, &some, `SELECT EXISTS (SELECT 1 FROM copies WHERE ordered <> '')`); err != nil {
 		return false, fmt.Errorf("looking for orders: %w", err)
 	}
@@ -373,7 +373,8 @@ func without(query string, busy []int64, args ...any) (string, []any, error) {
 	return query + in, append(args, more...), nil
 }
 
-func (r *Records) one(ctx context.Context, query string, args ...any) (c Copy, ok bool, err error) {
+// one reads one copy; ok is false when there is none.
+func (r *file) one(ctx context.Context, query string, args ...any) (c Copy, ok bool, err error) {
 	err = r.read.GetContext(ctx, &c, query, args...)
 	if errors.Is(err, sql.ErrNoRows) {
 		return Copy{}, false, nil
@@ -385,13 +386,13 @@ func (r *Records) one(ctx context.Context, query string, args ...any) (c Copy, o
 }
 
 // Copy reads one copy; ok is false when there is none.
-func (r *Records) Copy(ctx context.Context, id int64) (Copy, bool, error) {
+func (r *Queue) Copy(ctx context.Context, id int64) (Copy, bool, error) {
 	return r.one(ctx, selectCopy+`WHERE c.id = ?`, id)
 }
 
 // Smallest is the size of the smallest waiting copy of a class; ok is false
 // when none waits.
-func (r *Records) Smallest(ctx context.Context, class queue.Class) (bytes int64, ok bool, err error) {
+func (r *Queue) Smallest(ctx context.Context, class queue.Class) (bytes int64, ok bool, err error) {
 	err = r.read.GetContext(ctx, &bytes, `SELECT bytes FROM copies WHERE state = 'waiting' AND destination = ? AND rule = ? AND kind = ? AND shelf = ? ORDER BY bytes LIMIT 1`,
 		class.Destination, class.Rule, class.Kind, class.Shelf)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -405,7 +406,7 @@ func (r *Records) Smallest(ctx context.Context, class queue.Class) (bytes int64,
 
 // NextRetry is the earliest time at which a waiting copy may try again, zero
 // when none waits for a time.
-func (r *Records) NextRetry(ctx context.Context, now time.Time) (time.Time, error) {
+func (r *Queue) NextRetry(ctx context.Context, now time.Time) (time.Time, error) {
 	var at sql.NullInt64
 	err := r.read.GetContext(ctx, &at, `SELECT min(not_before) FROM copies WHERE not_before > 0 AND not_before > ?`, ms(now))
 	if err != nil {
@@ -419,7 +420,7 @@ const longestWait = 2 * time.Hour
 
 // EndOddWaits ends waits that end later than any is made: the clock was set
 // back since.
-func (r *Records) EndOddWaits(ctx context.Context, now time.Time) error {
+func (r *Queue) EndOddWaits(ctx context.Context, now time.Time) error {
 	var last sql.NullInt64
 	if err := r.read.GetContext(ctx, &last, `SELECT max(not_before) FROM copies WHERE not_before > 0`); err != nil {
 		return fmt.Errorf("reading the last retry: %w", err)
@@ -445,7 +446,7 @@ type Retrying struct {
 
 // Retries counts the waiting copies that wait for their next try. There are few: an
 // index of their own finds them.
-func (r *Records) Retries(ctx context.Context, now time.Time) ([]Retrying, error) {
+func (r *Queue) Retries(ctx context.Context, now time.Time) ([]Retrying, error) {
 	var rows []Retrying
 	err := r.read.SelectContext(ctx, &rows, `SELECT i.standing, c.destination, count(*) n, sum(i.all_bytes) bytes, min(c.not_before) next FROM copies c INDEXED BY copies_retry
 		JOIN items i ON i.id = c.item WHERE c.not_before > 0 AND c.not_before > ? AND c.state = 'waiting' AND c.shelf = '' AND i.part_of = 0 GROUP BY 1, 2`, ms(now))
@@ -457,7 +458,7 @@ func (r *Records) Retries(ctx context.Context, now time.Time) ([]Retrying, error
 
 // SameLook tells whether another copy of the same size and look goes or went to
 // the destination: only then can one with the same content.
-func (r *Records) SameLook(ctx context.Context, c Copy, look string) (bool, error) {
+func (r *Queue) SameLook(ctx context.Context, c Copy, look string) (bool, error) {
 	var n int
 	err := r.read.GetContext(ctx, &n, `SELECT count(*) FROM (SELECT 1 FROM items i CROSS JOIN copies c ON c.item = i.id AND c.destination = ? AND c.shelf = ''
 		WHERE i.size = ? AND i.look = ? AND c.id <> ? AND c.state <> 'skipped' LIMIT 1)`, c.Destination, c.Size, look, c.ID)
@@ -470,7 +471,7 @@ func (r *Records) SameLook(ctx context.Context, c Copy, look string) (bool, erro
 // Twin finds a copy with the same content that is at the destination: a safe
 // one, else one whose proof is owed. Nothing rests on what lies on another shelf: a small
 // copy is removed one day.
-func (r *Records) Twin(ctx context.Context, destination string, bytes int64, sha256 string) (Copy, bool, error) {
+func (r *Queue) Twin(ctx context.Context, destination string, bytes int64, sha256 string) (Copy, bool, error) {
 	return r.one(ctx, selectCopy+`WHERE c.destination = ? AND c.sha256 = ? AND c.sha256 <> '' AND c.state IN ('safe', 'proving') AND +c.shelf = '' AND +c.bytes = ? AND +c.remote <> '' ORDER BY c.state DESC LIMIT 1`, destination, sha256, bytes)
 }
 
@@ -485,7 +486,7 @@ type Event struct {
 }
 
 // Story reads what happened to an item's copies, oldest first.
-func (r *Records) Story(ctx context.Context, item int64) ([]Event, error) {
+func (r *Queue) Story(ctx context.Context, item int64) ([]Event, error) {
 	var events []Event
 	if err := r.read.SelectContext(ctx, &events, `SELECT c.destination, c.shelf, e.at, e.state, e.says, CASE c.item WHEN ? THEN '' ELSE i.name END part
 		FROM items i JOIN copies c ON c.item = i.id JOIN events e ON e.copy = c.id WHERE i.id IN (SELECT ? UNION ALL SELECT p.id FROM items p WHERE p.part_of = ? AND p.part_of <> 0) ORDER BY e.rowid`, item, item, item); err != nil {
@@ -497,7 +498,7 @@ func (r *Records) Story(ctx context.Context, item int64) ([]Event, error) {
 // Temps lists the copies whose temporary file may still lie at a destination
 // and is of no use: they rest, or have waited since before a time. There are
 // few, and an index of their own finds them.
-func (r *Records) Temps(ctx context.Context, destination string, before time.Time) ([]Copy, error) {
+func (r *Queue) Temps(ctx context.Context, destination string, before time.Time) ([]Copy, error) {
 	var copies []Copy
 	if err := r.read.SelectContext(ctx, &copies, selectCopy+`WHERE c.destination = ? AND c.temp <> '' AND c.temp NOT LIKE '%' || ? AND (+c.state IN ('safe', 'stuck', 'skipped') OR +c.state = 'waiting' AND c.changed_at < ?)`, destination, withdrawn, ms(before)); err != nil {
 		return nil, fmt.Errorf("reading the temporary names: %w", err)
@@ -507,7 +508,7 @@ func (r *Records) Temps(ctx context.Context, destination string, before time.Tim
 
 // Retry takes stuck copies back to waiting at once: those named, or all.
 // It returns how many.
-func (r *Records) Retry(ctx context.Context, ids []int64, now time.Time) (n int64, err error) {
+func (r *Queue) Retry(ctx context.Context, ids []int64, now time.Time) (n int64, err error) {
 	where, args := `state = 'stuck'`, []any(nil)
 	if ids != nil {
 		if where, args, err = sqlx.In(`(state = 'stuck' OR state = 'waiting' AND not_before > 0) AND id IN (?)`, append(ids, -1)); err != nil {
@@ -524,7 +525,7 @@ func (r *Records) Retry(ctx context.Context, ids []int64, now time.Time) (n int6
 }
 
 // Order marks waiting and proving copies to go now. It returns how many.
-func (r *Records) Order(ctx context.Context, ids []int64, order Order, now time.Time) (n int64, err error) {
+func (r *Queue) Order(ctx context.Context, ids []int64, order Order, now time.Time) (n int64, err error) {
 	where, args, err := sqlx.In(`shelf = '' AND state IN ('waiting', 'proving') AND id IN (?)`, append(ids, -1))
 	if err != nil {
 		return 0, fmt.Errorf("ordering: %w", err)

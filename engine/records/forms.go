@@ -19,7 +19,7 @@ type Prepared struct {
 }
 
 // AllPrepared counts them. There are few, and an index of their own finds them.
-func (r *Records) AllPrepared(ctx context.Context) ([]Prepared, error) {
+func (r *Forms) AllPrepared(ctx context.Context) ([]Prepared, error) {
 	var all []Prepared
 	err := r.read.SelectContext(ctx, &all, `SELECT destination, rule, kind, shelf, form, count(*) n FROM copies INDEXED BY copies_prepared WHERE state = 'waiting' AND form <> '' GROUP BY 1, 2, 3, 4, 5`)
 	if err != nil {
@@ -30,7 +30,7 @@ func (r *Records) AllPrepared(ctx context.Context) ([]Prepared, error) {
 
 // Unprepared finds the first waiting copy of a class that is in another form than is asked
 // for; ok is false when there is none.
-func (r *Records) Unprepared(ctx context.Context, class queue.Class, form string, order plan.Order, busy []int64, now time.Time) (c Copy, ok bool, err error) {
+func (r *Forms) Unprepared(ctx context.Context, class queue.Class, form string, order plan.Order, busy []int64, now time.Time) (c Copy, ok bool, err error) {
 	query, args, err := without(selectCopy+`WHERE c.state = 'waiting' AND c.destination = ? AND c.rule = ? AND c.kind = ? AND c.shelf = ? AND +c.not_before <= ? AND +c.form <> ?`,
 		busy, class.Destination, class.Rule, class.Kind, class.Shelf, ms(now), form)
 	if err != nil {
@@ -41,7 +41,7 @@ func (r *Records) Unprepared(ctx context.Context, class queue.Class, form string
 
 // SetForm notes in which form the waiting copies of an item by a rule on a shelf go, how
 // many bytes that are, and a line in their stories.
-func (r *Records) SetForm(ctx context.Context, item int64, rule string, on plan.Shelf, form string, reduced bool, bytes int64, story string, now time.Time) error {
+func (r *Forms) SetForm(ctx context.Context, item int64, rule string, on plan.Shelf, form string, reduced bool, bytes int64, story string, now time.Time) error {
 	return r.tx(ctx, fmt.Sprintf("noting the form of item %d", item), func(tx *transaction) error {
 		const which = ` WHERE item = ? AND rule = ? AND shelf = ? AND state = 'waiting' AND form <> ?`
 		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, state, ? FROM copies`+which, ms(now), story, item, rule, on, form); err != nil {
@@ -54,7 +54,7 @@ func (r *Records) SetForm(ctx context.Context, item int64, rule string, on plan.
 
 // Refuse takes the waiting copies of an item by a rule on a shelf to where they rest:
 // nothing can be made of it that may go there.
-func (r *Records) Refuse(ctx context.Context, item int64, rule string, on plan.Shelf, to queue.State, says, todo string, now time.Time) error {
+func (r *Forms) Refuse(ctx context.Context, item int64, rule string, on plan.Shelf, to queue.State, says, todo string, now time.Time) error {
 	return r.tx(ctx, fmt.Sprintf("noting that item %d has no form", item), func(tx *transaction) error {
 		const which = `item = ? AND rule = ? AND shelf = ? AND state = 'waiting'`
 		var ids []int64
@@ -74,7 +74,7 @@ func (r *Records) Refuse(ctx context.Context, item int64, rule string, on plan.S
 const asShot = `UPDATE copies SET form = '', reduced = 0, bytes = (SELECT size FROM items WHERE id = copies.item) `
 
 // GoAsShot has the waiting copies of a class go as shot that were prepared otherwise.
-func (r *Records) GoAsShot(ctx context.Context, class queue.Class) error {
+func (r *Forms) GoAsShot(ctx context.Context, class queue.Class) error {
 	return r.tx(ctx, "taking back what was prepared", func(tx *transaction) error {
 		_, err := tx.Exec(asShot+`WHERE state = 'waiting' AND form <> '' AND destination = ? AND rule = ? AND kind = ? AND shelf = ?`,
 			class.Destination, class.Rule, class.Kind, class.Shelf)
@@ -84,7 +84,7 @@ func (r *Records) GoAsShot(ctx context.Context, class queue.Class) error {
 
 // Unprepare has the copies of an item that wait be prepared anew: what was made is no longer
 // what was noted.
-func (r *Records) Unprepare(ctx context.Context, item int64) error {
+func (r *Forms) Unprepare(ctx context.Context, item int64) error {
 	return r.tx(ctx, fmt.Sprintf("having item %d prepared anew", item), func(tx *transaction) error {
 		_, err := tx.Exec(asShot+`WHERE item = ? AND state NOT IN ('safe', 'skipped') AND proof = '' AND landed = 0`, item)
 		return err
@@ -92,7 +92,7 @@ func (r *Records) Unprepare(ctx context.Context, item int64) error {
 }
 
 // StillToGo tells whether a copy of an item in a form is still to be sent or proven.
-func (r *Records) StillToGo(ctx context.Context, item int64, form string) (bool, error) {
+func (r *Forms) StillToGo(ctx context.Context, item int64, form string) (bool, error) {
 	var n int
 	if err := r.read.GetContext(ctx, &n, `SELECT count(*) FROM copies WHERE item = ? AND form = ? AND state NOT IN ('safe', 'skipped')`, item, form); err != nil {
 		return false, fmt.Errorf("looking what of item %d is still to go: %w", item, err)
@@ -101,7 +101,7 @@ func (r *Records) StillToGo(ctx context.Context, item int64, form string) (bool,
 }
 
 // Delay has a waiting copy wait until a time, and says why.
-func (r *Records) Delay(ctx context.Context, id int64, says string, until, now time.Time) error {
+func (r *Queue) Delay(ctx context.Context, id int64, says string, until, now time.Time) error {
 	return r.tx(ctx, fmt.Sprintf("having copy %d wait", id), func(tx *transaction) error {
 		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, state, ? FROM copies WHERE id = ? AND state = 'waiting'`, ms(now), says, id); err != nil {
 			return err
@@ -112,7 +112,7 @@ func (r *Records) Delay(ctx context.Context, id int64, says string, until, now t
 }
 
 // OfRule is how many items of a kind follow a rule, "" for any, and their bytes.
-func (r *Records) OfRule(ctx context.Context, rule string, kind media.Kind) (n, bytes int64, err error) {
+func (r *Catalogue) OfRule(ctx context.Context, rule string, kind media.Kind) (n, bytes int64, err error) {
 	var sum Sum
 	err = r.read.GetContext(ctx, &sum, `SELECT count(*) n, coalesce(sum(size), 0) bytes FROM items WHERE gone_at = 0 AND part_of = 0 AND kind = ? AND rule <> '' AND (? = '' OR rule = ?)`, kind, rule, rule)
 	if err != nil {
@@ -122,7 +122,7 @@ func (r *Records) OfRule(ctx context.Context, rule string, kind media.Kind) (n, 
 }
 
 // SomeItems are a few of those, chosen at random.
-func (r *Records) SomeItems(ctx context.Context, rule string, kind media.Kind, most int) ([]Item, error) {
+func (r *Catalogue) SomeItems(ctx context.Context, rule string, kind media.Kind, most int) ([]Item, error) {
 	var items []Item
 	err := r.read.SelectContext(ctx, &items, `SELECT * FROM items WHERE id IN (SELECT id FROM items WHERE gone_at = 0 AND part_of = 0 AND kind = ? AND rule <> '' AND (? = '' OR rule = ?) ORDER BY random() LIMIT ?)`, kind, rule, rule, most)
 	if err != nil {

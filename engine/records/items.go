@@ -79,7 +79,7 @@ func found(path string, kind media.Kind, bytes int64, taken time.Time, seconds, 
 }
 
 // Dir lists what is known of one folder of a source, by name.
-func (r *Records) Dir(ctx context.Context, source, dir string) (map[string]Item, error) {
+func (r *Catalogue) Dir(ctx context.Context, source, dir string) (map[string]Item, error) {
 	var items []Item
 	if err := r.read.SelectContext(ctx, &items, `SELECT * FROM items WHERE source = ? AND dir = ? AND gone_at = 0`, source, dir); err != nil {
 		return nil, fmt.Errorf("reading the items of %s/%s: %w", source, dir, err)
@@ -93,7 +93,7 @@ func (r *Records) Dir(ctx context.Context, source, dir string) (map[string]Item,
 
 // Here reads the item that is known at a path of a source; ok is false when
 // there is none.
-func (r *Records) Here(ctx context.Context, source, dir, name string) (it Item, ok bool, err error) {
+func (r *Catalogue) Here(ctx context.Context, source, dir, name string) (it Item, ok bool, err error) {
 	err = r.read.GetContext(ctx, &it, `SELECT * FROM items WHERE source = ? AND dir = ? AND name = ? AND gone_at = 0`, source, dir, name)
 	if errors.Is(err, sql.ErrNoRows) {
 		return Item{}, false, nil
@@ -105,7 +105,7 @@ func (r *Records) Here(ctx context.Context, source, dir, name string) (it Item, 
 }
 
 // Dirs lists the folders of a source in which items are known.
-func (r *Records) Dirs(ctx context.Context, source string) ([]string, error) {
+func (r *Catalogue) Dirs(ctx context.Context, source string) ([]string, error) {
 	var dirs []string
 	err := r.read.SelectContext(ctx, &dirs, `SELECT DISTINCT dir FROM items WHERE source = ? AND gone_at = 0`, source)
 	if err != nil {
@@ -120,7 +120,7 @@ const insertItem = `INSERT INTO items (source, dir, name, size, mtime, inode, ct
 // Admit takes new or changed items in, in one transaction, with the copies that their
 // rules ask for; all of one source. An item under a known path takes the place of the
 // earlier one, whose copies keep their story.
-func (r *Records) Admit(ctx context.Context, items []Item, p *plan.Plan, now time.Time) error {
+func (r *Catalogue) Admit(ctx context.Context, items []Item, p *plan.Plan, now time.Time) error {
 	return r.tx(ctx, "taking in items", func(tx *transaction) error {
 		var first int64
 		insert, err := tx.PrepareNamed(insertItem)
@@ -198,7 +198,7 @@ func isTaken(err error) bool {
 }
 
 // Touch notes that a file's times changed and its content did not.
-func (r *Records) Touch(ctx context.Context, it Item) error {
+func (r *Catalogue) Touch(ctx context.Context, it Item) error {
 	_, err := r.write.NamedExecContext(ctx, `UPDATE items SET mtime = :mtime, inode = :inode, ctime = :ctime, sha256 = :sha256 WHERE id = :id`, it)
 	if err != nil {
 		return fmt.Errorf("noting that %q was touched: %w", it.Path(), err)
@@ -208,7 +208,7 @@ func (r *Records) Touch(ctx context.Context, it Item) error {
 
 // Gone notes that files are no longer there. Copies that were not sent are
 // skipped; what is safe stays safe.
-func (r *Records) Gone(ctx context.Context, source, dir string, names []string, p *plan.Plan, now time.Time) error {
+func (r *Catalogue) Gone(ctx context.Context, source, dir string, names []string, p *plan.Plan, now time.Time) error {
 	return r.tx(ctx, "noting what is gone", func(tx *transaction) error {
 		here, err := tx.Preparex(itemHere)
 		if err != nil {
@@ -264,7 +264,7 @@ func moveAll(tx *transaction, now time.Time, to queue.State, says, where string,
 // each item is decided anew, wanted copies are made, or taken up again, the rest that
 // had not been sent is skipped. What is applied is on record: the same again, as at a
 // start, reads no row, and each step looks there (see Step).
-func (r *Records) Apply(ctx context.Context, p *plan.Plan, device string, now time.Time) error {
+func (r *Catalogue) Apply(ctx context.Context, p *plan.Plan, device string, now time.Time) error {
 	asked, err := json.Marshal(asks(p, device))
 	if err != nil {
 		return fmt.Errorf("applying the plan: %w", err)
@@ -541,7 +541,7 @@ func isUnasked(tx *transaction, id int64, to queue.State) (is bool, err error) {
 }
 
 // Item reads one item; ok is false when there is none.
-func (r *Records) Item(ctx context.Context, id int64) (it Item, ok bool, err error) {
+func (r *Catalogue) Item(ctx context.Context, id int64) (it Item, ok bool, err error) {
 	err = r.read.GetContext(ctx, &it, `SELECT * FROM items WHERE id = ?`, id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return Item{}, false, nil

@@ -36,7 +36,7 @@ func OpenMirror(ctx context.Context, file, epoch string) (*Records, error) {
 		if epoch == "" { // it has one, or nothing was told yet
 			return nil
 		}
-		return r.SetFact(ctx, epochFact, epoch)
+		return r.Facts.SetFact(ctx, epochFact, epoch)
 	})
 }
 
@@ -48,7 +48,7 @@ func (e Wrong) Error() string { return "what was told cannot be rows of records:
 // Take puts what a device told into its mirror, with facts that hold from then on, in one
 // transaction; only while another fact has a value, else the error is ErrFactChanged. The
 // error is Wrong where it cannot be what a device tells.
-func (r *Records) Take(ctx context.Context, rows []Rows, when NamedFact, then ...NamedFact) error {
+func (r *Mirror) Take(ctx context.Context, rows []Rows, when NamedFact, then ...NamedFact) error {
 	return r.tx(ctx, "taking in what was told", func(tx *transaction) error {
 		var now string
 		if err := tx.Get(&now, `SELECT coalesce(max(value), '') FROM facts WHERE name = ?`, when.Name); err != nil {
@@ -195,4 +195,4 @@ func newItems(tx *transaction, told Rows) (string, error) {
 }
 
 // Epoch is the word by which the keys of these records differ from those of any others.
-func (r *Records) Epoch() string { return r.epoch }
+func (r *Catalogue) Epoch() string { return r.epoch }

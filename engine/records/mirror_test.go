@@ -51,7 +51,7 @@ func TestAMirrorHasWhatTheRecordsHaveWhateverWasRepeatedCutOrLost(t *testing.T) 
 		r, err := records.Open(ctx, file)
 		require.NoError(rt, err)
 		defer r.Close()
-		m, err := records.OpenMirror(ctx, copied, r.Epoch())
+		m, err := records.OpenMirror(ctx, copied, r.Catalogue.Epoch())
 		require.NoError(rt, err)
 		defer m.Close()
 		admitted, last, batch := 0, "", 0
@@ -61,10 +61,10 @@ func TestAMirrorHasWhatTheRecordsHaveWhateverWasRepeatedCutOrLost(t *testing.T) 
 				list[i].Size += int64(admitted)
 			}
 			admitted += len(list)
-			require.NoError(rt, r.Admit(ctx, list, &plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}}, start))
+			require.NoError(rt, r.Catalogue.Admit(ctx, list, &plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}}, start))
 		}
 		tell := func(rt *rapid.T, whole bool) bool {
-			rows, note, err := r.Noted(ctx, rapid.Int64Range(1, 40).Draw(rt, "most"))
+			rows, note, err := r.Outbox.Noted(ctx, rapid.Int64Range(1, 40).Draw(rt, "most"))
 			require.NoError(rt, err)
 			if len(rows) == 0 {
 				return false
@@ -79,55 +79,55 @@ func TestAMirrorHasWhatTheRecordsHaveWhateverWasRepeatedCutOrLost(t *testing.T) 
 			if !whole && rapid.Bool().Draw(rt, "lost on the way") {
 				return true // it is told again, with what changed since
 			}
-			require.NoError(rt, m.Take(ctx, told, before, is))
+			require.NoError(rt, m.Mirror.Take(ctx, told, before, is))
 			if rapid.Bool().Draw(rt, "repeated") {
-				require.ErrorIs(rt, m.Take(ctx, told, before, is), records.ErrFactChanged)
+				require.ErrorIs(rt, m.Mirror.Take(ctx, told, before, is), records.ErrFactChanged)
 			}
 			last = is.Value
-			require.NoError(rt, r.Told(ctx, note))
+			require.NoError(rt, r.Outbox.Told(ctx, note))
 			return true
 		}
 		if rapid.Bool().Draw(rt, "some were there before") {
 			admitSome(rt)
 		}
-		require.NoError(rt, r.Follow(ctx))
+		require.NoError(rt, r.Outbox.Follow(ctx))
 		rt.Repeat(map[string]func(*rapid.T){
 			"":      func(*rapid.T) {},
 			"admit": admitSome,
 			"tell":  func(rt *rapid.T) { tell(rt, false) },
 			"gone": func(rt *rapid.T) {
-				require.NoError(rt, r.Gone(ctx, "DCIM", ".", []string{fmt.Sprintf("a%03d.jpg", rapid.IntRange(0, 5).Draw(rt, "which"))}, &plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}}, start))
+				require.NoError(rt, r.Catalogue.Gone(ctx, "DCIM", ".", []string{fmt.Sprintf("a%03d.jpg", rapid.IntRange(0, 5).Draw(rt, "which"))}, &plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}}, start))
 			},
 			"step": func(rt *rapid.T) {
 				id := int64(rapid.IntRange(1, 12).Draw(rt, "copy"))
 				to := rapid.SampledFrom(queue.States).Draw(rt, "to")
-				_ = r.Step(ctx, id, to, "told", records.Change{}, start) // an illegal one changes nothing
+				_ = r.Queue.Step(ctx, id, to, "told", records.Change{}, start) // an illegal one changes nothing
 			},
 			"spend": func(rt *rapid.T) {
 				id := int64(rapid.IntRange(1, 6).Draw(rt, "copy"))
-				if _, err := r.Reserve(ctx, id, onCellular, nil, 10, start); err == nil && rapid.Bool().Draw(rt, "settled") {
-					require.NoError(rt, r.Settle(ctx, id, 7))
+				if _, err := r.Ledger.Reserve(ctx, id, onCellular, nil, 10, start); err == nil && rapid.Bool().Draw(rt, "settled") {
+					require.NoError(rt, r.Ledger.Settle(ctx, id, 7))
 				}
 			},
 			"sense": func(rt *rapid.T) {
 				at := start.Add(time.Duration(rapid.IntRange(0, 100*24).Draw(rt, "hours")) * time.Hour) // so that some are too old
-				require.NoError(rt, r.Sense(ctx, gate.Conditions{Network: rapid.SampledFrom([]plan.Network{plan.WiFi, plan.Cellular}).Draw(rt, "network")}, at))
-				id, err := r.BeginRun(ctx, at)
+				require.NoError(rt, r.Journal.Sense(ctx, gate.Conditions{Network: rapid.SampledFrom([]plan.Network{plan.WiFi, plan.Cellular}).Draw(rt, "network")}, at))
+				id, err := r.Journal.BeginRun(ctx, at)
 				require.NoError(rt, err)
-				require.NoError(rt, r.SeeRun(ctx, id, at.Add(time.Minute), rapid.Bool().Draw(rt, "ends")))
+				require.NoError(rt, r.Journal.SeeRun(ctx, id, at.Add(time.Minute), rapid.Bool().Draw(rt, "ends")))
 			},
-			"tell everything anew": func(rt *rapid.T) { require.NoError(rt, r.Anew(ctx)) },
+			"tell everything anew": func(rt *rapid.T) { require.NoError(rt, r.Outbox.Anew(ctx)) },
 		})
 		for tell(rt, true) {
 		}
 		require.Equal(rt, content(rt, file), content(rt, copied))
-		key := r.Key(1)
+		key := r.Catalogue.Key(1)
 		if admitted > 0 {
-			_, err := m.ByKey(ctx, key)
+			_, err := m.Catalogue.ByKey(ctx, key)
 			require.NoError(rt, err, "its keys are the device's")
-			found, err := m.Find(ctx, "00", 50)
+			found, err := m.Catalogue.Find(ctx, "00", 50)
 			require.NoError(rt, err)
-			own, err := r.Find(ctx, "00", 50)
+			own, err := r.Catalogue.Find(ctx, "00", 50)
 			require.NoError(rt, err)
 			require.Len(rt, found, len(own), "names are found alike")
 		}
@@ -149,11 +149,11 @@ func TestWhatIsNoRowOfRecordsIsRefusedAndChangesNothing(t *testing.T) {
 		"another kind":   {Part: "items", Columns: []string{"id", "name"}, Rows: [][]any{{int64(1), map[any]any{}}}},
 		"a large number": {Part: "items", Columns: []string{"id", "name"}, Rows: [][]any{{uint64(1) << 63, []byte("x")}}},
 	} {
-		err := m.Take(t.Context(), []records.Rows{rows}, records.NamedFact{Name: chain}, is)
+		err := m.Mirror.Take(t.Context(), []records.Rows{rows}, records.NamedFact{Name: chain}, is)
 		assert.ErrorAs(t, err, new(records.Wrong), "%s", name)
 	}
 	assert.Equal(t, before, content(t, file))
 	later := records.Rows{Part: "items", Columns: []string{"id", "source", "dir", "name", "size", "mtime", "inode", "content_type", "kind", "taken_at", "taken_zone", "taken_from", "found_at", "a later version's"},
 		Rows: [][]any{{int64(4), []byte("DCIM"), []byte("."), []byte("x.jpg"), int64(1), int64(1), int64(1), []byte("image/jpeg"), []byte("photo"), int64(1), int64(0), []byte("file"), int64(1), []byte("?")}}}
-	require.NoError(t, m.Take(t.Context(), []records.Rows{later}, records.NamedFact{Name: chain}, is), "what a later version tells more of is left out")
+	require.NoError(t, m.Mirror.Take(t.Context(), []records.Rows{later}, records.NamedFact{Name: chain}, is), "what a later version tells more of is left out")
 }

@@ -52,7 +52,7 @@ type Rows struct {
 
 // Follow has every change noted from now on, and everything that stands noted as
 // changed, if that is not so already.
-func (r *Records) Follow(ctx context.Context) error {
+func (r *Outbox) Follow(ctx context.Context) error {
 	return r.tx(ctx, "noting changes", func(tx *transaction) error {
 		all := true
 		for _, p := range parts { // those of an earlier version may be there
@@ -91,7 +91,7 @@ func (r *Records) Follow(ctx context.Context) error {
 const spanRows = 500
 
 // Anew has everything that stands noted as changed.
-func (r *Records) Anew(ctx context.Context) error {
+func (r *Outbox) Anew(ctx context.Context) error {
 	return r.tx(ctx, "noting everything", noteAll)
 }
 
@@ -121,7 +121,7 @@ func noteAll(tx *transaction) error {
 
 // Noted is what is noted as changed, the longest ago first: up to so many rows, and the
 // number of the last note. It is as it stands at one moment.
-func (r *Records) Noted(ctx context.Context, most int64) (rows []Rows, last int64, err error) {
+func (r *Outbox) Noted(ctx context.Context, most int64) (rows []Rows, last int64, err error) {
 	err = r.view(ctx, "reading what changed", func(tx *transaction) error {
 		rows, last = nil, 0
 		var notes []struct {
@@ -171,7 +171,7 @@ func apart(spans [][2]int64) (list [][2]int64) {
 }
 
 // LastNote is the number of the last note, 0 when there is none.
-func (r *Records) LastNote(ctx context.Context) (n int64, err error) {
+func (r *Outbox) LastNote(ctx context.Context) (n int64, err error) {
 	if err := r.read.GetContext(ctx, &n, `SELECT coalesce(max(seq), 0) FROM outbox`); err != nil {
 		return 0, fmt.Errorf("reading what changed: %w", err)
 	}
@@ -218,7 +218,7 @@ func standing(tx *transaction, p part, spans [][2]int64) (Rows, error) {
 }
 
 // Told takes notes away, up to a number: what changed again since has a later one.
-func (r *Records) Told(ctx context.Context, last int64, facts ...NamedFact) error {
+func (r *Outbox) Told(ctx context.Context, last int64, facts ...NamedFact) error {
 	return r.tx(ctx, "noting what was told", func(tx *transaction) error {
 		for _, f := range facts {
 			if _, err := tx.Exec(setFact, f.Name, f.Value); err != nil {

@@ -15,7 +15,7 @@ import (
 // there may not be what was proven. What it was proven with stays, to be compared
 // with. In the same transaction it keeps the fact which place that is now: a proof
 // that was taken meanwhile counts before, or not. It returns how many.
-func (r *Records) Owe(ctx context.Context, destination, says string, is NamedFact, now time.Time) (n int64, err error) {
+func (r *Places) Owe(ctx context.Context, destination, says string, is NamedFact, now time.Time) (n int64, err error) {
 	err = r.durably(ctx, "having proofs taken anew", func(tx *transaction) error {
 		if err := queue.Step(queue.Safe, queue.Proving); err != nil {
 			return err
@@ -44,7 +44,7 @@ func (r *Records) Owe(ctx context.Context, destination, says string, is NamedFac
 // lies at the old one is listed as being there, and every copy whose file is
 // still on the device goes again. Like Owe it keeps which place that is now. It
 // returns how many go.
-func (r *Records) Abandon(ctx context.Context, destination, place, says string, is NamedFact, now time.Time) (n int64, err error) {
+func (r *Places) Abandon(ctx context.Context, destination, place, says string, is NamedFact, now time.Time) (n int64, err error) {
 	const there = `state IN ('safe', 'proving') AND destination = ?`
 	err = r.durably(ctx, "leaving a place", func(tx *transaction) error {
 		if _, err := tx.Exec(setFact, is.Name, is.Value); err != nil {
@@ -82,7 +82,7 @@ func (r *Records) Abandon(ctx context.Context, destination, place, says string, 
 }
 
 // LeftBehind tells what lies at places that a destination's name stood for.
-func (r *Records) LeftBehind(ctx context.Context, destination string) (n, bytes int64, err error) {
+func (r *Places) LeftBehind(ctx context.Context, destination string) (n, bytes int64, err error) {
 	var row struct {
 		N     int64 `db:"n"`
 		Bytes int64 `db:"bytes"`
@@ -94,7 +94,7 @@ func (r *Records) LeftBehind(ctx context.Context, destination string) (n, bytes 
 }
 
 // Taken tells whether a copy other than one has a path at a destination.
-func (r *Records) Taken(ctx context.Context, destination, remote string, but int64) (taken bool, err error) {
+func (r *Places) Taken(ctx context.Context, destination, remote string, but int64) (taken bool, err error) {
 	err = r.read.GetContext(ctx, &taken, `SELECT EXISTS (SELECT 1 FROM copies WHERE destination = ? AND remote = ? AND remote <> '' AND id <> ? AND +landed = 1)`, destination, remote, but)
 	if err != nil {
 		return false, fmt.Errorf("looking who has %s: %w", remote, err)
@@ -103,7 +103,7 @@ func (r *Records) Taken(ctx context.Context, destination, remote string, but int
 }
 
 // KnowsTemp tells whether a copy's record has a temporary name at a destination.
-func (r *Records) KnowsTemp(ctx context.Context, destination, temp string) (known bool, err error) {
+func (r *Places) KnowsTemp(ctx context.Context, destination, temp string) (known bool, err error) {
 	err = r.read.GetContext(ctx, &known, `SELECT EXISTS (SELECT 1 FROM copies WHERE destination = ? AND temp <> '' AND temp = ?)`, destination, temp)
 	if err != nil {
 		return false, fmt.Errorf("looking for %s: %w", temp, err)
@@ -112,7 +112,7 @@ func (r *Records) KnowsTemp(ctx context.Context, destination, temp string) (know
 }
 
 // LandedSince is how many bytes of copies were put in place at a destination since a time.
-func (r *Records) LandedSince(ctx context.Context, destination string, since time.Time) (bytes int64, err error) {
+func (r *Places) LandedSince(ctx context.Context, destination string, since time.Time) (bytes int64, err error) {
 	err = r.read.GetContext(ctx, &bytes, `SELECT coalesce(sum(bytes), 0) FROM copies WHERE destination = ? AND landed = 1 AND changed_at >= ?`, destination, ms(since))
 	if err != nil {
 		return 0, fmt.Errorf("reading what landed at %s: %w", destination, err)

@@ -27,7 +27,7 @@ func TestNoPageOrPickReadsATableThrough(t *testing.T) {
 		items = append(items, Item{Source: "DCIM", Dir: ".", Name: fmt.Sprintf("%d.jpg", i), Size: int64(i), Kind: []media.Kind{media.Photo, media.Video}[i%2], Rule: "all", TakenMS: int64(i)})
 	}
 	now := time.Now()
-	require.NoError(t, r.Admit(t.Context(), items, &plan.Plan{Rules: rules}, now))
+	require.NoError(t, r.Catalogue.Admit(t.Context(), items, &plan.Plan{Rules: rules}, now))
 	class := queue.Class{Rule: "all", Kind: media.Photo, Destination: "locker"}
 	every, not := func(Standing) bool { return true }, false
 	ctx := t.Context()
@@ -35,34 +35,40 @@ func TestNoPageOrPickReadsATableThrough(t *testing.T) {
 		call  func() error
 		index string
 	}{
-		"status":     {func() error { _, err := r.Standings(ctx); return err }, "standings"},
-		"first page": {func() error { _, err := r.Items(ctx, Wanted{Standing: every, Limit: 5}, now); return err }, "items_standing"},
-		"later page": {func() error { _, err := r.Items(ctx, Wanted{Standing: every, Limit: 5, After: 20}, now); return err }, "items_standing"},
-		"page of a hold": {func() error {
-			_, err := r.Items(ctx, Wanted{Standing: every, Limit: 5, Retrying: &not}, now)
+		"status":     {func() error { _, err := r.Queue.Standings(ctx); return err }, "standings"},
+		"first page": {func() error { _, err := r.Catalogue.Items(ctx, Wanted{Standing: every, Limit: 5}, now); return err }, "items_standing"},
+		"later page": {func() error {
+			_, err := r.Catalogue.Items(ctx, Wanted{Standing: every, Limit: 5, After: 20}, now)
 			return err
 		}, "items_standing"},
-		"copies": {func() error { _, err := r.CopiesOf(ctx, []int64{1, 2}); return err }, "copies"},
-		"pick":   {func() error { _, _, err := r.Pick(ctx, class, queue.Waiting, "", "", 100, []int64{1}, now); return err }, "copies_class"},
-		"unprepared": {func() error {
-			_, _, err := r.Unprepared(ctx, class, "small", "", []int64{1}, now)
+		"page of a hold": {func() error {
+			_, err := r.Catalogue.Items(ctx, Wanted{Standing: every, Limit: 5, Retrying: &not}, now)
+			return err
+		}, "items_standing"},
+		"copies": {func() error { _, err := r.Catalogue.CopiesOf(ctx, []int64{1, 2}); return err }, "copies"},
+		"pick": {func() error {
+			_, _, err := r.Queue.Pick(ctx, class, queue.Waiting, "", "", 100, []int64{1}, now)
 			return err
 		}, "copies_class"},
-		"prepared": {func() error { _, err := r.AllPrepared(ctx); return err }, "copies_prepared"},
+		"unprepared": {func() error {
+			_, _, err := r.Forms.Unprepared(ctx, class, "small", "", []int64{1}, now)
+			return err
+		}, "copies_class"},
+		"prepared": {func() error { _, err := r.Forms.AllPrepared(ctx); return err }, "copies_prepared"},
 		"pick oldest": {func() error {
-			_, _, err := r.Pick(ctx, class, queue.Waiting, "", plan.OldestFirst, 100, nil, now)
+			_, _, err := r.Queue.Pick(ctx, class, queue.Waiting, "", plan.OldestFirst, 100, nil, now)
 			return err
 		}, "copies_class"},
 		"pick smallest": {func() error {
-			_, _, err := r.Pick(ctx, class, queue.Waiting, "", plan.SmallestFirst, 100, nil, now)
+			_, _, err := r.Queue.Pick(ctx, class, queue.Waiting, "", plan.SmallestFirst, 100, nil, now)
 			return err
 		}, "copies_waiting_size"},
-		"retries": {func() error { _, err := r.Retries(ctx, now); return err }, "copies_retry"},
-		"twin":    {func() error { _, _, err := r.Twin(ctx, "locker", 5, "abc"); return err }, "copies_content"},
-		"look":    {func() error { _, err := r.SameLook(ctx, Copy{Class: class, Bytes: 5}, "look"); return err }, "items_look"},
-		"find":    {func() error { _, err := r.Find(ctx, "no such", 5); return err }, "names"},
-		"story":   {func() error { _, err := r.Story(ctx, 1); return err }, "events_copy"},
-		"temps":   {func() error { _, err := r.Temps(ctx, "locker", now); return err }, "copies_temp"},
+		"retries": {func() error { _, err := r.Queue.Retries(ctx, now); return err }, "copies_retry"},
+		"twin":    {func() error { _, _, err := r.Queue.Twin(ctx, "locker", 5, "abc"); return err }, "copies_content"},
+		"look":    {func() error { _, err := r.Queue.SameLook(ctx, Copy{Class: class, Bytes: 5}, "look"); return err }, "items_look"},
+		"find":    {func() error { _, err := r.Catalogue.Find(ctx, "no such", 5); return err }, "names"},
+		"story":   {func() error { _, err := r.Queue.Story(ctx, 1); return err }, "events_copy"},
+		"temps":   {func() error { _, err := r.Queue.Temps(ctx, "locker", now); return err }, "copies_temp"},
 	} {
 		r.read.mu.Lock()
 		r.read.known = nil // only what this call asks

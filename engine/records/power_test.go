@@ -210,15 +210,15 @@ func TestWriteUntilKilled(t *testing.T) {
 	path, sum, proof, landed := "2026/a.jpg", "00", "read back", true
 	for _, c := range page(t, r, queue.Waiting) {
 		now := time.Now()
-		require.NoError(t, r.Step(t.Context(), c.ID, queue.Sending, "", records.Change{}, now))
-		require.NoError(t, r.Step(t.Context(), c.ID, queue.Proving, "", records.Change{Remote: &path, SHA256: &sum, Landed: &landed}, now))
+		require.NoError(t, r.Queue.Step(t.Context(), c.ID, queue.Sending, "", records.Change{}, now))
+		require.NoError(t, r.Queue.Step(t.Context(), c.ID, queue.Proving, "", records.Change{Remote: &path, SHA256: &sum, Landed: &landed}, now))
 		if c.ID%7 == 0 {
-			ok, err := r.Reserve(t.Context(), c.ID, onCellular, nil, 1000, now)
+			ok, err := r.Ledger.Reserve(t.Context(), c.ID, onCellular, nil, 1000, now)
 			require.NoError(t, err)
 			require.True(t, ok)
 			fmt.Println("reserved", c.ID)
 		}
-		require.NoError(t, r.Step(t.Context(), c.ID, queue.Safe, "", records.Change{Proof: &proof, ProvenAt: &now}, now))
+		require.NoError(t, r.Queue.Step(t.Context(), c.ID, queue.Safe, "", records.Change{Proof: &proof, ProvenAt: &now}, now))
 		fmt.Println("safe", c.ID)
 	}
 	fmt.Println("all")
@@ -264,13 +264,13 @@ func TestWhatWasToldSafeIsSafeAfterThePowerWent(t *testing.T) {
 
 		file := open(t, after+"/records.db")
 		for _, id := range safe {
-			c, ok, err := file.Copy(t.Context(), id)
+			c, ok, err := file.Queue.Copy(t.Context(), id)
 			require.NoError(t, err)
 			require.True(t, ok)
 			require.Equal(t, queue.Safe, c.State, "told safe, then the power went (%d writes lost)", lost)
 			require.Equal(t, "read back", c.Proof)
 		}
-		a, err := file.Account(t.Context(), plan.Cellular, time.Time{}, false)
+		a, err := file.Ledger.Account(t.Context(), plan.Cellular, time.Time{}, false)
 		require.NoError(t, err)
 		assert.GreaterOrEqual(t, a.Spent, int64(1000*reserved), "what was reserved counts")
 	}

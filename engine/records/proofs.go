@@ -15,7 +15,7 @@ import (
 // Reprove marks safe copies to be proven again: a sample of so many, taken at
 // random, or all with 0. An empty destination is every one. It returns how many
 // are marked.
-func (r *Records) Reprove(ctx context.Context, destination string, sample int64) (n int64, err error) {
+func (r *Proofs) Reprove(ctx context.Context, destination string, sample int64) (n int64, err error) {
 	query := `UPDATE copies SET reprove = 1 WHERE id IN (SELECT id FROM copies WHERE state = 'safe' AND (? = '' OR destination = ?) ORDER BY random() LIMIT ?)`
 	if sample <= 0 {
 		sample = -1
@@ -32,7 +32,7 @@ func (r *Records) Reprove(ctx context.Context, destination string, sample int64)
 
 // StopReproving takes back which proofs are to be taken again at a destination, or at
 // all with "".
-func (r *Records) StopReproving(ctx context.Context, destination string) error {
+func (r *Proofs) StopReproving(ctx context.Context, destination string) error {
 	_, err := r.write.ExecContext(ctx, `UPDATE copies SET reprove = 0 WHERE reprove = 1 AND (? = '' OR destination = ?)`, destination, destination)
 	if err != nil {
 		return fmt.Errorf("taking back which proofs are taken again: %w", err)
@@ -41,12 +41,12 @@ func (r *Records) StopReproving(ctx context.Context, destination string) error {
 }
 
 // ToReprove finds the next copy at a destination that is to be proven again.
-func (r *Records) ToReprove(ctx context.Context, destination string) (Copy, bool, error) {
+func (r *Proofs) ToReprove(ctx context.Context, destination string) (Copy, bool, error) {
 	return r.one(ctx, selectCopy+`WHERE c.destination = ? AND c.reprove = 1 AND c.state = 'safe' ORDER BY c.id LIMIT 1`, destination)
 }
 
 // Reproving counts the copies that are to be proven again, by destination.
-func (r *Records) Reproving(ctx context.Context) (map[string]int64, error) {
+func (r *Proofs) Reproving(ctx context.Context) (map[string]int64, error) {
 	var rows []struct {
 		Destination string `db:"destination"`
 		N           int64  `db:"n"`
@@ -62,7 +62,7 @@ func (r *Records) Reproving(ctx context.Context) (map[string]int64, error) {
 }
 
 // Proven notes that a proof was taken again and held.
-func (r *Records) Proven(ctx context.Context, id int64, way string, now time.Time) error {
+func (r *Proofs) Proven(ctx context.Context, id int64, way string, now time.Time) error {
 	return r.durably(ctx, fmt.Sprintf("noting the proof of copy %d", id), func(tx *transaction) error {
 		if _, err := tx.Exec(`UPDATE copies SET reprove = 0, proof = ?, proven_at = ? WHERE id = ?`, way, ms(now), id); err != nil {
 			return err
@@ -74,7 +74,7 @@ func (r *Records) Proven(ctx context.Context, id int64, way string, now time.Tim
 
 // Lost takes every safe copy that has a path at a destination to stuck: what
 // lies there is not what was proven. It returns how many.
-func (r *Records) Lost(ctx context.Context, destination, remote, says, todo string, now time.Time) (n int64, err error) {
+func (r *Proofs) Lost(ctx context.Context, destination, remote, says, todo string, now time.Time) (n int64, err error) {
 	const where = `state = 'safe' AND destination = ? AND remote = ?`
 	err = r.tx(ctx, "noting a loss", func(tx *transaction) error {
 		if err := queue.Step(queue.Safe, queue.Stuck); err != nil {
@@ -95,7 +95,7 @@ func (r *Records) Lost(ctx context.Context, destination, remote, says, todo stri
 }
 
 // RestingOn lists the safe copies that rest on a path at a destination, a few of them.
-func (r *Records) RestingOn(ctx context.Context, destination, remote string) ([]Copy, error) {
+func (r *Proofs) RestingOn(ctx context.Context, destination, remote string) ([]Copy, error) {
 	var copies []Copy
 	if err := r.read.SelectContext(ctx, &copies, selectCopy+`WHERE c.state = 'safe' AND c.destination = ? AND c.remote = ? ORDER BY c.id LIMIT 64`, destination, remote); err != nil {
 		return nil, fmt.Errorf("reading what rests on %s at %s: %w", remote, destination, err)
@@ -104,7 +104,7 @@ func (r *Records) RestingOn(ctx context.Context, destination, remote string) ([]
 }
 
 // RestOn is how many safe copies rest on a path at a destination.
-func (r *Records) RestOn(ctx context.Context, destination, remote string) (n int64, err error) {
+func (r *Proofs) RestOn(ctx context.Context, destination, remote string) (n int64, err error) {
 	if err := r.read.GetContext(ctx, &n, `SELECT count(*) FROM copies WHERE state = 'safe' AND destination = ? AND remote = ?`, destination, remote); err != nil {
 		return 0, fmt.Errorf("reading what rests on %s at %s: %w", remote, destination, err)
 	}
@@ -113,7 +113,7 @@ func (r *Records) RestOn(ctx context.Context, destination, remote string) (n int
 
 // Unrecorded counts the safe copies that do not stand in the open record at a
 // destination yet (small ones never do: they go again), and tells since when the oldest has not.
-func (r *Records) Unrecorded(ctx context.Context, destination string) (n int64, since time.Time, err error) {
+func (r *Proofs) Unrecorded(ctx context.Context, destination string) (n int64, since time.Time, err error) {
 	var row struct {
 		N  int64 `db:"n"`
 		MS int64 `db:"since"`
@@ -126,7 +126,7 @@ func (r *Records) Unrecorded(ctx context.Context, destination string) (n int64, 
 
 // ToRecord lists the safe copies that do not stand in the open record at a
 // destination yet, at most limit.
-func (r *Records) ToRecord(ctx context.Context, destination string, limit int) ([]Copy, error) {
+func (r *Proofs) ToRecord(ctx context.Context, destination string, limit int) ([]Copy, error) {
 	var copies []Copy
 	if err := r.read.SelectContext(ctx, &copies, selectCopy+`WHERE c.state = 'safe' AND c.recorded = 0 AND c.shelf <> 'small' AND c.destination = ? ORDER BY c.proven_at LIMIT ?`, destination, limit); err != nil {
 		return nil, fmt.Errorf("reading what is not in the record at %s: %w", destination, err)
@@ -135,7 +135,7 @@ func (r *Records) ToRecord(ctx context.Context, destination string, limit int) (
 }
 
 // SetRecorded notes that copies stand in a part of the open record.
-func (r *Records) SetRecorded(ctx context.Context, ids []int64, part int64) error {
+func (r *Proofs) SetRecorded(ctx context.Context, ids []int64, part int64) error {
 	query, args, err := sqlx.In(`UPDATE copies SET recorded = ? WHERE id IN (?) AND state = 'safe'`, part, append(ids, -1))
 	if err == nil {
 		_, err = r.write.ExecContext(ctx, query, args...)
@@ -157,7 +157,7 @@ type Found struct {
 
 // AddFound keeps a batch of files that are at a destination. One that is known
 // keeps its hash if its size is the same.
-func (r *Records) AddFound(ctx context.Context, found []Found) error {
+func (r *Adopted) AddFound(ctx context.Context, found []Found) error {
 	return r.tx(ctx, "keeping what is at the destination", func(tx *transaction) error {
 		for _, f := range found {
 			_, err := tx.NamedExec(`INSERT INTO found VALUES (:destination, :path, :size, '', 0)
@@ -171,7 +171,7 @@ func (r *Records) AddFound(ctx context.Context, found []Found) error {
 }
 
 // FoundOf lists the files at a destination that have a size.
-func (r *Records) FoundOf(ctx context.Context, destination string, size int64) ([]Found, error) {
+func (r *Adopted) FoundOf(ctx context.Context, destination string, size int64) ([]Found, error) {
 	var found []Found
 	if err := r.read.SelectContext(ctx, &found, `SELECT * FROM found WHERE destination = ? AND size = ? ORDER BY path`, destination, size); err != nil {
 		return nil, fmt.Errorf("reading what is at %s: %w", destination, err)
@@ -180,7 +180,7 @@ func (r *Records) FoundOf(ctx context.Context, destination string, size int64) (
 }
 
 // FoundAt is the file at a path of a destination, if it was there before.
-func (r *Records) FoundAt(ctx context.Context, destination, path string) (f Found, known bool, err error) {
+func (r *Adopted) FoundAt(ctx context.Context, destination, path string) (f Found, known bool, err error) {
 	err = r.read.GetContext(ctx, &f, `SELECT * FROM found WHERE destination = ? AND path = ?`, destination, path)
 	if errors.Is(err, sql.ErrNoRows) {
 		return f, false, nil
@@ -193,7 +193,7 @@ func (r *Records) FoundAt(ctx context.Context, destination, path string) (f Foun
 
 // SetFound keeps the hash of a file that was read; "" forgets the file, as it
 // is no longer there.
-func (r *Records) SetFound(ctx context.Context, destination, path, sha256 string, now time.Time) error {
+func (r *Adopted) SetFound(ctx context.Context, destination, path, sha256 string, now time.Time) error {
 	query, args := `UPDATE found SET sha256 = ?, hashed_at = ? WHERE destination = ? AND path = ?`, []any{sha256, ms(now), destination, path}
 	if sha256 == "" {
 		query, args = `DELETE FROM found WHERE destination = ? AND path = ?`, []any{destination, path}
@@ -205,7 +205,7 @@ func (r *Records) SetFound(ctx context.Context, destination, path, sha256 string
 }
 
 // Ours lists the paths at a destination that copies have.
-func (r *Records) Ours(ctx context.Context, destination string) (map[string]bool, error) {
+func (r *Adopted) Ours(ctx context.Context, destination string) (map[string]bool, error) {
 	var paths []string
 	if err := r.read.SelectContext(ctx, &paths, `SELECT DISTINCT remote FROM copies WHERE destination = ? AND remote <> ''`, destination); err != nil {
 		return nil, fmt.Errorf("reading the paths at %s: %w", destination, err)
@@ -219,7 +219,7 @@ func (r *Records) Ours(ctx context.Context, destination string) (map[string]bool
 
 // Matching counts what of the files found at a destination has the size of an
 // item whose copy waits.
-func (r *Records) Matching(ctx context.Context, destination string) (n int64, err error) {
+func (r *Adopted) Matching(ctx context.Context, destination string) (n int64, err error) {
 	err = r.read.GetContext(ctx, &n, `SELECT count(*) FROM copies c WHERE c.state = 'waiting' AND c.destination = ? AND EXISTS (SELECT 1 FROM found f WHERE f.destination = c.destination AND f.size = c.bytes)`, destination)
 	if err != nil {
 		return 0, fmt.Errorf("comparing sizes at %s: %w", destination, err)

@@ -40,7 +40,7 @@ func Rebuild(ctx context.Context, file string, now time.Time) (aside string, los
 	if lost, err = r.salvage(ctx, filepath.Join(aside, filepath.Base(file)), now); err != nil {
 		return aside, lost, err
 	}
-	return aside, lost, r.SetFact(ctx, RebuildFact, now.UTC().Format(time.RFC3339))
+	return aside, lost, r.Facts.SetFact(ctx, RebuildFact, now.UTC().Format(time.RFC3339))
 }
 
 // neverAgain is more than any allowance: what was spent is not known, so nothing
@@ -64,7 +64,7 @@ func (r *Records) salvage(ctx context.Context, old string, now time.Time) (lost 
 		if f.Name == epochFact || f.Name == appliedFact {
 			continue // the items are numbered anew, and have no copies yet
 		}
-		if err := r.SetFact(ctx, f.Name, f.Value); err != nil {
+		if err := r.Facts.SetFact(ctx, f.Name, f.Value); err != nil {
 			return lost, err
 		}
 	}
@@ -95,7 +95,7 @@ func (r *Records) salvage(ctx context.Context, old string, now time.Time) (lost 
 
 // Doubles counts the safe copies at a destination whose content lies there under another path,
 // too, that no copy here has.
-func (r *Records) Doubles(ctx context.Context, destination string) (n int64, err error) {
+func (r *Adopted) Doubles(ctx context.Context, destination string) (n int64, err error) {
 	err = r.read.GetContext(ctx, &n, `SELECT count(DISTINCT c.id) FROM found f JOIN copies c ON c.destination = f.destination AND c.bytes = f.size AND c.sha256 = f.sha256 AND c.state = 'safe' AND c.shelf = '' AND c.remote <> f.path
 		WHERE f.destination = ? AND f.sha256 <> '' AND NOT EXISTS (SELECT 1 FROM copies o WHERE o.destination = f.destination AND o.remote = f.path AND o.state = 'safe')`, destination)
 	if err != nil {
@@ -107,7 +107,7 @@ func (r *Records) Doubles(ctx context.Context, destination string) (n int64, err
 // KnowFound keeps the hash of a file at a destination as its open record tells it,
 // if a file of that size is there. It proves nothing: it is compared before it
 // counts.
-func (r *Records) KnowFound(ctx context.Context, found []Found) error {
+func (r *Adopted) KnowFound(ctx context.Context, found []Found) error {
 	return r.tx(ctx, "keeping what the record tells", func(tx *transaction) error {
 		for _, f := range found {
 			if _, err := tx.Exec(`UPDATE found SET sha256 = ?, hashed_at = ? WHERE destination = ? AND path = ? AND size = ?`, f.SHA256, f.HashedMS, f.Destination, f.Path, f.Size); err != nil {

@@ -39,12 +39,62 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Records is one device's file. Its methods are safe for concurrent use.
+// Records is one device's file, in parts: each keeps rows of its own, and none calls another. Their methods are
+// safe for concurrent use.
 type Records struct {
+	*file
+	Catalogue Catalogue // items and what is known of them
+	Queue     Queue     // copies, their steps and stories, and what goes next
+	Forms     Forms     // the forms in which copies go that are not sent as shot
+	Shelves   Shelves   // small copies that stand in for whole ones
+	Proofs    Proofs    // proofs that are taken again, and what is written into the open record
+	Places    Places    // what is at the place of a destination
+	Adopted   Adopted   // files that were at a destination before
+	Ledger    Ledger    // what was spent of allowances
+	Facts     Facts     // small named values
+	Journal   Journal   // what the device sensed, and when it ran
+	Outbox    Outbox    // what is still to be told to the yard's service
+	Mirror    Mirror    // what a device elsewhere told of its own
+}
+
+// file is the database of some records.
+type file struct {
 	write  *pool // one connection: SQLite has one writer
 	read   *pool
 	sharer sharer
 	epoch  string // tells these records' numbers from those of any others
+}
+
+// The parts of records.
+type (
+	// Catalogue keeps the items of the sources, and what is known of them.
+	Catalogue struct{ *file }
+	// Queue keeps the copies, their steps and stories, and tells what goes next.
+	Queue struct{ *file }
+	// Forms keeps in which form a copy goes that is not sent as shot.
+	Forms struct{ *file }
+	// Shelves keeps small copies that stand in for whole ones.
+	Shelves struct{ *file }
+	// Proofs keeps which proofs are taken again, and what is written into the open record.
+	Proofs struct{ *file }
+	// Places keeps what is at the place of a destination.
+	Places struct{ *file }
+	// Adopted keeps the files that were at a destination before.
+	Adopted struct{ *file }
+	// Ledger keeps what was spent of allowances.
+	Ledger struct{ *file }
+	// Facts keeps small named values.
+	Facts struct{ *file }
+	// Journal keeps what the device sensed, and when it ran.
+	Journal struct{ *file }
+	// Outbox keeps what is still to be told to the yard's service.
+	Outbox struct{ *file }
+	// Mirror keeps what a device elsewhere told of its own.
+	Mirror struct{ *file }
+)
+
+func newRecords(f *file) *Records {
+	return &Records{f, Catalogue{f}, Queue{f}, Forms{f}, Shelves{f}, Proofs{f}, Places{f}, Adopted{f}, Ledger{f}, Facts{f}, Journal{f}, Outbox{f}, Mirror{f}}
 }
 
 // Open opens or makes the file and takes up what a killed process left:
@@ -54,21 +104,21 @@ func Open(ctx context.Context, file string) (*Records, error) {
 		if err := r.migrate(ctx); err != nil {
 			return err
 		}
-		return r.TakeUp(ctx, nil, time.Now())
+		return r.Queue.TakeUp(ctx, nil, time.Now())
 	})
 }
 
 // open opens or makes a file and has it prepared.
-func open(ctx context.Context, file string, prepare func(*Records) error) (*Records, error) {
-	file, err := filepath.Abs(file)
+func open(ctx context.Context, name string, prepare func(*Records) error) (*Records, error) {
+	name, err := filepath.Abs(name)
 	if err != nil {
 		return nil, fmt.Errorf("finding the records: %w", err)
 	}
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder of the records: %w", err)
 	}
 	// SQLite's own message about a file that cannot be written is of no help.
-	probe, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE, 0o600)
+	probe, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("opening the records: %w; the data directory must be writable", err)
 	}
@@ -76,13 +126,13 @@ func open(ctx context.Context, file string, prepare func(*Records) error) (*Reco
 		return nil, fmt.Errorf("opening the records: %w", err)
 	}
 	connect := func(connections int) (*pool, error) {
-		dsn := url.URL{Scheme: "file", Path: file, RawQuery: url.Values{
+		dsn := url.URL{Scheme: "file", Path: name, RawQuery: url.Values{
 			"_txlock": {"immediate"},
 			"_pragma": {"journal_mode(WAL)", "synchronous(NORMAL)", "busy_timeout(10000)", "foreign_keys(1)", "cache_size(-8000)", "temp_store(2)"},
 		}.Encode()}
 		db, err := sqlx.Open("sqlite", dsn.String())
 		if err != nil {
-			return nil, fmt.Errorf("opening the records %s: %w", file, err)
+			return nil, fmt.Errorf("opening the records %s: %w", name, err)
 		}
 		db.SetMaxOpenConns(connections)
 		db.SetMaxIdleConns(connections)
@@ -92,17 +142,17 @@ func open(ctx context.Context, file string, prepare func(*Records) error) (*Reco
 	if err != nil {
 		return nil, err
 	}
-	r := &Records{write: write}
-	err = r.whole(ctx, file)
+	r := newRecords(&file{write: write})
+	err = r.whole(ctx, name)
 	if err == nil {
 		err = prepare(r)
 	}
 	if err != nil {
 		switch {
 		case IsDamage(err):
-			err = Damaged{file, err}
+			err = Damaged{name, err}
 		case isDisk(err):
-			err = fmt.Errorf("the disk of %s is full or fails: make room there and start again; nothing is lost (%w)", filepath.Dir(file), err)
+			err = fmt.Errorf("the disk of %s is full or fails: make room there and start again; nothing is lost (%w)", filepath.Dir(name), err)
 		}
 		return nil, errors.Join(fmt.Errorf("opening the records: %w", err), r.Close())
 	}
@@ -115,7 +165,7 @@ func open(ctx context.Context, file string, prepare func(*Records) error) (*Reco
 	return r, nil
 }
 
-func (r *Records) migrate(ctx context.Context) error {
+func (r *file) migrate(ctx context.Context) error {
 	sub, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
@@ -141,7 +191,7 @@ func (r *Records) migrate(ctx context.Context) error {
 // TakeUp takes up copies that stand in between and that nobody carries: after
 // a kill, or after their end could not be recorded. They go on by
 // queue.Resume; what was reserved for them counts as spent.
-func (r *Records) TakeUp(ctx context.Context, carried []int64, now time.Time) error {
+func (r *Queue) TakeUp(ctx context.Context, carried []int64, now time.Time) error {
 	carried = append(carried, -1)
 	return r.tx(ctx, "taking up what was left", func(tx *transaction) error {
 		if err := settleAll(tx, carried); err != nil {
@@ -229,7 +279,7 @@ func IsGone(err error) bool {
 const checkedTo = 64 << 20
 
 // whole looks a small file through.
-func (r *Records) whole(ctx context.Context, file string) error {
+func (r *file) whole(ctx context.Context, file string) error {
 	info, err := os.Stat(file)
 	if err != nil || info.Size() > checkedTo {
 		return err
@@ -252,7 +302,7 @@ func IsFailure(err error) bool {
 }
 
 // Close closes the file.
-func (r *Records) Close() error {
+func (r *file) Close() error {
 	err := r.write.Close()
 	if r.read != nil {
 		err = errors.Join(err, r.read.Close())
@@ -260,18 +310,18 @@ func (r *Records) Close() error {
 	return err
 }
 
-func (r *Records) tx(ctx context.Context, doing string, f func(*transaction) error) error {
+func (r *file) tx(ctx context.Context, doing string, f func(*transaction) error) error {
 	return r.write.run(ctx, nil, doing, f)
 }
 
 // view reads everything as it stood at one moment.
-func (r *Records) view(ctx context.Context, doing string, f func(*transaction) error) error {
+func (r *file) view(ctx context.Context, doing string, f func(*transaction) error) error {
 	return r.read.run(ctx, &sql.TxOptions{ReadOnly: true}, doing, f)
 }
 
 // durably is tx whose work is on disk when it returns: not even a power cut
 // undoes it. (Other work is on disk a little later, whole and in its order.)
-func (r *Records) durably(ctx context.Context, doing string, f func(*transaction) error) error {
+func (r *file) durably(ctx context.Context, doing string, f func(*transaction) error) error {
 	t, err := r.onDisk(ctx, doing, f)
 	if err != nil {
 		return err
@@ -280,7 +330,7 @@ func (r *Records) durably(ctx context.Context, doing string, f func(*transaction
 	return nil
 }
 
-func (r *Records) onDisk(ctx context.Context, doing string, f func(*transaction) error) (t *transaction, err error) {
+func (r *file) onDisk(ctx context.Context, doing string, f func(*transaction) error) (t *transaction, err error) {
 	conn, err := r.write.Connx(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", doing, err)
@@ -299,7 +349,7 @@ func (r *Records) onDisk(ctx context.Context, doing string, f func(*transaction)
 const setFact = `INSERT INTO facts VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value`
 
 // SetFact keeps a small named value.
-func (r *Records) SetFact(ctx context.Context, name, value string) error {
+func (r *Facts) SetFact(ctx context.Context, name, value string) error {
 	_, err := r.write.ExecContext(ctx, setFact, name, value)
 	if err != nil {
 		return fmt.Errorf("keeping %s: %w", name, err)
@@ -308,7 +358,7 @@ func (r *Records) SetFact(ctx context.Context, name, value string) error {
 }
 
 // Fact reads a value, "" when there is none.
-func (r *Records) Fact(ctx context.Context, name string) (string, error) {
+func (r *Facts) Fact(ctx context.Context, name string) (string, error) {
 	var v string
 	err := r.read.GetContext(ctx, &v, `SELECT value FROM facts WHERE name = ?`, name)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
@@ -318,7 +368,7 @@ func (r *Records) Fact(ctx context.Context, name string) (string, error) {
 }
 
 // Facts reads the values whose names begin with a prefix, by the rest of the name.
-func (r *Records) Facts(ctx context.Context, prefix string) (map[string]string, error) {
+func (r *Facts) Facts(ctx context.Context, prefix string) (map[string]string, error) {
 	var rows []struct{ Name, Value string }
 	if err := r.read.SelectContext(ctx, &rows, `SELECT name, value FROM facts WHERE substr(name, 1, ?) = ?`, len(prefix), prefix); err != nil {
 		return nil, fmt.Errorf("reading %s…: %w", prefix, err)

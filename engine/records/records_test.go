@@ -59,7 +59,7 @@ func following(rule string, rules map[string]plan.Rule) *plan.Plan {
 
 func admit(t testing.TB, r *records.Records, list []records.Item) {
 	t.Helper()
-	require.NoError(t, r.Admit(t.Context(), list, &plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}}, start))
+	require.NoError(t, r.Catalogue.Admit(t.Context(), list, &plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}}, start))
 }
 
 // page lists the copies in some states, with their items as one page has them.
@@ -68,11 +68,11 @@ func page(t testing.TB, r *records.Records, states ...queue.State) []records.Cop
 	in := func(st records.Standing) bool {
 		return slices.ContainsFunc(st.Copies, func(c records.Stand) bool { return slices.Contains(states, c.State) })
 	}
-	items, err := r.Items(t.Context(), records.Wanted{Standing: in, Limit: 10_000}, start)
+	items, err := r.Catalogue.Items(t.Context(), records.Wanted{Standing: in, Limit: 10_000}, start)
 	require.NoError(t, err)
 	var list []records.Copy
 	for _, it := range items {
-		of, err := r.CopiesOf(t.Context(), []int64{it.ID})
+		of, err := r.Catalogue.CopiesOf(t.Context(), []int64{it.ID})
 		require.NoError(t, err)
 		list = append(list, of[it.ID]...)
 	}
@@ -85,7 +85,7 @@ func everyItem(records.Standing) bool { return true }
 func step(t testing.TB, r *records.Records, id int64, to ...queue.State) {
 	t.Helper()
 	for _, s := range to {
-		require.NoError(t, r.Step(t.Context(), id, s, "", records.Change{}, start))
+		require.NoError(t, r.Queue.Step(t.Context(), id, s, "", records.Change{}, start))
 	}
 }
 
@@ -100,7 +100,7 @@ func TestCopiesGoInTheOrderOfTheirRule(t *testing.T) {
 		var got string
 		var busy []int64
 		for {
-			c, ok, err := r.Pick(t.Context(), class, queue.Waiting, "", order, math.MaxInt64, busy, start)
+			c, ok, err := r.Queue.Pick(t.Context(), class, queue.Waiting, "", order, math.MaxInt64, busy, start)
 			require.NoError(t, err)
 			if !ok {
 				break
@@ -114,11 +114,11 @@ func TestCopiesGoInTheOrderOfTheirRule(t *testing.T) {
 func TestWhatFitsIsPicked(t *testing.T) {
 	r := open(t, filepath.Join(t.TempDir(), "r.db"))
 	admit(t, r, items(5, "a"))
-	c, ok, err := r.Pick(t.Context(), class, queue.Waiting, "", plan.NewestFirst, 101, nil, start)
+	c, ok, err := r.Queue.Pick(t.Context(), class, queue.Waiting, "", plan.NewestFirst, 101, nil, start)
 	require.NoError(t, err)
 	assert.True(t, ok)
 	assert.Equal(t, "a001.jpg", c.Name, "the newest that fits into an allowance's rest")
-	smallest, _, err := r.Smallest(t.Context(), class)
+	smallest, _, err := r.Queue.Smallest(t.Context(), class)
 	require.NoError(t, err)
 	assert.EqualValues(t, 100, smallest)
 }
@@ -127,9 +127,9 @@ func TestAnIllegalStepChangesNothing(t *testing.T) {
 	r := open(t, filepath.Join(t.TempDir(), "r.db"))
 	admit(t, r, items(1, "a"))
 	id := page(t, r, queue.Waiting)[0].ID
-	err := r.Step(t.Context(), id, queue.Safe, "no", records.Change{}, start)
+	err := r.Queue.Step(t.Context(), id, queue.Safe, "no", records.Change{}, start)
 	assert.ErrorAs(t, err, new(queue.StepError))
-	story, err := r.Story(t.Context(), page(t, r, queue.Waiting)[0].Item)
+	story, err := r.Queue.Story(t.Context(), page(t, r, queue.Waiting)[0].Item)
 	require.NoError(t, err)
 	assert.Empty(t, story)
 	assert.Len(t, page(t, r, queue.Waiting), 1)
@@ -137,7 +137,7 @@ func TestAnIllegalStepChangesNothing(t *testing.T) {
 
 // standingsAreTrue holds the counters of items against what counting gives.
 func standingsAreTrue(rt *rapid.T, t *testing.T, r *records.Records) {
-	standings, err := r.Standings(t.Context())
+	standings, err := r.Queue.Standings(t.Context())
 	require.NoError(rt, err)
 	type sum struct{ n, bytes int64 }
 	got, want := map[string]sum{}, map[string]sum{}
@@ -146,10 +146,10 @@ func standingsAreTrue(rt *rapid.T, t *testing.T, r *records.Records) {
 		key := fmt.Sprint(st.Kind, st.Copies)
 		got[key] = sum{got[key].n + st.N, got[key].bytes + st.Bytes}
 	}
-	items, err := r.Items(t.Context(), records.Wanted{Standing: everyItem, Limit: 10_000}, start)
+	items, err := r.Catalogue.Items(t.Context(), records.Wanted{Standing: everyItem, Limit: 10_000}, start)
 	require.NoError(rt, err)
 	for _, it := range items {
-		of, err := r.CopiesOf(t.Context(), []int64{it.ID})
+		of, err := r.Catalogue.CopiesOf(t.Context(), []int64{it.ID})
 		require.NoError(rt, err)
 		require.Zero(rt, it.PartOf, "parts are not listed")
 		var stands []records.Stand
@@ -204,7 +204,7 @@ func TestCountersNeverDrift(t *testing.T) {
 				}
 				admit(t, r, beside)
 			case 1:
-				require.NoError(rt, r.Gone(t.Context(), "DCIM", ".", []string{fmt.Sprintf("b%d-000.%s", rapid.IntRange(0, 3).Draw(rt, "which"), rapid.SampledFrom([]string{"jpg", "jpg", "cr2", "xmp"}).Draw(rt, "ending"))}, &plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}}, start))
+				require.NoError(rt, r.Catalogue.Gone(t.Context(), "DCIM", ".", []string{fmt.Sprintf("b%d-000.%s", rapid.IntRange(0, 3).Draw(rt, "which"), rapid.SampledFrom([]string{"jpg", "jpg", "cr2", "xmp"}).Draw(rt, "ending"))}, &plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}}, start))
 			case 2:
 				rule := rapid.SampledFrom([]string{"everyday", "slow"}).Draw(rt, "rule")
 				asks := everyday
@@ -222,15 +222,15 @@ func TestCountersNeverDrift(t *testing.T) {
 				case 2:
 					asks.To = []string{"attic"}
 				}
-				require.NoError(rt, r.Apply(t.Context(), following(rule, map[string]plan.Rule{rule: asks}), "phone", start))
+				require.NoError(rt, r.Catalogue.Apply(t.Context(), following(rule, map[string]plan.Rule{rule: asks}), "phone", start))
 			case 3:
 				require.NoError(rt, r.Close())
 				r = open(t, file)
 			case 4:
-				_, err := r.Owe(t.Context(), "locker", "owed", records.NamedFact{Name: "place locker", Value: "x"}, start)
+				_, err := r.Places.Owe(t.Context(), "locker", "owed", records.NamedFact{Name: "place locker", Value: "x"}, start)
 				require.NoError(rt, err)
 			case 5:
-				_, err := r.Abandon(t.Context(), "attic", "old", "left", records.NamedFact{Name: "place attic", Value: "x"}, start)
+				_, err := r.Places.Abandon(t.Context(), "attic", "old", "left", records.NamedFact{Name: "place attic", Value: "x"}, start)
 				require.NoError(rt, err)
 			default:
 				all := page(t, r, queue.States...)
@@ -239,19 +239,19 @@ func TestCountersNeverDrift(t *testing.T) {
 				}
 				c := rapid.SampledFrom(all).Draw(rt, "copy")
 				to := rapid.SampledFrom(queue.States).Draw(rt, "to")
-				err := r.Step(t.Context(), c.ID, to, "x", records.Change{}, start)
+				err := r.Queue.Step(t.Context(), c.ID, to, "x", records.Change{}, start)
 				switch {
 				case queue.Step(c.State, to) != nil:
 					require.Error(rt, err)
 				case errors.Is(err, records.ErrNotAsked):
-					now, _, cerr := r.Copy(t.Context(), c.ID)
+					now, _, cerr := r.Queue.Copy(t.Context(), c.ID)
 					require.NoError(rt, cerr)
 					require.Equal(rt, queue.Skipped, now.State)
 				default:
 					require.NoError(rt, err)
 				}
 			}
-			counters, err := r.Counters(t.Context())
+			counters, err := r.Queue.Counters(t.Context())
 			require.NoError(rt, err)
 			type key struct {
 				c queue.Class
@@ -286,7 +286,7 @@ func TestWhatAKillInterruptsBeginsAgain(t *testing.T) {
 	assert.Len(t, page(t, r, queue.Waiting), 2)
 	assert.Len(t, page(t, r, queue.Proving), 1)
 	assert.Len(t, page(t, r, queue.Safe), 1)
-	story, err := r.Story(t.Context(), all[1].Item)
+	story, err := r.Queue.Story(t.Context(), all[1].Item)
 	require.NoError(t, err)
 	assert.Equal(t, "Interrupted; begins again.", story[len(story)-1].Says)
 }
@@ -297,26 +297,26 @@ func TestSpendSurvivesAKillAsSpent(t *testing.T) {
 	admit(t, r, items(3, "a"))
 	limit := plan.Allowance{Bytes: 1000, Per: plan.Day}
 	reserve := func(copy, bytes int64) bool {
-		ok, err := r.Reserve(t.Context(), copy, onCellular, []records.Limit{{Allowance: limit, Since: start}}, bytes, start)
+		ok, err := r.Ledger.Reserve(t.Context(), copy, onCellular, []records.Limit{{Allowance: limit, Since: start}}, bytes, start)
 		require.NoError(t, err)
 		return ok
 	}
 	require.True(t, reserve(1, 400))
 	require.True(t, reserve(2, 500))
 	assert.False(t, reserve(3, 101), "it does not fit")
-	require.NoError(t, r.Settle(t.Context(), 1, 150))
-	require.NoError(t, r.Settle(t.Context(), 1, 150), "settling twice counts once")
+	require.NoError(t, r.Ledger.Settle(t.Context(), 1, 150))
+	require.NoError(t, r.Ledger.Settle(t.Context(), 1, 150), "settling twice counts once")
 	require.NoError(t, r.Close())
 
 	r = open(t, file)
-	a, err := r.Account(t.Context(), plan.Cellular, start, false)
+	a, err := r.Ledger.Account(t.Context(), plan.Cellular, start, false)
 	require.NoError(t, err)
 	assert.EqualValues(t, 650, a.Spent, "what was under way counts in full")
 	assert.Zero(t, a.Reserved)
-	other, err := r.Account(t.Context(), plan.Cellular, start.AddDate(0, 0, 1), false)
+	other, err := r.Ledger.Account(t.Context(), plan.Cellular, start.AddDate(0, 0, 1), false)
 	require.NoError(t, err)
 	assert.Zero(t, other.Spent, "a new period begins at nothing")
-	ok, err := r.Reserve(t.Context(), 3, onCellular, nil, 5000, start)
+	ok, err := r.Ledger.Reserve(t.Context(), 3, onCellular, nil, 5000, start)
 	require.NoError(t, err)
 	assert.True(t, ok, "an order of the keeper's is counted and not limited")
 }
@@ -333,10 +333,10 @@ func TestTheLedgerIsWhatWasSpentHoweverItIsAskedFor(t *testing.T) {
 			at := base.Add(time.Duration(rapid.IntRange(-3*24*60, 3*24*60).Draw(t, "minutes")) * time.Minute)
 			n := rapid.Int64Range(1, 1e6).Draw(t, "bytes")
 			s := records.Spend{Network: network, Roaming: rapid.Bool().Draw(t, "roaming"), Rule: rapid.SampledFrom([]string{"everyday", "clips", "renamed"}).Draw(t, "rule")}
-			ok, err := r.Reserve(context.Background(), int64(i+1), s, nil, n, at)
+			ok, err := r.Ledger.Reserve(context.Background(), int64(i+1), s, nil, n, at)
 			require.NoError(t, err)
 			require.True(t, ok)
-			require.NoError(t, r.Settle(context.Background(), int64(i+1), n))
+			require.NoError(t, r.Ledger.Settle(context.Background(), int64(i+1), n))
 			if spent[network] == nil {
 				spent[network] = map[time.Time]int64{}
 			}
@@ -350,7 +350,7 @@ func TestTheLedgerIsWhatWasSpentHoweverItIsAskedFor(t *testing.T) {
 					want += n
 				}
 			}
-			a, err := r.Account(context.Background(), network, since, false)
+			a, err := r.Ledger.Account(context.Background(), network, since, false)
 			require.NoError(t, err)
 			require.Equal(t, want, a.Spent, "per %s, by all rules: a plan that asks otherwise finds the same bytes", per)
 		}
@@ -370,7 +370,7 @@ func TestPagesGoOnWhereTheyEnded(t *testing.T) {
 	seen := map[int64]bool{}
 	var all []records.Item
 	for after := int64(0); ; {
-		p, err := r.Items(t.Context(), records.Wanted{Standing: everyItem, After: after, Limit: 4}, start)
+		p, err := r.Catalogue.Items(t.Context(), records.Wanted{Standing: everyItem, After: after, Limit: 4}, start)
 		require.NoError(t, err)
 		for _, it := range p {
 			require.False(t, seen[it.ID], "twice")
@@ -393,13 +393,13 @@ func TestAKeyNamesOneItemForGood(t *testing.T) {
 	admit(t, r, items(3, "a"))
 	keys := map[string]string{}
 	for _, c := range page(t, r, queue.Waiting) {
-		keys[r.Key(c.Item)] = c.Name
+		keys[r.Catalogue.Key(c.Item)] = c.Name
 	}
 	require.Len(t, keys, 3)
 	require.NoError(t, r.Close())
 	r = open(t, file)
 	for key, name := range keys {
-		it, err := r.ByKey(t.Context(), key)
+		it, err := r.Catalogue.ByKey(t.Context(), key)
 		require.NoError(t, err)
 		assert.Equal(t, name, it.Name)
 	}
@@ -408,12 +408,12 @@ func TestAKeyNamesOneItemForGood(t *testing.T) {
 	require.NoError(t, err)
 	r = open(t, file)
 	admit(t, r, items(3, "b"))
-	strange := []string{"", "1", "-1", "x", "a-", "\x00", "../1", r.Key(0), r.Key(-1), r.Key(4), r.Key(1) + " ", "A" + r.Key(1), r.Key(1)[:len(r.Key(1))-1] + "01"}
+	strange := []string{"", "1", "-1", "x", "a-", "\x00", "../1", r.Catalogue.Key(0), r.Catalogue.Key(-1), r.Catalogue.Key(4), r.Catalogue.Key(1) + " ", "A" + r.Catalogue.Key(1), r.Catalogue.Key(1)[:len(r.Catalogue.Key(1))-1] + "01"}
 	for key := range keys {
 		strange = append(strange, key)
 	}
 	for _, key := range strange {
-		_, err := r.ByKey(t.Context(), key)
+		_, err := r.Catalogue.ByKey(t.Context(), key)
 		assert.ErrorAs(t, err, new(records.NoItem), "%q", key)
 	}
 }
@@ -434,7 +434,7 @@ func TestACopyThatMovesIsOnEveryPageOnce(t *testing.T) {
 			default:
 			}
 			for _, s := range []queue.State{queue.Preparing, queue.Sending, queue.Waiting} {
-				if !assert.NoError(t, r.Step(context.Background(), c.ID, s, "", records.Change{}, start)) {
+				if !assert.NoError(t, r.Queue.Step(context.Background(), c.ID, s, "", records.Change{}, start)) {
 					return
 				}
 			}
@@ -453,7 +453,7 @@ func TestAChangedPlanSkipsAndTakesUpAgain(t *testing.T) {
 	follows := "everyday"
 	apply := func(rules map[string]plan.Rule) {
 		t.Helper()
-		require.NoError(t, r.Apply(t.Context(), following(follows, rules), "phone", start))
+		require.NoError(t, r.Catalogue.Apply(t.Context(), following(follows, rules), "phone", start))
 	}
 	apply(map[string]plan.Rule{"everyday": {Take: []media.Kind{media.Video}, To: []string{"locker"}}})
 	assert.Len(t, page(t, r, queue.Skipped), 2)
@@ -463,7 +463,7 @@ func TestAChangedPlanSkipsAndTakesUpAgain(t *testing.T) {
 	second := everyday
 	second.To = []string{"locker", "loft"}
 	apply(map[string]plan.Rule{"everyday": second})
-	counters, err := r.Counters(t.Context())
+	counters, err := r.Queue.Counters(t.Context())
 	require.NoError(t, err)
 	n := map[string]int64{}
 	for _, c := range counters {
@@ -472,7 +472,7 @@ func TestAChangedPlanSkipsAndTakesUpAgain(t *testing.T) {
 	assert.Equal(t, map[string]int64{"locker": 3, "loft": 3}, n, "a second destination gets copies of its own")
 	follows = "slow"
 	apply(map[string]plan.Rule{"slow": second})
-	counters, err = r.Counters(t.Context())
+	counters, err = r.Queue.Counters(t.Context())
 	require.NoError(t, err)
 	for _, c := range counters {
 		if c.State == queue.Waiting {
@@ -489,26 +489,26 @@ func TestWhatThePlanNoLongerAsksForNeverWaits(t *testing.T) {
 	admit(t, r, items(5, "a"))
 	asks := map[string]plan.Rule{"everyday": everyday}
 	no := map[string]plan.Rule{"everyday": {Take: []media.Kind{media.Video}, To: []string{"locker"}}}
-	require.NoError(t, r.Apply(t.Context(), following("everyday", asks), "phone", start))
+	require.NoError(t, r.Catalogue.Apply(t.Context(), following("everyday", asks), "phone", start))
 	all := page(t, r, queue.Waiting)
 	for _, c := range all {
 		step(t, r, c.ID, queue.Preparing, queue.Sending)
 	}
-	require.NoError(t, r.Apply(t.Context(), following("everyday", no), "phone", start))
+	require.NoError(t, r.Catalogue.Apply(t.Context(), following("everyday", no), "phone", start))
 	for i, to := range []queue.State{queue.Waiting, queue.Stuck, queue.Proving} { // it was cut, it failed, it landed and owes its proof
-		require.ErrorIs(t, r.Step(t.Context(), all[i].ID, to, "", records.Change{}, start), records.ErrNotAsked)
+		require.ErrorIs(t, r.Queue.Step(t.Context(), all[i].ID, to, "", records.Change{}, start), records.ErrNotAsked)
 	}
-	require.NoError(t, r.TakeUp(t.Context(), []int64{all[4].ID}, start))
+	require.NoError(t, r.Queue.TakeUp(t.Context(), []int64{all[4].ID}, start))
 	assert.Len(t, page(t, r, queue.Skipped), 4, "and the third was carried by nobody")
 	require.NoError(t, r.Close()) // a kill
 	r = open(t, file)
-	require.NoError(t, r.Apply(t.Context(), following("everyday", no), "phone", start))
+	require.NoError(t, r.Catalogue.Apply(t.Context(), following("everyday", no), "phone", start))
 	skipped := page(t, r, queue.Skipped)
 	require.Len(t, skipped, 5)
 	for _, c := range skipped {
 		assert.Equal(t, queue.NotAsked, c.Says)
 	}
-	require.NoError(t, r.Apply(t.Context(), following("everyday", asks), "phone", start))
+	require.NoError(t, r.Catalogue.Apply(t.Context(), following("everyday", asks), "phone", start))
 	assert.Len(t, page(t, r, queue.Waiting), 5, "it is asked for again")
 }
 
@@ -523,7 +523,7 @@ func TestAChangedFileIsANewItemAndKeepsTheOldStory(t *testing.T) {
 	waiting := page(t, r, queue.Waiting)
 	require.Len(t, waiting, 1)
 	assert.EqualValues(t, 999, waiting[0].Bytes)
-	dir, err := r.Dir(t.Context(), "DCIM", ".")
+	dir, err := r.Catalogue.Dir(t.Context(), "DCIM", ".")
 	require.NoError(t, err)
 	assert.Len(t, dir, 1, "one current item a path")
 }
@@ -533,15 +533,15 @@ func TestOddNamesComeBackAsTheyWere(t *testing.T) {
 	list := items(4, "a")
 	list[0].Name, list[1].Name, list[2].Name, list[3].Name = "bad\xff\xfe.jpg", "new\nline's \"q\" 50%.jpg", "tide 🌊.jpg", "cafe\u0301.jpg"
 	admit(t, r, list)
-	dir, err := r.Dir(t.Context(), "DCIM", ".")
+	dir, err := r.Catalogue.Dir(t.Context(), "DCIM", ".")
 	require.NoError(t, err)
 	for _, it := range list {
 		assert.Contains(t, dir, it.Name)
 	}
-	found, err := r.Find(t.Context(), "DCIM/bad\xff\xfe.jpg", 5)
+	found, err := r.Catalogue.Find(t.Context(), "DCIM/bad\xff\xfe.jpg", 5)
 	require.NoError(t, err)
 	assert.Len(t, found, 1)
-	found, err = r.Find(t.Context(), "TIDE", 5)
+	found, err = r.Catalogue.Find(t.Context(), "TIDE", 5)
 	require.NoError(t, err)
 	assert.Len(t, found, 1, "part of a name, whatever its case")
 }
@@ -554,14 +554,14 @@ func TestOneFileThatIsNotRecordsIsRefused(t *testing.T) {
 func TestAClockThatIsSetBackHoldsNothing(t *testing.T) {
 	r := open(t, filepath.Join(t.TempDir(), "r.db"))
 	admit(t, r, items(1, "a"))
-	c, _, err := r.Pick(t.Context(), class, queue.Waiting, "", plan.NewestFirst, math.MaxInt64, nil, start)
+	c, _, err := r.Queue.Pick(t.Context(), class, queue.Waiting, "", plan.NewestFirst, math.MaxInt64, nil, start)
 	require.NoError(t, err)
 	later := start.Add(time.Minute)
-	require.NoError(t, r.Step(t.Context(), c.ID, queue.Waiting, "It failed.", records.Change{NotBefore: &later}, start))
+	require.NoError(t, r.Queue.Step(t.Context(), c.ID, queue.Waiting, "It failed.", records.Change{NotBefore: &later}, start))
 	back := start.Add(-48 * time.Hour)
 	pick := func(now time.Time) bool {
-		require.NoError(t, r.EndOddWaits(t.Context(), now))
-		_, ok, err := r.Pick(t.Context(), class, queue.Waiting, "", plan.NewestFirst, math.MaxInt64, nil, now)
+		require.NoError(t, r.Queue.EndOddWaits(t.Context(), now))
+		_, ok, err := r.Queue.Pick(t.Context(), class, queue.Waiting, "", plan.NewestFirst, math.MaxInt64, nil, now)
 		require.NoError(t, err)
 		return ok
 	}
@@ -592,19 +592,19 @@ func TestEarlierRecordsAreTakenOver(t *testing.T) {
 			require.NoError(t, err)
 			require.NoError(t, db.Close())
 			r := open(t, file)
-			c, ok, err := r.Twin(t.Context(), "locker", 9, "abc")
+			c, ok, err := r.Queue.Twin(t.Context(), "locker", 9, "abc")
 			require.NoError(t, err)
 			require.True(t, ok)
 			assert.Equal(t, "keel.jpg", c.Name)
-			standings, err := r.Standings(t.Context())
+			standings, err := r.Queue.Standings(t.Context())
 			require.NoError(t, err)
 			require.Len(t, standings, 1)
 			standings[0].ID = 0
 			assert.Equal(t, records.Standing{Kind: media.Photo, N: 1, Bytes: 9, Copies: []records.Stand{{Destination: "locker", Rule: "all", State: queue.Safe}}}, standings[0])
-			n, err := r.Reprove(t.Context(), "locker", 0)
+			n, err := r.Proofs.Reprove(t.Context(), "locker", 0)
 			require.NoError(t, err)
 			assert.EqualValues(t, 1, n)
-			found, err := r.FoundOf(t.Context(), "locker", 9)
+			found, err := r.Adopted.FoundOf(t.Context(), "locker", 9)
 			require.NoError(t, err)
 			assert.Empty(t, found)
 		})
@@ -627,7 +627,7 @@ func TestAPartOfANameFindsEveryItemThatHasIt(t *testing.T) {
 			from := rapid.IntRange(0, len(name)-1).Draw(rt, "from")
 			text = string(name[from:rapid.IntRange(from+1, len(name)).Draw(rt, "to")])
 		}
-		found, err := r.Find(context.Background(), text, 100)
+		found, err := r.Catalogue.Find(context.Background(), text, 100)
 		require.NoError(rt, err)
 		lower := func(s string) string { // of ASCII, as SQL has it
 			return strings.Map(func(c rune) rune {
@@ -656,10 +656,10 @@ func TestAStoryKeepsItsLatestLines(t *testing.T) {
 	admit(t, r, items(2, "a"))
 	c := page(t, r, queue.Waiting)[0]
 	for i := range 260 {
-		require.NoError(t, r.Step(t.Context(), c.ID, queue.Sending, fmt.Sprint("try ", i), records.Change{}, start))
-		require.NoError(t, r.Step(t.Context(), c.ID, queue.Waiting, fmt.Sprint("failed ", i), records.Change{}, start))
+		require.NoError(t, r.Queue.Step(t.Context(), c.ID, queue.Sending, fmt.Sprint("try ", i), records.Change{}, start))
+		require.NoError(t, r.Queue.Step(t.Context(), c.ID, queue.Waiting, fmt.Sprint("failed ", i), records.Change{}, start))
 	}
-	story, err := r.Story(t.Context(), c.Item)
+	story, err := r.Queue.Story(t.Context(), c.Item)
 	require.NoError(t, err)
 	require.Len(t, story, 200)
 	assert.Equal(t, "failed 259", story[199].Says)

@@ -32,7 +32,7 @@ const mostPaths = 20
 
 // Regroup tells how choosers, by their sources, would treat the items of these sources.
 // Every item is read once, whatever decides: halves of them at the same time.
-func (r *Records) Regroup(ctx context.Context, by map[string]plan.Chooser) ([]Group, error) {
+func (r *Catalogue) Regroup(ctx context.Context, by map[string]plan.Chooser) ([]Group, error) {
 	var last int64
 	if err := r.read.GetContext(ctx, &last, `SELECT coalesce(max(id), 0) FROM items`); err != nil {
 		return nil, fmt.Errorf("trying a plan: %w", err)
@@ -92,7 +92,7 @@ const (
 )
 
 // regroup reads the items of some numbers.
-func (r *Records) regroup(ctx context.Context, by map[string]plan.Chooser, from, to int64, groups groups) error {
+func (r *Catalogue) regroup(ctx context.Context, by map[string]plan.Chooser, from, to int64, groups groups) error {
 	timed := false
 	for _, chooser := range by {
 		timed = timed || chooser.ByTime()

@@ -60,12 +60,12 @@ func TestWhatIsTriedIsWhatIsDone(t *testing.T) {
 			it.Rule, _ = by.Choose(it.Found())
 			list = append(list, it)
 		}
-		require.NoError(rt, r.Admit(t.Context(), list, before, start))
-		require.NoError(rt, r.Apply(t.Context(), before, "phone", start))
+		require.NoError(rt, r.Catalogue.Admit(t.Context(), list, before, start))
+		require.NoError(rt, r.Catalogue.Apply(t.Context(), before, "phone", start))
 
 		after := drawnPlan.Draw(rt, "after")
 		s := after.Devices["phone"].Sources[0]
-		groups, err := r.Regroup(t.Context(), map[string]plan.Chooser{"DCIM": after.Chooser(s, time.UTC)})
+		groups, err := r.Catalogue.Regroup(t.Context(), map[string]plan.Chooser{"DCIM": after.Chooser(s, time.UTC)})
 		require.NoError(rt, err)
 		told := map[string]int64{}
 		for _, g := range groups {
@@ -78,8 +78,8 @@ func TestWhatIsTriedIsWhatIsDone(t *testing.T) {
 				require.LessOrEqual(rt, int64(len(g.Paths)), g.N)
 			}
 		}
-		require.NoError(rt, r.Apply(t.Context(), after, "phone", start))
-		counters, err := r.Counters(t.Context())
+		require.NoError(rt, r.Catalogue.Apply(t.Context(), after, "phone", start))
+		counters, err := r.Queue.Counters(t.Context())
 		require.NoError(rt, err)
 		done := map[string]int64{}
 		for _, c := range counters {
@@ -89,7 +89,7 @@ func TestWhatIsTriedIsWhatIsDone(t *testing.T) {
 		}
 		delete(told, "//")
 		require.Equal(rt, done, told)
-		again, err := r.Regroup(t.Context(), map[string]plan.Chooser{"DCIM": after.Chooser(s, time.UTC)})
+		again, err := r.Catalogue.Regroup(t.Context(), map[string]plan.Chooser{"DCIM": after.Chooser(s, time.UTC)})
 		require.NoError(rt, err)
 		require.False(rt, slices.ContainsFunc(again, func(g records.Group) bool { return g.Before != g.After }), "what is applied changes nothing when it is tried")
 		require.NoError(rt, r.Close())

@@ -23,7 +23,7 @@ type Sensed struct {
 const KeptSensed = 60 * 24 * time.Hour
 
 // Sense keeps what is sensed, if it is otherwise than before. What is too old goes.
-func (r *Records) Sense(ctx context.Context, c gate.Conditions, now time.Time) error {
+func (r *Journal) Sense(ctx context.Context, c gate.Conditions, now time.Time) error {
 	return r.tx(ctx, "keeping what is sensed", func(tx *transaction) error {
 		_, err := tx.Exec(`INSERT INTO sensed (at, network, name, metered, roaming, charging, in_use) SELECT ?1, ?2, ?3, ?4, ?5, ?6, ?7
 			WHERE NOT EXISTS (SELECT 1 FROM sensed WHERE id = (SELECT max(id) FROM sensed) AND network = ?2 AND name = ?3 AND metered = ?4 AND roaming = ?5 AND charging = ?6 AND in_use = ?7)`,
@@ -36,7 +36,7 @@ func (r *Records) Sense(ctx context.Context, c gate.Conditions, now time.Time) e
 }
 
 // SensedBetween lists what was sensed from one time to another, the first as it was then.
-func (r *Records) SensedBetween(ctx context.Context, from, to time.Time) (list []Sensed, err error) {
+func (r *Journal) SensedBetween(ctx context.Context, from, to time.Time) (list []Sensed, err error) {
 	err = r.read.SelectContext(ctx, &list, `SELECT max(at, ?1) at, network, name, metered, roaming, charging, in_use FROM sensed
 		WHERE at < ?2 AND at >= coalesce((SELECT max(at) FROM sensed WHERE at <= ?1), ?1) ORDER BY at, id`, ms(from), ms(to))
 	if err != nil {
@@ -46,7 +46,7 @@ func (r *Records) SensedBetween(ctx context.Context, from, to time.Time) (list [
 }
 
 // LastOn is when the device was last on a network of a kind, "" for any; zero for never.
-func (r *Records) LastOn(ctx context.Context) (network, name string, until time.Time, err error) {
+func (r *Journal) LastOn(ctx context.Context) (network, name string, until time.Time, err error) {
 	var list []struct {
 		Network string
 		Name    string
@@ -67,7 +67,7 @@ type Run struct {
 }
 
 // BeginRun notes that the program begins. It returns the number of the run.
-func (r *Records) BeginRun(ctx context.Context, now time.Time) (id int64, err error) {
+func (r *Journal) BeginRun(ctx context.Context, now time.Time) (id int64, err error) {
 	err = r.tx(ctx, "noting a run", func(tx *transaction) error {
 		if _, err := tx.Exec(`DELETE FROM runs WHERE seen < ?`, ms(now.Add(-KeptSensed))); err != nil {
 			return err
@@ -82,7 +82,7 @@ func (r *Records) BeginRun(ctx context.Context, now time.Time) (id int64, err er
 }
 
 // SeeRun notes that the program runs still, or ends.
-func (r *Records) SeeRun(ctx context.Context, id int64, now time.Time, ends bool) error {
+func (r *Journal) SeeRun(ctx context.Context, id int64, now time.Time, ends bool) error {
 	ended := int64(0)
 	if ends {
 		ended = ms(now)
@@ -94,7 +94,7 @@ func (r *Records) SeeRun(ctx context.Context, id int64, now time.Time, ends bool
 }
 
 // RunsBetween lists the runs that there were from one time to another.
-func (r *Records) RunsBetween(ctx context.Context, from, to time.Time) (list []Run, err error) {
+func (r *Journal) RunsBetween(ctx context.Context, from, to time.Time) (list []Run, err error) {
 	if err := r.read.SelectContext(ctx, &list, `SELECT began, seen, ended FROM runs WHERE seen >= ? AND began < ? ORDER BY id`, ms(from), ms(to)); err != nil {
 		return nil, fmt.Errorf("reading the runs: %w", err)
 	}
@@ -110,7 +110,7 @@ type Landing struct {
 
 // SafeBetween counts the copies that became safe from one time to another, by parts of so
 // long.
-func (r *Records) SafeBetween(ctx context.Context, from, to time.Time, part time.Duration) (list []Landing, err error) {
+func (r *Journal) SafeBetween(ctx context.Context, from, to time.Time, part time.Duration) (list []Landing, err error) {
 	err = r.read.SelectContext(ctx, &list, `SELECT ?1 + (proven_at - ?1) / ?3 * ?3 at, count(*) n, sum(bytes) bytes FROM copies WHERE proven_at >= max(?1, 1) AND proven_at < ?2 GROUP BY 1 ORDER BY 1`, ms(from), ms(to), part.Milliseconds())
 	if err != nil {
 		return nil, fmt.Errorf("reading what became safe: %w", err)

@@ -35,7 +35,7 @@ type sharing struct {
 // shared is tx, or durably, in a commit that others may share. do is run again, by
 // itself, when the commit fails for another's reason: it changes nothing but the
 // transaction.
-func (r *Records) shared(ctx context.Context, doing string, durable bool, do func(*transaction) error) error {
+func (r *file) shared(ctx context.Context, doing string, durable bool, do func(*transaction) error) error {
 	own := &sharing{doing, do, durable, make(chan struct{}, 1), make(chan error, 1)}
 	s := &r.sharer
 	s.mu.Lock()
@@ -76,7 +76,7 @@ func harmless(err error) bool {
 
 // commit does a batch in one transaction. Who was refused harms nobody; after any
 // other failure each is done alone.
-func (r *Records) commit(ctx context.Context, batch []*sharing) {
+func (r *file) commit(ctx context.Context, batch []*sharing) {
 	durable := false
 	for _, one := range batch {
 		durable = durable || one.sync

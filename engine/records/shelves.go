@@ -65,7 +65,7 @@ func markAnew(tx *transaction, of Item) error {
 }
 
 // Unmarked lists items whose marks are to be read.
-func (r *Records) Unmarked(ctx context.Context, most int) ([]Item, error) {
+func (r *Catalogue) Unmarked(ctx context.Context, most int) ([]Item, error) {
 	var items []Item
 	if err := r.read.SelectContext(ctx, &items, `SELECT * FROM items INDEXED BY items_unmarked WHERE marked = 1 AND gone_at = 0 ORDER BY id LIMIT ?`, most); err != nil {
 		return nil, fmt.Errorf("reading whose marks are to be read: %w", err)
@@ -77,7 +77,7 @@ func (r *Records) Unmarked(ctx context.Context, most int) ([]Item, error) {
 const notMarked = "It no longer carries the mark."
 
 // SetMarks keeps the marks of an item, and makes the picks that follow.
-func (r *Records) SetMarks(ctx context.Context, it Item, m media.Marks, p *plan.Plan, now time.Time) error {
+func (r *Catalogue) SetMarks(ctx context.Context, it Item, m media.Marks, p *plan.Plan, now time.Time) error {
 	lower := make([]string, len(m.Keywords))
 	for i, k := range m.Keywords {
 		lower[i] = strings.ToLower(strings.TrimSpace(k))
@@ -152,7 +152,7 @@ const withdrawn = ".out"
 // Superseded finds the next small copy at a destination that lies there beside its whole,
 // which is safe: it may be removed. Whole is where that lies. What was postponed past now is
 // left out.
-func (r *Records) Superseded(ctx context.Context, destination string, now time.Time) (small, whole Copy, ok bool, err error) {
+func (r *Shelves) Superseded(ctx context.Context, destination string, now time.Time) (small, whole Copy, ok bool, err error) {
 	small, ok, err = r.one(ctx, selectCopy+`JOIN copies m ON m.item = c.item AND m.destination = c.destination AND m.shelf = '' AND m.state = 'safe' AND m.remote <> c.remote
 		WHERE c.destination = ? AND c.shelf = 'small' AND c.state = 'safe' AND c.not_before <= ? ORDER BY c.id LIMIT 1`, destination, ms(now))
 	if err != nil || !ok {
@@ -163,7 +163,7 @@ func (r *Records) Superseded(ctx context.Context, destination string, now time.T
 }
 
 // Postpone has a small copy that could not be removed left alone until a time.
-func (r *Records) Postpone(ctx context.Context, id int64, tries int, until time.Time) error {
+func (r *Shelves) Postpone(ctx context.Context, id int64, tries int, until time.Time) error {
 	return r.tx(ctx, fmt.Sprintf("postponing the removal of copy %d", id), func(tx *transaction) error {
 		_, err := tx.Exec(`UPDATE copies SET tries = ?, not_before = ? WHERE id = ? AND shelf = 'small'`, tries, ms(until), id)
 		return err
@@ -172,7 +172,7 @@ func (r *Records) Postpone(ctx context.Context, id int64, tries int, until time.
 
 // Postponed is when the first small copy at a destination that was postponed is due; zero
 // without one.
-func (r *Records) Postponed(ctx context.Context, destination string) (time.Time, error) {
+func (r *Shelves) Postponed(ctx context.Context, destination string) (time.Time, error) {
 	var at int64
 	err := r.read.GetContext(ctx, &at, `SELECT coalesce(min(not_before), 0) FROM copies c WHERE c.destination = ? AND c.shelf = 'small' AND c.state = 'safe' AND c.not_before > 0`, destination)
 	if err != nil {
@@ -183,7 +183,7 @@ func (r *Records) Postponed(ctx context.Context, destination string) (time.Time,
 
 // HandOn tells whether another copy rests on what a small copy put in place. That one is
 // then noted as having put it there.
-func (r *Records) HandOn(ctx context.Context, small Copy) (shared bool, err error) {
+func (r *Shelves) HandOn(ctx context.Context, small Copy) (shared bool, err error) {
 	err = r.tx(ctx, fmt.Sprintf("handing on what copy %d put in place", small.ID), func(tx *transaction) error {
 		res, err := tx.Exec(`UPDATE copies SET landed = 1 WHERE id = (SELECT id FROM copies WHERE destination = ? AND remote = ? AND remote <> '' AND id <> ? AND state IN ('safe', 'proving') ORDER BY id LIMIT 1)`,
 			small.Destination, small.Remote, small.ID)
@@ -199,7 +199,7 @@ func (r *Records) HandOn(ctx context.Context, small Copy) (shared bool, err erro
 
 // Withdraw notes under which temporary name what was a small copy lies from now on, ""
 // where it lies in its place.
-func (r *Records) Withdraw(ctx context.Context, id int64, temp string) error {
+func (r *Shelves) Withdraw(ctx context.Context, id int64, temp string) error {
 	return r.durably(ctx, fmt.Sprintf("noting that copy %d is withdrawn", id), func(tx *transaction) error {
 		_, err := tx.Exec(`UPDATE copies SET temp = ? WHERE id = ? AND shelf = 'small'`, temp, id)
 		return err
@@ -227,11 +227,11 @@ func Beside(counters []Counter) map[plan.Shelf]map[queue.State]Sum {
 }
 
 // MainCopy reads the copy itself of a small one, or whatever else lies beside it.
-func (r *Records) MainCopy(ctx context.Context, of Copy) (Copy, bool, error) {
+func (r *Queue) MainCopy(ctx context.Context, of Copy) (Copy, bool, error) {
 	return r.CopyAt(ctx, of.Item, of.Destination)
 }
 
 // CopyAt reads the copy itself of an item at a destination.
-func (r *Records) CopyAt(ctx context.Context, item int64, destination string) (Copy, bool, error) {
+func (r *Queue) CopyAt(ctx context.Context, item int64, destination string) (Copy, bool, error) {
 	return r.one(ctx, selectCopy+`WHERE c.item = ? AND c.destination = ? AND c.shelf = ''`, item, destination)
 }

@@ -33,7 +33,7 @@ type Limit struct {
 
 // Account reads what was spent over a network since a time, and what is
 // reserved on it, by all rules together; with roaming only what was while roaming.
-func (r *Records) Account(ctx context.Context, network plan.Network, since time.Time, roaming bool) (allowance.Account, error) {
+func (r *Ledger) Account(ctx context.Context, network plan.Network, since time.Time, roaming bool) (allowance.Account, error) {
 	a, err := readAccount(func(into any, query string, args ...any) error { return r.read.GetContext(ctx, into, query, args...) }, network, since, roaming)
 	if err != nil {
 		return a, fmt.Errorf("reading what was spent over %s: %w", network, err)
@@ -52,7 +52,7 @@ func readAccount(get func(into any, query string, args ...any) error, network pl
 // keeper's: it is counted, not limited).
 // When it returns, the reservation is on disk, so that not even a power cut lets
 // more out.
-func (r *Records) Reserve(ctx context.Context, copy int64, s Spend, limits []Limit, bytes int64, now time.Time) (ok bool, err error) {
+func (r *Ledger) Reserve(ctx context.Context, copy int64, s Spend, limits []Limit, bytes int64, now time.Time) (ok bool, err error) {
 	err = r.durably(ctx, fmt.Sprintf("reserving %d bytes over %s", bytes, s.Network), func(tx *transaction) error {
 		for _, limit := range limits {
 			a, err := readAccount(tx.Get, s.Network, limit.Since, limit.Roaming)
@@ -75,7 +75,7 @@ func (r *Records) Reserve(ctx context.Context, copy int64, s Spend, limits []Lim
 
 // Settle ends a copy's reservation with the bytes that really left. Without a
 // reservation it does nothing.
-func (r *Records) Settle(ctx context.Context, copy, actual int64) error {
+func (r *Ledger) Settle(ctx context.Context, copy, actual int64) error {
 	return r.tx(ctx, "settling what was sent", func(tx *transaction) error { return settle(tx, copy, &actual) })
 }
 

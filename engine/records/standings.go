@@ -62,7 +62,7 @@ func (s *Stand) UnmarshalJSON(text []byte) error {
 }
 
 // Standings reads how items stand.
-func (r *Records) Standings(ctx context.Context) ([]Standing, error) { return standings(ctx, r.read) }
+func (r *Queue) Standings(ctx context.Context) ([]Standing, error) { return standings(ctx, r.read) }
 
 type selector interface {
 	SelectContext(ctx context.Context, into any, query string, args ...any) error
@@ -195,7 +195,7 @@ type Wanted struct {
 
 // Items lists items, newest first, as they stood at one moment. Each standing is a
 // walk along one index.
-func (r *Records) Items(ctx context.Context, w Wanted, now time.Time) ([]Item, error) {
+func (r *Catalogue) Items(ctx context.Context, w Wanted, now time.Time) ([]Item, error) {
 	var page []Item
 	err := r.view(ctx, "reading a page of items", func(tx *transaction) error {
 		all, err := standings(ctx, inTransaction{tx})
@@ -247,7 +247,7 @@ func NewestItem(a, b Item) int {
 
 // CopiesOf reads the copies of items, by item, ordered by destination; the copy itself
 // stands before what lies on other shelves, and the main file's before those of its parts.
-func (r *Records) CopiesOf(ctx context.Context, items []int64) (map[int64][]Copy, error) {
+func (r *Catalogue) CopiesOf(ctx context.Context, items []int64) (map[int64][]Copy, error) {
 	of := make(map[int64][]Copy, len(items))
 	for some := range slices.Chunk(items, 200) {
 		query, args, err := sqlx.In(selectCopy+`WHERE c.item IN (SELECT id FROM items WHERE id IN (?) UNION ALL SELECT id FROM items WHERE part_of <> 0 AND part_of IN (?)) ORDER BY c.destination, c.shelf, i.part_of <> 0, i.name`, some, some)
@@ -271,7 +271,7 @@ func (r *Records) CopiesOf(ctx context.Context, items []int64) (map[int64][]Copy
 
 // Find lists items with copies by a name, a path from the source on, or part of a
 // name; exact ones first, at most limit.
-func (r *Records) Find(ctx context.Context, text string, limit int) ([]Item, error) {
+func (r *Catalogue) Find(ctx context.Context, text string, limit int) ([]Item, error) {
 	dir, name := path.Split(text)
 	dir = strings.TrimSuffix(dir, "/")
 	var items []Item
@@ -291,7 +291,7 @@ const mostLooked = 2000
 
 // containing lists items on the device whose names contain a text of any case, the
 // latest found of them. One or two letters are looked for in every name.
-func (r *Records) containing(ctx context.Context, text string, limit int) (items []Item, err error) {
+func (r *Catalogue) containing(ctx context.Context, text string, limit int) (items []Item, err error) {
 	query, args := `SELECT * FROM items i WHERE `, []any{}
 	if match := trigrams(text); match != "" {
 		query += `i.id IN (SELECT rowid FROM names WHERE names MATCH ? ORDER BY rowid DESC LIMIT ?) AND `
@@ -330,19 +330,19 @@ func nameNew(tx *transaction, from int64) error {
 
 const epochFact = "epoch"
 
-func (r *Records) readEpoch(ctx context.Context) (string, error) {
-	epoch, err := r.Fact(ctx, epochFact)
+func (r *file) readEpoch(ctx context.Context) (string, error) {
+	epoch, err := (&Facts{r}).Fact(ctx, epochFact)
 	if err != nil || epoch != "" {
 		return epoch, err
 	}
 	b := make([]byte, 5)
 	_, _ = rand.Read(b) // it never fails (crypto/rand)
 	epoch = strings.ToLower(base32.StdEncoding.EncodeToString(b))
-	return epoch, r.SetFact(ctx, epochFact, epoch)
+	return epoch, (&Facts{r}).SetFact(ctx, epochFact, epoch)
 }
 
 // Key is the key of an item.
-func (r *Records) Key(item int64) string { return r.epoch + "-" + strconv.FormatInt(item, 36) }
+func (r *Catalogue) Key(item int64) string { return r.epoch + "-" + strconv.FormatInt(item, 36) }
 
 // NoItem tells that a key is no item's of these records.
 type NoItem struct{ Key string }
@@ -352,7 +352,7 @@ func (e NoItem) Error() string {
 }
 
 // ByKey reads the item of a key; the error is NoItem when there is none.
-func (r *Records) ByKey(ctx context.Context, key string) (it Item, err error) {
+func (r *Catalogue) ByKey(ctx context.Context, key string) (it Item, err error) {
 	number, ours := strings.CutPrefix(key, r.epoch+"-")
 	id, perr := strconv.ParseInt(number, 36, 64)
 	if !ours || perr != nil || r.Key(id) != key {

@@ -38,7 +38,7 @@ func TestRecordsThatCountedCopiesCountItems(t *testing.T) {
 	r, err := Open(t.Context(), file)
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, r.Close()) })
-	standings, err := r.Standings(t.Context())
+	standings, err := r.Queue.Standings(t.Context())
 	require.NoError(t, err)
 	for i := range standings {
 		standings[i].ID = 0
@@ -47,7 +47,7 @@ func TestRecordsThatCountedCopiesCountItems(t *testing.T) {
 		{Kind: media.Photo, N: 2, Bytes: 30, Copies: []Stand{{"locker", "all", queue.Waiting, "", ""}, {"shed", "all", queue.Safe, "", ""}}},
 		{Kind: media.Video, N: 1, Bytes: 40, Copies: []Stand{{"locker", "all", queue.Waiting, "", ""}}}, // a send that was cut goes on
 	}, standings)
-	found, err := r.Find(t.Context(), "tem.j", 5)
+	found, err := r.Catalogue.Find(t.Context(), "tem.j", 5)
 	require.NoError(t, err)
 	require.Len(t, found, 1)
 	assert.Equal(t, "stem.jpg", found[0].Name)
@@ -78,7 +78,7 @@ func TestRecordsOfOneKindOfPictureTellThemApart(t *testing.T) {
 	t.Cleanup(func() { assert.NoError(t, r.Close()) })
 	check := func() {
 		t.Helper()
-		standings, err := r.Standings(t.Context())
+		standings, err := r.Queue.Standings(t.Context())
 		require.NoError(t, err)
 		for i := range standings {
 			standings[i].ID = 0
@@ -87,18 +87,18 @@ func TestRecordsOfOneKindOfPictureTellThemApart(t *testing.T) {
 			return Standing{Kind: kind, N: n, Bytes: bytes, Copies: []Stand{{"shed", "all", state, "", ""}}}
 		}
 		assert.ElementsMatch(t, []Standing{at(media.Photo, 2, 90, queue.Safe), at(media.Raw, 1, 20, queue.Safe), at(media.Graphic, 1, 40, queue.Waiting), at(media.Video, 1, 320, queue.Waiting)}, standings)
-		counters, err := r.Counters(t.Context())
+		counters, err := r.Queue.Counters(t.Context())
 		require.NoError(t, err)
 		assert.Len(t, counters, 4)
 	}
 	check()
-	found, err := r.Find(t.Context(), "otes.t", 5)
+	found, err := r.Catalogue.Find(t.Context(), "otes.t", 5)
 	require.NoError(t, err)
 	require.Len(t, found, 1)
 	assert.Equal(t, media.Document, found[0].Kind)
 	p, err := plantext.Parse("p", []byte("yard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  phone: {sources: [{folder: DCIM, rule: all}]}\nrules:\n  all: {take: [photo, video], to: [shed], lanes: [{over: wifi}]}\n"))
 	require.NoError(t, err)
-	require.NoError(t, r.Apply(t.Context(), p, "phone", time.Now()))
+	require.NoError(t, r.Catalogue.Apply(t.Context(), p, "phone", time.Now()))
 	check()
 }
 
@@ -123,7 +123,7 @@ func TestAMirrorFromBeforeFormsIsTakenOver(t *testing.T) {
 	r, err := OpenMirror(t.Context(), file, "")
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, r.Close()) })
-	whole, err := r.Fact(t.Context(), "whole")
+	whole, err := r.Facts.Fact(t.Context(), "whole")
 	require.NoError(t, err)
 	assert.Equal(t, "1", whole)
 	require.NoError(t, r.read.SelectContext(t.Context(), &triggers, `SELECT name FROM sqlite_master WHERE type = 'trigger'`))
@@ -156,19 +156,19 @@ func TestRecordsWithoutShelvesGetThem(t *testing.T) {
 	var broken []struct{ Table string }
 	require.NoError(t, r.write.DB.Select(&broken, `SELECT "table" FROM pragma_foreign_key_check`))
 	assert.Empty(t, broken)
-	c, ok, err := r.Copy(t.Context(), 1)
+	c, ok, err := r.Queue.Copy(t.Context(), 1)
 	require.NoError(t, err)
 	require.True(t, ok)
 	assert.Equal(t, queue.Safe, c.State)
 	assert.Equal(t, []any{int64(7), int64(10), "2026/keel.jpg", "ab", "read back", true, true, "small", int64(8), plan.Main}, []any{c.Bytes, c.Size, c.Remote, c.SHA256, c.Proof, c.Landed, c.Reduced, c.Form, c.Sent, c.Shelf})
-	story, err := r.Story(t.Context(), 1)
+	story, err := r.Queue.Story(t.Context(), 1)
 	require.NoError(t, err)
 	require.Len(t, story, 1)
 	assert.Equal(t, "Read back whole.", story[0].Says)
-	counters, err := r.Counters(t.Context())
+	counters, err := r.Queue.Counters(t.Context())
 	require.NoError(t, err)
 	assert.Len(t, counters, 2)
-	standings, err := r.Standings(t.Context())
+	standings, err := r.Queue.Standings(t.Context())
 	require.NoError(t, err)
 	assert.Len(t, standings, 2)
 	_, err = r.write.DB.Exec(`INSERT INTO copies (item, destination, rule, kind, shelf, state, bytes, taken_at, changed_at) VALUES (1, 'shed', 'every', 'photo', 'preview', 'waiting', 10, 1, 0)`)
@@ -177,7 +177,7 @@ func TestRecordsWithoutShelvesGetThem(t *testing.T) {
 	require.Error(t, err)
 	_, err = r.write.DB.Exec(`INSERT INTO copies (item, destination, rule, kind, state, bytes, taken_at, changed_at) VALUES (9, 'shed', 'every', 'photo', 'waiting', 10, 1, 0)`)
 	require.Error(t, err, "foreign keys are on again")
-	counters, err = r.Counters(t.Context())
+	counters, err = r.Queue.Counters(t.Context())
 	require.NoError(t, err)
 	assert.Len(t, counters, 3)
 }

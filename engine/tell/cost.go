@@ -20,13 +20,13 @@ import (
 func (t Teller) CopiesOf(ctx context.Context, keys []string) ([]records.Copy, error) {
 	var ids []int64
 	for _, key := range keys {
-		it, err := t.From.ByKey(ctx, key)
+		it, err := t.From.Catalogue.ByKey(ctx, key)
 		if err != nil {
 			return nil, err
 		}
 		ids = append(ids, it.ID)
 	}
-	of, err := t.From.CopiesOf(ctx, ids)
+	of, err := t.From.Catalogue.CopiesOf(ctx, ids)
 	var copies []records.Copy
 	for _, id := range ids {
 		copies = append(copies, of[id]...)
@@ -142,7 +142,7 @@ func (t Teller) Safe(ctx context.Context, destination string) (int64, error) {
 }
 
 func (t Teller) inState(ctx context.Context, state queue.State, destination string) (n int64, err error) {
-	counters, err := t.From.Counters(ctx)
+	counters, err := t.From.Queue.Counters(ctx)
 	for _, c := range counters {
 		if c.State == state && (destination == "" || destination == c.Destination) {
 			n += c.N
@@ -154,7 +154,7 @@ func (t Teller) inState(ctx context.Context, state queue.State, destination stri
 // Proving tells how far the proofs are that are taken again at a destination, or at
 // all with "".
 func (t Teller) Proving(ctx context.Context, destination string) (p wire.Proving, err error) {
-	counts, err := t.From.Reproving(ctx)
+	counts, err := t.From.Proofs.Reproving(ctx)
 	if err != nil {
 		return p, err
 	}

@@ -25,7 +25,7 @@ func (t Teller) Items(ctx context.Context, f wire.Filter) ([]wire.Item, error) {
 	}
 	w := records.Wanted{Limit: f.Limit, Standing: func(st records.Standing) bool { return v.matches(st, f) }}
 	if f.After != "" {
-		after, err := t.From.ByKey(ctx, f.After)
+		after, err := t.From.Catalogue.ByKey(ctx, f.After)
 		if err != nil {
 			return nil, err
 		}
@@ -38,7 +38,7 @@ func (t Teller) Items(ctx context.Context, f wire.Filter) ([]wire.Item, error) {
 			w.Retrying = nil // what was safe there waits for no try
 		}
 	}
-	items, err := t.From.Items(ctx, w, v.Time)
+	items, err := t.From.Catalogue.Items(ctx, w, v.Time)
 	if err != nil {
 		return nil, err
 	}
@@ -80,7 +80,7 @@ func (v view) held(c records.Stand, kind media.Kind, name gate.Name) bool {
 
 // Find lists items by name, path from the source on, or part of a name.
 func (t Teller) Find(ctx context.Context, text string, limit int) ([]wire.Item, error) {
-	items, err := t.From.Find(ctx, text, limit)
+	items, err := t.From.Catalogue.Find(ctx, text, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -103,7 +103,7 @@ func (t Teller) wholes(ctx context.Context, files []records.Item) (items []recor
 		}
 		seen[it.Whole()] = true
 		if it.PartOf != 0 {
-			main, ok, err := t.From.Item(ctx, it.PartOf)
+			main, ok, err := t.From.Catalogue.Item(ctx, it.PartOf)
 			if err != nil {
 				return nil, err
 			}
@@ -119,7 +119,7 @@ func (t Teller) wholes(ctx context.Context, files []records.Item) (items []recor
 // Story tells an item and all that happened to it. The error is records.NoItem for
 // a key that is none.
 func (t Teller) Story(ctx context.Context, key string) (wire.Story, error) {
-	it, err := t.From.ByKey(ctx, key)
+	it, err := t.From.Catalogue.ByKey(ctx, key)
 	if err != nil {
 		return wire.Story{}, err
 	}
@@ -132,11 +132,11 @@ func (t Teller) Story(ctx context.Context, key string) (wire.Story, error) {
 	if err != nil {
 		return wire.Story{}, err
 	}
-	copies, err := t.From.CopiesOf(ctx, []int64{it.ID})
+	copies, err := t.From.Catalogue.CopiesOf(ctx, []int64{it.ID})
 	if err != nil {
 		return wire.Story{}, err
 	}
-	events, err := t.From.Story(ctx, it.ID)
+	events, err := t.From.Queue.Story(ctx, it.ID)
 	if err != nil {
 		return wire.Story{}, err
 	}
@@ -153,7 +153,7 @@ func (t Teller) present(ctx context.Context, v view, items []records.Item) ([]wi
 	for i, it := range items {
 		ids[i] = it.ID
 	}
-	copies, err := t.From.CopiesOf(ctx, ids)
+	copies, err := t.From.Catalogue.CopiesOf(ctx, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -166,7 +166,7 @@ func (t Teller) present(ctx context.Context, v view, items []records.Item) ([]wi
 
 func (t Teller) presentItem(v view, it records.Item, copies []records.Copy) wire.Item {
 	told := wire.Item{
-		Key: t.From.Key(it.ID), Device: t.Of, Name: it.Name, Path: it.FullPath(), Kind: string(it.Kind), Bytes: it.AllBytes, Parts: []wire.Part{},
+		Key: t.From.Catalogue.Key(it.ID), Device: t.Of, Name: it.Name, Path: it.FullPath(), Kind: string(it.Kind), Bytes: it.AllBytes, Parts: []wire.Part{},
 		TakenAt: it.TakenAt(), TakenFrom: string(it.TakenFrom), Camera: it.Camera, Gone: it.GoneMS != 0, Copies: []wire.Copy{},
 	}
 	var stands []records.Stand

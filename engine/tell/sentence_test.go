@@ -38,22 +38,22 @@ func TestWhatIsNotMovingHasASentence(t *testing.T) {
 		send := rapid.SampledFrom([]string{"", "send: {photo: small},", "send: {video: small},", "send: {photo: small, video: small},"}).Draw(rt, "send")
 		p, err := plantext.Parse("plan", []byte(fmt.Sprintf(randomPlan, rapid.IntRange(1, 9).Draw(rt, "keep"), send, lane)))
 		require.NoError(rt, err)
-		require.NoError(rt, r.Apply(ctx, p, "phone", now))
+		require.NoError(rt, r.Catalogue.Apply(ctx, p, "phone", now))
 		var items []records.Item
 		for i := range rapid.IntRange(1, 6).Draw(rt, "items") {
 			kind := rapid.SampledFrom([]media.Kind{media.Photo, media.Video, media.Raw}).Draw(rt, "kind")
 			items = append(items, records.Item{Source: "DCIM", Dir: ".", Name: fmt.Sprintf("%d.%s", i/2, map[media.Kind]string{media.Photo: "jpg", media.Video: "mp4", media.Raw: "cr2"}[kind]), Size: rapid.Int64Range(1, 3_000_000).Draw(rt, "size"),
 				Kind: kind, Rule: "all", ContentType: "image/jpeg", TakenMS: now.UnixMilli() + int64(i)})
 		}
-		require.NoError(rt, r.Admit(ctx, items, p, now))
+		require.NoError(rt, r.Catalogue.Admit(ctx, items, p, now))
 		for id := int64(1); id <= int64(2*len(items)); id++ {
-			c, ok, err := r.Copy(ctx, id)
+			c, ok, err := r.Queue.Copy(ctx, id)
 			require.NoError(rt, err)
 			if !ok {
 				continue
 			}
 			if form, reduced := p.Form(c.Rule, c.Kind, c.Shelf); reduced && rapid.Bool().Draw(rt, "prepared") {
-				require.NoError(rt, r.SetForm(ctx, c.Item, c.Rule, c.Shelf, form.String(), true, c.Bytes/2+1, "", now))
+				require.NoError(rt, r.Forms.SetForm(ctx, c.Item, c.Rule, c.Shelf, form.String(), true, c.Bytes/2+1, "", now))
 			}
 			steps := rapid.SampledFrom([][]queue.State{nil, nil, {queue.Sending, queue.Waiting}, {queue.Sending, queue.Proving}, {queue.Sending, queue.Proving, queue.Safe}, {queue.Sending, queue.Stuck}}).Draw(rt, "steps")
 			for _, to := range steps {
@@ -67,7 +67,7 @@ func TestWhatIsNotMovingHasASentence(t *testing.T) {
 					says, todo := "The storage refuses it.", "Rename it."
 					change = records.Change{Says: &says, Todo: &todo}
 				}
-				require.NoError(rt, r.Step(ctx, id, to, "", change, now))
+				require.NoError(rt, r.Queue.Step(ctx, id, to, "", change, now))
 			}
 		}
 		conditions := gate.Conditions{
@@ -94,12 +94,12 @@ func TestWhatIsNotMovingHasASentence(t *testing.T) {
 		s, err := teller.Situation(ctx)
 		require.NoError(rt, err)
 		for id := int64(1); id <= int64(2*len(items)); id++ {
-			c, ok, err := r.Copy(ctx, id)
+			c, ok, err := r.Queue.Copy(ctx, id)
 			require.NoError(rt, err)
 			if !ok {
 				continue
 			}
-			story, err := teller.Story(ctx, r.Key(c.Item))
+			story, err := teller.Story(ctx, r.Catalogue.Key(c.Item))
 			require.NoError(rt, err)
 			for _, told := range story.Item.Copies {
 				if told.Destination != c.Destination || told.Shelf != c.Shelf || (told.Part != "") != (c.PartOf != 0) || c.PartOf != 0 && told.Part != c.Name {
@@ -142,7 +142,7 @@ func goesNext(t *testing.T, r *records.Records, s gate.Situation, c records.Copy
 	// All before it are called busy: then it is the first, if it may go at all.
 	var before []int64
 	for {
-		next, ok, err := r.Pick(t.Context(), c.Class, queue.Waiting, form, plan.NewestFirst, fits, before, s.Time)
+		next, ok, err := r.Queue.Pick(t.Context(), c.Class, queue.Waiting, form, plan.NewestFirst, fits, before, s.Time)
 		require.NoError(t, err)
 		if !ok {
 			return false

@@ -19,7 +19,7 @@ import (
 // Status tells how the device stands, in items. It reads counters only: it costs
 // the same with ten items and with a million.
 func (t Teller) Status(ctx context.Context) (wire.Device, error) {
-	standings, err := t.From.Standings(ctx)
+	standings, err := t.From.Queue.Standings(ctx)
 	if err != nil {
 		return wire.Device{}, err
 	}
@@ -153,7 +153,7 @@ type retryKey struct {
 }
 
 func (t Teller) retries(ctx context.Context, now time.Time) (map[retryKey]records.Retrying, error) {
-	rows, err := t.From.Retries(ctx, now)
+	rows, err := t.From.Queue.Retries(ctx, now)
 	retries := make(map[retryKey]records.Retrying, len(rows))
 	for _, r := range rows {
 		retries[retryKey{r.Standing, r.Destination}] = r

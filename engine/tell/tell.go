@@ -94,7 +94,7 @@ func (k Known) Outlook(device string, now time.Time) gate.Situation {
 // Gather fills in what the records know, and tells how many copies of each class there
 // are in each state.
 func Gather(ctx context.Context, r *records.Records, s *gate.Situation) ([]records.Counter, error) {
-	counters, err := r.Counters(ctx)
+	counters, err := r.Queue.Counters(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -103,7 +103,7 @@ func Gather(ctx context.Context, r *records.Records, s *gate.Situation) ([]recor
 		if c.State != queue.Waiting || !s.Asks(c.Class) {
 			continue
 		}
-		smallest, some, err := r.Smallest(ctx, c.Class)
+		smallest, some, err := r.Queue.Smallest(ctx, c.Class)
 		if err != nil {
 			return nil, err
 		}
@@ -120,7 +120,7 @@ func Gather(ctx context.Context, r *records.Records, s *gate.Situation) ([]recor
 					continue
 				}
 				start, _ := allowance.Period(limit.Per, s.Time, s.Zone)
-				if s.Accounts[account], err = r.Account(ctx, lane.Over, start, roaming); err != nil {
+				if s.Accounts[account], err = r.Ledger.Account(ctx, lane.Over, start, roaming); err != nil {
 					return nil, err
 				}
 			}

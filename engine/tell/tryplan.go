@@ -33,7 +33,7 @@ func (teller Teller) TryPlan(ctx context.Context, p *plan.Plan) (Tried, error) {
 	if err != nil {
 		return t, err
 	}
-	standings, err := teller.From.Standings(ctx)
+	standings, err := teller.From.Queue.Standings(ctx)
 	if err != nil {
 		return t, err
 	}
@@ -52,7 +52,7 @@ func (teller Teller) TryPlan(ctx context.Context, p *plan.Plan) (Tried, error) {
 			t.Unknown = append(t.Unknown, s.Folder)
 		}
 	}
-	groups, err := teller.From.Regroup(ctx, by)
+	groups, err := teller.From.Catalogue.Regroup(ctx, by)
 	if err != nil {
 		return t, err
 	}

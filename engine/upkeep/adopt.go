@@ -57,7 +57,7 @@ func (u *Upkeep) Adopt(ctx context.Context, name string, tell func(wire.Adopted)
 				a.Files, a.Bytes = a.Files+1, a.Bytes+e.Size
 			}
 		}
-		if err := u.Records.AddFound(ctx, found); err != nil {
+		if err := u.Records.Adopted.AddFound(ctx, found); err != nil {
 			return a, err
 		}
 		tell(a)

@@ -47,7 +47,7 @@ func (u *Upkeep) LookAt(ctx context.Context, name, path string) error {
 
 // lookAtFound hashes a file that was at the destination before, if it is one of those.
 func (u *Upkeep) lookAtFound(ctx context.Context, driver destination.Driver, name, path string) error {
-	file, known, err := u.Records.FoundAt(ctx, name, path)
+	file, known, err := u.Records.Adopted.FoundAt(ctx, name, path)
 	if err != nil || !known {
 		return err
 	}
@@ -55,5 +55,5 @@ func (u *Upkeep) lookAtFound(ctx context.Context, driver destination.Driver, nam
 	if err != nil && !errors.Is(err, destination.ErrNotFound) {
 		return err
 	}
-	return u.Records.SetFound(ctx, name, path, sum, time.Now())
+	return u.Records.Adopted.SetFound(ctx, name, path, sum, time.Now())
 }

@@ -69,15 +69,15 @@ func (u *Upkeep) readOthers(ctx context.Context, name string) error {
 		return !u.parts[name+"/"+part]
 	}
 	keep := func(ctx context.Context, found []records.Found) error {
-		if err := u.Records.AddFound(ctx, found); err != nil {
+		if err := u.Records.Adopted.AddFound(ctx, found); err != nil {
 			return err
 		}
-		return u.Records.KnowFound(ctx, found)
+		return u.Records.Adopted.KnowFound(ctx, found)
 	}
 	if _, err := u.readRecords(ctx, driver, name, wanted, keep); err != nil {
 		return err
 	}
-	n, err := u.Records.Doubles(ctx, name)
+	n, err := u.Records.Adopted.Doubles(ctx, name)
 	if err != nil {
 		return err
 	}

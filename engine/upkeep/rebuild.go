@@ -37,7 +37,7 @@ func (u *Upkeep) lookThroughAll(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	known, err := u.readRecords(ctx, driver, name, func(string) bool { return true }, u.Records.KnowFound)
+	known, err := u.readRecords(ctx, driver, name, func(string) bool { return true }, u.Records.Adopted.KnowFound)
 	if err != nil {
 		return err
 	}

@@ -55,7 +55,7 @@ func RecordSchema() ([]byte, error) {
 
 // recordDue has the next part of a destination's record written.
 func (u *Upkeep) recordDue(ctx context.Context, name string, now time.Time, busy bool) (do func(context.Context) error, next time.Time, err error) {
-	n, since, err := u.Records.Unrecorded(ctx, name)
+	n, since, err := u.Records.Proofs.Unrecorded(ctx, name)
 	if err != nil || n == 0 {
 		return nil, time.Time{}, err
 	}
@@ -81,13 +81,13 @@ func (u *Upkeep) recordDue(ctx context.Context, name string, now time.Time, busy
 // writeRecord writes one part of the record at a destination: an index in JSON
 // Lines and checksums as sha256sum reads them.
 func (u *Upkeep) writeRecord(ctx context.Context, name string) error {
-	copies, err := u.Records.ToRecord(ctx, name, recordFull)
+	copies, err := u.Records.Proofs.ToRecord(ctx, name, recordFull)
 	if err != nil || len(copies) == 0 {
 		return err
 	}
 	dir := u.recordDir()
 	fact := "record " + name
-	text, err := u.Records.Fact(ctx, fact)
+	text, err := u.Records.Facts.Fact(ctx, fact)
 	if err != nil {
 		return err
 	}
@@ -112,7 +112,7 @@ func (u *Upkeep) writeRecord(ctx context.Context, name string) error {
 	for part := last + 1; ; part++ {
 		// The number is on record first: whatever happens, the next part has
 		// another.
-		if err := u.Records.SetFact(ctx, fact, strconv.FormatInt(part, 10)); err != nil {
+		if err := u.Records.Facts.SetFact(ctx, fact, strconv.FormatInt(part, 10)); err != nil {
 			return err
 		}
 		err := u.putRecord(ctx, driver, fmt.Sprintf("%s/index-%06d.jsonl", dir, part), index.Bytes())
@@ -125,7 +125,7 @@ func (u *Upkeep) writeRecord(ctx context.Context, name string) error {
 		if err != nil {
 			return err
 		}
-		return u.Records.SetRecorded(context.WithoutCancel(ctx), ids, part)
+		return u.Records.Proofs.SetRecorded(context.WithoutCancel(ctx), ids, part)
 	}
 }
 

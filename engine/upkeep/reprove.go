@@ -16,21 +16,21 @@ import (
 // one at a time for each destination, over networks that cost nothing. It
 // returns how many are to be proven.
 func (u *Upkeep) Reprove(ctx context.Context, name string, sample int64) (int64, error) {
-	n, err := u.Records.Reprove(ctx, name, sample)
+	n, err := u.Records.Proofs.Reprove(ctx, name, sample)
 	u.Changed()
 	return n, err
 }
 
 // StopReproving has no more proofs taken again at a destination, or at all with "".
 func (u *Upkeep) StopReproving(ctx context.Context, name string) error {
-	err := u.Records.StopReproving(ctx, name)
+	err := u.Records.Proofs.StopReproving(ctx, name)
 	u.Changed()
 	return err
 }
 
 // reproveDue has proofs taken again that the keeper wants.
 func (u *Upkeep) reproveDue(ctx context.Context, name string, _ time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {
-	if _, some, err := u.Records.ToReprove(ctx, name); err != nil || !some {
+	if _, some, err := u.Records.Proofs.ToReprove(ctx, name); err != nil || !some {
 		return nil, time.Time{}, err
 	}
 	return func(sendCtx context.Context) error { return u.reproveAll(sendCtx, ctx, name) }, time.Time{}, nil
@@ -40,7 +40,7 @@ func (u *Upkeep) reproveDue(ctx context.Context, name string, _ time.Time, _ boo
 // destination fails, or a gate shuts. It begins none after the end of life.
 func (u *Upkeep) reproveAll(ctx, life context.Context, name string) error {
 	for life.Err() == nil && !u.Outlook().Quiet(name) {
-		c, some, err := u.Records.ToReprove(life, name)
+		c, some, err := u.Records.Proofs.ToReprove(life, name)
 		if err != nil || !some {
 			return err
 		}
@@ -72,7 +72,7 @@ func (u *Upkeep) proveAgain(ctx context.Context, driver destination.Driver, at r
 	says, todo := "", ""
 	switch {
 	case err == nil:
-		return u.Records.Proven(after, c.ID, way, time.Now())
+		return u.Records.Proofs.Proven(after, c.ID, way, time.Now())
 	case ctx.Err() != nil:
 		return context.Cause(ctx)
 	case errors.Is(err, destination.ErrNotFound):

@@ -18,7 +18,7 @@ const tempLife = 20 * time.Hour
 // sweepDue has temporary files removed of copies that rest: their last try could not
 // clean up, as the storage was away or the network cost.
 func (u *Upkeep) sweepDue(ctx context.Context, name string, now time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {
-	left, err := u.Records.Temps(ctx, name, now.Add(-tempLife))
+	left, err := u.Records.Queue.Temps(ctx, name, now.Add(-tempLife))
 	if err != nil {
 		return nil, time.Time{}, err
 	}
@@ -53,7 +53,7 @@ func (u *Upkeep) removeTemps(ctx context.Context, name string, left []records.Co
 			failed = err
 			continue
 		}
-		if err := u.Records.Note(context.WithoutCancel(ctx), c.ID, "", c.Remote, c.SHA256); err != nil {
+		if err := u.Records.Queue.Note(context.WithoutCancel(ctx), c.ID, "", c.Remote, c.SHA256); err != nil {
 			return err
 		}
 	}
@@ -117,7 +117,7 @@ func (u *Upkeep) removeForgotten(ctx context.Context, name string) error {
 			continue
 		}
 		// A copy's temporary name is on record before anything is written there.
-		known, err := u.Records.KnowsTemp(ctx, name, path)
+		known, err := u.Records.Places.KnowsTemp(ctx, name, path)
 		if err != nil {
 			return err
 		}

@@ -22,15 +22,15 @@ import (
 
 // withdrawDue has small copies removed that are of no more use.
 func (u *Upkeep) withdrawDue(ctx context.Context, name string, now time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {
-	if _, _, some, err := u.Records.Superseded(ctx, name, now); err != nil {
+	if _, _, some, err := u.Records.Shelves.Superseded(ctx, name, now); err != nil {
 		return nil, time.Time{}, err
 	} else if !some {
-		next, err := u.Records.Postponed(ctx, name)
+		next, err := u.Records.Shelves.Postponed(ctx, name)
 		return nil, next, err
 	}
 	return func(sendCtx context.Context) error {
 		for ctx.Err() == nil && !u.Outlook().Quiet(name) {
-			small, whole, some, err := u.Records.Superseded(sendCtx, name, time.Now())
+			small, whole, some, err := u.Records.Shelves.Superseded(sendCtx, name, time.Now())
 			if err != nil || !some {
 				return err
 			}
@@ -48,7 +48,7 @@ func (u *Upkeep) withdrawDue(ctx context.Context, name string, now time.Time, _ 
 			if err != nil { // this one alone: the others go on
 				u.Log.Warn("a small copy could not be removed; it is tried later", "device", u.Device, "destination", name, "path", small.Remote, "err", err)
 				wait := u.Wait(queue.Wait(small.Tries+1, 0.5))
-				if err := u.Records.Postpone(sendCtx, small.ID, small.Tries+1, time.Now().Add(wait)); err != nil {
+				if err := u.Records.Shelves.Postpone(sendCtx, small.ID, small.Tries+1, time.Now().Add(wait)); err != nil {
 					return err
 				}
 			}
@@ -84,7 +84,7 @@ func (u *Upkeep) withdraw(ctx context.Context, driver destination.Driver, name s
 	leave := func(path string, err error) error { return u.leaveSmall(ctx, name, small, path, err) }
 	out := small.Temp
 	if out == "" {
-		if shared, err := u.Records.HandOn(ctx, small); err != nil {
+		if shared, err := u.Records.Shelves.HandOn(ctx, small); err != nil {
 			return err
 		} else if shared {
 			return ends("The whole of it is safe there; the small one stays, as another item's is the same.")
@@ -100,7 +100,7 @@ func (u *Upkeep) withdraw(ctx context.Context, driver destination.Driver, name s
 			return ends("The whole of it is safe there. What lies at " + small.Remote + " is not what was put there: it stays.")
 		}
 		out = destination.NewWithdrawn(u.Owner)
-		if err := u.Records.Withdraw(ctx, small.ID, out); err != nil {
+		if err := u.Records.Shelves.Withdraw(ctx, small.ID, out); err != nil {
 			return err
 		}
 		switch err := driver.Withdraw(ctx, small.Remote, out); {
@@ -113,7 +113,7 @@ func (u *Upkeep) withdraw(ctx context.Context, driver destination.Driver, name s
 	switch same, err := is(out, small); {
 	case errors.Is(err, destination.ErrNotFound): // an earlier try ended before it was taken out, or after it was removed
 		if _, serr := driver.Size(ctx, small.Remote); serr == nil {
-			return u.Records.Withdraw(ctx, small.ID, "")
+			return u.Records.Shelves.Withdraw(ctx, small.ID, "")
 		} else if !errors.Is(serr, destination.ErrNotFound) {
 			return serr
 		}
@@ -143,7 +143,7 @@ const mostWithdrawals = 5
 
 // endSmall ends a small copy.
 func (u *Upkeep) endSmall(ctx context.Context, small records.Copy, says string) error {
-	return u.Records.Step(context.WithoutCancel(ctx), small.ID, queue.Skipped, says, records.Change{Says: &says, Temp: new(""), Remote: new(""), SHA256: new(""), Proof: new(""), ProvenAt: &time.Time{}, Landed: new(bool), Tries: new(int), NotBefore: &time.Time{}}, time.Now())
+	return u.Records.Queue.Step(context.WithoutCancel(ctx), small.ID, queue.Skipped, says, records.Change{Says: &says, Temp: new(""), Remote: new(""), SHA256: new(""), Proof: new(""), ProvenAt: &time.Time{}, Landed: new(bool), Tries: new(int), NotBefore: &time.Time{}}, time.Now())
 }
 
 // leaveSmall leaves what cannot be removed where it is, and tells so.

@@ -117,9 +117,9 @@ func TestNothingIsRemovedButASmallCopyOfWhatIsSafe(t *testing.T) {
 		defer r.Close()
 		p, err := plantext.Parse("plan", []byte(smallPlan))
 		require.NoError(rt, err)
-		require.NoError(rt, r.Apply(ctx, p, "phone", time.Now()))
-		require.NoError(rt, r.Admit(ctx, []records.Item{{Source: "DCIM", Dir: ".", Name: "a.jpg", Size: 9, Kind: media.Photo, Rule: "all", ContentType: "image/jpeg", TakenMS: 1}}, p, time.Now()))
-		require.NoError(rt, r.SetForm(ctx, 1, "all", plan.Small, "quick", true, int64(len("a small one")), "", time.Now()))
+		require.NoError(rt, r.Catalogue.Apply(ctx, p, "phone", time.Now()))
+		require.NoError(rt, r.Catalogue.Admit(ctx, []records.Item{{Source: "DCIM", Dir: ".", Name: "a.jpg", Size: 9, Kind: media.Photo, Rule: "all", ContentType: "image/jpeg", TakenMS: 1}}, p, time.Now()))
+		require.NoError(rt, r.Forms.SetForm(ctx, 1, "all", plan.Small, "quick", true, int64(len("a small one")), "", time.Now()))
 		const small, whole = "small/a.jpg", "2026/a.jpg"
 		for _, c := range []struct {
 			id            int64
@@ -129,11 +129,11 @@ func TestNothingIsRemovedButASmallCopyOfWhatIsSafe(t *testing.T) {
 			sum := sha256.Sum256([]byte(c.content))
 			hash, yes := hex.EncodeToString(sum[:]), true
 			for _, to := range []queue.State{queue.Sending, queue.Proving} {
-				require.NoError(rt, r.Step(ctx, c.id, to, "", records.Change{Remote: &c.path, SHA256: &hash, Landed: &yes}, time.Now()))
+				require.NoError(rt, r.Queue.Step(ctx, c.id, to, "", records.Change{Remote: &c.path, SHA256: &hash, Landed: &yes}, time.Now()))
 			}
 		}
-		require.NoError(rt, r.Step(ctx, 2, queue.Safe, "", records.Change{}, time.Now()))
-		require.NoError(rt, r.Step(ctx, 1, queue.Safe, "", records.Change{}, time.Now()))
+		require.NoError(rt, r.Queue.Step(ctx, 2, queue.Safe, "", records.Change{}, time.Now()))
+		require.NoError(rt, r.Queue.Step(ctx, 1, queue.Safe, "", records.Change{}, time.Now()))
 
 		others := map[string]bool{} // what somebody else put there, that nobody else took away
 		wholeChanged, smallTaken := false, false
@@ -171,7 +171,7 @@ func TestNothingIsRemovedButASmallCopyOfWhatIsSafe(t *testing.T) {
 			return nil
 		}
 		driver := &meddler{folder.Driver{Root: root}, meddle, meddle}
-		places, err := place.New(ctx, place.Options{Device: "phone", Owner: "phone", Records: r, Driver: func(string) (destination.Driver, error) { return driver, nil }, Changed: func() {}, Tell: func() {}, Log: slog.New(slog.DiscardHandler), Jitter: func() float64 { return 0.5 }, Wait: func(d time.Duration) time.Duration { return d }})
+		places, err := place.New(ctx, place.Options{Device: "phone", Owner: "phone", Records: place.LedgerOf(r), Driver: func(string) (destination.Driver, error) { return driver, nil }, Changed: func() {}, Tell: func() {}, Log: slog.New(slog.DiscardHandler), Jitter: func() float64 { return 0.5 }, Wait: func(d time.Duration) time.Duration { return d }})
 		require.NoError(rt, err)
 		places.SetPlan(p)
 		others2 := &fleet.Fleet{}
@@ -205,7 +205,7 @@ func TestNothingIsRemovedButASmallCopyOfWhatIsSafe(t *testing.T) {
 			// What cleans up after the device does not take it for its own.
 			busy = false
 			require.NoError(rt, u.removeForgotten(ctx, "locker"))
-			temps, err := r.Temps(ctx, "locker", time.Now().Add(time.Hour))
+			temps, err := r.Queue.Temps(ctx, "locker", time.Now().Add(time.Hour))
 			require.NoError(rt, err)
 			require.Empty(rt, temps)
 		}

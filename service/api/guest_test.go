@@ -121,20 +121,20 @@ func (y *guestYard) recordsOf(name string) []records.Rows {
 	p, err := plantext.Parse("plan", []byte(fmt.Sprintf(guestPlan, "/a", "/b")))
 	require.NoError(y.t, err)
 	now := time.Now()
-	require.NoError(y.t, r.Apply(ctx, p, name, now))
+	require.NoError(y.t, r.Catalogue.Apply(ctx, p, name, now))
 	rule := p.Devices[name].Sources[0].Rules[0]
-	require.NoError(y.t, r.Admit(ctx, []records.Item{{Source: "DCIM", Dir: ".", Name: name + ".jpg", Size: 9, Kind: media.Photo, Rule: rule, ContentType: "image/jpeg", TakenMS: now.UnixMilli()}}, p, now))
-	require.NoError(y.t, r.Follow(ctx))
+	require.NoError(y.t, r.Catalogue.Admit(ctx, []records.Item{{Source: "DCIM", Dir: ".", Name: name + ".jpg", Size: 9, Kind: media.Photo, Rule: rule, ContentType: "image/jpeg", TakenMS: now.UnixMilli()}}, p, now))
+	require.NoError(y.t, r.Outbox.Follow(ctx))
 	sum := sha256.Sum256([]byte("nine byte"))
 	remote, hash, yes := "2026/"+name+".jpg", hex.EncodeToString(sum[:]), true
 	for _, to := range []queue.State{queue.Sending, queue.Proving, queue.Safe} {
 		for id := range p.Rules[rule].To {
-			require.NoError(y.t, r.Step(ctx, int64(id+1), to, "told", records.Change{Remote: &remote, SHA256: &hash, Landed: &yes, ProvenAt: &now}, now))
+			require.NoError(y.t, r.Queue.Step(ctx, int64(id+1), to, "told", records.Change{Remote: &remote, SHA256: &hash, Landed: &yes, ProvenAt: &now}, now))
 		}
 	}
-	_, err = r.Reserve(ctx, 1, records.Spend{Network: plan.Cellular, Rule: rule}, nil, 10, now)
+	_, err = r.Ledger.Reserve(ctx, 1, records.Spend{Network: plan.Cellular, Rule: rule}, nil, 10, now)
 	require.NoError(y.t, err)
-	rows, _, err := r.Noted(ctx, 10000)
+	rows, _, err := r.Outbox.Noted(ctx, 10000)
 	require.NoError(y.t, err)
 	return rows
 }
