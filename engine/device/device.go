@@ -42,12 +42,14 @@ import (
 	"yardtide/engine/destination"
 	"yardtide/engine/face"
 	"yardtide/engine/fleet"
+	"yardtide/engine/moving"
 	"yardtide/engine/place"
 	"yardtide/engine/records"
 	"yardtide/engine/rendition"
 	"yardtide/engine/role"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
+	"yardtide/engine/show"
 	"yardtide/engine/tell"
 	"yardtide/engine/upkeep"
 	"yardtide/engine/work"
@@ -101,6 +103,8 @@ var _ Others = (*fleet.Fleet)(nil)
 type Device struct {
 	Options
 	tell.Teller
+	*show.Show
+	moving  *moving.Maker
 	places  *place.Places
 	carrier *carry.Carrier
 	waking  waking
@@ -120,13 +124,9 @@ type Device struct {
 	// preparing are the items that are made smaller, with the copies that wait for it.
 	preparing map[int64]*preparing
 	reading   bool // marks of items
-	bursting  bool // moving pictures are made
-	burstAt   time.Time
 	sources   map[string]*scanned
 	problem   string    // why the device itself cannot work
 	broken    time.Time // the records could not be written: when they are tried again
-
-	comparing chan struct{} // has room for one: a picture is held whole to be shown
 
 	beside  sync.WaitGroup // sends, and what is done beside them
 	planned work.Bell      // a new plan came
@@ -155,7 +155,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 		o.Grace = 3 * time.Second
 	}
 	d := &Device{
-		Options: o, modem: gate.Unknown, pace: rate.NewLimiter(rate.Inf, carry.PaceStep), plan: &plan.Plan{}, zone: time.UTC, active: map[int64]*carry.Send{}, preparing: map[int64]*preparing{}, comparing: make(chan struct{}, 1), sources: map[string]*scanned{},
+		Options: o, modem: gate.Unknown, pace: rate.NewLimiter(rate.Inf, carry.PaceStep), plan: &plan.Plan{}, zone: time.UTC, active: map[int64]*carry.Send{}, preparing: map[int64]*preparing{}, sources: map[string]*scanned{},
 		planned: work.NewBell(), wake: work.NewBell(), freed: work.NewBell(),
 	}
 	d.Teller = tell.Teller{Of: o.Name, From: o.Records, Beside: d.Known}
@@ -195,6 +195,13 @@ func New(ctx context.Context, o Options) (*Device, error) {
 		Device: o.Name, Owner: owner, Folder: owner, Records: o.Records, Places: d.places, Others: o.Others, Outlook: d.outlook, Sending: d.sendsTo, Go: d.beside.Go,
 		Changed: d.changed, Tell: o.Changed, Wait: o.Wait, Log: o.Log,
 	})
+	d.Show = show.New(show.Options{
+		Device: o.Name, Root: o.Root, Records: o.Records, Faces: o.Faces, Folder: d.Folder, Plan: d.currentPlan, Sending: d.isSending,
+		Places: func(p *plan.Plan) func(os.FileInfo) bool { return d.scanOptions(p).Place },
+	})
+	d.moving = &moving.Maker{Options: moving.Options{
+		Device: o.Name, Dir: o.Bursts, Renditions: o.Renditions, Records: o.Records, Show: d.Show, Folder: d.Folder, Plan: d.currentPlan, Counts: d.places.Counts, Go: d.beside.Go, Wait: o.Wait, Log: o.Log,
+	}}
 	o.Others.Join(fleet.Member{Name: o.Name, Records: func() *records.Records { return o.Records }, Counts: d.places.Counts, Wake: d.wake.Ring, Tell: o.Changed})
 	return d, nil
 }
@@ -237,7 +244,7 @@ func (d *Device) setPace(now time.Time) time.Time {
 // SetPlan gives the device a plan. It takes effect at once: what it does not ask for is
 // cut, and nothing begins before the records are in line with it.
 func (d *Device) SetPlan(p *plan.Plan) {
-	p = d.withBursts(p.On(d.Name))
+	p = d.moving.With(p.On(d.Name))
 	d.mu.Lock()
 	d.plan, d.zone = p, p.Zone(d.Name)
 	d.turns++
@@ -469,6 +476,13 @@ func (d *Device) sendsTo(name string) bool {
 		}
 	}
 	return false
+}
+
+// isSending tells whether something is being sent.
+func (d *Device) isSending() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return len(d.active) > 0
 }
 
 // scanOptions are those of every scan under a plan: places that copies go to are

@@ -133,7 +133,7 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 	if last.ordered, err = d.Records.Queue.Ordered(ctx); err != nil {
 		return last, err
 	}
-	last.next = gate.Earlier(last.next, d.makeBursts(sendCtx, last))
+	last.next = gate.Earlier(last.next, d.moving.Make(sendCtx, d.currentPlan(), last.Now.Charging, last.Time))
 	if err := d.readMarks(ctx, sendCtx); err != nil {
 		return last, err
 	}

@@ -1,4 +1,4 @@
-package device
+package show
 
 import (
 	"context"
@@ -17,18 +17,18 @@ const faceTime = 30 * time.Second
 // Face is a small picture of an item, as JPEG. The error is records.NoItem for a key
 // that is none, face.ErrNone where there is nothing to show, face.ErrAway while its
 // file cannot be read, and face.ErrBusy.
-func (d *Device) Face(ctx context.Context, key string) ([]byte, error) {
-	it, err := d.Records.Catalogue.ByKey(ctx, key)
+func (s *Show) Face(ctx context.Context, key string) ([]byte, error) {
+	it, err := s.Records.Catalogue.ByKey(ctx, key)
 	if err != nil {
 		return nil, err
 	}
-	if d.Faces == nil {
+	if s.Faces == nil {
 		return nil, face.ErrNone
 	}
-	return d.Faces.Of(ctx, key, it.Kind, func(ctx context.Context) ([]byte, error) {
+	return s.Faces.Of(ctx, key, it.Kind, func(ctx context.Context) ([]byte, error) {
 		ctx, cancel := context.WithTimeoutCause(ctx, faceTime, face.ErrAway)
 		defer cancel()
-		path := filepath.Join(d.Folder(it.Source), filepath.FromSlash(it.Path()))
+		path := filepath.Join(s.Folder(it.Source), filepath.FromSlash(it.Path()))
 		f, err := source.Open(ctx, path)
 		if err != nil {
 			return nil, face.ErrAway

@@ -1,4 +1,4 @@
-package device
+package show
 
 import (
 	"context"
@@ -27,21 +27,21 @@ const (
 
 // CompareForm shows an item as shot and in a form, and the same detail of both around a
 // point. The errors are those of Face.
-func (d *Device) CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (wire.FormCompared, error) {
-	it, err := d.Records.Catalogue.ByKey(ctx, key)
+func (s *Show) CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (wire.FormCompared, error) {
+	it, err := s.Records.Catalogue.ByKey(ctx, key)
 	if err != nil {
 		return wire.FormCompared{}, err
 	}
 	ctx, cancel := context.WithTimeoutCause(ctx, compareTime, face.ErrAway)
 	defer cancel()
 	select {
-	case d.comparing <- struct{}{}:
-		defer func() { <-d.comparing }()
+	case s.comparing <- struct{}{}:
+		defer func() { <-s.comparing }()
 	case <-ctx.Done():
 		return wire.FormCompared{}, context.Cause(ctx)
 	}
 	var c rendition.Compared
-	err = d.withPicture(ctx, it, func(src rendition.Source) (err error) { c, err = rendition.Compare(ctx, src, r, x, y); return err })
+	err = s.WithPicture(ctx, it, func(src rendition.Source) (err error) { c, err = rendition.Compare(ctx, src, r, x, y); return err })
 	var as rendition.AsShot
 	if errors.As(err, &as) {
 		return wire.FormCompared{}, face.ErrNone
@@ -50,9 +50,9 @@ func (d *Device) CompareForm(ctx context.Context, key string, r plan.Rendition, 
 	return wire.FormCompared{Name: it.Name, AsShot: form(c.AsShot), Made: form(c.Made), Why: c.Why, Before: c.Before, After: c.After}, err
 }
 
-// withPicture opens an item's file, if it is still the one that was found.
-func (d *Device) withPicture(ctx context.Context, it records.Item, do func(rendition.Source) error) error {
-	f, err := source.Open(ctx, filepath.Join(d.Folder(it.Source), filepath.FromSlash(it.Path())))
+// WithPicture opens an item's file, if it is still the one that was found.
+func (s *Show) WithPicture(ctx context.Context, it records.Item, do func(rendition.Source) error) error {
+	f, err := source.Open(ctx, filepath.Join(s.Folder(it.Source), filepath.FromSlash(it.Path())))
 	if err != nil {
 		return face.ErrAway
 	}
@@ -65,15 +65,15 @@ func (d *Device) withPicture(ctx context.Context, it records.Item, do func(rendi
 
 // SampleForm makes a form of a few items of a kind that a rule takes, chosen at random, and
 // tells what came of them, and how many there are.
-func (d *Device) SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition) (wire.FormSample, error) {
-	n, bytes, err := d.Records.Catalogue.OfRule(ctx, rule, kind)
+func (s *Show) SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition) (wire.FormSample, error) {
+	n, bytes, err := s.Records.Catalogue.OfRule(ctx, rule, kind)
 	if err != nil {
 		return wire.FormSample{}, err
 	}
-	s := wire.FormSample{Amount: wire.Amount{N: n, Bytes: bytes}, Samples: []forecast.Sample{}}
-	items, err := d.Records.Catalogue.SomeItems(ctx, rule, kind, sampleSize)
+	sample := wire.FormSample{Amount: wire.Amount{N: n, Bytes: bytes}, Samples: []forecast.Sample{}}
+	items, err := s.Records.Catalogue.SomeItems(ctx, rule, kind, sampleSize)
 	if err != nil {
-		return s, err
+		return sample, err
 	}
 	end := time.Now().Add(sampleTime)
 	for _, it := range items {
@@ -81,7 +81,7 @@ func (d *Device) SampleForm(ctx context.Context, rule string, kind media.Kind, r
 			break // fewer say less, and that is told
 		}
 		made := it.Size
-		err := d.withPicture(ctx, it, func(src rendition.Source) error {
+		err := s.WithPicture(ctx, it, func(src rendition.Source) error {
 			m, err := rendition.Reduce(ctx, src, r, io.Discard)
 			if err == nil {
 				made = m.Bytes
@@ -91,13 +91,13 @@ func (d *Device) SampleForm(ctx context.Context, rule string, kind media.Kind, r
 		var as rendition.AsShot
 		switch {
 		case ctx.Err() != nil:
-			return s, context.Cause(ctx)
+			return sample, context.Cause(ctx)
 		case errors.Is(err, face.ErrAway): // it says nothing
 			continue
 		case err != nil && !errors.As(err, &as):
-			return s, err
+			return sample, err
 		}
-		s.Samples = append(s.Samples, forecast.Sample{Before: it.Size, After: made})
+		sample.Samples = append(sample.Samples, forecast.Sample{Before: it.Size, After: made})
 	}
-	return s, nil
+	return sample, nil
 }

@@ -1,4 +1,4 @@
-package device
+package show
 
 import (
 	"cmp"
@@ -29,19 +29,19 @@ import (
 
 // Usual lists the folders in which people mostly keep their things, as far as the
 // device has them.
-func (d *Device) Usual() []wire.UsualFolder {
+func (s *Show) Usual() []wire.UsualFolder {
 	list := []wire.UsualFolder{}
-	for _, u := range role.Of(d.Root) {
-		list = append(list, wire.UsualFolder{Folder: u.Source, Path: u.Path, Source: d.sourceAround(u.Path)})
+	for _, u := range role.Of(s.Root) {
+		list = append(list, wire.UsualFolder{Folder: u.Source, Path: u.Path, Source: s.sourceAround(u.Path)})
 	}
 	return list
 }
 
 // sourceAround is the source of the plan that a folder is, or lies in; "" for none.
-func (d *Device) sourceAround(path string) string {
-	for _, s := range d.currentPlan().Devices[d.Name].Sources {
-		if plan.Inside(filepath.ToSlash(path), filepath.ToSlash(d.Folder(s.Folder))) {
-			return s.Folder
+func (s *Show) sourceAround(path string) string {
+	for _, of := range s.Plan().Devices[s.Device].Sources {
+		if plan.Inside(filepath.ToSlash(path), filepath.ToSlash(s.Folder(of.Folder))) {
+			return of.Folder
 		}
 	}
 	return ""
@@ -52,34 +52,34 @@ const mostFolders = 60
 
 // Look looks at a folder, and tells what it found so far now and then. set is what
 // would be taken up of it; with nil what the plan says. The error is a sentence.
-func (d *Device) Look(ctx context.Context, folder string, set *plan.Source, tell func(wire.Look)) error {
-	p := d.currentPlan()
-	path := d.Folder(folder)
-	l := wire.Look{Device: d.Name, Folder: folder, Path: path, Source: d.sourceAround(path)}
+func (s *Show) Look(ctx context.Context, folder string, set *plan.Source, tell func(wire.Look)) error {
+	p := s.Plan()
+	path := s.Folder(folder)
+	l := wire.Look{Device: s.Device, Folder: folder, Path: path, Source: s.sourceAround(path)}
 	below := "" // the folder below the source whose scope counts
 	one := plan.Source{}
 	switch {
 	case set != nil:
 		one = *set
 	case l.Source != "":
-		for _, s := range p.Devices[d.Name].Sources {
-			if s.Folder == l.Source {
-				one = s
+		for _, of := range p.Devices[s.Device].Sources {
+			if of.Folder == l.Source {
+				one = of
 			}
 		}
-		if rel, err := filepath.Rel(d.Folder(l.Source), path); err == nil && rel != "." {
+		if rel, err := filepath.Rel(s.Folder(l.Source), path); err == nil && rel != "." {
 			below = filepath.ToSlash(rel) + "/"
 		}
 	}
 	if l.Source != "" {
-		if err := d.safeBelow(ctx, &l, path); err != nil {
+		if err := s.safeBelow(ctx, &l, path); err != nil {
 			return err
 		}
 	}
-	chooser := p.Chooser(one, p.Zone(d.Name))
-	o := d.scanOptions(p)
+	chooser := p.Chooser(one, p.Zone(s.Device))
+	place := s.Places(p)
 	_, err := look.At(ctx, path, look.Options{
-		Zone: p.Zone(d.Name),
+		Zone: p.Zone(s.Device),
 		Choose: func(f plan.Found) string {
 			f.Path = below + f.Path
 			if len(one.Rules) == 0 {
@@ -88,14 +88,14 @@ func (d *Device) Look(ctx context.Context, folder string, set *plan.Source, tell
 			_, why := chooser.Choose(f)
 			return why
 		},
-		Rest: d.restWhileSending,
+		Rest: s.rest,
 		Place: func(dir string, info os.FileInfo) bool {
 			_, err := os.Lstat(filepath.Join(dir, destination.MarkerName))
-			return err == nil || o.Place(info)
+			return err == nil || place(info)
 		},
-	}, func(s look.Sum) {
+	}, func(sum look.Sum) {
 		one := l
-		fill(&one, s)
+		fill(&one, sum)
 		tell(one)
 	})
 	return err
@@ -105,23 +105,21 @@ func (d *Device) Look(ctx context.Context, folder string, set *plan.Source, tell
 // takes it a tenth of that.
 const lookRest = 500 * time.Microsecond
 
-// restWhileSending lets what is sent go before what is only looked at.
-func (d *Device) restWhileSending() time.Duration {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if len(d.active) > 0 {
+// rest lets what is sent go before what is only looked at.
+func (s *Show) rest() time.Duration {
+	if s.Sending() {
 		return lookRest
 	}
 	return 0
 }
 
 // safeBelow tells what of a folder is proven at which place.
-func (d *Device) safeBelow(ctx context.Context, l *wire.Look, path string) error {
-	rel, err := filepath.Rel(d.Folder(l.Source), path)
+func (s *Show) safeBelow(ctx context.Context, l *wire.Look, path string) error {
+	rel, err := filepath.Rel(s.Folder(l.Source), path)
 	if err != nil {
 		return nil // it is not known what lies where
 	}
-	safe, err := d.Records.Catalogue.SafeBelow(ctx, l.Source, filepath.ToSlash(rel))
+	safe, err := s.Records.Catalogue.SafeBelow(ctx, l.Source, filepath.ToSlash(rel))
 	if err != nil {
 		return err
 	}
@@ -171,16 +169,16 @@ func fill(l *wire.Look, s look.Sum) {
 
 // PictureAt is a small picture of a file in a folder that was looked at, as JPEG. The
 // errors are those of Face.
-func (d *Device) PictureAt(ctx context.Context, path string) ([]byte, error) {
+func (s *Show) PictureAt(ctx context.Context, path string) ([]byte, error) {
 	info, err := os.Lstat(path)
 	if err != nil || !info.Mode().IsRegular() {
 		return nil, face.ErrAway
 	}
-	if d.Faces == nil {
+	if s.Faces == nil {
 		return nil, face.ErrNone
 	}
 	stamp := sha256.Sum256(fmt.Appendf(nil, "%s %d %d", path, info.Size(), info.ModTime().UnixNano()))
-	return d.Faces.Of(ctx, "look-"+hex.EncodeToString(stamp[:12]), media.Photo, func(ctx context.Context) ([]byte, error) {
+	return s.Faces.Of(ctx, "look-"+hex.EncodeToString(stamp[:12]), media.Photo, func(ctx context.Context) ([]byte, error) {
 		ctx, cancel := context.WithTimeoutCause(ctx, faceTime, face.ErrAway)
 		defer cancel()
 		f, err := source.Open(ctx, path)

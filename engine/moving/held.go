@@ -1,4 +1,4 @@
-package device
+package moving
 
 import (
 	"context"
@@ -29,8 +29,8 @@ const heldFor = 7 * 24 * time.Hour
 
 // holdSafe takes an item's file at path into the holding place, if the item is safe and the
 // file is the one that was proven. It returns whether the file went.
-func (d *Device) holdSafe(ctx context.Context, it records.Item, path, holding string) (bool, error) {
-	sum, safe, err := d.isSafe(ctx, it)
+func (m *Maker) holdSafe(ctx context.Context, it records.Item, path, holding string) (bool, error) {
+	sum, safe, err := m.isSafe(ctx, it)
 	if err != nil || !safe {
 		return false, err
 	}
@@ -50,7 +50,7 @@ func (d *Device) holdSafe(ctx context.Context, it records.Item, path, holding st
 		return false, nil // the next scan finds the file as it is now
 	}
 	// The file was read for a while: the plan and the copies may have changed.
-	if _, safe, err = d.isSafe(ctx, it); err != nil || !safe {
+	if _, safe, err = m.isSafe(ctx, it); err != nil || !safe {
 		return false, err
 	}
 	if same, err := f.IsStill(ctx, path); err != nil || !same {
@@ -66,24 +66,24 @@ func (d *Device) holdSafe(ctx context.Context, it records.Item, path, holding st
 	if err := os.Rename(path, to); err != nil {
 		return false, fmt.Errorf("taking what is safe into the holding place: %w", err)
 	}
-	d.Log.Info("a file waits in the holding place", "device", d.Name, "file", path, "at", to, "for", heldFor)
+	m.Log.Info("a file waits in the holding place", "device", m.Device, "file", path, "at", to, "for", heldFor)
 	return true, nil
 }
 
 // isSafe tells whether each destination that the plan asks for has a proven copy of an item
 // as shot, and with which hash.
-func (d *Device) isSafe(ctx context.Context, it records.Item) (sum string, safe bool, err error) {
-	rule, named := d.currentPlan().Rules[it.Rule]
+func (m *Maker) isSafe(ctx context.Context, it records.Item) (sum string, safe bool, err error) {
+	rule, named := m.Plan().Rules[it.Rule]
 	if !named || len(rule.To) == 0 {
 		return "", false, nil
 	}
-	of, err := d.Records.Catalogue.CopiesOf(ctx, []int64{it.ID})
+	of, err := m.Records.Catalogue.CopiesOf(ctx, []int64{it.ID})
 	if err != nil {
 		return "", false, err
 	}
 	proven := map[string]bool{}
 	for _, c := range of[it.ID] {
-		if c.Shelf != plan.Main || c.Reduced || c.SHA256 == "" || c.State != queue.Safe || !d.places.Counts(c.Destination) {
+		if c.Shelf != plan.Main || c.Reduced || c.SHA256 == "" || c.State != queue.Safe || !m.Counts(c.Destination) {
 			continue
 		}
 		if sum != "" && sum != c.SHA256 {
