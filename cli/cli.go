@@ -41,7 +41,7 @@ type Env struct {
 	terminal *os.File // that Out prints to, if it is a file
 }
 
-// Here is what the program does on this machine without asking a service: package host has it.
+// Here is what the program does on this machine without asking a service: package run has it.
 type Here struct {
 	// Commands stand behind those that ask a service.
 	Commands []Command

@@ -13,7 +13,7 @@ import (
 
 	"yardtide/client"
 	"yardtide/core/plan"
-	"yardtide/core/sentences"
+	"yardtide/core/words"
 	"yardtide/wire"
 )
 
@@ -354,10 +354,10 @@ func settlePlace(ctx context.Context, e Env, c client.Client, name, is string) e
 		return err
 	}
 	if is == "moved" {
-		fmt.Fprintf(e.Out, "What was at the old place of %s is proven again here, %s; what is missing is sent.\n", name, sentences.Things(n.N))
+		fmt.Fprintf(e.Out, "What was at the old place of %s is proven again here, %s; what is missing is sent.\n", name, words.Things(n.N))
 		return nil
 	}
-	fmt.Fprintf(e.Out, "%s stands for a new place: %s go there. What is at the old one stays there.\n", name, sentences.Things(n.N))
+	fmt.Fprintf(e.Out, "%s stands for a new place: %s go there. What is at the old one stays there.\n", name, words.Things(n.N))
 	return nil
 }
 

@@ -8,7 +8,7 @@ import (
 	"yardtide/client"
 	"yardtide/core/gate"
 	"yardtide/core/media"
-	"yardtide/core/sentences"
+	"yardtide/core/words"
 	"yardtide/wire"
 )
 
@@ -164,7 +164,7 @@ func wouldTake(d wire.DestinationStatus, l wire.Look) string {
 	says, need := d.Name+": ", l.Takes.Bytes
 	for _, s := range l.SafeAt {
 		if s.Destination == d.Name {
-			says += fmt.Sprintf("%s of it safe there already, %s; ", sentences.Things(s.N, kindsIn(l)...), bytes(s.Bytes))
+			says += fmt.Sprintf("%s of it safe there already, %s; ", words.Things(s.N, kindsIn(l)...), bytes(s.Bytes))
 			need -= s.Bytes
 		}
 	}

@@ -15,7 +15,7 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
-	"yardtide/core/sentences"
+	"yardtide/core/words"
 	"yardtide/wire"
 )
 
@@ -129,7 +129,7 @@ func TestSpansAndNumbersAreForPeople(t *testing.T) {
 		assert.Equal(t, want, short(d))
 	}
 	assert.Equal(t, []string{"1 picture or clip", "1 picture", "1,204 clips", "2 pictures and clips"},
-		[]string{sentences.Things(1), sentences.Things(1, media.Photo), sentences.Things(1204, media.Video), sentences.Things(2, media.Photo, media.Video)})
+		[]string{words.Things(1), words.Things(1, media.Photo), words.Things(1204, media.Video), words.Things(2, media.Photo, media.Video)})
 	assert.Equal(t, "a\u00b7b", plain("a\nb"))
 	assert.Equal(t, "3 proofs", fmt.Sprint(count(3, "proof")))
 }

@@ -12,7 +12,7 @@ import (
 	"yardtide/client"
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
-	"yardtide/core/sentences"
+	"yardtide/core/words"
 	"yardtide/wire"
 )
 
@@ -77,7 +77,7 @@ the standard input.`,
 						fmt.Fprintf(e.Out, "%s: no mistakes. %s\n", args[0], sums(p))
 						c := r.client(e)
 						if c.Token == "" {
-							printNotes(e, wire.PlanNotes{Notes: sentences.Doubts(p)})
+							printNotes(e, wire.PlanNotes{Notes: words.Doubts(p)})
 							return nil
 						}
 						notes, err := c.CheckPlan(ctx, draft) // a service can tell what would follow

@@ -11,7 +11,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/queue"
-	"yardtide/core/sentences"
+	"yardtide/core/words"
 	"yardtide/wire"
 )
 
@@ -89,7 +89,7 @@ func printStatus(p page, y wire.Yard) {
 		p.head("Storage")
 	}
 	for _, d := range y.Destinations {
-		p.line(2, "%s: holds %s, %s; %s. %s", p.paint(strong, d.Name), sentences.Things(d.Held.N, kindsAt(d)...), bytes(d.Held.Bytes), room(d), p.paint(quiet, fmt.Sprintf("%s, %s", d.Kind, d.Where)))
+		p.line(2, "%s: holds %s, %s; %s. %s", p.paint(strong, d.Name), words.Things(d.Held.N, kindsAt(d)...), bytes(d.Held.Bytes), room(d), p.paint(quiet, fmt.Sprintf("%s, %s", d.Kind, d.Where)))
 	}
 }
 
@@ -157,7 +157,7 @@ func printSends(p page, y wire.Yard) {
 		if n == 0 {
 			p.head("On the way")
 		}
-		p.line(2, "next in line: %s, %s", sentences.Things(going.N, kinds...), bytes(going.Bytes))
+		p.line(2, "next in line: %s, %s", words.Things(going.N, kinds...), bytes(going.Bytes))
 	}
 }
 
@@ -195,7 +195,7 @@ func printHolds(p page, y wire.Yard) {
 		p.head("Waits")
 	}
 	for _, h := range y.Holds {
-		says := fmt.Sprintf("%s of %s for %s, %s: %s", sentences.Things(h.N, h.Kinds...), gate.And(h.Devices), gate.And(h.Destinations), bytes(h.Bytes), plain(h.Says))
+		says := fmt.Sprintf("%s of %s for %s, %s: %s", words.Things(h.N, h.Kinds...), gate.And(h.Devices), gate.And(h.Destinations), bytes(h.Bytes), plain(h.Says))
 		if at := opens(h.Hold, y.Time); at != "" {
 			says += " [" + at + "]"
 		}

@@ -10,7 +10,7 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
-	"yardtide/core/sentences"
+	"yardtide/core/words"
 	"yardtide/engine/link"
 	"yardtide/wire"
 )
@@ -75,9 +75,9 @@ func (s *Service) forecastSays(ctx context.Context, a wire.FormAsked, f wire.For
 	if !f.Known {
 		return "There is nothing of it yet by which that could be told."
 	}
-	says := fmt.Sprintf("%s: as shot %s; so %s", sentences.Things(f.All.N, media.Kind(a.Kind)), gate.Bytes(f.All.Bytes), gate.Bytes(f.Range.Likely))
+	says := fmt.Sprintf("%s: as shot %s; so %s", words.Things(f.All.N, media.Kind(a.Kind)), gate.Bytes(f.All.Bytes), gate.Bytes(f.Range.Likely))
 	if low, high := gate.Bytes(f.Range.Low), gate.Bytes(f.Range.High); low != high {
-		says = fmt.Sprintf("%s: as shot %s; so %s to %s", sentences.Things(f.All.N, media.Kind(a.Kind)), gate.Bytes(f.All.Bytes), low, high)
+		says = fmt.Sprintf("%s: as shot %s; so %s to %s", words.Things(f.All.N, media.Kind(a.Kind)), gate.Bytes(f.All.Bytes), low, high)
 	}
 	y, err := s.Status(ctx)
 	if err == nil && a.Rule != "" {

@@ -7,7 +7,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/queue"
-	"yardtide/core/sentences"
+	"yardtide/core/words"
 	"yardtide/wire"
 )
 
@@ -34,9 +34,9 @@ func headline(devices []wire.Device) string {
 	case all == 0:
 		return "Nothing found yet."
 	case safe == all:
-		return fmt.Sprintf("Everything is safe: %s.", sentences.Things(all, kinds...))
+		return fmt.Sprintf("Everything is safe: %s.", words.Things(all, kinds...))
 	}
-	says := []string{fmt.Sprintf("%s of %s are safe.", gate.Count(safe), sentences.Things(all, kinds...))}
+	says := []string{fmt.Sprintf("%s of %s are safe.", gate.Count(safe), words.Things(all, kinds...))}
 	for _, part := range []struct {
 		state     queue.State
 		one, many string

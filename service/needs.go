@@ -7,7 +7,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/queue"
-	"yardtide/core/sentences"
+	"yardtide/core/words"
 	"yardtide/wire"
 )
 
@@ -92,7 +92,7 @@ func needs(y wire.Yard) []wire.Need {
 			if n == 1 {
 				verb = "is"
 			}
-			says := fmt.Sprintf("%s of %s %s stuck.", sentences.Things(n, d.Kinds...), d.Name, verb)
+			says := fmt.Sprintf("%s of %s %s stuck.", words.Things(n, d.Kinds...), d.Name, verb)
 			add(wire.Need{Says: says, Todo: "See what each needs, then retry.", Device: d.Name, Mends: "retry"})
 		}
 	}

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"yardtide/core/gate"
-	"yardtide/core/sentences"
+	"yardtide/core/words"
 	"yardtide/service/jobs"
 	"yardtide/wire"
 )
@@ -128,7 +128,7 @@ func (s *Service) Adopt(name string) (wire.Job, error) {
 	return s.Jobs.Begin(wire.Job{Kind: wire.JobAdoption, Destination: name, Says: "It is listed what lies there."}, false, func(ctx context.Context, tell func(func(*wire.Job))) error {
 		found := func(a wire.Adopted) {
 			tell(func(is *wire.Job) {
-				is.Adopted, is.Done, is.Says = &a, a.Files, fmt.Sprintf("%s found so far, %s.", sentences.Files(a.Files), gate.Bytes(a.Bytes))
+				is.Adopted, is.Done, is.Says = &a, a.Files, fmt.Sprintf("%s found so far, %s.", words.Files(a.Files), gate.Bytes(a.Bytes))
 			})
 		}
 		a, err := chosen.Adopt(ctx, name, found)
@@ -140,7 +140,7 @@ func (s *Service) Adopt(name string) (wire.Job, error) {
 }
 
 func adoptedSays(name string, a wire.Adopted) string {
-	says := fmt.Sprintf("%s holds %s (%s) that Yard Tide did not put there.", name, sentences.Files(a.Files), gate.Bytes(a.Bytes))
+	says := fmt.Sprintf("%s holds %s (%s) that Yard Tide did not put there.", name, words.Files(a.Files), gate.Bytes(a.Bytes))
 	switch a.Compare {
 	case 0:
 		return says + " Nothing that waits has the size of one of them."

@@ -9,7 +9,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
-	"yardtide/core/sentences"
+	"yardtide/core/words"
 	"yardtide/service/planbook"
 	"yardtide/wire"
 )
@@ -72,7 +72,7 @@ func triedPlace(name string, today, then wire.Amount, room int64) wire.TriedPlac
 		one.Says = fmt.Sprintf("%s it has room for %s: %s do not fit.", come, gate.Bytes(room), gate.Bytes(then.Bytes-room))
 	}
 	if today != then {
-		one.Says += fmt.Sprintf(" Today it is %s, %s.", sentences.Files(today.N), gate.Bytes(today.Bytes))
+		one.Says += fmt.Sprintf(" Today it is %s, %s.", words.Files(today.N), gate.Bytes(today.Bytes))
 	}
 	return one
 }
@@ -81,7 +81,7 @@ func comes(n int64) string {
 	if n == 1 {
 		return "1 file is to come"
 	}
-	return sentences.Files(n) + " are to come"
+	return words.Files(n) + " are to come"
 }
 
 // EditPlan has keys of the plan say something else, or only tells what that would change. The errors are
@@ -118,7 +118,7 @@ func (s *Service) EditPlan(ctx context.Context, e wire.PlanEdits) (out wire.Plan
 // Doubts tells what a plan allows and its keeper hardly meant, as it stands and as the
 // devices that run here can tell.
 func (s *Service) Doubts(ctx context.Context, p *plan.Plan) ([]string, error) {
-	says := append([]string{}, sentences.Doubts(p)...)
+	says := append([]string{}, words.Doubts(p)...)
 	for _, d := range s.Devices() {
 		own, err := d.Doubts(ctx, p)
 		if err != nil {

@@ -1,4 +1,4 @@
-// Command yardtide is the one binary: it picks a command of package cli, or of package host.
+// Command yardtide is the one binary: it picks a command of package cli, or of package run.
 package main
 
 import (
@@ -6,9 +6,9 @@ import (
 	"os"
 
 	"yardtide/cli"
-	"yardtide/host"
+	"yardtide/cli/run"
 )
 
 func main() {
-	os.Exit(cli.Main(context.Background(), os.Args[1:], os.Stdin, os.Stdout, os.Stderr, host.Here()))
+	os.Exit(cli.Main(context.Background(), os.Args[1:], os.Stdin, os.Stdout, os.Stderr, run.Here()))
 }

@@ -38,11 +38,11 @@ import (
 	"yardtide/core/naming"
 	"yardtide/core/plan"
 	"yardtide/engine/awake"
+	"yardtide/engine/burst"
 	"yardtide/engine/carry"
 	"yardtide/engine/destination"
 	"yardtide/engine/face"
 	"yardtide/engine/fleet"
-	"yardtide/engine/moving"
 	"yardtide/engine/place"
 	"yardtide/engine/records"
 	"yardtide/engine/rendition"
@@ -104,7 +104,7 @@ type Device struct {
 	Options
 	tell.Teller
 	*show.Show
-	moving  *moving.Maker
+	moving  *burst.Maker
 	places  *place.Places
 	carrier *carry.Carrier
 	waking  waking
@@ -199,7 +199,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 		Device: o.Name, Root: o.Root, Records: o.Records, Faces: o.Faces, Folder: d.Folder, Plan: d.currentPlan, Sending: d.isSending,
 		Places: func(p *plan.Plan) func(os.FileInfo) bool { return d.scanOptions(p).Place },
 	})
-	d.moving = &moving.Maker{Options: moving.Options{
+	d.moving = &burst.Maker{Options: burst.Options{
 		Device: o.Name, Dir: o.Bursts, Renditions: o.Renditions, Records: o.Records, Show: d.Show, Folder: d.Folder, Plan: d.currentPlan, Counts: d.places.Counts, Go: d.beside.Go, Wait: o.Wait, Log: o.Log,
 	}}
 	o.Others.Join(fleet.Member{Name: o.Name, Records: func() *records.Records { return o.Records }, Counts: d.places.Counts, Wake: d.wake.Ring, Tell: o.Changed})

@@ -20,7 +20,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
-	"yardtide/core/sentences"
+	"yardtide/core/words"
 	"yardtide/engine/records"
 	"yardtide/engine/tell"
 	"yardtide/wire"
@@ -473,7 +473,7 @@ func (m *Mirror) link(ctx context.Context, d wire.Device) (*wire.DeviceLink, err
 		l.Says += fmt.Sprintf(" It was last on %s, until %s.", on, until.Format("15:04 on 2 January"))
 	}
 	if n := d.States[queue.Waiting].N; l.Silent && n > 0 {
-		l.Says += " " + sentences.Things(n, d.Kinds...) + " waited on it then."
+		l.Says += " " + words.Things(n, d.Kinds...) + " waited on it then."
 	}
 	for _, name := range slices.Sorted(maps.Keys(m.told.Known.Stands)) {
 		if m.plan.SendsTo(m.DeviceName(), name) {

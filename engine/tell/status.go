@@ -11,7 +11,7 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
-	"yardtide/core/sentences"
+	"yardtide/core/words"
 	"yardtide/engine/records"
 	"yardtide/wire"
 )
@@ -45,7 +45,7 @@ func (t Teller) Status(ctx context.Context) (wire.Device, error) {
 	for _, src := range v.Plan.Devices[t.Of].Sources {
 		known := v.known.Sources[src.Folder]
 		s.Sources = append(s.Sources, wire.Source{
-			Folder: src.Folder, Path: known.Path, Rules: src.Rules, Says: sentences.Follows(src), Scanned: known.Scanned, Problems: append([]wire.Problem{}, known.Problems...),
+			Folder: src.Folder, Path: known.Path, Rules: src.Rules, Says: words.Follows(src), Scanned: known.Scanned, Problems: append([]wire.Problem{}, known.Problems...),
 		})
 	}
 	active := map[queue.Class]int64{} // proofs that are being taken hold nothing up
@@ -86,7 +86,7 @@ func doubled(doubles map[string]int64) []wire.Doubled {
 		if n <= 0 {
 			continue
 		}
-		lie := sentences.Things(n) + " lie"
+		lie := words.Things(n) + " lie"
 		if n == 1 {
 			lie += "s"
 		}
@@ -109,7 +109,7 @@ func beside(counters []records.Counter) []wire.Beside {
 			}
 		}
 		if one.There.N+one.Waiting.N+one.Stuck > 0 {
-			one.Says = sentences.Beside(shelf, one.There.N, one.Waiting.N, one.Stuck)
+			one.Says = words.Beside(shelf, one.There.N, one.Waiting.N, one.Stuck)
 			list = append(list, one)
 		}
 	}

@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"yardtide/core/gate"
-	"yardtide/core/sentences"
+	"yardtide/core/words"
 	"yardtide/engine/destination"
 	"yardtide/wire"
 )
@@ -178,5 +178,5 @@ func (j *Jobs) Close() {
 // TellLook writes what was found so far into its job.
 func TellLook(is *wire.Job, l wire.Look) {
 	is.Look, is.Done, is.Of = &l, l.ByContent, l.All.N
-	is.Says = fmt.Sprintf("%s: %s, %s.", l.Path, sentences.Files(l.All.N), gate.Bytes(l.All.Bytes))
+	is.Says = fmt.Sprintf("%s: %s, %s.", l.Path, words.Files(l.All.N), gate.Bytes(l.All.Bytes))
 }

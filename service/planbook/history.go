@@ -14,7 +14,7 @@ import (
 
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
-	"yardtide/core/sentences"
+	"yardtide/core/words"
 	"yardtide/wire"
 )
 
@@ -126,7 +126,7 @@ func Changes(before, after string) []string {
 			return []string{"What it changed cannot be told: what was before is refused today."}
 		}
 	}
-	says := sentences.Changes(was, is)
+	says := words.Changes(was, is)
 	if len(says) == 0 {
 		says = []string{"Comments, order or spelling; it means the same."}
 	}

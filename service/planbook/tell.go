@@ -7,7 +7,7 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
-	"yardtide/core/sentences"
+	"yardtide/core/words"
 	"yardtide/wire"
 )
 
@@ -26,7 +26,7 @@ func rules(p *plan.Plan) []wire.PlanRule {
 	list := []wire.PlanRule{}
 	for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
 		r := p.Rules[name]
-		one := wire.PlanRule{Name: name, Says: sentences.Rule(r), Follows: []wire.PlanSource{}, Own: ownOf(p, name)}
+		one := wire.PlanRule{Name: name, Says: words.Rule(r), Follows: []wire.PlanSource{}, Own: ownOf(p, name)}
 		for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
 			for _, source := range p.Devices[device].Sources {
 				if slices.Contains(source.Rules, name) {
@@ -47,7 +47,7 @@ func ownOf(p *plan.Plan, rule string) []wire.RuleOwn {
 		if !there {
 			continue
 		}
-		list = append(list, wire.RuleOwn{Device: device, Says: sentences.Override(o)})
+		list = append(list, wire.RuleOwn{Device: device, Says: words.Override(o)})
 	}
 	return list
 }
@@ -57,7 +57,7 @@ func devices(p *plan.Plan) []wire.PlanDevice {
 	list := []wire.PlanDevice{}
 	for _, name := range slices.Sorted(maps.Keys(p.Devices)) {
 		d := p.Devices[name]
-		list = append(list, wire.PlanDevice{Device: name, Says: sentences.Device(d)})
+		list = append(list, wire.PlanDevice{Device: name, Says: words.Device(d)})
 	}
 	return list
 }
@@ -67,7 +67,7 @@ func sources(p *plan.Plan) []wire.PlanFolder {
 	list := []wire.PlanFolder{}
 	for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
 		for _, source := range p.Devices[device].Sources {
-			list = append(list, wire.PlanFolder{PlanSource: wire.PlanSource{Device: device, Folder: source.Folder}, Says: sentences.Follows(source)})
+			list = append(list, wire.PlanFolder{PlanSource: wire.PlanSource{Device: device, Folder: source.Folder}, Says: words.Follows(source)})
 		}
 	}
 	return list

@@ -15,7 +15,7 @@ import (
 	"yardtide/core/naming"
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
-	"yardtide/core/sentences"
+	"yardtide/core/words"
 	"yardtide/wire"
 )
 
@@ -101,8 +101,8 @@ func (s *Setup) tell(ctx context.Context, now *wire.SetupNow) error {
 		}
 	}
 	now.Says = append(now.Says,
-		fmt.Sprintf("Of %s, %s: %s, %s.", now.Device, gate.And(folders), sentences.Things(now.Takes.N, rule.Take...), gate.Bytes(now.Takes.Bytes)),
-		sentences.Rule(p.Rules[everyday]))
+		fmt.Sprintf("Of %s, %s: %s, %s.", now.Device, gate.And(folders), words.Things(now.Takes.N, rule.Take...), gate.Bytes(now.Takes.Bytes)),
+		words.Rule(p.Rules[everyday]))
 	if names := now.Names; len(names) > 0 {
 		now.Says = append(now.Says, fmt.Sprintf("%s lands there as %s.", names[0].From, names[0].To))
 	}

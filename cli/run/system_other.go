@@ -1,6 +1,6 @@
 //go:build !android
 
-package host
+package run
 
 // prepareSystem sets what the system does not tell: here it tells.
 func prepareSystem() {}

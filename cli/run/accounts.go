@@ -1,6 +1,6 @@
 //go:build linux
 
-package host
+package run
 
 import (
 	"context"

@@ -1,7 +1,7 @@
-// Package host holds the commands that run a service or a device on this machine, and what they do here without
+// Package run holds the commands that run a service or a device on this machine, and what they do here without
 // asking one. It stands above cli, service and engine, and puts them together; nothing but the program's main
 // and tests call it.
-package host
+package run
 
 import "yardtide/cli"
 

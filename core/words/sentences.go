@@ -1,6 +1,6 @@
 // Package sentences tells a plan in words: what a rule does, and what changed from one
 // plan to the next. Who reads only its sentences knows what will happen.
-package sentences
+package words
 
 import (
 	"cmp"

@@ -1,8 +1,8 @@
-// Package moving makes moving pictures of shots in a row, where a rule asks for it. They lie in a
+// Package burst makes moving pictures of shots in a row, where a rule asks for it. They lie in a
 // folder of the device's own, which is a source like any other: each is an item that is found,
 // sent and proven. Once it is safe its file goes, by way of a holding place (held.go); its shots
 // are never touched.
-package moving
+package burst
 
 import (
 	"context"

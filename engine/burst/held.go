@@ -1,4 +1,4 @@
-package moving
+package burst
 
 import (
 	"context"

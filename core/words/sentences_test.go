@@ -1,4 +1,4 @@
-package sentences_test
+package words_test
 
 import (
 	"os"
@@ -10,7 +10,7 @@ import (
 
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
-	"yardtide/core/sentences"
+	"yardtide/core/words"
 )
 
 const first = `format: 2
@@ -41,15 +41,15 @@ func parsed(t *testing.T, text string) *plan.Plan {
 
 func TestARuleInASentence(t *testing.T) {
 	assert.Equal(t, "Photos, raw files and videos go to locker and shed, over Wi-Fi, or over cellular up to 45 MB per day (photos only), when the battery has at least 60%, also while it is used, when charging or the battery has at least 40%, at 06:00-23:00.",
-		sentences.Rule(parsed(t, first).Rules["everyday"]))
+		words.Rule(parsed(t, first).Rules["everyday"]))
 	p := parsed(t, strings.NewReplacer("- over: wifi\n", "- {over: wired, metered: true, gates: {power: any, hours: any}}\n", "take: [photo], ", "roaming: true, ", "    gates: {power", "    order: smallest\n    store-each: true\n    gates: {idle: true, power").Replace(first))
 	assert.Equal(t, "Photos, raw files and videos go to locker and shed, over a wired network (also where it is metered), on any power, at any hour, or over cellular up to 45 MB per day (also while roaming), when the battery has at least 60%, also while it is used, when charging or the battery has at least 40%, at 06:00-23:00, while nobody uses the device, the smallest first; equal files are stored each.",
-		sentences.Rule(p.Rules["everyday"]))
+		words.Rule(p.Rules["everyday"]))
 }
 
 func TestWhatChangedInSentences(t *testing.T) {
 	before := parsed(t, first)
-	assert.Empty(t, sentences.Changes(before, before))
+	assert.Empty(t, words.Changes(before, before))
 	for change, want := range map[string][]string{
 		"Saltmarsh Slip\n=>Slip\n":                                                   {"The yard is called Slip."},
 		"Europe/Lisbon=>Europe/Madrid":                                               {"Hours and periods are those of Europe/Madrid."},
@@ -67,16 +67,16 @@ func TestWhatChangedInSentences(t *testing.T) {
 		from, to, _ := strings.Cut(change, "=>")
 		text := strings.Replace(first, from, to, 1)
 		require.NotEqual(t, first, text, change)
-		assert.Equal(t, want, sentences.Changes(before, parsed(t, text)), change)
+		assert.Equal(t, want, words.Changes(before, parsed(t, text)), change)
 	}
 	second := strings.NewReplacer("DCIM, rule: everyday", "DCIM, rule: bench", "  everyday:", "  bench:", "  galley-phone:", "  desk:\n    sources: [{folder: in, rule: bench}]\n  galley-phone:", "  shed: {", "  loft: {kind: folder, path: /loft}\n  shed: {").Replace(first)
-	says := sentences.Changes(before, parsed(t, second))
+	says := words.Changes(before, parsed(t, second))
 	assert.Equal(t, []string{"loft is a new destination: folder, /loft.", "desk is a new device.", "in of desk is taken up, by bench.", "DCIM of galley-phone goes by bench; before, by everyday."}, says[:4])
 	assert.Contains(t, says[4], "bench is a new rule: Photos, raw files and videos go to")
 	assert.Equal(t, "The rule everyday is gone.", says[5])
-	back := sentences.Changes(parsed(t, second), before)
+	back := words.Changes(parsed(t, second), before)
 	assert.Equal(t, []string{"loft is no longer a destination; what is stored there stays.", "desk is no longer in the plan."}, back[:2])
-	all := sentences.Changes(nil, before)
+	all := words.Changes(nil, before)
 	assert.Len(t, all, 7)
 	for _, s := range append(all, says...) {
 		assert.NotContains(t, s, "kept:", "no sentence has where a secret is kept")
@@ -88,11 +88,11 @@ func TestWhatChangedInSentences(t *testing.T) {
 func TestWhatMeansTheSameIsNoChange(t *testing.T) {
 	text, err := os.ReadFile("../plantext/testdata/good.yaml")
 	require.NoError(t, err)
-	assert.Empty(t, sentences.Changes(parsed(t, string(text)), parsed(t, "# a note\n"+string(text)+"\n# the end\n")))
+	assert.Empty(t, words.Changes(parsed(t, string(text)), parsed(t, "# a note\n"+string(text)+"\n# the end\n")))
 }
 
 func TestWhatIsHardlyMeantIsTold(t *testing.T) {
-	assert.Empty(t, sentences.Doubts(parsed(t, first)))
+	assert.Empty(t, words.Doubts(parsed(t, first)))
 	for change, want := range map[string]string{
 		"take: [photo, raw, video]\n=>take: [photo, raw]\n":     "Of DCIM of galley-phone photos go, and no videos: those go nowhere.",
 		"to: [locker, shed]=>to: [locker]":                      "What is in DCIM of galley-phone goes to one place only, locker: if that one is lost, so is the copy. Name a second under \"to\" of everyday.|Nothing goes to shed: no rule names it under \"to\".",
@@ -104,7 +104,7 @@ func TestWhatIsHardlyMeantIsTold(t *testing.T) {
 		from, to, _ := strings.Cut(change, "=>")
 		text := strings.Replace(first, from, to, 1)
 		require.NotEqual(t, first, text, change)
-		assert.Equal(t, want, strings.Join(sentences.Doubts(parsed(t, text)), "|"), change)
+		assert.Equal(t, want, strings.Join(words.Doubts(parsed(t, text)), "|"), change)
 	}
 	for change, want := range map[string]string{
 		"take: [photo, raw, video]\n=>take: [photo, video]\n": "Of DCIM of galley-phone photos go, and no raw files: those go nowhere.",
@@ -113,18 +113,18 @@ func TestWhatIsHardlyMeantIsTold(t *testing.T) {
 	} {
 		from, to, _ := strings.Cut(change, "=>")
 		text := strings.Replace(first, from, to, 1) + "  b: {take: [video], to: [locker, shed], lanes: [{over: wifi}]}\n"
-		assert.Contains(t, sentences.Doubts(parsed(t, text)), want, change)
+		assert.Contains(t, words.Doubts(parsed(t, text)), want, change)
 	}
 	reduced := strings.NewReplacer("rules:\n", "renditions: {small: {long-edge: 800}}\nrules:\n", "take: [photo, raw, video]\n", "take: [photo, raw, video]\n    send: {photo: small}\n").Replace(first)
-	assert.Equal(t, []string{"Photos of everyday go to every place as small: as they were shot they are on the device alone."}, sentences.Doubts(parsed(t, reduced)))
-	assert.Contains(t, sentences.Rule(parsed(t, reduced).Rules["everyday"]), "; photos as small.")
+	assert.Equal(t, []string{"Photos of everyday go to every place as small: as they were shot they are on the device alone."}, words.Doubts(parsed(t, reduced)))
+	assert.Contains(t, words.Rule(parsed(t, reduced).Rules["everyday"]), "; photos as small.")
 	other := strings.Replace(reduced, "800", "900", 1)
-	assert.Equal(t, []string{"small is at most 900 px, quality 82, and was at most 800 px, quality 82; what was sent stays as it is."}, sentences.Changes(parsed(t, reduced), parsed(t, other)))
-	assert.Equal(t, "small is a new rendition: at most 800 px, quality 82.", sentences.Changes(parsed(t, first), parsed(t, reduced))[0])
+	assert.Equal(t, []string{"small is at most 900 px, quality 82, and was at most 800 px, quality 82; what was sent stays as it is."}, words.Changes(parsed(t, reduced), parsed(t, other)))
+	assert.Equal(t, "small is a new rendition: at most 800 px, quality 82.", words.Changes(parsed(t, first), parsed(t, reduced))[0])
 	unused := strings.Replace(first, "rules:\n", "rules:\n  spare: {take: [photo], to: [shed], lanes: [{over: wifi}]}\n", 1)
-	assert.Equal(t, []string{"No source follows the rule spare: it does nothing."}, sentences.Doubts(parsed(t, unused)))
+	assert.Equal(t, []string{"No source follows the rule spare: it does nothing."}, words.Doubts(parsed(t, unused)))
 	for _, more := range []string{"{over: wifi, gates: {hours: any}}", "{over: wifi, metered: true}", "{over: wired, gates: {power: any}}"} {
 		p := parsed(t, strings.Replace(first, "- over: wifi\n", "- over: wifi\n      - "+more+"\n", 1))
-		assert.Empty(t, sentences.Doubts(p), "%s opens where the first does not", more)
+		assert.Empty(t, words.Doubts(p), "%s opens where the first does not", more)
 	}
 }

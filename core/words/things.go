@@ -1,4 +1,4 @@
-package sentences
+package words
 
 import (
 	"slices"
