@@ -123,7 +123,7 @@ func upload(b *testing.B, dir, where string, n int64) (sent, safe time.Duration)
 func open(b *testing.B, dir, text string, sense sensor.Sensor) (*service.Service, func()) {
 	b.Helper()
 	s, err := service.Open(b.Context(), service.Options{Dir: filepath.Join(dir, "data"), Log: slog.New(slog.DiscardHandler),
-		Members: []service.Member{{Name: "desk", Root: dir, Sensor: sense}}, Scan: scan.Options{}})
+		Members: []service.Local{{Name: "desk", Root: dir, Sensor: sense}}, Scan: scan.Options{}})
 	require.NoError(b, err)
 	if _, version := s.Book.Text(); version == 0 {
 		_, err = s.Book.Apply(caller.AtTheMachine(b.Context()), "bench", text, 0)
@@ -556,7 +556,7 @@ func BenchmarkLook(b *testing.B) {
 		find := time.Since(began)
 		began = time.Now()
 		var first time.Duration
-		sum, err := look.At(b.Context(), dir, look.Options{}, func(s look.Sum) {
+		sum, err := look.At(b.Context(), dir, look.Options{}, func(s look.Totals) {
 			if first == 0 && s.All.N > 0 {
 				first = time.Since(began)
 			}

@@ -94,7 +94,7 @@ func TestJobsAreStoppedBoundedAndEndWithTheService(t *testing.T) {
 
 func TestTheSameJobRunsOnce(t *testing.T) {
 	var sense sensor.Set
-	s, err := service.Open(t.Context(), service.Options{Dir: t.TempDir(), Log: slog.New(slog.DiscardHandler), Members: []service.Member{{Name: "desk", Root: t.TempDir(), Sensor: &sense}}})
+	s, err := service.Open(t.Context(), service.Options{Dir: t.TempDir(), Log: slog.New(slog.DiscardHandler), Members: []service.Local{{Name: "desk", Root: t.TempDir(), Sensor: &sense}}})
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(t.Context())
 	var runs errgroup.Group

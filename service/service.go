@@ -48,8 +48,8 @@ import (
 	"yardtide/wire"
 )
 
-// Member is a device that runs in this process.
-type Member struct {
+// Local is a device that runs in this process.
+type Local struct {
 	Name   string
 	Root   string
 	Sensor sensor.Sensor
@@ -59,7 +59,7 @@ type Member struct {
 // Options make a service.
 type Options struct {
 	Dir     string // the data directory
-	Members []Member
+	Members []Local
 	Log     *slog.Logger
 	Standin Standin // nil outside the demo
 	Scan    scan.Options

@@ -33,7 +33,7 @@ import (
 
 func open(t *testing.T, dir string) *service.Service {
 	t.Helper()
-	s, err := service.Open(t.Context(), service.Options{Dir: dir, Log: slog.New(slog.DiscardHandler), Members: []service.Member{{Name: "desk", Root: t.TempDir(), Sensor: &sensor.Set{}}}})
+	s, err := service.Open(t.Context(), service.Options{Dir: dir, Log: slog.New(slog.DiscardHandler), Members: []service.Local{{Name: "desk", Root: t.TempDir(), Sensor: &sensor.Set{}}}})
 	require.NoError(t, err)
 	return s
 }
@@ -272,7 +272,7 @@ func TestTheKeyAndThePasswordOfLikeNamesAreKeptApart(t *testing.T) {
 // the work: under an open file, and under a new one.
 func TestRecordsThatAreRemovedKeepNoPage(t *testing.T) {
 	dir := t.TempDir()
-	s, err := service.Open(t.Context(), service.Options{Dir: dir, Log: slog.New(slog.DiscardHandler), Members: []service.Member{{Name: "desk", Root: t.TempDir(), Sensor: &sensor.Set{}}}})
+	s, err := service.Open(t.Context(), service.Options{Dir: dir, Log: slog.New(slog.DiscardHandler), Members: []service.Local{{Name: "desk", Root: t.TempDir(), Sensor: &sensor.Set{}}}})
 	require.NoError(t, err)
 	defer s.Close()
 	files, err := filepath.Glob(dir + "/devices/desk/*.db*")

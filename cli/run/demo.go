@@ -63,7 +63,7 @@ clock by which they live, is set in the console. Remove the folder to begin anew
 				}
 				o := service.Options{Dir: filepath.Join(*dir, "data"), Log: log, Standin: phones{d}}
 				for _, p := range here {
-					o.Members = append(o.Members, service.Member{Name: p.Name, Root: p.Root, Sensor: &p.Sensor})
+					o.Members = append(o.Members, service.Local{Name: p.Name, Root: p.Root, Sensor: &p.Sensor})
 				}
 				o.Beside = func(ctx context.Context, s *service.Service) error {
 					g, ctx := errgroup.WithContext(ctx)

@@ -112,12 +112,12 @@ func (h runsHere) runOnce(ctx context.Context, e cli.Env, root string) error {
 	if joined == nil {
 		return fmt.Errorf("nothing joined by the data directory %s: yardtide device join CODE (the code comes from yardtide device add, where the service runs)", h.data)
 	}
-	member := service.Member{Name: joined.Home.Device, Root: root, Sensor: sensor.System(), Awake: awake.Here()}
+	member := service.Local{Name: joined.Home.Device, Root: root, Sensor: sensor.System(), Awake: awake.Here()}
 	if h.conditions != "" {
-		member.Sensor, member.Awake = sensor.File{Name: h.conditions}, nil
+		member.Sensor, member.Awake = sensor.Written{Name: h.conditions}, nil
 	}
 	log := slog.New(slog.NewTextHandler(e.Err, nil))
-	o := service.Options{Dir: h.data, Log: log, Joined: joined, Members: []service.Member{member}}
+	o := service.Options{Dir: h.data, Log: log, Joined: joined, Members: []service.Local{member}}
 	return serve(ctx, e, h.listen, o, func(*service.Service, string) error {
 		fmt.Fprintf(e.Out, "device    %s of %s, sources below %s\n", joined.Home.Device, joined.Home.Yard, root)
 		fmt.Fprintf(e.Out, "yard      %s\n", joined.Home.Address)

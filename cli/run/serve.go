@@ -63,7 +63,7 @@ yardtide link prints another.`,
 						return accounts(ctx, s, *name, strings.Split(*system, ","), *runDir, *homes, log)
 					}
 				}
-				return serve(ctx, e, *listen, service.Options{Dir: *data, Log: log, Beside: beside, Planned: planned, Members: []service.Member{{Name: *name, Root: absolute, Sensor: sensor.System(), Awake: awake.Here()}}}, func(s *service.Service, url string) error {
+				return serve(ctx, e, *listen, service.Options{Dir: *data, Log: log, Beside: beside, Planned: planned, Members: []service.Local{{Name: *name, Root: absolute, Sensor: sensor.System(), Awake: awake.Here()}}}, func(s *service.Service, url string) error {
 					fmt.Fprintf(e.Out, "device    %s, sources below %s\n", *name, absolute)
 					if *home != "" {
 						if err := s.Household.SetHomeNetwork(*home); err != nil {

@@ -37,7 +37,7 @@ func Runs(shots []Shot) (runs [][]Shot) {
 
 // Split are the parts of a run that look alike, shot by shot; a look that is not known is
 // like no other.
-func Split(run []Shot, look map[int64]Look) [][]Shot {
+func Split(run []Shot, look map[int64]Likeness) [][]Shot {
 	return chain(run, func(a, b Shot) bool {
 		la, known := look[a.ID]
 		lb, both := look[b.ID]
@@ -60,15 +60,15 @@ func chain(shots []Shot, together func(a, b Shot) bool) (chains [][]Shot) {
 	return chains
 }
 
-// Look is how a picture looks, in 64 bits: whether it gets brighter from each of 9 by 8
+// Likeness is how a picture looks, in 64 bits: whether it gets brighter from each of 9 by 8
 // fields to the next (a difference hash).
-type Look uint64
+type Likeness uint64
 
 // Like tells whether two pictures look alike.
-func (l Look) Like(o Look) bool { return bits.OnesCount64(uint64(l^o)) <= mostOther }
+func (l Likeness) Like(o Likeness) bool { return bits.OnesCount64(uint64(l^o)) <= mostOther }
 
-// LookOf is how a picture looks.
-func LookOf(img image.Image) (l Look) {
+// LikenessOf is how a picture looks.
+func LikenessOf(img image.Image) (l Likeness) {
 	const across, down = 9, 8
 	b := img.Bounds()
 	if b.Dx() < across || b.Dy() < down {

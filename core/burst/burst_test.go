@@ -46,11 +46,11 @@ func picture(shift, turn int) image.Image {
 }
 
 func TestWhatDoesNotLookAlikePartsARun(t *testing.T) {
-	like, moved, other := burst.LookOf(picture(0, 0)), burst.LookOf(picture(3, 0)), burst.LookOf(picture(0, 1))
+	like, moved, other := burst.LikenessOf(picture(0, 0)), burst.LikenessOf(picture(3, 0)), burst.LikenessOf(picture(0, 1))
 	assert.True(t, like.Like(moved))
 	assert.False(t, like.Like(other))
 	run := make([]burst.Shot, 10)
-	look := map[int64]burst.Look{}
+	look := map[int64]burst.Likeness{}
 	for i := range run {
 		run[i] = burst.Shot{ID: int64(i), At: at(i)}
 		look[int64(i)] = like

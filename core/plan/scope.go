@@ -29,8 +29,8 @@ type Scope struct {
 // Date is a day of the calendar, written as 2026-11-25.
 type Date string
 
-// Found is what is known of a file when it is decided whether it is taken up.
-type Found struct {
+// File is what is known of a file when it is decided whether it is taken up.
+type File struct {
 	Path    string // below its source, with slashes
 	Kind    media.Kind
 	Bytes   int64
@@ -103,7 +103,7 @@ func IsHidden(path string) bool {
 
 // Choose names the rule that takes a file: the first of its source's that does. "" is
 // for a file that is left out, and why.
-func (c Chooser) Choose(f Found) (rule, why string) {
+func (c Chooser) Choose(f File) (rule, why string) {
 	if why := c.LeavesOut(f); why != "" {
 		return "", why
 	}
@@ -126,7 +126,7 @@ func (c Chooser) ByTime() bool {
 }
 
 // LeavesOut tells why the source's scope leaves a file out, "" when it does not.
-func (c Chooser) LeavesOut(f Found) string {
+func (c Chooser) LeavesOut(f File) string {
 	s := c.scope
 	path := strings.Split(f.Path, "/")
 	if !s.Hidden && IsHidden(f.Path) {
@@ -157,7 +157,7 @@ func (c Chooser) LeavesOut(f Found) string {
 }
 
 // Accepts tells whether a rule takes a file.
-func (r Rule) Accepts(f Found) bool {
+func (r Rule) Accepts(f File) bool {
 	if !slices.Contains(r.Take, f.Kind) {
 		return false
 	}
@@ -169,7 +169,7 @@ func (r Rule) Accepts(f Found) bool {
 
 // Wants tells whether the plan asks for a copy of a file of a source on a shelf of a
 // destination.
-func (p *Plan) Wants(device, source string, f Found, destination string, on Shelf) bool {
+func (p *Plan) Wants(device, source string, f File, destination string, on Shelf) bool {
 	for _, s := range p.Devices[device].Sources {
 		if s.Folder != source {
 			continue

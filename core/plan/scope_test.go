@@ -32,7 +32,7 @@ func day(text string) time.Time {
 func TestTheFirstRuleThatTakesAFileCounts(t *testing.T) {
 	p, s := source(t, "rules: [raws, films, rest]")
 	c := p.Chooser(s, time.UTC)
-	for want, f := range map[string]plan.Found{
+	for want, f := range map[string]plan.File{
 		"raws":  {Path: "a.dng", Kind: media.Raw, Bytes: 1},
 		"rest":  {Path: "b.mp4", Kind: media.Video, Bytes: 2_000_000_000, Seconds: 600},
 		"films": {Path: "c.mp4", Kind: media.Video, Bytes: 2_000_000_001},
@@ -41,21 +41,21 @@ func TestTheFirstRuleThatTakesAFileCounts(t *testing.T) {
 		assert.Equal(t, want, rule)
 		assert.Empty(t, why)
 	}
-	rule, _ := c.Choose(plan.Found{Path: "d.mp4", Kind: media.Video, Bytes: 5, Seconds: 601})
+	rule, _ := c.Choose(plan.File{Path: "d.mp4", Kind: media.Video, Bytes: 5, Seconds: 601})
 	assert.Equal(t, "films", rule, "long is enough")
-	rule, why := c.Choose(plan.Found{Path: "e.pdf", Kind: media.Document})
+	rule, why := c.Choose(plan.File{Path: "e.pdf", Kind: media.Document})
 	assert.Empty(t, rule)
 	assert.Equal(t, "No rule of the source takes documents like it.", why)
 
-	assert.True(t, p.Wants("desk", "in", plan.Found{Path: "a.dng", Kind: media.Raw}, "shed", plan.Main))
-	assert.False(t, p.Wants("desk", "in", plan.Found{Path: "a.dng", Kind: media.Raw}, "loft", plan.Main))
-	assert.False(t, p.Wants("desk", "out", plan.Found{Path: "a.dng", Kind: media.Raw}, "shed", plan.Main))
+	assert.True(t, p.Wants("desk", "in", plan.File{Path: "a.dng", Kind: media.Raw}, "shed", plan.Main))
+	assert.False(t, p.Wants("desk", "in", plan.File{Path: "a.dng", Kind: media.Raw}, "loft", plan.Main))
+	assert.False(t, p.Wants("desk", "out", plan.File{Path: "a.dng", Kind: media.Raw}, "shed", plan.Main))
 }
 
 func TestAScopeSaysWhatItLeavesOutAndByWhat(t *testing.T) {
-	file := plan.Found{Path: "Boats/keel.jpg", Kind: media.Photo, Bytes: 50_000, Taken: day("2025-06-01"), Came: day("2026-11-25")}
-	named := func(path string) plan.Found { f := file; f.Path = path; return f }
-	for fields, cases := range map[string]map[string]plan.Found{
+	file := plan.File{Path: "Boats/keel.jpg", Kind: media.Photo, Bytes: 50_000, Taken: day("2025-06-01"), Came: day("2026-11-25")}
+	named := func(path string) plan.File { f := file; f.Path = path; return f }
+	for fields, cases := range map[string]map[string]plan.File{
 		"rule: rest":               {"": named(".hidden.jpg/x.jpg"), "Hidden files are left out.": named(".trash/keel.jpg")},
 		"rule: rest, hidden: true": {"": named(".trash/keel.jpg")},
 		`rule: rest, leave-out: ["*.png", Trips/, "!Trips/kept.jpg"]`: {

@@ -61,8 +61,8 @@ type Others interface {
 	Taken(ctx context.Context, device string, c records.Copy) (bool, error)
 	// Found lists files of a size that were there before; Hashed keeps the hash of one,
 	// "" when it is there no longer.
-	Found(ctx context.Context, destination string, bytes int64) ([]records.Found, error)
-	Hashed(ctx context.Context, file records.Found, sha256 string, at time.Time) error
+	Found(ctx context.Context, destination string, bytes int64) ([]records.Lying, error)
+	Hashed(ctx context.Context, file records.Lying, sha256 string, at time.Time) error
 	// Turn gives the right to send content, and with wait waits while another may send
 	// the same; End gives it back.
 	Turn(ctx context.Context, c records.Copy, look, hash string, wait bool) (*fleet.Turn, error)

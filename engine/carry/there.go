@@ -134,7 +134,7 @@ var errCompare = errors.New("a file of its size is at the destination")
 
 // joinFound lets a copy rest on a file that was at the destination before Yard Tide
 // came, if it has the same content. Each is read once.
-func (c *Carrier) joinFound(ctx context.Context, s *Send, file records.Found) (bool, error) {
+func (c *Carrier) joinFound(ctx context.Context, s *Send, file records.Lying) (bool, error) {
 	at, fresh := records.FromMS(file.HashedMS), file.SHA256 == ""
 	if fresh {
 		if s.Metered {

@@ -159,7 +159,7 @@ func (f *Fleet) Taken(ctx context.Context, device string, c records.Copy) (taken
 }
 
 // Found lists files of a size that were at a destination before.
-func (f *Fleet) Found(ctx context.Context, destination string, bytes int64) (found []records.Found, err error) {
+func (f *Fleet) Found(ctx context.Context, destination string, bytes int64) (found []records.Lying, err error) {
 	err = f.ask(ctx, func(m Member) (bool, error) {
 		more, err := m.Records().Adopted.FoundOf(ctx, destination, bytes)
 		found = append(found, more...)
@@ -170,7 +170,7 @@ func (f *Fleet) Found(ctx context.Context, destination string, bytes int64) (fou
 
 // Hashed keeps the hash of a file that was at a destination before, "" when it is
 // there no longer.
-func (f *Fleet) Hashed(ctx context.Context, file records.Found, sha256 string, at time.Time) error {
+func (f *Fleet) Hashed(ctx context.Context, file records.Lying, sha256 string, at time.Time) error {
 	for _, m := range f.all() {
 		if m.Lost != nil {
 			continue // it keeps none

@@ -67,7 +67,7 @@ type Asked struct {
 	Claim       string        `json:"claim,omitempty"`
 	Ended       []string      `json:"ended,omitempty"` // claims that are given back
 	Boot        string        `json:"boot,omitempty"`  // names this run of the device's program
-	Found       records.Found `json:"found,omitzero"`
+	Found       records.Lying `json:"found,omitzero"`
 	Rooms       []RoomAsked   `json:"rooms,omitempty"`
 }
 
@@ -83,7 +83,7 @@ type RoomAsked struct {
 type Told struct {
 	Is     bool             `json:"is,omitempty"`
 	Remote string           `json:"remote,omitempty"` // where bytes lie that the device has, too
-	Found  []records.Found  `json:"found,omitempty"`
+	Found  []records.Lying  `json:"found,omitempty"`
 	N      int64            `json:"n,omitempty"`
 	Rooms  map[string]int64 `json:"rooms,omitempty"`
 }
@@ -156,7 +156,7 @@ func (o *Others) Taken(ctx context.Context, device string, c records.Copy) (bool
 }
 
 // Found lists files of a size that were there before.
-func (o *Others) Found(ctx context.Context, destination string, bytes int64) ([]records.Found, error) {
+func (o *Others) Found(ctx context.Context, destination string, bytes int64) ([]records.Lying, error) {
 	own, err := o.Fleet.Found(ctx, destination, bytes)
 	if err != nil {
 		return nil, err
@@ -169,7 +169,7 @@ func (o *Others) Found(ctx context.Context, destination string, bytes int64) ([]
 func (o *Others) Alone() bool { return o.agent == nil || o.agent.State().Failed != "" }
 
 // Hashed keeps the hash of one.
-func (o *Others) Hashed(ctx context.Context, file records.Found, sha256 string, at time.Time) error {
+func (o *Others) Hashed(ctx context.Context, file records.Lying, sha256 string, at time.Time) error {
 	if err := o.Fleet.Hashed(ctx, file, sha256, at); err != nil {
 		return err
 	}

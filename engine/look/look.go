@@ -33,7 +33,7 @@ import (
 type Options struct {
 	Zone *time.Location // of times without one
 	// Choose tells why a file would be left out, "" when it would be taken up.
-	Choose func(plan.Found) string
+	Choose func(plan.File) string
 	// Place tells whether copies go to a folder: it is not gone into.
 	Place func(dir string, info fs.FileInfo) bool
 	// Rest is how long to wait before the next file: what is sent goes first. None
@@ -55,8 +55,8 @@ type Picture struct {
 	media.Facts
 }
 
-// Sum is what was found so far.
-type Sum struct {
+// Totals is what was found so far.
+type Totals struct {
 	All     Amount
 	Kinds   map[media.Kind]Amount // of what would be taken up
 	Years   map[int]Amount        // by when it was taken, of what would be taken up
@@ -96,27 +96,27 @@ type looker struct {
 	Options
 	root  string
 	mu    sync.Mutex
-	sum   Sum
+	sum   Totals
 	seen  int64 // pictures that could be shown
 	names map[string]media.Kind
 }
 
 // At looks at a folder and everything below until the context ends, and tells what it
 // found so far now and then. The error is one of the folder itself, or of the context.
-func At(ctx context.Context, root string, o Options, tell func(Sum)) (Sum, error) {
+func At(ctx context.Context, root string, o Options, tell func(Totals)) (Totals, error) {
 	o.Workers = cmp.Or(o.Workers, 2)
 	if o.Zone == nil {
 		o.Zone = time.UTC
 	}
-	l := &looker{Options: o, root: root, names: map[string]media.Kind{}, sum: Sum{Kinds: map[media.Kind]Amount{}, Years: map[int]Amount{}, Folders: map[string]Amount{}, LeftOut: map[string]Amount{}}}
+	l := &looker{Options: o, root: root, names: map[string]media.Kind{}, sum: Totals{Kinds: map[media.Kind]Amount{}, Years: map[int]Amount{}, Folders: map[string]Amount{}, LeftOut: map[string]Amount{}}}
 	info, err := os.Stat(root)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return Sum{}, fmt.Errorf("there is no folder %q", root)
+		return Totals{}, fmt.Errorf("there is no folder %q", root)
 	case err != nil:
-		return Sum{}, fmt.Errorf("the folder cannot be looked at: %s", scan.Reason(err))
+		return Totals{}, fmt.Errorf("the folder cannot be looked at: %s", scan.Reason(err))
 	case !info.IsDir():
-		return Sum{}, fmt.Errorf("%q is a file and not a folder", root)
+		return Totals{}, fmt.Errorf("%q is a file and not a folder", root)
 	}
 	entries := make(chan entry, ahead)
 	work, working := errgroup.WithContext(ctx)
@@ -177,7 +177,7 @@ func At(ctx context.Context, root string, o Options, tell func(Sum)) (Sum, error
 const leftBehind = 2 * time.Second
 
 // now is what was found so far.
-func (l *looker) now() Sum {
+func (l *looker) now() Totals {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	s := l.sum
@@ -244,7 +244,7 @@ func (l *looker) walk(ctx context.Context, dir, top string, entries chan<- entry
 
 // hides tells whether a folder is hidden, and hidden files are left out.
 func (l *looker) hides(dir string) bool {
-	return plan.IsHidden(path.Base(dir)) && l.Choose != nil && l.Choose(plan.Found{Path: dir + "/x", Kind: media.Other}) == plan.HiddenLeftOut
+	return plan.IsHidden(path.Base(dir)) && l.Choose != nil && l.Choose(plan.File{Path: dir + "/x", Kind: media.Other}) == plan.HiddenLeftOut
 }
 
 // count counts a file by its name.
@@ -269,7 +269,7 @@ func (l *looker) count(e *entry, top string) {
 func (l *looker) judge(e *entry, kind media.Kind, taken time.Time, seconds int64) counted {
 	is := counted{kind: kind, year: taken.Year()}
 	if l.Choose != nil {
-		is.why = l.Choose(plan.Found{Path: e.path, Kind: kind, Bytes: e.size, Taken: taken, Came: e.modified, Seconds: seconds})
+		is.why = l.Choose(plan.File{Path: e.path, Kind: kind, Bytes: e.size, Taken: taken, Came: e.modified, Seconds: seconds})
 	}
 	return is
 }

@@ -27,9 +27,9 @@ func write(t testing.TB, dir, name string, content []byte) {
 	require.NoError(t, os.Chtimes(file, day, day))
 }
 
-func at(t testing.TB, dir string, o look.Options) look.Sum {
+func at(t testing.TB, dir string, o look.Options) look.Totals {
 	t.Helper()
-	sum, err := look.At(t.Context(), dir, o, func(look.Sum) {})
+	sum, err := look.At(t.Context(), dir, o, func(look.Totals) {})
 	require.NoError(t, err)
 	return sum
 }
@@ -93,12 +93,12 @@ func TestTheFiguresAgreeWhileItCounts(t *testing.T) {
 		write(t, dir, name, photo)
 	}
 	told := 0
-	sum, err := look.At(t.Context(), dir, look.Options{Choose: func(f plan.Found) string {
+	sum, err := look.At(t.Context(), dir, look.Options{Choose: func(f plan.File) string {
 		if f.Kind == media.Document {
 			return "no documents"
 		}
 		return ""
-	}}, func(s look.Sum) {
+	}}, func(s look.Totals) {
 		told++
 		var kinds, years, left, folders int64
 		for _, a := range s.Kinds {
@@ -128,12 +128,12 @@ func TestWhatCannotBeLookedAtIsSaid(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, "file", []byte("x"))
 	for path, says := range map[string]string{dir + "/none": "there is no folder", dir + "/file": "is a file and not a folder"} {
-		_, err := look.At(t.Context(), path, look.Options{}, func(look.Sum) {})
+		_, err := look.At(t.Context(), path, look.Options{}, func(look.Totals) {})
 		assert.ErrorContains(t, err, says)
 	}
 	ctx, stop := context.WithCancel(t.Context())
 	stop()
-	_, err := look.At(ctx, dir, look.Options{}, func(look.Sum) {})
+	_, err := look.At(ctx, dir, look.Options{}, func(look.Totals) {})
 	assert.ErrorIs(t, err, context.Canceled)
 	if os.Geteuid() == 0 {
 		t.Log("root reads everything: what may not be read is not tried")

@@ -56,8 +56,8 @@ type Copy struct {
 	PartOf    int64  `db:"part_of"` // the item whose part the file is, 0 for a main file
 }
 
-// Found is its item as one of which a plan decides whether it is taken up.
-func (c Copy) Found() plan.Found {
+// Lying is its item as one of which a plan decides whether it is taken up.
+func (c Copy) Found() plan.File {
 	taken := time.UnixMilli(c.TakenMS).In(time.FixedZone("", c.TakenZone))
 	f := found(path.Join(c.Dir, c.Name), c.Kind, c.Size, taken, c.Seconds, c.FoundMS, c.FileNS)
 	if c.PartOf != 0 {

@@ -66,16 +66,16 @@ func (i Item) TakenAt() time.Time {
 	return time.UnixMilli(i.TakenMS).In(time.FixedZone("", i.TakenZone))
 }
 
-// Found is the item as one of which a plan decides whether it is taken up.
-func (i Item) Found() plan.Found {
+// Lying is the item as one of which a plan decides whether it is taken up.
+func (i Item) Found() plan.File {
 	return found(i.Path(), i.Kind, i.Size, i.TakenAt(), i.Seconds, i.FoundMS, max(i.CTime, i.MTime))
 }
 
 // found is what a plan decides by. When a file came is when it was found, or when it
 // was last changed, if that was earlier: what lay there long ago is found only when its
 // folder is first walked.
-func found(path string, kind media.Kind, bytes int64, taken time.Time, seconds, foundMS, changed int64) plan.Found {
-	return plan.Found{Path: path, Kind: kind, Bytes: bytes, Taken: taken, Seconds: seconds, Came: time.UnixMilli(min(foundMS, changed/1e6))}
+func found(path string, kind media.Kind, bytes int64, taken time.Time, seconds, foundMS, changed int64) plan.File {
+	return plan.File{Path: path, Kind: kind, Bytes: bytes, Taken: taken, Seconds: seconds, Came: time.UnixMilli(min(foundMS, changed/1e6))}
 }
 
 // Dir lists what is known of one folder of a source, by name.

@@ -146,8 +146,8 @@ func (r *Proofs) SetRecorded(ctx context.Context, ids []int64, part int64) error
 	return nil
 }
 
-// Found is a file that was at a destination before Yard Tide came.
-type Found struct {
+// Lying is a file that was at a destination before Yard Tide came.
+type Lying struct {
 	Destination string `db:"destination"`
 	Path        string `db:"path"`
 	Size        int64  `db:"size"`
@@ -157,7 +157,7 @@ type Found struct {
 
 // AddFound keeps a batch of files that are at a destination. One that is known
 // keeps its hash if its size is the same.
-func (r *Adopted) AddFound(ctx context.Context, found []Found) error {
+func (r *Adopted) AddFound(ctx context.Context, found []Lying) error {
 	return r.tx(ctx, "keeping what is at the destination", func(tx *transaction) error {
 		for _, f := range found {
 			_, err := tx.NamedExec(`INSERT INTO found VALUES (:destination, :path, :size, '', 0)
@@ -171,8 +171,8 @@ func (r *Adopted) AddFound(ctx context.Context, found []Found) error {
 }
 
 // FoundOf lists the files at a destination that have a size.
-func (r *Adopted) FoundOf(ctx context.Context, destination string, size int64) ([]Found, error) {
-	var found []Found
+func (r *Adopted) FoundOf(ctx context.Context, destination string, size int64) ([]Lying, error) {
+	var found []Lying
 	if err := r.read.SelectContext(ctx, &found, `SELECT * FROM found WHERE destination = ? AND size = ? ORDER BY path`, destination, size); err != nil {
 		return nil, fmt.Errorf("reading what is at %s: %w", destination, err)
 	}
@@ -180,7 +180,7 @@ func (r *Adopted) FoundOf(ctx context.Context, destination string, size int64) (
 }
 
 // FoundAt is the file at a path of a destination, if it was there before.
-func (r *Adopted) FoundAt(ctx context.Context, destination, path string) (f Found, known bool, err error) {
+func (r *Adopted) FoundAt(ctx context.Context, destination, path string) (f Lying, known bool, err error) {
 	err = r.read.GetContext(ctx, &f, `SELECT * FROM found WHERE destination = ? AND path = ?`, destination, path)
 	if errors.Is(err, sql.ErrNoRows) {
 		return f, false, nil

@@ -107,7 +107,7 @@ func (r *Adopted) Doubles(ctx context.Context, destination string) (n int64, err
 // KnowFound keeps the hash of a file at a destination as its open record tells it,
 // if a file of that size is there. It proves nothing: it is compared before it
 // counts.
-func (r *Adopted) KnowFound(ctx context.Context, found []Found) error {
+func (r *Adopted) KnowFound(ctx context.Context, found []Lying) error {
 	return r.tx(ctx, "keeping what the record tells", func(tx *transaction) error {
 		for _, f := range found {
 			if _, err := tx.Exec(`UPDATE found SET sha256 = ?, hashed_at = ? WHERE destination = ? AND path = ? AND size = ?`, f.SHA256, f.HashedMS, f.Destination, f.Path, f.Size); err != nil {

@@ -131,7 +131,7 @@ func (r *Catalogue) regroup(ctx context.Context, by map[string]plan.Chooser, fro
 			g = decided[alike{string(key), plan.IsHidden(string(where))}]
 		}
 		if g == nil {
-			f := plan.Found{Path: string(where), Kind: said.kind, Bytes: size}
+			f := plan.File{Path: string(where), Kind: said.kind, Bytes: size}
 			if timed {
 				var t [5]int64
 				if err := readTimes(times, &t); err != nil {

@@ -17,16 +17,16 @@ import (
 
 // Compared is a picture as shot and as a rendition makes it.
 type Compared struct {
-	AsShot Form
-	Made   Form
+	AsShot Shown
+	Made   Shown
 	Why    string // it goes as shot, "" when it does not
 	// Before and After are the same detail of both, as JPEG: as many pixels as the file has
 	// there, and as many as are left of them.
 	Before, After []byte
 }
 
-// Form is how large a picture is.
-type Form struct {
+// Shown is how large a picture is.
+type Shown struct {
 	Pixels
 	Bytes int64
 }
@@ -43,7 +43,7 @@ func Compare(ctx context.Context, src Source, r plan.Rendition, x, y float64) (C
 	if err != nil {
 		return c, err
 	}
-	c.AsShot = Form{Pixels{whole.Bounds().Dx(), whole.Bounds().Dy()}, src.Size}
+	c.AsShot = Shown{Pixels{whole.Bounds().Dx(), whole.Bounds().Dy()}, src.Size}
 	at := func(p Pixels) image.Rectangle {
 		scaleX, scaleY := float64(p.W)/float64(c.AsShot.W), float64(p.H)/float64(c.AsShot.H)
 		w, h := min(detail.W, c.AsShot.W), min(detail.H, c.AsShot.H)
@@ -68,7 +68,7 @@ func Compare(ctx context.Context, src Source, r plan.Rendition, x, y float64) (C
 	if err != nil {
 		return c, fmt.Errorf("reading what was made: %w", err)
 	}
-	c.Made = Form{made.Pixels, made.Bytes}
+	c.Made = Shown{made.Pixels, made.Bytes}
 	c.After, err = crop(small, at(made.Pixels))
 	return c, err
 }

@@ -46,7 +46,7 @@ func (s *Show) CompareForm(ctx context.Context, key string, r plan.Rendition, x,
 	if errors.As(err, &as) {
 		return wire.FormCompared{}, face.ErrNone
 	}
-	form := func(f rendition.Form) wire.FormSize { return wire.FormSize{Width: f.W, Height: f.H, Bytes: f.Bytes} }
+	form := func(f rendition.Shown) wire.FormSize { return wire.FormSize{Width: f.W, Height: f.H, Bytes: f.Bytes} }
 	return wire.FormCompared{Name: it.Name, AsShot: form(c.AsShot), Made: form(c.Made), Why: c.Why, Before: c.Before, After: c.After}, err
 }
 

@@ -80,7 +80,7 @@ func (s *Show) Look(ctx context.Context, folder string, set *plan.Source, tell f
 	place := s.Places(p)
 	_, err := look.At(ctx, path, look.Options{
 		Zone: p.Zone(s.Device),
-		Choose: func(f plan.Found) string {
+		Choose: func(f plan.File) string {
 			f.Path = below + f.Path
 			if len(one.Rules) == 0 {
 				return chooser.LeavesOut(f)
@@ -93,7 +93,7 @@ func (s *Show) Look(ctx context.Context, folder string, set *plan.Source, tell f
 			_, err := os.Lstat(filepath.Join(dir, destination.MarkerName))
 			return err == nil || place(info)
 		},
-	}, func(sum look.Sum) {
+	}, func(sum look.Totals) {
 		one := l
 		fill(&one, sum)
 		tell(one)
@@ -130,7 +130,7 @@ func (s *Show) safeBelow(ctx context.Context, l *wire.Look, path string) error {
 }
 
 // fill writes a sum as it is told.
-func fill(l *wire.Look, s look.Sum) {
+func fill(l *wire.Look, s look.Totals) {
 	l.All, l.Unreadable, l.ByContent, l.Pictures = wire.Amount(s.All), s.Unreadable, s.Known, []wire.LookPicture{}
 	l.Kinds, l.Years, l.Folders, l.LeftOut, l.Unread = []wire.LookKind{}, []wire.LookYear{}, []wire.LookFolder{}, []wire.LookLeft{}, []wire.Problem{}
 	for _, p := range s.Pictures {

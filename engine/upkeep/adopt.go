@@ -44,7 +44,7 @@ func (u *Upkeep) Adopt(ctx context.Context, name string, tell func(wire.Adopted)
 		if err != nil && !errors.Is(err, destination.ErrNotFound) {
 			return a, fmt.Errorf("listing %q: %w", dir, err)
 		}
-		var found []records.Found
+		var found []records.Lying
 		for _, e := range entries {
 			p := strings.TrimPrefix(dir+"/"+e.Name, "/")
 			switch {
@@ -53,7 +53,7 @@ func (u *Upkeep) Adopt(ctx context.Context, name string, tell func(wire.Adopted)
 			case e.Folder:
 				dirs = append(dirs, p)
 			case e.Size > 0:
-				found = append(found, records.Found{Destination: name, Path: p, Size: e.Size})
+				found = append(found, records.Lying{Destination: name, Path: p, Size: e.Size})
 				a.Files, a.Bytes = a.Files+1, a.Bytes+e.Size
 			}
 		}

@@ -68,7 +68,7 @@ func (u *Upkeep) readOthers(ctx context.Context, name string) error {
 		read[name+"/"+part] = true
 		return !u.parts[name+"/"+part]
 	}
-	keep := func(ctx context.Context, found []records.Found) error {
+	keep := func(ctx context.Context, found []records.Lying) error {
 		if err := u.Records.Adopted.AddFound(ctx, found); err != nil {
 			return err
 		}

@@ -47,7 +47,7 @@ func (u *Upkeep) lookThroughAll(ctx context.Context, name string) error {
 
 // readRecords reads the parts of the open records at a destination that are wanted, by their
 // paths, of all devices, and has what they tell kept. It returns how many files they tell of.
-func (u *Upkeep) readRecords(ctx context.Context, driver destination.Driver, name string, wanted func(path string) bool, keep func(context.Context, []records.Found) error) (known int, err error) {
+func (u *Upkeep) readRecords(ctx context.Context, driver destination.Driver, name string, wanted func(path string) bool, keep func(context.Context, []records.Lying) error) (known int, err error) {
 	b, able := driver.(destination.Browser)
 	if !able {
 		return 0, nil
@@ -86,9 +86,9 @@ func (u *Upkeep) readRecords(ctx context.Context, driver destination.Driver, nam
 			if err != nil {
 				return known, err
 			}
-			found := make([]records.Found, len(entries))
+			found := make([]records.Lying, len(entries))
 			for i, e := range entries {
-				found[i] = records.Found{Destination: name, Path: e.Path, Size: e.Size, SHA256: e.SHA256, HashedMS: e.Proven.UnixMilli()}
+				found[i] = records.Lying{Destination: name, Path: e.Path, Size: e.Size, SHA256: e.SHA256, HashedMS: e.Proven.UnixMilli()}
 			}
 			if err := keep(ctx, found); err != nil {
 				return known, err

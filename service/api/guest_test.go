@@ -73,7 +73,7 @@ func newGuestYard(t *testing.T) *guestYard {
 	require.NoError(t, os.WriteFile(dir+"/locker/2026/deck-phone.jpg", []byte("nine byte"), 0o644))
 	log := slog.New(slog.DiscardHandler)
 	var sense sensor.Set
-	s, err := service.Open(t.Context(), service.Options{Dir: dir + "/data", Log: log, Members: []service.Member{{Name: "desk", Root: dir + "/home", Sensor: &sense}}})
+	s, err := service.Open(t.Context(), service.Options{Dir: dir + "/data", Log: log, Members: []service.Local{{Name: "desk", Root: dir + "/home", Sensor: &sense}}})
 	require.NoError(t, err)
 	_, err = s.Book.Apply(t.Context(), "plan", fmt.Sprintf(guestPlan, dir+"/shed", dir+"/locker"), 0)
 	require.NoError(t, err)
@@ -225,7 +225,7 @@ func TestADeviceThatLiesInItsQuestions(t *testing.T) {
 		assert.Contains(t, []int{0, 200, 400, 401, 403, 404, 413, 422, 429}, code, "%s %.300s", path, body)
 	}
 	whole := link.Asked{Copy: records.Copy{ID: 1, Class: queue.Class{Destination: "locker"}, Bytes: 9, Remote: "2026/guest.jpg"}, Destination: "locker", Look: "look", Hash: strings.Repeat("cd", 32), Bytes: 9, Path: "2026/guest.jpg",
-		Says: "says", Todo: "todo", Claim: "claim", Ended: []string{"other"}, Boot: "boot", Found: records.Found{Destination: "locker", Path: "a.jpg", Size: 9}, Rooms: []link.RoomAsked{{Destination: "locker", Underway: 1, Wants: 2, Landed: 3}}}
+		Says: "says", Todo: "todo", Claim: "claim", Ended: []string{"other"}, Boot: "boot", Found: records.Lying{Destination: "locker", Path: "a.jpg", Size: 9}, Rooms: []link.RoomAsked{{Destination: "locker", Underway: 1, Wants: 2, Landed: 3}}}
 	for _, what := range []string{"alike", "holder", "taken", "found", "hashed", "lost", "turn", "name", "room", "ended", "nothing"} {
 		eachField(t, whole, func(body string) { refused("/link/others/"+what, body) })
 	}
