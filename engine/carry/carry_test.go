@@ -30,6 +30,7 @@ import (
 	"yardtide/engine/fleet"
 	"yardtide/engine/place"
 	"yardtide/engine/records"
+	"yardtide/engine/records/recordstest"
 	"yardtide/engine/rendition"
 )
 
@@ -82,7 +83,7 @@ func (b *berth) another() *berth {
 
 func (b *berth) open(file string) {
 	b.t.Helper()
-	r, err := records.Open(context.Background(), file)
+	r, err := recordstest.Open(context.Background(), file)
 	require.NoError(b.t, err)
 	b.t.Cleanup(func() { assert.NoError(b.t, r.Close()) })
 	b.records, b.file = r, file

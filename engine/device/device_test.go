@@ -28,6 +28,7 @@ import (
 	"yardtide/engine/device"
 	"yardtide/engine/proof"
 	"yardtide/engine/records"
+	"yardtide/engine/records/recordstest"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
 	"yardtide/engine/tell"
@@ -102,7 +103,7 @@ func setup(t *testing.T, now gate.Conditions) *yard {
 func (y *yard) start() {
 	y.t.Helper()
 	var err error
-	y.records, err = records.Open(context.Background(), y.dir+"/data/records.db")
+	y.records, err = recordstest.Open(context.Background(), y.dir+"/data/records.db")
 	require.NoError(y.t, err)
 	driver, err := webdav.New(webdav.Options{URL: y.storage.URL(), User: "u", Password: func() (string, error) { return "p", nil }, Web: web.Options{Stall: 500 * time.Millisecond}})
 	require.NoError(y.t, err)

@@ -29,6 +29,7 @@ import (
 	"yardtide/engine/fleet"
 	"yardtide/engine/place"
 	"yardtide/engine/records"
+	"yardtide/engine/records/recordstest"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
 	"yardtide/wire"
@@ -82,7 +83,7 @@ rules: {all: {take: [photo], to: [locker], lanes: [{over: wifi}]}}
 
 func (b *berth) start() {
 	var err error
-	b.records, err = records.Open(context.Background(), b.dir+"/data/records.db")
+	b.records, err = recordstest.Open(context.Background(), b.dir+"/data/records.db")
 	require.NoError(b.t, err)
 	var mu sync.Mutex
 	now := b.plan()

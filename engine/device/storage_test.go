@@ -33,6 +33,7 @@ import (
 	"yardtide/engine/fleet"
 	"yardtide/engine/proof"
 	"yardtide/engine/records"
+	"yardtide/engine/records/recordstest"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
 	"yardtide/engine/upkeep"
@@ -84,7 +85,7 @@ func (h *house) start() {
 	var running sync.WaitGroup
 	var files []*records.Records
 	for name := range p.Devices {
-		r, err := records.Open(ctx, filepath.Join(h.dir, "data", name, "records.db"))
+		r, err := recordstest.Open(ctx, filepath.Join(h.dir, "data", name, "records.db"))
 		require.NoError(h.t, err)
 		files = append(files, r)
 		d, err := device.New(ctx, device.Options{

@@ -17,6 +17,7 @@ import (
 	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/records"
+	"yardtide/engine/records/recordstest"
 )
 
 // content is every row of the parts that a mirror has, in order.
@@ -48,7 +49,7 @@ func TestAMirrorHasWhatTheRecordsHaveWhateverWasRepeatedCutOrLost(t *testing.T) 
 		ctx := t.Context()
 		dir := t.TempDir()
 		file, copied := filepath.Join(dir, "r.db"), filepath.Join(dir, "m.db")
-		r, err := records.Open(ctx, file)
+		r, err := recordstest.Open(ctx, file)
 		require.NoError(rt, err)
 		defer r.Close()
 		m, err := records.OpenMirror(ctx, copied, r.Catalogue.Epoch())

@@ -205,7 +205,7 @@ func TestWriteUntilKilled(t *testing.T) {
 	if file == "" {
 		t.Skip("it is run by another test")
 	}
-	r := open(t, file)
+	r := fromNothing(t, file)
 	admit(t, r, items(400, "a"))
 	path, sum, proof, landed := "2026/a.jpg", "00", "read back", true
 	for _, c := range page(t, r, queue.Waiting) {

@@ -25,6 +25,7 @@ import (
 	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/records"
+	"yardtide/engine/records/recordstest"
 )
 
 var (
@@ -37,9 +38,18 @@ var (
 
 func open(t testing.TB, file string) *records.Records {
 	t.Helper()
-	r, err := records.Open(t.Context(), file)
+	r, err := recordstest.Open(t.Context(), file)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = r.Close() }) // some tests close it earlier
+	return r
+}
+
+// fromNothing opens records whose file is made step by step, as on a device.
+func fromNothing(t testing.TB, file string) *records.Records {
+	t.Helper()
+	r, err := records.Open(t.Context(), file)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = r.Close() })
 	return r
 }
 

@@ -341,6 +341,11 @@ func (r *file) readEpoch(ctx context.Context) (string, error) {
 	return epoch, (&Facts{r}).SetFact(ctx, epochFact, epoch)
 }
 
+// ForgetEpoch has the records make another word when they are opened next: a copy of a file is not the same records.
+func (r *Catalogue) ForgetEpoch(ctx context.Context) error {
+	return (&Facts{r.file}).SetFact(ctx, epochFact, "")
+}
+
 // Key is the key of an item.
 func (r *Catalogue) Key(item int64) string { return r.epoch + "-" + strconv.FormatInt(item, 36) }
 

@@ -14,6 +14,7 @@ import (
 	"yardtide/core/plantext"
 	"yardtide/core/queue"
 	"yardtide/engine/records"
+	"yardtide/engine/records/recordstest"
 )
 
 const randomPlan = `yard: Test
@@ -31,7 +32,7 @@ rules:
 func TestWhatIsNotMovingHasASentence(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		ctx, now := t.Context(), time.Now()
-		r, err := records.Open(ctx, t.TempDir()+"/r.db")
+		r, err := recordstest.Open(ctx, t.TempDir()+"/r.db")
 		require.NoError(rt, err)
 		defer r.Close()
 		lane := rapid.SampledFrom([]string{"{over: wifi}", "{over: wifi, gates: {hours: 00:00-00:01}}", "{over: cellular, allowance: 1 MB per day}", "{over: wifi, gates: {power: charging}}, {over: cellular, roaming: true, allowance: 9 MB per day, roaming-allowance: 100 kB per day}"}).Draw(rt, "lanes")

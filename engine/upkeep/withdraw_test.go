@@ -30,6 +30,7 @@ import (
 	"yardtide/engine/fleet"
 	"yardtide/engine/place"
 	"yardtide/engine/records"
+	"yardtide/engine/records/recordstest"
 )
 
 const smallPlan = `
@@ -112,7 +113,7 @@ func TestNothingIsRemovedButASmallCopyOfWhatIsSafe(t *testing.T) {
 			}))
 			return all
 		}
-		r, err := records.Open(ctx, data+"/r.db")
+		r, err := recordstest.Open(ctx, data+"/r.db")
 		require.NoError(rt, err)
 		defer r.Close()
 		p, err := plantext.Parse("plan", []byte(smallPlan))

@@ -33,6 +33,7 @@ import (
 	"yardtide/core/queue"
 	"yardtide/engine/link"
 	"yardtide/engine/records"
+	"yardtide/engine/records/recordstest"
 	"yardtide/engine/sensor"
 	"yardtide/engine/tell"
 	"yardtide/service"
@@ -115,7 +116,7 @@ func (y *guestYard) join(name string) {
 func (y *guestYard) recordsOf(name string) []records.Rows {
 	y.t.Helper()
 	ctx := y.t.Context()
-	r, err := records.Open(ctx, y.t.TempDir()+"/r.db")
+	r, err := recordstest.Open(ctx, y.t.TempDir()+"/r.db")
 	require.NoError(y.t, err)
 	defer r.Close()
 	p, err := plantext.Parse("plan", []byte(fmt.Sprintf(guestPlan, "/a", "/b")))
