@@ -1,4 +1,4 @@
-import { Dialog, DialogBackdrop, DialogPanel, DialogTitle, Field, Input, Label } from "@headlessui/react";
+import { Dialog, DialogBackdrop, DialogPanel, DialogTitle, Field, Label } from "@headlessui/react";
 import { useMutation } from "@tanstack/react-query";
 import { X } from "lucide-react";
 import { useState } from "react";
@@ -6,71 +6,13 @@ import type { Draft } from "../api";
 import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
 import { Failure } from "../parts/Failure";
+import { TextField, Check } from "../parts/Field";
+import { draftOf, fields, kinds, type Kind } from "./draft";
 import { Folders } from "./Folders";
 import { JobNote } from "../parts/JobNote";
 import { useJob } from "../yard";
 import { useAdd, useTry } from "./queries";
 import { TrialSteps } from "./TrialSteps";
-
-type Kind = "folder" | "webdav" | "sftp" | "s3";
-
-const kinds: { value: Kind; label: string }[] = [
-  { value: "folder", label: "A disk or folder" },
-  { value: "webdav", label: "A web storage (WebDAV)" },
-  { value: "sftp", label: "A box on my network (SSH)" },
-  { value: "s3", label: "A bucket (S3)" },
-];
-
-/** The fields of each kind, by their name in the form. */
-const fields: Record<
-  Kind,
-  { name: string; label: string; hint: string; secret?: boolean; optional?: boolean }[]
-> = {
-  folder: [{ name: "path", label: "Folder", hint: "/media/loft" }],
-  webdav: [
-    { name: "address", label: "Address", hint: "https://locker.example/dav/" },
-    { name: "user", label: "User", hint: "", optional: true },
-    { name: "password", label: "Password", hint: "", secret: true, optional: true },
-  ],
-  sftp: [
-    { name: "address", label: "Address", hint: "shed.example:22" },
-    { name: "user", label: "User", hint: "" },
-    { name: "password", label: "Password", hint: "", secret: true, optional: true },
-    { name: "path", label: "Folder", hint: "yard", optional: true },
-  ],
-  s3: [
-    { name: "address", label: "Address", hint: "https://s3.example" },
-    { name: "bucket", label: "Bucket", hint: "yard" },
-    { name: "user", label: "Access key", hint: "" },
-    { name: "password", label: "Secret key", hint: "", secret: true },
-    { name: "path", label: "Names begin with", hint: "", optional: true },
-  ],
-};
-
-function draftOf(
-  kind: Kind,
-  v: Record<string, string>,
-  trusted: Record<string, string>,
-  makeFolder: boolean,
-): Draft {
-  const name = v.name ?? "";
-  const text = (field: string) => v[field]?.trim() || undefined;
-  return {
-    name,
-    makeFolder,
-    password: v.password || undefined,
-    key: v.key || undefined,
-    destination: {
-      kind,
-      path: text("path"),
-      url: kind === "webdav" || kind === "s3" ? text("address") : undefined,
-      address: kind === "sftp" ? text("address") : undefined,
-      bucket: text("bucket"),
-      user: text("user"),
-      ...trusted,
-    },
-  };
-}
 
 /** Where a destination goes that was tried: into the plan, or into the first one as it is being made. */
 type Into = { says: string; put: (draft: Draft, job: string) => Promise<unknown> };
@@ -134,15 +76,22 @@ export function AddDestination({ close, into }: { close: () => void; into?: Into
               setKind(k);
             }}
           />
-          <Text label="Name" hint="loft" value={values.name} change={(v) => set("name", v)} required />
+          <TextField
+            label="Name"
+            hint="loft"
+            value={values.name ?? ""}
+            change={(v) => set("name", v)}
+            required
+          />
           {fields[kind].map((f) => (
-            <Text
+            <TextField
               key={f.name}
-              label={f.label}
+              label={f.secret ? `${f.label} (kept encrypted)` : f.label}
               hint={f.hint}
-              value={values[f.name]}
+              type={f.secret ? "password" : "text"}
+              autoComplete={f.secret ? "new-password" : "off"}
+              value={values[f.name] ?? ""}
               change={(v) => set(f.name, v)}
-              secret={f.secret}
               required={!f.optional}
             />
           ))}
@@ -171,15 +120,7 @@ export function AddDestination({ close, into }: { close: () => void; into?: Into
               }}
             />
           )}
-          <label className="flex items-center gap-2">
-            <input
-              type="checkbox"
-              checked={makeFolder}
-              onChange={(e) => setMakeFolder(e.target.checked)}
-              className="size-4 accent-tide"
-            />
-            Make the folder if it is not there
-          </label>
+          <Check label="Make the folder if it is not there" on={makeFolder} change={setMakeFolder} />
           <Button type="submit" strong={!works} disabled={running}>
             {running ? "Testing…" : "Test it"}
           </Button>
@@ -212,39 +153,5 @@ export function AddDestination({ close, into }: { close: () => void; into?: Into
         </div>
       </DialogPanel>
     </Dialog>
-  );
-}
-
-function Text({
-  label,
-  hint,
-  value,
-  change,
-  secret,
-  required,
-}: {
-  label: string;
-  hint: string;
-  value?: string;
-  change: (v: string) => void;
-  secret?: boolean;
-  required?: boolean;
-}) {
-  return (
-    <Field>
-      <Label className="mb-1 block text-sm text-quiet">
-        {label}
-        {secret && " (kept encrypted)"}
-      </Label>
-      <Input
-        type={secret ? "password" : "text"}
-        autoComplete={secret ? "new-password" : "off"}
-        placeholder={hint && `such as ${hint}`}
-        required={required}
-        value={value ?? ""}
-        onChange={(e) => change(e.target.value)}
-        className="w-full rounded-md border border-line bg-paper px-3 py-1.5 placeholder:text-quiet"
-      />
-    </Field>
   );
 }

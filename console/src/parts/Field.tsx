@@ -9,6 +9,8 @@ export function TextField(props: {
   label: string;
   hint?: string;
   type?: string;
+  autoComplete?: string;
+  required?: boolean;
   value: string;
   change: (value: string) => void;
 }) {
@@ -17,6 +19,8 @@ export function TextField(props: {
       <Label className="mb-1 block text-sm text-quiet">{props.label}</Label>
       <Input
         type={props.type ?? "text"}
+        autoComplete={props.autoComplete}
+        required={props.required}
         className={fieldLook}
         placeholder={props.hint && `such as ${props.hint}`}
         value={props.value}
