@@ -40,6 +40,7 @@ func (s *service) call(method, path, body string, headers map[string]string) (in
 }
 
 func TestOnlyTheKeeperGetsIn(t *testing.T) {
+	t.Parallel()
 	s := demo(t, t.TempDir(), "-clips=false")
 	bearer := map[string]string{"Authorization": "Bearer " + s.token()}
 	for _, path := range []string{"/api/v1/status", "/api/v1/items", "/api/v1/plan", "/api/v1/events", "/api/v1/openapi.json", "/api/nothing"} {
@@ -82,6 +83,7 @@ func TestOnlyTheKeeperGetsIn(t *testing.T) {
 }
 
 func TestBadCallsGetProblemDocuments(t *testing.T) {
+	t.Parallel()
 	s := demo(t, t.TempDir(), "-clips=false")
 	bearer := map[string]string{"Authorization": "Bearer " + s.token()}
 	for _, c := range []struct {
@@ -117,6 +119,7 @@ func TestBadCallsGetProblemDocuments(t *testing.T) {
 }
 
 func TestTheEventStreamTellsChanges(t *testing.T) {
+	t.Parallel()
 	s := demo(t, t.TempDir(), "-clips=false")
 	s.phone(offline)
 	req, err := http.NewRequestWithContext(t.Context(), "GET", s.url+"/api/v1/events", nil)
@@ -150,6 +153,7 @@ func TestTheEventStreamTellsChanges(t *testing.T) {
 }
 
 func TestTheDocumentIsWhatIsServed(t *testing.T) {
+	t.Parallel()
 	s := demo(t, t.TempDir(), "-clips=false")
 	code, body := s.call("GET", "/api/v1/openapi.json", "", map[string]string{"Authorization": "Bearer " + s.token()})
 	require.Equal(t, 200, code)

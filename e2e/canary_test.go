@@ -19,6 +19,7 @@ import (
 // A whole run with a secret in every place that one can have: no answer, no log
 // line, no error and no file of the plan holds any of them.
 func TestNoSecretIsEverRepeated(t *testing.T) {
+	t.Parallel()
 	const password, mistaken = "p4ss-canary-7f3a", "m1staken-canary-9c"
 	_, private, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)

@@ -85,6 +85,7 @@ func TestTheDemoFromTheTerminal(t *testing.T) {
 }
 
 func TestSendNowAsksBeforeItCosts(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := demo(t, dir)
 	s.phone(onCellular)
@@ -103,6 +104,7 @@ func TestSendNowAsksBeforeItCosts(t *testing.T) {
 }
 
 func TestPlansAreCheckedAndApplied(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := demo(t, dir, "-clips=false")
 	shown := s.ok("plan", "show")
@@ -185,6 +187,7 @@ rules:
 }
 
 func TestAStopRightAfterTheStartIsAStop(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := demo(t, dir, "-clips=false", "-items", "2")
 	for range 20 {
@@ -194,6 +197,7 @@ func TestAStopRightAfterTheStartIsAStop(t *testing.T) {
 }
 
 func TestCommandsUsedWrongly(t *testing.T) {
+	t.Parallel()
 	env := []string{"YARDTIDE_URL=http://127.0.0.1:1", "HOME=" + t.TempDir()}
 	for _, c := range []struct {
 		args []string
@@ -227,6 +231,7 @@ func TestCommandsUsedWrongly(t *testing.T) {
 }
 
 func TestHelpIsMadeFromTheCommands(t *testing.T) {
+	t.Parallel()
 	out, _, code := runWith(t, nil, "help")
 	assert.Zero(t, code)
 	for _, name := range []string{"status", "queue", "why", "watch", "pause", "resume", "send-now", "retry", "plan", "link", "serve", "demo"} {

@@ -73,6 +73,7 @@ func withoutTurns(files []string) []string {
 }
 
 func TestTheKeeperSetsDestinationsUp(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := bare(t, dir)
 
@@ -194,6 +195,7 @@ func TestTheKeeperSetsDestinationsUp(t *testing.T) {
 }
 
 func TestBadSetUpsAreRefused(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := desk(t, dir, dir+"/data")
 	for name, c := range map[string]struct {
@@ -227,6 +229,7 @@ func TestBadSetUpsAreRefused(t *testing.T) {
 }
 
 func TestProveFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := desk(t, dir, dir+"/data")
 	pictures(t, dir, "a", 5)
@@ -248,6 +251,7 @@ func TestProveFromTheCommandLine(t *testing.T) {
 // Long work goes on without who began it, over a kill of the service too, until it is
 // done or stopped.
 func TestJobsOutliveWhoBeganThem(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := desk(t, dir, dir+"/data")
 	assert.Contains(t, s.ok("jobs"), "No job runs, and none ended lately.")

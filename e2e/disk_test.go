@@ -69,6 +69,7 @@ func pictures(t *testing.T, dir, name string, n int) {
 }
 
 func TestTheDataDirectoryIsFull(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	smallDisk(t, dir+"/data", 16<<20)
 	s := desk(t, dir, dir+"/data/yard")
@@ -92,6 +93,7 @@ func TestTheDataDirectoryIsFull(t *testing.T) {
 }
 
 func TestTheDataDirectoryIsReadOnly(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	smallDisk(t, dir+"/data", 4<<20)
 	s := desk(t, dir, dir+"/data/yard")
@@ -104,6 +106,7 @@ func TestTheDataDirectoryIsReadOnly(t *testing.T) {
 }
 
 func TestTheStorageDiskIsFull(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	smallDisk(t, dir+"/disk", 60<<10)
 	s := desk(t, dir, dir+"/data")

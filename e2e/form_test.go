@@ -155,6 +155,7 @@ func TestAFormIsSeenThenChosenThenSent(t *testing.T) {
 }
 
 func TestADeviceElsewhereSendsInAForm(t *testing.T) {
+	t.Parallel()
 	s, dir, _ := slip(t)
 	shots(t, dir+"/galley-phone/DCIM", "a", 6)
 	d := joins(t, s, dir, "galley-phone", "")

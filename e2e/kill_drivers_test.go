@@ -76,6 +76,7 @@ func (f storages) clean(t *testing.T) {
 // small ones are removed again, at four storages: at the end every whole one is there, and no small
 // one, and what somebody else wrote into the folder of small copies lies there as it was.
 func TestKilledAgainAndAgainWithSmallCopies(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	four := fourStorages(t, dir)
 	require.NoError(t, os.WriteFile(dir+"/plan.yaml", []byte(`yard: Desk
@@ -162,6 +163,7 @@ rules:
 // once, each by its own driver and to a real server: small files, and some
 // that go in parts.
 func TestKilledAgainAndAgainWithEveryDriver(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	in := dir + "/yard/chart-table/in" // the demo's computer is on a network, whatever this machine is on
 	require.NoError(t, os.MkdirAll(in, 0o755))

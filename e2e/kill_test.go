@@ -35,6 +35,7 @@ func kills() int {
 // SIGKILLs at random moments while two devices send: nothing is lost, nothing lies
 // there twice, no half file has a final name.
 func TestKilledAgainAndAgain(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := demo(t, dir, "-items", "30", "-clips=false", "-rate", "6000000")
 	s.stop()

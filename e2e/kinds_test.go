@@ -52,6 +52,7 @@ func lying(t *testing.T, disk string) (names []string) {
 // Every kind goes by the rule that takes it, by its content and whatever its name says;
 // a scope leaves out what it says, and takes it up again when the plan does.
 func TestEveryKindGoesByItsRuleAndScopesLeaveOut(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := desk(t, dir, dir+"/data")
 	require.NoError(t, os.MkdirAll(dir+"/loft", 0o755))

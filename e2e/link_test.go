@@ -178,6 +178,7 @@ func rowsOf(t *testing.T, file string) map[string][]string {
 }
 
 func TestADeviceJoinsAndRunsByItself(t *testing.T) {
+	t.Parallel()
 	s, dir, _ := slip(t)
 	writes(t, dir, "galley-phone/DCIM", "a.txt", "b.txt", "c.txt")
 	d := joins(t, s, dir, "galley-phone", "")
@@ -239,6 +240,7 @@ func one(t *testing.T, s *service, name string) string {
 }
 
 func TestACodeWorksOnceForWhoHasIt(t *testing.T) {
+	t.Parallel()
 	s, dir, home := slip(t)
 	code, err := s.client().AddDevice(t.Context(), "galley-phone")
 	require.NoError(t, err)
@@ -297,6 +299,7 @@ func TestACodeWorksOnceForWhoHasIt(t *testing.T) {
 }
 
 func TestNothingButTheLinkAnswersOnTheHomeNetwork(t *testing.T) {
+	t.Parallel()
 	s, _, home := slip(t)
 	get := func(method, path, bearer string, body string) int {
 		// As a stranger with any client would: no pin.
@@ -342,6 +345,7 @@ func TestNothingButTheLinkAnswersOnTheHomeNetwork(t *testing.T) {
 }
 
 func TestARevokedDeviceIsAnsweredNoMore(t *testing.T) {
+	t.Parallel()
 	s, dir, _ := slip(t)
 	writes(t, dir, "galley-phone/DCIM", "a.txt")
 	d := joins(t, s, dir, "galley-phone", "")
@@ -368,6 +372,7 @@ func TestARevokedDeviceIsAnsweredNoMore(t *testing.T) {
 func cuts() int { return max(6, kills()/5) }
 
 func TestBothEndsAreKilledAndCutAgainAndAgain(t *testing.T) {
+	t.Parallel()
 	s, dir, home := slip(t)
 	faults := toxiproxy.NewServer(toxiproxy.NewMetricsContainer(nil), zerolog.Nop())
 	proxy := toxiproxy.NewProxy(faults, "home", "127.0.0.1:0", home)
@@ -419,6 +424,7 @@ func copied(t *testing.T, from, to string) {
 }
 
 func TestEitherEndIsPutBackOrBegunAnew(t *testing.T) {
+	t.Parallel()
 	s, dir, _ := slip(t)
 	writes(t, dir, "galley-phone/DCIM", "a.txt", "b.txt")
 	d := joins(t, s, dir, "galley-phone", "")
@@ -484,6 +490,7 @@ func TestEitherEndIsPutBackOrBegunAnew(t *testing.T) {
 }
 
 func TestTheSameBytesFromTwoDevicesGoOnceAndNamesNeverMeet(t *testing.T) {
+	t.Parallel()
 	s, dir, _ := slip(t)
 	for _, name := range []string{"galley-phone", "deck-phone"} {
 		writes(t, dir, name+"/DCIM", "own.txt") // one name, another content each
@@ -518,6 +525,7 @@ func TestTheSameBytesFromTwoDevicesGoOnceAndNamesNeverMeet(t *testing.T) {
 }
 
 func TestADeviceIsCalledOtherwiseWhileItSends(t *testing.T) {
+	t.Parallel()
 	s, dir, _ := slip(t)
 	names := make([]string, 300)
 	for i := range names {
@@ -582,6 +590,7 @@ func TestADeviceIsCalledOtherwiseWhileItSends(t *testing.T) {
 }
 
 func TestADeviceTrustsTheHouseholdsOwnAuthority(t *testing.T) {
+	t.Parallel()
 	authority, _, dav := secured(t)
 	s, dir, _ := slip(t)
 	kept, err := os.ReadFile(authority.File)

@@ -20,6 +20,7 @@ import (
 // Two browsers and a command line change the plan at once, and the service is killed in
 // the middle again and again: no change that was answered is lost, none is half there.
 func TestAPlanOutlivesKillsInTheMiddleOfChanges(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := desk(t, dir, dir+"/data")
 	var mu sync.Mutex

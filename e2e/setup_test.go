@@ -123,6 +123,7 @@ func (s *service) tried(name, folder string) (job wire.Job) {
 // What was done of the set-up is kept through reloads, other browsers and kills, and
 // what cannot be is refused and changes nothing.
 func TestTheSetUpIsKeptAndRefusesWhatCannotBe(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	album(t, dir)
 	s := bare(t, dir)

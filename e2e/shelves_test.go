@@ -128,6 +128,7 @@ func TestPreviewsPicksAndNamesFromTheTerminalAndTheConsole(t *testing.T) {
 }
 
 func TestADeviceElsewhereTellsWhatLiesBeside(t *testing.T) {
+	t.Parallel()
 	s, dir, _ := slip(t)
 	shots(t, dir+"/galley-phone/DCIM", "a", 4)
 	likes(t, dir+"/galley-phone/DCIM/a-001.xmp", "At low tide")

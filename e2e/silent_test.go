@@ -49,6 +49,7 @@ func heardBefore(t *testing.T, s *service, name string, ago time.Duration) {
 }
 
 func TestADeviceIsSilent(t *testing.T) {
+	t.Parallel()
 	s, dir, _ := slip(t)
 	text, err := os.ReadFile(filepath.Join(dir, "plan.yaml"))
 	require.NoError(t, err)

@@ -21,6 +21,7 @@ import (
 )
 
 func TestWhatIsSaidWronglyIsRefusedAtOnceAndInWords(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := desk(t, dir, dir+"/data")
 	pictures(t, dir, "a", 2)

@@ -129,17 +129,21 @@ func (b *Browser) Type(label, text string) error {
 	if err != nil {
 		return err
 	}
-	found, err := Eval[bool](b, fmt.Sprintf(`(([label, text]) => {
+	for end := time.Now().Add(patience); ; time.Sleep(20 * time.Millisecond) {
+		found, err := Eval[bool](b, fmt.Sprintf(`(([label, text]) => {
   const field = [...document.querySelectorAll('input, textarea')].find(e => (e.getAttribute('aria-label') || e.labels?.[0]?.innerText || '').trim().startsWith(label));
   if (!field) return false;
   field.focus();
   field.select();
   return document.execCommand('insertText', false, text);
 })(%s)`, args))
-	if err == nil && !found {
-		err = fmt.Errorf("no field is labelled %q", label)
+		switch {
+		case err != nil || found:
+			return err
+		case time.Now().After(end):
+			return fmt.Errorf("no field is labelled %q", label)
+		}
 	}
-	return err
 }
 
 // finder looks for what can be clicked by its label: exactly, else by its
