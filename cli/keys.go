@@ -122,32 +122,24 @@ func valueOf(k plantext.Key, text string) (any, error) {
 
 // flagSays is the usage of a key's flag.
 func flagSays(k plantext.Key) string {
-	says := strings.TrimSuffix(k.Says, ".")
-	for _, w := range k.Words {
-		says = strings.Replace(says, w.Word, "`"+w.Word+"`", 1)
-		if strings.Contains(says, "`") {
-			break
-		}
+	says := strings.ToLower(k.Says[:1]) + strings.TrimSuffix(k.Says[1:], ".")
+	if k.Type == plantext.Yes {
+		return "yes or no: " + says
+	}
+	words := make([]string, len(k.Words))
+	for i, w := range k.Words {
+		words[i] = w.Word
 	}
 	switch {
 	case k.Named == "kind":
-		return says + ": `photo=family`, with commas; photo= is as shot again"
-	case k.Type == plantext.Yes:
-		return "`yes` or no: " + says
-	case strings.Contains(says, "`"):
-	case len(k.Words) > 0:
-		words := make([]string, len(k.Words))
-		for i, w := range k.Words {
-			words[i] = w.Word
-		}
-		says += ": `" + words[0] + "`, " + strings.Join(words[1:], ", ")
-	case len(k.Examples) > 0:
-		says += ", such as `" + k.Examples[0] + "`"
-	case k.Points != "":
-		says += ", by a `" + k.Points + "`"
+		return says + "; photo=family, with commas; photo= is as shot again"
+	case len(words) > 0 && !strings.Contains(says, words[len(words)-1]):
+		says += ": " + strings.Join(words, ", ")
+	case len(k.Examples) > 0 && !strings.Contains(says, "such as"):
+		says += ", such as " + k.Examples[0]
 	}
 	if k.List {
-		says += ", with commas"
+		says += "; with commas between"
 	}
 	if !k.Needed {
 		says += "; empty for " + emptyWord(k)

@@ -148,14 +148,14 @@ var overridePart = part[plan.Override]{name: "override", title: "What a device h
 	}}
 
 var renditionPart = part[plan.Rendition]{name: "rendition", title: "A rendition", check: checkRendition, keys: []key[plan.Rendition]{
-	number(Key{Name: "long-edge", Least: leastEdge, Most: 65535, Label: "Pixels of the longer edge, at most", Empty: "any", Says: "Pixels of a picture's longer edge, at most."},
+	number(Key{Name: "long-edge", Least: leastEdge, Most: 65535, Examples: []string{"2560"}, Label: "Pixels of the longer edge, at most", Empty: "any", Says: "Pixels of a picture's longer edge, at most."},
 		func(r *plan.Rendition) *int { return &r.LongEdge }),
 	megapixels(Key{Name: "megapixels", Least: leastMegapixels, Most: mostMegapixels, Examples: []string{"3", "0.5"}, Label: "Megapixels, at most", Empty: "any", Says: "Millions of pixels, at most."}),
-	number(Key{Name: "quality", Least: leastQuality, Most: 100, Default: fmt.Sprint(plan.DefaultQuality), Label: "Quality of a JPEG", Empty: fmt.Sprint(plan.DefaultQuality), Says: "How much of the detail a JPEG keeps."},
+	number(Key{Name: "quality", Least: leastQuality, Most: 100, Default: fmt.Sprint(plan.DefaultQuality), Examples: []string{"75"}, Label: "Quality of a JPEG", Empty: fmt.Sprint(plan.DefaultQuality), Says: "How much of the detail a JPEG keeps."},
 		func(r *plan.Rendition) *int { return &r.Quality }),
-	number(Key{Name: "height", Least: leastHeight, Most: mostHeight, Label: "Clips: pixels of the shorter edge, at most", Empty: "any", Says: "Of clips: pixels of the shorter edge, at most, such as 1080 or 720."},
+	number(Key{Name: "height", Least: leastHeight, Most: mostHeight, Examples: []string{"720"}, Label: "Clips: pixels of the shorter edge, at most", Empty: "any", Says: "Of clips: pixels of the shorter edge, at most, such as 1080 or 720."},
 		func(r *plan.Rendition) *int { return &r.Height }),
-	number(Key{Name: "fps", Least: 1, Most: mostFPS, Label: "Clips: pictures a second, at most", Empty: "any", Says: "Of clips: pictures a second, at most."},
+	number(Key{Name: "fps", Least: 1, Most: mostFPS, Examples: []string{"30"}, Label: "Clips: pictures a second, at most", Empty: "any", Says: "Of clips: pictures a second, at most."},
 		func(r *plan.Rendition) *int { return &r.FPS }),
 	parsed(Key{Name: "bitrate", Pattern: plan.BitrateForm.String(), Examples: []string{"4 Mbit/s", "800 kbit/s"}, Label: "Clips: how much a second may take", Empty: "what the quality makes", Says: "Of clips: how much a second of them may take."}, plan.ParseBitrate,
 		func(r *plan.Rendition) *plan.Bitrate { return &r.Bitrate }),

@@ -170,10 +170,13 @@ func (k Key) stands() string {
 		one = ticked(k.words())
 	case k.Type == Yes:
 		one = "`true`, `false`"
-	case len(k.Examples) > 0:
-		one = "such as " + ticked(k.Examples)
 	case k.Type == Number:
 		one = fmt.Sprintf("a number from %v to %v", k.Least, k.Most)
+		if len(k.Examples) > 0 {
+			one += ", such as " + ticked(k.Examples)
+		}
+	case len(k.Examples) > 0:
+		one = "such as " + ticked(k.Examples)
 	}
 	if k.List {
 		return "a list: " + one

@@ -18,7 +18,10 @@ type Of = {
 const choices = (k: Key) => (k.words ?? []).filter((w) => w.word !== k.default && w.word !== "any");
 
 /** Whether a key is a yes or no. */
-export const isCheck = (k: Key) => k.type === "yes" || (!k.list && !k.points && choices(k).length === 1);
+export function isCheck(k: Key) {
+  const words = choices(k);
+  return k.type === "yes" || (!k.list && !k.points && words.length === 1 && !words[0]?.says);
+}
 
 function label({ of: k, before, own }: Of) {
   const name = before ? `${before} ${k.label ?? k.name}` : (k.label ?? k.name);
@@ -47,7 +50,8 @@ export function KeyField(props: Of) {
     const all = choices(k)
       .map((c) => c.word)
       .filter((w) => w !== "everything");
-    return <Checks title={label(props)} of={all} on={list} label={name} change={change} />;
+    const title = k.empty ? `${k.label ?? k.name} (none chosen: ${k.empty})` : (k.label ?? k.name);
+    return <Checks title={title} of={all} on={list} label={name} change={change} />;
   }
   const hint = k.examples?.join(", ");
   if (k.list && k.examples?.some((e) => e.includes("*"))) {

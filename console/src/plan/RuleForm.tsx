@@ -8,6 +8,7 @@ import { parts as partsOf, useKeysOf, words } from "./keys";
 import { KeyField, RenditionField } from "./KeyField";
 import { Lanes } from "./Lanes";
 import type { Parts } from "./parts";
+import { usePlan } from "./queries";
 import { carrying } from "./taking";
 
 /** The keys of a rule that have a place of their own in its form; every other has a field. */
@@ -69,7 +70,8 @@ export function RuleForm({ draft, parts, rule }: { draft: Draft; parts: Parts; r
 function Forms({ take, draft }: { take: string[]; draft: Draft }) {
   const send = useKeysOf("rules").find((k) => k.name === "send");
   const kinds = (send?.words ?? []).map((w) => w.word).filter((k) => take.includes(k));
-  if (!send || kinds.length === 0) return null;
+  const some = (usePlan().data?.renditions ?? []).length > 0;
+  if (!send || kinds.length === 0 || !some) return null;
   return (
     <div className="grid gap-3 sm:grid-cols-2">
       {kinds.map((k) => (
