@@ -17,9 +17,9 @@ import (
 )
 
 // row is a word of the glossary, with the types that are it, such as plan.Rule.
-var row = regexp.MustCompile("(?m)^\\| ([a-z ]+) \\| .* \\| (.*) \\|$")
+var row = regexp.MustCompile("(?m)^[|] ([a-z ]+) [|] .* [|] (.*) [|]$")
 
-var named = regexp.MustCompile("`([a-z0-9]+\\.[A-Za-z]+)`")
+var named = regexp.MustCompile("`([a-z0-9]+[.][A-Za-z]+)`")
 
 // declared are the types and functions of the code, such as plan.Rule, and where each is.
 func declared(t *testing.T) (types, all map[string]string) {
