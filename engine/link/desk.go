@@ -3,6 +3,7 @@ package link
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"sync"
 	"time"
@@ -28,6 +29,7 @@ type Desk struct {
 // claim is what a device has the right to.
 type claim struct {
 	device string
+	what   string // the name, or the turn, that it is of
 	boot   string
 	end    func()
 	until  time.Time
@@ -85,12 +87,16 @@ func (d *Desk) Answer(ctx context.Context, device, what string, q Asked, part fu
 	case "lost":
 		d.look(q.Destination, q.Path)
 	case "turn":
-		t.Is, err = d.claim(ctx, claim{device: device, boot: q.Boot, last: time.Now().Add(mostTurn)}, q.Claim, func(ctx context.Context) (func(), error) {
+		of := claim{device: device, boot: q.Boot, last: time.Now().Add(mostTurn)}
+		of.what = fmt.Sprintf("turn %q %d %q %q", q.Copy.Destination, q.Copy.Bytes, q.Look, q.Hash)
+		t.Is, err = d.claim(ctx, of, q.Claim, func(ctx context.Context) (func(), error) {
 			turn, err := f.Turn(ctx, q.Copy, q.Look, q.Hash, q.Wait)
 			return func() { f.End(turn) }, err
 		})
 	case "name":
-		t.Is, err = d.claim(ctx, claim{device: device, boot: q.Boot, last: time.Now().Add(mostName)}, q.Claim, func(ctx context.Context) (func(), error) {
+		of := claim{device: device, boot: q.Boot, last: time.Now().Add(mostName)}
+		of.what = fmt.Sprintf("name %q %q", q.Destination, q.Path)
+		t.Is, err = d.claim(ctx, of, q.Claim, func(ctx context.Context) (func(), error) {
 			end, _, err := f.Name(ctx, q.Destination, q.Path)
 			return end, err
 		})
@@ -158,6 +164,9 @@ func (d *Desk) present(device, boot string) bool {
 	return len(all) == 0 || all[len(all)-1] == boot
 }
 
+// errAnother refuses a claim whose id belongs to another device's claim, or to a claim of another thing.
+var errAnother = records.Wrong{Says: "another claim has this name"}
+
 // errLater ends the wait for a claim: the device asks again.
 var errLater = errors.New("another has it still")
 
@@ -165,8 +174,8 @@ var errLater = errors.New("another has it still")
 // is to ask again.
 func (d *Desk) claim(ctx context.Context, of claim, id string, take func(context.Context) (func(), error)) (bool, error) {
 	d.mu.Lock()
-	has, n := d.claims[id].device == of.device, 0
-	_, others := d.claims[id]
+	known, others := d.claims[id]
+	has, n := known.device == of.device && known.what == of.what, 0
 	for _, c := range d.claims {
 		if c.device == of.device {
 			n++
@@ -185,7 +194,7 @@ func (d *Desk) claim(ctx context.Context, of claim, id string, take func(context
 	case has:
 		return true, nil
 	case others:
-		return false, records.Wrong{Says: "another device has a claim of this name"}
+		return false, errAnother
 	case n >= mostClaims:
 		return false, TooMany{of.device}
 	}
@@ -203,8 +212,11 @@ func (d *Desk) claim(ctx context.Context, of claim, id string, take func(context
 	if d.claims == nil {
 		d.claims = map[string]claim{}
 	}
-	if _, has := d.claims[id]; has { // asked twice
+	if known, there := d.claims[id]; there { // asked twice
 		end()
+		if known.device != of.device || known.what != of.what {
+			return false, errAnother
+		}
 		return true, nil
 	}
 	if !d.present(of.device, of.boot) { // its program ended while this waited
