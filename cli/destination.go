@@ -154,25 +154,13 @@ lists what was there before, so that it is not sent again.
 				case "show":
 					return showDestination(ctx, e, c, name, r.json)
 				case "test":
-					j, err := c.TestDestination(ctx, name)
-					if err != nil {
-						return err
-					}
-					t, ended, err := followTrial(ctx, e, c, j, r.json)
-					if err != nil || !ended {
-						return err
-					}
-					return tried(e, t, r.json)
+					return testDestination(ctx, e, c, name, r.json)
 				case "add":
 					return addDestination(ctx, e, c, name, f, in)
 				case "secret":
 					return setSecret(ctx, e, c, name, f, in)
 				case "remove":
-					if err := c.RemoveDestination(ctx, name); err != nil {
-						return err
-					}
-					fmt.Fprintf(e.Out, "%s is no longer in the plan. What is stored there stays.\n", name)
-					return nil
+					return removeDestination(ctx, e, c, name)
 				case "adopt":
 					return adopt(ctx, e, c, name, r.json)
 				}
@@ -180,6 +168,26 @@ lists what was there before, so that it is not sent again.
 			}
 		},
 	}
+}
+
+func testDestination(ctx context.Context, e Env, c client.Client, name string, json bool) error {
+	j, err := c.TestDestination(ctx, name)
+	if err != nil {
+		return err
+	}
+	t, ended, err := followTrial(ctx, e, c, j, json)
+	if err != nil || !ended {
+		return err
+	}
+	return tried(e, t, json)
+}
+
+func removeDestination(ctx context.Context, e Env, c client.Client, name string) error {
+	if err := c.RemoveDestination(ctx, name); err != nil {
+		return err
+	}
+	fmt.Fprintf(e.Out, "%s is no longer in the plan. What is stored there stays.\n", name)
+	return nil
 }
 
 // editLayout changes where items land at a destination, or only shows it.

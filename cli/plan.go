@@ -43,101 +43,129 @@ the standard input.`,
 				verb, args := args[0], args[1:]
 				switch verb {
 				case "check", "try", "apply":
-					if len(args) != 1 {
-						return WrongUse("name one file")
-					}
-					text, err := readPlan(e, args[0])
-					if err != nil {
-						return err
-					}
-					p, err := plantext.Parse(args[0], text)
-					if err != nil {
-						return err
-					}
-					draft := wire.PlanDraft{Text: string(text), File: args[0]}
-					if verb == "try" {
-						tried, err := r.client(e).TryPlan(ctx, draft)
-						if err != nil {
-							return err
-						}
-						if r.json {
-							return asJSON(e.Out, tried)
-						}
-						for _, says := range tried.Says {
-							fmt.Fprintln(e.Out, plain(says))
-						}
-						printNotes(e, wire.PlanNotes{Notes: tried.Notes})
-						printTried(newPage(e, ""), tried)
-						return nil
-					}
-					if verb == "check" {
-						if r.json {
-							return asJSON(e.Out, p)
-						}
-						fmt.Fprintf(e.Out, "%s: no mistakes. %s\n", args[0], sums(p))
-						c := r.client(e)
-						if c.Token == "" {
-							printNotes(e, wire.PlanNotes{Notes: words.Doubts(p)})
-							return nil
-						}
-						notes, err := c.CheckPlan(ctx, draft) // a service can tell what would follow
-						if err != nil {
-							return err
-						}
-						fmt.Fprintln(e.Out, "What it would change:")
-						for _, says := range notes.Says {
-							fmt.Fprintf(e.Out, "  %s\n", plain(says))
-						}
-						printNotes(e, notes)
-						return nil
-					}
-					c := r.client(e)
-					notes, err := c.CheckPlan(ctx, draft)
-					if err != nil {
-						return err
-					}
-					if *base == 0 {
-						if *base, err = versionNow(ctx, c); err != nil {
-							return err
-						}
-					}
-					applied, err := c.ApplyPlan(ctx, wire.PlanChange{Text: string(text), File: args[0], Base: *base})
-					if err != nil {
-						return err
-					}
-					fmt.Fprintf(e.Out, "%s is in force, as version %d. %s\n", args[0], applied.Version, sums(p))
-					printNotes(e, notes)
-					return nil
+					return ofDraft(ctx, e, r, verb, args, *base)
 				case "show":
-					if err := NoArguments(args); err != nil {
-						return err
-					}
-					p, err := r.client(e).Plan(ctx)
-					if err != nil {
-						return err
-					}
-					if r.json {
-						return asJSON(e.Out, p)
-					}
-					fmt.Fprintf(e.Err, "version %d; put a changed one in force with: yardtide plan apply FILE -base %d\n", p.Version, p.Version)
-					_, err = fmt.Fprint(e.Out, p.Text)
-					return err
+					return showPlan(ctx, e, r, args)
 				case "history", "diff", "undo":
 					return versions(ctx, e, r, verb, args)
 				case "schema":
-					if err := NoArguments(args); err != nil {
-						return err
-					}
-					text, err := plantext.Schema()
-					if err == nil {
-						_, err = e.Out.Write(text)
-					}
-					return err
+					return printSchema(e, args)
 				}
 				return WrongUse("%q is none of check, try, apply, show, history, diff, undo, schema", verb)
 			}
 		},
 	}
+}
+
+// ofDraft checks or tries the plan in a file, or puts the plan in force.
+func ofDraft(ctx context.Context, e Env, r reach, verb string, args []string, base int64) error {
+	if len(args) != 1 {
+		return WrongUse("name one file")
+	}
+	text, err := readPlan(e, args[0])
+	if err != nil {
+		return err
+	}
+	p, err := plantext.Parse(args[0], text)
+	if err != nil {
+		return err
+	}
+	draft := wire.PlanDraft{Text: string(text), File: args[0]}
+	switch verb {
+	case "try":
+		return tryPlan(ctx, e, r, draft)
+	case "check":
+		return checkPlan(ctx, e, r, p, draft)
+	}
+	return applyPlan(ctx, e, r, p, draft, base)
+}
+
+func tryPlan(ctx context.Context, e Env, r reach, draft wire.PlanDraft) error {
+	tried, err := r.client(e).TryPlan(ctx, draft)
+	if err != nil {
+		return err
+	}
+	if r.json {
+		return asJSON(e.Out, tried)
+	}
+	for _, says := range tried.Says {
+		fmt.Fprintln(e.Out, plain(says))
+	}
+	printNotes(e, wire.PlanNotes{Notes: tried.Notes})
+	printTried(newPage(e, ""), tried)
+	return nil
+}
+
+// checkPlan tells that a plan has no mistakes and, where a service answers, what the plan would change.
+func checkPlan(ctx context.Context, e Env, r reach, p *plan.Plan, draft wire.PlanDraft) error {
+	if r.json {
+		return asJSON(e.Out, p)
+	}
+	fmt.Fprintf(e.Out, "%s: no mistakes. %s\n", draft.File, sums(p))
+	c := r.client(e)
+	if c.Token == "" {
+		printNotes(e, wire.PlanNotes{Notes: words.Doubts(p)})
+		return nil
+	}
+	notes, err := c.CheckPlan(ctx, draft)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintln(e.Out, "What it would change:")
+	for _, says := range notes.Says {
+		fmt.Fprintf(e.Out, "  %s\n", plain(says))
+	}
+	printNotes(e, notes)
+	return nil
+}
+
+// applyPlan puts a plan in force over version base, or over the version in force where base is 0.
+func applyPlan(ctx context.Context, e Env, r reach, p *plan.Plan, draft wire.PlanDraft, base int64) error {
+	c := r.client(e)
+	notes, err := c.CheckPlan(ctx, draft)
+	if err != nil {
+		return err
+	}
+	if base == 0 {
+		if base, err = versionNow(ctx, c); err != nil {
+			return err
+		}
+	}
+	applied, err := c.ApplyPlan(ctx, wire.PlanChange{Text: draft.Text, File: draft.File, Base: base})
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(e.Out, "%s is in force, as version %d. %s\n", draft.File, applied.Version, sums(p))
+	printNotes(e, notes)
+	return nil
+}
+
+func showPlan(ctx context.Context, e Env, r reach, args []string) error {
+	if err := NoArguments(args); err != nil {
+		return err
+	}
+	p, err := r.client(e).Plan(ctx)
+	if err != nil {
+		return err
+	}
+	if r.json {
+		return asJSON(e.Out, p)
+	}
+	fmt.Fprintf(e.Err, "version %d; put a changed one in force with: yardtide plan apply FILE -base %d\n", p.Version, p.Version)
+	_, err = fmt.Fprint(e.Out, p.Text)
+	return err
+}
+
+func printSchema(e Env, args []string) error {
+	if err := NoArguments(args); err != nil {
+		return err
+	}
+	text, err := plantext.Schema()
+	if err != nil {
+		return err
+	}
+	_, err = e.Out.Write(text)
+	return err
 }
 
 func printNotes(e Env, notes wire.PlanNotes) {

@@ -24,6 +24,15 @@ func needs(y wire.Yard) []wire.Need {
 		}
 		list = append(list, n)
 	}
+	yardNeeds(y, add)
+	linkNeeds(y, add)
+	sourceNeeds(y, add)
+	heldNeeds(y, destinationNeeds(y, add), add)
+	return list
+}
+
+// yardNeeds are needs of the plan, and of devices that the plan has and that cannot run or do not.
+func yardNeeds(y wire.Yard, add func(wire.Need)) {
 	if y.Problem != "" {
 		mends := ""
 		if y.Yard == "" {
@@ -42,6 +51,10 @@ func needs(y wire.Yard) []wire.Need {
 	for _, name := range y.Absent {
 		add(wire.Need{Says: name + " is in the plan, and nothing runs it: what is new on it is not seen.", Todo: "Let it join: on the page Devices, or with yardtide device add " + name + ".", Device: name})
 	}
+}
+
+// linkNeeds are needs of devices elsewhere: silent, stopped from outside, with a clock that is wrong.
+func linkNeeds(y wire.Yard, add func(wire.Need)) {
 	for _, d := range y.Devices {
 		if l := d.Link; l != nil {
 			if l.Silent {
@@ -55,6 +68,10 @@ func needs(y wire.Yard) []wire.Need {
 			add(wire.Need{Says: fmt.Sprintf("Yard Tide was stopped from outside on %s %d times in seven days, last at %s.", d.Name, d.Stops.N, d.Stops.Last.Format("15:04 on 2 January")), Todo: "Let its system run it in the background, and leave it out of battery saving (docs/devices.md).", Device: d.Name})
 		}
 	}
+}
+
+// sourceNeeds are problems of folders.
+func sourceNeeds(y wire.Yard, add func(wire.Need)) {
 	for _, d := range y.Devices {
 		for _, src := range d.Sources {
 			for _, p := range src.Problems[:min(len(src.Problems), mostProblems)] {
@@ -65,7 +82,11 @@ func needs(y wire.Yard) []wire.Need {
 			}
 		}
 	}
-	told := map[string]bool{} // storages of which something is told
+}
+
+// destinationNeeds are problems of destinations; told are the destinations that have a need.
+func destinationNeeds(y wire.Yard, add func(wire.Need)) (told map[string]bool) {
+	told = map[string]bool{}
 	for _, d := range y.Destinations {
 		asks := d.Problem != "" && (d.Todo != "" || d.Asks) // else it mends itself, and stands among what waits
 		if asks {
@@ -81,6 +102,12 @@ func needs(y wire.Yard) []wire.Need {
 		}
 		told[d.Name] = asks || d.Says != ""
 	}
+	return told
+}
+
+// heldNeeds are what waits for the keeper: what is stuck, and holds that only the keeper ends, except at destinations
+// that have a need already.
+func heldNeeds(y wire.Yard, told map[string]bool, add func(wire.Need)) {
 	for _, d := range y.Devices {
 		for _, h := range d.Holds {
 			if h.You && !slices.ContainsFunc(h.Destinations, func(name string) bool { return told[name] }) {
@@ -96,7 +123,6 @@ func needs(y wire.Yard) []wire.Need {
 			add(wire.Need{Says: says, Todo: "See what each needs, then retry.", Device: d.Name, Mends: "retry"})
 		}
 	}
-	return list
 }
 
 // holds gathers why items of all devices wait, where that mends itself.

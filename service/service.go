@@ -179,22 +179,10 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	}
 	s.faces.Dir = filepath.Join(o.Dir, "faces")
 	for _, m := range o.Members {
-		r, err := records.Open(ctx, filepath.Join(o.Dir, "devices", m.Name, "records.db"))
-		if err != nil {
-			return nil, fmt.Errorf("device %s: %w", m.Name, err)
-		}
-		s.records = append(s.records, r)
-		if err := takeOverMarkers(ctx, filepath.Join(o.Dir, "markers"), r); err != nil {
-			return nil, err
-		}
-		d, err := device.New(ctx, device.Options{
-			Name: m.Name, Root: m.Root, Records: r, Sensor: m.Sensor, Driver: s.drivers.get, Changed: s.Changes.Tell,
-			Log: o.Log, Scan: o.Scan, Jitter: mathrand.Float64, Wait: o.Wait, Others: others, Faces: &s.faces, Renditions: filepath.Join(o.Dir, "devices", m.Name, "renditions"), Bursts: filepath.Join(o.Dir, "devices", m.Name, "bursts"), Awake: m.Awake,
-		})
+		d, err := s.openDevice(ctx, m, others)
 		if err != nil {
 			return nil, err
 		}
-		s.devices = append(s.devices, d)
 		if p := s.Book.PlanOrEmpty(); asks == nil || s.Book.Plan() != nil { // without one yet, a device that joined changes nothing
 			d.SetPlan(p)
 		}
@@ -203,6 +191,29 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		}
 	}
 	return s, s.Household.Open(ctx)
+}
+
+// openDevice opens the records of a device of this machine, and the device.
+func (s *Service) openDevice(ctx context.Context, m Local, others device.Others) (*device.Device, error) {
+	dir := filepath.Join(s.Dir, "devices", m.Name)
+	r, err := records.Open(ctx, filepath.Join(dir, "records.db"))
+	if err != nil {
+		return nil, fmt.Errorf("device %s: %w", m.Name, err)
+	}
+	s.records = append(s.records, r)
+	if err := takeOverMarkers(ctx, filepath.Join(s.Dir, "markers"), r); err != nil {
+		return nil, err
+	}
+	d, err := device.New(ctx, device.Options{
+		Name: m.Name, Root: m.Root, Records: r, Sensor: m.Sensor, Driver: s.drivers.get, Changed: s.Changes.Tell,
+		Log: s.Log, Scan: s.Scan, Jitter: mathrand.Float64, Wait: s.Wait, Others: others, Faces: &s.faces,
+		Renditions: filepath.Join(dir, "renditions"), Bursts: filepath.Join(dir, "bursts"), Awake: m.Awake,
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.devices = append(s.devices, d)
+	return d, nil
 }
 
 // inForce gives the devices a plan that was put in force.

@@ -254,13 +254,10 @@ func (d *Demo) make(ctx context.Context, dir string, o DemoOptions) error {
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	camera := filepath.Join(d.Phone.Root, "DCIM", "Camera")
-	bench := filepath.Join(d.Computer.Root, "Restoration")
+	camera, bench := d.camera(), d.bench()
 	if err := errors.Join(os.MkdirAll(camera, 0o755), os.MkdirAll(bench, 0o755)); err != nil {
 		return err
 	}
-	zone := time.FixedZone("", 3600)
-	start := time.Date(2026, 8, 14, 9, 12, 0, 0, zone)
 	clips := !o.NoClips
 	if _, err := exec.LookPath("ffmpeg"); err != nil && clips {
 		clips = false
@@ -268,89 +265,133 @@ func (d *Demo) make(ctx context.Context, dir string, o DemoOptions) error {
 	}
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(4)
-	write := func(file string, taken time.Time, content func() ([]byte, error)) {
-		g.Go(func() error {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			b, err := content()
-			if err != nil {
-				return err
-			}
-			if err := errors.Join(os.MkdirAll(filepath.Dir(file), 0o755), os.WriteFile(file, b, 0o644)); err != nil {
-				return err
-			}
-			return os.Chtimes(file, taken, taken)
-		})
+	m := making{Group: g, ctx: ctx, clips: clips}
+	if err := d.away(m); err != nil {
+		return errors.Join(err, g.Wait())
 	}
-	clip := func(file string, n int, taken time.Time) {
-		g.Go(func() error {
-			if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
-				return err
-			}
-			frames := 30 + n%3*9
-			if n%20 == 7 {
-				frames = 260 // some are long
-			}
-			if err := Clip(file, n, 480, frames, taken); err != nil {
-				return err
-			}
-			return os.Chtimes(file, taken, taken)
-		})
+	half := o.Items / 2
+	d.gallery(m, half)
+	d.restored(m, o.Items-half)
+	d.untidy(m)
+	if err := g.Wait(); err != nil {
+		return err
 	}
+	return os.WriteFile(mark, []byte("The demo's pictures are complete. Remove this folder to begin anew.\n"), 0o644)
+}
+
+// The clock of the demo's cameras, and when the first of the gallery was taken.
+var (
+	cameraZone = time.FixedZone("", 3600)
+	firstTaken = time.Date(2026, 8, 14, 9, 12, 0, 0, cameraZone)
+)
+
+func (d *Demo) camera() string { return filepath.Join(d.Phone.Root, "DCIM", "Camera") }
+func (d *Demo) bench() string  { return filepath.Join(d.Computer.Root, "Restoration") }
+
+// making makes the demo's files, some beside one another.
+type making struct {
+	*errgroup.Group
+	ctx   context.Context
+	clips bool
+}
+
+func (m making) write(file string, taken time.Time, content func() ([]byte, error)) {
+	m.Go(func() error {
+		if m.ctx.Err() != nil {
+			return m.ctx.Err()
+		}
+		b, err := content()
+		if err != nil {
+			return err
+		}
+		if err := errors.Join(os.MkdirAll(filepath.Dir(file), 0o755), os.WriteFile(file, b, 0o644)); err != nil {
+			return err
+		}
+		return os.Chtimes(file, taken, taken)
+	})
+}
+
+func (m making) clip(file string, n int, taken time.Time) {
+	m.Go(func() error {
+		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+			return err
+		}
+		frames := 30 + n%3*9
+		if n%20 == 7 {
+			frames = 260 // some are long
+		}
+		if err := Clip(file, n, 480, frames, taken); err != nil {
+			return err
+		}
+		return os.Chtimes(file, taken, taken)
+	})
+}
+
+// away makes pictures of the devices elsewhere.
+func (d *Demo) away(m making) error {
 	for i, p := range d.Away {
 		for n := range 6 {
 			if p == &d.Computer {
 				break // it has what was restored
 			}
-			taken := start.Add(time.Duration(60+31*n+7*i) * time.Hour)
-			write(filepath.Join(p.Root, p.Camera, fmt.Sprintf("%s_%02d.jpg", []string{"DECK", "LOG", "FERRY"}[i%3], n)), taken, func() ([]byte, error) { return JPEG(700+10*i+n, 1000, taken) })
+			taken := firstTaken.Add(time.Duration(60+31*n+7*i) * time.Hour)
+			m.write(filepath.Join(p.Root, p.Camera, fmt.Sprintf("%s_%02d.jpg", []string{"DECK", "LOG", "FERRY"}[i%3], n)), taken, func() ([]byte, error) { return JPEG(700+10*i+n, 1000, taken) })
 		}
 		if err := os.MkdirAll(p.Root, 0o755); err != nil {
 			return err
 		}
 		if i == 0 { // one that somebody likes
 			marked := filepath.Join(p.Root, p.Camera, "DECK_02.xmp")
-			write(marked, start, func() ([]byte, error) { return []byte(likes), nil })
+			m.write(marked, firstTaken, func() ([]byte, error) { return []byte(likes), nil })
 		}
 	}
-	half := o.Items / 2
-	for i := range half {
-		taken := start.Add(time.Duration(i) * 37 * time.Hour)
+	return nil
+}
+
+// gallery makes n pictures and clips of the phone.
+func (d *Demo) gallery(m making, n int) {
+	camera := d.camera()
+	for i := range n {
+		taken := firstTaken.Add(time.Duration(i) * 37 * time.Hour)
 		switch {
-		case i%10 == 7 && clips:
-			clip(filepath.Join(camera, fmt.Sprintf("MOV_%04d.mp4", 310+i)), i, taken)
+		case i%10 == 7 && m.clips:
+			m.clip(filepath.Join(camera, fmt.Sprintf("MOV_%04d.mp4", 310+i)), i, taken)
 		case i%15 == 4:
-			write(filepath.Join(d.Phone.Root, "DCIM", "Screens", fmt.Sprintf("tide-table-%02d.png", i)), taken, func() ([]byte, error) { return PNG(i, 480) })
+			m.write(filepath.Join(d.Phone.Root, "DCIM", "Screens", fmt.Sprintf("tide-table-%02d.png", i)), taken, func() ([]byte, error) { return PNG(i, 480) })
 		default:
-			write(filepath.Join(camera, fmt.Sprintf("IMG_%04d.jpg", 4000+i)), taken, func() ([]byte, error) { return JPEG(i, 1100, taken) })
+			m.write(filepath.Join(camera, fmt.Sprintf("IMG_%04d.jpg", 4000+i)), taken, func() ([]byte, error) { return JPEG(i, 1100, taken) })
 		}
 	}
-	for i := range o.Items - half {
-		n := 500 + i
-		taken := start.Add(-time.Duration(i)*53*time.Hour - 400*time.Hour)
+}
+
+// restored makes n pictures and clips of boats under repair, on the computer.
+func (d *Demo) restored(m making, n int) {
+	bench := d.bench()
+	for i := range n {
+		seed := 500 + i
+		taken := firstTaken.Add(-time.Duration(i)*53*time.Hour - 400*time.Hour)
 		boat, job := boats[i%len(boats)], jobs[i%len(jobs)]
 		folder := filepath.Join(bench, boat)
 		switch {
-		case i%12 == 5 && clips:
-			clip(filepath.Join(folder, fmt.Sprintf("%s-launch-%02d.mp4", job, i)), n, taken)
+		case i%12 == 5 && m.clips:
+			m.clip(filepath.Join(folder, fmt.Sprintf("%s-launch-%02d.mp4", job, i)), seed, taken)
 		case i%20 == 9:
-			write(filepath.Join(folder, fmt.Sprintf("lines-plan-%02d.png", i)), taken, func() ([]byte, error) { return PNG(n, 640) })
+			m.write(filepath.Join(folder, fmt.Sprintf("lines-plan-%02d.png", i)), taken, func() ([]byte, error) { return PNG(seed, 640) })
 		default:
-			write(filepath.Join(folder, fmt.Sprintf("%s-%02d.jpg", job, i)), taken, func() ([]byte, error) { return JPEG(n, 1200, taken) })
+			m.write(filepath.Join(folder, fmt.Sprintf("%s-%02d.jpg", job, i)), taken, func() ([]byte, error) { return JPEG(seed, 1200, taken) })
 		}
 	}
-	// What a real folder also holds: the same picture twice, two pictures of
-	// one name in one month, an empty file, and notes.
-	june := time.Date(2026, 6, 9, 8, 0, 0, 0, zone)
+}
+
+// untidy makes what a real folder also holds: the same picture twice, two pictures of one name in one month, an empty
+// file, and notes.
+func (d *Demo) untidy(m making) {
+	bench := d.bench()
+	june := time.Date(2026, 6, 9, 8, 0, 0, 0, cameraZone)
 	for i, folder := range []string{"For the club", "Found on the old card"} {
-		write(filepath.Join(bench, folder, "keel.jpg"), june, func() ([]byte, error) { return JPEG(901+i, 1400, june) })
-		write(filepath.Join(bench, folder, "stern.jpg"), june, func() ([]byte, error) { return JPEG(905, 1400, june) })
+		m.write(filepath.Join(bench, folder, "keel.jpg"), june, func() ([]byte, error) { return JPEG(901+i, 1400, june) })
+		m.write(filepath.Join(bench, folder, "stern.jpg"), june, func() ([]byte, error) { return JPEG(905, 1400, june) })
 	}
-	write(filepath.Join(bench, "Found on the old card", "lost.jpg"), june, func() ([]byte, error) { return nil, nil })
-	write(filepath.Join(bench, "notes.txt"), june, func() ([]byte, error) { return []byte("Ask about larch for the Curlew.\n"), nil })
-	if err := g.Wait(); err != nil {
-		return err
-	}
-	return os.WriteFile(mark, []byte("The demo's pictures are complete. Remove this folder to begin anew.\n"), 0o644)
+	m.write(filepath.Join(bench, "Found on the old card", "lost.jpg"), june, func() ([]byte, error) { return nil, nil })
+	m.write(filepath.Join(bench, "notes.txt"), june, func() ([]byte, error) { return []byte("Ask about larch for the Curlew.\n"), nil })
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io"
 	"log/slog"
 	"os"
 	"os/exec"
@@ -78,18 +79,7 @@ clock by which they live, is set in the console. Remove the folder to begin anew
 							return err
 						}
 					}
-					fmt.Fprintf(e.Out, "storage   %s, simulated, keeps files in %s\n", d.Storage.URL(), d.Storage.Dir)
-					if !*alone {
-						fmt.Fprintf(e.Out, "storage   tool-shed (%s) and sail-loft (%s), in %s\n", d.Others.Shed.Kind, d.Others.Bucket.Kind, *dir)
-					}
-					fmt.Fprintf(e.Out, "phone     %s, simulated, gallery in %s\n", d.Phone.Name, filepath.Join(d.Phone.Root, "DCIM"))
-					for _, p := range d.Away {
-						if p == &d.Computer {
-							continue
-						}
-						fmt.Fprintf(e.Out, "elsewhere %s, a process of its own, pictures in %s\n", p.Name, filepath.Join(p.Root, p.Camera))
-					}
-					fmt.Fprintf(e.Out, "computer  %s, copy a picture into %s\n", d.Computer.Name, filepath.Join(d.Computer.Root, "Restoration"))
+					tellDemo(e.Out, d, *dir, *alone)
 					if s.Book.Plan() != nil {
 						return nil // the one that is in force stays
 					}
@@ -157,6 +147,22 @@ func (p phones) Clock() wire.StandinClock {
 func (p phones) SetClock(_ context.Context, c wire.StandinClock) error {
 	p.d.Clock.Set(time.Duration(c.Minute)*time.Minute, c.Speed)
 	return nil
+}
+
+// tellDemo tells what the demo in dir consists of, and where its folders are.
+func tellDemo(w io.Writer, d *standin.Demo, dir string, alone bool) {
+	fmt.Fprintf(w, "storage   %s, simulated, keeps files in %s\n", d.Storage.URL(), d.Storage.Dir)
+	if !alone {
+		fmt.Fprintf(w, "storage   tool-shed (%s) and sail-loft (%s), in %s\n", d.Others.Shed.Kind, d.Others.Bucket.Kind, dir)
+	}
+	fmt.Fprintf(w, "phone     %s, simulated, gallery in %s\n", d.Phone.Name, filepath.Join(d.Phone.Root, "DCIM"))
+	for _, p := range d.Away {
+		if p == &d.Computer {
+			continue
+		}
+		fmt.Fprintf(w, "elsewhere %s, a process of its own, pictures in %s\n", p.Name, filepath.Join(p.Root, p.Camera))
+	}
+	fmt.Fprintf(w, "computer  %s, copy a picture into %s\n", d.Computer.Name, filepath.Join(d.Computer.Root, "Restoration"))
 }
 
 // away runs the demo's devices that are elsewhere, each as a process of its own that

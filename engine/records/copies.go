@@ -195,7 +195,39 @@ func takeSteps(tx *transaction, id int64, steps []told, c Change, now time.Time)
 			return ErrFactChanged
 		}
 	}
-	set, args := []string{"state = ?", "changed_at = ?"}, []any{to, ms(now)}
+	set, args := c.columns(to, now)
+	if c.Settle != nil {
+		if err := settle(tx, id, c.Settle); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.Exec(`UPDATE copies SET `+strings.Join(set, ", ")+` WHERE id = ?`, append(args, id)...); err != nil {
+		return err
+	}
+	if to == queue.Safe {
+		if err := endSmall(tx, id, now); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(`UPDATE items SET sha256 = c.sha256 FROM (SELECT item, sha256 FROM copies WHERE id = ? AND reduced = 0) c WHERE items.id = c.item`, id); err != nil {
+			return err
+		}
+	}
+	for _, s := range steps {
+		if _, err := tx.Exec(`INSERT INTO events VALUES (?, ?, ?, ?)`, id, ms(now), s.to, s.says); err != nil {
+			return err
+		}
+	}
+	if to != queue.Waiting && to != from {
+		return nil
+	}
+	// A try that ended may be followed by many more: a story keeps its latest lines.
+	_, err := tx.Exec(`DELETE FROM events WHERE copy = ? AND rowid <= (SELECT rowid FROM events WHERE copy = ? ORDER BY rowid DESC LIMIT 1 OFFSET ?)`, id, id, mostEvents)
+	return err
+}
+
+// columns are what a change sets of a copy, which is in state to from now on.
+func (c Change) columns(to queue.State, now time.Time) (set []string, args []any) {
+	set, args = []string{"state = ?", "changed_at = ?"}, []any{to, ms(now)}
 	put := func(column string, v any) { set, args = append(set, column+" = ?"), append(args, v) }
 	text := func(column string, v *string) {
 		if v != nil {
@@ -226,33 +258,7 @@ func takeSteps(tx *transaction, id int64, steps []told, c Change, now time.Time)
 	if c.Landed != nil {
 		put("landed", *c.Landed)
 	}
-	if c.Settle != nil {
-		if err := settle(tx, id, c.Settle); err != nil {
-			return err
-		}
-	}
-	if _, err := tx.Exec(`UPDATE copies SET `+strings.Join(set, ", ")+` WHERE id = ?`, append(args, id)...); err != nil {
-		return err
-	}
-	if to == queue.Safe {
-		if err := endSmall(tx, id, now); err != nil {
-			return err
-		}
-		if _, err := tx.Exec(`UPDATE items SET sha256 = c.sha256 FROM (SELECT item, sha256 FROM copies WHERE id = ? AND reduced = 0) c WHERE items.id = c.item`, id); err != nil {
-			return err
-		}
-	}
-	for _, s := range steps {
-		if _, err := tx.Exec(`INSERT INTO events VALUES (?, ?, ?, ?)`, id, ms(now), s.to, s.says); err != nil {
-			return err
-		}
-	}
-	if to != queue.Waiting && to != from {
-		return nil
-	}
-	// A try that ended may be followed by many more: a story keeps its latest lines.
-	_, err := tx.Exec(`DELETE FROM events WHERE copy = ? AND rowid <= (SELECT rowid FROM events WHERE copy = ? ORDER BY rowid DESC LIMIT 1 OFFSET ?)`, id, id, mostEvents)
-	return err
+	return set, args
 }
 
 // mostEvents is how many lines a copy's story keeps.

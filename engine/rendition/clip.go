@@ -159,7 +159,7 @@ func reduceClip(ctx context.Context, src Source, want Want, out *limited) (Made,
 		return Made{}, asShot("ffmpeg is not installed on this device")
 	}
 	told, err := lookAtClip(ctx, src)
-	video, audio := told.video, told.audio
+	video := told.video
 	if ctx.Err() != nil {
 		return Made{}, context.Cause(ctx)
 	}
@@ -182,38 +182,7 @@ func reduceClip(ctx context.Context, src Source, want Want, out *limited) (Made,
 		return Made{}, fmt.Errorf("making a smaller clip: %w", err)
 	}
 	defer func() { _ = errors.Join(to.Close(), os.Remove(to.Name())) }() // what stays is cleaned at the next start
-	var filters []string
-	if made.Pixels != made.From {
-		filters = append(filters, fmt.Sprintf("scale=%d:%d:flags=bicubic", made.W, made.H))
-	}
-	if slower {
-		filters = append(filters, "fps="+strconv.Itoa(want.FPS))
-	}
-	codec := []string{"-c:v", "libx264", "-preset", "medium"}
-	if want.Codec == plan.H265 {
-		codec = []string{"-c:v", "libx265", "-preset", "medium", "-tag:v", "hvc1", "-x265-params", "log-level=error:pools=1"}
-	}
-	args := append([]string{"-map", "0:v:0", "-map", "0:a?"}, told.metadata(want.Facts)...)
-	args = append(args, "-movflags", "+use_metadata_tags+faststart")
-	if as {
-		args = append(args, "-c:v", "copy")
-		if want.Facts != "" {
-			args = append(args, told.samplesOnly()...)
-		}
-	} else {
-		args = append(append(args, "-vf", strings.Join(append(filters, "format=yuv420p"), ",")), codec...)
-		args = append(args, "-crf", strconv.Itoa(crf(want.quality())), "-threads", "1")
-	}
-	if want.Bitrate > 0 && !as { // the quality, and no more than that
-		rate := strconv.FormatInt(int64(want.Bitrate), 10)
-		args = append(args, "-maxrate", rate, "-bufsize", rate)
-	}
-	if audio != nil && audio.Codec == "aac" {
-		args = append(args, "-c:a", "copy")
-	} else {
-		args = append(args, "-c:a", "aac", "-b:a", "160k")
-	}
-	args = append(args, "-progress", "pipe:1", "-f", "mp4", "file:"+to.Name())
+	args := append(told.arguments(want, made, slower, as), "-progress", "pipe:1", "-f", "mp4", "file:"+to.Name())
 	working, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	stuck := time.AfterFunc(stuckTime, func() { stop(errStuck) })
@@ -244,6 +213,43 @@ func reduceClip(ctx context.Context, src Source, want Want, out *limited) (Made,
 		return Made{}, err
 	}
 	return made, nil
+}
+
+// arguments says to ffmpeg how to make a smaller clip. slower: at fewer pictures a second; as: the pictures stay as
+// they are.
+func (c clip) arguments(want Want, made Made, slower, as bool) []string {
+	var filters []string
+	if made.Pixels != made.From {
+		filters = append(filters, fmt.Sprintf("scale=%d:%d:flags=bicubic", made.W, made.H))
+	}
+	if slower {
+		filters = append(filters, "fps="+strconv.Itoa(want.FPS))
+	}
+	codec := []string{"-c:v", "libx264", "-preset", "medium"}
+	if want.Codec == plan.H265 {
+		codec = []string{"-c:v", "libx265", "-preset", "medium", "-tag:v", "hvc1", "-x265-params", "log-level=error:pools=1"}
+	}
+	args := append([]string{"-map", "0:v:0", "-map", "0:a?"}, c.metadata(want.Facts)...)
+	args = append(args, "-movflags", "+use_metadata_tags+faststart")
+	if as {
+		args = append(args, "-c:v", "copy")
+		if want.Facts != "" {
+			args = append(args, c.samplesOnly()...)
+		}
+	} else {
+		args = append(append(args, "-vf", strings.Join(append(filters, "format=yuv420p"), ",")), codec...)
+		args = append(args, "-crf", strconv.Itoa(crf(want.quality())), "-threads", "1")
+	}
+	if want.Bitrate > 0 && !as { // the quality, and no more than that
+		rate := strconv.FormatInt(int64(want.Bitrate), 10)
+		args = append(args, "-maxrate", rate, "-bufsize", rate)
+	}
+	if c.audio != nil && c.audio.Codec == "aac" {
+		args = append(args, "-c:a", "copy")
+	} else {
+		args = append(args, "-c:a", "aac", "-b:a", "160k")
+	}
+	return args
 }
 
 // stuckTime is how long ffmpeg may make nothing of a clip before it is ended.

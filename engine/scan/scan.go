@@ -437,23 +437,45 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
+	if err := s.goneFolders(ctx, dir, entries); err != nil {
+		return err
+	}
+	below, err := s.tellFiles(ctx, dir, entries, known)
+	if err != nil {
+		return err
+	}
+	if err := s.gone(ctx, dir, known); err != nil {
+		return err
+	}
+	for _, sub := range below {
+		if err := s.walk(ctx, sub); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// goneFolders tells the book of the folders that were in dir and are not among its entries: removed or moved away.
+func (s *scanner) goneFolders(ctx context.Context, dir string, entries []fs.DirEntry) error {
 	folders := map[string]bool{}
 	for _, e := range entries {
-		if !s.Hidden && strings.HasPrefix(e.Name(), ".") {
-			delete(known, e.Name())
-		}
 		if e.IsDir() {
 			folders[path.Join(dir, e.Name())] = true
 		}
 	}
 	for sub := range s.dirs {
-		if sub != "." && path.Dir(sub) == dir && !folders[sub] { // removed or moved away
+		if sub != "." && path.Dir(sub) == dir && !folders[sub] {
 			if err := s.goneTree(ctx, sub); err != nil {
 				return err
 			}
 		}
 	}
-	var below []string
+	return nil
+}
+
+// tellFiles tells the book of new and changed files of dir, Batch at a time, and strikes each file that is there from
+// known, which then holds the files that are gone. It returns the folders in dir that no walk has seen.
+func (s *scanner) tellFiles(ctx context.Context, dir string, entries []fs.DirEntry, known map[string]Stamp) (below []string, err error) {
 	var found []File
 	tell := func(all bool) error {
 		if len(found) == 0 || !all && len(found) < Batch {
@@ -466,7 +488,9 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 	for _, e := range entries {
 		name := e.Name()
 		switch {
-		case !s.Hidden && strings.HasPrefix(name, ".") || onItsWay(name) || name == s.Marker:
+		case !s.Hidden && strings.HasPrefix(name, "."):
+			delete(known, name)
+		case onItsWay(name) || name == s.Marker:
 		case e.IsDir():
 			sub := path.Join(dir, name)
 			if _, walked := s.dirs[sub]; !walked {
@@ -485,22 +509,11 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 			}
 			found = append(found, f)
 			if err := tell(false); err != nil {
-				return err
+				return nil, err
 			}
 		}
 	}
-	if err := tell(true); err != nil {
-		return err
-	}
-	if err := s.gone(ctx, dir, known); err != nil {
-		return err
-	}
-	for _, sub := range below {
-		if err := s.walk(ctx, sub); err != nil {
-			return err
-		}
-	}
-	return nil
+	return below, tell(true)
 }
 
 // onItsWay tells names that programs give to files they have not finished.

@@ -76,6 +76,11 @@ func (s *Setup) tell(ctx context.Context, now *wire.SetupNow) error {
 	if len(now.Missing) > 0 {
 		return nil
 	}
+	return s.tellPlan(ctx, now, p, lack)
+}
+
+// tellPlan tells the plan that a set-up comes to, or what the plan lacks still.
+func (s *Setup) tellPlan(ctx context.Context, now *wire.SetupNow, p *plan.Plan, lack func(step int, format string, args ...any)) error {
 	text := plantext.Compose(p)
 	p, err := plantext.Parse("plan.yaml", []byte(text))
 	var problems plantext.Problems
@@ -93,6 +98,7 @@ func (s *Setup) tell(ctx context.Context, now *wire.SetupNow) error {
 	if now.Notes, err = s.Doubts(ctx, p); err != nil {
 		return err
 	}
+	rule, sources := p.Rules[everyday], p.Devices[now.Device].Sources
 	folders := make([]string, len(sources))
 	for i, source := range sources {
 		folders[i] = source.Folder
@@ -102,7 +108,7 @@ func (s *Setup) tell(ctx context.Context, now *wire.SetupNow) error {
 	}
 	now.Says = append(now.Says,
 		fmt.Sprintf("Of %s, %s: %s, %s.", now.Device, gate.And(folders), words.Things(now.Takes.N, rule.Take...), gate.Bytes(now.Takes.Bytes)),
-		words.Rule(p.Rules[everyday]))
+		words.Rule(rule))
 	if names := now.Names; len(names) > 0 {
 		now.Says = append(now.Says, fmt.Sprintf("%s lands there as %s.", names[0].From, names[0].To))
 	}

@@ -100,38 +100,13 @@ func (d *Driver) connect(ctx context.Context) (*sftp.Client, error) {
 	if client := d.connected(); client != nil { // by who was before
 		return client, nil
 	}
-	var methods []ssh.AuthMethod
-	if d.o.Key != nil {
-		pem, err := d.o.Key()
-		if err != nil {
-			return nil, &destination.Error{Cause: queue.SignIn, Says: "the key cannot be read: " + err.Error()}
-		}
-		signer, err := ssh.ParsePrivateKey(pem)
-		if err != nil { // the parser's message may hold parts of the key
-			return nil, &destination.Error{Cause: queue.SignIn, Says: "the key file is not a private key without a passphrase"}
-		}
-		methods = append(methods, ssh.PublicKeys(signer))
-	}
-	if d.o.Password != nil {
-		password, err := d.o.Password()
-		if err != nil {
-			return nil, &destination.Error{Cause: queue.SignIn, Says: "the password cannot be read: " + err.Error()}
-		}
-		// Many servers ask for it as a question (RFC 4256) instead.
-		methods = append(methods, ssh.Password(password), ssh.KeyboardInteractive(func(_, _ string, questions []string, shown []bool) ([]string, error) {
-			answers := make([]string, len(questions))
-			for i := range answers {
-				if !shown[i] { // what may be seen while it is typed is no password
-					answers[i] = password
-				}
-			}
-			return answers, nil
-		}))
+	methods, err := d.methods()
+	if err != nil {
+		return nil, err
 	}
 	// A server has a key of each of several kinds and shows one that both know.
 	// The pinned one may be any of them, so each kind is asked for.
 	var conn *ssh.Client
-	var err error
 	for _, kind := range hostKeyKinds {
 		var other error
 		if conn, other = d.dial(ctx, methods, kind); other == nil {
@@ -166,6 +141,38 @@ func (d *Driver) connect(ctx context.Context) (*sftp.Client, error) {
 	d.made++
 	d.watch(conn, client)
 	return client, nil
+}
+
+// methods are the ways in which the driver may sign in: by the key, by the password.
+func (d *Driver) methods() (methods []ssh.AuthMethod, err error) {
+	if d.o.Key != nil {
+		pem, err := d.o.Key()
+		if err != nil {
+			return nil, &destination.Error{Cause: queue.SignIn, Says: "the key cannot be read: " + err.Error()}
+		}
+		signer, err := ssh.ParsePrivateKey(pem)
+		if err != nil { // the parser's message may hold parts of the key
+			return nil, &destination.Error{Cause: queue.SignIn, Says: "the key file is not a private key without a passphrase"}
+		}
+		methods = append(methods, ssh.PublicKeys(signer))
+	}
+	if d.o.Password != nil {
+		password, err := d.o.Password()
+		if err != nil {
+			return nil, &destination.Error{Cause: queue.SignIn, Says: "the password cannot be read: " + err.Error()}
+		}
+		// Many servers ask for it as a question (RFC 4256) instead.
+		methods = append(methods, ssh.Password(password), ssh.KeyboardInteractive(func(_, _ string, questions []string, shown []bool) ([]string, error) {
+			answers := make([]string, len(questions))
+			for i := range answers {
+				if !shown[i] { // what may be seen while it is typed is no password
+					answers[i] = password
+				}
+			}
+			return answers, nil
+		}))
+	}
+	return methods, nil
 }
 
 // ask asks the server something that the library cannot be told to give up. A
