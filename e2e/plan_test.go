@@ -184,7 +184,11 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	k.click("Take out films", "See what it would change")
 	k.sees("The rule films is gone.")
 	k.click("Put it in force")
-	before := s.ok("plan", "show")
+	before := ""
+	require.Eventually(t, func() bool {
+		before = s.ok("plan", "show")
+		return !strings.Contains(before, "films:")
+	}, 30*time.Second, 50*time.Millisecond)
 	k.sees("desk follows it as it is")
 	k.click("Otherwise on desk")
 	require.NoError(t, k.b.Type("Hours (empty for the rule's", "20:00-22:00"))

@@ -171,7 +171,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	}
 	s.Household = household.New(known)
 	s.Setup = &setup.Setup{Options: setup.Options{
-		Dir: o.Dir, Book: s.Book, Jobs: s.Jobs, Doubts: s.Doubts, Keep: s.keepSecrets, Forget: s.drivers.secrets.Remove,
+		Dir: o.Dir, Book: s.Book, Jobs: s.Jobs, Doubts: s.Doubts, Keep: s.keepSecrets, Forget: s.drivers.secrets.Remove, Tell: s.Changes.Tell,
 		Device: func(name string) (setup.Device, bool) { return s.Device(name) },
 	}}
 	if len(known.Own) > 0 {

@@ -1,4 +1,4 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { type QueryClient, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, body, type Job, type Yard } from "./api";
 
@@ -32,6 +32,17 @@ export function pace(lists: [unknown, { pages?: unknown[] } | undefined][]): num
   return 1000 * Math.max(1, pages);
 }
 
+/** What the service tells of by events and the status does not hold. */
+const told = ["setup", "look", "home-network"];
+
+/** Asks anew for what an event may have changed, if it is shown. A change that is on its way asks when it is taken. */
+function askAnew(client: QueryClient) {
+  return client.invalidateQueries({
+    predicate: ({ queryKey: [what] }) =>
+      told.includes(String(what)) && client.isMutating({ mutationKey: [what] }) === 0,
+  });
+}
+
 /**
  * Follows the event stream: each event replaces the status, and makes lists
  * be asked for anew when counts changed, at the pace that their length allows.
@@ -56,6 +67,7 @@ export function useStream(): Link {
         if (client.getQueryData<Yard>(key)?.plan !== yard.plan)
           void client.invalidateQueries({ queryKey: ["plan"] });
         client.setQueryData(key, yard);
+        void askAnew(client);
         const counts = JSON.stringify(yard.devices.map((d) => [d.states, d.partly, d.holds, d.pause]));
         latest = counts;
         if (counts !== seen && !refresh) {

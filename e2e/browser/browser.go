@@ -147,7 +147,8 @@ func (b *Browser) Type(label, text string) error {
 }
 
 // finder looks for what can be clicked by its label: exactly, else by its
-// beginning or a part; scrolls it into sight and tells its middle.
+// beginning or a part; scrolls it into sight and tells its middle, unless something
+// covers it still, such as a dialog that closes.
 const finder = `(label => {
   const named = [...document.querySelectorAll('button, a, [role=option], [role=menuitem], [role=radio], [role=switch], summary, input[type=checkbox]')]
     .filter(e => e.getClientRects().length > 0)
@@ -156,7 +157,9 @@ const finder = `(label => {
   if (!hit) return null;
   hit[0].scrollIntoView({ block: 'center' });
   const r = hit[0].getBoundingClientRect();
-  return { X: r.x + r.width / 2, Y: r.y + r.height / 2 };
+  const [X, Y] = [r.x + r.width / 2, r.y + r.height / 2];
+  const top = document.elementFromPoint(X, Y);
+  return hit[0].contains(top) || top?.closest('label')?.contains(hit[0]) ? { X, Y } : null;
 })(%s)`
 
 // Click clicks on what has a label, waiting for it to appear.

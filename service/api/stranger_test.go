@@ -32,7 +32,7 @@ func TestWhatIsNoRequestIsNoFaultOfOurs(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, conn.SetDeadline(time.Now().Add(3*time.Second)))
 		_, _ = conn.Write(payload)
-		require.NoError(t, conn.(*net.TCPConn).CloseWrite())
+		_ = conn.(*net.TCPConn).CloseWrite() // the service may have hung up by now
 		answer, _ := io.ReadAll(conn)
 		require.NoError(t, conn.Close())
 		if len(answer) > 0 {

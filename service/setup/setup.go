@@ -39,6 +39,7 @@ type Options struct {
 	// Keep keeps the secrets of a place, Forget forgets them.
 	Keep   func(draft wire.Draft) error
 	Forget func(name string) error
+	Tell   func() // the set-up changed
 }
 
 // Device is what a set-up needs of a device.
@@ -134,6 +135,7 @@ func (s *Setup) change(change func(*wire.Setup) error) error {
 		return err
 	}
 	*now = next
+	s.Tell()
 	return nil
 }
 
@@ -360,6 +362,7 @@ func (s *Setup) lookAtFolders() error {
 			}
 		})
 	}
+	s.Tell()
 	return nil
 }
 

@@ -7,7 +7,7 @@ import { useHomeNetwork, useSetHomeNetwork } from "./queries";
 
 /** Whether devices elsewhere reach the service, and where. */
 export function HomeNetwork() {
-  const home = useHomeNetwork(true);
+  const home = useHomeNetwork();
   const set = useSetHomeNetwork();
   const [address, setAddress] = useState<string>();
   if (!home.data) return null;

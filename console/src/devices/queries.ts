@@ -6,12 +6,10 @@ import { api, body, type FinishOrder } from "../api";
 const at = (device: string) => ({ params: { path: { device } } });
 
 /** Where the service listens for devices elsewhere. */
-export function useHomeNetwork(wanted: boolean) {
+export function useHomeNetwork() {
   return useQuery({
     queryKey: ["home-network"],
     queryFn: () => body(api.GET("/api/v1/home-network")),
-    enabled: wanted,
-    refetchInterval: 5000,
   });
 }
 

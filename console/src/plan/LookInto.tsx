@@ -26,7 +26,6 @@ export function LookInto(props: {
     queryKey: ["look", id],
     enabled: id !== undefined,
     queryFn: () => body(api.GET("/api/v1/jobs/{id}", { params: { path: { id: id ?? "" } } })),
-    refetchInterval: (q) => (q.state.data && q.state.data.state !== "running" ? false : 300),
   });
   const { reset } = begin;
   useEffect(reset, [device, folder, reset]); // another folder was not looked into

@@ -6,23 +6,24 @@ import { api, body, type Draft, type SetupChange, type SetupNow } from "../api";
 
 const key = ["setup"];
 
-/** How far it is; asked for often while folders are counted, and now and then for another browser. */
+/** How far it is; asked for anew as the event stream tells (see useStream). */
 export function useSetup() {
   return useQuery({
     queryKey: key,
     queryFn: () => body(api.GET("/api/v1/setup")),
-    refetchInterval: (q) => (q.state.data?.folders.some((f) => f.counting) ? 400 : 4000),
   });
 }
 
 function useTaken<T>(send: (what: T) => Promise<SetupNow>) {
   const client = useQueryClient();
   return useMutation({
+    mutationKey: key,
     mutationFn: async (what: T) => {
       await client.cancelQueries({ queryKey: key }); // an older answer must not come after
       return send(what);
     },
     onSuccess: (now) => client.setQueryData(key, now),
+    onSettled: () => void client.invalidateQueries({ queryKey: key }), // events meanwhile were not asked after
   });
 }
 
