@@ -1,6 +1,7 @@
 package plantext
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -362,7 +363,7 @@ func (s *setter) putKeys(k Key, path []string, was, want map[string]any) error {
 // ones that are wanted; the others stay in their places, with their comments.
 func (s *setter) putEntries(k Key, path []string, have, want []any) error {
 	first := k.Keys[0].Name
-	tells := func(entry any) any { return entry.(map[string]any)[first] }
+	tells := func(entry any) any { return keysOf(entry)[first] }
 	one, left := k, slices.Clone(have)
 	one.List = false
 	entry := func(n int) []string { return append(slices.Clone(path), fmt.Sprintf("#%d", n)) }
@@ -464,6 +465,17 @@ func only(path []string, says map[string]any) string {
 	return path[len(path)-1]
 }
 
+// entriesOf and keysOf are a value as the list or the keys that it is; none where a draft says nothing there yet.
+func entriesOf(v any) []any {
+	is, _ := v.([]any)
+	return is
+}
+
+func keysOf(v any) map[string]any {
+	is, _ := v.(map[string]any)
+	return is
+}
+
 // assigned is what is said with another value at a path; nil takes it out.
 func assigned(says any, path []string, value any) any {
 	if len(path) == 0 {
@@ -495,16 +507,15 @@ func usedBy(says map[string]any, path []string) string {
 	if len(path) != 2 {
 		return ""
 	}
-	rules, _ := says["rules"].(map[string]any)
-	devices, _ := says["devices"].(map[string]any)
-	name := path[1]
+	rules, devices, name := keysOf(says["rules"]), keysOf(says["devices"]), path[1]
 	switch path[0] {
 	case "rules":
 		for _, device := range slices.Sorted(maps.Keys(devices)) {
-			d := devices[device].(map[string]any)
-			for _, s := range d["sources"].([]any) {
-				if source := s.(map[string]any); slices.Contains(source["rules"].([]any), any(name)) {
-					return fmt.Sprintf("%s of %s follows %s; let it follow another first", source["folder"], device, name)
+			d := keysOf(devices[device])
+			for _, s := range entriesOf(d["sources"]) {
+				if source := keysOf(s); slices.Contains(entriesOf(source["rules"]), any(name)) {
+					folder := cmp.Or(source["folder"], any("a folder"))
+					return fmt.Sprintf("%s of %s follows %s; let it follow another first", folder, device, name)
 				}
 			}
 			if _, own := at(d, []string{"rules", name}); own {
@@ -513,13 +524,13 @@ func usedBy(says map[string]any, path []string) string {
 		}
 	case "destinations":
 		for _, rule := range slices.Sorted(maps.Keys(rules)) {
-			if slices.Contains(rules[rule].(map[string]any)["to"].([]any), any(name)) {
+			if slices.Contains(entriesOf(keysOf(rules[rule])["to"]), any(name)) {
 				return fmt.Sprintf("the rule %s sends to %s; let it send elsewhere first", rule, name)
 			}
 		}
 	case "renditions":
 		for _, rule := range slices.Sorted(maps.Keys(rules)) {
-			if says := rules[rule].(map[string]any); rendersIn(says, name) {
+			if rendersIn(keysOf(rules[rule]), name) {
 				return fmt.Sprintf("the rule %s sends as %s", rule, name)
 			}
 		}
@@ -529,13 +540,12 @@ func usedBy(says map[string]any, path []string) string {
 
 // rendersIn tells whether a rule sends anything in a rendition.
 func rendersIn(rule map[string]any, name string) bool {
-	sends, _ := rule["send"].(map[string]any)
-	for _, in := range sends {
+	for _, in := range keysOf(rule["send"]) {
 		if in == name {
 			return true
 		}
 	}
-	return rule["previews"] == name || slices.ContainsFunc(rule["lanes"].([]any), func(l any) bool { return l.(map[string]any)["send"] == name })
+	return rule["previews"] == name || slices.ContainsFunc(entriesOf(rule["lanes"]), func(l any) bool { return keysOf(l)["send"] == name })
 }
 
 // first does what must be done before a path says something else.
@@ -544,7 +554,7 @@ func (s *setter) first(path []string, want any) error {
 	case isAt(path, "rules", "*"), isAt(path, "rules", "*", "take"), photosAlone(path, want):
 		return s.inFormat2() // in the first, photos have no word of their own
 	case isAt(path, "devices", "*", "person") && want != nil:
-		people, _ := s.says["people"].([]any)
+		people := entriesOf(s.says["people"])
 		if slices.Contains(people, want) {
 			return nil
 		}
@@ -564,10 +574,10 @@ func (s *setter) then(path []string) error {
 	}
 	send := []string{path[0], path[1], "send"}
 	was, _ := at(s.says, send)
-	forms, _ := was.(map[string]any)
+	forms := keysOf(was)
 	taken, _ := at(s.says, path)
 	left := maps.Clone(forms)
-	maps.DeleteFunc(left, func(kind string, _ any) bool { return !slices.Contains(taken.([]any), any(kind)) })
+	maps.DeleteFunc(left, func(kind string, _ any) bool { return !slices.Contains(entriesOf(taken), any(kind)) })
 	k, err := keyAt(send)
 	switch {
 	case err != nil || len(left) == len(forms):
@@ -616,7 +626,7 @@ func (s *setter) inFormat2() (err error) {
 		return nil
 	}
 	widened := func(path ...string) {
-		if kinds, _ := at(s.says, path); err == nil && kinds != nil && slices.Contains(kinds.([]any), any(string(media.Photo))) {
+		if kinds, _ := at(s.says, path); err == nil && slices.Contains(entriesOf(kinds), any(string(media.Photo))) {
 			k, kerr := keyAt(path)
 			if err = kerr; err == nil {
 				s.text, err = setValue(s.text, path, k.inline(kinds), nil)
@@ -624,22 +634,18 @@ func (s *setter) inFormat2() (err error) {
 		}
 	}
 	lanes := func(path ...string) {
-		list, _ := at(s.says, append(path, "lanes"))
-		all, _ := list.([]any)
-		for i := range all {
+		all, _ := at(s.says, append(path, "lanes"))
+		for i := range entriesOf(all) {
 			widened(append(slices.Clone(path), "lanes", fmt.Sprintf("#%d", i), "take")...)
 		}
 	}
-	rules, _ := s.says["rules"].(map[string]any)
-	for _, name := range slices.Sorted(maps.Keys(rules)) {
+	for _, name := range slices.Sorted(maps.Keys(keysOf(s.says["rules"]))) {
 		widened("rules", name, "take")
 		lanes("rules", name)
 	}
-	devices, _ := s.says["devices"].(map[string]any)
+	devices := keysOf(s.says["devices"])
 	for _, device := range slices.Sorted(maps.Keys(devices)) {
-		own, _ := at(devices[device], []string{"rules"})
-		rules, _ := own.(map[string]any)
-		for _, name := range slices.Sorted(maps.Keys(rules)) {
+		for _, name := range slices.Sorted(maps.Keys(keysOf(keysOf(devices[device])["rules"]))) {
 			lanes("devices", device, "rules", name)
 		}
 	}

@@ -468,3 +468,83 @@ func TestADeviceIsCalledOtherwise(t *testing.T) {
 	_, err := plantext.WithRenamedDevice(text, "none", "other")
 	assert.ErrorContains(t, err, `no device "none"`)
 }
+
+// wild are values that an edit may have, of every form and size.
+var wild = rapid.OneOf(
+	rapid.Map(rapid.SampledFrom([]string{"", "wifi", "photo", "shed", "everyday", "10 min", "any", "- x: [", "#1", "+", "a: {b", "\n", "'", "ünï", "at least 40%", "2 GB per month"}), func(s string) any { return s }),
+	rapid.Map(rapid.Bool(), func(b bool) any { return b }),
+	rapid.Map(rapid.Float64(), func(n float64) any { return n }),
+	rapid.Just(any([]any{"photo", "video"})),
+	rapid.Just(any([]any{nil, 7.0, m{}, []any{}})),
+	rapid.Just(any(m{"take": []any{"photo"}, "to": []any{"shed"}, "lanes": []any{m{"over": "wifi"}}})),
+	rapid.Just(any(m{"photo": "family"})),
+	rapid.Just(any(m{"": m{"x": nil}})),
+	rapid.Just(any([]any{m{"over": "wired"}, m{"over": "cellular"}})),
+	rapid.Just(any(m{"sources": []any{m{"folder": "in", "rule": "everyday"}}})),
+)
+
+// there is a path to something that a plan says.
+func there(t *rapid.T, says any) (path []string) {
+	for {
+		var next []string
+		switch is := says.(type) {
+		case map[string]any:
+			next = slices.Sorted(maps.Keys(is))
+		case []any:
+			for i := range is {
+				next = append(next, fmt.Sprintf("#%d", i))
+			}
+		}
+		if len(next) == 0 || len(path) > 1 && rapid.IntRange(0, 2).Draw(t, "stop") == 0 {
+			return path
+		}
+		i := rapid.IntRange(0, len(next)-1).Draw(t, "key")
+		path = append(path, next[i])
+		switch is := says.(type) {
+		case map[string]any:
+			says = is[next[i]]
+		case []any:
+			says = is[i]
+		}
+	}
+}
+
+// Whatever is asked of a plan, or of one that is being made, in whatever row: it is done or refused, never a fault.
+func TestNoEditIsAFault(t *testing.T) {
+	words := []string{"+", "#0", "#1", "#9", "#-1", "#x", "", "everyday", "films", "phone", "desk", "shed", "none", "family"}
+	var all func(keys []plantext.Key)
+	all = func(keys []plantext.Key) {
+		for _, k := range keys {
+			if !slices.Contains(words, k.Name) {
+				words = append(words, k.Name)
+				all(k.Keys)
+			}
+		}
+	}
+	all(plantext.Keys())
+	rapid.Check(t, func(t *rapid.T) {
+		text := drawn.Draw(t, "plan")
+		draft := rapid.Bool().Draw(t, "draft")
+		for range rapid.IntRange(1, 12).Draw(t, "steps") {
+			var list []plan.Edit
+			for range rapid.IntRange(1, 3).Draw(t, "edits") {
+				path := rapid.SliceOfN(rapid.SampledFrom(words), 0, 6).Draw(t, "path")
+				if rapid.IntRange(0, 4).Draw(t, "likely") > 0 {
+					path = there(t, plantext.Value(plantext.Draft(text)))
+				}
+				e := plan.Edit{Path: path, New: rapid.Bool().Draw(t, "new")}
+				if !rapid.Bool().Draw(t, "out") {
+					e.Value = wild.Draw(t, "value")
+				}
+				list = append(list, e)
+			}
+			set := plantext.Set
+			if draft {
+				set = plantext.SetDraft
+			}
+			if next, err := set(text, list...); err == nil {
+				text = next
+			}
+		}
+	})
+}
