@@ -83,7 +83,7 @@ func (r *Records) salvage(ctx context.Context, old string, now time.Time) (lost 
 			}{network, "", ms(now.Truncate(quarter)), 0, neverAgain})
 		}
 	}
-	return lost, r.durably(ctx, "taking over what was spent", func(tx *transaction) error {
+	err = r.durably(ctx, "taking over what was spent", func(tx *transaction) error {
 		for _, s := range spent {
 			if _, err := tx.Exec(`INSERT INTO ledger VALUES (?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET bytes = bytes + excluded.bytes`, s.Network, s.At, s.Roaming, s.Rule, s.Bytes); err != nil {
 				return err
@@ -91,6 +91,7 @@ func (r *Records) salvage(ctx context.Context, old string, now time.Time) (lost 
 		}
 		return nil
 	})
+	return lost, err
 }
 
 // Doubles counts the safe copies at a destination whose content lies there under another path,

@@ -553,10 +553,11 @@ func (h *Household) Revoke(name string) (wire.Revoked, error) {
 // Rename calls a device elsewhere otherwise: here, in the plan, and, as soon as it is
 // heard of, there. One that failed half way is taken up by the same call.
 func (h *Household) Rename(ctx context.Context, name, to string) (out wire.PlanEdited, err error) {
-	return out, h.Book.Alone(func(put planbook.Put) error {
+	err = h.Book.Alone(func(put planbook.Put) error {
 		out, err = h.rename(ctx, name, to, put)
 		return err
 	})
+	return out, err
 }
 
 func (h *Household) rename(ctx context.Context, name, to string, put planbook.Put) (wire.PlanEdited, error) {

@@ -174,7 +174,7 @@ func TextDiff(before, after, from, to string) (string, error) {
 // Base is the version that is in force, as whoever asks saw it; the error is Stale
 // when it is another, NoVersion when there is none.
 func (b *Book) GoBack(ctx context.Context, to, base int64) (version int64, err error) {
-	return version, b.Alone(func(put Put) error {
+	err = b.Alone(func(put Put) error {
 		_, now := b.Text()
 		if version = now; base != now {
 			return Stale{base, now}
@@ -189,4 +189,5 @@ func (b *Book) GoBack(ctx context.Context, to, base int64) (version int64, err e
 		version, err = put(ctx, fmt.Sprintf("version %d", to), text, wire.PlanByUndo)
 		return err
 	})
+	return version, err
 }

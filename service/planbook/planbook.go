@@ -148,7 +148,7 @@ func (b *Book) Apply(ctx context.Context, file, text string, base int64) (versio
 	if err := b.Closed(); err != nil {
 		return 0, err
 	}
-	return version, b.Alone(func(put Put) error {
+	err = b.Alone(func(put Put) error {
 		if _, now := b.Text(); base != now {
 			version = now
 			return Stale{base, now}
@@ -160,6 +160,7 @@ func (b *Book) Apply(ctx context.Context, file, text string, base int64) (versio
 		version, err = put(ctx, file, text, by)
 		return err
 	})
+	return version, err
 }
 
 // Edit changes the text in force, and returns its version then. The errors are those of Put, On, Closed, and
@@ -168,7 +169,7 @@ func (b *Book) Edit(ctx context.Context, base int64, edit func(text string) (str
 	if err := b.Closed(); err != nil {
 		return 0, err
 	}
-	return version, b.Alone(func(put Put) error {
+	err = b.Alone(func(put Put) error {
 		before, now, err := b.On(base)
 		if version = now; err != nil {
 			return err
@@ -180,6 +181,7 @@ func (b *Book) Edit(ctx context.Context, base int64, edit func(text string) (str
 		version, err = put(ctx, "plan.yaml", after, wire.PlanByForm)
 		return err
 	})
+	return version, err
 }
 
 // put is Put. The caller holds changing.
