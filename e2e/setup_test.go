@@ -184,6 +184,7 @@ func TestTheSetUpIsKeptAndRefusesWhatCannotBe(t *testing.T) {
 		rule(`"to"`, `["shed"]`):                                                              "has no rules, everyday, to",
 		`{"edits": [{"path": ["destinations", "loft", "layout"], "value": "{moon}/{name}"}]}`: "unknown placeholder {moon}",
 		`{"edits": [{"path": ["destinations", "loft", "path"], "value": "/etc"}]}`:            "has no destinations, loft, path",
+		`{"edits": [{"path": ["destinations", "attic", "layout"], "value": "{name}"}]}`:       "has no destinations, attic, layout",
 		`{"edits": [{"path": ["devices", "desk"], "value": {}}]}`:                             "has no devices, desk",
 		`{"edits": [{"path": ["yard"], "value": " "}]}`:                                       "yard is empty",
 	} {

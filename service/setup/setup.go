@@ -196,7 +196,7 @@ func (s *Setup) Change(c wire.SetupChange) error {
 			now.Step = *c.Step
 		}
 		for _, e := range c.Edits {
-			if !mayEdit(e.Path) {
+			if !mayEdit(now, e.Path) {
 				return Refused{"the set-up has no " + strings.Join(e.Path, ", ")}
 			}
 		}
@@ -227,12 +227,12 @@ func (s *Setup) Change(c wire.SetupChange) error {
 
 // mayEdit tells whether a key of the draft is the keeper's to change by itself: folders and places are switched and
 // tried.
-func mayEdit(path []string) bool {
+func mayEdit(now *wire.Setup, path []string) bool {
 	switch {
 	case len(path) == 1:
 		return path[0] == "yard"
 	case len(path) == 3 && path[0] == "destinations":
-		return path[2] == "layout"
+		return path[2] == "layout" && slices.ContainsFunc(now.Places, func(p wire.SetupPlace) bool { return p.Name == path[1] })
 	}
 	return len(path) > 2 && path[0] == "rules" && path[1] == everyday && path[2] != "to"
 }
