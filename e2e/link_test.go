@@ -192,6 +192,9 @@ func TestADeviceJoinsAndRunsByItself(t *testing.T) {
 	_, errOut, code := d.run("plan", "apply", filepath.Join(dir, "plan.yaml"), "-base", "1")
 	assert.NotZero(t, code)
 	assert.Contains(t, errOut, "change it there")
+	_, errOut, code = d.run("plan", "undo", "1")
+	assert.NotZero(t, code)
+	assert.Contains(t, errOut, "change it there", "nor is an earlier one put in force here")
 	text := d.ok("plan", "show")
 	assert.NotContains(t, text, "desk", "it has its own part of the plan")
 

@@ -172,9 +172,9 @@ func TextDiff(before, after, from, to string) (string, error) {
 
 // GoBack puts an earlier version in force again, as a new one: its text byte for byte.
 // Base is the version that is in force, as whoever asks saw it; the error is Stale
-// when it is another, NoVersion when there is none.
+// when it is another, NoVersion when there is none, else one of Closed or Put.
 func (b *Book) GoBack(ctx context.Context, to, base int64) (version int64, err error) {
-	err = b.Alone(func(put Put) error {
+	err = b.byKeeper(func(put Put) error {
 		_, now := b.Text()
 		if version = now; base != now {
 			return Stale{base, now}

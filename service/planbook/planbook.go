@@ -142,13 +142,18 @@ func (b *Book) Alone(do func(put Put) error) error {
 	return do(b.put)
 }
 
+// byKeeper is Alone for a change of the keeper's: the error is that of Closed where the plan is another service's.
+func (b *Book) byKeeper(do func(put Put) error) error {
+	if err := b.Closed(); err != nil {
+		return err
+	}
+	return b.Alone(do)
+}
+
 // Apply puts a plan in force that was made of version base, and returns its version. The errors are those of
 // Put and of Closed, and Stale when base is not the version in force; nothing is changed then.
 func (b *Book) Apply(ctx context.Context, file, text string, base int64) (version int64, err error) {
-	if err := b.Closed(); err != nil {
-		return 0, err
-	}
-	err = b.Alone(func(put Put) error {
+	err = b.byKeeper(func(put Put) error {
 		if _, now := b.Text(); base != now {
 			version = now
 			return Stale{base, now}
@@ -166,10 +171,7 @@ func (b *Book) Apply(ctx context.Context, file, text string, base int64) (versio
 // Edit changes the text in force, and returns its version then. The errors are those of Put, On, Closed, and
 // of the edit.
 func (b *Book) Edit(ctx context.Context, base int64, edit func(text string) (string, error)) (version int64, err error) {
-	if err := b.Closed(); err != nil {
-		return 0, err
-	}
-	err = b.Alone(func(put Put) error {
+	err = b.byKeeper(func(put Put) error {
 		before, now, err := b.On(base)
 		if version = now; err != nil {
 			return err
