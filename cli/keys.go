@@ -57,9 +57,14 @@ func (g *given) whole() map[string]any {
 func partKeys(path ...string) []plantext.Key {
 	keys := plantext.Keys()
 	for _, name := range path {
-		keys = keys[slices.IndexFunc(keys, func(k plantext.Key) bool { return k.Name == name })].Keys
+		keys = keyNamed(keys, name).Keys
 	}
 	return keys
+}
+
+// keyNamed is the key of a name among keys that have one.
+func keyNamed(keys []plantext.Key, name string) plantext.Key {
+	return keys[slices.IndexFunc(keys, func(k plantext.Key) bool { return k.Name == name })]
 }
 
 // keyFlags makes flags of the keys of a part, and of the gates in it. But names keys that have none.
@@ -171,7 +176,7 @@ func flagNames(fs *flag.FlagSet, but ...string) string {
 	return strings.Join(names[:len(names)-1], ", ") + " or " + names[len(names)-1]
 }
 
-// part is what a plan says at a path of keys and names; nil for nothing.
+// partOf is what a plan says at a path of keys and names; nil for nothing.
 func partOf(values any, path ...string) map[string]any {
 	for _, name := range path {
 		part, _ := values.(map[string]any)

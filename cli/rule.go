@@ -10,7 +10,6 @@ import (
 
 	"yardtide/client"
 	"yardtide/core/plan"
-	"yardtide/core/plantext"
 	"yardtide/wire"
 )
 
@@ -75,7 +74,7 @@ func (e *ruleEdit) flags(fs *flag.FlagSet) {
 	keyFlags(fs, &e.given, partKeys("rules"), "also")
 	lane := partKeys("rules", "lanes")
 	of := func(name string, into func(value any)) {
-		k := lane[slices.IndexFunc(lane, func(k plantext.Key) bool { return k.Name == name })]
+		k := keyNamed(lane, name)
 		fs.Func(name, flagSays(k), func(text string) error {
 			value, err := valueOf(k, text)
 			if err == nil {

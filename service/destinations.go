@@ -80,7 +80,7 @@ func (s *Service) RemoveDestination(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	return vault.Vault{Dir: s.Dir}.Remove(name)
+	return s.drivers.secrets.Remove(name)
 }
 
 func rulesTo(p *plan.Plan, name string) []string {

@@ -21,7 +21,7 @@ func (s *Service) draftSecrets(ctx context.Context, draft wire.Draft) vault.Read
 		if err := vault.MayUse(ctx, s.Book.PlanOrEmpty(), draft.Name, draft.Destination, from); err != nil {
 			return "", err
 		}
-		return vault.Vault{Dir: s.Dir}.Read(kind, from, draft.Destination.Server())
+		return s.drivers.secrets.Read(kind, from, draft.Destination.Server())
 	}
 }
 
@@ -31,7 +31,7 @@ func (s *Service) keepSecrets(draft wire.Draft) error {
 		if secret == "" {
 			continue
 		}
-		if err := (vault.Vault{Dir: s.Dir}).Put(kind, draft.Name, draft.Destination.Server(), secret); err != nil {
+		if err := s.drivers.secrets.Put(kind, draft.Name, draft.Destination.Server(), secret); err != nil {
 			return err
 		}
 	}
@@ -53,7 +53,7 @@ func (s *Service) SetSecret(name string, given wire.Secrets) error {
 		if !ok {
 			return vault.Refused{Name: name, Says: fmt.Sprintf("the plan does not say that its %s is kept here; write %s-from: kept:%s", kind, kind, name)}
 		}
-		if err := (vault.Vault{Dir: s.Dir}).Put(kind, kept, d.Server(), secret); err != nil {
+		if err := s.drivers.secrets.Put(kind, kept, d.Server(), secret); err != nil {
 			return err
 		}
 	}

@@ -36,6 +36,9 @@ type claim struct {
 	last   time.Time // it ends then, however often it is renewed
 }
 
+// isOf tells whether a claim is the same device's, of the same thing.
+func (c claim) isOf(other claim) bool { return c.device == other.device && c.what == other.what }
+
 // lease is how long a claim lasts after the device was heard of.
 const lease = 90 * time.Second
 
@@ -175,7 +178,7 @@ var errLater = errors.New("another has it still")
 func (d *Desk) claim(ctx context.Context, of claim, id string, take func(context.Context) (func(), error)) (bool, error) {
 	d.mu.Lock()
 	known, others := d.claims[id]
-	has, n := known.device == of.device && known.what == of.what, 0
+	has, n := known.isOf(of), 0
 	for _, c := range d.claims {
 		if c.device == of.device {
 			n++
@@ -214,7 +217,7 @@ func (d *Desk) claim(ctx context.Context, of claim, id string, take func(context
 	}
 	if known, there := d.claims[id]; there { // asked twice
 		end()
-		if known.device != of.device || known.what != of.what {
+		if !known.isOf(of) {
 			return false, errAnother
 		}
 		return true, nil

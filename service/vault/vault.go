@@ -201,6 +201,7 @@ func (v Vault) TakeOver(p *plan.Plan) (failed error) {
 	return failed
 }
 
+// SecretsOf are where a destination's password and key are, as far as the plan names them.
 func SecretsOf(d plan.Destination) map[Kind]plan.Secret {
 	all := map[Kind]plan.Secret{}
 	if d.PasswordFrom != "" {
