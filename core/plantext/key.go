@@ -74,7 +74,7 @@ func (k Key) words() []string {
 	return list
 }
 
-// named is the key of a part by its name.
+// key is the key of a part by its name.
 func (k Key) key(name string) (Key, bool) {
 	i := slices.IndexFunc(k.Keys, func(o Key) bool { return o.Name == name || o.Single == name && name != "" })
 	if i < 0 {

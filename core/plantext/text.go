@@ -68,12 +68,12 @@ func setValue(text string, path []string, value string, lines func(indent int) s
 			return text, nil
 		case at < 0:
 			for _, k := range slices.Backward(path[i+1:]) {
-				value = "{" + writtenKey(k) + ": " + value + "}"
+				value = "{" + quoted(k) + ": " + value + "}"
 			}
 			if !last {
 				lines = nil
 			}
-			return e.insertKey(in, writtenKey(key), value, lines)
+			return e.insertKey(in, quoted(key), value, lines)
 		}
 		pair := pairs(in)[at]
 		switch {
@@ -87,9 +87,6 @@ func setValue(text string, path []string, value string, lines func(indent int) s
 	}
 	return "", errByHand
 }
-
-// writtenKey is a key as it is written: a name of the keeper's may need quotes.
-func writtenKey(key string) string { return quoted(key) }
 
 // setKey writes another key in the place of the last of a path.
 func setKey(text string, path []string, to string) (string, error) {
