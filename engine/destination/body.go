@@ -88,3 +88,10 @@ func (r readBack) Read(p []byte) (int, error) {
 	}
 	return n, err
 }
+
+func (r readBack) Close() error {
+	if err := r.ReadCloser.Close(); err != nil {
+		return r.failure(err)
+	}
+	return nil
+}

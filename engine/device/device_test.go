@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io/fs"
-	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
@@ -110,7 +109,7 @@ func (y *yard) start() {
 	y.device, err = device.New(context.Background(), device.Options{
 		Name: "phone", Root: y.dir + "/phone", Records: y.records, Sensor: y.sensor,
 		Driver:  func(string) (destination.Driver, error) { return driver, nil },
-		Changed: func() {}, Log: slog.New(slog.DiscardHandler), Grace: 200 * time.Millisecond,
+		Changed: func() {}, Log: noFault(y.t), Grace: 200 * time.Millisecond,
 		Scan:   scan.Options{Quiet: 50 * time.Millisecond, Poll: 200 * time.Millisecond},
 		Jitter: func() float64 { return 0.5 }, Wait: func(d time.Duration) time.Duration { return d / 100 }, Awake: y.awake, Renditions: y.dir + "/data/renditions", Bursts: y.dir + "/data/bursts",
 	})

@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"log/slog"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -97,7 +96,7 @@ func (b *berth) start() {
 			}
 			return folder.Driver{Root: b.path}, nil
 		},
-		Changed: func() {}, Log: slog.New(slog.DiscardHandler), Grace: 200 * time.Millisecond,
+		Changed: func() {}, Log: noFault(b.t), Grace: 200 * time.Millisecond,
 		Scan:   scan.Options{Quiet: 50 * time.Millisecond, Poll: 200 * time.Millisecond},
 		Jitter: func() float64 { return 0.5 }, Wait: func(d time.Duration) time.Duration { return d / 500 },
 	})

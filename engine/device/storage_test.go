@@ -6,7 +6,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"log/slog"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -91,7 +90,7 @@ func (h *house) start() {
 		d, err := device.New(ctx, device.Options{
 			Name: name, Root: filepath.Join(h.dir, name), Records: r, Sensor: h.sensors[name], Others: h.fleet,
 			Driver:  func(string) (destination.Driver, error) { return driver, nil },
-			Changed: func() {}, Log: slog.New(slog.DiscardHandler), Grace: 200 * time.Millisecond,
+			Changed: func() {}, Log: noFault(h.t), Grace: 200 * time.Millisecond,
 			Scan:   scan.Options{Quiet: 50 * time.Millisecond, Poll: 200 * time.Millisecond},
 			Jitter: func() float64 { return 0.5 }, Wait: func(d time.Duration) time.Duration { return d / 100 },
 		})

@@ -318,7 +318,7 @@ func (ps *Places) together(ctx context.Context, name string, do func(context.Con
 		return is.err
 	}
 	// It is for others too: it goes on when this send is cut, within a bound.
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), togetherWait)
+	ctx, cancel := context.WithTimeoutCause(context.WithoutCancel(ctx), togetherWait, errSlow)
 	defer cancel()
 	is.err = do(ctx, p)
 	close(is.done)
@@ -327,6 +327,9 @@ func (ps *Places) together(ctx context.Context, name string, do func(context.Con
 
 // togetherWait bounds what several sends wait for.
 const togetherWait = 30 * time.Second
+
+// errSlow is the cause when a place takes longer than togetherWait.
+var errSlow = &destination.Error{Cause: queue.Unreachable, Says: "the storage takes too long to answer"}
 
 // count raises the number of what was put at a place, there first. The caller may look.
 func (ps *Places) count(ctx context.Context, name string, p *place, driver destination.Driver) error {

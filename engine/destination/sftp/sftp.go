@@ -130,6 +130,10 @@ func (d *Driver) connect(ctx context.Context) (*sftp.Client, error) {
 		return nil, errors.Join(context.Cause(ctx), closed(conn))
 	}
 	if err != nil {
+		// A server without file transfer refuses it in words, and its connection goes on.
+		if _, _, lost := conn.SendRequest("keepalive@openssh.com", true, nil); lost != nil {
+			return nil, errors.Join(&destination.Error{Cause: queue.Unreachable, Says: "the connection to " + d.o.Address + " was lost", Err: err}, closed(conn))
+		}
 		return nil, errors.Join(&destination.Error{Cause: queue.Misplaced, Says: d.o.Address + " offers no file transfer over SSH", Err: err}, closed(conn))
 	}
 	d.mu.Lock()

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -20,6 +21,7 @@ import (
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/destinationtest"
 	"yardtide/engine/destination/sftp"
+	"yardtide/engine/proof"
 	"yardtide/standin/sshd"
 )
 
@@ -116,6 +118,76 @@ func TestALostConnectionIsMadeAnew(t *testing.T) {
 	require.NoError(t, s.Begin(t.Context()))
 	require.Eventually(t, func() bool { return send(t, d) == nil }, 10*time.Second, 50*time.Millisecond)
 	require.NoError(t, d.Close())
+}
+
+// cutting listens before a server, and ends each connection instead of passing on what the
+// client says for the time number n.
+func cutting(t *testing.T, address string, n *atomic.Int64) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	var running sync.WaitGroup
+	t.Cleanup(func() { assert.NoError(t, l.Close()); running.Wait() })
+	running.Go(func() {
+		for {
+			near, err := l.Accept()
+			if err != nil {
+				return
+			}
+			far, err := net.Dial("tcp", address)
+			if !assert.NoError(t, err) {
+				return
+			}
+			running.Go(func() {
+				_, _ = io.Copy(near, far) // either may end first
+				_ = near.Close()
+			})
+			running.Go(func() {
+				said := make([]byte, 256<<10)
+				for {
+					k, err := near.Read(said)
+					if err != nil || n.Add(-1) == 0 {
+						break
+					}
+					if _, err := far.Write(said[:k]); err != nil {
+						break
+					}
+				}
+				_ = errors.Join(near.Close(), far.Close())
+			})
+		}
+	})
+	return l.Addr().String()
+}
+
+func TestAConnectionThatIsLostAtAnyWordIsALostConnection(t *testing.T) {
+	s, content := server(t), bytes.Repeat([]byte("tide "), 10_000)
+	var left atomic.Int64
+	o := options(s, "")
+	o.Address = cutting(t, s.Address, &left)
+	lost := 0
+	for words := int64(1); ; words++ {
+		o.Path = t.TempDir()
+		d := sftp.New(o)
+		left.Store(words)
+		err := d.Put(t.Context(), destinationtest.Temp(1), bytes.NewReader(content), 0, int64(len(content)))
+		if err == nil {
+			err = d.Publish(t.Context(), destinationtest.Temp(1), "2026/03/a.jpg")
+		}
+		if err == nil {
+			_, err = proof.Read(t.Context(), d, "2026/03/a.jpg", int64(len(content)))
+		}
+		assert.NoError(t, d.Close())
+		if left.Load() > 0 { // it was not cut
+			require.NoError(t, err)
+			break
+		}
+		if err != nil {
+			lost++
+			assert.Equal(t, queue.Unreachable, destination.CauseOf(err), "cut at word %d: %v", words, err)
+		}
+	}
+	assert.Greater(t, lost, 20, "words at which a send is lost")
 }
 
 func TestMuchGoesThroughWhole(t *testing.T) {
