@@ -82,6 +82,7 @@ func wakeful(t *testing.T, keep string) (*yard, *bed) {
 }
 
 func TestASystemIsKeptAwakeWhileSomethingGoesAndLetGoAtOnce(t *testing.T) {
+	t.Parallel()
 	for keep, holds := range map[string]bool{"always": true, "at least 40%": true, "charging": false, "": false} {
 		t.Run("keep "+keep, func(t *testing.T) {
 			y, b := wakeful(t, keep)
@@ -109,6 +110,7 @@ func TestASystemIsKeptAwakeWhileSomethingGoesAndLetGoAtOnce(t *testing.T) {
 }
 
 func TestFinishHoldsUntilNothingMoreCanGoAndThenSleeps(t *testing.T) {
+	t.Parallel()
 	y, b := wakeful(t, "")
 	for i := range 3 {
 		y.picture(string(rune('a'+i))+".jpg", i)

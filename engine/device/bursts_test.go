@@ -29,6 +29,7 @@ func (y *yard) shoot(name string, picture, n int, from time.Time) {
 }
 
 func TestShotsInARowBecomeAMovingPictureBesideThem(t *testing.T) {
+	t.Parallel()
 	charged := home
 	charged.Charging = gate.Yes
 	y := setup(t, charged)

@@ -158,6 +158,7 @@ func (d *caseless) Readdir(context.Context) (fs.DirStream, syscall.Errno) {
 // TestAPlaceThatIgnoresCase sends names that only differ in their case to a place where they are
 // one name: nothing is written over, and each is safe.
 func TestAPlaceThatIgnoresCase(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("mounting a file system needs root")
 	}

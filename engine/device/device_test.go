@@ -281,6 +281,7 @@ func (y *yard) whole() {
 }
 
 func TestAPictureGoesUpByItselfAndIsProven(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home)
 	y.picture("Camera/IMG_1.jpg", 1)
 	y.until("safe", counts(queue.Safe, 1))
@@ -293,6 +294,7 @@ func TestAPictureGoesUpByItselfAndIsProven(t *testing.T) {
 }
 
 func TestGatesHoldAndLetGo(t *testing.T) {
+	t.Parallel()
 	y := setup(t, none)
 	for i := range 5 {
 		y.picture(fmt.Sprintf("%d.jpg", i), i)
@@ -313,6 +315,7 @@ func TestGatesHoldAndLetGo(t *testing.T) {
 }
 
 func TestAPauseEndsByItselfAndOutlivesARestart(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home)
 	require.NoError(t, y.device.Pause(t.Context(), time.Now().Add(3*time.Second)))
 	y.picture("1.jpg", 1)
@@ -324,6 +327,7 @@ func TestAPauseEndsByItselfAndOutlivesARestart(t *testing.T) {
 }
 
 func TestCellularStaysWithinItsAllowance(t *testing.T) {
+	t.Parallel()
 	y := setup(t, away)
 	var total int64
 	for i := range 20 {
@@ -358,6 +362,7 @@ func TestCellularStaysWithinItsAllowance(t *testing.T) {
 }
 
 func TestSendNowSaysWhatItCosts(t *testing.T) {
+	t.Parallel()
 	y := setup(t, away)
 	y.clip("clip.mp4")
 	y.until("held", heldBy(gate.Network, 1))
@@ -380,6 +385,7 @@ func TestSendNowSaysWhatItCosts(t *testing.T) {
 }
 
 func TestWhatIsUnderWayStopsWhenItBeginsToCost(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home)
 	y.storage.SetFaults(standin.Faults{Stalls: 1})
 	y.file("long.jpg", append(jpeg(t), make([]byte, 8<<20)...))
@@ -401,6 +407,7 @@ func jpeg(t *testing.T) []byte {
 }
 
 func TestGatesThatFlapLeaveNothingStuck(t *testing.T) {
+	t.Parallel()
 	y := setup(t, none)
 	for i := range 40 {
 		y.picture(fmt.Sprintf("%02d.jpg", i), i)
@@ -419,6 +426,7 @@ func TestGatesThatFlapLeaveNothingStuck(t *testing.T) {
 }
 
 func TestTheSameContentIsSentOnce(t *testing.T) {
+	t.Parallel()
 	y := setup(t, none)
 	y.picture("a/one.jpg", 1)
 	y.picture("b/same.jpg", 1)
@@ -439,6 +447,7 @@ func TestTheSameContentIsSentOnce(t *testing.T) {
 }
 
 func TestAForeignFileIsNeverOverwritten(t *testing.T) {
+	t.Parallel()
 	y := setup(t, none)
 	require.NoError(t, os.MkdirAll(y.dir+"/locker/2026/03", 0o755))
 	for _, name := range []string{"IMG.jpg", "same.jpg"} {
@@ -458,6 +467,7 @@ func TestAForeignFileIsNeverOverwritten(t *testing.T) {
 }
 
 func TestStorageThatMisbehaves(t *testing.T) {
+	t.Parallel()
 	for name, f := range map[string]standin.Faults{
 		"errors now and then": {Errors: 0.2},
 		"busy now and then":   {Busy: 0.2},
@@ -496,6 +506,7 @@ func TestStorageThatMisbehaves(t *testing.T) {
 }
 
 func TestAMarkerThatTheStorageDamagesIsNotPutInPlace(t *testing.T) {
+	t.Parallel()
 	for says, f := range map[string]standin.Faults{"kept 8 of 17 bytes": {Truncate: 1}, "did not keep the marker of its place as it was sent": {Flip: 1}} {
 		t.Run(says, func(t *testing.T) {
 			y := setup(t, none)
@@ -515,6 +526,7 @@ func TestAMarkerThatTheStorageDamagesIsNotPutInPlace(t *testing.T) {
 }
 
 func TestWhatStorageDamagedTimeAndAgainIsSafeOnceItIsMended(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home) // whose place has a marker that is whole
 	y.storage.SetFaults(standin.Faults{Flip: 1})
 	y.picture("IMG.jpg", 1)
@@ -551,6 +563,7 @@ func (y *yard) safeIsWhole() {
 }
 
 func TestStorageThatNeedsTheKeeper(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct {
 		faults standin.Faults
 		says   string
@@ -581,6 +594,7 @@ func TestStorageThatNeedsTheKeeper(t *testing.T) {
 }
 
 func TestStorageThatIsAway(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home)
 	y.storage.SetFaults(standin.Faults{Away: true})
 	y.picture("1.jpg", 1)
@@ -593,6 +607,7 @@ func TestStorageThatIsAway(t *testing.T) {
 }
 
 func TestACopyThatNeverComesBackWholeIsStuckAndCanBeRetried(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home)
 	y.storage.SetFaults(standin.Faults{Flip: 1})
 	y.picture("1.jpg", 1)
@@ -610,6 +625,7 @@ func TestACopyThatNeverComesBackWholeIsStuckAndCanBeRetried(t *testing.T) {
 }
 
 func TestTheSourceMovesUnderIt(t *testing.T) {
+	t.Parallel()
 	for name, change := range map[string]func(y *yard, file string){
 		"vanishes": func(y *yard, file string) { require.NoError(y.t, os.Remove(file)) },
 		"changes": func(y *yard, file string) {
@@ -654,6 +670,7 @@ func TestTheSourceMovesUnderIt(t *testing.T) {
 }
 
 func TestOddFiles(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home)
 	y.file("empty.jpg", nil)
 	y.file("cut.jpg", jpeg(t)[:5000])
@@ -670,6 +687,7 @@ func TestOddFiles(t *testing.T) {
 }
 
 func TestWhatATryLeftBehindIsRemovedLater(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home)
 	y.storage.SetFaults(standin.Faults{Stalls: 1})
 	y.file("notes.txt", []byte("larch")) // a folder that is suddenly empty makes nothing gone
@@ -693,6 +711,7 @@ func TestWhatATryLeftBehindIsRemovedLater(t *testing.T) {
 }
 
 func TestWhatACutTryLeftIsRemovedWhenItsContentIsThereAlready(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home)
 	content := append(jpeg(t), make([]byte, 8<<20)...)
 	y.storage.SetFaults(standin.Faults{Stalls: 1})
@@ -715,6 +734,7 @@ func TestWhatACutTryLeftIsRemovedWhenItsContentIsThereAlready(t *testing.T) {
 }
 
 func TestAStopInTheMiddleGoesOn(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home)
 	y.storage.SetFaults(standin.Faults{Stalls: 1})
 	y.file("long.jpg", append(jpeg(t), make([]byte, 8<<20)...))
@@ -728,6 +748,7 @@ func TestAStopInTheMiddleGoesOn(t *testing.T) {
 }
 
 func TestAChangedPlanTakesEffectAtOnce(t *testing.T) {
+	t.Parallel()
 	y := setup(t, none)
 	y.picture("1.jpg", 1)
 	y.until("held", heldBy(gate.Network, 1))

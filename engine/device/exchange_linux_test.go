@@ -330,6 +330,7 @@ func TestTheDiskBehindAServerIsExchanged(t *testing.T) {
 // TestAnOlderCopyOfADiskIsNoPlace clones a disk block for block, puts more on the first, and
 // then mounts the clone in its place: marker, inodes and times are the same.
 func TestAnOlderCopyOfADiskIsNoPlace(t *testing.T) {
+	t.Parallel()
 	needsMounts(t)
 	for _, answer := range []string{"back", "moved"} {
 		t.Run(answer, func(t *testing.T) {
@@ -377,6 +378,7 @@ func TestAnOlderCopyOfADiskIsNoPlace(t *testing.T) {
 
 // TestTimesBeyondSixtyFourBitsDoNotWrap has files of the years 2300 and 1600.
 func TestTimesBeyondSixtyFourBitsDoNotWrap(t *testing.T) {
+	t.Parallel()
 	needsMounts(t)
 	b := quietBerth(t, "loft")
 	mounts("-t", "tmpfs", "none")(t, b.dir+"/phone") // not every disk has such times

@@ -337,6 +337,7 @@ func TestADiskThatIsFullInTheMiddleOfAFile(t *testing.T) {
 // The link to the storage goes down and up while a large file and small ones
 // are sent: a pair of virtual interfaces into a network namespace.
 func TestALinkThatGoesDownAndUp(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("making a network namespace needs root")
 	}

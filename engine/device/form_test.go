@@ -60,6 +60,7 @@ func total(states map[queue.State]wire.Amount) (n int64) {
 }
 
 func TestPicturesGoAsTheirRuleSays(t *testing.T) {
+	t.Parallel()
 	y := setup(t, none)
 	y.asReduced("{long-edge: 300}")
 	y.large("a.jpg", 1)
@@ -110,6 +111,7 @@ func TestPicturesGoAsTheirRuleSays(t *testing.T) {
 }
 
 func TestTheFormOfWhatWaitsFollowsThePlan(t *testing.T) {
+	t.Parallel()
 	y := setup(t, none)
 	y.asReduced("{long-edge: 300}")
 	y.large("a.jpg", 1)
@@ -171,6 +173,7 @@ func TestClipsAreMadeSmallerOnChargeOnly(t *testing.T) {
 }
 
 func TestWhatWasPreparedIsMadeAgainAfterItWasLost(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home)
 	y.storage.SetFaults(standin.Faults{Away: true})
 	y.asReduced("{long-edge: 300}")

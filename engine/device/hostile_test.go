@@ -46,6 +46,7 @@ func (h *hostile) List(ctx context.Context, dir string) ([]destination.Entry, er
 }
 
 func TestAStorageThatNeverEndsIsNotReadForEver(t *testing.T) {
+	t.Parallel()
 	h := &hostile{Driver: folder.Driver{Root: t.TempDir()}}
 	y := newHouse(t, "folder", "", "", func() destination.Driver { return h }, "phone")
 	y.until("phone", "its place is known", func(wire.Device) bool {
@@ -66,6 +67,7 @@ func TestAStorageThatNeverEndsIsNotReadForEver(t *testing.T) {
 }
 
 func TestNamesThatLeadElsewhereAreNone(t *testing.T) {
+	t.Parallel()
 	for _, name := range []string{"", ".", "..", "a/b", "/", "../a", "a\x00b"} {
 		assert.False(t, destination.Plain(name), "%q", name)
 	}

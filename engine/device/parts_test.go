@@ -29,6 +29,7 @@ func (y *yard) item(name string) wire.Item {
 }
 
 func TestWhatBelongsTogetherIsOneItem(t *testing.T) {
+	t.Parallel()
 	y := setup(t, none)
 	y.follow("take: [photo, video]\n", "take: [photo, raw, video]\n", "devices:", "devices:")
 	y.large("IMG_1.JPG", 1)
@@ -88,6 +89,7 @@ func TestWhatBelongsTogetherIsOneItem(t *testing.T) {
 }
 
 func TestARuleSaysWhichPartsGo(t *testing.T) {
+	t.Parallel()
 	y := setup(t, none)
 	y.follow("\nyard:", "\nformat: 2\nyard:")
 	y.large("IMG_1.JPG", 1)
@@ -110,6 +112,7 @@ func TestARuleSaysWhichPartsGo(t *testing.T) {
 }
 
 func TestASidecarStaysWhereThePlaceIsLeftOut(t *testing.T) {
+	t.Parallel()
 	y := setup(t, none)
 	y.follow("destinations:", "renditions:\n  quiet: {facts: no place}\ndestinations:", "    to: [locker]\n", "    to: [locker]\n    send: {photo: quiet}\n")
 	y.large("IMG_1.JPG", 1)
@@ -123,6 +126,7 @@ func TestASidecarStaysWhereThePlaceIsLeftOut(t *testing.T) {
 }
 
 func TestPartsKeepTheNameOfTheirMainFile(t *testing.T) {
+	t.Parallel()
 	y := setup(t, none)
 	require.NoError(t, os.MkdirAll(y.dir+"/locker/2026/03", 0o755))
 	require.NoError(t, os.WriteFile(y.dir+"/locker/2026/03/IMG_1.JPG", []byte("another's"), 0o644))

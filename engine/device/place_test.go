@@ -165,6 +165,7 @@ func copied(t *testing.T, from, to string) {
 }
 
 func TestAMovedPlaceOwesItsProofsAndGetsWhatIsMissing(t *testing.T) {
+	t.Parallel()
 	b := newBerth(t, "loft")
 	for i := range 4 {
 		b.picture(fmt.Sprintf("%d.jpg", i))
@@ -192,6 +193,7 @@ func (b *berth) files(name string) []string {
 }
 
 func TestAnotherPlaceIsAskedAbout(t *testing.T) {
+	t.Parallel()
 	for _, answer := range []string{"moved", "new", "back"} {
 		t.Run(answer, func(t *testing.T) {
 			b := newBerth(t, "loft")
@@ -247,6 +249,7 @@ func TestAnotherPlaceIsAskedAbout(t *testing.T) {
 }
 
 func TestACopiedMarkerProvesNothing(t *testing.T) {
+	t.Parallel()
 	b := newBerth(t, "loft")
 	for i := range 3 {
 		b.picture(fmt.Sprintf("%d.jpg", i))
@@ -267,6 +270,7 @@ func TestACopiedMarkerProvesNothing(t *testing.T) {
 }
 
 func TestTwinsAndAdoptedFilesAreLookedAt(t *testing.T) {
+	t.Parallel()
 	b := newBerth(t, "loft")
 	b.picture("1.jpg")
 	b.until("safe", counts(queue.Safe, 1))
@@ -303,6 +307,7 @@ func TestTwinsAndAdoptedFilesAreLookedAt(t *testing.T) {
 // Whatever is done to places and to the plan, in any order, nothing is called safe
 // that does not lie where the name stands for.
 func TestNothingIsCalledSafeThatIsNotWhateverBecomesOfPlaces(t *testing.T) {
+	t.Parallel()
 	for seed := range uint64(6) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			t.Parallel()
@@ -377,6 +382,7 @@ func TestNothingIsCalledSafeThatIsNotWhateverBecomesOfPlaces(t *testing.T) {
 
 // TestCopiesHaveNoMoreRightsThanTheirFiles sends files that only their owner may read.
 func TestCopiesHaveNoMoreRightsThanTheirFiles(t *testing.T) {
+	t.Parallel()
 	b := newBerth(t, "loft")
 	for name, rights := range map[string]os.FileMode{"private.jpg": 0o600, "shared.jpg": 0o644, "group.jpg": 0o640} {
 		b.picture(name)
@@ -425,6 +431,7 @@ func (a *alone) Name(ctx context.Context, destination, path string) (func(), boo
 // TestWhatAnotherRecordedIsNotSentAgain has two devices with the same pictures send to one place,
 // each without a word of the other: one after the other, and then both at once.
 func TestWhatAnotherRecordedIsNotSentAgain(t *testing.T) {
+	t.Parallel()
 	one, two := quietBerth(t, "loft"), quietBerth(t, "loft")
 	two.path = one.path
 	for _, b := range []*berth{one, two} {
@@ -559,6 +566,7 @@ const sixMinutes = 700 * time.Millisecond
 // TestWhatFailsTheSameWayWaitsLongerEachTime counts the tries, for every cause at every call. The
 // time of a try is taken where it is made: a slow machine only makes fewer in six minutes.
 func TestWhatFailsTheSameWayWaitsLongerEachTime(t *testing.T) {
+	t.Parallel()
 	causes := []queue.Cause{queue.Unreachable, queue.Busy, queue.Full, queue.SignIn, queue.Identity, queue.Misplaced, queue.Elsewhere, queue.Refused, queue.Taken, queue.Different, queue.Changed, queue.Unreadable, queue.Shut, queue.Bug}
 	for call, most := range map[string]int{
 		"put of the marker":  3 * 8, // three ask for it: the look at the place, the send, the open record

@@ -67,6 +67,7 @@ func (y *yard) below(folder string) (files []string) {
 }
 
 func TestASmallCopyGoesFirstAndIsRemovedWhenTheWholeIsSafe(t *testing.T) {
+	t.Parallel()
 	y := setup(t, none)
 	y.quickly()
 	y.large("a.jpg", 1)
@@ -124,6 +125,7 @@ func TestASmallCopyGoesFirstAndIsRemovedWhenTheWholeIsSafe(t *testing.T) {
 }
 
 func TestASmallCopyThatSomebodyChangedStays(t *testing.T) {
+	t.Parallel()
 	y := setup(t, none)
 	y.quickly()
 	y.large("a.jpg", 1)
@@ -148,6 +150,7 @@ func TestASmallCopyThatSomebodyChangedStays(t *testing.T) {
 }
 
 func TestASmallCopyStaysWhileTheWholeIsNotThere(t *testing.T) {
+	t.Parallel()
 	y := setup(t, none)
 	y.quickly()
 	y.large("a.jpg", 1)
@@ -166,6 +169,7 @@ func TestASmallCopyStaysWhileTheWholeIsNotThere(t *testing.T) {
 }
 
 func TestPreviewsLieBesideInAFolderOfTheirOwn(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home)
 	y.follow("destinations:", "renditions:\n  tiny: {long-edge: 200}\ndestinations:", "    to: [locker]\n", "    to: [locker]\n    previews: tiny\n")
 	y.large("a.jpg", 1)
@@ -189,6 +193,7 @@ func TestPreviewsLieBesideInAFolderOfTheirOwn(t *testing.T) {
 }
 
 func TestPicksAreCopiedByTheStorageUnderNamesThatSayWhatTheyShow(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home)
 	also := `    to: [locker]
     also:
@@ -233,6 +238,7 @@ func sidecar(caption string, rating int, keywords ...string) string {
 }
 
 func TestAClashIsSkippedWhereTheRuleSaysSo(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home)
 	require.NoError(t, os.MkdirAll(y.dir+"/locker/2026/03", 0o755))
 	require.NoError(t, os.WriteFile(y.dir+"/locker/2026/03/a.jpg", []byte("another's"), 0o644))
@@ -247,6 +253,7 @@ func TestAClashIsSkippedWhereTheRuleSaysSo(t *testing.T) {
 }
 
 func TestHEICGoesAsShotAndAsJPEGBeside(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home)
 	y.follow("destinations:", "renditions:\n  open: {format: both, long-edge: 200}\ndestinations:", "    to: [locker]\n", "    to: [locker]\n    send: {photo: open}\n")
 	picture, err := standin.JPEG(1, 400, time.Date(2026, 3, 1, 10, 1, 0, 0, time.UTC))
@@ -275,6 +282,7 @@ func TestHEICGoesAsShotAndAsJPEGBeside(t *testing.T) {
 }
 
 func TestWhatWouldTellThePlaceIsStuckAndNotSent(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home)
 	y.follow("destinations:", "renditions:\n  quiet: {facts: no place}\ndestinations:", "    to: [locker]\n", "    to: [locker]\n    send: {photo: quiet}\n")
 	whole, err := standin.JPEG(5, 900, time.Date(2026, 3, 1, 10, 5, 0, 0, time.UTC))
@@ -290,6 +298,7 @@ func TestWhatWouldTellThePlaceIsStuckAndNotSent(t *testing.T) {
 }
 
 func TestAFileKeepsItsTimeWhereTheStorageCan(t *testing.T) {
+	t.Parallel()
 	for _, kind := range []string{"folder", "sftp"} {
 		t.Run(kind, func(t *testing.T) {
 			open, root := real[kind](t)
@@ -309,6 +318,7 @@ func TestAFileKeepsItsTimeWhereTheStorageCan(t *testing.T) {
 }
 
 func TestRealStoragesCopyPicksByThemselves(t *testing.T) {
+	t.Parallel()
 	for kind, open := range real {
 		t.Run(kind, func(t *testing.T) {
 			driver, root := open(t)
@@ -329,6 +339,7 @@ func TestRealStoragesCopyPicksByThemselves(t *testing.T) {
 // TestOnlyWhatACopyItselfPutThereIsRemoved has files with the very bytes of a small copy lie
 // there before it, and links and folders stand in place of others.
 func TestOnlyWhatACopyItselfPutThereIsRemoved(t *testing.T) {
+	t.Parallel()
 	first := setup(t, none)
 	first.quickly()
 	first.large("a.jpg", 1)

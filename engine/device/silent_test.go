@@ -108,6 +108,7 @@ func TestASourceThatHangsKeepsOnlyItself(t *testing.T) {
 // TestAPlaceThatHangsFailsByItself has a folder not answer any more: its calls end, those that
 // follow fail at once, and it works again when it answers.
 func TestAPlaceThatHangsFailsByItself(t *testing.T) {
+	t.Parallel()
 	at := t.TempDir() + "/share"
 	f := mountSilent(t, at)
 	d := folder.New(at)

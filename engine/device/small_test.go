@@ -23,6 +23,7 @@ import (
 // A storage that stops answering in the middle of finding out what it can do keeps
 // nobody who only asks how things stand.
 func TestAStalledStorageKeepsNoStatus(t *testing.T) {
+	t.Parallel()
 	y := setup(t, none)
 	y.file("long.jpg", append(jpeg(t), make([]byte, 40<<20)...))
 	y.picture("1.jpg", 1)
@@ -43,6 +44,7 @@ func TestAStalledStorageKeepsNoStatus(t *testing.T) {
 }
 
 func TestSmallestGoesFirstBetweenKindsToo(t *testing.T) {
+	t.Parallel()
 	y := setup(t, none)
 	p, err := plantext.Parse("plan", []byte(strings.Replace(strings.Replace(yardPlan, "take: [photo, video]", "order: smallest\n    take: [photo, video]", 1), "url: http", "senders: 1\n    url: http", 1)))
 	require.NoError(t, err)
@@ -65,6 +67,7 @@ func TestSmallestGoesFirstBetweenKindsToo(t *testing.T) {
 // A plan that asks for another period, names the rule otherwise or has a second
 // rule finds what was spent.
 func TestWhatWasSpentOutlivesThePlan(t *testing.T) {
+	t.Parallel()
 	y := setup(t, away)
 	for i := range 4 {
 		y.picture(fmt.Sprintf("%d.jpg", i), i)
@@ -95,6 +98,7 @@ func TestWhatWasSpentOutlivesThePlan(t *testing.T) {
 
 // What is read back to go on from it is spent too, and was set aside before.
 func TestWhatIsReadBackToGoOnIsSpent(t *testing.T) {
+	t.Parallel()
 	open, _ := real["sftp"](t)
 	h := newHouse(t, "sftp", "", "", open, "phone")
 	h.stop()
@@ -127,6 +131,7 @@ func TestWhatIsReadBackToGoOnIsSpent(t *testing.T) {
 // A large file whose time was touched is hashed to see whether it changed, and a
 // stop does not wait for that.
 func TestAStopDoesNotWaitForAHash(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home)
 	content := append(jpeg(t), make([]byte, 8<<20)...)
 	file := y.file("large.jpg", content)

@@ -185,6 +185,7 @@ var real = map[string]func(t *testing.T) (open func() destination.Driver, root s
 }
 
 func TestALargeFileGoesOnAfterACut(t *testing.T) {
+	t.Parallel()
 	for kind, start := range real {
 		t.Run(kind, func(t *testing.T) {
 			open, root := start(t)
@@ -217,6 +218,7 @@ func TestALargeFileGoesOnAfterACut(t *testing.T) {
 }
 
 func TestAPartIsNotBuiltOnWhenTheFileWasReplaced(t *testing.T) {
+	t.Parallel()
 	open, root := real["sftp"](t)
 	h := newHouse(t, "sftp", "", "", open, "phone")
 	h.stop()
@@ -246,6 +248,7 @@ func TestAPartIsNotBuiltOnWhenTheFileWasReplaced(t *testing.T) {
 func inFolder(t *testing.T) (func() destination.Driver, string) { return real["folder"](t) }
 
 func TestTheSameBytesOnTwoDevicesAreSentOnce(t *testing.T) {
+	t.Parallel()
 	for name, each := range map[string]bool{"once": false, "each": true} {
 		t.Run(name, func(t *testing.T) {
 			open, root := inFolder(t)
@@ -283,6 +286,7 @@ func TestTheSameBytesOnTwoDevicesAreSentOnce(t *testing.T) {
 }
 
 func TestRoomIsReservedBeforeSending(t *testing.T) {
+	t.Parallel()
 	open, root := inFolder(t)
 	h := newHouse(t, "folder", "    keep-free: 1 MB", "", open, "phone", "tablet")
 	h.fleet.SetSpace("locker", destination.Space{Free: 1_480_000, Used: 0}, h.fleet.Landed("locker")) // room for four
@@ -328,6 +332,7 @@ func TestRoomIsReservedBeforeSending(t *testing.T) {
 }
 
 func TestTheOpenRecordCanBeCheckedWithoutYardTide(t *testing.T) {
+	t.Parallel()
 	open, root := real["s3"](t)
 	h := newHouse(t, "s3", "", "", open, "phone", "tablet")
 	for i := range 4 {
@@ -401,6 +406,7 @@ func relative(t *testing.T, root string, files []string) []string {
 }
 
 func TestAProofTakenAgainFindsWhatIsLost(t *testing.T) {
+	t.Parallel()
 	for kind := range real {
 		t.Run(kind, func(t *testing.T) {
 			open, root := real[kind](t)
@@ -440,6 +446,7 @@ func TestAProofTakenAgainFindsWhatIsLost(t *testing.T) {
 }
 
 func TestWhatWasThereBeforeIsNotSentAgain(t *testing.T) {
+	t.Parallel()
 	open, root := real["webdav"](t)
 	require.NoError(t, os.MkdirAll(root+"/old archive/1999", 0o777))
 	require.NoError(t, os.Chmod(root+"/old archive", 0o777))
@@ -487,6 +494,7 @@ func TestWhatWasThereBeforeIsNotSentAgain(t *testing.T) {
 }
 
 func TestADiskThatIsNotMountedIsNotFilled(t *testing.T) {
+	t.Parallel()
 	root := t.TempDir()
 	open := func() destination.Driver { return folder.Driver{Root: root} }
 	h := newHouse(t, "folder", "", "", open, "phone")
@@ -508,6 +516,7 @@ func TestADiskThatIsNotMountedIsNotFilled(t *testing.T) {
 }
 
 func TestPhotosAreNotStarvedByVideos(t *testing.T) {
+	t.Parallel()
 	open, _ := real["folder"](t)
 	h := newHouse(t, "folder", "", "", open, "phone")
 	h.stop()

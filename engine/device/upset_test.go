@@ -29,6 +29,7 @@ import (
 // rule or a source goes, and they come back. Nothing goes on that the plan does
 // not ask for, nothing ends in a fault, and in the end all of it is safe.
 func TestThePlanChangesAtEveryMomentOfASend(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home)
 	const head = "yard: T\ntimezone: UTC\ndestinations:\n  locker: {kind: webdav, url: 'http://127.0.0.1/dav/'}\n  other: {kind: webdav, url: 'http://127.0.0.1/dav/'}\ndevices:\n  phone:\n    sources: [%s]\nrules:\n  everyday: {take: [%s], to: [%s], lanes: [{over: wifi}]}\n  spare: {take: [photo], to: [%s], lanes: [{over: wifi}]}\n"
 	parse := func(sources, take, to, spare string) *plan.Plan {
@@ -115,6 +116,7 @@ func (f *hungFile) Read(_ context.Context, _ fs.FileHandle, p []byte, at int64) 
 }
 
 func TestAFileSystemThatHangsKeepsNeitherASendNorTheStop(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("mounting a file system needs root")
 	}
@@ -156,6 +158,7 @@ func TestAFileSystemThatHangsKeepsNeitherASendNorTheStop(t *testing.T) {
 }
 
 func TestAPipeInAFilesPlaceIsNotWaitedFor(t *testing.T) {
+	t.Parallel()
 	y := setup(t, none)
 	file := y.picture("a.jpg", 1)
 	y.until("found", heldBy(gate.Network, 1))
@@ -176,6 +179,7 @@ func TestAPipeInAFilesPlaceIsNotWaitedFor(t *testing.T) {
 // A file is written over in place while it is sent, at the same length and with its
 // time put back; and again after it was sent.
 func TestAFileWrittenOverWithItsTimePutBackIsSentAgain(t *testing.T) {
+	t.Parallel()
 	y := setup(t, home)
 	content := append(jpeg(t), make([]byte, 6<<20)...)
 	file := y.file("a.jpg", content)
@@ -217,6 +221,7 @@ func TestAFileWrittenOverWithItsTimePutBackIsSentAgain(t *testing.T) {
 // With store-each, equal names and sizes, and a kill between the word that a name
 // is to be taken and the taking: nobody's file is taken for another's.
 func TestANameThatWasOnlyMeantIsNotItsOwn(t *testing.T) {
+	t.Parallel()
 	y := setup(t, none)
 	p, err := plantext.Parse("plan", []byte(strings.Replace(yardPlan, "take: [photo, video]", "store-each: true\n    take: [photo, video]", 1)))
 	require.NoError(t, err)
@@ -243,6 +248,7 @@ func TestANameThatWasOnlyMeantIsNotItsOwn(t *testing.T) {
 // Records are damaged: they are put aside, begun anew, and nothing is sent that is
 // proven at the storage already.
 func TestRebuiltRecordsSendNothingThatIsThere(t *testing.T) {
+	t.Parallel()
 	for _, recorded := range []bool{true, false} {
 		t.Run(fmt.Sprintf("in the open record %v", recorded), func(t *testing.T) {
 			y := setup(t, home)
