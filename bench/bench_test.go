@@ -105,7 +105,7 @@ func upload(b *testing.B, dir, where string, n int64) (sent, safe time.Duration)
 	d, _ := s.Device("desk")
 	began := time.Now()
 	for safe == 0 {
-		st, err := d.Status(b.Context())
+		st, err := d.Told.Status(b.Context())
 		require.NoError(b, err)
 		if sent == 0 && st.States[queue.Proving].N+st.States[queue.Safe].N == n {
 			sent = time.Since(began)
@@ -230,7 +230,7 @@ func untilSafe(b *testing.B, dir, where string, n int64) time.Duration {
 	defer done()
 	d, _ := s.Device("desk")
 	for {
-		st, err := d.Status(b.Context())
+		st, err := d.Told.Status(b.Context())
 		require.NoError(b, err)
 		if st.States[queue.Safe].N == n {
 			return time.Since(began)
@@ -453,7 +453,7 @@ func BenchmarkMillionRows(b *testing.B) {
 	var skipped int64
 	first, done := open(b, dir, text, &sensor.Set{}) // the plan is applied to them
 	for d, _ := first.Device("desk"); ; time.Sleep(10 * time.Millisecond) {
-		if st, err := d.Status(b.Context()); err != nil || len(st.Sources) > 0 && !st.Sources[0].Scanned.IsZero() {
+		if st, err := d.Told.Status(b.Context()); err != nil || len(st.Sources) > 0 && !st.Sources[0].Scanned.IsZero() {
 			require.NoError(b, err)
 			skipped = st.States[queue.Skipped].N
 			break
@@ -467,7 +467,7 @@ func BenchmarkMillionRows(b *testing.B) {
 	s, done := open(b, dir, text, &sense)
 	defer done()
 	for d, _ := s.Device("desk"); ; time.Sleep(time.Millisecond) {
-		st, err := d.Status(b.Context())
+		st, err := d.Told.Status(b.Context())
 		require.NoError(b, err)
 		if st.States[queue.Skipped].N > skipped { // the first was to be sent, and its file is not there
 			break
@@ -486,7 +486,7 @@ func BenchmarkMillionRows(b *testing.B) {
 	require.NoError(b, err)
 	d, _ := s.Device("desk")
 	for {
-		st, err := d.Status(b.Context())
+		st, err := d.Told.Status(b.Context())
 		require.NoError(b, err)
 		if len(st.Holds) > 0 && st.Holds[0].N > 900_000 {
 			break
@@ -519,7 +519,7 @@ func BenchmarkMillionRows(b *testing.B) {
 		b.ReportMetric(median("/api/v1/items?kind=video&hold=power"), "filtered-page-ms")
 		b.ReportMetric(median("/api/v1/find?text=999123"), "find-ms")
 		began := time.Now()
-		_, err := d.Items(b.Context(), wire.Filter{After: d.(*device.Device).Records.Catalogue.Key(500_000), Limit: 100})
+		_, err := d.Told.Items(b.Context(), wire.Filter{After: d.Machine.(*device.Device).Records.Catalogue.Key(500_000), Limit: 100})
 		require.NoError(b, err)
 		b.ReportMetric(float64(time.Since(began).Microseconds())/1000, "deep-page-ms")
 		b.ReportMetric(rss(b), "reading-MiB")
@@ -597,7 +597,7 @@ func BenchmarkIdle(b *testing.B) {
 			time.Sleep(500 * time.Millisecond)
 			known = 0
 			for i := range 100 {
-				items, err := d.(*device.Device).Records.Catalogue.Dir(b.Context(), "in", strconv.Itoa(i))
+				items, err := d.Machine.(*device.Device).Records.Catalogue.Dir(b.Context(), "in", strconv.Itoa(i))
 				require.NoError(b, err)
 				known += len(items)
 			}

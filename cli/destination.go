@@ -127,47 +127,51 @@ lists what was there before, so that it is not sent again.
 				if len(args) == 0 {
 					return WrongUse("say list, show, test, add, browse, secret, place, remove or adopt")
 				}
-				verb, args := args[0], args[1:]
-				c, in := r.client(e), bufio.NewReader(e.In)
-				switch {
-				case verb == "list":
-					if err := NoArguments(args); err != nil {
-						return err
-					}
-					return listDestinations(ctx, e, c, r.json)
-				case verb == "browse" && len(args) <= 1:
-					return browse(ctx, e, c, f, in, path.Join(args...), r.json)
-				case verb == "place":
-					if len(args) != 2 || args[1] != "moved" && args[1] != "new" {
-						return WrongUse("name one destination, and say moved or new")
-					}
-					return settlePlace(ctx, e, c, args[0], args[1])
-				case verb == "layout":
-					if len(args) != 2 {
-						return WrongUse("name one destination and its layout, such as \"{year}/{month}/{name}\"")
-					}
-					return editLayout(ctx, e, c, wire.LayoutAsked{Destination: args[0], Layout: args[1]}, *try, r.json)
-				case len(args) != 1:
-					return WrongUse("name one destination")
-				}
-				switch name := args[0]; verb {
-				case "show":
-					return showDestination(ctx, e, c, name, r.json)
-				case "test":
-					return testDestination(ctx, e, c, name, r.json)
-				case "add":
-					return addDestination(ctx, e, c, name, f, in)
-				case "secret":
-					return setSecret(ctx, e, c, name, f, in)
-				case "remove":
-					return removeDestination(ctx, e, c, name)
-				case "adopt":
-					return adopt(ctx, e, c, name, r.json)
-				}
-				return WrongUse("there is no %q; say list, show, test, add, browse, secret, place, remove or adopt", verb)
+				return doDestination(ctx, e, args[0], args[1:], r.client(e), f, *try, r.json)
 			}
 		},
 	}
+}
+
+// doDestination does what a verb of the command says.
+func doDestination(ctx context.Context, e Env, verb string, args []string, c client.Client, f draftFlags, try, json bool) error {
+	in := bufio.NewReader(e.In)
+	switch {
+	case verb == "list":
+		if err := NoArguments(args); err != nil {
+			return err
+		}
+		return listDestinations(ctx, e, c, json)
+	case verb == "browse" && len(args) <= 1:
+		return browse(ctx, e, c, f, in, path.Join(args...), json)
+	case verb == "place":
+		if len(args) != 2 || args[1] != "moved" && args[1] != "new" {
+			return WrongUse("name one destination, and say moved or new")
+		}
+		return settlePlace(ctx, e, c, args[0], args[1])
+	case verb == "layout":
+		if len(args) != 2 {
+			return WrongUse("name one destination and its layout, such as \"{year}/{month}/{name}\"")
+		}
+		return editLayout(ctx, e, c, wire.LayoutAsked{Destination: args[0], Layout: args[1]}, try, json)
+	case len(args) != 1:
+		return WrongUse("name one destination")
+	}
+	switch name := args[0]; verb {
+	case "show":
+		return showDestination(ctx, e, c, name, json)
+	case "test":
+		return testDestination(ctx, e, c, name, json)
+	case "add":
+		return addDestination(ctx, e, c, name, f, in)
+	case "secret":
+		return setSecret(ctx, e, c, name, f, in)
+	case "remove":
+		return removeDestination(ctx, e, c, name)
+	case "adopt":
+		return adopt(ctx, e, c, name, json)
+	}
+	return WrongUse("there is no %q; say list, show, test, add, browse, secret, place, remove or adopt", verb)
 }
 
 func testDestination(ctx context.Context, e Env, c client.Client, name string, json bool) error {

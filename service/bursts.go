@@ -21,7 +21,7 @@ func (s *Service) FoundBursts(ctx context.Context, rule string) ([]wire.BurstsFo
 		if !p.Follows(d.DeviceName(), rule) {
 			continue
 		}
-		found, err := d.FoundBursts(ctx, rule)
+		found, err := d.Shows.FoundBursts(ctx, rule)
 		var silent link.Silent
 		if errors.As(err, &silent) {
 			found, err = wire.BurstsFound{Device: d.DeviceName(), Bursts: []wire.Burst{}, Says: "It did not answer."}, nil

@@ -112,9 +112,9 @@ func (s *Service) destinationStatus(ctx context.Context, name string, d plan.Des
 	s.drivers.refresh(name)
 	st.Space = wire.Space(s.fleet.SpaceNow(name))
 	for _, one := range s.Devices() {
-		if says, todo := one.PlaceProblem(name); says != "" && !st.Asks {
+		if says, todo := one.Told.PlaceProblem(name); says != "" && !st.Asks {
 			st.Problem, st.Todo, st.Asks = says, todo, todo != ""
-		} else if says, todo := one.Trouble(name); says != "" && st.Problem == "" {
+		} else if says, todo := one.Told.Trouble(name); says != "" && st.Problem == "" {
 			st.Problem, st.Todo = says, todo
 		}
 	}
@@ -160,7 +160,7 @@ func (s *Service) SettlePlace(ctx context.Context, name string, moved bool) (n i
 	}
 	answered := false
 	for _, d := range s.Devices() {
-		one, err := d.SettlePlace(ctx, name, moved)
+		one, err := d.Orders.SettlePlace(ctx, name, moved)
 		var none place.NoQuestion
 		if errors.As(err, &none) {
 			continue
@@ -187,7 +187,7 @@ func (s *Service) Test(ctx context.Context, name string) (wire.Job, error) {
 	t := s.newTrial(ctx, wire.Draft{Name: name, Destination: d})
 	t.place = func(id string) error {
 		for _, one := range s.Devices() {
-			if !one.StandsFor(name, id) {
+			if !one.Told.StandsFor(name, id) {
 				return &destination.Error{Cause: queue.Elsewhere, Says: "what lies there is not the place that " + name + " stood for; what was proven there does not count here"}
 			}
 		}

@@ -7,71 +7,97 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/engine/device"
+	"yardtide/engine/link"
 	"yardtide/engine/tell"
 	"yardtide/wire"
 )
 
-// Device is a device as the service sees it: device.Device in this process, link.Mirror for one
-// elsewhere. Nobody above knows which.
+// Device is a device as the service sees it, in parts: a device.Device in this process, or a
+// link.Mirror for one elsewhere. Nobody above knows which. A room takes the part that it needs.
 //
 // Items are named by their keys. The errors that a caller decides on are
 // records.NoItem for a key that is none, tell.NeedsMetered, place.NoQuestion, and
 // face.ErrNone, ErrAway and ErrBusy.
-type Device interface {
+type Device struct {
+	Machine
+	Told   Told
+	Shows  Shows
+	Orders Orders
+}
+
+// Machine is what runs a device.
+type Machine interface {
 	DeviceName() string
-	// Folder is where a source lies on this machine.
+	// Folder is where a source lies on the device.
 	Folder(source string) string
 	// Run works until the context ends.
 	Run(ctx context.Context) error
 	// SetPlan gives it the plan in force; it takes effect at once.
 	SetPlan(p *plan.Plan)
+}
 
+// Told is what is told of a device. It changes nothing.
+type Told interface {
 	Status(ctx context.Context) (wire.Device, error)
 	Items(ctx context.Context, f wire.Filter) ([]wire.Item, error)
 	Find(ctx context.Context, text string, limit int) ([]wire.Item, error)
 	Story(ctx context.Context, key string) (wire.Story, error)
+	// Day tells what it sensed and sent in the day of an instant.
+	Day(ctx context.Context, in time.Time) (wire.DeviceDay, error)
+	// Doubts tells what a plan allows on it and was hardly meant, as only it can tell.
+	Doubts(ctx context.Context, p *plan.Plan) ([]string, error)
+	// TryPlan tells what a plan would do to its items, CostOf what sending some now would take.
+	TryPlan(ctx context.Context, p *plan.Plan) (tell.Tried, error)
+	CostOf(ctx context.Context, keys []string) (wire.Cost, error)
+	// Proving tells how far the proofs are that are taken again at a destination, or at
+	// all with "".
+	Proving(ctx context.Context, destination string) (wire.Proving, error)
+	// What it tells of one destination.
+	Trouble(destination string) (says, todo string)
+	PlaceProblem(destination string) (says, todo string)
+	StandsFor(destination, place string) bool
+}
+
+// Shows is what only a device itself can show, and changes nothing.
+type Shows interface {
 	Face(ctx context.Context, key string) ([]byte, error)
 	// CompareForm shows an item as shot and in a form; SampleForm tells what a form comes to
 	// for a few of a kind.
 	CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (wire.FormCompared, error)
+	SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition) (wire.FormSample, error)
 	// FoundBursts shows the bursts among the photos that a rule takes.
 	FoundBursts(ctx context.Context, rule string) (wire.BurstsFound, error)
-	SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition) (wire.FormSample, error)
-	// Day tells what it sensed and sent in the day of an instant.
-	Day(ctx context.Context, in time.Time) (wire.DeviceDay, error)
-
 	// Usual lists the folders in which people mostly keep their things; Look looks at
 	// one, and tells what it found so far; PictureAt shows a picture of it.
 	Usual() []wire.UsualFolder
 	Look(ctx context.Context, folder string, set *plan.Source, tell func(wire.Look)) error
 	PictureAt(ctx context.Context, path string) ([]byte, error)
+}
 
-	// Doubts tells what a plan allows on it and was hardly meant, as only it can tell.
-	Doubts(ctx context.Context, p *plan.Plan) ([]string, error)
-	// TryPlan tells what a plan would do to its items.
-	TryPlan(ctx context.Context, p *plan.Plan) (tell.Tried, error)
-
+// Orders are what a device does when it is told.
+type Orders interface {
 	Pause(ctx context.Context, until time.Time) error
 	Resume(ctx context.Context) error
 	// Finish has it sleep, or go off, when nothing more can go; "" takes that back.
 	Finish(ctx context.Context, then string) error
-	CostOf(ctx context.Context, keys []string) (wire.Cost, error)
 	SendNow(ctx context.Context, keys []string, metered bool) (wire.Cost, error)
 	Retry(ctx context.Context, keys []string) (int64, error)
 	Reprove(ctx context.Context, destination string, sample int64) (int64, error)
-	// Proving tells how far the proofs are that are taken again at a destination, or at
-	// all with ""; StopReproving has no more taken.
-	Proving(ctx context.Context, destination string) (wire.Proving, error)
+	// StopReproving has no more proofs taken again.
 	StopReproving(ctx context.Context, destination string) error
-
-	// What it tells and is told of one destination.
-	Trouble(destination string) (says, todo string)
-	PlaceProblem(destination string) (says, todo string)
-	StandsFor(destination, place string) bool
 	SettlePlace(ctx context.Context, destination string, moved bool) (int64, error)
 	TryAgain(destination string)
 	// Adopt lists what was there before, and tells of it on the way.
 	Adopt(ctx context.Context, destination string, found func(wire.Adopted)) (wire.Adopted, error)
 }
 
-var _ Device = (*device.Device)(nil)
+// ofHere is a device of this process, ofElsewhere one that a mirror stands for.
+func ofHere(d *device.Device) Device    { return Device{d, d.Told, d.Shows, d.Orders} }
+func ofElsewhere(m *link.Mirror) Device { return Device{m, m.Told, m.Shows, m.Orders} }
+
+// draftOf is a device as the set-up sees it.
+type draftOf struct {
+	Machine
+	Told
+	Shows
+}

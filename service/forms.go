@@ -33,7 +33,7 @@ func (s *Service) CompareForm(ctx context.Context, d Device, key string, t wire.
 	if err != nil {
 		return wire.FormCompared{}, err
 	}
-	return d.CompareForm(ctx, key, r, t.X, t.Y)
+	return d.Shows.CompareForm(ctx, key, r, t.X, t.Y)
 }
 
 // ForecastForm tells what a form would come to for all of a kind that a rule takes, by a
@@ -49,7 +49,7 @@ func (s *Service) ForecastForm(ctx context.Context, a wire.FormAsked) (wire.Form
 	}
 	var low, likely, high int64
 	for _, d := range s.Devices() {
-		one, err := d.SampleForm(ctx, a.Rule, media.Kind(a.Kind), r)
+		one, err := d.Shows.SampleForm(ctx, a.Rule, media.Kind(a.Kind), r)
 		var silent link.Silent
 		if errors.As(err, &silent) {
 			f.Missing = append(f.Missing, d.DeviceName())

@@ -15,6 +15,7 @@ import (
 
 	"yardtide/core/plan"
 	"yardtide/engine/atomicfile"
+	"yardtide/engine/device"
 	"yardtide/engine/link"
 	"yardtide/service/household"
 	"yardtide/service/planbook"
@@ -113,12 +114,12 @@ func JoinHome(ctx context.Context, dir string, c link.Code, version string) (lin
 }
 
 // startLink makes the agent of the one device that runs here.
-func (s *Service) startLink(ctx context.Context, others *link.Others, here link.Here) error {
+func (s *Service) startLink(ctx context.Context, others *link.Others, d *device.Device) error {
 	var err error
 	s.agent, err = link.NewAgent(ctx, link.AgentOptions{
 		Home: s.Joined.Home, Version: s.Version, Records: s.records[0], Others: others, Follow: s.follow, Removed: s.removed,
 		Next: s.Changes.Next, Tell: s.Changes.Tell, Log: s.Log,
-	}, here)
+	}, link.Here{Known: d.Known, Orders: d.Orders, Shows: d.Shows})
 	if err != nil {
 		return err
 	}
@@ -175,7 +176,7 @@ func (s *Service) follow(ctx context.Context, p link.Plan) error {
 	if p.Text != "" && !changed { // only secrets changed
 		s.drivers.forget()
 		for to := range s.Book.PlanOrEmpty().Destinations {
-			s.devices[0].TryAgain(to)
+			s.devices[0].Orders.TryAgain(to)
 		}
 	}
 	s.Joined.Mark = p.Mark
@@ -205,7 +206,7 @@ func (s *Service) takenInAgain(ctx context.Context) error {
 	if err != nil || was == "" {
 		return err
 	}
-	if err := s.devices[0].Resume(ctx); err != nil {
+	if err := s.devices[0].Orders.Resume(ctx); err != nil {
 		return err
 	}
 	return s.records[0].Facts.SetFact(ctx, removedFact, "")
@@ -214,7 +215,7 @@ func (s *Service) takenInAgain(ctx context.Context) error {
 // removed stops a device that was revoked: it sends nothing any more.
 func (s *Service) removed() {
 	s.Log.Warn("this device was revoked; it sends nothing any more", "yard", s.Joined.Home.Yard)
-	err := s.devices[0].Pause(context.Background(), time.Time{})
+	err := s.devices[0].Orders.Pause(context.Background(), time.Time{})
 	if err == nil {
 		err = s.records[0].Facts.SetFact(context.Background(), removedFact, "1")
 	}

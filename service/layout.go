@@ -32,7 +32,7 @@ func (s *Service) Landings(ctx context.Context, a wire.LayoutAsked) ([]wire.Setu
 func (s *Service) samples(ctx context.Context, destination string) (own []naming.Sample, err error) {
 	p := s.Book.PlanOrEmpty()
 	for _, d := range s.Devices() {
-		items, err := d.Items(ctx, wire.Filter{Destination: destination, Limit: 40})
+		items, err := d.Told.Items(ctx, wire.Filter{Destination: destination, Limit: 40})
 		if err != nil {
 			return nil, err
 		}

@@ -29,7 +29,7 @@ func (s *Service) Look(d Device, o wire.LookOrder) (wire.Job, error) {
 	}
 	begun := wire.Job{Kind: wire.JobLook, Says: "It is looked at."}
 	return s.Jobs.Begin(begun, true, func(ctx context.Context, tell func(func(*wire.Job))) error {
-		return d.Look(ctx, o.Folder, set, func(l wire.Look) {
+		return d.Shows.Look(ctx, o.Folder, set, func(l wire.Look) {
 			tell(func(is *wire.Job) { jobs.TellLook(is, l) })
 		})
 	})
@@ -48,5 +48,5 @@ func (s *Service) LookPicture(ctx context.Context, device func(name string) (Dev
 	if err != nil {
 		return nil, err
 	}
-	return d.PictureAt(ctx, filepath.Join(job.Look.Path, filepath.FromSlash(job.Look.Pictures[n].Path)))
+	return d.Shows.PictureAt(ctx, filepath.Join(job.Look.Path, filepath.FromSlash(job.Look.Pictures[n].Path)))
 }

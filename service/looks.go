@@ -31,11 +31,6 @@ func (l looks) ask(destination, path string) {
 	}
 }
 
-// looker is a device that looks at a place for the service.
-type looker interface {
-	LookAt(ctx context.Context, destination, path string) error
-}
-
 // lookAtClaims looks at what guests said, one path after the other, until the context ends.
 func (s *Service) lookAtClaims(ctx context.Context) {
 	seen := map[atPath]time.Time{}
@@ -56,13 +51,9 @@ func (s *Service) lookAtClaims(ctx context.Context) {
 			continue
 		}
 		seen[at] = now
-		for _, d := range s.own() {
-			one, able := d.(looker)
-			if !able {
-				continue
-			}
+		for _, d := range s.devices {
 			limited, cancel := context.WithTimeout(ctx, lookTime)
-			if err := one.LookAt(limited, at.destination, at.path); err != nil && ctx.Err() == nil {
+			if err := d.Orders.LookAt(limited, at.destination, at.path); err != nil && ctx.Err() == nil {
 				s.Log.Warn("what a device said of another's copy could not be looked at", "destination", at.destination, "path", at.path, "err", err)
 			}
 			cancel()

@@ -21,7 +21,7 @@ func (s *Service) Prove(ctx context.Context, o wire.ProveOrder, devices []Device
 	}
 	of := before.Left
 	for _, d := range devices {
-		n, err := d.Reprove(ctx, o.Destination, o.Sample)
+		n, err := d.Orders.Reprove(ctx, o.Destination, o.Sample)
 		if err != nil {
 			return wire.Job{}, err
 		}
@@ -71,7 +71,7 @@ func (s *Service) stopProofs(ctx context.Context, name string) error {
 		return nil // it goes on at the next start
 	}
 	for _, d := range s.Devices() {
-		if err := d.StopReproving(context.WithoutCancel(ctx), name); err != nil {
+		if err := d.Orders.StopReproving(context.WithoutCancel(ctx), name); err != nil {
 			return err
 		}
 	}
@@ -101,7 +101,7 @@ func provingSays(p wire.Proving, lost, of int64) string {
 // all with "".
 func (s *Service) proving(ctx context.Context, name string) (out wire.Proving, err error) {
 	for _, d := range s.Devices() {
-		one, err := d.Proving(ctx, name)
+		one, err := d.Told.Proving(ctx, name)
 		if err != nil {
 			return out, err
 		}
@@ -131,7 +131,7 @@ func (s *Service) Adopt(name string) (wire.Job, error) {
 				is.Adopted, is.Done, is.Says = &a, a.Files, fmt.Sprintf("%s found so far, %s.", words.Files(a.Files), gate.Bytes(a.Bytes))
 			})
 		}
-		a, err := chosen.Adopt(ctx, name, found)
+		a, err := chosen.Orders.Adopt(ctx, name, found)
 		if err == nil {
 			tell(func(is *wire.Job) { is.Adopted, is.Done, is.Of, is.Says = &a, a.Files, a.Files, adoptedSays(name, a) })
 		}

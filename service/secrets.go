@@ -59,7 +59,7 @@ func (s *Service) SetSecret(name string, given wire.Secrets) error {
 	}
 	s.drivers.forget()
 	for _, d := range s.Devices() {
-		d.TryAgain(name)
+		d.Orders.TryAgain(name)
 	}
 	return nil
 }

@@ -96,7 +96,7 @@ type Service struct {
 
 	lock    *flock.Flock
 	token   string
-	devices []Device
+	devices []*device.Device
 	records []*records.Records
 	drivers drivers
 	fleet   *fleet.Fleet
@@ -162,21 +162,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if o.Joined != nil {
 		s.drivers.authorities = filepath.Join(o.Dir, "authorities")
 	}
-	known := household.Options{Dir: o.Dir, Log: o.Log, Book: s.Book, Fleet: s.fleet, Vault: s.drivers.secrets, Tell: s.Changes.Tell, Look: s.looks.ask}
-	for _, m := range o.Members {
-		known.Own = append(known.Own, m.Name)
-	}
-	if o.Joined != nil {
-		known.Away = o.Joined.Home.Yard
-	}
-	s.Household = household.New(known)
-	s.Setup = &setup.Setup{Options: setup.Options{
-		Dir: o.Dir, Book: s.Book, Jobs: s.Jobs, Doubts: s.Doubts, Keep: s.keepSecrets, Forget: s.drivers.secrets.Remove, Tell: s.Changes.Tell,
-		Device: func(name string) (setup.Device, bool) { return s.Device(name) },
-	}}
-	if len(known.Own) > 0 {
-		s.Setup.First = known.Own[0]
-	}
+	s.wire()
 	s.faces.Dir = filepath.Join(o.Dir, "faces")
 	for _, m := range o.Members {
 		d, err := s.openDevice(ctx, m, others)
@@ -191,6 +177,28 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		}
 	}
 	return s, s.Household.Open(ctx)
+}
+
+// wire makes the household and the set-up of what was opened.
+func (s *Service) wire() {
+	known := household.Options{Dir: s.Dir, Log: s.Log, Book: s.Book, Fleet: s.fleet, Vault: s.drivers.secrets, Tell: s.Changes.Tell, Look: s.looks.ask}
+	for _, m := range s.Members {
+		known.Own = append(known.Own, m.Name)
+	}
+	if s.Joined != nil {
+		known.Away = s.Joined.Home.Yard
+	}
+	s.Household = household.New(known)
+	s.Setup = &setup.Setup{Options: setup.Options{
+		Dir: s.Dir, Book: s.Book, Jobs: s.Jobs, Doubts: s.Doubts, Keep: s.keepSecrets, Forget: s.drivers.secrets.Remove, Tell: s.Changes.Tell,
+		Device: func(name string) (setup.Device, bool) {
+			d, is := s.Device(name)
+			return draftOf{d.Machine, d.Told, d.Shows}, is
+		},
+	}}
+	if len(known.Own) > 0 {
+		s.Setup.First = known.Own[0]
+	}
 }
 
 // openDevice opens the records of a device of this machine, and the device.
@@ -363,25 +371,31 @@ func (s *Service) UseLink(code string, now time.Time) bool {
 
 // Devices are the devices of this process, and what stands for those elsewhere.
 func (s *Service) Devices() []Device {
-	all := slices.Clone(s.devices)
+	all := s.own()
 	if s.Household == nil { // it is being opened
 		return all
 	}
 	for _, m := range s.Household.Mirrors() {
-		all = append(all, m)
+		all = append(all, ofElsewhere(m))
 	}
 	return all
 }
 
 // own are the devices of this process alone.
-func (s *Service) own() []Device { return s.devices }
+func (s *Service) own() []Device {
+	own := make([]Device, len(s.devices))
+	for i, d := range s.devices {
+		own[i] = ofHere(d)
+	}
+	return own
+}
 
 // Device finds one by name; ok is false when this process has none of it.
 func (s *Service) Device(name string) (Device, bool) {
 	all := s.Devices()
 	i := slices.IndexFunc(all, func(d Device) bool { return d.DeviceName() == name })
 	if i < 0 {
-		return nil, false
+		return Device{}, false
 	}
 	return all[i], true
 }
@@ -392,7 +406,7 @@ func (s *Service) ZoneOf(device string) *time.Location { return s.Book.PlanOrEmp
 // Retry takes up again what is stuck on a device, the items named or all, and asks
 // every destination for its space anew.
 func (s *Service) Retry(ctx context.Context, d Device, items []string) (int64, error) {
-	n, err := d.Retry(ctx, items)
+	n, err := d.Orders.Retry(ctx, items)
 	s.drivers.forget()
 	return n, err
 }
@@ -409,7 +423,7 @@ func (s *Service) status(ctx context.Context) (wire.Yard, error) {
 	_, version := s.Book.Text()
 	st := wire.Yard{Plan: version, Time: time.Now(), Devices: []wire.Device{}, Absent: []string{}, Destinations: []wire.DestinationStatus{}, Jobs: slices.DeleteFunc(s.Jobs.All(), func(j wire.Job) bool { return j.Kind == wire.JobLook }), Standin: s.Standin != nil, Home: s.home()}
 	for _, d := range s.Devices() {
-		one, err := d.Status(ctx)
+		one, err := d.Told.Status(ctx)
 		if records.IsGone(err) {
 			one, err = s.withoutRecords(d.DeviceName(), err), nil
 		}

@@ -39,7 +39,7 @@ func (s *Service) TryPlan(ctx context.Context, file, text string) (wire.PlanTrie
 		}
 	}
 	for _, d := range s.Devices() {
-		one, err := d.TryPlan(ctx, p)
+		one, err := d.Told.TryPlan(ctx, p)
 		if err != nil {
 			return t, err
 		}
@@ -120,7 +120,7 @@ func (s *Service) EditPlan(ctx context.Context, e wire.PlanEdits) (out wire.Plan
 func (s *Service) Doubts(ctx context.Context, p *plan.Plan) ([]string, error) {
 	says := append([]string{}, words.Doubts(p)...)
 	for _, d := range s.Devices() {
-		own, err := d.Doubts(ctx, p)
+		own, err := d.Told.Doubts(ctx, p)
 		if err != nil {
 			return nil, err
 		}

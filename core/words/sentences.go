@@ -266,6 +266,24 @@ func Changes(before, after *plan.Plan) []string {
 			says = append(says, destination(name, *was, *is)...)
 		}
 	})
+	says = append(says, renditions(before, after)...)
+	says = append(says, devices(before, after)...)
+	each(before.Rules, after.Rules, func(name string, was, is *plan.Rule) {
+		switch {
+		case was == nil:
+			add("%s is a new rule: %s", name, Rule(*is))
+		case is == nil:
+			add("The rule %s is gone.", name)
+		default:
+			says = append(says, rule(name, *was, *is)...)
+		}
+	})
+	return says
+}
+
+// renditions tells what changed in the renditions.
+func renditions(before, after *plan.Plan) (says []string) {
+	add := func(format string, args ...any) { says = append(says, fmt.Sprintf(format, args...)) }
 	each(before.Renditions, after.Renditions, func(name string, was, is *plan.Rendition) {
 		switch {
 		case was == nil:
@@ -276,6 +294,12 @@ func Changes(before, after *plan.Plan) []string {
 			add("%s is %s, and was %s; what was sent stays as it is.", name, is, was)
 		}
 	})
+	return says
+}
+
+// devices tells what changed of the devices.
+func devices(before, after *plan.Plan) (says []string) {
+	add := func(format string, args ...any) { says = append(says, fmt.Sprintf(format, args...)) }
 	had := maps.Clone(before.Devices)
 	for name, was := range before.Devices {
 		if to := renamed(name, was, before, after); to != "" {
@@ -294,16 +318,6 @@ func Changes(before, after *plan.Plan) []string {
 			fallthrough
 		default:
 			says = append(says, device(name, *was, *is)...)
-		}
-	})
-	each(before.Rules, after.Rules, func(name string, was, is *plan.Rule) {
-		switch {
-		case was == nil:
-			add("%s is a new rule: %s", name, Rule(*is))
-		case is == nil:
-			add("The rule %s is gone.", name)
-		default:
-			says = append(says, rule(name, *was, *is)...)
 		}
 	})
 	return says

@@ -136,32 +136,8 @@ func (c *Carrier) send(ctx context.Context, s *Send) error {
 		}
 		temp = destination.NewTemp(c.Owner)
 	}
-	s.temp = temp
-	story := c.way(s)
-	if from > 0 {
-		story += fmt.Sprintf(" It goes on after %s that are there.", gate.Bytes(from))
-	}
-	// The temporary name is on record before anything is written under it.
-	if err := c.step(ctx, s, queue.Sending, story, records.Change{Says: text(""), Temp: &temp, Remote: text(""), SHA256: text(""), Landed: new(bool)}); err != nil {
-		return err
-	}
-	body := &sendReader{ctx: ctx, f: f, meter: &s.meter, hash: newDigest(s.copy.Bytes), pace: c.Pace, note: func() error {
-		return c.Records.Queue.SetSent(context.WithoutCancel(ctx), s.copy.ID, s.copy.Sent+s.meter.n.Load())
-	}}
-	if err := body.skip(from); err != nil {
-		body.hash.sum()
-		return err
-	}
-	s.meter.from.Store(from)
-	err = s.driver.Put(ctx, temp, body, from, s.copy.Bytes)
-	sum := body.hash.sum()
+	sum, err := c.put(ctx, s, f, temp, from)
 	if err != nil {
-		if body.failure != nil {
-			return body.failure
-		}
-		if errors.Is(err, io.ErrUnexpectedEOF) && body.n < s.copy.Bytes {
-			return source.Error{Cause: queue.Changed, Says: "The file became shorter while it was sent."}
-		}
 		return err
 	}
 	if err := f.Unchanged(ctx, s.item); err != nil {
@@ -178,8 +154,45 @@ func (c *Carrier) send(ctx context.Context, s *Send) error {
 	if err != nil {
 		return err
 	}
+	return c.landed(ctx, s, remote, sum, landed)
+}
+
+// put puts the content under a temporary name, from a byte on, and tells its hash.
+func (c *Carrier) put(ctx context.Context, s *Send, f content, temp string, from int64) (sum string, err error) {
+	s.temp = temp
+	story := c.way(s)
+	if from > 0 {
+		story += fmt.Sprintf(" It goes on after %s that are there.", gate.Bytes(from))
+	}
+	// The temporary name is on record before anything is written under it.
+	if err := c.step(ctx, s, queue.Sending, story, records.Change{Says: text(""), Temp: &temp, Remote: text(""), SHA256: text(""), Landed: new(bool)}); err != nil {
+		return "", err
+	}
+	body := &sendReader{ctx: ctx, f: f, meter: &s.meter, hash: newDigest(s.copy.Bytes), pace: c.Pace, note: func() error {
+		return c.Records.Queue.SetSent(context.WithoutCancel(ctx), s.copy.ID, s.copy.Sent+s.meter.n.Load())
+	}}
+	if err := body.skip(from); err != nil {
+		body.hash.sum()
+		return "", err
+	}
+	s.meter.from.Store(from)
+	err = s.driver.Put(ctx, temp, body, from, s.copy.Bytes)
+	sum = body.hash.sum()
+	switch {
+	case err == nil:
+		return sum, nil
+	case body.failure != nil:
+		return "", body.failure
+	case errors.Is(err, io.ErrUnexpectedEOF) && body.n < s.copy.Bytes:
+		return "", source.Error{Cause: queue.Changed, Says: "The file became shorter while it was sent."}
+	}
+	return "", err
+}
+
+// landed records that the content lies in place: its proof is owed from now on.
+func (c *Carrier) landed(ctx context.Context, s *Send, remote, sum string, landed bool) error {
 	sent := s.copy.Sent + s.meter.n.Load()
-	story = fmt.Sprintf("Sent %s as %s.", gate.Bytes(s.copy.Bytes), remote)
+	story := fmt.Sprintf("Sent %s as %s.", gate.Bytes(s.copy.Bytes), remote)
 	if twice := sent - s.copy.Bytes; twice > 0 {
 		story = fmt.Sprintf("Sent %s as %s, %s of it twice.", gate.Bytes(s.copy.Bytes), remote, gate.Bytes(twice))
 	}

@@ -116,24 +116,6 @@ func (w *waking) letGo() {
 	}
 }
 
-// Finish has the system sleep, or go off, when nothing more can go under the plan; until
-// then it is kept awake. "" takes that back.
-func (d *Device) Finish(_ context.Context, then string) error {
-	if d.Awake == nil && then != "" {
-		return awake.ErrUnable
-	}
-	switch awake.Then(then) {
-	case "", awake.Sleep, awake.Off:
-	default:
-		return fmt.Errorf("%q is nothing that a device does when it is done; it would be sleep or off", then)
-	}
-	d.waking.mu.Lock()
-	d.waking.then, d.waking.still, d.waking.failed = awake.Then(then), time.Time{}, ""
-	d.waking.mu.Unlock()
-	d.changed()
-	return nil
-}
-
 // awakeNow tells how that stands; rate is how many bytes a second go.
 func (d *Device) awakeNow(rate int64, now time.Time) wire.Awake {
 	w := &d.waking

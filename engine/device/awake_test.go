@@ -96,7 +96,7 @@ func TestASystemIsKeptAwakeWhileSomethingGoesAndLetGoAtOnce(t *testing.T) {
 			y.sensor.Put(home)
 			if holds {
 				y.until("it is held", func(wire.Device) bool { n, _, _ := b.now(); return n == 1 })
-				st, err := y.device.Status(t.Context())
+				st, err := y.device.Told.Status(t.Context())
 				require.NoError(t, err)
 				assert.Contains(t, st.Awake.Says, "Kept awake until")
 			}
@@ -117,8 +117,8 @@ func TestFinishHoldsUntilNothingMoreCanGoAndThenSleeps(t *testing.T) {
 	}
 	y.until("they wait", func(d wire.Device) bool { return d.States[queue.Waiting].N == 3 })
 	y.sensor.Put(home)
-	require.NoError(t, y.device.Finish(t.Context(), "sleep"))
-	require.Error(t, y.device.Finish(t.Context(), "explode"))
+	require.NoError(t, y.device.Orders.Finish(t.Context(), "sleep"))
+	require.Error(t, y.device.Orders.Finish(t.Context(), "explode"))
 	y.until("it is held", func(wire.Device) bool { n, _, _ := b.now(); return n == 1 })
 	y.until("it sleeps", func(wire.Device) bool { _, _, done := b.now(); return len(done) == 1 })
 	assert.Equal(t, int64(3), y.status().States[queue.Safe].N, "everything had gone")
@@ -127,14 +127,14 @@ func TestFinishHoldsUntilNothingMoreCanGoAndThenSleeps(t *testing.T) {
 	assert.Equal(t, []awake.Then{awake.Sleep}, done)
 
 	// Taken back, nothing happens; where the system cannot, that is said.
-	require.NoError(t, y.device.Finish(t.Context(), "off"))
-	require.NoError(t, y.device.Finish(t.Context(), ""))
+	require.NoError(t, y.device.Orders.Finish(t.Context(), "off"))
+	require.NoError(t, y.device.Orders.Finish(t.Context(), ""))
 	time.Sleep(200 * time.Millisecond)
 	_, _, done = b.now()
 	assert.Len(t, done, 1)
 	b.mu.Lock()
 	b.fails = true
 	b.mu.Unlock()
-	require.NoError(t, y.device.Finish(t.Context(), "off"))
+	require.NoError(t, y.device.Orders.Finish(t.Context(), "off"))
 	y.until("it says that it could not", func(d wire.Device) bool { return d.Awake.Then == "" && d.Awake.Says != "" })
 }

@@ -42,7 +42,7 @@ func TestShotsInARowBecomeAMovingPictureBesideThem(t *testing.T) {
 		y.file(fmt.Sprintf("walk%d.jpg", i), content)
 	}
 	y.until("safe", counts(queue.Safe, 11))
-	found, err := y.device.FoundBursts(t.Context(), "everyday")
+	found, err := y.device.Shows.FoundBursts(t.Context(), "everyday")
 	require.NoError(t, err)
 	require.Len(t, found.Bursts, 1, "shown before it is switched on")
 	assert.Equal(t, []any{int64(5), "gull0.jpg", "gull4.jpg"}, []any{found.Bursts[0].N, found.Bursts[0].First, found.Bursts[0].Last})

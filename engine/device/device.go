@@ -102,8 +102,10 @@ var _ Others = (*fleet.Fleet)(nil)
 // Device is one device. Its methods are safe for concurrent use.
 type Device struct {
 	Options
-	tell.Teller
-	*show.Show
+	Told   Told
+	Shows  *show.Show
+	Orders Orders
+
 	moving  *burst.Maker
 	places  *place.Places
 	carrier *carry.Carrier
@@ -158,7 +160,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 		Options: o, modem: gate.Unknown, pace: rate.NewLimiter(rate.Inf, carry.PaceStep), plan: &plan.Plan{}, zone: time.UTC, active: map[int64]*carry.Send{}, preparing: map[int64]*preparing{}, sources: map[string]*scanned{},
 		planned: work.NewBell(), wake: work.NewBell(), freed: work.NewBell(),
 	}
-	d.Teller = tell.Teller{Of: o.Name, From: o.Records, Beside: d.Known}
+	d.Told, d.Orders = Told{tell.Teller{Of: o.Name, From: o.Records, Beside: d.Known}, d}, Orders{d}
 	for name, into := range map[string]any{"pause": &d.pause, "conditions": &d.now} {
 		text, err := o.Records.Facts.Fact(ctx, name)
 		if err != nil {
@@ -195,12 +197,12 @@ func New(ctx context.Context, o Options) (*Device, error) {
 		Device: o.Name, Owner: owner, Folder: owner, Records: o.Records, Places: d.places, Others: o.Others, Outlook: d.outlook, Sending: d.sendsTo, Go: d.beside.Go,
 		Changed: d.changed, Tell: o.Changed, Wait: o.Wait, Log: o.Log,
 	})
-	d.Show = show.New(show.Options{
+	d.Shows = show.New(show.Options{
 		Device: o.Name, Root: o.Root, Records: o.Records, Faces: o.Faces, Folder: d.Folder, Plan: d.currentPlan, Sending: d.isSending,
 		Places: func(p *plan.Plan) func(os.FileInfo) bool { return d.scanOptions(p).Place },
 	})
 	d.moving = &burst.Maker{Options: burst.Options{
-		Device: o.Name, Dir: o.Bursts, Renditions: o.Renditions, Records: o.Records, Show: d.Show, Folder: d.Folder, Plan: d.currentPlan, Counts: d.places.Counts, Go: d.beside.Go, Wait: o.Wait, Log: o.Log,
+		Device: o.Name, Dir: o.Bursts, Renditions: o.Renditions, Records: o.Records, Show: d.Shows, Folder: d.Folder, Plan: d.currentPlan, Counts: d.places.Counts, Go: d.beside.Go, Wait: o.Wait, Log: o.Log,
 	}}
 	o.Others.Join(fleet.Member{Name: o.Name, Records: func() *records.Records { return o.Records }, Counts: d.places.Counts, Wake: d.wake.Ring, Tell: o.Changed})
 	return d, nil

@@ -158,7 +158,7 @@ func (y *yard) clip(name string) {
 
 func (y *yard) status() wire.Device {
 	y.t.Helper()
-	s, err := y.device.Status(context.Background())
+	s, err := y.device.Told.Status(context.Background())
 	require.NoError(y.t, err)
 	return s
 }
@@ -306,10 +306,10 @@ func TestGatesHoldAndLetGo(t *testing.T) {
 	y.sensor.Put(low)
 	s := y.until("no power", heldBy(gate.Power, 6))
 	assert.Equal(t, "Waits for the charger or a battery of at least 40%; the battery is at 20% and not charging.", s.Holds[0].Says)
-	require.NoError(t, y.device.Pause(t.Context(), time.Time{}))
+	require.NoError(t, y.device.Orders.Pause(t.Context(), time.Time{}))
 	y.until("paused", heldBy(gate.Pause, 6))
 	y.sensor.Put(home)
-	require.NoError(t, y.device.Resume(t.Context()))
+	require.NoError(t, y.device.Orders.Resume(t.Context()))
 	y.until("all safe", counts(queue.Safe, 6))
 	y.whole()
 }
@@ -317,7 +317,7 @@ func TestGatesHoldAndLetGo(t *testing.T) {
 func TestAPauseEndsByItselfAndOutlivesARestart(t *testing.T) {
 	t.Parallel()
 	y := setup(t, home)
-	require.NoError(t, y.device.Pause(t.Context(), time.Now().Add(3*time.Second)))
+	require.NoError(t, y.device.Orders.Pause(t.Context(), time.Now().Add(3*time.Second)))
 	y.picture("1.jpg", 1)
 	y.until("paused", heldBy(gate.Pause, 1))
 	y.stop()
@@ -367,12 +367,12 @@ func TestSendNowSaysWhatItCosts(t *testing.T) {
 	y.clip("clip.mp4")
 	y.until("held", heldBy(gate.Network, 1))
 	ids := []string{y.records.Catalogue.Key(y.copy("clip.mp4").Item)}
-	_, err := y.device.SendNow(t.Context(), ids, false)
+	_, err := y.device.Orders.SendNow(t.Context(), ids, false)
 	var needs tell.NeedsMetered
 	require.ErrorAs(t, err, &needs)
 	assert.Contains(t, needs.Cost.Says, "of metered data over cellular")
 	assert.True(t, heldBy(gate.Network, 1)(y.status()), "nothing was ordered")
-	_, err = y.device.SendNow(t.Context(), ids, true)
+	_, err = y.device.Orders.SendNow(t.Context(), ids, true)
 	require.NoError(t, err)
 	s := y.until("sent", counts(queue.Proving, 1))
 	for _, l := range s.Lanes {
@@ -486,13 +486,13 @@ func TestStorageThatMisbehaves(t *testing.T) {
 			y.sensor.Put(home)
 			deadline := time.Now().Add(8 * time.Second)
 			y.until("safe under faults, or time to mend them", func(s wire.Device) bool {
-				_, err := y.device.Retry(t.Context(), nil) // the keeper's part, for what got stuck
+				_, err := y.device.Orders.Retry(t.Context(), nil) // the keeper's part, for what got stuck
 				require.NoError(t, err)
 				return s.States[queue.Safe].N == 12 || time.Now().After(deadline)
 			})
 			y.storage.SetFaults(standin.Faults{})
 			y.until("all safe", func(s wire.Device) bool {
-				_, err := y.device.Retry(t.Context(), nil)
+				_, err := y.device.Orders.Retry(t.Context(), nil)
 				require.NoError(t, err)
 				return s.States[queue.Safe].N == 12
 			})
@@ -536,13 +536,13 @@ func TestWhatStorageDamagedTimeAndAgainIsSafeOnceItIsMended(t *testing.T) {
 		return len(there)
 	}
 	y.until("damaged under many names", func(wire.Device) bool {
-		_, err := y.device.Retry(t.Context(), nil)
+		_, err := y.device.Orders.Retry(t.Context(), nil)
 		require.NoError(t, err)
 		return damaged() > 6
 	})
 	y.storage.SetFaults(standin.Faults{})
 	y.until("safe", func(s wire.Device) bool {
-		_, err := y.device.Retry(t.Context(), nil)
+		_, err := y.device.Orders.Retry(t.Context(), nil)
 		require.NoError(t, err)
 		return s.States[queue.Safe].N == 1
 	})
@@ -617,7 +617,7 @@ func TestACopyThatNeverComesBackWholeIsStuckAndCanBeRetried(t *testing.T) {
 	assert.Contains(t, c.Says, "is not what was sent")
 	assert.Contains(t, c.Todo, "Check its disk and memory, then retry.")
 	y.storage.SetFaults(standin.Faults{})
-	n, err := y.device.Retry(t.Context(), []string{y.records.Catalogue.Key(c.Item)})
+	n, err := y.device.Orders.Retry(t.Context(), []string{y.records.Catalogue.Key(c.Item)})
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, n)
 	y.until("safe", counts(queue.Safe, 1))
@@ -705,7 +705,7 @@ func TestWhatATryLeftBehindIsRemovedLater(t *testing.T) {
 	require.Len(t, parts(), 1)
 	y.storage.SetFaults(standin.Faults{})
 	require.Eventually(t, func() bool {
-		_, err := y.device.Retry(t.Context(), nil) // the keeper looks at it
+		_, err := y.device.Orders.Retry(t.Context(), nil) // the keeper looks at it
 		return assert.NoError(t, err) && len(parts()) == 0
 	}, 20*time.Second, 20*time.Millisecond)
 }

@@ -358,10 +358,10 @@ func TestAnOlderCopyOfADiskIsNoPlace(t *testing.T) {
 			b.picture("3.jpg")
 			b.until("asked", func(s wire.Device) bool { return s.States[queue.Safe].N == 0 && heldBy(gate.Place, 2)(s) })
 			assert.Len(t, b.files("mount"), 1, "nothing is sent to it")
-			says, _ := b.device.PlaceProblem("locker")
+			says, _ := b.device.Told.PlaceProblem("locker")
 			assert.Contains(t, says, "it is an older copy of it, without what was put there last")
 			if answer == "moved" {
-				_, err := b.device.SettlePlace(t.Context(), "locker", true)
+				_, err := b.device.Orders.SettlePlace(t.Context(), "locker", true)
 				require.NoError(t, err)
 			} else {
 				b.stop()

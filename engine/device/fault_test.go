@@ -233,10 +233,10 @@ func TestErrorsAndWaitsAtAFifthOfRequests(t *testing.T) {
 			for s := h.until("phone", "found", func(wire.Device) bool { return true }); s.States[queue.Safe].N < few; time.Sleep(50 * time.Millisecond) {
 				require.True(t, time.Now().Before(deadline), "never all safe: %+v", s.States)
 				if s.States[queue.Stuck].N > 0 { // eight refusals in a row are the keeper's to look at
-					_, err := h.devices["phone"].Retry(t.Context(), nil)
+					_, err := h.devices["phone"].Orders.Retry(t.Context(), nil)
 					require.NoError(t, err)
 				}
-				s, err = h.devices["phone"].Status(t.Context())
+				s, err = h.devices["phone"].Told.Status(t.Context())
 				require.NoError(t, err)
 			}
 			assert.Positive(t, refused.Load())
@@ -326,7 +326,7 @@ func TestADiskThatIsFullInTheMiddleOfAFile(t *testing.T) {
 			assert.Equal(t, "locker: The storage is full.", s.Holds[0].Says)
 			assert.Zero(t, s.States[queue.Stuck].N)
 			require.NoError(t, syscall.Mount("", r.root, "", syscall.MS_REMOUNT, "size=40m,mode=777"))
-			_, err := h.devices["phone"].Retry(t.Context(), nil)
+			_, err := h.devices["phone"].Orders.Retry(t.Context(), nil)
 			require.NoError(t, err)
 			h.until("phone", "room was made", counts(queue.Safe, 3))
 			h.whole(r.root)

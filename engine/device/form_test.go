@@ -163,11 +163,11 @@ func TestClipsAreMadeSmallerOnChargeOnly(t *testing.T) {
 	stored, err := os.ReadFile(filepath.Join(y.dir, "locker", c.Remote))
 	require.NoError(t, err)
 	assert.Equal(t, c.SHA256, hash(stored))
-	says, err := y.device.Doubts(t.Context(), p)
+	says, err := y.device.Told.Doubts(t.Context(), p)
 	require.NoError(t, err)
 	assert.NotContains(t, strings.Join(says, "|"), "ffmpeg")
 	t.Setenv("PATH", t.TempDir())
-	says, err = y.device.Doubts(t.Context(), p)
+	says, err = y.device.Told.Doubts(t.Context(), p)
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(says, "|"), "ffmpeg is not installed on phone: the clips of everyday go as shot.")
 }

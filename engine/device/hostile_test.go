@@ -61,7 +61,7 @@ func TestAStorageThatNeverEndsIsNotReadForEver(t *testing.T) {
 	h.within.Store(true)
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 	defer cancel()
-	a, err := y.devices["phone"].Adopt(ctx, "locker", func(wire.Adopted) {})
+	a, err := y.devices["phone"].Orders.Adopt(ctx, "locker", func(wire.Adopted) {})
 	require.NoError(t, err)
 	assert.LessOrEqual(t, a.Files, int64(100), "it is not followed for ever")
 }

@@ -2,30 +2,35 @@ package device
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"yardtide/core/gate"
+	"yardtide/engine/awake"
 	"yardtide/engine/records"
 	"yardtide/wire"
 )
 
+// Orders are what a device does when it is told.
+type Orders struct{ d *Device }
+
 // Pause holds everything until a time, or until Resume when it is zero.
-func (d *Device) Pause(ctx context.Context, until time.Time) error {
-	return d.setPause(ctx, gate.PauseState{On: true, Since: time.Now(), Until: until})
+func (o Orders) Pause(ctx context.Context, until time.Time) error {
+	return o.setPause(ctx, gate.PauseState{On: true, Since: time.Now(), Until: until})
 }
 
 // Resume ends a pause.
-func (d *Device) Resume(ctx context.Context) error { return d.setPause(ctx, gate.PauseState{}) }
+func (o Orders) Resume(ctx context.Context) error { return o.setPause(ctx, gate.PauseState{}) }
 
-func (d *Device) setPause(ctx context.Context, p gate.PauseState) error {
-	if err := d.keep(ctx, "pause", p); err != nil {
+func (o Orders) setPause(ctx context.Context, p gate.PauseState) error {
+	if err := o.d.keep(ctx, "pause", p); err != nil {
 		return err
 	}
-	d.mu.Lock()
-	d.pause = p
-	d.turns++
-	d.mu.Unlock()
-	d.changed()
+	o.d.mu.Lock()
+	o.d.pause = p
+	o.d.turns++
+	o.d.mu.Unlock()
+	o.d.changed()
 	return nil
 }
 
@@ -39,8 +44,8 @@ func idsOf(copies []records.Copy) []int64 {
 
 // SendNow lets items go whatever their gates say. Over a network that costs it
 // needs leave: otherwise the error is tell.NeedsMetered and nothing is ordered.
-func (d *Device) SendNow(ctx context.Context, keys []string, metered bool) (wire.Cost, error) {
-	c, copies, err := d.MayCost(ctx, keys, metered)
+func (o Orders) SendNow(ctx context.Context, keys []string, metered bool) (wire.Cost, error) {
+	c, copies, err := o.d.Told.MayCost(ctx, keys, metered)
 	if err != nil {
 		return c, err
 	}
@@ -48,76 +53,82 @@ func (d *Device) SendNow(ctx context.Context, keys []string, metered bool) (wire
 	if metered {
 		order = records.OrderMetered
 	}
-	_, err = d.Records.Queue.Order(ctx, idsOf(copies), order, time.Now())
-	d.changed()
+	_, err = o.d.Records.Queue.Order(ctx, idsOf(copies), order, time.Now())
+	o.d.changed()
 	return c, err
 }
 
 // Retry takes up again what is stuck: the items named, or all with none. What a
 // destination waits for is tried at once too. It returns how many items.
-func (d *Device) Retry(ctx context.Context, keys []string) (int64, error) {
+func (o Orders) Retry(ctx context.Context, keys []string) (int64, error) {
 	var ids []int64
 	if len(keys) > 0 {
-		copies, err := d.CopiesOf(ctx, keys)
+		copies, err := o.d.Told.CopiesOf(ctx, keys)
 		if err != nil {
 			return 0, err
 		}
 		ids = idsOf(copies)
 	}
-	n, err := d.Records.Queue.Retry(ctx, ids, time.Now())
-	d.places.TryAgain("")
-	d.changed()
+	n, err := o.d.Records.Queue.Retry(ctx, ids, time.Now())
+	o.d.places.TryAgain("")
+	o.d.changed()
 	return n, err
 }
 
 // TryAgain has a destination in trouble tried at once.
-func (d *Device) TryAgain(name string) {
-	d.places.TryAgain(name)
-	d.changed()
+func (o Orders) TryAgain(name string) {
+	o.d.places.TryAgain(name)
+	o.d.changed()
 }
-
-// Trouble is why a destination fails for every copy, and what the keeper can do;
-// "" when it does not.
-func (d *Device) Trouble(name string) (says, todo string) { return d.places.Trouble(name) }
-
-// PlaceProblem is why what was proven at a destination does not count now, and
-// what the keeper can do; "" when it counts.
-func (d *Device) PlaceProblem(name string) (says, todo string) { return d.places.Problem(name) }
-
-// StandsFor tells whether a place's identity is the one that a name stands for, as
-// far as is known.
-func (d *Device) StandsFor(name, id string) bool { return d.places.StandsFor(name, id) }
 
 // SettlePlace is the keeper's answer about a destination whose name has come to
 // stand for another place (see place.Places.Settle).
-func (d *Device) SettlePlace(ctx context.Context, name string, moved bool) (int64, error) {
-	return d.places.Settle(ctx, name, moved)
+func (o Orders) SettlePlace(ctx context.Context, name string, moved bool) (int64, error) {
+	return o.d.places.Settle(ctx, name, moved)
 }
 
 // Reprove has the proofs of safe copies taken again (see upkeep.Upkeep.Reprove).
-func (d *Device) Reprove(ctx context.Context, destination string, sample int64) (int64, error) {
-	return d.upkeep.Reprove(ctx, destination, sample)
+func (o Orders) Reprove(ctx context.Context, destination string, sample int64) (int64, error) {
+	return o.d.upkeep.Reprove(ctx, destination, sample)
 }
 
 // StopReproving has no more proofs taken again at a destination, or at all with "".
-func (d *Device) StopReproving(ctx context.Context, destination string) error {
-	return d.upkeep.StopReproving(ctx, destination)
+func (o Orders) StopReproving(ctx context.Context, destination string) error {
+	return o.d.upkeep.StopReproving(ctx, destination)
 }
 
 // Lose takes copies that rest on a path at a destination back from safe.
-func (d *Device) Lose(ctx context.Context, destination, path, says, todo string) error {
-	_, err := d.Records.Proofs.Lost(ctx, destination, path, says, todo, time.Now())
-	d.changed()
+func (o Orders) Lose(ctx context.Context, destination, path, says, todo string) error {
+	_, err := o.d.Records.Proofs.Lost(ctx, destination, path, says, todo, time.Now())
+	o.d.changed()
 	return err
 }
 
 // LookAt sees whether what is called safe at a path is there, of whichever device it is.
-func (d *Device) LookAt(ctx context.Context, destination, path string) error {
-	return d.upkeep.LookAt(ctx, destination, path)
+func (o Orders) LookAt(ctx context.Context, destination, path string) error {
+	return o.d.upkeep.LookAt(ctx, destination, path)
 }
 
 // Adopt lists what is at a destination and was not put there by a device of this
 // process (see upkeep.Upkeep.Adopt).
-func (d *Device) Adopt(ctx context.Context, destination string, found func(wire.Adopted)) (wire.Adopted, error) {
-	return d.upkeep.Adopt(ctx, destination, found)
+func (o Orders) Adopt(ctx context.Context, destination string, found func(wire.Adopted)) (wire.Adopted, error) {
+	return o.d.upkeep.Adopt(ctx, destination, found)
+}
+
+// Finish has the system sleep, or go off, when nothing more can go under the plan; until
+// then it is kept awake. "" takes that back.
+func (o Orders) Finish(_ context.Context, then string) error {
+	if o.d.Awake == nil && then != "" {
+		return awake.ErrUnable
+	}
+	switch awake.Then(then) {
+	case "", awake.Sleep, awake.Off:
+	default:
+		return fmt.Errorf("%q is nothing that a device does when it is done; it would be sleep or off", then)
+	}
+	o.d.waking.mu.Lock()
+	o.d.waking.then, o.d.waking.still, o.d.waking.failed = awake.Then(then), time.Time{}, ""
+	o.d.waking.mu.Unlock()
+	o.d.changed()
+	return nil
 }

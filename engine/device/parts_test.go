@@ -22,7 +22,7 @@ func raw(n int) []byte {
 
 func (y *yard) item(name string) wire.Item {
 	y.t.Helper()
-	found, err := y.device.Find(y.t.Context(), name, 5)
+	found, err := y.device.Told.Find(y.t.Context(), name, 5)
 	require.NoError(y.t, err)
 	require.Len(y.t, found, 1, name)
 	return found[0]
@@ -62,7 +62,7 @@ func TestWhatBelongsTogetherIsOneItem(t *testing.T) {
 	assert.Equal(t, "IMG_1.JPG", one.Name, "who looks for a part finds the item")
 	assert.ElementsMatch(t, []string{"IMG_1.CR2", "IMG_1.xmp"}, []string{one.Parts[0].Name, one.Parts[1].Name})
 	assert.Equal(t, "Safe at locker.", one.Says)
-	story, err := y.device.Story(t.Context(), one.Key)
+	story, err := y.device.Told.Story(t.Context(), one.Key)
 	require.NoError(t, err)
 	named := map[string]bool{}
 	for _, e := range story.Story {

@@ -134,7 +134,7 @@ func (b *berth) until(what string, is func(wire.Device) bool) wire.Device {
 // safe lists the copies that are called safe now.
 func (b *berth) safe() []records.Copy {
 	b.t.Helper()
-	items, err := b.device.Items(context.Background(), wire.Filter{State: string(queue.Safe), Limit: 1000})
+	items, err := b.device.Told.Items(context.Background(), wire.Filter{State: string(queue.Safe), Limit: 1000})
 	require.NoError(b.t, err)
 	called := map[string]bool{}
 	for _, it := range items {
@@ -213,7 +213,7 @@ func TestAnotherPlaceIsAskedAbout(t *testing.T) {
 			})
 			assert.Zero(t, s.States[queue.Safe].N)
 			b.nothingIsCalledSafeThatIsNot("while it is asked")
-			says, todo := b.device.PlaceProblem("locker")
+			says, todo := b.device.Told.PlaceProblem("locker")
 			assert.Contains(t, says, "another place, fedcba9876543210")
 			assert.Contains(t, todo, "yardtide destination place locker moved|new")
 			before := len(b.files("attic"))
@@ -226,11 +226,11 @@ func TestAnotherPlaceIsAskedAbout(t *testing.T) {
 				assert.NotContains(t, (&yard{t: t, records: b.records}).story("1.jpg"), "taken again", "the old place owes nothing")
 				return
 			case "moved":
-				n, err := b.device.SettlePlace(t.Context(), "locker", true)
+				n, err := b.device.Orders.SettlePlace(t.Context(), "locker", true)
 				require.NoError(t, err)
 				assert.EqualValues(t, 2, n)
 			case "new":
-				n, err := b.device.SettlePlace(t.Context(), "locker", false)
+				n, err := b.device.Orders.SettlePlace(t.Context(), "locker", false)
 				require.NoError(t, err)
 				assert.EqualValues(t, 2, n)
 				left, _, err := b.records.Places.LeftBehind(t.Context(), "locker")
@@ -241,7 +241,7 @@ func TestAnotherPlaceIsAskedAbout(t *testing.T) {
 			b.nothingIsCalledSafeThatIsNot("after the answer")
 			assert.Len(t, b.files("attic"), 3, "what lay there is not put there twice")
 			assert.Len(t, b.files("loft"), 2, "what is at the old place stays")
-			_, err := b.device.SettlePlace(t.Context(), "locker", false)
+			_, err := b.device.Orders.SettlePlace(t.Context(), "locker", false)
 			var none place.NoQuestion
 			assert.ErrorAs(t, err, &none, "it is asked once")
 		})
@@ -287,7 +287,7 @@ func TestTwinsAndAdoptedFilesAreLookedAt(t *testing.T) {
 	found := long(t, 5000)
 	require.NoError(t, os.MkdirAll(b.path+"/old", 0o755))
 	require.NoError(t, os.WriteFile(b.path+"/old/a.jpg", found, 0o644))
-	_, err = b.device.Adopt(t.Context(), "locker", func(wire.Adopted) {})
+	_, err = b.device.Orders.Adopt(t.Context(), "locker", func(wire.Adopted) {})
 	require.NoError(t, err)
 	require.NoError(t, b.records.Adopted.SetFound(t.Context(), "locker", "old/a.jpg", hash(found), time.Now()))
 	require.NoError(t, os.WriteFile(b.path+"/old/a.jpg", append(found[:4999:4999], 'y'), 0o644))
@@ -343,7 +343,7 @@ func TestNothingIsCalledSafeThatIsNotWhateverBecomesOfPlaces(t *testing.T) {
 						what = "removed one of " + name
 					}
 				case 6:
-					_, err := b.device.SettlePlace(t.Context(), "locker", r.IntN(2) == 0)
+					_, err := b.device.Orders.SettlePlace(t.Context(), "locker", r.IntN(2) == 0)
 					what = fmt.Sprintf("answered: %v", err)
 				case 7:
 					b.stop()
@@ -356,7 +356,7 @@ func TestNothingIsCalledSafeThatIsNotWhateverBecomesOfPlaces(t *testing.T) {
 					seen := fmt.Sprintf("%d-seen.jpg", step)
 					b.picture(seen)
 					b.until("seen", func(s wire.Device) bool {
-						found, err := b.device.Find(context.Background(), seen, 1)
+						found, err := b.device.Told.Find(context.Background(), seen, 1)
 						require.NoError(t, err)
 						return len(found) == 1 && (found[0].State == string(queue.Safe) || len(s.Holds) > 0 && !heldBy(gate.Trouble, 0)(s))
 					})
@@ -366,12 +366,12 @@ func TestNothingIsCalledSafeThatIsNotWhateverBecomesOfPlaces(t *testing.T) {
 			// In the end all of it can be made safe.
 			require.NoError(t, os.MkdirAll(b.path, 0o755))
 			b.until("settled", func(wire.Device) bool {
-				_, err := b.device.SettlePlace(t.Context(), "locker", true)
+				_, err := b.device.Orders.SettlePlace(t.Context(), "locker", true)
 				var none place.NoQuestion
 				return err == nil || assert.ErrorAs(t, err, &none)
 			})
 			b.until("all safe", func(s wire.Device) bool {
-				_, err := b.device.Retry(t.Context(), nil)
+				_, err := b.device.Orders.Retry(t.Context(), nil)
 				require.NoError(t, err)
 				return s.States[queue.Safe].N > 0 && s.States[queue.Waiting].N+s.States[queue.Stuck].N+s.States[queue.Proving].N+s.States[queue.Sending].N == 0
 			})
@@ -485,7 +485,7 @@ func TestWhatAnotherRecordedIsNotSentAgain(t *testing.T) {
 		told := func(s wire.Device) bool { return len(s.Doubles) > 0 && strings.Contains(s.Doubles[0].Says, "twice") }
 		require.Eventually(t, func() bool {
 			for _, b := range []*berth{one, two} {
-				if s, err := b.device.Status(t.Context()); err == nil && told(s) {
+				if s, err := b.device.Told.Status(t.Context()); err == nil && told(s) {
 					return true
 				}
 			}

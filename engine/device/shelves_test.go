@@ -85,7 +85,7 @@ func TestASmallCopyGoesFirstAndIsRemovedWhenTheWholeIsSafe(t *testing.T) {
 	assert.Equal(t, 200, max(w, h))
 	assert.ElementsMatch(t, []string{"2026/03/a.jpg", "2026/03/b.jpg"}, y.below("small"))
 	assert.Empty(t, y.below("2026"))
-	page, err := y.device.Items(t.Context(), wire.Filter{Limit: 5})
+	page, err := y.device.Told.Items(t.Context(), wire.Filter{Limit: 5})
 	require.NoError(t, err)
 	assert.True(t, page[0].InSmall)
 	assert.Equal(t, "Waits for locker, safe in small at locker.", page[0].Says)

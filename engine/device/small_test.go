@@ -34,7 +34,7 @@ func TestAStalledStorageKeepsNoStatus(t *testing.T) {
 	asked, before := int64(0), y.storage.Stalled()
 	for end := time.Now().Add(2 * time.Second); time.Now().Before(end); asked++ {
 		y.status()
-		_, err := y.device.Items(t.Context(), wire.Filter{State: string(queue.Waiting), Limit: 1000})
+		_, err := y.device.Told.Items(t.Context(), wire.Filter{State: string(queue.Waiting), Limit: 1000})
 		require.NoError(t, err)
 	}
 	stalled := y.storage.Stalled() - before

@@ -421,11 +421,11 @@ func TestAProofTakenAgainFindsWhatIsLost(t *testing.T) {
 			content[2000] ^= 1
 			require.NoError(t, os.WriteFile(root+"/2026/05/2.jpg", content, 0o644))
 
-			n, err := h.devices["phone"].Reprove(t.Context(), "", 0)
+			n, err := h.devices["phone"].Orders.Reprove(t.Context(), "", 0)
 			require.NoError(t, err)
 			assert.EqualValues(t, 6, n)
 			h.until("phone", "looked at", func(wire.Device) bool {
-				proving, err := h.devices["phone"].Proving(t.Context(), "")
+				proving, err := h.devices["phone"].Told.Proving(t.Context(), "")
 				return assert.NoError(t, err) && proving.Left == 0
 			})
 			s := h.until("phone", "found", counts(queue.Stuck, 2))
@@ -435,7 +435,7 @@ func TestAProofTakenAgainFindsWhatIsLost(t *testing.T) {
 			assert.Equal(t, "What lies at 2026/05/2.jpg is no longer what was proven.", changed.Says)
 			assert.Contains(t, h.story("phone", "3.jpg"), "Proven again: ")
 
-			_, err = h.devices["phone"].Retry(t.Context(), nil)
+			_, err = h.devices["phone"].Orders.Retry(t.Context(), nil)
 			require.NoError(t, err)
 			h.until("phone", "sent again", counts(queue.Safe, 6))
 			// The gateway goes on knowing of an object whose file was taken away.
@@ -457,7 +457,7 @@ func TestWhatWasThereBeforeIsNotSentAgain(t *testing.T) {
 	require.NoError(t, os.WriteFile(root+"/old archive/stern.jpg", changed, 0o644))
 	h := newHouse(t, "webdav", "", "", open, "phone", "tablet")
 	h.until("phone", "senses its network", func(s wire.Device) bool { return s.Conditions.Network == plan.WiFi })
-	a, err := h.devices["phone"].Adopt(t.Context(), "locker", func(wire.Adopted) {})
+	a, err := h.devices["phone"].Orders.Adopt(t.Context(), "locker", func(wire.Adopted) {})
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, a.Files)
 	h.file("tablet", "keel.jpg", kept)
@@ -467,14 +467,14 @@ func TestWhatWasThereBeforeIsNotSentAgain(t *testing.T) {
 	assert.Equal(t, proof.ReadBack, h.copy("tablet", "keel.jpg").Proof)
 	assert.Equal(t, "2026/05/stern.jpg", h.copy("tablet", "stern.jpg").Remote, "of the same size, and not the same")
 	assert.NoFileExists(t, root+"/2026/05/keel.jpg")
-	a, err = h.devices["phone"].Adopt(t.Context(), "locker", func(wire.Adopted) {})
+	a, err = h.devices["phone"].Orders.Adopt(t.Context(), "locker", func(wire.Adopted) {})
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, a.Files, "what devices put or found there is theirs now")
 
 	// Over a network that costs, what must be compared waits.
 	third := long(t, 70_000)
 	require.NoError(t, os.WriteFile(root+"/old archive/mast.jpg", third, 0o644))
-	_, err = h.devices["phone"].Adopt(t.Context(), "locker", func(wire.Adopted) {})
+	_, err = h.devices["phone"].Orders.Adopt(t.Context(), "locker", func(wire.Adopted) {})
 	require.NoError(t, err)
 	metered := home
 	metered.Metered = gate.Yes
@@ -482,7 +482,7 @@ func TestWhatWasThereBeforeIsNotSentAgain(t *testing.T) {
 	h.file("tablet", "mast.jpg", third)
 	h.until("tablet", "found", func(s wire.Device) bool { return s.States[queue.Waiting].N == 1 })
 	key := h.devices["tablet"].Records.Catalogue.Key(h.copy("tablet", "mast.jpg").Item)
-	_, err = h.devices["tablet"].SendNow(t.Context(), []string{key}, true)
+	_, err = h.devices["tablet"].Orders.SendNow(t.Context(), []string{key}, true)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		return strings.Contains(h.copy("tablet", "mast.jpg").Says, "are compared when a network is there")

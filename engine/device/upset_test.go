@@ -66,7 +66,7 @@ func TestThePlanChangesAtEveryMomentOfASend(t *testing.T) {
 	}
 	y.device.SetPlan(full)
 	y.until("all safe", func(s wire.Device) bool {
-		_, err := y.device.Retry(t.Context(), nil)
+		_, err := y.device.Orders.Retry(t.Context(), nil)
 		require.NoError(t, err)
 		at := 0
 		for _, c := range copiesIn(t, y.records, queue.Safe) {

@@ -19,14 +19,7 @@ import (
 	"yardtide/engine/face"
 	"yardtide/engine/place"
 	"yardtide/engine/records"
-	"yardtide/engine/tell"
 )
-
-// Here is the device that an agent speaks for.
-type Here interface {
-	Known() tell.Known
-	Doer
-}
 
 // AgentOptions make an agent. All are needed.
 type AgentOptions struct {

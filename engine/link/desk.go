@@ -58,7 +58,7 @@ func (e UnknownCall) Error() string { return "there is no question " + e.What }
 // the service look for itself, and nothing else. part tells how much is kept free at a
 // destination, and whether it is of the device's part of the plan. The error is NotYours or
 // records.Wrong for what a device may not ask or say.
-func (d *Desk) Answer(ctx context.Context, device, what string, q Asked, part func(destination string) (int64, bool)) (t Told, err error) {
+func (d *Desk) Answer(ctx context.Context, device, what string, q Asked, part func(destination string) (int64, bool)) (t Answered, err error) {
 	if err := q.check(what); err != nil {
 		return t, err
 	}

@@ -16,8 +16,8 @@ import (
 const losing = "lose"
 
 // doubted are the paths that the device has still to take back from safe, by destination.
-func (m *Mirror) doubted() (list []ofPlace) {
-	o := &m.orders
+func (t Told) doubted() (list []ofPlace) {
+	o := &t.m.orders
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	for _, one := range o.kept {
@@ -29,8 +29,8 @@ func (m *Mirror) doubted() (list []ofPlace) {
 	return list
 }
 
-func (m *Mirror) doubts(destination, path string) bool {
-	return slices.ContainsFunc(m.doubted(), func(at ofPlace) bool { return at.Destination == destination && at.Path == path })
+func (t Told) doubts(destination, path string) bool {
+	return slices.ContainsFunc(t.doubted(), func(at ofPlace) bool { return at.Destination == destination && at.Path == path })
 }
 
 // doubtedCopy tells whether a copy is doubted, and why.
@@ -47,8 +47,8 @@ func doubtedCopy(list []ofPlace, c wire.Copy) (says string, is bool) {
 }
 
 // doubtItems shows items as owing a proof that rest on what is doubted.
-func (m *Mirror) doubtItems(items []wire.Item) []wire.Item {
-	list := m.doubted()
+func (t Told) doubtItems(items []wire.Item) []wire.Item {
+	list := t.doubted()
 	if len(list) == 0 {
 		return items
 	}
@@ -70,10 +70,10 @@ func (m *Mirror) doubtItems(items []wire.Item) []wire.Item {
 }
 
 // doubtStatus takes what is doubted out of what is told to be safe, in numbers.
-func (m *Mirror) doubtStatus(ctx context.Context, d *wire.Device) error {
+func (t Told) doubtStatus(ctx context.Context, d *wire.Device) error {
 	seen := map[int64]bool{}
-	for _, at := range m.doubted() {
-		copies, err := m.Records().Proofs.RestingOn(ctx, at.Destination, at.Path)
+	for _, at := range t.doubted() {
+		copies, err := t.m.Records().Proofs.RestingOn(ctx, at.Destination, at.Path)
 		if err != nil {
 			return err
 		}
@@ -86,7 +86,7 @@ func (m *Mirror) doubtStatus(ctx context.Context, d *wire.Device) error {
 				continue
 			}
 			seen[item] = true
-			told, err := m.teller().Story(ctx, m.Records().Catalogue.Key(item))
+			told, err := t.teller().Story(ctx, t.m.Records().Catalogue.Key(item))
 			if err != nil {
 				return err
 			}

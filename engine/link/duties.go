@@ -8,13 +8,21 @@ import (
 
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/engine/tell"
 	"yardtide/wire"
 )
 
 // This file holds what a device does when the service says so: as orders, that are kept
 // until they are carried out, and as questions, that somebody waits for.
 
-// Doer does it.
+// Here is the device that an agent speaks for, in parts.
+type Here struct {
+	Known  func() tell.Known
+	Orders Doer
+	Shows  Shower
+}
+
+// Doer does what is ordered, and settles what a name stands for.
 type Doer interface {
 	Pause(ctx context.Context, until time.Time) error
 	Resume(ctx context.Context) error
@@ -25,8 +33,11 @@ type Doer interface {
 	StopReproving(ctx context.Context, destination string) error
 	TryAgain(destination string)
 	Lose(ctx context.Context, destination, path, says, todo string) error
-
 	SettlePlace(ctx context.Context, destination string, moved bool) (int64, error)
+}
+
+// Shower shows what only the device can show.
+type Shower interface {
 	Usual() []wire.UsualFolder
 	Look(ctx context.Context, folder string, set *plan.Source, tell func(wire.Look)) error
 	PictureAt(ctx context.Context, path string) ([]byte, error)
@@ -72,11 +83,11 @@ type (
 )
 
 // duty does one thing, with what is said of it.
-type duty func(ctx context.Context, d Doer, with json.RawMessage) (any, error)
+type duty func(ctx context.Context, d Here, with json.RawMessage) (any, error)
 
 // of makes a duty of what does it with a value.
-func of[T any](do func(ctx context.Context, d Doer, with T) (any, error)) duty {
-	return func(ctx context.Context, d Doer, raw json.RawMessage) (any, error) {
+func of[T any](do func(ctx context.Context, d Here, with T) (any, error)) duty {
+	return func(ctx context.Context, d Here, raw json.RawMessage) (any, error) {
 		var with T
 		if len(raw) > 0 {
 			if err := json.Unmarshal(raw, &with); err != nil {
@@ -89,38 +100,43 @@ func of[T any](do func(ctx context.Context, d Doer, with T) (any, error)) duty {
 
 // duties are all there are, by name.
 var duties = map[string]duty{
-	"pause":    of(func(ctx context.Context, d Doer, w pauseUntil) (any, error) { return nil, d.Pause(ctx, w.Until) }),
-	"resume":   of(func(ctx context.Context, d Doer, _ struct{}) (any, error) { return nil, d.Resume(ctx) }),
-	"finish":   of(func(ctx context.Context, d Doer, w ofRest) (any, error) { return nil, d.Finish(ctx, w.Then) }),
-	"send now": of(func(ctx context.Context, d Doer, w itemKeys) (any, error) { return d.SendNow(ctx, w.Keys, w.Metered) }),
-	"retry":    of(func(ctx context.Context, d Doer, w itemKeys) (any, error) { return d.Retry(ctx, w.Keys) }),
-	"prove": of(func(ctx context.Context, d Doer, w ofPlace) (any, error) {
-		return d.Reprove(ctx, w.Destination, w.Sample)
+	"pause":  of(func(ctx context.Context, d Here, w pauseUntil) (any, error) { return nil, d.Orders.Pause(ctx, w.Until) }),
+	"resume": of(func(ctx context.Context, d Here, _ struct{}) (any, error) { return nil, d.Orders.Resume(ctx) }),
+	"finish": of(func(ctx context.Context, d Here, w ofRest) (any, error) { return nil, d.Orders.Finish(ctx, w.Then) }),
+	"send now": of(func(ctx context.Context, d Here, w itemKeys) (any, error) {
+		return d.Orders.SendNow(ctx, w.Keys, w.Metered)
 	}),
-	"stop proving": of(func(ctx context.Context, d Doer, w ofPlace) (any, error) {
-		return nil, d.StopReproving(ctx, w.Destination)
+	"retry": of(func(ctx context.Context, d Here, w itemKeys) (any, error) { return d.Orders.Retry(ctx, w.Keys) }),
+	"prove": of(func(ctx context.Context, d Here, w ofPlace) (any, error) {
+		return d.Orders.Reprove(ctx, w.Destination, w.Sample)
 	}),
-	"try again": of(func(_ context.Context, d Doer, w ofPlace) (any, error) { d.TryAgain(w.Destination); return nil, nil }),
-	losing: of(func(ctx context.Context, d Doer, w ofPlace) (any, error) {
-		return nil, d.Lose(ctx, w.Destination, w.Path, w.Says, w.Todo)
+	"stop proving": of(func(ctx context.Context, d Here, w ofPlace) (any, error) {
+		return nil, d.Orders.StopReproving(ctx, w.Destination)
+	}),
+	"try again": of(func(_ context.Context, d Here, w ofPlace) (any, error) {
+		d.Orders.TryAgain(w.Destination)
+		return nil, nil
+	}),
+	losing: of(func(ctx context.Context, d Here, w ofPlace) (any, error) {
+		return nil, d.Orders.Lose(ctx, w.Destination, w.Path, w.Says, w.Todo)
 	}),
 
-	"settle": of(func(ctx context.Context, d Doer, w ofPlace) (any, error) {
-		return d.SettlePlace(ctx, w.Destination, w.Moved)
+	"settle": of(func(ctx context.Context, d Here, w ofPlace) (any, error) {
+		return d.Orders.SettlePlace(ctx, w.Destination, w.Moved)
 	}),
-	"usual": of(func(_ context.Context, d Doer, _ struct{}) (any, error) { return d.Usual(), nil }),
-	"look": of(func(ctx context.Context, d Doer, w ofFile) (any, error) {
+	"usual": of(func(_ context.Context, d Here, _ struct{}) (any, error) { return d.Shows.Usual(), nil }),
+	"look": of(func(ctx context.Context, d Here, w ofFile) (any, error) {
 		var last wire.Look
-		err := d.Look(ctx, w.Folder, w.Set, func(l wire.Look) { last = l })
+		err := d.Shows.Look(ctx, w.Folder, w.Set, func(l wire.Look) { last = l })
 		return last, err
 	}),
-	"picture": of(func(ctx context.Context, d Doer, w ofFile) (any, error) { return d.PictureAt(ctx, w.Path) }),
-	"compare": of(func(ctx context.Context, d Doer, w ofForm) (any, error) {
-		return d.CompareForm(ctx, w.Key, w.Form, w.X, w.Y)
+	"picture": of(func(ctx context.Context, d Here, w ofFile) (any, error) { return d.Shows.PictureAt(ctx, w.Path) }),
+	"compare": of(func(ctx context.Context, d Here, w ofForm) (any, error) {
+		return d.Shows.CompareForm(ctx, w.Key, w.Form, w.X, w.Y)
 	}),
-	"sample": of(func(ctx context.Context, d Doer, w ofForm) (any, error) {
-		return d.SampleForm(ctx, w.Rule, w.Kind, w.Form)
+	"sample": of(func(ctx context.Context, d Here, w ofForm) (any, error) {
+		return d.Shows.SampleForm(ctx, w.Rule, w.Kind, w.Form)
 	}),
-	"bursts": of(func(ctx context.Context, d Doer, w ofForm) (any, error) { return d.FoundBursts(ctx, w.Rule) }),
-	"face":   of(func(ctx context.Context, d Doer, w ofFile) (any, error) { return d.Face(ctx, w.Key) }),
+	"bursts": of(func(ctx context.Context, d Here, w ofForm) (any, error) { return d.Shows.FoundBursts(ctx, w.Rule) }),
+	"face":   of(func(ctx context.Context, d Here, w ofFile) (any, error) { return d.Shows.Face(ctx, w.Key) }),
 }

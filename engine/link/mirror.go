@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
-	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -17,13 +16,9 @@ import (
 	"sync/atomic"
 	"time"
 
-	"yardtide/core/gate"
 	"yardtide/core/plan"
-	"yardtide/core/queue"
-	"yardtide/core/words"
 	"yardtide/engine/records"
 	"yardtide/engine/tell"
-	"yardtide/wire"
 )
 
 // MirrorOptions make a mirror. All are needed.
@@ -38,6 +33,10 @@ type MirrorOptions struct {
 // were told last, and ordered by way of the link. Its methods are safe for concurrent use.
 type Mirror struct {
 	MirrorOptions
+	Told   Told
+	Shows  Shows
+	Orders Orders
+
 	name   atomic.Pointer[string]
 	orders orders
 
@@ -86,6 +85,7 @@ const (
 func OpenMirror(ctx context.Context, o MirrorOptions) (m *Mirror, err error) {
 	m = &Mirror{MirrorOptions: o, files: map[*records.Records]string{}, plan: &plan.Plan{}}
 	m.name.Store(&o.Device)
+	m.Told, m.Shows, m.Orders = Told{m}, Shows{m}, Orders{m}
 	m.orders.file = filepath.Join(o.Dir, "orders.json")
 	if err := m.orders.load(); err != nil {
 		return nil, err
@@ -370,41 +370,6 @@ func (m *Mirror) Heard() {
 // connected tells whether the device was heard of lately.
 func (t told) connected(now time.Time) bool { return now.Sub(t.Heard) < silentAfter }
 
-// teller tells of the device as it was told last, under the plan in force.
-func (m *Mirror) teller() tell.Teller {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	known := m.told.Known
-	known.Plan = m.plan.On(m.DeviceName())
-	if known.Places == nil {
-		known.Places = map[string]gate.At{}
-	}
-	now, from := time.Now(), m.now
-	if !m.told.connected(now) {
-		known.Sends = nil // what was on its way when it was heard of last
-		if known.Plan.Devices[m.DeviceName()].InFrontOnly {
-			known.Stopped = gate.Hold{Gate: gate.Front, Since: m.told.Heard, You: true, Says: fmt.Sprintf("%s works only while its program is open there: open it on %s.", m.DeviceName(), m.DeviceName())}
-		}
-	}
-	t := tell.Teller{Of: m.DeviceName(), From: from}
-	t.Beside = func() tell.Known {
-		if known.Stopped.Gate != "" {
-			if open, err := t.OpenADay(context.Background(), now); err == nil {
-				known.Stopped.Says += fmt.Sprintf(" It was open for %s a day in the last seven days.", aDay(open))
-			}
-		}
-		return known
-	}
-	return t
-}
-
-func aDay(d time.Duration) string {
-	if d < time.Hour {
-		return fmt.Sprintf("%d minutes", int(d.Minutes()))
-	}
-	return fmt.Sprintf("%.1f hours", d.Hours())
-}
-
 // DeviceName is what the plan calls it.
 func (m *Mirror) DeviceName() string { return *m.name.Load() }
 
@@ -430,124 +395,6 @@ func (m *Mirror) SetPlan(p *plan.Plan) {
 	m.plan = p
 	m.mu.Unlock()
 	m.orders.wakeUp()
-}
-
-// Status tells how the device stands, and when that was.
-func (m *Mirror) Status(ctx context.Context) (wire.Device, error) {
-	d, err := m.teller().Status(ctx)
-	if err == nil {
-		err = m.doubtStatus(ctx, &d)
-	}
-	if err == nil {
-		d.Link, err = m.link(ctx, d)
-	}
-	if m.spoiled(ctx, err) {
-		return m.unreadableDevice(), nil
-	}
-	return d, err
-}
-
-// link tells how the device and its service stand.
-func (m *Mirror) link(ctx context.Context, d wire.Device) (*wire.DeviceLink, error) {
-	network, name, until, err := m.Records().Journal.LastOn(ctx)
-	if err != nil {
-		return nil, err
-	}
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	now := time.Now()
-	l := &wire.DeviceLink{
-		Heard: m.told.Heard, Connected: m.told.connected(now), Ahead: int64(m.told.Ahead / time.Second), Version: m.told.Version,
-		Follows: m.mark != "" && m.told.Plan == m.mark, Telling: m.next != nil, Reached: []wire.Reached{},
-	}
-	l.Silent = now.Sub(l.Heard) > m.plan.SilentAfterOrDefault() && !l.Heard.IsZero()
-	l.Says = linkSays(*l)
-	if !l.Connected && network != "" {
-		on := plan.Network(network).Label()
-		if name != "" {
-			on += " (" + name + ")"
-		}
-		if until.IsZero() {
-			until = l.Heard
-		}
-		l.Says += fmt.Sprintf(" It was last on %s, until %s.", on, until.Format("15:04 on 2 January"))
-	}
-	if n := d.States[queue.Waiting].N; l.Silent && n > 0 {
-		l.Says += " " + words.Things(n, d.Kinds...) + " waited on it then."
-	}
-	for _, name := range slices.Sorted(maps.Keys(m.told.Known.Stands)) {
-		if m.plan.SendsTo(m.DeviceName(), name) {
-			l.Reached = append(l.Reached, wire.Reached{Destination: name, At: m.told.Known.Stands[name].Seen, Says: m.told.Known.Places[name].Failing.Says})
-		}
-	}
-	return l, nil
-}
-
-func linkSays(l wire.DeviceLink) string {
-	switch {
-	case l.Heard.IsZero():
-		return "Not heard of yet."
-	case !l.Connected:
-		return "Last heard of at " + l.Heard.Format("15:04 on 2 January") + "; what is told of it is from then."
-	case l.Telling:
-		return "Tells everything anew; what is told of it may be older."
-	}
-	return "In touch."
-}
-
-// Items lists items, newest first.
-func (m *Mirror) Items(ctx context.Context, f wire.Filter) ([]wire.Item, error) {
-	items, err := m.teller().Items(ctx, f)
-	if m.spoiled(ctx, err) {
-		return nil, nil
-	}
-	return m.doubtItems(items), err
-}
-
-// Find lists items by name, path, or part of a name.
-func (m *Mirror) Find(ctx context.Context, text string, limit int) ([]wire.Item, error) {
-	items, err := m.teller().Find(ctx, text, limit)
-	if m.spoiled(ctx, err) {
-		return nil, nil
-	}
-	return m.doubtItems(items), err
-}
-
-// Story tells an item and all that happened to it.
-func (m *Mirror) Story(ctx context.Context, key string) (wire.Story, error) {
-	story, err := m.teller().Story(ctx, key)
-	if err == nil {
-		story.Item = m.doubtItems([]wire.Item{story.Item})[0]
-	}
-	return story, err
-}
-
-// Day tells what it sensed and sent in the day of an instant, as far as it was told.
-func (m *Mirror) Day(ctx context.Context, in time.Time) (wire.DeviceDay, error) {
-	return m.teller().Day(ctx, in)
-}
-
-// TryPlan tells what a plan would do to its items, as far as they were told.
-func (m *Mirror) TryPlan(ctx context.Context, p *plan.Plan) (tell.Tried, error) {
-	tried, err := m.teller().TryPlan(ctx, p)
-	if m.spoiled(ctx, err) {
-		return tell.Tried{TriedDevice: wire.TriedDevice{Device: m.DeviceName(), New: []wire.TriedKind{}, Left: []wire.TriedKind{}, Today: []wire.TriedWay{}, Then: []wire.TriedWay{}, Unknown: []string{}}}, nil
-	}
-	return tried, err
-}
-
-// CostOf tells what sending items now would take, as far as was told.
-func (m *Mirror) CostOf(ctx context.Context, keys []string) (wire.Cost, error) {
-	return m.teller().CostOf(ctx, keys)
-}
-
-// Doubts tells what a plan allows on it and was hardly meant, as far as was told.
-func (m *Mirror) Doubts(ctx context.Context, p *plan.Plan) ([]string, error) {
-	doubts, err := m.teller().Doubts(ctx, p)
-	if m.spoiled(ctx, err) {
-		return nil, nil
-	}
-	return doubts, err
 }
 
 // Gave notes which part of the plan the device was told of.

@@ -13,10 +13,7 @@ import (
 	"time"
 
 	"yardtide/core/gate"
-	"yardtide/core/media"
-	"yardtide/core/plan"
 	"yardtide/engine/atomicfile"
-	"yardtide/engine/face"
 	"yardtide/wire"
 )
 
@@ -231,203 +228,101 @@ func (m *Mirror) Due(done int64) ([]Order, <-chan struct{}) {
 	return m.orders.due(done, time.Now())
 }
 
+// Orders are what a device elsewhere does when it is told.
+type Orders struct{ m *Mirror }
+
 // Pause holds everything on the device until a time, or until Resume when it is zero.
-func (m *Mirror) Pause(_ context.Context, until time.Time) error {
-	return m.expect(gate.PauseState{On: true, Since: time.Now(), Until: until}, "pause", pauseUntil{until})
+func (o Orders) Pause(_ context.Context, until time.Time) error {
+	return o.expect(gate.PauseState{On: true, Since: time.Now(), Until: until}, "pause", pauseUntil{until})
 }
 
 // Resume ends a pause.
-func (m *Mirror) Resume(context.Context) error {
-	return m.expect(gate.PauseState{}, "resume", struct{}{})
+func (o Orders) Resume(context.Context) error {
+	return o.expect(gate.PauseState{}, "resume", struct{}{})
 }
 
 // Finish has the device sleep, or go off, when nothing more can go. It is asked, not kept:
 // one that is told tomorrow would go off tomorrow.
-func (m *Mirror) Finish(ctx context.Context, then string) error {
-	return m.ask(ctx, "finish", ofRest{then}, nil)
+func (o Orders) Finish(ctx context.Context, then string) error {
+	return o.m.ask(ctx, "finish", ofRest{then}, nil)
 }
 
 // expect orders a pause, and shows it as ordered until the device tells what is so. One that
 // is refused is not shown.
-func (m *Mirror) expect(p gate.PauseState, do string, with any) error {
-	if err := m.orders.order(do, with); err != nil {
+func (o Orders) expect(p gate.PauseState, do string, with any) error {
+	if err := o.m.orders.order(do, with); err != nil {
 		return err
 	}
-	m.mu.Lock()
-	m.told.Known.Pause = p
-	m.mu.Unlock()
-	m.Tell()
+	o.m.mu.Lock()
+	o.m.told.Known.Pause = p
+	o.m.mu.Unlock()
+	o.m.Tell()
 	return nil
 }
 
 // SendNow lets items go whatever their gates say. Over a network that costs it needs
 // leave: otherwise the error is tell.NeedsMetered and nothing is ordered.
-func (m *Mirror) SendNow(ctx context.Context, keys []string, metered bool) (wire.Cost, error) {
-	c, _, err := m.teller().MayCost(ctx, keys, metered)
+func (o Orders) SendNow(ctx context.Context, keys []string, metered bool) (wire.Cost, error) {
+	c, _, err := o.m.Told.teller().MayCost(ctx, keys, metered)
 	if err != nil {
 		return c, err
 	}
-	return c, m.orders.order("send now", itemKeys{keys, metered})
+	return c, o.m.orders.order("send now", itemKeys{keys, metered})
 }
 
 // Retry takes up again what is stuck: the items named, or all with none. It returns how
 // many items.
-func (m *Mirror) Retry(ctx context.Context, keys []string) (int64, error) {
-	n, err := m.teller().Stuck(ctx, keys)
+func (o Orders) Retry(ctx context.Context, keys []string) (int64, error) {
+	n, err := o.m.Told.teller().Stuck(ctx, keys)
 	if err != nil {
 		return 0, err
 	}
-	return n, m.orders.order("retry", itemKeys{Keys: keys})
+	return n, o.m.orders.order("retry", itemKeys{Keys: keys})
 }
 
 // Reprove has the proofs of safe copies taken again.
-func (m *Mirror) Reprove(ctx context.Context, destination string, sample int64) (int64, error) {
-	n, err := m.teller().Safe(ctx, destination)
+func (o Orders) Reprove(ctx context.Context, destination string, sample int64) (int64, error) {
+	n, err := o.m.Told.teller().Safe(ctx, destination)
 	if err != nil || n == 0 {
 		return n, err
 	}
 	if sample > 0 {
 		n = min(n, sample)
 	}
-	return n, m.orders.order("prove", ofPlace{Destination: destination, Sample: sample})
+	return n, o.m.orders.order("prove", ofPlace{Destination: destination, Sample: sample})
 }
 
 // StopReproving has no more proofs taken again.
-func (m *Mirror) StopReproving(_ context.Context, destination string) error {
-	return m.orders.order("stop proving", ofPlace{Destination: destination})
-}
-
-// Proving tells how far the proofs are that are taken again.
-func (m *Mirror) Proving(ctx context.Context, destination string) (wire.Proving, error) {
-	return m.teller().Proving(ctx, destination)
+func (o Orders) StopReproving(_ context.Context, destination string) error {
+	return o.m.orders.order("stop proving", ofPlace{Destination: destination})
 }
 
 // TryAgain has a destination in trouble tried at once.
-func (m *Mirror) TryAgain(destination string) {
-	if err := m.orders.order("try again", ofPlace{Destination: destination}); err != nil {
-		m.Log.Error("an order could not be kept", "device", m.DeviceName(), "err", err)
+func (o Orders) TryAgain(destination string) {
+	if err := o.m.orders.order("try again", ofPlace{Destination: destination}); err != nil {
+		o.m.Log.Error("an order could not be kept", "device", o.m.DeviceName(), "err", err)
 	}
 }
 
 // Lose takes copies that rest on a path back from safe. Until the device is heard of and has
 // done so, they are doubted.
-func (m *Mirror) Lose(ctx context.Context, destination, path, says, todo string) (int64, error) {
-	rests, err := m.Records().Proofs.RestOn(ctx, destination, path)
-	if err != nil || rests == 0 || m.doubts(destination, path) {
+func (o Orders) Lose(ctx context.Context, destination, path, says, todo string) (int64, error) {
+	rests, err := o.m.Records().Proofs.RestOn(ctx, destination, path)
+	if err != nil || rests == 0 || o.m.Told.doubts(destination, path) {
 		return 0, err
 	}
-	defer m.Tell()
-	return rests, m.orders.order(losing, ofPlace{Destination: destination, Path: path, Says: says, Todo: todo})
+	defer o.m.Tell()
+	return rests, o.m.orders.order(losing, ofPlace{Destination: destination, Path: path, Says: says, Todo: todo})
 }
 
 // SettlePlace is the keeper's answer about a destination whose name has come to stand
 // for another place.
-func (m *Mirror) SettlePlace(ctx context.Context, destination string, moved bool) (n int64, err error) {
-	err = m.ask(ctx, "settle", ofPlace{Destination: destination, Moved: moved}, &n)
+func (o Orders) SettlePlace(ctx context.Context, destination string, moved bool) (n int64, err error) {
+	err = o.m.ask(ctx, "settle", ofPlace{Destination: destination, Moved: moved}, &n)
 	return n, err
 }
 
 // Adopt is done by the service's own devices.
-func (m *Mirror) Adopt(context.Context, string, func(wire.Adopted)) (wire.Adopted, error) {
+func (o Orders) Adopt(context.Context, string, func(wire.Adopted)) (wire.Adopted, error) {
 	return wire.Adopted{}, errors.New("what lies at a destination is listed by the computer of the service")
-}
-
-// Usual lists the folders in which people mostly keep their things; none while the device
-// is silent.
-func (m *Mirror) Usual() []wire.UsualFolder {
-	list := []wire.UsualFolder{}
-	ctx, cancel := context.WithTimeout(context.Background(), usualTime)
-	defer cancel()
-	if err := m.ask(ctx, "usual", struct{}{}, &list); err != nil {
-		m.Log.Info("the usual folders are not known", "device", m.DeviceName(), "err", err)
-	}
-	return list
-}
-
-// usualTime is how long a device may take to tell its usual folders.
-const usualTime = 3 * time.Second
-
-// Look looks at a folder of the device.
-func (m *Mirror) Look(ctx context.Context, folder string, set *plan.Source, tell func(wire.Look)) error {
-	var l wire.Look
-	if err := m.ask(ctx, "look", ofFile{Folder: folder, Set: set}, &l); err != nil {
-		return err
-	}
-	tell(l)
-	return nil
-}
-
-// PictureAt shows a picture of a folder that was looked at.
-func (m *Mirror) PictureAt(ctx context.Context, path string) (picture []byte, err error) {
-	err = m.ask(ctx, "picture", ofFile{Path: path}, &picture)
-	return picture, awayIfSilent(err)
-}
-
-// Face is a small picture of an item.
-func (m *Mirror) Face(ctx context.Context, key string) (picture []byte, err error) {
-	if _, err := m.Records().Catalogue.ByKey(ctx, key); err != nil {
-		return nil, err
-	}
-	err = m.ask(ctx, "face", ofFile{Key: key}, &picture)
-	return picture, awayIfSilent(err)
-}
-
-// CompareForm shows an item as shot and in a form.
-func (m *Mirror) CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (c wire.FormCompared, err error) {
-	if _, err := m.Records().Catalogue.ByKey(ctx, key); err != nil {
-		return c, err
-	}
-	err = m.ask(ctx, "compare", ofForm{Key: key, Form: r, X: x, Y: y}, &c)
-	return c, awayIfSilent(err)
-}
-
-// FoundBursts shows the bursts among the photos that a rule takes.
-func (m *Mirror) FoundBursts(ctx context.Context, rule string) (f wire.BurstsFound, err error) {
-	return f, m.ask(ctx, "bursts", ofForm{Rule: rule}, &f)
-}
-
-// SampleForm tells what a form comes to for a few of a kind.
-func (m *Mirror) SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition) (s wire.FormSample, err error) {
-	return s, m.ask(ctx, "sample", ofForm{Rule: rule, Kind: kind, Form: r}, &s)
-}
-
-func awayIfSilent(err error) error {
-	var silent Silent
-	if errors.As(err, &silent) {
-		return face.ErrAway
-	}
-	return err
-}
-
-// Trouble is why a destination fails for every copy, as the device told.
-func (m *Mirror) Trouble(name string) (says, todo string) {
-	at := m.at(name)
-	return at.Failing.Says, at.Failing.Todo
-}
-
-// PlaceProblem is why what was proven at a destination does not count, as the device told.
-func (m *Mirror) PlaceProblem(name string) (says, todo string) {
-	at := m.at(name)
-	if !at.Moved.You {
-		return "", ""
-	}
-	return at.Moved.Says, at.MovedTodo
-}
-
-func (m *Mirror) at(name string) gate.At {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	return m.told.Known.Places[name]
-}
-
-// Counts tells whether what it proved at a destination counts there.
-func (m *Mirror) Counts(name string) bool { return m.at(name).Moved.Gate == "" }
-
-// StandsFor tells whether a place's identity is the one that a name stands for, as far as
-// is known.
-func (m *Mirror) StandsFor(name, id string) bool {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	is := m.told.Known.Stands[name].ID
-	return is == "" || is == id
 }

@@ -79,8 +79,8 @@ type RoomAsked struct {
 	Landed      int64  `json:"landed"` // since it asked last
 }
 
-// Told answers it.
-type Told struct {
+// Answered answers it.
+type Answered struct {
 	Is     bool             `json:"is,omitempty"`
 	Remote string           `json:"remote,omitempty"` // where bytes lie that the device has, too
 	Found  []records.Lying  `json:"found,omitempty"`
@@ -92,7 +92,7 @@ type Told struct {
 var errAlone = errors.New("the service does not answer")
 
 // ask asks the service. The error is errAlone when it does not answer, for whatever reason.
-func (o *Others) ask(ctx context.Context, what string, q Asked, more time.Duration) (t Told, err error) {
+func (o *Others) ask(ctx context.Context, what string, q Asked, more time.Duration) (t Answered, err error) {
 	if o.agent == nil || !o.agent.online(ctx) {
 		return t, errAlone
 	}
@@ -410,7 +410,7 @@ func (o *Others) partNow(ctx context.Context) error {
 	if len(q.Rooms) == 0 {
 		return nil
 	}
-	var t Told
+	var t Answered
 	if err := o.agent.caller.ask(ctx, "/link/others/room", q, &t, 0); err != nil {
 		return err
 	}

@@ -59,38 +59,15 @@ func (ps *Places) Settle(ctx context.Context, name string, moved bool) (n int64,
 	if err != nil {
 		return 0, err
 	}
-	older = older && id == before.ID
-	// What is the place from now on goes on beyond every number that was used: whatever was the
-	// place before, or a copy of it, is older from then on.
-	counter, counts := driver.(destination.Counter)
-	ps.mu.Lock()
-	at, put := ps.counter(p), p.put
-	ps.mu.Unlock()
-	if counts {
-		there, err := counter.Count(ctx, at)
-		if err != nil {
-			return 0, err
-		}
-		put = max(there, put) + 1
-		if err := ps.setPut(ctx, name, p, at, put); err != nil {
-			return 0, err
-		}
-	}
-	switch {
-	case older:
-		n, err = ps.Records.Owe(ctx, name, "The keeper says that an older copy of its place is the place now: the proof is taken again.", now.fact(name), time.Now())
-	case moved:
-		n, err = ps.Records.Owe(ctx, name, "The keeper says that its place moved here: the proof is taken again.", now.fact(name), time.Now())
-	default:
-		n, err = ps.Records.Abandon(ctx, name, before.ID, "The keeper says that this is a new place: it is sent there too. What is at the old one stays there.", now.fact(name), time.Now())
-	}
+	counted, err := ps.countOn(ctx, name, p, driver)
 	if err != nil {
 		return 0, err
 	}
-	if counts {
-		if err := counter.SetCount(ctx, at, put); err != nil {
-			return 0, err
-		}
+	if n, err = ps.answered(ctx, name, before, now, older && id == before.ID, moved); err != nil {
+		return 0, err
+	}
+	if err := counted(); err != nil {
+		return 0, err
 	}
 	if err := ps.bind(ctx, name, p, driver, now); err != nil {
 		return 0, err
@@ -99,4 +76,34 @@ func (ps *Places) Settle(ctx context.Context, name string, moved bool) (n int64,
 	ps.Log.Info("a place was settled", "device", ps.Device, "destination", name, "moved", moved, "copies", n)
 	ps.Changed()
 	return n, nil
+}
+
+// countOn notes a number beyond every one that was used: whatever was the place before, or a copy
+// of it, is older from then on. The number lies at the place when counted was called.
+func (ps *Places) countOn(ctx context.Context, name string, p *place, driver destination.Driver) (counted func() error, err error) {
+	counter, counts := driver.(destination.Counter)
+	if !counts {
+		return func() error { return nil }, nil
+	}
+	ps.mu.Lock()
+	at, put := ps.counter(p), p.put
+	ps.mu.Unlock()
+	there, err := counter.Count(ctx, at)
+	if err != nil {
+		return nil, err
+	}
+	put = max(there, put) + 1
+	return func() error { return counter.SetCount(ctx, at, put) }, ps.setPut(ctx, name, p, at, put)
+}
+
+// answered records what follows from the keeper's answer, with the place that the name stands
+// for from now on, and tells how many copies it reaches.
+func (ps *Places) answered(ctx context.Context, name string, before, now bound, older, moved bool) (int64, error) {
+	switch {
+	case older:
+		return ps.Records.Owe(ctx, name, "The keeper says that an older copy of its place is the place now: the proof is taken again.", now.fact(name), time.Now())
+	case moved:
+		return ps.Records.Owe(ctx, name, "The keeper says that its place moved here: the proof is taken again.", now.fact(name), time.Now())
+	}
+	return ps.Records.Abandon(ctx, name, before.ID, "The keeper says that this is a new place: it is sent there too. What is at the old one stays there.", now.fact(name), time.Now())
 }

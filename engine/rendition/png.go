@@ -76,7 +76,12 @@ func reducePNG(ctx context.Context, src Source, want Want, out *limited) (Made, 
 	}
 	facts = facts.withheld(want.Facts).in(colours)
 	chunks = chunks.withheld(want.Facts, facts).in(colours)
-	if toJPEG && !clear {
+	return writeReduced(ctx, small, made, facts, chunks, want, toJPEG && !clear, out)
+}
+
+// writeReduced writes a smaller picture as a PNG, or as a JPEG, with what is told of it.
+func writeReduced(ctx context.Context, small image.Image, made Made, facts facts, chunks chunks, want Want, toJPEG bool, out *limited) (Made, error) {
+	if toJPEG {
 		facts.kept = append(facts.kept, chunks.segments()...)
 		made.ContentType = "image/jpeg"
 		body, err := encode(ctx, func(w io.Writer) error { return jpeg.Encode(w, small, &jpeg.Options{Quality: want.quality()}) })

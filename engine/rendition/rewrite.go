@@ -160,19 +160,7 @@ func rewriteHEIF(src Source, want Want, out *limited) (Made, error) {
 	if err != nil {
 		return Made{}, asShot("it cannot be read as a picture: %v", err)
 	}
-	known, described := true, false
-	for kind := range in.boxes {
-		known = known && seenBoxes[kind]
-	}
-	known = known && itemsCounted(in.boxes["iinf"]) == uint64(len(in.kinds))
-	err = eachBox(in.boxes["iprp"], func(kind string, content []byte) {
-		if kind == "ipco" {
-			known = known && eachBox(content, func(kind string, _ []byte) {
-				described = described || kind == "udes" || kind == "altt" || kind == "uuid"
-			}) == nil
-		}
-	})
-	if err != nil || !known || described {
+	if !allKnown(in) {
 		return Made{}, more
 	}
 	type patch struct {
@@ -220,6 +208,24 @@ func rewriteHEIF(src Source, want Want, out *limited) (Made, error) {
 		at = p.at + int64(len(p.content))
 	}
 	return made, nil
+}
+
+// allKnown tells whether a file holds only boxes that are known, and describes nothing in a
+// property.
+func allKnown(in within) bool {
+	known, described := true, false
+	for kind := range in.boxes {
+		known = known && seenBoxes[kind]
+	}
+	known = known && itemsCounted(in.boxes["iinf"]) == uint64(len(in.kinds))
+	err := eachBox(in.boxes["iprp"], func(kind string, content []byte) {
+		if kind == "ipco" {
+			known = known && eachBox(content, func(kind string, _ []byte) {
+				described = described || kind == "udes" || kind == "altt" || kind == "uuid"
+			}) == nil
+		}
+	})
+	return err == nil && known && !described
 }
 
 // itemsCounted is how many items a header says there are (ISO/IEC 14496-12, 8.11.6).

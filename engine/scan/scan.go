@@ -148,18 +148,15 @@ func (s *scanner) run(ctx context.Context) error {
 			if e.Op == fsnotify.Chmod {
 				continue
 			}
-			dir, err := filepath.Rel(s.resolved(), filepath.Dir(e.Name))
-			if err != nil || strings.HasPrefix(dir, "..") {
+			dir, below := s.folderOf(e)
+			if !below {
 				full.Reset(settle) // the source itself was moved or removed
 				continue
-			}
-			if e.Has(fsnotify.Create) {
-				s.forget(path.Join(filepath.ToSlash(dir), filepath.Base(e.Name))) // a new folder under an old name is walked anew
 			}
 			if len(dirty) == 0 {
 				flush.Reset(settle)
 			}
-			dirty[filepath.ToSlash(dir)] = true
+			dirty[dir] = true
 		case <-disks.C:
 			if s.sameDisks() != s.mounted || mountsBelow(s.resolved()) != s.table {
 				full.Reset(0)
@@ -178,10 +175,8 @@ func (s *scanner) run(ctx context.Context) error {
 				full.Reset(0)
 				continue
 			}
-			for dir := range now {
-				if err := s.walk(ctx, dir); err != nil {
-					return err
-				}
+			if err := s.walkEach(ctx, now); err != nil {
+				return err
 			}
 		case <-full.C:
 			if err := s.walkAll(ctx); err != nil {
@@ -196,6 +191,29 @@ func (s *scanner) run(ctx context.Context) error {
 			flush.Reset(s.Quiet)
 		}
 	}
+}
+
+func (s *scanner) walkEach(ctx context.Context, dirs map[string]bool) error {
+	for dir := range dirs {
+		if err := s.walk(ctx, dir); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// folderOf is the folder of the source in which something happened; below is false when it
+// happened outside.
+func (s *scanner) folderOf(e fsnotify.Event) (dir string, below bool) {
+	dir, err := filepath.Rel(s.resolved(), filepath.Dir(e.Name))
+	if err != nil || strings.HasPrefix(dir, "..") {
+		return "", false
+	}
+	dir = filepath.ToSlash(dir)
+	if e.Has(fsnotify.Create) {
+		s.forget(path.Join(dir, filepath.Base(e.Name))) // a new folder under an old name is walked anew
+	}
+	return dir, true
 }
 
 // diskWait is how often it is looked whether the source's disks are where they

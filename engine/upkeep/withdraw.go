@@ -64,17 +64,7 @@ func (u *Upkeep) withdraw(ctx context.Context, driver destination.Driver, name s
 	if !small.Landed && small.Temp == "" { // it was there already: it is not ours
 		return ends("The whole of it is safe there; the small one may be somebody else's, and stays.")
 	}
-	is := func(path string, c records.Copy) (bool, error) {
-		_, err := proof.Take(ctx, driver, path, c.SHA256, c.Bytes, true, true)
-		switch {
-		case err == nil:
-			return true, nil
-		case destination.CauseOf(err) == queue.Different:
-			return false, nil
-		}
-		return false, err
-	}
-	switch there, err := is(whole.Remote, whole); {
+	switch there, err := isAt(ctx, driver, whole.Remote, whole); {
 	case errors.Is(err, destination.ErrNotFound) || err == nil && !there || destination.CauseOf(err) == queue.Refused:
 		says := "What was at " + whole.Remote + " is no longer what was proven."
 		return u.lost(context.WithoutCancel(ctx), whole.Destination, whole.Remote, says, "Find out who changed it. Retry sends it again while the file is on the device; the small copy stays until then.")
@@ -89,7 +79,7 @@ func (u *Upkeep) withdraw(ctx context.Context, driver destination.Driver, name s
 		} else if shared {
 			return ends("The whole of it is safe there; the small one stays, as another item's is the same.")
 		}
-		switch same, err := is(small.Remote, small); {
+		switch same, err := isAt(ctx, driver, small.Remote, small); {
 		case errors.Is(err, destination.ErrNotFound):
 			return ends("The whole of it is safe there; the small one was removed by somebody else.")
 		case destination.CauseOf(err) == queue.Refused:
@@ -110,7 +100,26 @@ func (u *Upkeep) withdraw(ctx context.Context, driver destination.Driver, name s
 			return err
 		}
 	}
-	switch same, err := is(out, small); {
+	return u.removeOut(ctx, driver, name, small, whole, out)
+}
+
+// isAt tells whether what lies at a path has the very bytes of a copy.
+func isAt(ctx context.Context, driver destination.Driver, path string, c records.Copy) (bool, error) {
+	_, err := proof.Take(ctx, driver, path, c.SHA256, c.Bytes, true, true)
+	switch {
+	case err == nil:
+		return true, nil
+	case destination.CauseOf(err) == queue.Different:
+		return false, nil
+	}
+	return false, err
+}
+
+// removeOut removes a small copy that was taken out of its place to the name out, if it is what
+// was put there.
+func (u *Upkeep) removeOut(ctx context.Context, driver destination.Driver, name string, small, whole records.Copy, out string) error {
+	ends := func(says string) error { return u.endSmall(ctx, small, says) }
+	switch same, err := isAt(ctx, driver, out, small); {
 	case errors.Is(err, destination.ErrNotFound): // an earlier try ended before it was taken out, or after it was removed
 		if _, serr := driver.Size(ctx, small.Remote); serr == nil {
 			return u.Records.Shelves.Withdraw(ctx, small.ID, "")
@@ -118,7 +127,7 @@ func (u *Upkeep) withdraw(ctx context.Context, driver destination.Driver, name s
 			return serr
 		}
 	case destination.CauseOf(err) == queue.Refused:
-		return leave(out, err)
+		return u.leaveSmall(ctx, name, small, out, err)
 	case err != nil:
 		return err
 	case !same:

@@ -48,7 +48,7 @@ func (s *Server) deviceRoutes() {
 			}
 			at = at.Add(12 * time.Hour)
 		}
-		day, err := d.Day(ctx, at)
+		day, err := d.Told.Day(ctx, at)
 		return &answer[wire.DeviceDay]{day}, err
 	})
 	call(s, "home-network", http.MethodGet, "/home-network", "Where the service listens for devices elsewhere", func(context.Context, *struct{}) (*answer[wire.HomeNetwork], error) {

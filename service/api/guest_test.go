@@ -194,12 +194,12 @@ func (y *guestYard) state() string {
 
 func (y *guestYard) deviceItems(name string) ([]wire.Item, error) {
 	d, _ := y.service.Device(name)
-	items, err := d.Items(y.t.Context(), wire.Filter{Limit: 50})
+	items, err := d.Told.Items(y.t.Context(), wire.Filter{Limit: 50})
 	if err != nil {
 		return nil, err
 	}
 	for _, it := range items {
-		if _, err := d.Story(y.t.Context(), it.Key); err != nil {
+		if _, err := d.Told.Story(y.t.Context(), it.Key); err != nil {
 			return nil, err
 		}
 	}
@@ -302,7 +302,7 @@ func TestADeviceThatLiesInWhatItTells(t *testing.T) {
 				if code == 200 {
 					assert.Equal(t, before, y.state(), "%s.%s = %.40v", rows.Part, rows.Columns[column], value)
 					d, _ := y.service.Device("guest")
-					st, err := d.Status(t.Context())
+					st, err := d.Told.Status(t.Context())
 					require.NoError(t, err)
 					assert.Empty(t, st.Problem, "%s.%s = %.40v was taken, and spoils the page", rows.Part, rows.Columns[column], value)
 				}
@@ -355,7 +355,7 @@ func TestWhatIsKeptOfOneDeviceSpoilsNoPage(t *testing.T) {
 	y := newGuestYard(t)
 	before := y.state()
 	d, _ := y.service.Device("guest")
-	mirror := d.(*link.Mirror)
+	mirror := d.Machine.(*link.Mirror)
 	files, err := filepath.Glob(y.service.Dir + "/devices/guest/mirror-*.db")
 	require.NoError(t, err)
 	for _, file := range files {
@@ -366,7 +366,7 @@ func TestWhatIsKeptOfOneDeviceSpoilsNoPage(t *testing.T) {
 		require.NoError(t, db.Close())
 	}
 	assert.Equal(t, before, y.state())
-	st, err := mirror.Status(t.Context())
+	st, err := mirror.Told.Status(t.Context())
 	require.NoError(t, err)
 	assert.Contains(t, st.Problem, "What guest told cannot be read since")
 	// It tells everything anew as soon as it is heard of.
@@ -374,7 +374,7 @@ func TestWhatIsKeptOfOneDeviceSpoilsNoPage(t *testing.T) {
 	b.Begin, b.After = false, "before"
 	require.Equal(t, http.StatusOK, y.push("guest", b))
 	require.Equal(t, http.StatusOK, y.push("guest", y.batch("guest")))
-	st, err = mirror.Status(t.Context())
+	st, err = mirror.Told.Status(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, st.Problem)
 	assert.EqualValues(t, 1, st.States[queue.Safe].N)
@@ -399,7 +399,7 @@ func TestAGuestsWordOfOthersIsLookedAt(t *testing.T) {
 	assert.Equal(t, http.StatusOK, ask("lost", link.Asked{Destination: "locker", Path: "2026/guest.jpg"}))
 	d, _ := y.service.Device("guest")
 	require.Eventually(t, func() bool { // that one is not there: it was looked at after the other
-		st, err := d.Status(t.Context())
+		st, err := d.Told.Status(t.Context())
 		return err == nil && st.States[queue.Safe].N == 0
 	}, 20*time.Second, 10*time.Millisecond)
 	assert.Equal(t, before, y.state(), "what is there stays safe, whoever says that it is lost")

@@ -21,7 +21,7 @@ func (s *Server) lookRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		return &answer[[]wire.UsualFolder]{d.Usual()}, nil
+		return &answer[[]wire.UsualFolder]{d.Shows.Usual()}, nil
 	})
 	call(s, "look", http.MethodPost, "/looks", "Look at a folder: how much is in it, of what; a job that tells while it counts", func(_ context.Context, in *request[wire.LookOrder]) (*answer[wire.Job], error) {
 		d, err := s.device(in.Body.Device)

@@ -76,18 +76,36 @@ func (s *Server) routes() {
 		return &answer[wire.FormForecast]{f}, destinationProblem(err)
 	})
 	call(s, "face", http.MethodGet, "/items/{device}/{key}/face", "A small picture of an item, as JPEG; 202 while it is being made, 204 where there is none", s.face)
+	s.orderRoutes()
+	call(s, "link", http.MethodPost, "/links", "A new one-time link to the console", func(_ context.Context, in *struct {
+		Host string `header:"Host"`
+	}) (*answer[wire.Link], error) {
+		return &answer[wire.Link]{wire.Link{URL: fmt.Sprintf("http://%s/open?code=%s", in.Host, s.service.NewLink(time.Now()))}}, nil
+	})
+	s.planRoutes()
+	s.versionRoutes()
+	s.destinationRoutes()
+	s.jobRoutes()
+	s.lookRoutes()
+	s.setupRoutes()
+	s.standinRoutes()
+	s.deviceRoutes()
+}
+
+// orderRoutes are the keeper's orders to devices.
+func (s *Server) orderRoutes() {
 	call(s, "pause", http.MethodPost, "/pause", "Hold everything", func(ctx context.Context, in *request[wire.PauseOrder]) (*answer[wire.Count], error) {
 		if until := in.Body.Until; !until.IsZero() && !until.After(time.Now()) {
 			return nil, huma.Error422UnprocessableEntity("The end of the pause lies in the past.")
 		}
-		return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) { return 1, d.Pause(ctx, in.Body.Until) })
+		return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) { return 1, d.Orders.Pause(ctx, in.Body.Until) })
 	})
 	call(s, "resume", http.MethodPost, "/resume", "End a pause", func(ctx context.Context, in *request[wire.ResumeOrder]) (*answer[wire.Count], error) {
-		return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) { return 1, d.Resume(ctx) })
+		return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) { return 1, d.Orders.Resume(ctx) })
 	})
 	call(s, "finish", http.MethodPost, "/finish", "Let a device sleep, or go off, when nothing more can go", func(ctx context.Context, in *request[wire.FinishOrder]) (*answer[wire.Count], error) {
 		return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) {
-			err := d.Finish(ctx, in.Body.Then)
+			err := d.Orders.Finish(ctx, in.Body.Then)
 			if errors.Is(err, awake.ErrUnable) {
 				return 0, huma.Error409Conflict(d.DeviceName() + " cannot be sent to sleep from here: what it runs on does not let Yard Tide do that.")
 			}
@@ -105,7 +123,7 @@ func (s *Server) routes() {
 		if err != nil {
 			return nil, err
 		}
-		cost, err := d.CostOf(ctx, in.Body.Items)
+		cost, err := d.Told.CostOf(ctx, in.Body.Items)
 		return &answer[wire.Cost]{cost}, err
 	})
 	call(s, "send-now", http.MethodPost, "/send-now", "Send items whatever their gates say", func(ctx context.Context, in *request[wire.SendNowOrder]) (*answer[wire.Cost], error) {
@@ -113,33 +131,20 @@ func (s *Server) routes() {
 		if err != nil {
 			return nil, err
 		}
-		cost, err := d.SendNow(ctx, in.Body.Items, in.Body.Metered)
+		cost, err := d.Orders.SendNow(ctx, in.Body.Items, in.Body.Metered)
 		var needs tell.NeedsMetered
 		if errors.As(err, &needs) {
 			return nil, huma.Error409Conflict("Sending now would cost: " + needs.Cost.Says)
 		}
 		return &answer[wire.Cost]{cost}, err
 	})
-	call(s, "link", http.MethodPost, "/links", "A new one-time link to the console", func(_ context.Context, in *struct {
-		Host string `header:"Host"`
-	}) (*answer[wire.Link], error) {
-		return &answer[wire.Link]{wire.Link{URL: fmt.Sprintf("http://%s/open?code=%s", in.Host, s.service.NewLink(time.Now()))}}, nil
-	})
-	s.planRoutes()
-	s.versionRoutes()
-	s.destinationRoutes()
-	s.jobRoutes()
-	s.lookRoutes()
-	s.setupRoutes()
-	s.standinRoutes()
-	s.deviceRoutes()
 }
 
 func (s *Server) device(name string) (service.Device, error) {
 	if d, ok := s.service.Device(name); ok {
 		return d, nil
 	}
-	return nil, huma.Error404NotFound(fmt.Sprintf("There is no device %q here; there is %s.", name, strings.Join(s.names(), ", ")))
+	return service.Device{}, huma.Error404NotFound(fmt.Sprintf("There is no device %q here; there is %s.", name, strings.Join(s.names(), ", ")))
 }
 
 func (s *Server) names() []string {
@@ -207,7 +212,7 @@ func (s *Server) page(ctx context.Context, in *pageQuery) (*answer[wire.Page], e
 	out := &answer[wire.Page]{wire.Page{Items: []wire.Item{}}}
 	full := false
 	for _, d := range devices {
-		items, err := d.Items(ctx, wire.Filter{State: in.State, Kind: in.Kind, Hold: in.Hold, Destination: in.Destination, After: after[d.DeviceName()], Limit: in.Limit})
+		items, err := d.Told.Items(ctx, wire.Filter{State: in.State, Kind: in.Kind, Hold: in.Hold, Destination: in.Destination, After: after[d.DeviceName()], Limit: in.Limit})
 		var none records.NoItem
 		if errors.As(err, &none) {
 			return nil, noCursor
@@ -253,7 +258,7 @@ func (s *Server) find(ctx context.Context, in *struct {
 		if text == "" {
 			continue
 		}
-		items, err := d.Find(ctx, text, 20)
+		items, err := d.Told.Find(ctx, text, 20)
 		if err != nil {
 			return nil, err
 		}
@@ -270,7 +275,7 @@ func (s *Server) story(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	story, err := d.Story(ctx, in.Key)
+	story, err := d.Told.Story(ctx, in.Key)
 	return &answer[wire.Story]{story}, err
 }
 
@@ -314,7 +319,7 @@ func (s *Server) face(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return pictured(d.Face(ctx, in.Key))
+	return pictured(d.Shows.Face(ctx, in.Key))
 }
 
 // pictured answers with a small picture, or why there is none now.

@@ -296,7 +296,7 @@ func (h *Household) member(ctx context.Context, name string, m membership) error
 	h.list = append(slices.Clone(h.list), mirror)
 	h.mu.Unlock()
 	mirror.SetPlan(h.Book.PlanOrEmpty())
-	h.Fleet.Join(fleet.Member{Name: name, Records: mirror.Records, Counts: mirror.Counts, Wake: func() {}, Tell: h.Tell, Lost: mirror.Lose, Spoiled: mirror.Spoiled})
+	h.Fleet.Join(fleet.Member{Name: name, Records: mirror.Records, Counts: mirror.Told.Counts, Wake: func() {}, Tell: h.Tell, Lost: mirror.Orders.Lose, Spoiled: mirror.Spoiled})
 	return nil
 }
 
