@@ -17,6 +17,7 @@ import (
 	"yardtide/engine/atomicfile"
 	"yardtide/engine/device"
 	"yardtide/engine/link"
+	"yardtide/engine/records"
 	"yardtide/service/household"
 	"yardtide/service/planbook"
 	"yardtide/service/vault"
@@ -197,19 +198,19 @@ func (s *Service) putAuthority(name, pem string) error {
 	return nil
 }
 
-// removedFact is the name of the fact that the device was paused as it was revoked.
-const removedFact = "link removed"
+// removedFact is "1" while the device is paused as it was revoked.
+const removedFact records.Fact[string] = "link removed"
 
 // takenInAgain ends the pause of a device that was revoked, and joined again.
 func (s *Service) takenInAgain(ctx context.Context) error {
-	was, err := s.records[0].Facts.Fact(ctx, removedFact)
-	if err != nil || was == "" {
+	_, was, err := removedFact.Read(ctx, &s.records[0].Facts)
+	if err != nil || !was {
 		return err
 	}
 	if err := s.devices[0].Orders.Resume(ctx); err != nil {
 		return err
 	}
-	return s.records[0].Facts.SetFact(ctx, removedFact, "")
+	return removedFact.Keep(ctx, &s.records[0].Facts, "")
 }
 
 // removed stops a device that was revoked: it sends nothing any more.
@@ -217,7 +218,7 @@ func (s *Service) removed() {
 	s.Log.Warn("this device was revoked; it sends nothing any more", "yard", s.Joined.Home.Yard)
 	err := s.devices[0].Orders.Pause(context.Background(), time.Time{})
 	if err == nil {
-		err = s.records[0].Facts.SetFact(context.Background(), removedFact, "1")
+		err = removedFact.Keep(context.Background(), &s.records[0].Facts, "1")
 	}
 	if err != nil {
 		s.Log.Error("the device could not be paused", "err", err)

@@ -14,7 +14,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -120,6 +119,9 @@ func (m *Maker) Make(ctx context.Context, p *plan.Plan, charging gate.Known, now
 	return next
 }
 
+// lookedFact is the newest item of a rule that was looked at for bursts.
+const lookedFact records.Fact[int64] = "bursts "
+
 // ofRule makes what is still to be made of a rule's bursts.
 func (m *Maker) ofRule(ctx context.Context, rule string) error {
 	dir := m.folder(rule)
@@ -129,12 +131,10 @@ func (m *Maker) ofRule(ctx context.Context, rule string) error {
 	if err := m.holdSent(ctx, dir); err != nil {
 		return err
 	}
-	fact := "bursts " + rule
-	text, err := m.Records.Facts.Fact(ctx, fact)
+	after, _, err := lookedFact.For(rule).Read(ctx, &m.Records.Facts)
 	if err != nil {
 		return err
 	}
-	after, _ := strconv.ParseInt(text, 10, 64) // "" is 0
 	shots, newest, err := m.Records.Catalogue.Shots(ctx, rule, after)
 	if err != nil || newest <= after {
 		return err
@@ -151,7 +151,7 @@ func (m *Maker) ofRule(ctx context.Context, rule string) error {
 			return err
 		}
 	}
-	return m.Records.Facts.SetFact(ctx, fact, strconv.FormatInt(newest, 10))
+	return lookedFact.For(rule).Keep(ctx, &m.Records.Facts, newest)
 }
 
 // holding is where moving pictures that are safe wait before their bytes go.

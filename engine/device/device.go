@@ -20,7 +20,6 @@ import (
 	"context"
 	crand "crypto/rand"
 	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"io/fs"
 	"log/slog"
@@ -161,17 +160,12 @@ func New(ctx context.Context, o Options) (*Device, error) {
 		planned: work.NewBell(), wake: work.NewBell(), freed: work.NewBell(),
 	}
 	d.Told, d.Orders = Told{tell.Teller{Of: o.Name, From: o.Records, Beside: d.Known}, d}, Orders{d}
-	for name, into := range map[string]any{"pause": &d.pause, "conditions": &d.now} {
-		text, err := o.Records.Facts.Fact(ctx, name)
-		if err != nil {
-			return nil, err
-		}
-		if text == "" {
-			continue
-		}
-		if err := json.Unmarshal([]byte(text), into); err != nil {
-			return nil, fmt.Errorf("reading the %s of %s: %w", name, o.Name, err)
-		}
+	var err error
+	if d.pause, _, err = pauseFact.Read(ctx, &o.Records.Facts); err != nil {
+		return nil, err
+	}
+	if d.now, _, err = conditionsFact.Read(ctx, &o.Records.Facts); err != nil {
+		return nil, err
 	}
 	mark, err := readMark(ctx, o.Records)
 	if err != nil {
@@ -208,17 +202,24 @@ func New(ctx context.Context, o Options) (*Device, error) {
 	return d, nil
 }
 
+// What a device keeps of itself beside its items.
+const (
+	markFact       records.Fact[string]          = "mark"
+	pauseFact      records.Fact[gate.PauseState] = "pause"
+	conditionsFact records.Fact[gate.Conditions] = "conditions"
+)
+
 // readMark reads what tells the device from others of its name, making it at the
 // first start.
 func readMark(ctx context.Context, r *records.Records) (string, error) {
-	mark, err := r.Facts.Fact(ctx, "mark")
-	if err != nil || mark != "" {
+	mark, known, err := markFact.Read(ctx, &r.Facts)
+	if err != nil || known {
 		return mark, err
 	}
 	b := make([]byte, 4)
 	_, _ = crand.Read(b) // it never fails (crypto/rand)
 	mark = hex.EncodeToString(b)
-	return mark, r.Facts.SetFact(ctx, "mark", mark)
+	return mark, markFact.Keep(ctx, &r.Facts, mark)
 }
 
 // DeviceName is what the plan calls the device.
@@ -309,7 +310,7 @@ func (d *Device) sense(ctx context.Context) error {
 		d.ready = true
 		now := d.now
 		d.mu.Unlock()
-		err := d.keep(ctx, "conditions", now)
+		err := conditionsFact.Keep(ctx, &d.Records.Facts, now)
 		if err == nil {
 			err = d.Records.Journal.Sense(ctx, now, time.Now())
 		}
@@ -322,14 +323,6 @@ func (d *Device) sense(ctx context.Context) error {
 		return fmt.Errorf("the sensor failed: %w", err)
 	}
 	return nil
-}
-
-func (d *Device) keep(ctx context.Context, name string, v any) error {
-	text, err := json.Marshal(v)
-	if err != nil {
-		return fmt.Errorf("keeping %s: %w", name, err)
-	}
-	return d.Records.Facts.SetFact(ctx, name, string(text))
 }
 
 // follow brings the records in line with each plan and scans its sources. A scan that hangs

@@ -23,7 +23,7 @@ func (o Orders) Pause(ctx context.Context, until time.Time) error {
 func (o Orders) Resume(ctx context.Context) error { return o.setPause(ctx, gate.PauseState{}) }
 
 func (o Orders) setPause(ctx context.Context, p gate.PauseState) error {
-	if err := o.d.keep(ctx, "pause", p); err != nil {
+	if err := pauseFact.Keep(ctx, &o.d.Records.Facts, p); err != nil {
 		return err
 	}
 	o.d.mu.Lock()

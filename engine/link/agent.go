@@ -10,7 +10,6 @@ import (
 	"log/slog"
 	"net/http"
 	"slices"
-	"strconv"
 	"sync"
 	"time"
 
@@ -93,9 +92,9 @@ func (s sent) nextID(note int64) string {
 }
 
 const (
-	sentFact  = "link sent"
-	doneFact  = "link done"
-	heardFact = "link heard"
+	sentFact  records.Fact[sent]  = "link sent"
+	doneFact  records.Fact[int64] = "link done"  // the last order that was carried out
+	heardFact records.Fact[int64] = "link heard" // when the service answered last, in Unix milliseconds
 )
 
 // NewAgent makes the agent of a device and reads how far it was.
@@ -108,21 +107,15 @@ func NewAgent(ctx context.Context, o AgentOptions, here Here) (*Agent, error) {
 	if err := o.Records.Outbox.Follow(ctx); err != nil {
 		return nil, err
 	}
-	text, err := o.Records.Facts.Fact(ctx, sentFact)
-	if err == nil && text != "" {
-		err = json.Unmarshal([]byte(text), &a.sent)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("reading what was told: %w", err)
-	}
-	heard, err := o.Records.Facts.Fact(ctx, heardFact)
-	if err != nil {
+	var err error
+	if a.sent, _, err = sentFact.Read(ctx, &o.Records.Facts); err != nil {
 		return nil, err
 	}
-	if ms, err := strconv.ParseInt(heard, 10, 64); err == nil {
-		a.state.Heard = records.FromMS(ms)
+	heard, known, err := heardFact.Read(ctx, &o.Records.Facts)
+	if known {
+		a.state.Heard = records.FromMS(heard)
 	}
-	return a, nil
+	return a, err
 }
 
 // Following tells the agent which plan is followed, by its mark.
@@ -359,15 +352,17 @@ func (a *Agent) taken(ctx context.Context, have Have) (more bool, err error) {
 
 // keep keeps what was told, with the notes up to one taken away.
 func (a *Agent) keep(ctx context.Context, s sent, upTo ...int64) error {
-	text, err := json.Marshal(s)
+	is, err := sentFact.Is(s)
 	if err != nil {
-		return fmt.Errorf("keeping what was told: %w", err)
+		return err
 	}
-	fact := records.NamedFact{Name: sentFact, Value: string(text)}
 	if len(upTo) > 0 {
-		err = a.Records.Outbox.Told(ctx, upTo[0], fact, records.NamedFact{Name: heardFact, Value: strconv.FormatInt(time.Now().UnixMilli(), 10)})
+		heard, herr := heardFact.Is(time.Now().UnixMilli())
+		if err = herr; err == nil {
+			err = a.Records.Outbox.Told(ctx, upTo[0], is, heard)
+		}
 	} else {
-		err = a.Records.Facts.SetFact(ctx, fact.Name, fact.Value)
+		err = a.Records.Facts.SetFact(ctx, is.Name, is.Value)
 	}
 	if err != nil {
 		return err
@@ -389,11 +384,10 @@ const waitTime = 25 * time.Second
 
 // pull waits for the plan and for orders, and does them.
 func (a *Agent) pull(ctx context.Context) error {
-	text, err := a.Records.Facts.Fact(ctx, doneFact)
+	done, _, err := doneFact.Read(ctx, &a.Records.Facts)
 	if err != nil {
 		return err
 	}
-	done, _ := strconv.ParseInt(text, 10, 64) // none is 0
 	a.mu.Lock()
 	w := Wait{Plan: a.plan, Claims: a.Others.claims(), Done: done, Boot: a.boot}
 	a.mu.Unlock()
@@ -429,7 +423,7 @@ func (a *Agent) obey(ctx context.Context, o Order, done int64) error {
 		if answer = a.do(ctx, o); ctx.Err() != nil {
 			return nil
 		}
-		if err := a.Records.Facts.SetFact(ctx, doneFact, strconv.FormatInt(o.ID, 10)); err != nil {
+		if err := doneFact.Keep(ctx, &a.Records.Facts, o.ID); err != nil {
 			return err
 		}
 	}

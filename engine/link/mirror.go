@@ -2,7 +2,6 @@ package link
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -76,9 +75,9 @@ type told struct {
 }
 
 const (
-	toldFact  = "told"
-	lastFact  = "last batch"
-	wholeFact = "whole"
+	toldFact  records.Fact[told]   = "told"
+	lastFact  records.Fact[string] = "last batch"
+	wholeFact records.Fact[int]    = "whole" // 1 once everything was told
 )
 
 // OpenMirror opens what is there of a device, or begins with nothing.
@@ -122,11 +121,11 @@ func OpenMirror(ctx context.Context, o MirrorOptions) (m *Mirror, err error) {
 			continue
 		}
 		m.files[r] = file
-		whole, err := r.Facts.Fact(ctx, wholeFact)
+		_, whole, err := wholeFact.Read(ctx, &r.Facts)
 		switch {
 		case err != nil:
 			return nil, err
-		case whole != "":
+		case whole:
 			m.now = r
 		case m.next == nil:
 			m.next = r
@@ -139,10 +138,7 @@ func OpenMirror(ctx context.Context, o MirrorOptions) (m *Mirror, err error) {
 			return nil, err
 		}
 	}
-	text, err := m.now.Facts.Fact(ctx, toldFact)
-	if err == nil && text != "" {
-		err = json.Unmarshal([]byte(text), &m.told)
-	}
+	m.told, _, err = toldFact.Read(ctx, &m.now.Facts)
 	m.told.Known.Sound() // before it is heard of, nothing of it is known
 	return m, err
 }
@@ -244,14 +240,14 @@ func (m *Mirror) Take(ctx context.Context, b Batch) (Have, error) {
 		}
 	case next != nil && b.After == have.Last:
 	default:
-		last, err := now.Facts.Fact(ctx, lastFact)
+		last, _, err := lastFact.Read(ctx, &now.Facts)
 		if err != nil {
 			return have, err
 		}
 		if b.After == "" || b.After != last || b.Epoch != now.Catalogue.Epoch() {
 			have.Last = last
 			if next != nil {
-				have.Last, err = next.Facts.Fact(ctx, lastFact)
+				have.Last, _, err = lastFact.Read(ctx, &next.Facts)
 			}
 			return have, err
 		}
@@ -263,18 +259,18 @@ func (m *Mirror) Take(ctx context.Context, b Batch) (Have, error) {
 		m.mu.Unlock()
 	}
 	into := now
-	facts := []records.NamedFact{{Name: lastFact, Value: b.ID}}
+	facts := []records.NamedFact{lastBatch(b.ID)}
 	if next != nil {
 		into = next
 	}
 	if b.Whole || next == nil {
-		facts = append(facts, records.NamedFact{Name: wholeFact, Value: "1"})
+		facts = append(facts, records.NamedFact{Name: string(wholeFact), Value: "1"})
 	}
 	kept, err := m.toldNow()
 	if err != nil {
 		return have, err
 	}
-	if err := into.Mirror.Take(ctx, b.Rows, records.NamedFact{Name: lastFact, Value: b.After}, append(facts, kept)...); err != nil {
+	if err := into.Mirror.Take(ctx, b.Rows, lastBatch(b.After), append(facts, kept)...); err != nil {
 		return have, err
 	}
 	if b.Whole && next != nil {
@@ -301,7 +297,7 @@ func (m *Mirror) ends(ctx context.Context) (now, next *records.Records, have Hav
 	if next != nil {
 		of = next
 	}
-	have.Last, err = of.Facts.Fact(ctx, lastFact)
+	have.Last, _, err = lastFact.Read(ctx, &of.Facts)
 	return now, next, have, err
 }
 
@@ -316,7 +312,7 @@ func (m *Mirror) beginAnew(ctx context.Context, epoch string) (*records.Records,
 		return nil, err
 	}
 	m.next = next
-	if whole, err := m.now.Facts.Fact(ctx, wholeFact); err == nil && whole == "" { // nothing was told yet
+	if _, whole, err := wholeFact.Read(ctx, &m.now.Facts); err == nil && !whole { // nothing was told yet
 		m.discard(m.now)
 		m.now = next
 	}
@@ -344,11 +340,12 @@ func (m *Mirror) hear(b Batch) {
 func (m *Mirror) toldNow() (records.NamedFact, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	text, err := json.Marshal(m.told)
-	if err != nil {
-		return records.NamedFact{}, fmt.Errorf("keeping what was told: %w", err)
-	}
-	return records.NamedFact{Name: toldFact, Value: string(text)}, nil
+	return toldFact.Is(m.told)
+}
+
+// lastBatch is the fact which batch was taken last.
+func lastBatch(id string) records.NamedFact {
+	return records.NamedFact{Name: string(lastFact), Value: id}
 }
 
 // keepTold keeps it.

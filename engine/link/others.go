@@ -2,9 +2,7 @@ package link
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
-	"fmt"
 	"sync"
 	"time"
 
@@ -337,7 +335,7 @@ func (o *Others) Give(destination string, bytes int64, landed bool) {
 func (o *Others) askForRoom() { o.need.Ring() }
 
 // roomFact keeps what the device was given, for a start without the service.
-const roomFact = "link room"
+const roomFact records.Fact[keptRoom] = "link room"
 
 // How often the parts of the room are told anew, and how long claims that are over are
 // gathered before they are given back.
@@ -444,11 +442,7 @@ func (o *Others) partNow(ctx context.Context) error {
 	if more {
 		o.wake()
 	}
-	text, err := json.Marshal(kept)
-	if err != nil {
-		return fmt.Errorf("keeping the room: %w", err)
-	}
-	return o.agent.Records.Facts.SetFact(ctx, roomFact, string(text))
+	return roomFact.Keep(ctx, &o.agent.Records.Facts, kept)
 }
 
 // keptRoom is how the records keep it.
@@ -460,13 +454,9 @@ type keptRoom struct {
 // restore takes up what the device was given before it was stopped, less what it put
 // there since.
 func (o *Others) restore(ctx context.Context, r *records.Records) error {
-	text, err := r.Facts.Fact(ctx, roomFact)
-	if err != nil || text == "" {
+	kept, _, err := roomFact.Read(ctx, &r.Facts)
+	if err != nil {
 		return err
-	}
-	var kept keptRoom
-	if err := json.Unmarshal([]byte(text), &kept); err != nil {
-		return fmt.Errorf("reading the room: %w", err)
 	}
 	for name, left := range kept.Left {
 		if left >= 0 {

@@ -7,7 +7,6 @@ package place
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -25,9 +24,7 @@ import (
 
 // Ledger is what the records keep of places: facts, and the proofs that rest on them.
 type Ledger interface {
-	Facts(ctx context.Context, prefix string) (map[string]string, error)
-	Fact(ctx context.Context, name string) (string, error)
-	SetFact(ctx context.Context, name, value string) error
+	records.FactFile
 	// Owe has every proof at a destination taken again, and sets a fact in the same step.
 	Owe(ctx context.Context, destination, says string, is records.NamedFact, at time.Time) (int64, error)
 	// Abandon leaves what is at a destination's old place, and sets a fact in the same step.
@@ -77,8 +74,8 @@ type bound struct {
 
 // fact is how the records keep it for a destination.
 func (b bound) fact(name string) records.NamedFact {
-	text, _ := json.Marshal(b) // three strings: it never fails
-	return records.NamedFact{Name: placeFact(name), Value: string(text)}
+	is, _ := placeFact.For(name).Is(b) // three strings: it never fails
+	return is
 }
 
 // place is what is known of one destination's place.
@@ -103,53 +100,64 @@ type place struct {
 // New reads which places the names stood for.
 func New(ctx context.Context, o Options) (*Places, error) {
 	ps := &Places{Options: o, plan: &plan.Plan{}, places: map[string]*place{}}
-	facts, err := o.Records.Facts(ctx, placeFact(""))
+	places, err := placeFact.All(ctx, o.Records)
 	if err != nil {
 		return nil, err
 	}
-	for name, text := range facts {
-		if err := json.Unmarshal([]byte(text), &ps.of(name).bound); err != nil {
-			return nil, fmt.Errorf("reading the place of %s: %w", name, err)
-		}
+	for name, is := range places {
+		ps.of(name).bound = is
 	}
-	counts, err := o.Records.Facts(ctx, putFact(""))
+	puts, err := putFact.All(ctx, o.Records)
 	if err != nil {
 		return nil, err
 	}
-	for name, text := range counts {
-		n, at, _ := strings.Cut(text, " ")
-		ps.of(name).put, _ = strconv.ParseInt(n, 10, 64) // it was written by count
-		ps.of(name).putAt = at
+	for name, last := range puts {
+		ps.of(name).put, ps.of(name).putAt = last.n, last.at
 	}
-	begun, err := o.Records.Fact(ctx, records.RebuildFact)
-	if err != nil || begun == "" {
+	if _, ps.anew, err = records.RebuildFact.Read(ctx, o.Records); err != nil || !ps.anew {
 		return ps, err
 	}
-	ps.anew = true
-	listed, err := o.Records.Facts(ctx, listedFact(""))
+	listed, err := listedFact.All(ctx, o.Records)
 	for name := range listed {
 		ps.of(name).listed = true
 	}
 	return ps, err
 }
 
-// putFact is the name of the fact which number was put last at a destination's place. The
-// number belongs to the place of an identity.
-func putFact(name string) string { return "put " + name }
+// What is kept of a destination's place: the place that its name stands for, the number of what
+// was put there last, and when what lies there was looked at since the records were begun anew.
+const (
+	placeFact  records.Fact[bound]     = "place "
+	putFact    records.Fact[lastPut]   = "put "
+	listedFact records.Fact[time.Time] = "rebuilt "
+)
+
+// lastPut is the number of what was put at a place last, and the path of the counter there.
+type lastPut struct {
+	n  int64
+	at string
+}
+
+// MarshalText implements encoding.TextMarshaler.
+func (l lastPut) MarshalText() ([]byte, error) { return fmt.Appendf(nil, "%d %s", l.n, l.at), nil }
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (l *lastPut) UnmarshalText(text []byte) (err error) {
+	n, at, _ := strings.Cut(string(text), " ")
+	l.at = at
+	l.n, err = strconv.ParseInt(n, 10, 64)
+	return err
+}
 
 // counter is the path of this device's counter at a place. The caller has the lock.
 func (ps *Places) counter(p *place) string {
 	return cmp.Or(p.putAt, destination.RecordDir+"/"+ps.Owner+"/last-put")
 }
 
-// listedFact is the name of the fact that what lies at a destination was looked at
-// since the records were begun anew.
-func listedFact(name string) string { return "rebuilt " + name }
-
 // Listed notes that what lies at a destination was looked at since the records were
 // begun anew: it may be sent to.
 func (ps *Places) Listed(ctx context.Context, name string) error {
-	err := ps.Records.SetFact(context.WithoutCancel(ctx), listedFact(name), time.Now().UTC().Format(time.RFC3339))
+	err := listedFact.For(name).Keep(context.WithoutCancel(ctx), ps.Records, time.Now().UTC())
 	if err == nil {
 		ps.mu.Lock()
 		ps.of(name).listed = true
@@ -205,16 +213,13 @@ func (ps *Places) of(name string) *place {
 	return p
 }
 
-func placeFact(name string) string { return "place " + name }
-
 // Bind tells records that know nothing of a destination's place which one it
 // is.
 func Bind(ctx context.Context, r Ledger, name, id, where string) error {
-	if text, err := r.Fact(ctx, placeFact(name)); err != nil || text != "" {
+	if _, known, err := placeFact.For(name).Read(ctx, r); err != nil || known {
 		return err
 	}
-	is := bound{ID: id, Where: where}.fact(name)
-	return r.SetFact(ctx, is.Name, is.Value)
+	return placeFact.For(name).Keep(ctx, r, bound{ID: id, Where: where})
 }
 
 // Reach is the driver of a destination, once what answers there is seen to be the
@@ -357,7 +362,7 @@ func (ps *Places) count(ctx context.Context, name string, p *place, driver desti
 
 // setPut keeps the number of what was put at a place last, and the path of its counter there.
 func (ps *Places) setPut(ctx context.Context, name string, p *place, at string, n int64) error {
-	if err := ps.Records.SetFact(ctx, putFact(name), strconv.FormatInt(n, 10)+" "+at); err != nil {
+	if err := putFact.For(name).Keep(ctx, ps.Records, lastPut{n, at}); err != nil {
 		return err
 	}
 	ps.mu.Lock()
@@ -501,8 +506,7 @@ func (ps *Places) bind(ctx context.Context, name string, p *place, driver destin
 	same := p.bound == now
 	ps.mu.Unlock()
 	if !same {
-		is := now.fact(name)
-		if err := ps.Records.SetFact(context.WithoutCancel(ctx), is.Name, is.Value); err != nil {
+		if err := placeFact.For(name).Keep(context.WithoutCancel(ctx), ps.Records, now); err != nil {
 			return err
 		}
 	}

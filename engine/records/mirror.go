@@ -36,7 +36,7 @@ func OpenMirror(ctx context.Context, file, epoch string) (*Records, error) {
 		if epoch == "" { // it has one, or nothing was told yet
 			return nil
 		}
-		return r.Facts.SetFact(ctx, epochFact, epoch)
+		return epochFact.Keep(ctx, &r.Facts, epoch)
 	})
 }
 

@@ -13,10 +13,10 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// RebuildFact is the name of the fact that tells that the records were begun anew
+// RebuildFact tells when and that the records were begun anew
 // beside damaged ones: what is at each destination is looked at before anything is
 // sent there.
-const RebuildFact = "rebuild"
+const RebuildFact Fact[time.Time] = "rebuild"
 
 // Rebuild puts the files of damaged records aside and begins new ones, with the
 // facts and the spending of the old ones as far as they can be read. It returns
@@ -40,7 +40,7 @@ func Rebuild(ctx context.Context, file string, now time.Time) (aside string, los
 	if lost, err = r.salvage(ctx, filepath.Join(aside, filepath.Base(file)), now); err != nil {
 		return aside, lost, err
 	}
-	return aside, lost, r.Facts.SetFact(ctx, RebuildFact, now.UTC().Format(time.RFC3339))
+	return aside, lost, RebuildFact.Keep(ctx, &r.Facts, now.UTC())
 }
 
 // neverAgain is more than any allowance: what was spent is not known, so nothing
@@ -61,7 +61,7 @@ func (r *Records) salvage(ctx context.Context, old string, now time.Time) (lost 
 		lost = append(lost, "pauses, and which places the destinations' names stand for")
 	}
 	for _, f := range facts {
-		if f.Name == epochFact || f.Name == appliedFact {
+		if f.Name == string(epochFact) || f.Name == appliedFact {
 			continue // the items are numbered anew, and have no copies yet
 		}
 		if err := r.Facts.SetFact(ctx, f.Name, f.Value); err != nil {

@@ -346,40 +346,6 @@ func (r *file) onDisk(ctx context.Context, doing string, f func(*transaction) er
 	return r.write.transact(ctx, conn, nil, doing, f)
 }
 
-const setFact = `INSERT INTO facts VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value`
-
-// SetFact keeps a small named value.
-func (r *Facts) SetFact(ctx context.Context, name, value string) error {
-	_, err := r.write.ExecContext(ctx, setFact, name, value)
-	if err != nil {
-		return fmt.Errorf("keeping %s: %w", name, err)
-	}
-	return nil
-}
-
-// Fact reads a value, "" when there is none.
-func (r *Facts) Fact(ctx context.Context, name string) (string, error) {
-	var v string
-	err := r.read.GetContext(ctx, &v, `SELECT value FROM facts WHERE name = ?`, name)
-	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return "", fmt.Errorf("reading %s: %w", name, err)
-	}
-	return v, nil
-}
-
-// Facts reads the values whose names begin with a prefix, by the rest of the name.
-func (r *Facts) Facts(ctx context.Context, prefix string) (map[string]string, error) {
-	var rows []struct{ Name, Value string }
-	if err := r.read.SelectContext(ctx, &rows, `SELECT name, value FROM facts WHERE substr(name, 1, ?) = ?`, len(prefix), prefix); err != nil {
-		return nil, fmt.Errorf("reading %s…: %w", prefix, err)
-	}
-	facts := make(map[string]string, len(rows))
-	for _, row := range rows {
-		facts[row.Name[len(prefix):]] = row.Value
-	}
-	return facts, nil
-}
-
 func ms(t time.Time) int64 {
 	if t.IsZero() {
 		return 0

@@ -328,22 +328,22 @@ func nameNew(tx *transaction, from int64) error {
 // word that was made at random with the records. Records that are begun anew number
 // anew, and another word tells it.
 
-const epochFact = "epoch"
+const epochFact Fact[string] = "epoch"
 
 func (r *file) readEpoch(ctx context.Context) (string, error) {
-	epoch, err := (&Facts{r}).Fact(ctx, epochFact)
-	if err != nil || epoch != "" {
+	epoch, known, err := epochFact.Read(ctx, &Facts{r})
+	if err != nil || known {
 		return epoch, err
 	}
 	b := make([]byte, 5)
 	_, _ = rand.Read(b) // it never fails (crypto/rand)
 	epoch = strings.ToLower(base32.StdEncoding.EncodeToString(b))
-	return epoch, (&Facts{r}).SetFact(ctx, epochFact, epoch)
+	return epoch, epochFact.Keep(ctx, &Facts{r}, epoch)
 }
 
 // ForgetEpoch has the records make another word when they are opened next: a copy of a file is not the same records.
 func (r *Catalogue) ForgetEpoch(ctx context.Context) error {
-	return (&Facts{r.file}).SetFact(ctx, epochFact, "")
+	return epochFact.Keep(ctx, &Facts{r.file}, "")
 }
 
 // Key is the key of an item.

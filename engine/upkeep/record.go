@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strconv"
 	"strings"
 	"time"
 
@@ -78,6 +77,9 @@ func (u *Upkeep) recordDue(ctx context.Context, name string, now time.Time, busy
 	}, time.Time{}, nil
 }
 
+// partFact is the number of the last part of the record at a destination.
+const partFact records.Fact[int64] = "record "
+
 // writeRecord writes one part of the record at a destination: an index in JSON
 // Lines and checksums as sha256sum reads them.
 func (u *Upkeep) writeRecord(ctx context.Context, name string) error {
@@ -86,12 +88,10 @@ func (u *Upkeep) writeRecord(ctx context.Context, name string) error {
 		return err
 	}
 	dir := u.recordDir()
-	fact := "record " + name
-	text, err := u.Records.Facts.Fact(ctx, fact)
+	last, _, err := partFact.For(name).Read(ctx, &u.Records.Facts)
 	if err != nil {
 		return err
 	}
-	last, _ := strconv.ParseInt(text, 10, 64) // "" is 0
 	var index, sums bytes.Buffer
 	lines := json.NewEncoder(&index)
 	lines.SetEscapeHTML(false)
@@ -112,7 +112,7 @@ func (u *Upkeep) writeRecord(ctx context.Context, name string) error {
 	for part := last + 1; ; part++ {
 		// The number is on record first: whatever happens, the next part has
 		// another.
-		if err := u.Records.Facts.SetFact(ctx, fact, strconv.FormatInt(part, 10)); err != nil {
+		if err := partFact.For(name).Keep(ctx, &u.Records.Facts, part); err != nil {
 			return err
 		}
 		err := u.putRecord(ctx, driver, fmt.Sprintf("%s/index-%06d.jsonl", dir, part), index.Bytes())

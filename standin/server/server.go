@@ -12,14 +12,17 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"sync"
 	"time"
 )
 
 // Process is a server that runs.
 type Process struct {
-	cmd *exec.Cmd
-	out output
+	cmd   *exec.Cmd
+	out   output
+	kept  sync.WaitGroup // the thread that began it
+	ended func()         // lets that thread go
 }
 
 // output keeps what a server prints, for the error when it does not start.
@@ -50,7 +53,7 @@ func Start(ctx context.Context, address, hint, program string, args ...string) (
 	p.cmd.Stdout, p.cmd.Stderr = &p.out, &p.out
 	p.cmd.SysProcAttr = endsWithUs()
 	p.cmd.WaitDelay = time.Second // what a server started for a connection may outlive it
-	if err := p.cmd.Start(); err != nil {
+	if err := p.start(); err != nil {
 		return nil, fmt.Errorf("starting %s (%s): %w", filepath.Base(program), hint, err)
 	}
 	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline) && ctx.Err() == nil; time.Sleep(20 * time.Millisecond) {
@@ -59,6 +62,23 @@ func Start(ctx context.Context, address, hint, program string, args ...string) (
 		}
 	}
 	return nil, fmt.Errorf("starting %s: %w\n%s", filepath.Base(program), errors.Join(errors.New("it takes no connections"), p.Kill()), p.out.String())
+}
+
+// start begins the program. Linux ends it with the thread that began it (prctl(2),
+// PR_SET_PDEATHSIG): that thread is kept until the program has ended.
+func (p *Process) start() error {
+	began, ended := make(chan error), make(chan struct{})
+	p.ended = sync.OnceFunc(func() { close(ended) })
+	p.kept.Go(func() {
+		runtime.LockOSThread()
+		defer runtime.UnlockOSThread()
+		err := p.cmd.Start()
+		began <- err
+		if err == nil {
+			<-ended
+		}
+	})
+	return <-began
 }
 
 // Stop asks the server to end and waits for it.
@@ -72,6 +92,8 @@ func (p *Process) end(s os.Signal) error {
 		return fmt.Errorf("stopping %s: %w", filepath.Base(p.cmd.Path), err)
 	}
 	_ = p.cmd.Wait() // it ends by the signal
+	p.ended()
+	p.kept.Wait()
 	return nil
 }
 
