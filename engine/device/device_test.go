@@ -104,7 +104,7 @@ func (y *yard) start() {
 	var err error
 	y.records, err = recordstest.Open(context.Background(), y.dir+"/data/records.db")
 	require.NoError(y.t, err)
-	driver, err := webdav.New(webdav.Options{URL: y.storage.URL(), User: "u", Password: func() (string, error) { return "p", nil }, Web: web.Options{Stall: 500 * time.Millisecond}})
+	driver, err := webdav.New(webdav.Options{URL: y.storage.URL(), User: "u", Password: func() (string, error) { return "p", nil }, Web: web.Options{Stall: 2 * time.Second}})
 	require.NoError(y.t, err)
 	y.device, err = device.New(context.Background(), device.Options{
 		Name: "phone", Root: y.dir + "/phone", Records: y.records, Sensor: y.sensor,
