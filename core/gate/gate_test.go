@@ -322,7 +322,7 @@ func TestPlaces(t *testing.T) {
 	assert.Zero(t, s.Free("shed", 0))
 	assert.True(t, s.Quiet("shed"))
 	s.Time = failing.Until
-	assert.Equal(t, 1, s.Free("shed", 0), "one try when its wait is over")
+	assert.Equal(t, s.Shares("shed", 1<<20), s.Free("shed", 0), "one try when its wait is over")
 	assert.Zero(t, s.Free("shed", 1))
 	assert.False(t, s.Quiet("shed"))
 
@@ -397,9 +397,9 @@ func TestWhatGoesFirst(t *testing.T) {
 		assert.True(t, s.Before(c.first, c.then, c.videos), name)
 		assert.False(t, s.Before(c.then, c.first, c.videos), name)
 	}
-	senders := s.Plan.Destinations["shed"].SendersOrDefault()
-	assert.False(t, s.VideosShare("shed", senders/2-1))
-	assert.True(t, s.VideosShare("shed", senders/2))
+	half := s.Plan.Destinations["shed"].SendersOrDefault() / 2 * s.Shares("shed", 1<<20)
+	assert.False(t, s.VideosShare("shed", half-1))
+	assert.True(t, s.VideosShare("shed", half))
 }
 
 func TestStampKeepsSinceOfWhatDidNotChange(t *testing.T) {

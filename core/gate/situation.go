@@ -258,17 +258,32 @@ func (s Situation) Shown(state queue.State, destination string) queue.State {
 	return state
 }
 
-// Free is how many more copies may be sent to a destination while so many are. One
-// that fails gets a single try when its wait is over.
-func (s Situation) Free(destination string, underWay int) int {
-	free := s.Plan.Destinations[destination].SendersOrDefault()
-	if f := s.Places[destination].Failing; f.Is() {
-		free = 1
-		if s.Time.Before(f.Until) {
-			free = 0
-		}
+// SmallCopy is the size in bytes up to which a copy takes a share of a sender only. What such
+// a copy waits for is mostly the storage's answer, and hardly the line.
+const SmallCopy = 256 << 10
+
+// shares is into how many shares a sender is parted.
+const shares = 8
+
+// Shares is how many shares of a sender a copy of so many bytes takes at a destination. Where
+// the plan has a single sender, copies go one by one.
+func (s Situation) Shares(destination string, bytes int64) int {
+	if bytes > SmallCopy || s.Plan.Destinations[destination].SendersOrDefault() == 1 {
+		return shares
 	}
-	return free - underWay
+	return 1
+}
+
+// Free is how many shares of its senders a destination has left while so many are taken. One
+// that fails gets a single try when its wait is over.
+func (s Situation) Free(destination string, taken int) int {
+	if f := s.Places[destination].Failing; f.Is() {
+		if taken > 0 || s.Time.Before(f.Until) {
+			return 0
+		}
+		return shares
+	}
+	return s.Plan.Destinations[destination].SendersOrDefault()*shares - taken
 }
 
 // GoesNow tells whether a copy that the keeper sent now may go: whatever its gates
@@ -329,8 +344,8 @@ func (s Situation) Before(a, b Candidate, videosHaveTheirShare bool) bool {
 	return newest < 0
 }
 
-// VideosShare tells whether so many videos under way are their share of a
+// VideosShare tells whether videos under way that take so many shares are their part of a
 // destination's senders: half of them, so that a long one never keeps photos waiting.
-func (s Situation) VideosShare(destination string, videos int) bool {
-	return videos >= max(1, s.Plan.Destinations[destination].SendersOrDefault()/2)
+func (s Situation) VideosShare(destination string, taken int) bool {
+	return taken >= max(1, s.Plan.Destinations[destination].SendersOrDefault()/2)*shares
 }

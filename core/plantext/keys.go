@@ -67,7 +67,7 @@ var destinationPart = part[plan.Destination]{name: "destination", title: "A dest
 	text(Key{Name: "key-from", Pattern: secretForm, Examples: secretExamples, Says: "sftp: where the private key is kept, in the same way."}, checkSecret,
 		func(d *plan.Destination) *plan.Secret { return &d.KeyFrom }),
 	layout(Key{Name: "layout", Default: plan.DefaultLayout, Label: "Names there", Says: "Where an item lands: {year} {month} {day} {hour} {minute} {second} of when it was taken, {device} {source} {folder} (below the source) {kind}, and {name} last."}),
-	number(Key{Name: "senders", Least: 1, Most: 16, Default: fmt.Sprint(plan.DefaultSenders), Says: "How many copies each device sends here at the same time."},
+	number(Key{Name: "senders", Least: 1, Most: 16, Default: fmt.Sprint(plan.DefaultSenders), Says: "How many copies each device sends here at the same time. Files up to 256 KiB count an eighth each, unless it is 1."},
 		func(d *plan.Destination) *int { return &d.Senders }),
 	parsed(Key{Name: "keep-free", Pattern: plan.SizeForm.String(), Examples: []string{"20 GB", "2 TB"}, Says: "Room that is never filled."}, plan.ParseSize,
 		func(d *plan.Destination) *plan.Size { return &d.KeepFree }),

@@ -23,7 +23,7 @@ import (
 // and what follows, that it landed and that it was proven, in one more.
 
 // smallFile is the size up to which a file goes so.
-const smallFile = 256 << 10
+const smallFile = gate.SmallCopy
 
 // smallBuffers hold small files while they are sent.
 var smallBuffers = sync.Pool{New: func() any { b := make([]byte, smallFile); return &b }}

@@ -28,6 +28,7 @@ type decision struct {
 	next     time.Time                    // when time alone may change something
 	turns    int                          // of the device when it was decided
 	ordered  bool                         // there may be orders of the keeper's
+	ahead    *ahead                       // what goes next of each class
 
 	goingBytes int64 // of what goes or is about to
 	proofs     bool  // some are about to be taken
@@ -156,7 +157,7 @@ func (d *Device) decide(ctx context.Context, last *decision, now time.Time) erro
 	if err != nil {
 		return err
 	}
-	last.Situation, last.verdicts, last.owed = s, map[queue.Class]gate.Verdict{}, map[queue.Class]int64{}
+	last.Situation, last.verdicts, last.owed, last.ahead = s, map[queue.Class]gate.Verdict{}, map[queue.Class]int64{}, newAhead()
 	classes := map[queue.Class]bool{}
 	for _, c := range counters {
 		if c.State == queue.Waiting || c.State == queue.Proving || c.State == queue.Sending || c.State == queue.Preparing {
@@ -223,7 +224,7 @@ func (d *Device) stopShut(last decision) {
 
 // mostRecording is how many copies of a destination may be done there and wait for
 // their last step, while others are sent in their places.
-const mostRecording = 28
+const mostRecording = 64
 
 // fill starts sends to a destination while a sender is free.
 func (d *Device) fill(ctx, sendCtx context.Context, name string, last decision) error {
@@ -234,7 +235,7 @@ func (d *Device) fill(ctx, sendCtx context.Context, name string, last decision) 
 			return nil
 		}
 		next, ok, err := d.choose(ctx, name, busy, last)
-		if err != nil || !ok {
+		if err != nil || !ok || last.Shares(name, next.Bytes) > free {
 			return err
 		}
 		started, err := d.start(ctx, sendCtx, next, last)
@@ -249,12 +250,12 @@ func (d *Device) fill(ctx, sendCtx context.Context, name string, last decision) 
 	return nil
 }
 
-// busy are the copies that are on their way, and how many more may be to a
-// destination.
+// busy are the copies that are on their way, and how many shares of its senders a
+// destination has left.
 func (d *Device) busy(name string, last decision) (copies []int64, free int) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	sending, recording := 0, 0
+	taken, recording := 0, 0
 	for id, s := range d.active {
 		copies = append(copies, id)
 		switch {
@@ -262,14 +263,14 @@ func (d *Device) busy(name string, last decision) (copies []int64, free int) {
 		case s.Recording():
 			recording++
 		default:
-			sending++
+			taken += last.Shares(name, s.Copy().Bytes)
 		}
 	}
 	if d.turns != last.turns || recording >= mostRecording {
 		return copies, 0 // who turned it wakes
 	}
 	last.Places[name] = d.places.At(name) // it may have begun to fail
-	return copies, last.Free(name, sending)
+	return copies, last.Free(name, taken)
 }
 
 // choice is a copy that goes next, and how.
@@ -301,7 +302,7 @@ func (d *Device) choose(ctx context.Context, name string, busy []int64, last dec
 			if class.Destination != name || n == 0 {
 				continue
 			}
-			c, ok, err := d.Records.Queue.Pick(ctx, class, queue.Proving, "", plan.NewestFirst, math.MaxInt64, busy, last.Time)
+			c, ok, err := last.ahead.first(ctx, d.Records, line{class, queue.Proving, "", plan.NewestFirst}, math.MaxInt64, busy, last.Time)
 			if err != nil || ok {
 				return choice{c, carry.Way{Proving: true}}, ok, err
 			}
@@ -312,7 +313,7 @@ func (d *Device) choose(ctx context.Context, name string, busy []int64, last dec
 
 // chooseWaiting picks the first copy of the open classes of a destination.
 func (d *Device) chooseWaiting(ctx context.Context, name string, busy []int64, last decision) (best choice, some bool, err error) {
-	videos := last.VideosShare(name, d.videosUnderWay(name))
+	videos := last.VideosShare(name, d.videosUnderWay(name, last))
 	left := d.Others.Left(name, last.keepFree(name))
 	for class, v := range last.verdicts {
 		if class.Destination != name || !v.Open() {
@@ -323,7 +324,7 @@ func (d *Device) chooseWaiting(ctx context.Context, name string, busy []int64, l
 			fits = min(fits, left)
 		}
 		rule := last.Plan.Rules[class.Rule]
-		c, ok, err := d.Records.Queue.Pick(ctx, class, queue.Waiting, carry.FormOf(last.Plan, class), rule.Order, fits, busy, last.Time)
+		c, ok, err := last.ahead.first(ctx, d.Records, line{class, queue.Waiting, carry.FormOf(last.Plan, class), rule.Order}, fits, busy, last.Time)
 		if err != nil {
 			return best, false, err
 		}
@@ -364,22 +365,23 @@ func (last decision) keepFree(name string) int64 {
 	return int64(last.Plan.Destinations[name].KeepFree)
 }
 
-// videosUnderWay counts the videos on their way to a destination.
-func (d *Device) videosUnderWay(name string) (n int) {
+// videosUnderWay is how many shares the videos take that are on their way to a destination.
+func (d *Device) videosUnderWay(name string, last decision) (taken int) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for _, s := range d.active {
 		if c := s.Copy(); c.Destination == name && c.Kind == media.Video {
-			n++
+			taken += last.Shares(name, c.Bytes)
 		}
 	}
-	return n
+	return taken
 }
 
 // start reserves what a send may cost and lets it go. started is false when there is
 // no longer room for it, in the allowance or at the destination, or what was decided
 // no longer holds.
 func (d *Device) start(ctx, sendCtx context.Context, next choice, last decision) (started bool, err error) {
+	last.ahead.begun[next.ID] = true
 	name, takesRoom := next.Destination, !next.Proving
 	if takesRoom && !d.Others.Take(name, next.Bytes, last.keepFree(name)) {
 		return false, nil

@@ -180,9 +180,12 @@ func TestWhatWasPreparedIsMadeAgainAfterItWasLost(t *testing.T) {
 	for n := range 5 {
 		y.large(string(rune('a'+n))+".jpg", n)
 	}
-	y.until("prepared", func(wire.Device) bool { return len(y.prepared()) == 5 })
+	y.until("prepared", func(wire.Device) bool {
+		ready, err := y.records.Forms.AllPrepared(t.Context())
+		require.NoError(t, err)
+		return len(ready) == 1 && ready[0].N == 5 && len(y.prepared()) == 5
+	})
 	before := y.copy("a.jpg")
-	require.True(t, before.Reduced)
 	y.stop()
 	// The cache is gone, and one file in it is not what was made.
 	files := y.prepared()

@@ -305,22 +305,27 @@ func (r *Queue) Counters(ctx context.Context) ([]Counter, error) {
 
 // inOrder are the walks along an index by which a rule's copies go.
 var inOrder = map[plan.Order]string{
-	"":                 ` ORDER BY c.taken_at DESC, c.id DESC LIMIT 1`,
-	plan.NewestFirst:   ` ORDER BY c.taken_at DESC, c.id DESC LIMIT 1`,
-	plan.OldestFirst:   ` ORDER BY c.taken_at, c.id LIMIT 1`,
-	plan.SmallestFirst: ` ORDER BY c.bytes LIMIT 1`,
+	"":                 ` ORDER BY c.taken_at DESC, c.id DESC`,
+	plan.NewestFirst:   ` ORDER BY c.taken_at DESC, c.id DESC`,
+	plan.OldestFirst:   ` ORDER BY c.taken_at, c.id`,
+	plan.SmallestFirst: ` ORDER BY c.bytes`,
 }
 
-// Pick finds the first copy of a class in a state (waiting or proving) that
-// may go now and is at most fits bytes long; busy are left out. One that waits is prepared
-// in a form. ok is false
-// when there is none. (The plus signs keep SQLite on the class's index.)
-func (r *Queue) Pick(ctx context.Context, class queue.Class, state queue.State, form string, order plan.Order, fits int64, busy []int64, now time.Time) (c Copy, ok bool, err error) {
-	where := selectCopy + `WHERE ` + stands(state) + ` AND c.destination = ? AND c.rule = ? AND c.kind = ? AND c.shelf = ? AND +c.not_before <= ? AND +c.bytes <= ?`
+// MostPicked is how many copies Pick lists at most.
+const MostPicked = 128
+
+// firstPicked stands in the text of a statement: SQLite prepares one anew for each bound limit.
+var firstPicked = fmt.Sprint(" LIMIT ", MostPicked)
+
+// Pick lists the first copies of a class in a state (waiting or proving) that
+// may go now and are at most fits bytes long, at most MostPicked. Those that wait
+// are prepared in a form. (The plus signs keep SQLite on the class's index.)
+func (r *Queue) Pick(ctx context.Context, class queue.Class, state queue.State, form string, order plan.Order, fits int64, now time.Time) ([]Copy, error) {
+	where := selectCopy + `WHERE ` + stands(state) + ` AND ` + lies(class.Shelf) + ` AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND +c.bytes <= ?`
 	if order == plan.SmallestFirst && state == queue.Waiting { // the index of waiting sizes
-		where = selectCopy + `WHERE c.state = 'waiting' AND c.destination = ? AND c.rule = ? AND c.kind = ? AND c.shelf = ? AND +c.not_before <= ? AND c.bytes <= ?`
+		where = selectCopy + `WHERE c.state = 'waiting' AND ` + lies(class.Shelf) + ` AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND c.bytes <= ?`
 	}
-	values := []any{class.Destination, class.Rule, class.Kind, class.Shelf, ms(now), fits}
+	values := []any{class.Destination, class.Rule, class.Kind, ms(now), fits}
 	if state == queue.Waiting { // a part has the name of its main file, which goes first
 		where += ` AND (i.part_of = 0 OR NOT EXISTS (SELECT 1 FROM copies m WHERE m.item = i.part_of AND m.destination = c.destination AND m.shelf = '' AND m.state IN ('waiting', 'preparing', 'sending')))`
 	}
@@ -330,11 +335,11 @@ func (r *Queue) Pick(ctx context.Context, class queue.Class, state queue.State, 
 	if state == queue.Waiting {
 		where, values = where+` AND +c.form = ?`, append(values, form)
 	}
-	query, args, err := without(where, busy, values...)
-	if err != nil {
-		return Copy{}, false, err
+	var copies []Copy
+	if err := r.read.SelectContext(ctx, &copies, where+inOrder[order]+firstPicked, values...); err != nil {
+		return nil, fmt.Errorf("reading what goes next: %w", err)
 	}
-	return r.one(ctx, query+inOrder[order], args...)
+	return copies, nil
 }
 
 // stands asks for a state by its word. As a parameter SQLite would parse the
@@ -344,6 +349,14 @@ func stands(s queue.State) string {
 		return "false"
 	}
 	return "c.state = '" + string(s) + "'"
+}
+
+// lies asks for a shelf by its name, for the same reason.
+func lies(s plan.Shelf) string {
+	if strings.ContainsFunc(string(s), func(r rune) bool { return (r < 'a' || r > 'z') && (r < '0' || r > '9') && r != '-' }) {
+		return "false"
+	}
+	return "c.shelf = '" + string(s) + "'"
 }
 
 // Orders lists copies that the keeper sent now to a destination and that still wait, the
@@ -399,8 +412,8 @@ func (r *Queue) Copy(ctx context.Context, id int64) (Copy, bool, error) {
 // Smallest is the size of the smallest waiting copy of a class; ok is false
 // when none waits.
 func (r *Queue) Smallest(ctx context.Context, class queue.Class) (bytes int64, ok bool, err error) {
-	err = r.read.GetContext(ctx, &bytes, `SELECT bytes FROM copies WHERE state = 'waiting' AND destination = ? AND rule = ? AND kind = ? AND shelf = ? ORDER BY bytes LIMIT 1`,
-		class.Destination, class.Rule, class.Kind, class.Shelf)
+	err = r.read.GetContext(ctx, &bytes, `SELECT c.bytes FROM copies c WHERE c.state = 'waiting' AND `+lies(class.Shelf)+` AND c.destination = ? AND c.rule = ? AND c.kind = ? ORDER BY c.bytes LIMIT 1`,
+		class.Destination, class.Rule, class.Kind)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, false, nil
 	}

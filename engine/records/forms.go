@@ -31,12 +31,12 @@ func (r *Forms) AllPrepared(ctx context.Context) ([]Prepared, error) {
 // Unprepared finds the first waiting copy of a class that is in another form than is asked
 // for; ok is false when there is none.
 func (r *Forms) Unprepared(ctx context.Context, class queue.Class, form string, order plan.Order, busy []int64, now time.Time) (c Copy, ok bool, err error) {
-	query, args, err := without(selectCopy+`WHERE c.state = 'waiting' AND c.destination = ? AND c.rule = ? AND c.kind = ? AND c.shelf = ? AND +c.not_before <= ? AND +c.form <> ?`,
-		busy, class.Destination, class.Rule, class.Kind, class.Shelf, ms(now), form)
+	query, args, err := without(selectCopy+`WHERE c.state = 'waiting' AND `+lies(class.Shelf)+` AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND +c.form <> ?`,
+		busy, class.Destination, class.Rule, class.Kind, ms(now), form)
 	if err != nil {
 		return c, false, err
 	}
-	return r.one(ctx, query+inOrder[order], args...)
+	return r.one(ctx, query+inOrder[order]+` LIMIT 1`, args...)
 }
 
 // SetForm notes in which form the waiting copies of an item by a rule on a shelf go, how

@@ -47,7 +47,7 @@ func TestNoPageOrPickReadsATableThrough(t *testing.T) {
 		}, "items_standing"},
 		"copies": {func() error { _, err := r.Catalogue.CopiesOf(ctx, []int64{1, 2}); return err }, "copies"},
 		"pick": {func() error {
-			_, _, err := r.Queue.Pick(ctx, class, queue.Waiting, "", "", 100, []int64{1}, now)
+			_, err := r.Queue.Pick(ctx, class, queue.Waiting, "", "", 100, now)
 			return err
 		}, "copies_class"},
 		"unprepared": {func() error {
@@ -56,11 +56,11 @@ func TestNoPageOrPickReadsATableThrough(t *testing.T) {
 		}, "copies_class"},
 		"prepared": {func() error { _, err := r.Forms.AllPrepared(ctx); return err }, "copies_prepared"},
 		"pick oldest": {func() error {
-			_, _, err := r.Queue.Pick(ctx, class, queue.Waiting, "", plan.OldestFirst, 100, nil, now)
+			_, err := r.Queue.Pick(ctx, class, queue.Waiting, "", plan.OldestFirst, 100, now)
 			return err
 		}, "copies_class"},
 		"pick smallest": {func() error {
-			_, _, err := r.Queue.Pick(ctx, class, queue.Waiting, "", plan.SmallestFirst, 100, nil, now)
+			_, err := r.Queue.Pick(ctx, class, queue.Waiting, "", plan.SmallestFirst, 100, now)
 			return err
 		}, "copies_waiting_size"},
 		"retries": {func() error { _, err := r.Queue.Retries(ctx, now); return err }, "copies_retry"},

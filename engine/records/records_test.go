@@ -108,14 +108,10 @@ func TestCopiesGoInTheOrderOfTheirRule(t *testing.T) {
 	admit(t, r, list)
 	for order, want := range map[plan.Order]string{"": "43210", plan.NewestFirst: "43210", plan.OldestFirst: "01234", plan.SmallestFirst: "02413"} {
 		var got string
-		var busy []int64
-		for {
-			c, ok, err := r.Queue.Pick(t.Context(), class, queue.Waiting, "", order, math.MaxInt64, busy, start)
-			require.NoError(t, err)
-			if !ok {
-				break
-			}
-			busy, got = append(busy, c.ID), got+c.Name[3:4]
+		copies, err := r.Queue.Pick(t.Context(), class, queue.Waiting, "", order, math.MaxInt64, start)
+		require.NoError(t, err)
+		for _, c := range copies {
+			got += c.Name[3:4]
 		}
 		assert.Equal(t, want, got, "%q", order)
 	}
@@ -124,10 +120,10 @@ func TestCopiesGoInTheOrderOfTheirRule(t *testing.T) {
 func TestWhatFitsIsPicked(t *testing.T) {
 	r := open(t, filepath.Join(t.TempDir(), "r.db"))
 	admit(t, r, items(5, "a"))
-	c, ok, err := r.Queue.Pick(t.Context(), class, queue.Waiting, "", plan.NewestFirst, 101, nil, start)
+	copies, err := r.Queue.Pick(t.Context(), class, queue.Waiting, "", plan.NewestFirst, 101, start)
 	require.NoError(t, err)
-	assert.True(t, ok)
-	assert.Equal(t, "a001.jpg", c.Name, "the newest that fits into an allowance's rest")
+	require.NotEmpty(t, copies)
+	assert.Equal(t, "a001.jpg", copies[0].Name, "the newest that fits into an allowance's rest")
 	smallest, _, err := r.Queue.Smallest(t.Context(), class)
 	require.NoError(t, err)
 	assert.EqualValues(t, 100, smallest)
@@ -564,16 +560,17 @@ func TestOneFileThatIsNotRecordsIsRefused(t *testing.T) {
 func TestAClockThatIsSetBackHoldsNothing(t *testing.T) {
 	r := open(t, filepath.Join(t.TempDir(), "r.db"))
 	admit(t, r, items(1, "a"))
-	c, _, err := r.Queue.Pick(t.Context(), class, queue.Waiting, "", plan.NewestFirst, math.MaxInt64, nil, start)
+	copies, err := r.Queue.Pick(t.Context(), class, queue.Waiting, "", plan.NewestFirst, math.MaxInt64, start)
 	require.NoError(t, err)
+	require.Len(t, copies, 1)
 	later := start.Add(time.Minute)
-	require.NoError(t, r.Queue.Step(t.Context(), c.ID, queue.Waiting, "It failed.", records.Change{NotBefore: &later}, start))
+	require.NoError(t, r.Queue.Step(t.Context(), copies[0].ID, queue.Waiting, "It failed.", records.Change{NotBefore: &later}, start))
 	back := start.Add(-48 * time.Hour)
 	pick := func(now time.Time) bool {
 		require.NoError(t, r.Queue.EndOddWaits(t.Context(), now))
-		_, ok, err := r.Queue.Pick(t.Context(), class, queue.Waiting, "", plan.NewestFirst, math.MaxInt64, nil, now)
+		copies, err := r.Queue.Pick(t.Context(), class, queue.Waiting, "", plan.NewestFirst, math.MaxInt64, now)
 		require.NoError(t, err)
-		return ok
+		return len(copies) > 0
 	}
 	assert.False(t, pick(start), "it waits its minute")
 	assert.True(t, pick(back), "and not two days more")

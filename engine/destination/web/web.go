@@ -36,7 +36,7 @@ type Options struct {
 	// Stall is how long nothing may move, 60 s when zero. There is no limit to
 	// a whole request: a large file takes long.
 	Stall time.Duration
-	// Connections is how many are kept; 8 when zero.
+	// Connections is how many are kept; 16 when zero.
 	Connections int
 }
 
@@ -53,7 +53,7 @@ func New(o Options) *Transport {
 		o.Stall = time.Minute
 	}
 	if o.Connections == 0 {
-		o.Connections = 8
+		o.Connections = 16
 	}
 	dialer := &net.Dialer{Timeout: min(o.Stall, 15*time.Second), Control: keepUnsentShort}
 	dials := &atomic.Uint64{}
