@@ -89,6 +89,7 @@ type place struct {
 	dialled uint64    // the connection over which the place was last seen
 	sightAt time.Time // when
 	looking chan struct{}
+	shared  int    // how many shared the last one
 	next    *sight // the look that begins when the one under way ends; nil when nobody waits for it
 
 	failing  gate.Failing // for every copy
@@ -253,6 +254,7 @@ func (ps *Places) Reach(ctx context.Context, name string) (destination.Driver, e
 type sight struct {
 	done chan struct{}
 	err  error
+	of   int // how many share it
 }
 
 // Still sees that the place of a destination answers, by a look that began after the call:
@@ -303,6 +305,7 @@ func (ps *Places) together(ctx context.Context, name string, do func(context.Con
 		is = &sight{done: make(chan struct{})}
 		p.next = is
 	}
+	is.of++
 	ps.mu.Unlock()
 	select {
 	case <-is.done:
@@ -312,11 +315,13 @@ func (ps *Places) together(ctx context.Context, name string, do func(context.Con
 	case p.looking <- struct{}{}:
 		defer func() { <-p.looking }()
 	}
+	ps.gather(ctx, p, is)
 	ps.mu.Lock()
 	ours := p.next == is
 	if ours {
 		p.next = nil
 	}
+	p.shared = is.of
 	ps.mu.Unlock()
 	if !ours { // another did it for this call
 		<-is.done
@@ -329,6 +334,23 @@ func (ps *Places) together(ctx context.Context, name string, do func(context.Con
 	close(is.done)
 	return is.err
 }
+
+// gather waits a moment for more to share what is done, where the last one was shared.
+func (ps *Places) gather(ctx context.Context, p *place, is *sight) {
+	ps.mu.Lock()
+	waits := p.next == is && p.shared > 1
+	ps.mu.Unlock()
+	if !waits {
+		return
+	}
+	select {
+	case <-time.After(gatherWait):
+	case <-ctx.Done(): // whoever shares it goes on
+	}
+}
+
+// gatherWait is how long more are waited for.
+const gatherWait = 4 * time.Millisecond
 
 // togetherWait bounds what several sends wait for.
 const togetherWait = 30 * time.Second

@@ -30,10 +30,12 @@ func Take(ctx context.Context, d destination.Driver, path, sum string, bytes int
 	if !mayRead {
 		return "", ErrUnread
 	}
-	if n, err := d.Size(ctx, path); err != nil {
-		return "", err
-	} else if n != bytes {
-		return "", destination.Differs(path)
+	if bytes > unasked {
+		if n, err := d.Size(ctx, path); err != nil {
+			return "", err
+		} else if n != bytes {
+			return "", destination.Differs(path)
+		}
 	}
 	there, err := Read(ctx, d, path, bytes)
 	if err != nil {
@@ -44,6 +46,10 @@ func Take(ctx context.Context, d destination.Driver, path, sum string, bytes int
 	}
 	return ReadBack, nil
 }
+
+// unasked is the size in bytes up to which a length isn't asked for before it is read back:
+// reading tells it, and another length costs little.
+const unasked = 256 << 10
 
 // Read reads back what lies at a path and tells its hash.
 func Read(ctx context.Context, d destination.Driver, path string, bytes int64) (string, error) {

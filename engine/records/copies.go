@@ -321,22 +321,27 @@ var firstPicked = fmt.Sprint(" LIMIT ", MostPicked)
 // may go now and are at most fits bytes long, at most MostPicked. Those that wait
 // are prepared in a form. (The plus signs keep SQLite on the class's index.)
 func (r *Queue) Pick(ctx context.Context, class queue.Class, state queue.State, form string, order plan.Order, fits int64, now time.Time) ([]Copy, error) {
-	where := selectCopy + `WHERE ` + stands(state) + ` AND ` + lies(class.Shelf) + ` AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND +c.bytes <= ?`
-	if order == plan.SmallestFirst && state == queue.Waiting { // the index of waiting sizes
-		where = selectCopy + `WHERE c.state = 'waiting' AND ` + lies(class.Shelf) + ` AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND c.bytes <= ?`
+	where, values := `WHERE `+stands(state)+` AND `+lies(class.Shelf)+` AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND `, []any{class.Destination, class.Rule, class.Kind, ms(now), fits}
+	from, sorted := selectCopy, inOrder[order]
+	switch {
+	case state != queue.Waiting:
+		where += `+c.bytes <= ?`
+	case form != "": // few are prepared, among many that are not: they are found by their own index, and sorted
+		from, sorted = strings.Replace(selectCopy, "FROM copies c", "FROM copies c INDEXED BY copies_prepared", 1), strings.ReplaceAll(sorted, "c.", "+c.")
+		where, values = where+`+c.bytes <= ? AND c.form <> '' AND c.form = ?`, append(values, form)
+	case order == plan.SmallestFirst: // the index of waiting sizes
+		where += `c.bytes <= ? AND +c.form = ''`
+	default:
+		where += `+c.bytes <= ? AND +c.form = ''`
 	}
-	values := []any{class.Destination, class.Rule, class.Kind, ms(now), fits}
 	if state == queue.Waiting { // a part has the name of its main file, which goes first
 		where += ` AND (i.part_of = 0 OR NOT EXISTS (SELECT 1 FROM copies m WHERE m.item = i.part_of AND m.destination = c.destination AND m.shelf = '' AND m.state IN ('waiting', 'preparing', 'sending')))`
 	}
 	if class.Shelf.IsPick() { // it is made of the copy itself, where the storage can
 		where += ` AND EXISTS (SELECT 1 FROM copies m WHERE m.item = c.item AND m.destination = c.destination AND m.shelf = '' AND m.state = 'safe')`
 	}
-	if state == queue.Waiting {
-		where, values = where+` AND +c.form = ?`, append(values, form)
-	}
 	var copies []Copy
-	if err := r.read.SelectContext(ctx, &copies, where+inOrder[order]+firstPicked, values...); err != nil {
+	if err := r.read.SelectContext(ctx, &copies, from+where+sorted+firstPicked, values...); err != nil {
 		return nil, fmt.Errorf("reading what goes next: %w", err)
 	}
 	return copies, nil

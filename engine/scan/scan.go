@@ -17,6 +17,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -24,6 +25,7 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
 	"yardtide/core/plan"
 
 	"github.com/fsnotify/fsnotify"
@@ -46,7 +48,7 @@ type Book interface {
 	// known files.
 	Dir(ctx context.Context, dir string) (map[string]Stamp, error)
 	Dirs(ctx context.Context) ([]string, error)
-	// Found takes new and changed files of one folder, at most Batch at a time.
+	// Found takes new and changed files, at most Batch at a time.
 	Found(ctx context.Context, files []File) error
 	// Gone notes that known files are no longer there.
 	Gone(ctx context.Context, dir string, names []string) error
@@ -83,7 +85,9 @@ type scanner struct {
 	book     Book
 	watcher  *fsnotify.Watcher // nil when the system cannot watch
 	blind    bool              // some folder is not watched
-	dirs     map[string]uint64 // folders that were walked, and the disk of each
+	dirs     folders           // that were walked
+	found    []File            // not told to the book yet
+	foundAt  time.Time         // when the first of them was found
 	mounts   map[string]uint64 // those of them in which another disk begins, the source itself among them
 	moving   map[string]moving // files being written, by path
 	problems []Problem
@@ -199,7 +203,7 @@ func (s *scanner) walkEach(ctx context.Context, dirs map[string]bool) error {
 			return err
 		}
 	}
-	return nil
+	return s.tell(ctx)
 }
 
 // folderOf is the folder of the source in which something happened; below is false when it
@@ -254,13 +258,13 @@ func (s *scanner) note(dir, says, todo string) {
 
 // walkAll walks the whole source and then looks for folders that are gone.
 func (s *scanner) walkAll(ctx context.Context) error {
-	s.problems, s.dirs, s.blind, s.pressing = nil, map[string]uint64{}, false, false
+	s.problems, s.dirs, s.found, s.blind, s.pressing = nil, newFolders(), nil, false, false
 	s.mounted, s.table = s.sameDisks(), mountsBelow(s.resolved())
 	defer func() { s.book.Scanned(slices.Clone(s.problems)) }()
 	if !s.usable(ctx) {
 		return nil
 	}
-	if err := s.walk(ctx, "."); err != nil {
+	if err := s.walkEach(ctx, map[string]bool{".": true}); err != nil {
 		return err
 	}
 	known, err := s.book.Dirs(ctx)
@@ -268,7 +272,7 @@ func (s *scanner) walkAll(ctx context.Context) error {
 		return err
 	}
 	for _, dir := range known {
-		if _, walked := s.dirs[dir]; walked || s.unreadable(dir) || !s.Hidden && plan.IsHidden(dir) {
+		if _, walked := s.dirs.disk[dir]; walked || s.unreadable(dir) || !s.Hidden && plan.IsHidden(dir) {
 			continue
 		}
 		if err := s.goneDir(ctx, dir); err != nil {
@@ -324,7 +328,7 @@ func (s *scanner) onItsDisk(ctx context.Context, dir string, info fs.FileInfo) b
 		}
 		s.forget(dir) // watches ended with the disk
 	}
-	if above, walked := s.dirs[path.Dir(dir)]; dir == "." || walked && above != now {
+	if above, walked := s.dirs.disk[path.Dir(dir)]; dir == "." || walked && above != now {
 		s.mounts[dir] = now
 	} else {
 		delete(s.mounts, dir)
@@ -427,7 +431,7 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 	entries, err := os.ReadDir(local)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		delete(s.dirs, dir)
+		s.dirs.remove(dir)
 		if _, err := os.Stat(s.root); err != nil {
 			return nil // the source itself went away: its next walk says so
 		}
@@ -450,7 +454,7 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 	if !s.onItsDisk(ctx, dir, info) {
 		return nil
 	}
-	s.dirs[dir] = Disk(info)
+	s.dirs.add(dir, Disk(info))
 	known, err := s.book.Dir(ctx, dir)
 	if err != nil {
 		return err
@@ -475,14 +479,17 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 
 // goneFolders tells the book of the folders that were in dir and are not among its entries: removed or moved away.
 func (s *scanner) goneFolders(ctx context.Context, dir string, entries []fs.DirEntry) error {
-	folders := map[string]bool{}
+	if len(s.dirs.below[dir]) == 0 {
+		return nil
+	}
+	there := map[string]bool{}
 	for _, e := range entries {
 		if e.IsDir() {
-			folders[path.Join(dir, e.Name())] = true
+			there[path.Join(dir, e.Name())] = true
 		}
 	}
-	for sub := range s.dirs {
-		if sub != "." && path.Dir(sub) == dir && !folders[sub] {
+	for sub := range maps.Clone(s.dirs.below[dir]) {
+		if !there[sub] {
 			if err := s.goneTree(ctx, sub); err != nil {
 				return err
 			}
@@ -491,18 +498,11 @@ func (s *scanner) goneFolders(ctx context.Context, dir string, entries []fs.DirE
 	return nil
 }
 
-// tellFiles tells the book of new and changed files of dir, Batch at a time, and strikes each file that is there from
-// known, which then holds the files that are gone. It returns the folders in dir that no walk has seen.
+// tellFiles tells the book of new and changed files of dir, and strikes each file that is there from known, which then
+// holds the files that are gone. Files of folders in which nothing was known are told together. It returns the folders
+// in dir that no walk has seen.
 func (s *scanner) tellFiles(ctx context.Context, dir string, entries []fs.DirEntry, known map[string]Stamp) (below []string, err error) {
-	var found []File
-	tell := func(all bool) error {
-		if len(found) == 0 || !all && len(found) < Batch {
-			return nil
-		}
-		batch := found
-		found = nil
-		return s.book.Found(ctx, batch)
-	}
+	fresh := len(known) == 0
 	for _, e := range entries {
 		name := e.Name()
 		switch {
@@ -511,7 +511,7 @@ func (s *scanner) tellFiles(ctx context.Context, dir string, entries []fs.DirEnt
 		case onItsWay(name) || name == s.Marker:
 		case e.IsDir():
 			sub := path.Join(dir, name)
-			if _, walked := s.dirs[sub]; !walked {
+			if _, walked := s.dirs.disk[sub]; !walked {
 				below = append(below, sub)
 			}
 		case e.Type().IsRegular():
@@ -525,13 +525,34 @@ func (s *scanner) tellFiles(ctx context.Context, dir string, entries []fs.DirEnt
 			if had && k == f.Stamp || !s.quiet(f) {
 				continue
 			}
-			found = append(found, f)
-			if err := tell(false); err != nil {
-				return nil, err
+			if len(s.found) == 0 {
+				s.foundAt = time.Now()
+			}
+			s.found = append(s.found, f)
+			if len(s.found) >= Batch {
+				if err := s.tell(ctx); err != nil {
+					return nil, err
+				}
 			}
 		}
 	}
-	return below, tell(true)
+	if fresh && time.Since(s.foundAt) < gatherTime {
+		return below, nil
+	}
+	return below, s.tell(ctx)
+}
+
+// gatherTime is how long files that were found are kept before the book is told of them.
+const gatherTime = 200 * time.Millisecond
+
+// tell tells the book of the files that were found.
+func (s *scanner) tell(ctx context.Context) error {
+	if len(s.found) == 0 {
+		return nil
+	}
+	batch := s.found
+	s.found = nil
+	return s.book.Found(ctx, batch)
 }
 
 // onItsWay tells names that programs give to files they have not finished.
@@ -569,6 +590,9 @@ func (s *scanner) gone(ctx context.Context, dir string, known map[string]Stamp) 
 		names = append(names, name)
 		delete(s.moving, path.Join(dir, name))
 	}
+	if err := s.tell(ctx); err != nil { // in the order in which it was seen
+		return err
+	}
 	return s.book.Gone(ctx, dir, names)
 }
 
@@ -603,12 +627,10 @@ func (s *scanner) goneTree(ctx context.Context, top string) error {
 
 // forget makes a folder and those below it be walked anew.
 func (s *scanner) forget(top string) {
-	for dir := range s.dirs {
-		if dir == top || top == "." || strings.HasPrefix(dir, top+"/") {
-			delete(s.dirs, dir)
-			if s.watcher != nil {
-				_ = s.watcher.Remove(s.local(dir)) // it may be gone with the folder
-			}
+	for dir := range s.dirs.tree(top) {
+		s.dirs.remove(dir)
+		if s.watcher != nil {
+			_ = s.watcher.Remove(s.local(dir)) // it may be gone with the folder
 		}
 	}
 }
