@@ -42,6 +42,29 @@ func (b book) Dir(ctx context.Context, dir string) (map[string]scan.Stamp, error
 	return known, err
 }
 
+func (b book) From(ctx context.Context, dir string) (map[string]map[string]scan.Stamp, error) {
+	list, err := b.d.Records.Catalogue.Stamps(ctx, b.source.Folder, dir)
+	if err != nil {
+		return nil, err
+	}
+	known, last := map[string]map[string]scan.Stamp{}, dir
+	for _, s := range list {
+		if known[s.Dir] == nil {
+			known[s.Dir] = map[string]scan.Stamp{}
+		}
+		known[s.Dir][s.Name] = scan.Stamp{Size: s.Size, MTime: s.MTime, Inode: s.Inode, CTime: s.CTime}
+		last = s.Dir
+	}
+	if len(list) < records.MostStamps {
+		return known, nil
+	}
+	delete(known, last) // there may be more of it
+	if last == dir {
+		known[dir], err = b.Dir(ctx, dir)
+	}
+	return known, err
+}
+
 func (b book) Dirs(ctx context.Context) ([]string, error) {
 	return b.d.Records.Catalogue.Dirs(ctx, b.source.Folder)
 }

@@ -9,6 +9,7 @@ import (
 	"iter"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -89,6 +90,29 @@ func (r *Catalogue) Dir(ctx context.Context, source, dir string) (map[string]Ite
 		byName[it.Name] = it
 	}
 	return byName, nil
+}
+
+// Stamp tells a file that is known from another under its path.
+type Stamp struct {
+	Dir   string `db:"dir"`
+	Name  string `db:"name"`
+	Size  int64  `db:"size"`
+	MTime int64  `db:"mtime"`
+	Inode int64  `db:"inode"`
+	CTime int64  `db:"ctime"`
+}
+
+// MostStamps is how many stamps Stamps lists at most.
+const MostStamps = 4096
+
+// Stamps lists what is known of the folders of a source, from one on in the order of their
+// names as bytes.
+func (r *Catalogue) Stamps(ctx context.Context, source, from string) ([]Stamp, error) {
+	var list []Stamp
+	if err := r.read.SelectContext(ctx, &list, `SELECT dir, name, size, mtime, inode, ctime FROM items WHERE source = ? AND dir >= ? AND gone_at = 0 ORDER BY dir LIMIT `+strconv.Itoa(MostStamps), source, from); err != nil {
+		return nil, fmt.Errorf("reading the items of %s from %s on: %w", source, from, err)
+	}
+	return list, nil
 }
 
 // Here reads the item that is known at a path of a source; ok is false when

@@ -48,6 +48,8 @@ type Book interface {
 	// known files.
 	Dir(ctx context.Context, dir string) (map[string]Stamp, error)
 	Dirs(ctx context.Context) ([]string, error)
+	// From tells the known files of a folder, and those of some that follow it, each whole.
+	From(ctx context.Context, dir string) (map[string]map[string]Stamp, error)
 	// Found takes new and changed files, at most Batch at a time.
 	Found(ctx context.Context, files []File) error
 	// Gone notes that known files are no longer there.
@@ -86,6 +88,8 @@ type scanner struct {
 	watcher  *fsnotify.Watcher // nil when the system cannot watch
 	blind    bool              // some folder is not watched
 	dirs     folders           // that were walked
+	ahead    *ahead            // while everything is walked
+	walking  string            // the source without links on the way, while it is walked
 	found    []File            // not told to the book yet
 	foundAt  time.Time         // when the first of them was found
 	mounts   map[string]uint64 // those of them in which another disk begins, the source itself among them
@@ -198,6 +202,8 @@ func (s *scanner) run(ctx context.Context) error {
 }
 
 func (s *scanner) walkEach(ctx context.Context, dirs map[string]bool) error {
+	s.walking = s.resolved()
+	defer func() { s.walking = "" }()
 	for dir := range dirs {
 		if err := s.walk(ctx, dir); err != nil {
 			return err
@@ -235,7 +241,12 @@ func (s *scanner) next() time.Duration {
 	return s.Again
 }
 
+// resolved is the source without links on the way: while it is walked, what it was as the walk
+// began.
 func (s *scanner) resolved() string {
+	if s.walking != "" {
+		return s.walking
+	}
 	if root, err := filepath.EvalSymlinks(s.root); err == nil {
 		return root
 	}
@@ -264,10 +275,13 @@ func (s *scanner) walkAll(ctx context.Context) error {
 	if !s.usable(ctx) {
 		return nil
 	}
-	if err := s.walkEach(ctx, map[string]bool{".": true}); err != nil {
+	known, err := s.book.Dirs(ctx)
+	if err != nil {
 		return err
 	}
-	known, err := s.book.Dirs(ctx)
+	s.ahead = newAhead(known)
+	err = s.walkEach(ctx, map[string]bool{".": true})
+	s.ahead = nil
 	if err != nil {
 		return err
 	}
@@ -455,7 +469,7 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 		return nil
 	}
 	s.dirs.add(dir, Disk(info))
-	known, err := s.book.Dir(ctx, dir)
+	known, err := s.ahead.in(ctx, s.book, dir)
 	if err != nil {
 		return err
 	}
@@ -593,6 +607,7 @@ func (s *scanner) gone(ctx context.Context, dir string, known map[string]Stamp) 
 	if err := s.tell(ctx); err != nil { // in the order in which it was seen
 		return err
 	}
+	s.ahead.forget()
 	return s.book.Gone(ctx, dir, names)
 }
 

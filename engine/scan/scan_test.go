@@ -41,6 +41,11 @@ func (b *book) Dir(_ context.Context, dir string) (map[string]scan.Stamp, error)
 	return known, nil
 }
 
+func (b *book) From(ctx context.Context, dir string) (map[string]map[string]scan.Stamp, error) {
+	known, err := b.Dir(ctx, dir)
+	return map[string]map[string]scan.Stamp{dir: known}, err
+}
+
 func (b *book) Dirs(context.Context) ([]string, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()

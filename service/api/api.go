@@ -10,7 +10,6 @@
 package api
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -44,11 +43,12 @@ type Server struct {
 	api     huma.API
 	log     *slog.Logger
 	ended   chan struct{} // closed when streams must end
+	telling telling
 }
 
 // New makes a server; console holds the built console.
 func New(s *service.Service, console fs.FS, log *slog.Logger) *Server {
-	srv := &Server{service: s, log: log, ended: make(chan struct{})}
+	srv := &Server{service: s, log: log, ended: make(chan struct{}), telling: telling{status: s.Status, next: s.Changes.Next}}
 	srv.app = fiber.New(fiber.Config{
 		AppName:      "yardtide",
 		BodyLimit:    4 << 20,
@@ -230,77 +230,3 @@ const (
 	pace      = 200 * time.Millisecond // between two events at the least
 	heartbeat = 15 * time.Second
 )
-
-// events streams the status: now, at every change, and while something is
-// sent, for the moving bars.
-func (s *Server) events(c fiber.Ctx) error {
-	c.Set("Content-Type", "text/event-stream")
-	conn := c.RequestCtx().Conn()
-	return c.SendStreamWriter(func(w *bufio.Writer) {
-		defer func() {
-			if p := recover(); p != nil { // fasthttp does not catch it
-				s.log.Error("the event stream panicked", "panic", p)
-			}
-		}()
-		for {
-			next := s.service.Changes.Next()
-			st, err := s.service.Status(context.Background())
-			if err != nil {
-				s.log.Error("a status for the event stream failed", "err", err)
-				return
-			}
-			data, err := json.Marshal(st)
-			if err != nil {
-				s.log.Error("a status could not be written", "err", err)
-				return
-			}
-			if !s.emit(w, conn, "event: status\ndata: "+string(data)+"\n\n") {
-				return
-			}
-			sending := false
-			for _, d := range st.Devices {
-				sending = sending || len(d.Sends) > 0
-			}
-			if !s.waitForChange(w, conn, next, sending) {
-				return
-			}
-		}
-	})
-}
-
-// waitForChange waits for the pace and then for a change, a moving bar or the
-// end; false at the end.
-func (s *Server) waitForChange(w *bufio.Writer, conn net.Conn, next <-chan struct{}, sending bool) bool {
-	select {
-	case <-s.ended:
-		return false
-	case <-time.After(pace):
-	}
-	if sending {
-		return true
-	}
-	beat := time.NewTicker(heartbeat)
-	defer beat.Stop()
-	for {
-		select {
-		case <-s.ended:
-			return false
-		case <-next:
-			return true
-		case <-beat.C: // a gone listener shows only at the next write
-			if !s.emit(w, conn, ": still here\n\n") {
-				return false
-			}
-		}
-	}
-}
-
-func (s *Server) emit(w *bufio.Writer, conn net.Conn, text string) bool {
-	if err := conn.SetWriteDeadline(time.Now().Add(10 * time.Second)); err != nil {
-		return false
-	}
-	if _, err := w.WriteString(text); err != nil {
-		return false
-	}
-	return w.Flush() == nil
-}

@@ -1,0 +1,94 @@
+package bench
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yardtide/standin/server"
+	"yardtide/standin/sshd"
+)
+
+// sums hashes files on two cores.
+func sums(b *testing.B, files []string) {
+	b.Helper()
+	list := b.TempDir() + "/list"
+	require.NoError(b, os.WriteFile(list, []byte(strings.Join(files, "\n")+"\n"), 0o644))
+	out, err := exec.Command("sh", "-c", "xargs -P 2 -n 64 sha256sum < "+list).CombinedOutput()
+	require.NoError(b, err, "%s", out)
+}
+
+func sameIn(dir string, files []string) (there []string) {
+	for _, f := range files {
+		there = append(there, filepath.Join(dir, filepath.Base(f)))
+	}
+	return there
+}
+
+// 5,000 files of 50 KiB until safe, against the programs that do all of the same: to a folder cp
+// and sha256sum of both; to OpenSSH sftp there and back, and the same sums. Bounds: 1.5x; 1.2x.
+func BenchmarkSmallUntilSafe(b *testing.B) {
+	ratios := func(b *testing.B, once func(dir string, files []string) (reference, took time.Duration)) {
+		for range b.N {
+			var all []float64
+			var last time.Duration
+			for range 3 {
+				dir := b.TempDir()
+				files := many(b, dir, 5000, 50<<10)
+				reference, took := once(dir, files)
+				all, last = append(all, took.Seconds()/reference.Seconds()), took
+			}
+			slices.Sort(all)
+			b.ReportMetric(all[1], "safe/rival")
+			b.ReportMetric(last.Seconds()/5, "ms/file")
+		}
+	}
+	b.Run("folder", func(b *testing.B) {
+		ratios(b, func(dir string, files []string) (time.Duration, time.Duration) {
+			theirs, ours := dir+"/theirs", dir+"/ours"
+			require.NoError(b, os.MkdirAll(theirs, 0o755))
+			require.NoError(b, os.MkdirAll(ours, 0o755))
+			began := time.Now()
+			out, err := exec.Command("cp", "-r", dir+"/in/.", theirs).CombinedOutput()
+			require.NoError(b, err, "%s", out)
+			sums(b, files)
+			sums(b, sameIn(theirs, files))
+			reference := time.Since(began)
+			return reference, untilSafe(b, dir, fmt.Sprintf("kind: folder, path: %q", ours), int64(len(files)))
+		})
+	})
+	b.Run("sshd", func(b *testing.B) {
+		ratios(b, func(dir string, files []string) (time.Duration, time.Duration) {
+			s, err := sshd.Start(b.Context(), b.TempDir(), sshd.Options{TransferOnly: true})
+			require.NoError(b, err)
+			b.Cleanup(func() { require.NoError(b, s.Close()) })
+			theirs, ours, back := dir+"/theirs", dir+"/ours", dir+"/back"
+			for _, one := range []string{theirs, ours, back} {
+				require.NoError(b, os.MkdirAll(one, 0o777))
+			}
+			require.NoError(b, server.Open(dir, theirs, ours))
+			host, port, _ := strings.Cut(s.Address, ":")
+			sftp := func(batch string) {
+				file := b.TempDir() + "/batch"
+				require.NoError(b, os.WriteFile(file, []byte(batch), 0o644))
+				out, err := exec.Command("sftp", "-q", "-b", file, "-i", s.KeyFile, "-P", port, "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", s.User+"@"+host).CombinedOutput()
+				require.NoError(b, err, "%s", out)
+			}
+			began := time.Now()
+			sftp(fmt.Sprintf("lcd %s\ncd %s\nput *\n", dir+"/in", theirs))
+			sums(b, files)
+			sftp(fmt.Sprintf("cd %s\nlcd %s\nget *\n", theirs, back))
+			sums(b, sameIn(back, files))
+			reference := time.Since(began)
+			where := fmt.Sprintf("kind: sftp, address: %q, user: %q, path: %q, host-key: %q, key-from: %q", s.Address, s.User, ours, s.HostKey, "file:"+s.KeyFile)
+			return reference, untilSafe(b, dir, where, int64(len(files)))
+		})
+	})
+}
