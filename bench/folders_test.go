@@ -56,3 +56,33 @@ func BenchmarkFoldersOfOne(b *testing.B) {
 		})
 	}
 }
+
+// 100,000 small JPEGs taken in, sends held. Bound: 8 s.
+func BenchmarkTakenIn(b *testing.B) {
+	for range b.N {
+		dir := b.TempDir()
+		const n = 100_000
+		for i := range n {
+			folder := filepath.Join(dir, "in", fmt.Sprintf("%03d", i/1000))
+			if i%1000 == 0 {
+				require.NoError(b, os.MkdirAll(folder, 0o755))
+			}
+			fill(b, fmt.Sprintf("%s/%05d.jpg", folder, i), 850)
+		}
+		var sense sensor.Set
+		sense.Put(gate.Conditions{Network: plan.Wired, Metered: gate.No, Roaming: gate.No, Charging: gate.Yes, Battery: -1})
+		began := time.Now()
+		s, done := open(b, dir, fmt.Sprintf(benchPlan, nowhere), &sense)
+		d, _ := s.Device("desk")
+		for {
+			st, err := d.Told.Status(b.Context())
+			require.NoError(b, err)
+			if st.States[queue.Waiting].N == n {
+				break
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		b.ReportMetric(time.Since(began).Seconds(), "taken-in-s")
+		done()
+	}
+}

@@ -14,6 +14,8 @@ import (
 	"path/filepath"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/engine/probe"
@@ -84,26 +86,49 @@ func (b book) Scanned(problems []scan.Problem) {
 	b.d.Changed()
 }
 
+// probed is what was read of a file; ok is false for one that is gone.
+type probed struct {
+	item records.Item
+	ok   bool
+}
+
+// probers is how many files are read at the same time: each mostly waits for its disk.
+const probers = 4
+
+// probeAll reads files, a few at the same time.
+func (b book) probeAll(ctx context.Context, files []scan.File) ([]probed, error) {
+	read := make([]probed, len(files))
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(probers)
+	for i, f := range files {
+		g.Go(func() (err error) {
+			read[i].item, read[i].ok, err = b.probe(ctx, f)
+			return err
+		})
+	}
+	return read, g.Wait()
+}
+
 // Found probes files and takes them in.
 func (b book) Found(ctx context.Context, files []scan.File) error {
+	read, err := b.probeAll(ctx, files)
+	if ctx.Err() != nil {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
 	var items []records.Item
-	for _, f := range files {
-		if ctx.Err() != nil {
-			return nil
-		}
+	for i, f := range files {
 		var old records.Item
 		had := f.Known
 		if had {
-			var err error
 			if old, had, err = b.d.Records.Catalogue.Here(ctx, b.source.Folder, f.Dir, f.Name); err != nil {
 				return err
 			}
 		}
-		it, ok, err := b.probe(ctx, f)
-		if err != nil {
-			return err
-		}
-		if !ok {
+		it := read[i].item
+		if !read[i].ok {
 			continue // gone in between: the next look tells
 		}
 		same := had && old.Size == it.Size && old.Problem == it.Problem
