@@ -55,6 +55,7 @@ export function useStream(): Link {
     let retry: ReturnType<typeof setTimeout> | undefined;
     let refresh: ReturnType<typeof setTimeout> | undefined;
     let seen = "";
+    let sensed = "";
     let latest = "";
     const turn = (state: Link["state"]) =>
       setLink((l) => (l.state === state ? l : { state, since: new Date() }));
@@ -68,6 +69,12 @@ export function useStream(): Link {
           void client.invalidateQueries({ queryKey: ["plan"] });
         client.setQueryData(key, yard);
         void askAnew(client);
+        const conditions = JSON.stringify(yard.devices.map((d) => d.conditions));
+        if (conditions !== sensed) {
+          sensed = conditions;
+          void client.invalidateQueries({ queryKey: ["day"] });
+          void client.invalidateQueries({ queryKey: ["phones"] });
+        }
         const counts = JSON.stringify(yard.devices.map((d) => [d.states, d.partly, d.holds, d.pause]));
         latest = counts;
         if (counts !== seen && !refresh) {
@@ -77,6 +84,7 @@ export function useStream(): Link {
               seen = latest;
               void client.invalidateQueries({ queryKey: ["items"] });
               void client.invalidateQueries({ queryKey: ["story"] });
+              void client.invalidateQueries({ queryKey: ["day"] });
             },
             pace(client.getQueriesData<{ pages?: unknown[] }>({ queryKey: ["items"] })),
           );

@@ -158,9 +158,12 @@ func (c *Carrier) tryCarry(ctx context.Context, s *Send) (err error) {
 			err = fmt.Errorf("a fault in the program: %v", p)
 		}
 	}()
-	item, ok, err := c.Records.Catalogue.Item(ctx, s.copy.Item)
-	if err != nil || !ok {
-		return errors.Join(err, fmt.Errorf("the item of copy %d", s.copy.ID))
+	item := s.item
+	if item.ID == 0 {
+		var ok bool
+		if item, ok, err = c.Records.Catalogue.Item(ctx, s.copy.Item); err != nil || !ok {
+			return errors.Join(err, fmt.Errorf("the item of copy %d", s.copy.ID))
+		}
 	}
 	if item.GoneMS != 0 && !s.proving {
 		return source.Error{Cause: queue.Gone, Says: "The file was changed or removed before it was sent."}

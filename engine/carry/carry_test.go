@@ -157,7 +157,7 @@ func (b *berth) carry(cut func(stop context.CancelCauseFunc)) {
 	if cut != nil {
 		cut(stop)
 	}
-	send := carry.NewSend(c, carry.Way{Proving: c.State == queue.Proving, Where: p.Destinations["locker"].Where()}, stop)
+	send := carry.NewSend(c, records.Item{}, carry.Way{Proving: c.State == queue.Proving, Where: p.Destinations["locker"].Where()}, stop)
 	ok, err := carrier.Reserve(ctx, send)
 	require.NoError(b.t, err)
 	require.True(b.t, ok)

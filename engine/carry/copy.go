@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"yardtide/core/gate"
+	"yardtide/core/media"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/fleet"
@@ -54,9 +55,10 @@ type Send struct {
 	unrecorded *landing          // it was put in place, and that is still to be recorded
 }
 
-// NewSend makes a copy ready to be carried. Stop cuts it.
-func NewSend(c records.Copy, w Way, stop context.CancelCauseFunc) *Send {
-	return &Send{Way: w, copy: c, proving: w.Proving, Began: time.Now(), stop: stop}
+// NewSend makes a copy ready to be carried. Its item may be known already; the zero one is read.
+// Stop cuts it.
+func NewSend(c records.Copy, item records.Item, w Way, stop context.CancelCauseFunc) *Send {
+	return &Send{Way: w, copy: c, item: item, proving: w.Proving, Began: time.Now(), stop: stop}
 }
 
 // Why a send is cut.
@@ -77,18 +79,19 @@ func (s *Send) Copy() records.Copy {
 	return s.copy
 }
 
+// Takes tells whose senders a send takes, for what, and whether it is done at the storage and
+// waits for its last step.
+func (s *Send) Takes() (destination string, kind media.Kind, bytes int64, recording bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.copy.Destination, s.copy.Kind, s.copy.Bytes, s.recording
+}
+
 // Under is what decides whether it may go on.
 func (s *Send) Under() gate.Under {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return gate.Under{Class: s.copy.Class, Lane: s.Lane, Ordered: s.Ordered, Metered: s.Metered, Proving: s.proving}
-}
-
-// Recording tells that it is done at the storage and waits for its last step.
-func (s *Send) Recording() bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.recording
 }
 
 // Landed tells that its bytes take room at the destination.

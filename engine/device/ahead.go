@@ -24,7 +24,8 @@ type line struct {
 // ahead are the first copies of each line.
 type ahead struct {
 	lines map[line]*kept
-	begun map[int64]bool // copies that were begun since
+	items map[int64]records.Item // of the copies in them
+	begun map[int64]bool         // copies that were begun since
 }
 
 // kept is what is known of a line.
@@ -34,7 +35,7 @@ type kept struct {
 	all    bool  // there are no others of that length
 }
 
-func newAhead() *ahead { return &ahead{map[line]*kept{}, map[int64]bool{}} }
+func newAhead() *ahead { return &ahead{map[line]*kept{}, map[int64]records.Item{}, map[int64]bool{}} }
 
 // first is the first copy of a line that is at most fits bytes long; busy are left out. ok is
 // false when there is none.
@@ -51,6 +52,9 @@ func (a *ahead) first(ctx context.Context, r *records.Records, l line, fits int6
 	}
 	found, err := r.Queue.Pick(ctx, l.Class, l.state, l.form, l.order, fits, now)
 	if err != nil {
+		return c, false, err
+	}
+	if err := r.Catalogue.AddItems(ctx, found, a.items); err != nil {
 		return c, false, err
 	}
 	k.fits, k.all = fits, len(found) < records.MostPicked

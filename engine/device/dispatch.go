@@ -258,12 +258,12 @@ func (d *Device) busy(name string, last decision) (copies []int64, free int) {
 	taken, recording := 0, 0
 	for id, s := range d.active {
 		copies = append(copies, id)
-		switch {
-		case s.Copy().Destination != name:
-		case s.Recording():
+		switch to, _, bytes, recorded := s.Takes(); {
+		case to != name:
+		case recorded:
 			recording++
 		default:
-			taken += last.Shares(name, s.Copy().Bytes)
+			taken += last.Shares(name, bytes)
 		}
 	}
 	if d.turns != last.turns || recording >= mostRecording {
@@ -370,8 +370,8 @@ func (d *Device) videosUnderWay(name string, last decision) (taken int) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for _, s := range d.active {
-		if c := s.Copy(); c.Destination == name && c.Kind == media.Video {
-			taken += last.Shares(name, c.Bytes)
+		if to, kind, bytes, _ := s.Takes(); to == name && kind == media.Video {
+			taken += last.Shares(name, bytes)
 		}
 	}
 	return taken
@@ -388,7 +388,7 @@ func (d *Device) start(ctx, sendCtx context.Context, next choice, last decision)
 	}
 	next.Where = last.Plan.Destinations[name].Where()
 	sendCtx, cancel := context.WithCancelCause(sendCtx)
-	s := carry.NewSend(next.Copy, next.Way, cancel)
+	s := carry.NewSend(next.Copy, last.ahead.items[next.Item], next.Way, cancel)
 	ends := func() {
 		cancel(nil)
 		if takesRoom {

@@ -564,6 +564,31 @@ func isUnasked(tx *transaction, id int64, to queue.State) (is bool, err error) {
 	return is, err
 }
 
+// AddItems reads the items of copies that are not in a map yet into it.
+func (r *Catalogue) AddItems(ctx context.Context, copies []Copy, into map[int64]Item) error {
+	var ids []int64
+	for _, c := range copies {
+		if _, known := into[c.Item]; !known {
+			ids = append(ids, c.Item)
+		}
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	list, err := json.Marshal(ids)
+	if err != nil {
+		return fmt.Errorf("reading items: %w", err)
+	}
+	var items []Item
+	if err := r.read.SelectContext(ctx, &items, `SELECT * FROM items WHERE id IN (SELECT value FROM json_each(?))`, string(list)); err != nil {
+		return fmt.Errorf("reading items: %w", err)
+	}
+	for _, it := range items {
+		into[it.ID] = it
+	}
+	return nil
+}
+
 // Item reads one item; ok is false when there is none.
 func (r *Catalogue) Item(ctx context.Context, id int64) (it Item, ok bool, err error) {
 	err = r.read.GetContext(ctx, &it, `SELECT * FROM items WHERE id = ?`, id)

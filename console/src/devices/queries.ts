@@ -66,6 +66,5 @@ export function useDay(device: string, day: string) {
           params: { path: { device }, query: day ? { day } : {} },
         }),
       ),
-    refetchInterval: day ? false : 15_000,
   });
 }

@@ -25,7 +25,6 @@ export default function StandinPhones() {
   const phones = useQuery({
     queryKey: ["phones"],
     queryFn: () => body(api.GET("/api/v1/standin/phones")),
-    refetchInterval: 2000,
   });
   const [chosen, setChosen] = useState("");
   const all = phones.data ?? [];
