@@ -404,9 +404,6 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, from, siz
 	if err != nil {
 		return err
 	}
-	if info, err := ask(ctx, d, func() (os.FileInfo, error) { return client.Stat(d.base()) }); errors.Is(err, os.ErrNotExist) || err == nil && !info.IsDir() {
-		return &destination.Error{Cause: queue.Misplaced, Says: "the storage has no folder " + d.base(), Err: err}
-	}
 	f, err := d.temporary(ctx, client, temp, from)
 	if err != nil {
 		return err
@@ -438,7 +435,7 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, from, siz
 // there. A file that is made is new: what has its name, a link among it, is
 // removed first.
 func (d *Driver) temporary(ctx context.Context, client *sftp.Client, temp string, from int64) (*sftp.File, error) {
-	if err := d.makeFolders(ctx, client, destination.TempDir); err != nil {
+	if err := d.tempFolder(ctx, client); err != nil {
 		return nil, err
 	}
 	open := func() (*sftp.File, error) {
@@ -446,10 +443,15 @@ func (d *Driver) temporary(ctx context.Context, client *sftp.Client, temp string
 			if from > 0 {
 				return d.openRegular(client, temp, os.O_WRONLY)
 			}
-			if err := client.Remove(d.remote(temp)); err != nil && !errors.Is(err, os.ErrNotExist) {
+			const anew = os.O_WRONLY | os.O_CREATE | os.O_EXCL
+			f, err := client.OpenFile(d.remote(temp), anew)
+			if err == nil || errors.Is(err, os.ErrNotExist) || errors.Is(err, os.ErrPermission) {
+				return f, err
+			}
+			if rerr := client.Remove(d.remote(temp)); rerr != nil { // the protocol has no word for what is there
 				return nil, err
 			}
-			return client.OpenFile(d.remote(temp), os.O_WRONLY|os.O_CREATE|os.O_EXCL)
+			return client.OpenFile(d.remote(temp), anew)
 		})
 	}
 	f, err := open()
@@ -458,12 +460,15 @@ func (d *Driver) temporary(ctx context.Context, client *sftp.Client, temp string
 	}
 	if errors.Is(err, os.ErrNotExist) { // somebody removed the folder for files on their way
 		d.forget()
-		if err = d.makeFolders(ctx, client, destination.TempDir); err == nil {
+		if err = d.tempFolder(ctx, client); err == nil {
 			f, err = open()
 		}
 	}
 	if err != nil {
 		return nil, d.failure(ctx, client, "making the temporary file", err)
+	}
+	if from == 0 { // it is new, and empty
+		return f, nil
 	}
 	lost, err := ask(ctx, d, func() (bool, error) { return destination.GoOn(f, from) })
 	if err != nil {
@@ -475,6 +480,20 @@ func (d *Driver) temporary(ctx context.Context, client *sftp.Client, temp string
 		return nil, destination.PartLost()
 	}
 	return f, nil
+}
+
+// tempFolder makes the folder for files on their way, in the storage's own that must be there.
+func (d *Driver) tempFolder(ctx context.Context, client *sftp.Client) error {
+	d.mu.Lock()
+	known := d.folders[destination.TempDir]
+	d.mu.Unlock()
+	if known {
+		return nil
+	}
+	if info, err := ask(ctx, d, func() (os.FileInfo, error) { return client.Stat(d.base()) }); errors.Is(err, os.ErrNotExist) || err == nil && !info.IsDir() {
+		return &destination.Error{Cause: queue.Misplaced, Says: "the storage has no folder " + d.base(), Err: err}
+	}
+	return d.makeFolders(ctx, client, destination.TempDir)
 }
 
 // letGo closes a file without waiting for the server.
