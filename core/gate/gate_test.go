@@ -539,3 +539,24 @@ func TestRoomThatOthersHaveIsNoFaultOfTheKeepers(t *testing.T) {
 	assert.Empty(t, v.Todo)
 	assert.Contains(t, v.Holds[0].Says, "5.0 MB of the room at shed are this device's, and 1.0 MB are others' now")
 }
+
+func TestSmallCopiesShareASender(t *testing.T) {
+	s := situation(func(*question) {})
+	senders := s.Plan.Destinations["shed"].SendersOrDefault()
+	began := func(bytes int64) (n int) {
+		for taken := 0; s.Shares("shed", bytes) <= s.Free("shed", taken); n++ {
+			taken += s.Shares("shed", bytes)
+		}
+		return n
+	}
+	assert.Equal(t, senders, began(gate.SmallCopy+1), "one copy a sender")
+	assert.Equal(t, 8*senders, began(gate.SmallCopy), "eight small ones")
+	one := s.Plan.Destinations["shed"]
+	one.Senders = 1
+	s.Plan.Destinations["shed"] = one
+	assert.Equal(t, 1, began(0), "one after the other, as the keeper said")
+	one.Senders = 2
+	s.Plan.Destinations["shed"] = one
+	s.Places["shed"] = gate.At{Left: -1, Failing: gate.Failing{Says: "no answer", Since: earlier, Until: s.Time}}
+	assert.Equal(t, 1, began(0), "a single try of what fails, however small")
+}

@@ -96,7 +96,8 @@ func (h *Home) serve(ctx context.Context, l net.Listener) error {
 	for path, answer := range map[string]func(*fiberCall) error{"/link/changes": h.changes, "/link/wait": h.wait, "/link/answer": h.answer, "/link/others/:what": h.others} {
 		app.Add([]string{http.MethodPost}, path, h.device(ended, answer))
 	}
-	app.Use(func(fiber.Ctx) error { return refusal{http.StatusNotFound, "There is no such call."} })
+	// It answers itself: fiber logs what this returns for a request that it could not read.
+	app.Use(func(c fiber.Ctx) error { return problem(c, refusal{http.StatusNotFound, "There is no such call."}) })
 	secured := newPorch(l, &tls.Config{Certificates: []tls.Certificate{h.service.Household.Certificate()}, MinVersion: tls.VersionTLS13, NextProtos: []string{"http/1.1"}}, h.log)
 	served := make(chan error, 1)
 	go func() { served <- app.Listener(secured, fiber.ListenConfig{DisableStartupMessage: true}) }()

@@ -41,8 +41,8 @@ func (d *Driver) knowsRanges(ctx context.Context, temp string) (bool, error) {
 	if d.ranges.tried.Load() { // by who was before
 		return d.ranges.able.Load(), nil
 	}
-	able, err := d.tryRanges(ctx, temp)
-	if err != nil {
+	able, sure, err := d.tryRanges(ctx, temp)
+	if err != nil || !sure {
 		return false, err
 	}
 	d.ranges.able.Store(able)
@@ -50,7 +50,9 @@ func (d *Driver) knowsRanges(ctx context.Context, temp string) (bool, error) {
 	return able, nil
 }
 
-func (d *Driver) tryRanges(ctx context.Context, temp string) (bool, error) {
+// tryRanges is the trial; sure is false where the server failed in a way that says nothing of
+// its ability, as when it was busy.
+func (d *Driver) tryRanges(ctx context.Context, temp string) (able, sure bool, err error) {
 	trial := temp + ".trial"
 	put := func(content string, header string) (int, error) {
 		res, err := d.do(ctx, http.MethodPut, trial, strings.NewReader(content), func(r *http.Request) {
@@ -64,17 +66,19 @@ func (d *Driver) tryRanges(ctx context.Context, temp string) (bool, error) {
 		drain(res)
 		return res.StatusCode, nil
 	}
-	able := false
 	code, err := put("ebb and flow", "")
 	if err == nil && code/100 == 2 {
-		if code, err = put("FLOOD", "bytes 8-12/13"); err == nil && code/100 == 2 {
+		code, err = put("FLOOD", "bytes 8-12/13")
+		sure = code/100 == 4 && code != http.StatusTooManyRequests || code == http.StatusNotImplemented
+		if err == nil && code/100 == 2 {
 			able, err = d.holds(ctx, trial, "ebb and FLOOD")
+			sure = true
 		}
 	}
 	if rerr := d.Remove(ctx, trial); err == nil {
 		err = rerr
 	}
-	return able, err
+	return able, sure, err
 }
 
 func (d *Driver) holds(ctx context.Context, p, want string) (bool, error) {

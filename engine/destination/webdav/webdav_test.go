@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
@@ -243,4 +244,36 @@ func TestAStorageThatStallsHoldsUpNobodyElse(t *testing.T) {
 	}
 	cancel()
 	stalled.Wait()
+}
+
+func TestAServerThatIsBusyOnceIsTriedAgain(t *testing.T) {
+	a, err := apache.Start(t.Context(), t.TempDir(), apache.Options{})
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, a.Close()) })
+	to, err := url.Parse(a.URL)
+	require.NoError(t, err)
+	to.Path = ""
+	proxy := httputil.NewSingleHostReverseProxy(to)
+	var busy atomic.Value
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		what := "whole"
+		if r.Header.Get("Content-Range") != "" {
+			what = "a part"
+		}
+		if r.Method == http.MethodPut && strings.HasSuffix(r.URL.Path, ".trial") && what == busy.Load() {
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		proxy.ServeHTTP(w, r)
+	}))
+	t.Cleanup(server.Close)
+	for _, at := range []string{"", "whole", "a part"} {
+		d := driver(t, webdav.Options{URL: server.URL + "/dav/"})
+		busy.Store(at)
+		require.NoError(t, send(t, d, 40<<20))
+		assert.Equal(t, at == "", d.Resumes(), "busy at %q", at)
+		busy.Store("")
+		require.NoError(t, send(t, d, 40<<20))
+		assert.True(t, d.Resumes(), "it was busy, and is able to")
+	}
 }
