@@ -43,6 +43,14 @@ function askAnew(client: QueryClient) {
   });
 }
 
+/** Asks anew for the days that are shown of devices; one that was let go has none. */
+function askDaysAnew(client: QueryClient) {
+  const devices = client.getQueryData<Yard>(key)?.devices ?? [];
+  return client.invalidateQueries({
+    predicate: ({ queryKey: [what, device] }) => what === "day" && devices.some((d) => d.name === device),
+  });
+}
+
 /**
  * Follows the event stream: each event replaces the status, and makes lists
  * be asked for anew when counts changed, at the pace that their length allows.
@@ -72,7 +80,7 @@ export function useStream(): Link {
         const conditions = JSON.stringify(yard.devices.map((d) => d.conditions));
         if (conditions !== sensed) {
           sensed = conditions;
-          void client.invalidateQueries({ queryKey: ["day"] });
+          void askDaysAnew(client);
           void client.invalidateQueries({ queryKey: ["phones"] });
         }
         const counts = JSON.stringify(yard.devices.map((d) => [d.states, d.partly, d.holds, d.pause]));
@@ -84,7 +92,7 @@ export function useStream(): Link {
               seen = latest;
               void client.invalidateQueries({ queryKey: ["items"] });
               void client.invalidateQueries({ queryKey: ["story"] });
-              void client.invalidateQueries({ queryKey: ["day"] });
+              void askDaysAnew(client);
             },
             pace(client.getQueriesData<{ pages?: unknown[] }>({ queryKey: ["items"] })),
           );
