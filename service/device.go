@@ -4,7 +4,6 @@ import (
 	"context"
 	"time"
 
-	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/engine/device"
 	"yardtide/engine/link"
@@ -21,7 +20,7 @@ import (
 type Device struct {
 	Machine
 	Told   Told
-	Shows  Shows
+	Shows  link.Shower
 	Orders Orders
 }
 
@@ -58,22 +57,6 @@ type Told interface {
 	StandsFor(destination, place string) bool
 }
 
-// Shows is what only a device itself can show, and changes nothing.
-type Shows interface {
-	Face(ctx context.Context, key string) ([]byte, error)
-	// CompareForm shows an item as shot and in a form; SampleForm tells what a form comes to
-	// for a few of a kind.
-	CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (wire.FormCompared, error)
-	SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition) (wire.FormSample, error)
-	// FoundBursts shows the bursts among the photos that a rule takes.
-	FoundBursts(ctx context.Context, rule string) (wire.BurstsFound, error)
-	// Usual lists the folders in which people mostly keep their things; Look looks at
-	// one, and tells what it found so far; PictureAt shows a picture of it.
-	Usual() []wire.UsualFolder
-	Look(ctx context.Context, folder string, set *plan.Source, tell func(wire.Look)) error
-	PictureAt(ctx context.Context, path string) ([]byte, error)
-}
-
 // Orders are what a device does when it is told.
 type Orders interface {
 	Pause(ctx context.Context, until time.Time) error
@@ -99,5 +82,5 @@ func ofElsewhere(m *link.Mirror) Device { return Device{m, m.Told, m.Shows, m.Or
 type draftOf struct {
 	Machine
 	Told
-	Shows
+	link.Shower
 }

@@ -36,15 +36,20 @@ type Doer interface {
 	SettlePlace(ctx context.Context, destination string, moved bool) (int64, error)
 }
 
-// Shower shows what only the device can show.
+// Shower shows what only a device itself can show, and changes nothing.
 type Shower interface {
+	// Usual lists the folders in which people mostly keep their things; Look looks at
+	// one, and tells what it found so far; PictureAt shows a picture of it.
 	Usual() []wire.UsualFolder
 	Look(ctx context.Context, folder string, set *plan.Source, tell func(wire.Look)) error
 	PictureAt(ctx context.Context, path string) ([]byte, error)
 	Face(ctx context.Context, key string) ([]byte, error)
+	// CompareForm shows an item as shot and in a form; SampleForm tells what a form comes to
+	// for a few of a kind.
 	CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (wire.FormCompared, error)
-	FoundBursts(ctx context.Context, rule string) (wire.BurstsFound, error)
 	SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition) (wire.FormSample, error)
+	// FoundBursts shows the bursts among the photos that a rule takes.
+	FoundBursts(ctx context.Context, rule string) (wire.BurstsFound, error)
 }
 
 type (

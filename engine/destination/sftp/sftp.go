@@ -432,8 +432,8 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, from, siz
 }
 
 // temporary makes a temporary file, or with from above 0 opens the one that is
-// there. A file that is made is new: what has its name, a link among it, is
-// removed first.
+// there. A file that is made is new: what has its name already, a link among
+// it, is removed.
 func (d *Driver) temporary(ctx context.Context, client *sftp.Client, temp string, from int64) (*sftp.File, error) {
 	if err := d.tempFolder(ctx, client); err != nil {
 		return nil, err
