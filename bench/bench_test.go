@@ -527,7 +527,7 @@ func BenchmarkMillionRows(b *testing.B) {
 		for name, change := range map[string]string{"try-kinds-s": "take: [photo, raw, document]", "try-scope-s": "take: [photo, video], larger-than: 300 kB"} {
 			other := strings.Replace(strings.Replace(text, "take: [photo, video]", change, 1), "yard: T", "format: 2\nyard: T", 1)
 			began := time.Now()
-			tried, err := s.TryPlan(b.Context(), "plan", other)
+			tried, err := s.Trials.TryPlan(b.Context(), "plan", other)
 			require.NoError(b, err)
 			require.NotEmpty(b, tried.Devices[0].Left)
 			b.ReportMetric(time.Since(began).Seconds(), name)

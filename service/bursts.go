@@ -11,13 +11,13 @@ import (
 )
 
 // FoundBursts shows the bursts among the photos that a rule takes, device by device.
-func (s *Service) FoundBursts(ctx context.Context, rule string) ([]wire.BurstsFound, error) {
-	p := s.Book.PlanOrEmpty()
+func (s *Trials) FoundBursts(ctx context.Context, rule string) ([]wire.BurstsFound, error) {
+	p := s.book.PlanOrEmpty()
 	if _, there := p.Rules[rule]; !there {
 		return nil, plantext.EditError{Says: fmt.Sprintf("the plan has no rule %q", rule)}
 	}
 	list := []wire.BurstsFound{}
-	for _, d := range s.Devices() {
+	for _, d := range s.devices() {
 		if !p.Follows(d.DeviceName(), rule) {
 			continue
 		}

@@ -14,8 +14,11 @@ import (
 	"yardtide/core/plantext"
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
+	"yardtide/engine/fleet"
 	"yardtide/engine/place"
 	"yardtide/engine/records"
+	"yardtide/service/jobs"
+	"yardtide/service/planbook"
 	"yardtide/service/setup"
 	"yardtide/service/vault"
 	"yardtide/wire"
@@ -34,17 +37,28 @@ func (e InUse) Error() string {
 	return fmt.Sprintf("%s is still what %s to; change or remove the rule first (yardtide plan apply)", e.Name, map[bool]string{true: "the rule " + e.Rules[0] + " sends", false: "the rules " + strings.Join(e.Rules, ", ") + " send"}[len(e.Rules) == 1])
 }
 
-// AddDestination puts a destination into the plan and keeps its secrets. It
+// Destinations are those of the plan, and drafts of others: what is asked of them, tried and kept.
+// Their errors are ErrNoDestination, InUse, place.NoQuestion, plantext.Problems, plantext.EditError,
+// vault.Refused and destination.Error.
+type Destinations struct {
+	book    *planbook.Book
+	drivers *drivers
+	fleet   *fleet.Fleet
+	jobs    *jobs.Jobs
+	devices func() []Device
+}
+
+// Add puts a destination into the plan and keeps its secrets. It
 // does not try it: Try does that. Without a plan yet it writes the first one
 // around it. The error is plantext.Problems or plantext.EditError when it cannot stand
 // in the plan.
-func (s *Service) AddDestination(ctx context.Context, draft wire.Draft) error {
+func (s *Destinations) Add(ctx context.Context, draft wire.Draft) error {
 	draft = vault.WithSecrets(draft)
 	d := draft.Destination
 	if err := plantext.CheckDestination(draft.Name, d); err != nil {
 		return err
 	}
-	_, err := s.Book.Edit(ctx, 0, func(text string) (string, error) {
+	_, err := s.book.Edit(ctx, 0, func(text string) (string, error) {
 		after, err := s.withDestination(text, draft.Name, d)
 		if err != nil {
 			return "", err
@@ -54,21 +68,21 @@ func (s *Service) AddDestination(ctx context.Context, draft wire.Draft) error {
 	return err
 }
 
-func (s *Service) withDestination(text, name string, d plan.Destination) (string, error) {
+func (s *Destinations) withDestination(text, name string, d plan.Destination) (string, error) {
 	if text != "" {
 		return plantext.Set(text, plan.Edit{Path: []string{"destinations", name}, Value: plantext.DestinationValue(d), New: true})
 	}
-	if len(s.Devices()) == 0 {
+	if len(s.devices()) == 0 {
 		return "", plantext.EditError{Says: "there is no plan and no device here to write one for"}
 	}
-	return plantext.First("Home", setup.ZoneName(), s.Devices()[0].DeviceName(), "Pictures", name, d), nil
+	return plantext.First("Home", setup.ZoneName(), s.devices()[0].DeviceName(), "Pictures", name, d), nil
 }
 
-// RemoveDestination takes a destination out of the plan and forgets its kept
+// Remove takes a destination out of the plan and forgets its kept
 // secrets. What is stored there stays.
-func (s *Service) RemoveDestination(ctx context.Context, name string) error {
-	_, err := s.Book.Edit(ctx, 0, func(text string) (string, error) {
-		p := s.Book.PlanOrEmpty()
+func (s *Destinations) Remove(ctx context.Context, name string) error {
+	_, err := s.book.Edit(ctx, 0, func(text string) (string, error) {
+		p := s.book.PlanOrEmpty()
 		if _, there := p.Destinations[name]; !there {
 			return "", ErrNoDestination
 		}
@@ -94,24 +108,24 @@ func rulesTo(p *plan.Plan, name string) []string {
 	return rules
 }
 
-// Destination tells all of one destination.
-func (s *Service) Destination(ctx context.Context, name string) (wire.DestinationDetail, error) {
-	p := s.Book.PlanOrEmpty()
+// Detail tells all of one destination.
+func (s *Destinations) Detail(ctx context.Context, name string) (wire.DestinationDetail, error) {
+	p := s.book.PlanOrEmpty()
 	d, there := p.Destinations[name]
 	if !there {
 		return wire.DestinationDetail{}, ErrNoDestination
 	}
-	status, err := s.destinationStatus(ctx, name, d)
+	status, err := s.status(ctx, name, d)
 	return wire.DestinationDetail{Destination: d, Status: status, Rules: rulesTo(p, name)}, err
 }
 
-// destinationStatus tells what is at a destination, what is still to come, and
+// status tells what is at a destination, what is still to come, and
 // whether that fits.
-func (s *Service) destinationStatus(ctx context.Context, name string, d plan.Destination) (wire.DestinationStatus, error) {
+func (s *Destinations) status(ctx context.Context, name string, d plan.Destination) (wire.DestinationStatus, error) {
 	st := wire.DestinationStatus{Name: name, Kind: d.Kind, Where: d.Where(), Layout: d.Layout, KeepFree: int64(d.KeepFree)}
 	s.drivers.refresh(name)
 	st.Space = wire.Space(s.fleet.SpaceNow(name))
-	for _, one := range s.Devices() {
+	for _, one := range s.devices() {
 		if says, todo := one.Told.PlaceProblem(name); says != "" && !st.Asks {
 			st.Problem, st.Todo, st.Asks = says, todo, todo != ""
 		} else if says, todo := one.Told.Trouble(name); says != "" && st.Problem == "" {
@@ -154,12 +168,12 @@ func short(st wire.DestinationStatus, coming int64) string {
 
 // SettlePlace is the keeper's answer about a destination that has come to stand for
 // another place: what was at the old one was moved there, or it is new.
-func (s *Service) SettlePlace(ctx context.Context, name string, moved bool) (n int64, err error) {
-	if _, there := s.Book.PlanOrEmpty().Destinations[name]; !there {
+func (s *Destinations) SettlePlace(ctx context.Context, name string, moved bool) (n int64, err error) {
+	if _, there := s.book.PlanOrEmpty().Destinations[name]; !there {
 		return 0, ErrNoDestination
 	}
 	answered := false
-	for _, d := range s.Devices() {
+	for _, d := range s.devices() {
 		one, err := d.Orders.SettlePlace(ctx, name, moved)
 		var none place.NoQuestion
 		if errors.As(err, &none) {
@@ -179,14 +193,14 @@ func (s *Service) SettlePlace(ctx context.Context, name string, moved bool) (n i
 
 // Test begins to try a destination of the plan, and to see that it is the place that
 // it was.
-func (s *Service) Test(ctx context.Context, name string) (wire.Job, error) {
-	d, there := s.Book.PlanOrEmpty().Destinations[name]
+func (s *Destinations) Test(ctx context.Context, name string) (wire.Job, error) {
+	d, there := s.book.PlanOrEmpty().Destinations[name]
 	if !there {
 		return wire.Job{}, ErrNoDestination
 	}
 	t := s.newTrial(ctx, wire.Draft{Name: name, Destination: d})
 	t.place = func(id string) error {
-		for _, one := range s.Devices() {
+		for _, one := range s.devices() {
 			if !one.Told.StandsFor(name, id) {
 				return &destination.Error{Cause: queue.Elsewhere, Says: "what lies there is not the place that " + name + " stood for; what was proven there does not count here"}
 			}
@@ -196,24 +210,8 @@ func (s *Service) Test(ctx context.Context, name string) (wire.Job, error) {
 	return s.beginTrial(t, t.run)
 }
 
-// PlaceNotes tells which destinations a plan lets stand for another place than
-// today.
-func (s *Service) PlaceNotes(p *plan.Plan) []string {
-	notes := []string{}
-	now := s.Book.PlanOrEmpty()
-	for name, d := range p.Destinations {
-		before, there := now.Destinations[name]
-		if !there || before.Where() == d.Where() {
-			continue
-		}
-		notes = append(notes, fmt.Sprintf("%s is to stand for another place: %s, and %s until now. What is safe there counts again when it is proven at the new one; you are asked whether it was moved there (yardtide destination place %s moved) or is new (… new).", name, d.Where(), before.Where(), name))
-	}
-	slices.Sort(notes)
-	return notes
-}
-
 // Browse tells what lies in a folder of a storage that is being set up.
-func (s *Service) Browse(ctx context.Context, ask wire.Browse) (wire.Listing, error) {
+func (s *Destinations) Browse(ctx context.Context, ask wire.Browse) (wire.Listing, error) {
 	ask.Draft = vault.WithSecrets(ask.Draft)
 	d := ask.Destination
 	if d.Kind == plan.Folder && d.Path == "" {

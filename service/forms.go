@@ -16,11 +16,11 @@ import (
 )
 
 // formOf is the rendition that is meant: one of the plan by its name, else what is given.
-func (s *Service) formOf(f wire.Form) (plan.Rendition, error) {
+func (s *Trials) formOf(f wire.Form) (plan.Rendition, error) {
 	if len(f.Form) > 0 {
 		return plantext.ReadRendition(f.Form)
 	}
-	named, there := s.Book.PlanOrEmpty().Renditions[f.Name]
+	named, there := s.book.PlanOrEmpty().Renditions[f.Name]
 	if !there {
 		return named, plantext.EditError{Says: fmt.Sprintf("the plan has no rendition %q", f.Name)}
 	}
@@ -28,7 +28,7 @@ func (s *Service) formOf(f wire.Form) (plan.Rendition, error) {
 }
 
 // CompareForm shows an item as shot and in a form.
-func (s *Service) CompareForm(ctx context.Context, d Device, key string, t wire.FormTry) (wire.FormCompared, error) {
+func (s *Trials) CompareForm(ctx context.Context, d Device, key string, t wire.FormTry) (wire.FormCompared, error) {
 	r, err := s.formOf(t.Form)
 	if err != nil {
 		return wire.FormCompared{}, err
@@ -38,7 +38,7 @@ func (s *Service) CompareForm(ctx context.Context, d Device, key string, t wire.
 
 // ForecastForm tells what a form would come to for all of a kind that a rule takes, by a
 // sample of each device's own.
-func (s *Service) ForecastForm(ctx context.Context, a wire.FormAsked) (wire.FormForecast, error) {
+func (s *Trials) ForecastForm(ctx context.Context, a wire.FormAsked) (wire.FormForecast, error) {
 	f := wire.FormForecast{Missing: []string{}}
 	r, err := s.formOf(a.Form)
 	if err != nil {
@@ -48,7 +48,7 @@ func (s *Service) ForecastForm(ctx context.Context, a wire.FormAsked) (wire.Form
 		return f, plantext.EditError{Says: "what " + k.Plural() + " come to is not told: only pictures are sampled"}
 	}
 	var low, likely, high int64
-	for _, d := range s.Devices() {
+	for _, d := range s.devices() {
 		one, err := d.Shows.SampleForm(ctx, a.Rule, media.Kind(a.Kind), r)
 		var silent link.Silent
 		if errors.As(err, &silent) {
@@ -67,11 +67,11 @@ func (s *Service) ForecastForm(ctx context.Context, a wire.FormAsked) (wire.Form
 		}
 	}
 	f.Range = forecast.Range{Low: low, Likely: likely, High: high}
-	f.Says = s.forecastSays(ctx, a, f)
+	f.Says = s.forecastSays(a, f)
 	return f, nil
 }
 
-func (s *Service) forecastSays(ctx context.Context, a wire.FormAsked, f wire.FormForecast) string {
+func (s *Trials) forecastSays(a wire.FormAsked, f wire.FormForecast) string {
 	if !f.Known {
 		return "There is nothing of it yet by which that could be told."
 	}
@@ -79,14 +79,9 @@ func (s *Service) forecastSays(ctx context.Context, a wire.FormAsked, f wire.For
 	if low, high := gate.Bytes(f.Range.Low), gate.Bytes(f.Range.High); low != high {
 		says = fmt.Sprintf("%s: as shot %s; so %s to %s", words.Things(f.All.N, media.Kind(a.Kind)), gate.Bytes(f.All.Bytes), low, high)
 	}
-	y, err := s.Status(ctx)
-	if err == nil && a.Rule != "" {
-		for _, d := range y.Destinations {
-			for _, to := range s.Book.PlanOrEmpty().Rules[a.Rule].To {
-				if d.Name == to && d.Space.Free >= 0 {
-					says += fmt.Sprintf("; %s has %s free", d.Name, gate.Bytes(d.Space.Free))
-				}
-			}
+	for _, to := range s.book.PlanOrEmpty().Rules[a.Rule].To {
+		if free := s.fleet.SpaceNow(to).Free; free >= 0 {
+			says += fmt.Sprintf("; %s has %s free", to, gate.Bytes(free))
 		}
 	}
 	says += fmt.Sprintf(". By %d of them that were made.", f.Looked)

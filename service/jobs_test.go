@@ -42,7 +42,7 @@ func TestJobsAreStoppedBoundedAndEndWithTheService(t *testing.T) {
 	s := open(t, t.TempDir())
 	url, asked := mute(t)
 	try := func() (wire.Job, error) {
-		return s.Try(t.Context(), wire.Draft{Name: "locker", Destination: plan.Destination{Kind: plan.WebDAV, URL: url, Layout: plan.DefaultLayout}})
+		return s.Destinations.Try(t.Context(), wire.Draft{Name: "locker", Destination: plan.Destination{Kind: plan.WebDAV, URL: url, Layout: plan.DefaultLayout}})
 	}
 	first, err := try()
 	require.NoError(t, err)

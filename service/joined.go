@@ -18,6 +18,7 @@ import (
 	"yardtide/engine/device"
 	"yardtide/engine/link"
 	"yardtide/engine/records"
+	"yardtide/service/caller"
 	"yardtide/service/household"
 	"yardtide/service/planbook"
 	"yardtide/service/vault"
@@ -94,7 +95,7 @@ func JoinHome(ctx context.Context, dir string, c link.Code, version string) (lin
 	}
 	// The answer may be lost: asked again with the same token, the same device joins.
 	joining := filepath.Join(dir, "joining")
-	token, err := hex.DecodeString(random())
+	token, err := hex.DecodeString(caller.NewToken())
 	if kept, rerr := os.ReadFile(joining); rerr == nil && len(kept) == 2*len(token) {
 		token, err = hex.DecodeString(string(kept))
 	}
@@ -114,34 +115,48 @@ func JoinHome(ctx context.Context, dir string, c link.Code, version string) (lin
 	return h, os.Remove(joining)
 }
 
+// home is the service that the one device here joined.
+type home struct {
+	Options
+	*Joined
+	book    *planbook.Book
+	drivers *drivers
+	device  *device.Device
+	records *records.Records
+	agent   *link.Agent
+	tell    func()
+}
+
 // startLink makes the agent of the one device that runs here.
 func (s *Service) startLink(ctx context.Context, others *link.Others, d *device.Device) error {
+	h := &home{Options: s.Options, Joined: s.Joined, book: s.Book, drivers: &s.drivers, device: d, records: s.records[0], tell: s.Changes.Tell}
 	var err error
-	s.agent, err = link.NewAgent(ctx, link.AgentOptions{
-		Home: s.Joined.Home, Version: s.Version, Records: s.records[0], Others: others, Follow: s.follow, Removed: s.removed,
+	h.agent, err = link.NewAgent(ctx, link.AgentOptions{
+		Home: h.Home, Version: h.Version, Records: h.records, Others: others, Follow: h.follow, Removed: h.removed,
 		Next: s.Changes.Next, Tell: s.Changes.Tell, Log: s.Log,
 	}, link.Here{Known: d.Known, Orders: d.Orders, Shows: d.Shows})
 	if err != nil {
 		return err
 	}
-	if s.Book.Plan() != nil || s.Joined.Mark == "none" {
-		s.agent.Following(s.Joined.Mark)
+	if h.book.Plan() != nil || h.Mark == "none" {
+		h.agent.Following(h.Mark)
 	}
+	s.home = h
 	return nil
 }
 
 // follow takes up the plan that the service gives, with its secrets.
-func (s *Service) follow(ctx context.Context, p link.Plan) error {
-	if now := s.Joined.Home.Device; p.Device != "" && p.Device != now {
+func (h *home) follow(ctx context.Context, p link.Plan) error {
+	if now := h.Home.Device; p.Device != "" && p.Device != now {
 		if !plan.IsName(p.Device) {
 			return fmt.Errorf("%q cannot be the name of this device", p.Device)
 		}
-		s.Log.Info("this device has another name now, and begins anew under it", "device", p.Device, "was", now)
-		s.Joined.Was, s.Joined.Home.Device = now, p.Device
-		return errors.Join(s.Joined.keep(s.Dir), link.ErrRenamed)
+		h.Log.Info("this device has another name now, and begins anew under it", "device", p.Device, "was", now)
+		h.Joined.Was, h.Home.Device = now, p.Device
+		return errors.Join(h.Joined.keep(h.Dir), link.ErrRenamed)
 	}
 	if len(p.Secrets) > 0 {
-		text, err := s.drivers.secrets.Open(bytes.NewReader(p.Secrets))
+		text, err := h.drivers.secrets.Open(bytes.NewReader(p.Secrets))
 		if err != nil {
 			return fmt.Errorf("opening the secrets: %w", err)
 		}
@@ -151,7 +166,7 @@ func (s *Service) follow(ctx context.Context, p link.Plan) error {
 		}
 		for _, one := range secrets {
 			if plan.IsName(one.Name) && one.Kind == household.Authority {
-				if err := s.putAuthority(one.Name, one.Secret); err != nil {
+				if err := h.putAuthority(one.Name, one.Secret); err != nil {
 					return err
 				}
 				continue
@@ -159,38 +174,38 @@ func (s *Service) follow(ctx context.Context, p link.Plan) error {
 			if !plan.IsName(one.Name) || one.Kind != string(vault.Password) && one.Kind != string(vault.Key) {
 				return fmt.Errorf("a secret is of no destination")
 			}
-			if err := s.drivers.secrets.Put(vault.Kind(one.Kind), one.Name, one.Server, one.Secret); err != nil {
+			if err := h.drivers.secrets.Put(vault.Kind(one.Kind), one.Name, one.Server, one.Secret); err != nil {
 				return err
 			}
 		}
 	}
 	changed := false
-	if err := s.Book.Alone(func(put planbook.Put) (err error) {
-		if now, _ := s.Book.Text(); p.Text != "" && p.Text != now {
+	if err := h.book.Alone(func(put planbook.Put) (err error) {
+		if now, _ := h.book.Text(); p.Text != "" && p.Text != now {
 			changed = true
-			_, err = put(ctx, "the plan of "+s.Joined.Home.Yard, p.Text, wire.PlanByLink)
+			_, err = put(ctx, "the plan of "+h.Home.Yard, p.Text, wire.PlanByLink)
 		}
 		return err
 	}); err != nil {
 		return err
 	}
 	if p.Text != "" && !changed { // only secrets changed
-		s.drivers.forget()
-		for to := range s.Book.PlanOrEmpty().Destinations {
-			s.devices[0].Orders.TryAgain(to)
+		h.drivers.forget()
+		for to := range h.book.PlanOrEmpty().Destinations {
+			h.device.Orders.TryAgain(to)
 		}
 	}
-	s.Joined.Mark = p.Mark
-	if err := s.Joined.keep(s.Dir); err != nil {
+	h.Joined.Mark = p.Mark
+	if err := h.Joined.keep(h.Dir); err != nil {
 		return err
 	}
-	return s.takenInAgain(ctx)
+	return h.takenInAgain(ctx)
 }
 
-func (s *Service) putAuthority(name, pem string) error {
-	err := os.MkdirAll(s.drivers.authorities, 0o700)
+func (h *home) putAuthority(name, pem string) error {
+	err := os.MkdirAll(h.drivers.authorities, 0o700)
 	if err == nil {
-		err = atomicfile.Write(authorityFile(s.drivers.authorities, name), pem)
+		err = atomicfile.Write(authorityFile(h.drivers.authorities, name), pem)
 	}
 	if err != nil {
 		return fmt.Errorf("keeping the authority's certificate of %s: %w", name, err)
@@ -202,28 +217,28 @@ func (s *Service) putAuthority(name, pem string) error {
 const removedFact records.Fact[string] = "link removed"
 
 // takenInAgain ends the pause of a device that was revoked, and joined again.
-func (s *Service) takenInAgain(ctx context.Context) error {
-	_, was, err := removedFact.Read(ctx, &s.records[0].Facts)
+func (h *home) takenInAgain(ctx context.Context) error {
+	_, was, err := removedFact.Read(ctx, &h.records.Facts)
 	if err != nil || !was {
 		return err
 	}
-	if err := s.devices[0].Orders.Resume(ctx); err != nil {
+	if err := h.device.Orders.Resume(ctx); err != nil {
 		return err
 	}
-	return removedFact.Keep(ctx, &s.records[0].Facts, "")
+	return removedFact.Keep(ctx, &h.records.Facts, "")
 }
 
 // removed stops a device that was revoked: it sends nothing any more.
-func (s *Service) removed() {
-	s.Log.Warn("this device was revoked; it sends nothing any more", "yard", s.Joined.Home.Yard)
-	err := s.devices[0].Orders.Pause(context.Background(), time.Time{})
+func (h *home) removed() {
+	h.Log.Warn("this device was revoked; it sends nothing any more", "yard", h.Home.Yard)
+	err := h.device.Orders.Pause(context.Background(), time.Time{})
 	if err == nil {
-		err = removedFact.Keep(context.Background(), &s.records[0].Facts, "1")
+		err = removedFact.Keep(context.Background(), &h.records.Facts, "1")
 	}
 	if err != nil {
-		s.Log.Error("the device could not be paused", "err", err)
+		h.Log.Error("the device could not be paused", "err", err)
 	}
-	s.Changes.Tell()
+	h.tell()
 }
 
 // sendsTo lists the destinations that the device here sends to, and how much is kept free
@@ -238,27 +253,27 @@ func (s *Service) sendsTo() map[string]int64 {
 	return list
 }
 
-// home tells how the device and its service stand; nil where the service is here.
-func (s *Service) home() *wire.Home {
-	if s.agent == nil {
+// status tells how the device and its service stand; nil where the service is here.
+func (h *home) status() *wire.Home {
+	if h == nil {
 		return nil
 	}
-	st := s.agent.State()
-	h := &wire.Home{Yard: s.Joined.Home.Yard, Address: st.Address, Heard: st.Heard, Problem: st.Failed}
+	st := h.agent.State()
+	is := &wire.Home{Yard: h.Home.Yard, Address: st.Address, Heard: st.Heard, Problem: st.Failed}
 	if ahead := st.Ahead; ahead > 2*time.Minute || ahead < -2*time.Minute {
-		h.Behind = int64(ahead / time.Second)
+		is.Behind = int64(ahead / time.Second)
 	}
 	switch {
 	case st.Removed:
-		h.Says = "This device was revoked: it sends nothing any more. To take it in again, join with a new code."
+		is.Says = "This device was revoked: it sends nothing any more. To take it in again, join with a new code."
 	case st.Heard.IsZero():
-		h.Says = "The service of " + h.Yard + " was not heard of yet."
+		is.Says = "The service of " + is.Yard + " was not heard of yet."
 	case st.Failed != "":
-		h.Says = "The service of " + h.Yard + " was last heard of at " + st.Heard.Format("15:04 on 2 January") + "; this device goes on by the plan that it has."
+		is.Says = "The service of " + is.Yard + " was last heard of at " + st.Heard.Format("15:04 on 2 January") + "; this device goes on by the plan that it has."
 	default:
-		h.Says = "In touch with the service of " + h.Yard + "."
+		is.Says = "In touch with the service of " + is.Yard + "."
 	}
-	return h
+	return is
 }
 
 // elsewherePlan is the refusal to change a plan that is another service's.

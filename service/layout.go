@@ -17,8 +17,8 @@ import (
 
 // Landings tells where items land at a destination by a layout, with some of the keeper's own. The error is
 // a plantext.EditError where the layout cannot be one.
-func (s *Service) Landings(ctx context.Context, a wire.LayoutAsked) ([]wire.SetupName, error) {
-	if _, there := s.Book.PlanOrEmpty().Destinations[a.Destination]; !there {
+func (s *Trials) Landings(ctx context.Context, a wire.LayoutAsked) ([]wire.SetupName, error) {
+	if _, there := s.book.PlanOrEmpty().Destinations[a.Destination]; !there {
 		return nil, plantext.EditError{Says: fmt.Sprintf("the plan has no destination %q", a.Destination)}
 	}
 	if err := plan.CheckOwnLayout(a.Layout); err != nil {
@@ -29,9 +29,9 @@ func (s *Service) Landings(ctx context.Context, a wire.LayoutAsked) ([]wire.Setu
 }
 
 // samples are some of the items that go to a destination, of every device.
-func (s *Service) samples(ctx context.Context, destination string) (own []naming.Sample, err error) {
-	p := s.Book.PlanOrEmpty()
-	for _, d := range s.Devices() {
+func (s *Trials) samples(ctx context.Context, destination string) (own []naming.Sample, err error) {
+	p := s.book.PlanOrEmpty()
+	for _, d := range s.devices() {
 		items, err := d.Told.Items(ctx, wire.Filter{Destination: destination, Limit: 40})
 		if err != nil {
 			return nil, err

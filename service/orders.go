@@ -149,23 +149,3 @@ func adoptedSays(name string, a wire.Adopted) string {
 	}
 	return says + fmt.Sprintf(" %s copies that wait have the size of one of them: each is compared over a network that costs nothing, and what is the same is safe and not sent.", gate.Count(a.Compare))
 }
-
-// beginTrial begins a trial as a job.
-func (s *Service) beginTrial(t *trial, run func(ctx context.Context) bool) (wire.Job, error) {
-	return s.Jobs.Begin(wire.Job{Kind: wire.JobTrial, Destination: t.name, Says: "It is tried, step by step.", Trial: &wire.Trial{Steps: []wire.TrialStep{}}}, true, func(ctx context.Context, tell func(func(*wire.Job))) error {
-		ctx, cancel := context.WithTimeout(ctx, trialTime)
-		defer cancel()
-		show := func(says string) {
-			now := t.result
-			now.Steps = slices.Clone(now.Steps)
-			tell(func(is *wire.Job) { is.Trial, is.Done, is.Says = &now, int64(len(now.Steps)), says })
-		}
-		t.tried = func() { show("It is tried, step by step.") }
-		if t.result.OK = run(ctx); t.result.OK {
-			show("It works, and nothing of the trial is left there.")
-		} else {
-			show("It does not work yet.")
-		}
-		return nil
-	})
-}

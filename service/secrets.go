@@ -12,13 +12,13 @@ import (
 
 // draftSecrets reads the secrets that were given with a draft, and others if it
 // may use them.
-func (s *Service) draftSecrets(ctx context.Context, draft wire.Draft) vault.Reader {
+func (s *Destinations) draftSecrets(ctx context.Context, draft wire.Draft) vault.Reader {
 	given := map[vault.Kind]string{vault.Password: draft.Password, vault.Key: draft.Key}
 	return func(kind vault.Kind, from plan.Secret) (string, error) {
 		if given[kind] != "" {
 			return given[kind], nil
 		}
-		if err := vault.MayUse(ctx, s.Book.PlanOrEmpty(), draft.Name, draft.Destination, from); err != nil {
+		if err := vault.MayUse(ctx, s.book.PlanOrEmpty(), draft.Name, draft.Destination, from); err != nil {
 			return "", err
 		}
 		return s.drivers.secrets.Read(kind, from, draft.Destination.Server())
@@ -26,7 +26,7 @@ func (s *Service) draftSecrets(ctx context.Context, draft wire.Draft) vault.Read
 }
 
 // keepSecrets keeps what came with a draft.
-func (s *Service) keepSecrets(draft wire.Draft) error {
+func (s *Destinations) keepSecrets(draft wire.Draft) error {
 	for kind, secret := range map[vault.Kind]string{vault.Password: draft.Password, vault.Key: draft.Key} {
 		if secret == "" {
 			continue
@@ -40,8 +40,8 @@ func (s *Service) keepSecrets(draft wire.Draft) error {
 
 // SetSecret keeps the password or the key of a destination of the plan anew, for
 // the server that the plan names now.
-func (s *Service) SetSecret(name string, given wire.Secrets) error {
-	d, there := s.Book.PlanOrEmpty().Destinations[name]
+func (s *Destinations) SetSecret(name string, given wire.Secrets) error {
+	d, there := s.book.PlanOrEmpty().Destinations[name]
 	if !there {
 		return ErrNoDestination
 	}
@@ -58,7 +58,7 @@ func (s *Service) SetSecret(name string, given wire.Secrets) error {
 		}
 	}
 	s.drivers.forget()
-	for _, d := range s.Devices() {
+	for _, d := range s.devices() {
 		d.Orders.TryAgain(name)
 	}
 	return nil

@@ -7,10 +7,6 @@ package service
 
 import (
 	"context"
-	"crypto/hmac"
-	"crypto/rand"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -30,7 +26,6 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
-	"yardtide/engine/atomicfile"
 	"yardtide/engine/awake"
 	"yardtide/engine/device"
 	"yardtide/engine/face"
@@ -40,6 +35,7 @@ import (
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
+	"yardtide/service/caller"
 	"yardtide/service/household"
 	"yardtide/service/jobs"
 	"yardtide/service/planbook"
@@ -94,19 +90,22 @@ type Service struct {
 	// Setup is the first plan, while it is being made.
 	Setup *setup.Setup
 
+	// Keys are what lets a caller in.
+	Keys *caller.Keys
+	// Destinations are those of the plan, and drafts of others.
+	Destinations Destinations
+	// Trials tell what a plan would do, or a part of it.
+	Trials Trials
+
 	lock    *flock.Flock
-	token   string
 	devices []*device.Device
 	records []*records.Records
 	drivers drivers
 	fleet   *fleet.Fleet
 	faces   face.Cache
 
-	agent *link.Agent // nil where the yard's service is here
+	home  *home // nil where the yard's service is here
 	looks looks
-
-	mu    sync.Mutex
-	links map[string]time.Time // one-time codes and when they end
 
 	Changes Changes
 }
@@ -119,7 +118,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the data directory: %w", err)
 	}
-	s = &Service{Options: o, lock: flock.New(filepath.Join(o.Dir, "lock"), flock.SetPermissions(0o600)), links: map[string]time.Time{}, fleet: &fleet.Fleet{}, looks: newLooks()}
+	s = &Service{Options: o, lock: flock.New(filepath.Join(o.Dir, "lock"), flock.SetPermissions(0o600)), fleet: &fleet.Fleet{}, looks: newLooks()}
 	locked, err := s.lock.TryLock()
 	if err != nil {
 		return nil, fmt.Errorf("locking the data directory %s: %w", o.Dir, err)
@@ -137,7 +136,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		Dir: o.Dir, Log: o.Log, Closed: s.elsewherePlan, Planned: o.Planned, InForce: s.inForce,
 		May: func(ctx context.Context, p *plan.Plan) error { return vault.MayUseAll(ctx, s.Book.PlanOrEmpty(), p) },
 	}
-	if s.token, err = token(filepath.Join(o.Dir, "token")); err != nil {
+	if s.Keys, err = caller.OpenKeys(filepath.Join(o.Dir, "token")); err != nil {
 		return nil, err
 	}
 	if err := s.Book.Load(); err != nil {
@@ -179,7 +178,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	return s, s.Household.Open(ctx)
 }
 
-// wire makes the household and the set-up of what was opened.
+// wire makes the rooms of the service of what was opened.
 func (s *Service) wire() {
 	known := household.Options{Dir: s.Dir, Log: s.Log, Book: s.Book, Fleet: s.fleet, Vault: s.drivers.secrets, Tell: s.Changes.Tell, Look: s.looks.ask}
 	for _, m := range s.Members {
@@ -189,8 +188,10 @@ func (s *Service) wire() {
 		known.Away = s.Joined.Home.Yard
 	}
 	s.Household = household.New(known)
+	s.Destinations = Destinations{book: s.Book, drivers: &s.drivers, fleet: s.fleet, jobs: s.Jobs, devices: s.Devices}
+	s.Trials = Trials{book: s.Book, fleet: s.fleet, devices: s.Devices}
 	s.Setup = &setup.Setup{Options: setup.Options{
-		Dir: s.Dir, Book: s.Book, Jobs: s.Jobs, Doubts: s.Doubts, Keep: s.keepSecrets, Forget: s.drivers.secrets.Remove, Tell: s.Changes.Tell,
+		Dir: s.Dir, Book: s.Book, Jobs: s.Jobs, Doubts: s.Trials.Doubts, Keep: s.Destinations.keepSecrets, Forget: s.drivers.secrets.Remove, Tell: s.Changes.Tell,
 		Device: func(name string) (setup.Device, bool) {
 			d, is := s.Device(name)
 			return draftOf{d.Machine, d.Told, d.Shows}, is
@@ -272,8 +273,8 @@ func (s *Service) Run(ctx context.Context) error {
 	for _, d := range s.Devices() {
 		g.Go(func() error { return d.Run(ctx) })
 	}
-	if s.agent != nil {
-		g.Go(func() error { return s.agent.Run(ctx) })
+	if s.home != nil {
+		g.Go(func() error { return s.home.agent.Run(ctx) })
 	} else {
 		g.Go(func() error { s.Household.Run(ctx); return nil })
 		g.Go(func() error { s.lookAtClaims(ctx); return nil })
@@ -297,76 +298,6 @@ func (s *Service) Close() error {
 		err = errors.Join(err, s.Household.Close())
 	}
 	return errors.Join(err, s.lock.Close())
-}
-
-// token reads the service's token, making it at the first start.
-func token(file string) (string, error) {
-	text, err := os.ReadFile(file)
-	if err == nil {
-		t := strings.TrimSpace(string(text))
-		if len(t) < 32 {
-			return "", fmt.Errorf("the token in %s is shorter than 32 characters; remove the file and a new one is made", file)
-		}
-		return t, nil
-	}
-	if !errors.Is(err, fs.ErrNotExist) {
-		return "", fmt.Errorf("reading the token: %w", err)
-	}
-	t := random()
-	if err := atomicfile.Write(file, t+"\n"); err != nil {
-		return "", fmt.Errorf("keeping the token: %w", err)
-	}
-	return t, nil
-}
-
-func random() string {
-	b := make([]byte, 32)
-	_, _ = rand.Read(b) // it never fails (crypto/rand)
-	return hex.EncodeToString(b)
-}
-
-// Authorized tells whether a bearer token is the service's.
-func (s *Service) Authorized(bearer string) bool {
-	return hmac.Equal([]byte(bearer), []byte(s.token))
-}
-
-// Cookie is what a browser holds after it opened a one-time link. It is made
-// from the token, so that it outlives a restart and ends with the token.
-func (s *Service) Cookie() string {
-	h := hmac.New(sha256.New, []byte(s.token))
-	h.Write([]byte("console"))
-	return hex.EncodeToString(h.Sum(nil))
-}
-
-// IsCookie tells whether a browser's cookie is good.
-func (s *Service) IsCookie(value string) bool {
-	return hmac.Equal([]byte(value), []byte(s.Cookie()))
-}
-
-// linkLife is how long a one-time link may wait to be opened.
-const linkLife = time.Hour
-
-// NewLink makes the code of a one-time link.
-func (s *Service) NewLink(now time.Time) string {
-	code := random()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for c, end := range s.links {
-		if now.After(end) {
-			delete(s.links, c)
-		}
-	}
-	s.links[code] = now.Add(linkLife)
-	return code
-}
-
-// UseLink tells whether a code is good, once.
-func (s *Service) UseLink(code string, now time.Time) bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	end, ok := s.links[code]
-	delete(s.links, code)
-	return ok && now.Before(end)
 }
 
 // Devices are the devices of this process, and what stands for those elsewhere.
@@ -421,7 +352,7 @@ func (s *Service) Status(ctx context.Context) (wire.Yard, error) {
 func (s *Service) status(ctx context.Context) (wire.Yard, error) {
 	p := s.Book.Plan()
 	_, version := s.Book.Text()
-	st := wire.Yard{Plan: version, Time: time.Now(), Devices: []wire.Device{}, Absent: []string{}, Destinations: []wire.DestinationStatus{}, Jobs: slices.DeleteFunc(s.Jobs.All(), func(j wire.Job) bool { return j.Kind == wire.JobLook }), Standin: s.Standin != nil, Home: s.home()}
+	st := wire.Yard{Plan: version, Time: time.Now(), Devices: []wire.Device{}, Absent: []string{}, Destinations: []wire.DestinationStatus{}, Jobs: slices.DeleteFunc(s.Jobs.All(), func(j wire.Job) bool { return j.Kind == wire.JobLook }), Standin: s.Standin != nil, Home: s.home.status()}
 	for _, d := range s.Devices() {
 		one, err := d.Told.Status(ctx)
 		if records.IsGone(err) {
@@ -449,7 +380,7 @@ func (s *Service) status(ctx context.Context) (wire.Yard, error) {
 		}
 	}
 	for name, d := range p.Destinations {
-		one, err := s.destinationStatus(ctx, name, d)
+		one, err := s.Destinations.status(ctx, name, d)
 		if err != nil {
 			return st, err
 		}

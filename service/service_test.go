@@ -116,7 +116,7 @@ func TestADraftIsShownNobodysSecret(t *testing.T) {
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
 	_, err := s.Book.Apply(machine, "p", fmt.Sprintf(yard, home.URL, home.URL), 0)
 	require.NoError(t, err)
-	require.NoError(t, s.SetSecret("locker", wire.Secrets{Password: "kept-canary"}))
+	require.NoError(t, s.Destinations.SetSecret("locker", wire.Secrets{Password: "kept-canary"}))
 
 	draft := func(name, at string, from plan.Secret) wire.Draft {
 		return wire.Draft{Name: name, Destination: plan.Destination{Kind: plan.WebDAV, URL: at + "/dav/", User: "me", PasswordFrom: from, Layout: plan.DefaultLayout}}
@@ -131,10 +131,10 @@ func TestADraftIsShownNobodysSecret(t *testing.T) {
 		"a file of a destination that is":   draft("locker", home.URL, plan.Secret("file:"+secret)),
 		"a path that is no file of its own": draft("x", stranger.URL, "kept:../secrets.key"),
 	} {
-		tried(t, s)(s.Try(console, d))
-		_, err := s.Browse(console, wire.Browse{Draft: d})
+		tried(t, s)(s.Destinations.Try(console, d))
+		_, err := s.Destinations.Browse(console, wire.Browse{Draft: d})
 		assert.Error(t, err, what)
-		assert.Error(t, s.AddDestination(console, d), what)
+		assert.Error(t, s.Destinations.Add(console, d), what)
 		text, version := s.Book.Text()
 		changed := strings.NewReplacer("kept:locker", string(d.Destination.PasswordFrom), home.URL, stranger.URL).Replace(text)
 		if what == "a file" || what == "a variable" {
@@ -149,23 +149,23 @@ func TestADraftIsShownNobodysSecret(t *testing.T) {
 	text, version := s.Book.Text()
 	_, err = s.Book.Apply(console, "p", strings.Replace(text, home.URL+"/dav", stranger.URL+"/dav", 1), version)
 	require.NoError(t, err)
-	trial := tried(t, s)(s.Test(console, "locker"))
+	trial := tried(t, s)(s.Destinations.Test(console, "locker"))
 	assert.False(t, trial.OK)
 	assert.Contains(t, fmt.Sprint(trial.Steps), "was given for "+home.URL)
 	assert.Contains(t, fmt.Sprint(trial.Steps), "yardtide destination secret locker")
 	assert.NotContains(t, stranger.saw(), "canary")
-	require.NoError(t, s.SetSecret("locker", wire.Secrets{Password: "a new one"}))
-	tried(t, s)(s.Test(console, "locker"))
+	require.NoError(t, s.Destinations.SetSecret("locker", wire.Secrets{Password: "a new one"}))
+	tried(t, s)(s.Destinations.Test(console, "locker"))
 	assert.Contains(t, stranger.saw(), "a new one", "what was given for it is used")
 
 	// Who is at the machine may point at its files, if they are such as hold a secret.
-	tried(t, s)(s.Try(machine, draft("x", stranger.URL, plan.Secret("file:"+secret))))
+	tried(t, s)(s.Destinations.Try(machine, draft("x", stranger.URL, plan.Secret("file:"+secret))))
 	assert.Contains(t, stranger.saw(), "f1le-canary")
 	pipe, long := t.TempDir()+"/pipe", t.TempDir()+"/long"
 	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
 	require.NoError(t, os.WriteFile(long, bytes.Repeat([]byte("x"), 64<<10+1), 0o600))
 	for _, bad := range []string{pipe, long, t.TempDir(), "/dev/zero", "/nothing"} {
-		trial := tried(t, s)(s.Try(machine, draft("x", stranger.URL, plan.Secret("file:"+bad))))
+		trial := tried(t, s)(s.Destinations.Try(machine, draft("x", stranger.URL, plan.Secret("file:"+bad))))
 		assert.Contains(t, fmt.Sprint(trial.Steps), "The password cannot be read", bad)
 	}
 }
@@ -182,7 +182,7 @@ func TestThePlanIsChangedByOneAtATime(t *testing.T) {
 			for n := range each {
 				name := fmt.Sprintf("d%d-%d", w, n)
 				if w%2 == 0 {
-					assert.NoError(t, s.AddDestination(ctx, wire.Draft{Name: name, Destination: plan.Destination{Kind: plan.Folder, Path: "/mnt/" + name}}))
+					assert.NoError(t, s.Destinations.Add(ctx, wire.Draft{Name: name, Destination: plan.Destination{Kind: plan.Folder, Path: "/mnt/" + name}}))
 					continue
 				}
 				for { // as a person does who is told that another was first
@@ -250,7 +250,7 @@ func TestWhatEarlierVersionsKeptIsTakenOver(t *testing.T) {
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
 	_, err = s.Book.Apply(t.Context(), "p", strings.ReplaceAll(text, "http://a/dav", th.URL+"/dav"), 1)
 	require.NoError(t, err)
-	tried(t, s)(s.Test(t.Context(), "locker"))
+	tried(t, s)(s.Destinations.Test(t.Context(), "locker"))
 	assert.Empty(t, th.saw(), "an old secret is for the server that it was kept for")
 }
 
@@ -259,12 +259,12 @@ func TestTheKeyAndThePasswordOfLikeNamesAreKeptApart(t *testing.T) {
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
 	ctx := context.Background()
 	host := plan.Destination{Kind: plan.SFTP, Address: "127.0.0.1:1", HostKey: "SHA256:uNiVztksCsDhcc0u9e8BrrJlSV9OrFmvkHZtEEn2b3c", User: "me", Layout: plan.DefaultLayout}
-	require.NoError(t, s.AddDestination(ctx, wire.Draft{Name: "shed", Destination: host, Key: "the key of shed"}))
-	require.NoError(t, s.AddDestination(ctx, wire.Draft{Name: "shed.key", Destination: host, Password: "the password of shed.key"}))
+	require.NoError(t, s.Destinations.Add(ctx, wire.Draft{Name: "shed", Destination: host, Key: "the key of shed"}))
+	require.NoError(t, s.Destinations.Add(ctx, wire.Draft{Name: "shed.key", Destination: host, Password: "the password of shed.key"}))
 	files, err := filepath.Glob(s.Dir + "/secrets/*/*.age")
 	require.NoError(t, err)
 	assert.Len(t, files, 2)
-	require.NoError(t, s.RemoveDestination(ctx, "shed.key"))
+	require.NoError(t, s.Destinations.Remove(ctx, "shed.key"))
 	assert.FileExists(t, s.Dir+"/secrets/key/shed.age", "one goes with its own destination")
 }
 

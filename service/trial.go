@@ -9,6 +9,7 @@ import (
 	"io"
 	"net"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -40,14 +41,34 @@ type trial struct {
 }
 
 // Try begins to try a destination that is not in the plan, or is to be changed.
-func (s *Service) Try(ctx context.Context, draft wire.Draft) (wire.Job, error) {
+func (s *Destinations) Try(ctx context.Context, draft wire.Draft) (wire.Job, error) {
 	draft = vault.WithSecrets(draft)
-	t, p := s.newTrial(ctx, draft), s.Book.PlanOrEmpty()
+	t, p := s.newTrial(ctx, draft), s.book.PlanOrEmpty()
 	return s.beginTrial(t, func(ctx context.Context) bool { return t.fits(p, draft) && t.run(ctx) })
 }
 
-func (s *Service) newTrial(ctx context.Context, draft wire.Draft) *trial {
+func (s *Destinations) newTrial(ctx context.Context, draft wire.Draft) *trial {
 	return &trial{name: draft.Name, d: draft.Destination, secret: s.draftSecrets(ctx, draft), make: draft.MakeFolder, tried: func() {}, result: wire.Trial{Where: draft.Destination.Where(), Steps: []wire.TrialStep{}}}
+}
+
+// beginTrial begins a trial as a job.
+func (s *Destinations) beginTrial(t *trial, run func(ctx context.Context) bool) (wire.Job, error) {
+	return s.jobs.Begin(wire.Job{Kind: wire.JobTrial, Destination: t.name, Says: "It is tried, step by step.", Trial: &wire.Trial{Steps: []wire.TrialStep{}}}, true, func(ctx context.Context, tell func(func(*wire.Job))) error {
+		ctx, cancel := context.WithTimeout(ctx, trialTime)
+		defer cancel()
+		show := func(says string) {
+			now := t.result
+			now.Steps = slices.Clone(now.Steps)
+			tell(func(is *wire.Job) { is.Trial, is.Done, is.Says = &now, int64(len(now.Steps)), says })
+		}
+		t.tried = func() { show("It is tried, step by step.") }
+		if t.result.OK = run(ctx); t.result.OK {
+			show("It works, and nothing of the trial is left there.")
+		} else {
+			show("It does not work yet.")
+		}
+		return nil
+	})
 }
 
 // fits sees that the draft can stand in the plan, before anything is asked of a

@@ -10,13 +10,22 @@ import (
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
 	"yardtide/core/words"
+	"yardtide/engine/fleet"
 	"yardtide/service/planbook"
 	"yardtide/wire"
 )
 
+// Trials tell what a plan would do, or a part of it, by what the devices have. They change nothing but
+// by EditPlan.
+type Trials struct {
+	book    *planbook.Book
+	fleet   *fleet.Fleet
+	devices func() []Device
+}
+
 // TryPlan tells what a text would do to the yard's items, beside what the plan in force
 // does. It changes nothing. The error is plantext.Problems.
-func (s *Service) TryPlan(ctx context.Context, file, text string) (wire.PlanTried, error) {
+func (s *Trials) TryPlan(ctx context.Context, file, text string) (wire.PlanTried, error) {
 	p, err := plantext.Parse(file, []byte(text))
 	if err != nil {
 		return wire.PlanTried{}, err
@@ -27,7 +36,7 @@ func (s *Service) TryPlan(ctx context.Context, file, text string) (wire.PlanTrie
 		return t, err
 	}
 	t.Notes = append(s.PlaceNotes(p), doubts...)
-	before, version := s.Book.Text()
+	before, version := s.book.Text()
 	t.Says = planbook.Changes(before, text)
 	if t.Text, err = planbook.TextDiff(before, text, fmt.Sprintf("version %d", version), "this text"); err != nil {
 		return t, err
@@ -38,7 +47,7 @@ func (s *Service) TryPlan(ctx context.Context, file, text string) (wire.PlanTrie
 			into[name] = into[name].Plus(a.N, a.Bytes)
 		}
 	}
-	for _, d := range s.Devices() {
+	for _, d := range s.devices() {
 		one, err := d.Told.TryPlan(ctx, p)
 		if err != nil {
 			return t, err
@@ -47,7 +56,7 @@ func (s *Service) TryPlan(ctx context.Context, file, text string) (wire.PlanTrie
 		sum(today, one.Today)
 		sum(then, one.Then)
 	}
-	now := s.Book.PlanOrEmpty()
+	now := s.book.PlanOrEmpty()
 	for _, name := range slices.Sorted(maps.Keys(p.Destinations)) {
 		d, room := p.Destinations[name], int64(-1)
 		if before, there := now.Destinations[name]; there && before.Where() == d.Where() {
@@ -86,9 +95,9 @@ func comes(n int64) string {
 
 // EditPlan has keys of the plan say something else, or only tells what that would change. The errors are
 // planbook.Stale, plantext.EditError, plantext.Problems and vault.Refused.
-func (s *Service) EditPlan(ctx context.Context, e wire.PlanEdits) (out wire.PlanEdited, err error) {
+func (s *Trials) EditPlan(ctx context.Context, e wire.PlanEdits) (out wire.PlanEdited, err error) {
 	if e.Try {
-		before, _, err := s.Book.On(e.Base)
+		before, _, err := s.book.On(e.Base)
 		if err != nil {
 			return out, err
 		}
@@ -99,7 +108,7 @@ func (s *Service) EditPlan(ctx context.Context, e wire.PlanEdits) (out wire.Plan
 		tried, err := s.TryPlan(ctx, "plan.yaml", after)
 		return wire.PlanEdited{Says: tried.Says, Notes: tried.Notes, Tried: &tried}, err
 	}
-	out.Version, err = s.Book.Edit(ctx, e.Base, func(before string) (string, error) {
+	out.Version, err = s.book.Edit(ctx, e.Base, func(before string) (string, error) {
 		after, err := plantext.Set(before, e.Edits...)
 		if err != nil {
 			return "", err
@@ -117,9 +126,9 @@ func (s *Service) EditPlan(ctx context.Context, e wire.PlanEdits) (out wire.Plan
 
 // Doubts tells what a plan allows and its keeper hardly meant, as it stands and as the
 // devices that run here can tell.
-func (s *Service) Doubts(ctx context.Context, p *plan.Plan) ([]string, error) {
+func (s *Trials) Doubts(ctx context.Context, p *plan.Plan) ([]string, error) {
 	says := append([]string{}, words.Doubts(p)...)
-	for _, d := range s.Devices() {
+	for _, d := range s.devices() {
 		own, err := d.Told.Doubts(ctx, p)
 		if err != nil {
 			return nil, err
@@ -131,9 +140,9 @@ func (s *Service) Doubts(ctx context.Context, p *plan.Plan) ([]string, error) {
 
 // newDoubts tells what a plan allows and its keeper hardly meant, as far as the plan in force does
 // not allow it already; of the rest, one line.
-func (s *Service) newDoubts(ctx context.Context, p *plan.Plan) ([]string, error) {
+func (s *Trials) newDoubts(ctx context.Context, p *plan.Plan) ([]string, error) {
 	all, err := s.Doubts(ctx, p)
-	now := s.Book.Plan()
+	now := s.book.Plan()
 	if err != nil || now == nil {
 		return all, err
 	}
@@ -149,4 +158,20 @@ func (s *Service) newDoubts(ctx context.Context, p *plan.Plan) ([]string, error)
 		says = append(says, fmt.Sprintf("%d doubts about the plan are as they were: yardtide plan check, or the page Plan, tells them.", left))
 	}
 	return says, nil
+}
+
+// PlaceNotes tells which destinations a plan lets stand for another place than
+// today.
+func (s *Trials) PlaceNotes(p *plan.Plan) []string {
+	notes := []string{}
+	now := s.book.PlanOrEmpty()
+	for name, d := range p.Destinations {
+		before, there := now.Destinations[name]
+		if !there || before.Where() == d.Where() {
+			continue
+		}
+		notes = append(notes, fmt.Sprintf("%s is to stand for another place: %s, and %s until now. What is safe there counts again when it is proven at the new one; you are asked whether it was moved there (yardtide destination place %s moved) or is new (… new).", name, d.Where(), before.Where(), name))
+	}
+	slices.Sort(notes)
+	return notes
 }

@@ -130,7 +130,7 @@ func serve(ctx context.Context, e cli.Env, listen string, o service.Options, beg
 	}
 	fmt.Fprintf(e.Out, "service   %s, data in %s\n", url, o.Dir)
 	fmt.Fprintf(e.Out, "terminal  export YARDTIDE_URL=%s YARDTIDE_TOKEN=$(cat %s)\n", url, filepath.Join(o.Dir, "token"))
-	fmt.Fprintf(e.Out, "console   %s/open?code=%s\n", url, s.NewLink(time.Now()))
+	fmt.Fprintf(e.Out, "console   %s/open?code=%s\n", url, s.Keys.NewLink(time.Now()))
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() error { return s.Run(ctx) })
 	g.Go(func() error { return server.Serve(ctx, l) })

@@ -7,7 +7,6 @@ package place
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"log/slog"
 	"strconv"
@@ -232,22 +231,20 @@ func (ps *Places) Reach(ctx context.Context, name string) (destination.Driver, e
 	if err != nil {
 		return nil, err
 	}
-	ps.mu.Lock()
-	p := ps.of(name)
-	ps.mu.Unlock()
-	if tied, seen := ps.inSight(name, p, driver); seen {
+	v := ps.visit(name, driver)
+	if tied, seen := v.inSight(); seen {
 		return tied, nil
 	}
 	select {
-	case p.looking <- struct{}{}:
-		defer func() { <-p.looking }()
+	case v.place.looking <- struct{}{}:
+		defer func() { <-v.place.looking }()
 	case <-ctx.Done():
 		return nil, context.Cause(ctx)
 	}
-	if tied, seen := ps.inSight(name, p, driver); seen {
+	if tied, seen := v.inSight(); seen {
 		return tied, nil
 	}
-	return ps.look(ctx, name, p, driver)
+	return v.look(ctx)
 }
 
 // sight is one look at a place, for all who asked for it before it began.
@@ -269,8 +266,9 @@ func (ps *Places) Still(ctx context.Context, name string) error {
 		_, err := ps.Reach(ctx, name)
 		return err
 	}
-	return ps.together(ctx, name, func(ctx context.Context, p *place) error {
-		_, err := ps.look(ctx, name, p, driver)
+	v := ps.visit(name, driver)
+	return ps.together(ctx, v.place, func(ctx context.Context) error {
+		_, err := v.look(ctx)
 		return err
 	})
 }
@@ -287,19 +285,16 @@ func (ps *Places) Put(ctx context.Context, name string) (destination.Driver, err
 	if _, counts := driver.(destination.Anchorer); !counts {
 		return driver, ps.Still(ctx, name)
 	}
-	if err := ps.together(ctx, name, func(ctx context.Context, p *place) error { return ps.count(ctx, name, p, driver) }); err != nil {
+	v := ps.visit(name, driver)
+	if err := ps.together(ctx, v.place, v.count); err != nil {
 		return nil, err
 	}
-	ps.mu.Lock()
-	defer ps.mu.Unlock()
-	p := ps.of(name)
-	return p.tied(driver, ps.counter(p)), nil
+	return v.tied(), nil
 }
 
 // together does something at a place once for all who asked for it before it began.
-func (ps *Places) together(ctx context.Context, name string, do func(context.Context, *place) error) error {
+func (ps *Places) together(ctx context.Context, p *place, do func(context.Context) error) error {
 	ps.mu.Lock()
-	p := ps.of(name)
 	is := p.next
 	if is == nil {
 		is = &sight{done: make(chan struct{})}
@@ -330,7 +325,7 @@ func (ps *Places) together(ctx context.Context, name string, do func(context.Con
 	// It is for others too: it goes on when this send is cut, within a bound.
 	ctx, cancel := context.WithTimeoutCause(context.WithoutCancel(ctx), togetherWait, errSlow)
 	defer cancel()
-	is.err = do(ctx, p)
+	is.err = do(ctx)
 	close(is.done)
 	return is.err
 }
@@ -357,191 +352,6 @@ const togetherWait = 30 * time.Second
 
 // errSlow is the cause when a place takes longer than togetherWait.
 var errSlow = &destination.Error{Cause: queue.Unreachable, Says: "the storage takes too long to answer"}
-
-// count raises the number of what was put at a place, there first. The caller may look.
-func (ps *Places) count(ctx context.Context, name string, p *place, driver destination.Driver) error {
-	tied, seen := ps.inSight(name, p, driver)
-	if !seen {
-		var err error
-		if tied, err = ps.look(ctx, name, p, driver); err != nil {
-			return err
-		}
-	}
-	counter := tied.(destination.Counter) // a driver that can be tied counts
-	ps.mu.Lock()
-	at, put := ps.counter(p), p.put
-	ps.mu.Unlock()
-	there, err := counter.Count(ctx, at)
-	if err != nil {
-		return err
-	}
-	n := max(there, put) + 1
-	if err := counter.SetCount(ctx, at, n); err != nil {
-		return err
-	}
-	return ps.setPut(ctx, name, p, at, n)
-}
-
-// setPut keeps the number of what was put at a place last, and the path of its counter there.
-func (ps *Places) setPut(ctx context.Context, name string, p *place, at string, n int64) error {
-	if err := putFact.For(name).Keep(ctx, ps.Records, lastPut{n, at}); err != nil {
-		return err
-	}
-	ps.mu.Lock()
-	p.put, p.putAt = n, at
-	ps.mu.Unlock()
-	return nil
-}
-
-// sightLife is how long a place that was seen is taken to be there, over the same
-// connection.
-const sightLife = time.Minute
-
-// inSight returns the driver of a place that was seen over the connection that there is.
-func (ps *Places) inSight(name string, p *place, driver destination.Driver) (tied destination.Driver, seen bool) {
-	now := destination.ConnectionOf(driver)
-	if older, err := ps.older(context.Background(), p, driver); older || err != nil {
-		return nil, false
-	}
-	ps.mu.Lock()
-	defer ps.mu.Unlock()
-	return p.tied(driver, ps.counter(p)), p.bound.ID != "" && !p.foreign && p.bound.Where == ps.plan.Destinations[name].Where() && p.driver == driver && p.dialled == now && time.Since(p.sightAt) < sightLife
-}
-
-// look sees which place answers. A name that stands for none yet is bound to it.
-// The same place at another address, or with a marker that was copied, owes the
-// proofs of all that was safe. Another place is an error: the keeper is asked.
-func (ps *Places) look(ctx context.Context, name string, p *place, driver destination.Driver) (destination.Driver, error) {
-	if err := ps.see(ctx, name, p, driver); err != nil {
-		return nil, err
-	}
-	ps.mu.Lock()
-	defer ps.mu.Unlock()
-	return p.tied(driver, ps.counter(p)), nil
-}
-
-// tied is a driver tied to the place. The caller has the lock.
-func (p *place) tied(driver destination.Driver, counter string) destination.Driver {
-	return destination.AnchorTo(driver, destination.Anchor{ID: p.bound.ID, Stamp: p.bound.Stamp, Put: counter, Least: p.put})
-}
-
-func (ps *Places) see(ctx context.Context, name string, p *place, driver destination.Driver) error {
-	ps.mu.Lock()
-	where, before := ps.plan.Destinations[name].Where(), p.bound
-	ps.mu.Unlock()
-	id, err := destination.ReadMarker(ctx, driver)
-	if err != nil {
-		return err
-	}
-	if id == "" && before.ID == "" {
-		if id, err = ps.mark(ctx, name, driver, destination.NewIdentity()); err != nil {
-			return err
-		}
-	}
-	if before.ID != "" && id != before.ID {
-		ps.mu.Lock()
-		p.foreign, p.seen = true, id
-		ps.mu.Unlock()
-		ps.Tell()
-		return &destination.Error{Cause: queue.Elsewhere, Says: elsewhere(name, where, before, id)}
-	}
-	now, err := stamped(ctx, driver, id, where)
-	if err != nil {
-		return err
-	}
-	switch older, err := ps.older(ctx, p, driver); {
-	case err != nil:
-		return err
-	case older:
-		ps.mu.Lock()
-		p.foreign, p.seen = true, id
-		ps.mu.Unlock()
-		ps.Tell()
-		return &destination.Error{Cause: queue.Elsewhere, Says: elsewhere(name, where, before, id)}
-	}
-	if before.ID != "" && (before.Where != now.Where || before.Stamp != now.Stamp && before.Stamp != "") {
-		says := "Its place is at another address than before: the proof is taken again there."
-		if before.Where == now.Where {
-			says = "The marker of its place was made anew, as a copy of a disk has it: the proof is taken again."
-		}
-		if err := ps.owe(ctx, name, says, now); err != nil {
-			return err
-		}
-	}
-	return ps.bind(ctx, name, p, driver, now)
-}
-
-// older tells whether what answers is an older copy of the place: it lacks the number of
-// what this device put there last.
-func (ps *Places) older(ctx context.Context, p *place, driver destination.Driver) (bool, error) {
-	ps.mu.Lock()
-	at, put := ps.counter(p), p.put
-	ps.mu.Unlock()
-	counter, able := driver.(destination.Counter)
-	if !able || put == 0 {
-		return false, nil
-	}
-	there, err := counter.Count(ctx, at)
-	return there < put, err
-}
-
-// stamped is a place with the stamp that its marker has now.
-func stamped(ctx context.Context, driver destination.Driver, id, where string) (b bound, err error) {
-	b = bound{ID: id, Where: where}
-	if s, able := driver.(destination.Stamper); able {
-		b.Stamp, err = s.Stamp(ctx, destination.MarkerName)
-	}
-	return b, err
-}
-
-// mark puts a marker at a place that has none, and tells which it has then.
-func (ps *Places) mark(ctx context.Context, name string, driver destination.Driver, id string) (string, error) {
-	err := destination.MakeMarker(ctx, driver, ps.Owner, id)
-	if err != nil {
-		ps.mu.Lock()
-		ps.of(name).failedAt = time.Now() // what was on its way may lie there
-		ps.mu.Unlock()
-	}
-	if err != nil && !errors.Is(err, destination.ErrExists) { // with that, another was first
-		return "", err
-	}
-	// What lies there is what counts: a storage may damage what it is given.
-	there, err := destination.ReadMarker(ctx, driver)
-	if err == nil && there == "" {
-		err = &destination.Error{Cause: queue.Different, Says: "the storage acknowledged the marker of its place and does not have it"}
-	}
-	return there, err
-}
-
-func (ps *Places) owe(ctx context.Context, name, says string, now bound) error {
-	n, err := ps.Records.Owe(context.WithoutCancel(ctx), name, says, now.fact(name), time.Now())
-	if err == nil && n > 0 {
-		ps.Log.Warn("proofs are owed anew", "device", ps.Device, "destination", name, "copies", n, "says", says)
-		ps.Changed()
-	}
-	return err
-}
-
-// bind keeps which place a name stands for.
-func (ps *Places) bind(ctx context.Context, name string, p *place, driver destination.Driver, now bound) error {
-	ps.mu.Lock()
-	same := p.bound == now
-	ps.mu.Unlock()
-	if !same {
-		if err := placeFact.For(name).Keep(context.WithoutCancel(ctx), ps.Records, now); err != nil {
-			return err
-		}
-	}
-	dialled := destination.ConnectionOf(driver)
-	ps.mu.Lock()
-	p.bound, p.foreign, p.seen = now, false, ""
-	p.driver, p.dialled, p.sightAt = driver, dialled, time.Now()
-	ps.mu.Unlock()
-	if !same {
-		ps.Changed()
-	}
-	return nil
-}
 
 func elsewhere(name, where string, before bound, seen string) string {
 	lies := "nothing tells which place it is (its file " + destination.MarkerName + " is missing)"

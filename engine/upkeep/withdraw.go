@@ -38,12 +38,13 @@ func (u *Upkeep) withdrawDue(ctx context.Context, name string, now time.Time, _ 
 			if err != nil {
 				return err
 			}
-			err = u.withdraw(sendCtx, driver, name, small, whole)
+			w := withdrawal{u, driver, small, whole}
+			err = w.do(sendCtx)
 			if err != nil && (sendCtx.Err() != nil || records.IsFailure(err) || destination.CauseOf(err) == queue.Unreachable || u.Places.Still(sendCtx, name) != nil) {
 				return err
 			}
 			if err != nil && small.Tries+1 >= mostWithdrawals {
-				err = u.leaveSmall(sendCtx, name, small, small.Remote, err)
+				err = w.leave(sendCtx, small.Remote, err)
 			}
 			if err != nil { // this one alone: the others go on
 				u.Log.Warn("a small copy could not be removed; it is tried later", "device", u.Device, "destination", name, "path", small.Remote, "err", err)
@@ -58,23 +59,31 @@ func (u *Upkeep) withdrawDue(ctx context.Context, name string, now time.Time, _ 
 	}, time.Time{}, nil
 }
 
-// withdraw removes one small copy, if it is still what was put there and its whole is, too.
-func (u *Upkeep) withdraw(ctx context.Context, driver destination.Driver, name string, small, whole records.Copy) error {
-	ends := func(says string) error { return u.endSmall(ctx, small, says) }
+// withdrawal is the removal of one small copy whose whole is safe.
+type withdrawal struct {
+	*Upkeep
+	driver       destination.Driver
+	small, whole records.Copy
+}
+
+// do removes the small copy, if it is still what was put there and its whole is, too.
+func (w withdrawal) do(ctx context.Context) error {
+	small, whole, driver := w.small, w.whole, w.driver
+	ends := func(says string) error { return w.end(ctx, says) }
 	if !small.Landed && small.Temp == "" { // it was there already: it is not ours
 		return ends("The whole of it is safe there; the small one may be somebody else's, and stays.")
 	}
 	switch there, err := isAt(ctx, driver, whole.Remote, whole); {
 	case errors.Is(err, destination.ErrNotFound) || err == nil && !there || destination.CauseOf(err) == queue.Refused:
 		says := "What was at " + whole.Remote + " is no longer what was proven."
-		return u.lost(context.WithoutCancel(ctx), whole.Destination, whole.Remote, says, "Find out who changed it. Retry sends it again while the file is on the device; the small copy stays until then.")
+		return w.lost(context.WithoutCancel(ctx), whole.Destination, whole.Remote, says, "Find out who changed it. Retry sends it again while the file is on the device; the small copy stays until then.")
 	case err != nil:
 		return err
 	}
-	leave := func(path string, err error) error { return u.leaveSmall(ctx, name, small, path, err) }
+	leave := func(path string, err error) error { return w.leave(ctx, path, err) }
 	out := small.Temp
 	if out == "" {
-		if shared, err := u.Records.Shelves.HandOn(ctx, small); err != nil {
+		if shared, err := w.Records.Shelves.HandOn(ctx, small); err != nil {
 			return err
 		} else if shared {
 			return ends("The whole of it is safe there; the small one stays, as another item's is the same.")
@@ -89,8 +98,8 @@ func (u *Upkeep) withdraw(ctx context.Context, driver destination.Driver, name s
 		case !same:
 			return ends("The whole of it is safe there. What lies at " + small.Remote + " is not what was put there: it stays.")
 		}
-		out = destination.NewWithdrawn(u.Owner)
-		if err := u.Records.Shelves.Withdraw(ctx, small.ID, out); err != nil {
+		out = destination.NewWithdrawn(w.Owner)
+		if err := w.Records.Shelves.Withdraw(ctx, small.ID, out); err != nil {
 			return err
 		}
 		switch err := driver.Withdraw(ctx, small.Remote, out); {
@@ -100,7 +109,7 @@ func (u *Upkeep) withdraw(ctx context.Context, driver destination.Driver, name s
 			return err
 		}
 	}
-	return u.removeOut(ctx, driver, name, small, whole, out)
+	return w.removeOut(ctx, out)
 }
 
 // isAt tells whether what lies at a path has the very bytes of a copy.
@@ -115,23 +124,24 @@ func isAt(ctx context.Context, driver destination.Driver, path string, c records
 	return false, err
 }
 
-// removeOut removes a small copy that was taken out of its place to the name out, if it is what
+// removeOut removes the small copy when it was taken out of its place to the name out, if it is what
 // was put there.
-func (u *Upkeep) removeOut(ctx context.Context, driver destination.Driver, name string, small, whole records.Copy, out string) error {
-	ends := func(says string) error { return u.endSmall(ctx, small, says) }
+func (w withdrawal) removeOut(ctx context.Context, out string) error {
+	small, whole, driver := w.small, w.whole, w.driver
+	ends := func(says string) error { return w.end(ctx, says) }
 	switch same, err := isAt(ctx, driver, out, small); {
 	case errors.Is(err, destination.ErrNotFound): // an earlier try ended before it was taken out, or after it was removed
 		if _, serr := driver.Size(ctx, small.Remote); serr == nil {
-			return u.Records.Shelves.Withdraw(ctx, small.ID, "")
+			return w.Records.Shelves.Withdraw(ctx, small.ID, "")
 		} else if !errors.Is(serr, destination.ErrNotFound) {
 			return serr
 		}
 	case destination.CauseOf(err) == queue.Refused:
-		return u.leaveSmall(ctx, name, small, out, err)
+		return w.leave(ctx, out, err)
 	case err != nil:
 		return err
 	case !same:
-		return u.putBack(ctx, driver, small, out, ends)
+		return w.putBack(ctx, out)
 	default:
 		_, serr := driver.Size(ctx, small.Remote)
 		if serr != nil && !errors.Is(serr, destination.ErrNotFound) && destination.CauseOf(serr) != queue.Refused {
@@ -150,22 +160,22 @@ func (u *Upkeep) removeOut(ctx context.Context, driver destination.Driver, name 
 // mostWithdrawals is how often the removal of a small copy is tried.
 const mostWithdrawals = 5
 
-// endSmall ends a small copy.
-func (u *Upkeep) endSmall(ctx context.Context, small records.Copy, says string) error {
-	return u.Records.Queue.Step(context.WithoutCancel(ctx), small.ID, queue.Skipped, says, records.Change{Says: &says, Temp: new(""), Remote: new(""), SHA256: new(""), Proof: new(""), ProvenAt: &time.Time{}, Landed: new(bool), Tries: new(int), NotBefore: &time.Time{}}, time.Now())
+// end ends the small copy.
+func (w withdrawal) end(ctx context.Context, says string) error {
+	return w.Records.Queue.Step(context.WithoutCancel(ctx), w.small.ID, queue.Skipped, says, records.Change{Says: &says, Temp: new(""), Remote: new(""), SHA256: new(""), Proof: new(""), ProvenAt: &time.Time{}, Landed: new(bool), Tries: new(int), NotBefore: &time.Time{}}, time.Now())
 }
 
-// leaveSmall leaves what cannot be removed where it is, and tells so.
-func (u *Upkeep) leaveSmall(ctx context.Context, name string, small records.Copy, path string, err error) error {
-	u.Log.Warn("a small copy stays", "device", u.Device, "destination", name, "path", path, "err", err)
-	return u.endSmall(ctx, small, "The whole of it is safe there. What lies at "+path+" cannot be taken away, and stays: "+destination.Sentence(err))
+// leave leaves what cannot be removed where it is, and tells so.
+func (w withdrawal) leave(ctx context.Context, path string, err error) error {
+	w.Log.Warn("a small copy stays", "device", w.Device, "destination", w.small.Destination, "path", path, "err", err)
+	return w.end(ctx, "The whole of it is safe there. What lies at "+path+" cannot be taken away, and stays: "+destination.Sentence(err))
 }
 
 // putBack puts what is not ours back in its place, or beside what has the name by now.
-func (u *Upkeep) putBack(ctx context.Context, driver destination.Driver, small records.Copy, out string, ends func(string) error) error {
-	path := small.Remote
+func (w withdrawal) putBack(ctx context.Context, out string) error {
+	small, path := w.small, w.small.Remote
 	for try := 1; ; try++ {
-		err := driver.Publish(ctx, out, path)
+		err := w.driver.Publish(ctx, out, path)
 		switch {
 		case errors.Is(err, destination.ErrExists):
 			path = naming.Clash(small.Remote, small.SHA256, try)
@@ -173,6 +183,6 @@ func (u *Upkeep) putBack(ctx context.Context, driver destination.Driver, small r
 		case err != nil:
 			return err
 		}
-		return ends("The whole of it is safe there. What lay at " + small.Remote + " was changed in that moment: it is left at " + path + ".")
+		return w.end(ctx, "The whole of it is safe there. What lay at "+small.Remote+" was changed in that moment: it is left at "+path+".")
 	}
 }

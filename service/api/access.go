@@ -96,9 +96,9 @@ func (s *Server) keeper(c fiber.Ctx) error {
 	changes := c.Method() != http.MethodGet && c.Method() != http.MethodHead
 	isJSON := c.Get("Content-Type") == "application/json" || strings.HasPrefix(c.Get("Content-Type"), "application/json;")
 	switch {
-	case found && s.service.Authorized(bearer):
+	case found && s.service.Keys.Authorized(bearer):
 		c.SetContext(caller.AtTheMachine(c.Context()))
-	case !found && c.Cookies(cookieName) != "" && s.service.IsCookie(c.Cookies(cookieName)):
+	case !found && c.Cookies(cookieName) != "" && s.service.Keys.IsCookie(c.Cookies(cookieName)):
 		site, origin := c.Get("Sec-Fetch-Site"), c.Get("Origin")
 		own := site == "same-origin" && (origin == "" || origin == ownOrigin(c)) || site == "" && origin == ownOrigin(c)
 		foreign := site != "" && site != "same-origin" && site != "none" || origin != "" && origin != ownOrigin(c)
@@ -163,10 +163,10 @@ func (s *Server) useLink(c fiber.Ctx) error {
 	if c.Get("Content-Type") != "application/json" || c.Bind().JSON(&asked) != nil {
 		return refusal{http.StatusBadRequest, "A link is opened in a browser."}
 	}
-	if !s.service.UseLink(asked.Code, time.Now()) {
+	if !s.service.Keys.UseLink(asked.Code, time.Now()) {
 		return refusal{http.StatusForbidden, "This link was used already, or is too old. Print a new one with: yardtide link"}
 	}
-	c.Cookie(&fiber.Cookie{Name: cookieName, Value: s.service.Cookie(), Path: "/", HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode, MaxAge: 180 * 24 * 3600})
+	c.Cookie(&fiber.Cookie{Name: cookieName, Value: s.service.Keys.Cookie(), Path: "/", HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode, MaxAge: 180 * 24 * 3600})
 	return c.SendStatus(http.StatusNoContent)
 }
 

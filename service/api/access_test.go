@@ -135,7 +135,7 @@ func TestNobodyButTheKeeperGetsInHoweverItIsSpelled(t *testing.T) {
 	for p := range document.Paths {
 		paths[strings.NewReplacer("{device}", "phone", "{id}", "1", "{name}", "locker").Replace(p)] = true
 	}
-	cookie := "Cookie: yardtide=" + d.service.Cookie() + "\r\n"
+	cookie := "Cookie: yardtide=" + d.service.Keys.Cookie() + "\r\n"
 	strangers := map[string]string{
 		"no token": "", "a wrong token": "Authorization: Bearer wrong\r\n", "an empty token": "Authorization: Bearer \r\n", "another scheme": "Authorization: Basic " + d.token() + "\r\n",
 		"a wrong cookie": "Cookie: yardtide=wrong\r\n", "a foreign page": cookie + "Origin: http://evil.example\r\nSec-Fetch-Site: cross-site\r\n",
@@ -181,7 +181,7 @@ func canonical(target string) string {
 
 func TestAChangeByCookieNeedsAPageOfOurs(t *testing.T) {
 	d := newDoor(t)
-	cookie := "Cookie: yardtide=" + d.service.Cookie() + "\r\n"
+	cookie := "Cookie: yardtide=" + d.service.Keys.Cookie() + "\r\n"
 	bearer := "Authorization: Bearer " + d.token() + "\r\n"
 	own, isJSON := "Origin: http://"+d.address+"\r\n", "Content-Type: application/json\r\n"
 	for _, c := range []struct {
@@ -209,7 +209,7 @@ func TestAChangeByCookieNeedsAPageOfOurs(t *testing.T) {
 
 func TestALinkIsUsedUpByThePersonWhoOpensIt(t *testing.T) {
 	d := newDoor(t)
-	code := d.service.NewLink(time.Now())
+	code := d.service.Keys.NewLink(time.Now())
 	for _, method := range []string{"HEAD", "GET", "OPTIONS", "GET"} {
 		_, body := d.ask(method, "/open?code="+code, "", "")
 		assert.NotContains(t, body, code)

@@ -42,13 +42,12 @@ type Server struct {
 	app     *fiber.App
 	api     huma.API
 	log     *slog.Logger
-	ended   chan struct{} // closed when streams must end
 	telling telling
 }
 
 // New makes a server; console holds the built console.
 func New(s *service.Service, console fs.FS, log *slog.Logger) *Server {
-	srv := &Server{service: s, log: log, ended: make(chan struct{}), telling: telling{status: s.Status, next: s.Changes.Next}}
+	srv := &Server{service: s, log: log, telling: telling{log: log, ended: make(chan struct{}), status: s.Status, next: s.Changes.Next}}
 	srv.app = fiber.New(fiber.Config{
 		AppName:      "yardtide",
 		BodyLimit:    4 << 20,
@@ -74,7 +73,7 @@ func New(s *service.Service, console fs.FS, log *slog.Logger) *Server {
 	huma.DefaultArrayNullable = false // lists are never null here
 	srv.api = huma.NewAPI(config, adapter{srv})
 	srv.routes()
-	srv.route(http.MethodGet, "/api/v1/events", keeperOnly, srv.events)
+	srv.route(http.MethodGet, "/api/v1/events", keeperOnly, srv.telling.events)
 	srv.api.OpenAPI().AddOperation(&huma.Operation{
 		OperationID: "events", Method: http.MethodGet, Path: "/api/v1/events", Summary: "The status now, at every change, and while something is sent",
 		Description: "A stream of server-sent events named status; the data of each is what GET /api/v1/status answers.",
@@ -139,7 +138,7 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 		return fmt.Errorf("serving: %w", err)
 	case <-ctx.Done():
 	}
-	close(s.ended)
+	close(s.telling.ended)
 	limit, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
 	defer cancel()
 	if err := s.app.ShutdownWithContext(limit); err != nil && !errors.Is(err, context.DeadlineExceeded) {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"log/slog"
 	"net"
 	"sync"
 	"time"
@@ -16,8 +17,10 @@ import (
 
 // This file streams how the yard stands. What is told is made once for all who listen.
 
-// telling is the event that was made last.
+// telling streams events, and keeps the one that was made last.
 type telling struct {
+	log    *slog.Logger
+	ended  chan struct{} // closed when streams must end
 	status func(context.Context) (wire.Yard, error)
 	next   func() <-chan struct{} // closed at the next change
 
@@ -69,22 +72,22 @@ func isClosed(c <-chan struct{}) bool {
 
 // events streams the status: now, at every change, and while something is
 // sent, for the moving bars.
-func (s *Server) events(c fiber.Ctx) error {
+func (t *telling) events(c fiber.Ctx) error {
 	c.Set("Content-Type", "text/event-stream")
 	conn := c.RequestCtx().Conn()
 	return c.SendStreamWriter(func(w *bufio.Writer) {
 		defer func() {
 			if p := recover(); p != nil { // fasthttp does not catch it
-				s.log.Error("the event stream panicked", "panic", p)
+				t.log.Error("the event stream panicked", "panic", p)
 			}
 		}()
 		for first := true; ; first = false {
-			now, err := s.telling.now(first)
+			now, err := t.now(first)
 			if err != nil {
-				s.log.Error("a status for the event stream failed", "err", err)
+				t.log.Error("a status for the event stream failed", "err", err)
 				return
 			}
-			if !s.emit(w, conn, now.text) || !s.waitForChange(w, conn, now.next, now.sending) {
+			if !t.emit(w, conn, now.text) || !t.waitForChange(w, conn, now.next, now.sending) {
 				return
 			}
 		}
@@ -93,9 +96,9 @@ func (s *Server) events(c fiber.Ctx) error {
 
 // waitForChange waits for the pace and then for a change, a moving bar or the
 // end; false at the end.
-func (s *Server) waitForChange(w *bufio.Writer, conn net.Conn, next <-chan struct{}, sending bool) bool {
+func (t *telling) waitForChange(w *bufio.Writer, conn net.Conn, next <-chan struct{}, sending bool) bool {
 	select {
-	case <-s.ended:
+	case <-t.ended:
 		return false
 	case <-time.After(pace):
 	}
@@ -106,19 +109,19 @@ func (s *Server) waitForChange(w *bufio.Writer, conn net.Conn, next <-chan struc
 	defer beat.Stop()
 	for {
 		select {
-		case <-s.ended:
+		case <-t.ended:
 			return false
 		case <-next:
 			return true
 		case <-beat.C: // a gone listener shows only at the next write
-			if !s.emit(w, conn, ": still here\n\n") {
+			if !t.emit(w, conn, ": still here\n\n") {
 				return false
 			}
 		}
 	}
 }
 
-func (s *Server) emit(w *bufio.Writer, conn net.Conn, text string) bool {
+func (t *telling) emit(w *bufio.Writer, conn net.Conn, text string) bool {
 	if err := conn.SetWriteDeadline(time.Now().Add(10 * time.Second)); err != nil {
 		return false
 	}

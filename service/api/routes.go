@@ -72,7 +72,7 @@ func (s *Server) routes() {
 	call(s, "story", http.MethodGet, "/items/{device}/{key}", "An item and all that happened to it", s.story)
 	call(s, "compare-form", http.MethodPost, "/items/{device}/{key}/compare", "A picture as shot and as a rendition makes it, and a detail of both", s.compareForm)
 	call(s, "forecast-form", http.MethodPost, "/renditions/forecast", "What a rendition would come to for all that there is, by a sample of it", func(ctx context.Context, in *request[wire.FormAsked]) (*answer[wire.FormForecast], error) {
-		f, err := s.service.ForecastForm(ctx, in.Body)
+		f, err := s.service.Trials.ForecastForm(ctx, in.Body)
 		return &answer[wire.FormForecast]{f}, destinationProblem(err)
 	})
 	call(s, "face", http.MethodGet, "/items/{device}/{key}/face", "A small picture of an item, as JPEG; 202 while it is being made, 204 where there is none", s.face)
@@ -80,7 +80,7 @@ func (s *Server) routes() {
 	call(s, "link", http.MethodPost, "/links", "A new one-time link to the console", func(_ context.Context, in *struct {
 		Host string `header:"Host"`
 	}) (*answer[wire.Link], error) {
-		return &answer[wire.Link]{wire.Link{URL: fmt.Sprintf("http://%s/open?code=%s", in.Host, s.service.NewLink(time.Now()))}}, nil
+		return &answer[wire.Link]{wire.Link{URL: fmt.Sprintf("http://%s/open?code=%s", in.Host, s.service.Keys.NewLink(time.Now()))}}, nil
 	})
 	s.planRoutes()
 	s.versionRoutes()
@@ -297,7 +297,7 @@ func (s *Server) compareForm(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	c, err := s.service.CompareForm(ctx, d, in.Key, in.Body)
+	c, err := s.service.Trials.CompareForm(ctx, d, in.Key, in.Body)
 	switch {
 	case errors.Is(err, face.ErrNone):
 		return nil, huma.Error422UnprocessableEntity("It is no picture that can be shown.")
@@ -347,7 +347,7 @@ func (s *Server) planRoutes() {
 		return s.planNow(ctx)
 	})
 	call(s, "try-plan", http.MethodPost, "/plan/try", "What a plan would do to the yard's items, beside what today's does; nothing is changed", func(ctx context.Context, in *request[wire.PlanDraft]) (*answer[wire.PlanTried], error) {
-		tried, err := s.service.TryPlan(ctx, orPlan(in.Body.File), in.Body.Text)
+		tried, err := s.service.Trials.TryPlan(ctx, orPlan(in.Body.File), in.Body.Text)
 		if err != nil {
 			return nil, planProblem(err)
 		}
@@ -358,8 +358,8 @@ func (s *Server) planRoutes() {
 		if err != nil {
 			return nil, planProblem(err)
 		}
-		doubts, err := s.service.Doubts(ctx, p)
-		return &answer[wire.PlanNotes]{wire.PlanNotes{Says: s.service.Book.WouldChange(in.Body.Text), Notes: append(s.service.PlaceNotes(p), doubts...)}}, err
+		doubts, err := s.service.Trials.Doubts(ctx, p)
+		return &answer[wire.PlanNotes]{wire.PlanNotes{Says: s.service.Book.WouldChange(in.Body.Text), Notes: append(s.service.Trials.PlaceNotes(p), doubts...)}}, err
 	})
 }
 
@@ -368,7 +368,7 @@ func (s *Server) planNow(ctx context.Context) (*answer[wire.PlanText], error) {
 	now.Doubts = []string{}
 	var err error
 	if p := s.service.Book.Plan(); p != nil {
-		now.Doubts, err = s.service.Doubts(ctx, p)
+		now.Doubts, err = s.service.Trials.Doubts(ctx, p)
 	}
 	return &answer[wire.PlanText]{now}, err
 }
@@ -391,17 +391,17 @@ func (s *Server) versionRoutes() {
 		return &answer[[]plantext.Key]{plantext.Keys()}, nil
 	})
 	call(s, "edit-plan", http.MethodPost, "/plan/edits", "Have keys of the plan say something else, or tell what that would change", func(ctx context.Context, in *request[wire.PlanEdits]) (*answer[wire.PlanEdited], error) {
-		edited, err := s.service.EditPlan(ctx, in.Body)
+		edited, err := s.service.Trials.EditPlan(ctx, in.Body)
 		return &answer[wire.PlanEdited]{edited}, destinationProblem(err)
 	})
 	call(s, "bursts", http.MethodGet, "/bursts", "The shots in a row that look alike, among the photos that a rule takes", func(ctx context.Context, in *struct {
 		Rule string `query:"rule" required:"true" minLength:"1"`
 	}) (*answer[[]wire.BurstsFound], error) {
-		found, err := s.service.FoundBursts(ctx, in.Rule)
+		found, err := s.service.Trials.FoundBursts(ctx, in.Rule)
 		return &answer[[]wire.BurstsFound]{found}, destinationProblem(err)
 	})
 	call(s, "plan-landings", http.MethodPost, "/plan/landings", "Where items would land at a destination by a layout: some of the keeper's own, and the awkward ones", func(ctx context.Context, in *request[wire.LayoutAsked]) (*answer[[]wire.SetupName], error) {
-		names, err := s.service.Landings(ctx, in.Body)
+		names, err := s.service.Trials.Landings(ctx, in.Body)
 		return &answer[[]wire.SetupName]{names}, destinationProblem(err)
 	})
 	call(s, "plan-undo", http.MethodPost, "/plan/undo", "Put an earlier version of the plan in force again", func(ctx context.Context, in *request[wire.PlanUndo]) (*answer[wire.PlanText], error) {

@@ -11,33 +11,37 @@ import (
 	"yardtide/wire"
 )
 
+// setupCalls answer about the first plan, as it is made.
+type setupCalls struct{ setup *setup.Setup }
+
 func (s *Server) setupRoutes() {
-	call(s, "setup", http.MethodGet, "/setup", "How far the first plan is, and what it would come to", s.setupNow)
+	c := setupCalls{s.service.Setup}
+	call(s, "setup", http.MethodGet, "/setup", "How far the first plan is, and what it would come to", c.now)
 	call(s, "change-setup", http.MethodPatch, "/setup", "Change what is given of the first plan", func(ctx context.Context, in *request[wire.SetupChange]) (*answer[wire.SetupNow], error) {
-		return s.setupThen(ctx, s.service.Setup.Change(in.Body))
+		return c.then(ctx, c.setup.Change(in.Body))
 	})
 	call(s, "add-setup-place", http.MethodPost, "/setup/places", "Put a place that was tried into the first plan", func(ctx context.Context, in *request[wire.SetupAdd]) (*answer[wire.SetupNow], error) {
-		return s.setupThen(ctx, noJob(in.Body.Job, s.service.Setup.AddPlace(in.Body)))
+		return c.then(ctx, noJob(in.Body.Job, c.setup.AddPlace(in.Body)))
 	})
 	call(s, "remove-setup-place", http.MethodDelete, "/setup/places/{name}", "Take a place out of the first plan", func(ctx context.Context, in *named) (*answer[wire.SetupNow], error) {
-		return s.setupThen(ctx, s.service.Setup.RemovePlace(in.Name))
+		return c.then(ctx, c.setup.RemovePlace(in.Name))
 	})
 	call(s, "start-setup", http.MethodPost, "/setup/start", "Put the first plan in force", func(ctx context.Context, in *request[wire.SetupStart]) (*struct{}, error) {
-		return nil, setupProblem(s.service.Setup.Start(ctx, in.Body))
+		return nil, setupProblem(c.setup.Start(ctx, in.Body))
 	})
 }
 
-func (s *Server) setupNow(ctx context.Context, _ *struct{}) (*answer[wire.SetupNow], error) {
-	now, err := s.service.Setup.Now(ctx)
+func (c setupCalls) now(ctx context.Context, _ *struct{}) (*answer[wire.SetupNow], error) {
+	now, err := c.setup.Now(ctx)
 	return &answer[wire.SetupNow]{now}, err
 }
 
-// setupThen answers with the set-up after a change.
-func (s *Server) setupThen(ctx context.Context, err error) (*answer[wire.SetupNow], error) {
+// then answers with the set-up after a change.
+func (c setupCalls) then(ctx context.Context, err error) (*answer[wire.SetupNow], error) {
 	if err != nil {
 		return nil, setupProblem(err)
 	}
-	return s.setupNow(ctx, nil)
+	return c.now(ctx, nil)
 }
 
 func setupProblem(err error) error {

@@ -1,4 +1,5 @@
-// Package caller knows who asks the service for something. It decides nothing.
+// Package caller knows who asks the service for something, and keeps what lets a caller in. Which
+// call asks for what is decided in service/api.
 package caller
 
 import "context"

@@ -11,11 +11,9 @@ import (
 	"context"
 	"errors"
 	"io"
-	"net"
 	"os"
 	"path"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/pkg/sftp"
@@ -37,21 +35,7 @@ type Options struct {
 }
 
 // Driver implements destination.Driver.
-type Driver struct {
-	o Options
-
-	connecting chan struct{} // has room for one: who filled it connects
-
-	mu      sync.Mutex // never held while the server is waited for
-	client  *sftp.Client
-	conn    *ssh.Client
-	closed  bool
-	folders map[string]bool // known to exist, and to be no links
-	mute    bool            // this connection's server runs no programs
-	made    uint64          // how many connections
-
-	watching sync.WaitGroup // of connections, and of questions that were given up
-}
+type Driver struct{ *line }
 
 var _ destination.Driver = (*Driver)(nil)
 var _ destination.Spacer = (*Driver)(nil)
@@ -62,338 +46,8 @@ var _ destination.Connected = (*Driver)(nil)
 
 // New makes a driver; it does not connect yet.
 func New(o Options) *Driver {
-	if o.Stall == 0 {
-		o.Stall = time.Minute
-	}
-	return &Driver{o: o, folders: map[string]bool{}, connecting: make(chan struct{}, 1)}
+	return &Driver{newLine(o)}
 }
-
-// identityError tells that the server is not the one that the plan names.
-type identityError struct{ seen string }
-
-func (e identityError) Error() string { return "its host key has the fingerprint " + e.seen }
-
-// Connection implements destination.Connected.
-func (d *Driver) Connection() uint64 {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.made
-}
-
-func (d *Driver) connected() *sftp.Client {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.client
-}
-
-// connect returns the shared client, making it when there is none.
-func (d *Driver) connect(ctx context.Context) (*sftp.Client, error) {
-	if client := d.connected(); client != nil {
-		return client, nil
-	}
-	select {
-	case d.connecting <- struct{}{}:
-		defer func() { <-d.connecting }()
-	case <-ctx.Done():
-		return nil, context.Cause(ctx)
-	}
-	if client := d.connected(); client != nil { // by who was before
-		return client, nil
-	}
-	methods, err := d.methods()
-	if err != nil {
-		return nil, err
-	}
-	// A server has a key of each of several kinds and shows one that both know.
-	// The pinned one may be any of them, so each kind is asked for.
-	var conn *ssh.Client
-	for _, kind := range hostKeyKinds {
-		var other error
-		if conn, other = d.dial(ctx, methods, kind); other == nil {
-			err = nil
-			break
-		}
-		if err == nil || destination.CauseOf(err) == queue.Misplaced {
-			err = other // the first key that was seen is the one to show
-		}
-		if cause := destination.CauseOf(other); cause != queue.Identity && cause != queue.Misplaced {
-			break
-		}
-	}
-	if err != nil {
-		return nil, err
-	}
-	var client *sftp.Client
-	stop := context.AfterFunc(ctx, func() { _ = conn.Close() }) // ends the wait below
-	client, err = sftp.NewClient(conn, sftp.UseConcurrentWrites(true), sftp.MaxPacketUnchecked(packet), sftp.MaxConcurrentRequestsPerFile(inFlight))
-	if !stop() {
-		return nil, errors.Join(context.Cause(ctx), closed(conn))
-	}
-	if err != nil {
-		// A server without file transfer refuses it in words, and its connection goes on.
-		if _, _, lost := conn.SendRequest("keepalive@openssh.com", true, nil); lost != nil {
-			return nil, errors.Join(&destination.Error{Cause: queue.Unreachable, Says: "the connection to " + d.o.Address + " was lost", Err: err}, closed(conn))
-		}
-		return nil, errors.Join(&destination.Error{Cause: queue.Misplaced, Says: d.o.Address + " offers no file transfer over SSH", Err: err}, closed(conn))
-	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.closed {
-		return nil, errors.Join(&destination.Error{Cause: queue.Unreachable, Says: "the connection to " + d.o.Address + " was closed"}, closed(conn), client.Close())
-	}
-	d.conn, d.client, d.folders, d.mute = conn, client, map[string]bool{}, false
-	d.made++
-	d.watch(conn, client)
-	return client, nil
-}
-
-// methods are the ways in which the driver may sign in: by the key, by the password.
-func (d *Driver) methods() (methods []ssh.AuthMethod, err error) {
-	if d.o.Key != nil {
-		pem, err := d.o.Key()
-		if err != nil {
-			return nil, &destination.Error{Cause: queue.SignIn, Says: "the key cannot be read: " + err.Error()}
-		}
-		signer, err := ssh.ParsePrivateKey(pem)
-		if err != nil { // the parser's message may hold parts of the key
-			return nil, &destination.Error{Cause: queue.SignIn, Says: "the key file is not a private key without a passphrase"}
-		}
-		methods = append(methods, ssh.PublicKeys(signer))
-	}
-	if d.o.Password != nil {
-		password, err := d.o.Password()
-		if err != nil {
-			return nil, &destination.Error{Cause: queue.SignIn, Says: "the password cannot be read: " + err.Error()}
-		}
-		// Many servers ask for it as a question (RFC 4256) instead.
-		methods = append(methods, ssh.Password(password), ssh.KeyboardInteractive(func(_, _ string, questions []string, shown []bool) ([]string, error) {
-			answers := make([]string, len(questions))
-			for i := range answers {
-				if !shown[i] { // what may be seen while it is typed is no password
-					answers[i] = password
-				}
-			}
-			return answers, nil
-		}))
-	}
-	return methods, nil
-}
-
-// ask asks the server something that the library cannot be told to give up. A
-// question that is given up ends with its connection, or when nothing moves on
-// it for too long; Close waits for it.
-func ask[T any](ctx context.Context, d *Driver, question func() (T, error)) (T, error) {
-	type answer struct {
-		v   T
-		err error
-	}
-	answered := make(chan answer, 1)
-	d.watching.Go(func() {
-		v, err := question()
-		answered <- answer{v, err}
-	})
-	select {
-	case a := <-answered:
-		return a.v, a.err
-	case <-ctx.Done():
-		var none T
-		return none, context.Cause(ctx)
-	}
-}
-
-// order is ask for what has no answer but that it was done.
-func order(ctx context.Context, d *Driver, do func() error) error {
-	_, err := ask(ctx, d, func() (struct{}, error) { return struct{}{}, do() })
-	return err
-}
-
-// watch keeps a connection from ending while nothing is asked of it, and lets
-// go of one that ended.
-func (d *Driver) watch(conn *ssh.Client, client *sftp.Client) {
-	ended := make(chan struct{})
-	d.watching.Go(func() {
-		_ = conn.Wait() // why it ended shows where it is used
-		close(ended)
-		d.drop(client)
-	})
-	d.watching.Go(func() {
-		tick := time.NewTicker(d.o.Stall / 3)
-		defer tick.Stop()
-		for {
-			select {
-			case <-ended:
-				return
-			case <-tick.C:
-				_, _, _ = conn.SendRequest("keepalive@openssh.com", true, nil) // any answer will do
-			}
-		}
-	})
-}
-
-// drop lets go of a connection that was lost.
-func (d *Driver) drop(client *sftp.Client) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.client == client {
-		_ = d.conn.Close() // it is lost
-		d.client, d.conn = nil, nil
-	}
-}
-
-// hostKeyKinds are the kinds of host keys, the best first.
-var hostKeyKinds = [][]string{
-	{ssh.KeyAlgoED25519},
-	{ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521},
-	{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256},
-}
-
-// dial connects and signs in, taking a host key of some kinds only.
-func (d *Driver) dial(ctx context.Context, methods []ssh.AuthMethod, kinds []string) (*ssh.Client, error) {
-	dialer := &net.Dialer{Timeout: 15 * time.Second}
-	raw, err := dialer.DialContext(ctx, "tcp", d.o.Address)
-	if err != nil {
-		if why := context.Cause(ctx); why != nil {
-			return nil, why
-		}
-		return nil, &destination.Error{Cause: queue.Unreachable, Says: d.o.Address + " does not answer", Err: err}
-	}
-	stop := context.AfterFunc(ctx, func() { _ = raw.Close() }) // ends the handshake
-	config := &ssh.ClientConfig{User: d.o.User, Auth: methods, Timeout: 15 * time.Second, HostKeyCallback: d.identify, HostKeyAlgorithms: kinds}
-	link, channels, requests, err := ssh.NewClientConn(watched{raw, d.o.Stall}, d.o.Address, config)
-	if !stop() {
-		if err == nil {
-			err = link.Close()
-		}
-		return nil, errors.Join(context.Cause(ctx), err)
-	}
-	if err != nil {
-		return nil, errors.Join(handshake(err, d.o.Address), closed(raw))
-	}
-	return ssh.NewClient(link, channels, requests), nil
-}
-
-// Peek tells the host key that the server at an address shows, as its kind and
-// fingerprint. Nothing else is said to it.
-func Peek(ctx context.Context, address string) (kind, fingerprint string, err error) {
-	d := New(Options{Address: address})
-	for _, kinds := range hostKeyKinds {
-		_, err = d.dial(ctx, nil, kinds)
-		var other identityError
-		if errors.As(err, &other) {
-			kind, fingerprint, _ = strings.Cut(other.seen, " ")
-			return kind, fingerprint, nil
-		}
-		if destination.CauseOf(err) != queue.Misplaced { // it has no key of this kind
-			break
-		}
-	}
-	return "", "", err
-}
-
-// What is under way for one file: 16 packets of 128 KiB.
-const (
-	packet   = 128 << 10
-	inFlight = 16
-)
-
-func (d *Driver) identify(_ string, _ net.Addr, key ssh.PublicKey) error {
-	if seen := ssh.FingerprintSHA256(key); seen != d.o.HostKey {
-		return identityError{key.Type() + " " + seen}
-	}
-	return nil
-}
-
-// handshake tells why signing in failed.
-func handshake(err error, address string) error {
-	var other identityError
-	var op *net.OpError
-	var none *ssh.AlgorithmNegotiationError
-	switch {
-	case errors.As(err, &none):
-		return &destination.Error{Cause: queue.Misplaced, Says: address + " and this program have no way to talk in common", Err: err}
-	case errors.As(err, &other):
-		return &destination.Error{Cause: queue.Identity, Says: address + " is not the storage that the plan names: " + other.Error(), Err: other}
-	case errors.As(err, &op), errors.Is(err, io.EOF), errors.Is(err, os.ErrDeadlineExceeded):
-		return &destination.Error{Cause: queue.Unreachable, Says: "the connection to " + address + " was lost", Err: err}
-	}
-	return &destination.Error{Cause: queue.SignIn, Says: address + " refuses the user, the password or the key", Err: err}
-}
-
-func closed(c io.Closer) error {
-	if err := c.Close(); err != nil && !errors.Is(err, net.ErrClosed) {
-		return err
-	}
-	return nil
-}
-
-// watched ends a connection on which nothing moves.
-type watched struct {
-	net.Conn
-	stall time.Duration
-}
-
-func (w watched) Read(p []byte) (int, error) {
-	if err := w.SetReadDeadline(time.Now().Add(w.stall)); err != nil {
-		return 0, err
-	}
-	return w.Conn.Read(p)
-}
-
-func (w watched) Write(p []byte) (int, error) {
-	if err := w.SetWriteDeadline(time.Now().Add(w.stall)); err != nil {
-		return 0, err
-	}
-	return w.Conn.Write(p)
-}
-
-// failure tells the cause of an error of the protocol, and lets go of a
-// connection that was lost.
-func (d *Driver) failure(ctx context.Context, client *sftp.Client, doing string, err error) error {
-	return d.failureOf(ctx, client, doing, err, 0)
-}
-
-// failureOf is failure for what needs so many bytes of room.
-func (d *Driver) failureOf(ctx context.Context, client *sftp.Client, doing string, err error, need int64) error {
-	if why := context.Cause(ctx); why != nil {
-		return why
-	}
-	var answer *sftp.StatusError
-	var own *destination.Error
-	switch {
-	case errors.As(err, &own):
-		return own
-	case errors.Is(err, os.ErrNotExist):
-		return errors.Join(destination.ErrNotFound, err)
-	case errors.Is(err, os.ErrPermission):
-		return &destination.Error{Cause: queue.SignIn, Says: "the storage does not permit " + doing, Err: err}
-	case errors.As(err, &answer):
-		e := &destination.Error{Cause: d.refusal(ctx, client, need), Says: doing + " failed at the storage", Err: err}
-		if e.Cause == queue.Full {
-			e.Says = "the storage is full"
-		}
-		return e
-	}
-	d.drop(client)
-	return &destination.Error{Cause: queue.Unreachable, Says: "the connection to " + d.o.Address + " was lost", Err: err}
-}
-
-// refusal tells whether a failure without a reason comes from a full disk: the
-// protocol has no word for it.
-func (d *Driver) refusal(ctx context.Context, client *sftp.Client, need int64) queue.Cause {
-	if s, err := ask(ctx, d, func() (*sftp.StatVFS, error) { return client.StatVFS(d.base()) }); err == nil && int64(s.Bavail*s.Frsize) < max(need, 1<<16) {
-		return queue.Full
-	}
-	return queue.Busy
-}
-
-func (d *Driver) base() string {
-	if d.o.Path == "" {
-		return "."
-	}
-	return d.o.Path
-}
-
-func (d *Driver) remote(p string) string { return path.Join(d.base(), p) }
 
 // Put implements destination.Driver.
 func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, from, size int64) error {
@@ -409,7 +63,7 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, from, siz
 		return err
 	}
 	source := destination.NewBody(ctx, body, size-from)
-	n, err := ask(ctx, d, func() (int64, error) {
+	n, err := ask(ctx, d.line, func() (int64, error) {
 		n, err := f.ReadFromWithConcurrency(source, inFlight)
 		if _, can := client.HasExtension("fsync@openssh.com"); err == nil && can {
 			err = f.Sync()
@@ -439,7 +93,7 @@ func (d *Driver) temporary(ctx context.Context, client *sftp.Client, temp string
 		return nil, err
 	}
 	open := func() (*sftp.File, error) {
-		return ask(ctx, d, func() (*sftp.File, error) {
+		return ask(ctx, d.line, func() (*sftp.File, error) {
 			if from > 0 {
 				return d.openRegular(client, temp, os.O_WRONLY)
 			}
@@ -470,7 +124,7 @@ func (d *Driver) temporary(ctx context.Context, client *sftp.Client, temp string
 	if from == 0 { // it is new, and empty
 		return f, nil
 	}
-	lost, err := ask(ctx, d, func() (bool, error) { return destination.GoOn(f, from) })
+	lost, err := ask(ctx, d.line, func() (bool, error) { return destination.GoOn(f, from) })
 	if err != nil {
 		d.letGo(f)
 		return nil, d.failure(ctx, client, "preparing the temporary file", err)
@@ -490,7 +144,7 @@ func (d *Driver) tempFolder(ctx context.Context, client *sftp.Client) error {
 	if known {
 		return nil
 	}
-	if info, err := ask(ctx, d, func() (os.FileInfo, error) { return client.Stat(d.base()) }); errors.Is(err, os.ErrNotExist) || err == nil && !info.IsDir() {
+	if info, err := ask(ctx, d.line, func() (os.FileInfo, error) { return client.Stat(d.base()) }); errors.Is(err, os.ErrNotExist) || err == nil && !info.IsDir() {
 		return &destination.Error{Cause: queue.Misplaced, Says: "the storage has no folder " + d.base(), Err: err}
 	}
 	return d.makeFolders(ctx, client, destination.TempDir)
@@ -528,7 +182,7 @@ func (d *Driver) Kept(ctx context.Context, temp string, local io.ReaderAt, size 
 	if err != nil {
 		return 0, err
 	}
-	kept, err := ask(ctx, d, func() (int64, error) {
+	kept, err := ask(ctx, d.line, func() (int64, error) {
 		f, err := d.openRegular(client, temp, os.O_RDONLY)
 		if err != nil {
 			return 0, err
@@ -653,7 +307,7 @@ func (d *Driver) Tidy(ctx context.Context) error {
 		return nil
 	}
 	if err == nil {
-		err = order(ctx, d, func() error { return client.RemoveDirectory(d.remote(destination.TempDir)) })
+		err = order(ctx, d.line, func() error { return client.RemoveDirectory(d.remote(destination.TempDir)) })
 	}
 	if err != nil {
 		return d.failure(ctx, client, "removing the folder for files on their way", err)
@@ -678,18 +332,18 @@ func (d *Driver) Publish(ctx context.Context, temp, to string) error {
 		if err := d.makeFolders(ctx, client, path.Dir(to)); err != nil {
 			return err
 		}
-		if info, err := ask(ctx, d, func() (os.FileInfo, error) { return client.Lstat(d.remote(temp)) }); err == nil && !info.Mode().IsRegular() {
+		if info, err := ask(ctx, d.line, func() (os.FileInfo, error) { return client.Lstat(d.remote(temp)) }); err == nil && !info.Mode().IsRegular() {
 			return notAFile(temp, info)
 		}
-		err := order(ctx, d, func() error { return client.Link(d.remote(temp), d.remote(to)) })
+		err := order(ctx, d.line, func() error { return client.Link(d.remote(temp), d.remote(to)) })
 		if err == nil {
-			if err := order(ctx, d, func() error { return client.Remove(d.remote(temp)) }); err != nil {
+			if err := order(ctx, d.line, func() error { return client.Remove(d.remote(temp)) }); err != nil {
 				return d.failure(ctx, client, "removing the temporary name", err)
 			}
 			return nil
 		}
 		there := func(p string) error {
-			_, err := ask(ctx, d, func() (os.FileInfo, error) { return client.Lstat(d.remote(p)) })
+			_, err := ask(ctx, d.line, func() (os.FileInfo, error) { return client.Lstat(d.remote(p)) })
 			return err
 		}
 		if there(to) == nil {
@@ -714,7 +368,7 @@ func (d *Driver) Size(ctx context.Context, p string) (int64, error) {
 	if err := d.noLinks(ctx, client, path.Dir(p)); err != nil {
 		return 0, err
 	}
-	info, err := ask(ctx, d, func() (os.FileInfo, error) { return client.Lstat(d.remote(p)) })
+	info, err := ask(ctx, d.line, func() (os.FileInfo, error) { return client.Lstat(d.remote(p)) })
 	if err != nil {
 		return 0, d.failure(ctx, client, "looking at "+p, err)
 	}
@@ -733,7 +387,7 @@ func (d *Driver) Open(ctx context.Context, p string) (io.ReadCloser, error) {
 	if err := d.noLinks(ctx, client, path.Dir(p)); err != nil {
 		return nil, err
 	}
-	f, err := ask(ctx, d, func() (*sftp.File, error) { return d.openRegular(client, p, os.O_RDONLY) })
+	f, err := ask(ctx, d.line, func() (*sftp.File, error) { return d.openRegular(client, p, os.O_RDONLY) })
 	if err != nil {
 		return nil, d.failure(ctx, client, "opening "+p, err)
 	}
@@ -757,7 +411,7 @@ func (r *reading) Read(p []byte) (int, error) {
 		n   int
 		err error
 	}
-	got, err := ask(r.ctx, r.d, func() (part, error) {
+	got, err := ask(r.ctx, r.d.line, func() (part, error) {
 		n, err := r.f.Read(own)
 		return part{n, err}, nil
 	})
@@ -768,7 +422,7 @@ func (r *reading) Read(p []byte) (int, error) {
 	return copy(p, own[:got.n]), got.err
 }
 
-func (r *reading) Close() error { return order(r.ctx, r.d, r.f.Close) }
+func (r *reading) Close() error { return order(r.ctx, r.d.line, r.f.Close) }
 
 // Remove implements destination.Driver.
 func (d *Driver) Remove(ctx context.Context, temp string) error {
@@ -782,7 +436,7 @@ func (d *Driver) Remove(ctx context.Context, temp string) error {
 	if err := d.noLinks(ctx, client, destination.TempDir); err != nil {
 		return err
 	}
-	if err := order(ctx, d, func() error { return client.Remove(d.remote(temp)) }); err != nil && !errors.Is(err, os.ErrNotExist) {
+	if err := order(ctx, d.line, func() error { return client.Remove(d.remote(temp)) }); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return d.failure(ctx, client, "removing "+temp, err)
 	}
 	return nil
@@ -800,7 +454,7 @@ func (d *Driver) SetTime(ctx context.Context, temp string, at time.Time) error {
 	if err := d.noLinks(ctx, client, temp); err != nil {
 		return err
 	}
-	if err := order(ctx, d, func() error { return client.Chtimes(d.remote(temp), at, at) }); err != nil {
+	if err := order(ctx, d.line, func() error { return client.Chtimes(d.remote(temp), at, at) }); err != nil {
 		return d.failure(ctx, client, "giving the file its time", err)
 	}
 	return nil
@@ -821,7 +475,7 @@ func (d *Driver) Withdraw(ctx context.Context, p, temp string) error {
 	if err := d.makeFolders(ctx, client, destination.TempDir); err != nil {
 		return err
 	}
-	if err := order(ctx, d, func() error { return client.Rename(d.remote(p), d.remote(temp)) }); err != nil {
+	if err := order(ctx, d.line, func() error { return client.Rename(d.remote(p), d.remote(temp)) }); err != nil {
 		return d.failure(ctx, client, "taking "+p+" out of its place", err)
 	}
 	return nil
@@ -867,7 +521,7 @@ func (d *Driver) Space(ctx context.Context) (destination.Space, error) {
 	if err != nil {
 		return unknown, err
 	}
-	s, err := ask(ctx, d, func() (*sftp.StatVFS, error) { return client.StatVFS(d.base()) })
+	s, err := ask(ctx, d.line, func() (*sftp.StatVFS, error) { return client.StatVFS(d.base()) })
 	if err != nil {
 		var answer *sftp.StatusError
 		if errors.As(err, &answer) {
@@ -905,7 +559,7 @@ func (d *Driver) makeFolders(ctx context.Context, client *sftp.Client, p string)
 	if err := d.noLinks(ctx, client, p); err != nil {
 		return err
 	}
-	if err := order(ctx, d, func() error { return client.MkdirAll(d.remote(p)) }); err != nil {
+	if err := order(ctx, d.line, func() error { return client.MkdirAll(d.remote(p)) }); err != nil {
 		return d.failure(ctx, client, "making the folder "+p, err)
 	}
 	d.know(p)
@@ -927,7 +581,7 @@ func (d *Driver) noLinks(ctx context.Context, client *sftp.Client, p string) err
 	if err := d.noLinks(ctx, client, path.Dir(p)); err != nil {
 		return err
 	}
-	info, err := ask(ctx, d, func() (os.FileInfo, error) { return client.Lstat(d.remote(p)) })
+	info, err := ask(ctx, d.line, func() (os.FileInfo, error) { return client.Lstat(d.remote(p)) })
 	switch {
 	case errors.Is(err, os.ErrNotExist):
 		return nil
@@ -945,11 +599,4 @@ func (d *Driver) know(folder string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.folders[folder] = true
-}
-
-// forget drops what is known of folders, after one was found missing.
-func (d *Driver) forget() {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	d.folders = map[string]bool{}
 }

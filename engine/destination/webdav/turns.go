@@ -37,6 +37,7 @@ const (
 // turns is the turn of this process: one is held over many files that are put in
 // place, as each costs a few requests.
 type turns struct {
+	at    *Driver
 	life  time.Duration // of a turn whose holder died; it is held for a third of that
 	own   chan struct{} // has room for one: who filled it may use the rest
 	held  int64         // the number, 0 while it has none
@@ -51,8 +52,7 @@ func (t *turns) old() bool { return time.Since(t.since) >= t.life/3 }
 
 // enter takes the turn, or joins who has it in this process. What is returned
 // leaves it, and the context ends before another may take the turn.
-func (d *Driver) enter(ctx context.Context) (context.Context, func(), error) {
-	t := &d.turns
+func (t *turns) enter(ctx context.Context) (context.Context, func(), error) {
 	for {
 		select {
 		case t.own <- struct{}{}:
@@ -64,7 +64,7 @@ func (d *Driver) enter(ctx context.Context) (context.Context, func(), error) {
 		}
 		freed := t.freed
 		if t.users == 0 {
-			d.letGo()
+			t.letGo()
 		}
 		<-t.own
 		select {
@@ -78,7 +78,7 @@ func (d *Driver) enter(ctx context.Context) (context.Context, func(), error) {
 		if err := pause(ctx, time.Until(t.again)); err != nil {
 			return nil, nil, err
 		}
-		number, err := d.takeTurn(ctx)
+		number, err := t.take(ctx)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -86,44 +86,42 @@ func (d *Driver) enter(ctx context.Context) (context.Context, func(), error) {
 	}
 	t.users++
 	within, cancel := context.WithDeadlineCause(ctx, t.since.Add(t.life*9/10), errTurnOver)
-	return within, func() { cancel(); d.leave() }, nil
+	return within, func() { cancel(); t.leave() }, nil
 }
 
 // errTurnOver tells that the storage took longer than a turn lasts.
 var errTurnOver = &destination.Error{Cause: queue.Busy, Says: "the storage took too long to put the file in place"}
 
-func (d *Driver) leave() {
-	t := &d.turns
+func (t *turns) leave() {
 	t.own <- struct{}{}
 	defer func() { <-t.own }()
 	t.users--
 	switch {
 	case t.users > 0:
 	case t.old():
-		d.letGo()
+		t.letGo()
 	case t.idle == nil:
-		t.idle = time.AfterFunc(holdIdle, d.end)
+		t.idle = time.AfterFunc(holdIdle, t.end)
 	default:
 		t.idle.Reset(holdIdle)
 	}
 }
 
 // end lets go of the turn if nothing is being put in place.
-func (d *Driver) end() {
-	d.turns.own <- struct{}{}
-	defer func() { <-d.turns.own }()
-	if d.turns.users == 0 && d.turns.held != 0 {
-		d.letGo()
+func (t *turns) end() {
+	t.own <- struct{}{}
+	defer func() { <-t.own }()
+	if t.users == 0 && t.held != 0 {
+		t.letGo()
 	}
 }
 
 // letGo ends the turn. The caller may use the rest. One that cannot be ended ends
 // by itself.
-func (d *Driver) letGo() {
-	t := &d.turns
+func (t *turns) letGo() {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	_ = d.removeTurn(ctx, turnFolder(t.held))
+	_ = t.unmark(ctx, turnFolder(t.held))
 	if t.old() { // others may have waited for all of it
 		t.again = time.Now().Add(2 * turnPoll)
 	}
@@ -133,23 +131,23 @@ func (d *Driver) letGo() {
 
 func turnFolder(n int64) string { return fmt.Sprintf("%s/%d", turnsDir, n) }
 
-// takeTurn waits for the turn and takes it.
-func (d *Driver) takeTurn(ctx context.Context) (int64, error) {
-	if err := d.makeFolders(ctx, turnsDir); err != nil {
+// take waits for the turn and takes it.
+func (t *turns) take(ctx context.Context) (int64, error) {
+	if err := t.at.makeFolders(ctx, turnsDir); err != nil {
 		return 0, err
 	}
 	var seen int64 // who had the turn, and since when nobody else had it
 	var since time.Time
-	for deadline := time.Now().Add(turnWait * d.turns.life); ; {
-		holder, last, err := d.turnNow(ctx)
+	for deadline := time.Now().Add(turnWait * t.life); ; {
+		holder, last, err := t.now(ctx)
 		if err != nil {
 			return 0, err
 		}
 		if holder != seen {
 			seen, since = holder, time.Now()
 		}
-		if holder == 0 || time.Since(since) > d.turns.life {
-			won, err := d.claim(ctx, last+1)
+		if holder == 0 || time.Since(since) > t.life {
+			won, err := t.claim(ctx, last+1)
 			if err != nil || won {
 				return last + 1, err
 			}
@@ -163,10 +161,10 @@ func (d *Driver) takeTurn(ctx context.Context) (int64, error) {
 	}
 }
 
-// turnNow tells who has the turn, 0 for nobody, and the last number. The last
+// now tells who has the turn, 0 for nobody, and the last number. The last
 // turn leaves its number behind, so that no number comes twice.
-func (d *Driver) turnNow(ctx context.Context) (holder, last int64, err error) {
-	there, err := d.listTurns(ctx)
+func (t *turns) now(ctx context.Context) (holder, last int64, err error) {
+	there, err := t.list(ctx)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -186,10 +184,10 @@ func (d *Driver) turnNow(ctx context.Context) (holder, last int64, err error) {
 
 // claim makes the folder of a turn. It is won by who made it, if its number was
 // not used before and no later one was: who asked long ago may come late.
-func (d *Driver) claim(ctx context.Context, n int64) (bool, error) {
+func (t *turns) claim(ctx context.Context, n int64) (bool, error) {
 	// What was asked is not cut short: a turn that nobody knows of lasts.
 	ctx = context.WithoutCancel(ctx)
-	code, err := d.makeTurn(ctx, turnFolder(n))
+	code, err := t.mark(ctx, turnFolder(n))
 	if err != nil {
 		return false, err
 	}
@@ -198,20 +196,20 @@ func (d *Driver) claim(ctx context.Context, n int64) (bool, error) {
 	case http.StatusMethodNotAllowed, http.StatusForbidden, http.StatusLocked: // somebody else made it
 		return false, nil
 	case http.StatusConflict, http.StatusNotFound:
-		d.forget()
-		return false, d.makeFolders(ctx, turnsDir)
+		t.at.forget()
+		return false, t.at.makeFolders(ctx, turnsDir)
 	}
-	won, err := d.confirm(ctx, n)
+	won, err := t.confirm(ctx, n)
 	if err != nil || !won {
-		return false, errors.Join(err, d.removeTurn(ctx, turnFolder(n)))
+		return false, errors.Join(err, t.unmark(ctx, turnFolder(n)))
 	}
 	return true, nil
 }
 
 // confirm sees that a turn whose folder was made is one's own, marks its number as
 // used, and removes what stands before it.
-func (d *Driver) confirm(ctx context.Context, n int64) (bool, error) {
-	there, err := d.listTurns(ctx)
+func (t *turns) confirm(ctx context.Context, n int64) (bool, error) {
+	there, err := t.list(ctx)
 	if err != nil {
 		return false, err
 	}
@@ -227,12 +225,12 @@ func (d *Driver) confirm(ctx context.Context, n int64) (bool, error) {
 			stale = append(stale, turnsDir+"/"+e.Name)
 		}
 	}
-	code, err := d.makeTurn(ctx, fmt.Sprintf("%s/after-%d", turnsDir, n))
+	code, err := t.mark(ctx, fmt.Sprintf("%s/after-%d", turnsDir, n))
 	if err != nil || code != http.StatusCreated {
 		return false, err
 	}
 	for _, name := range stale {
-		if err := d.removeTurn(ctx, name); err != nil {
+		if err := t.unmark(ctx, name); err != nil {
 			return false, err
 		}
 	}
@@ -253,16 +251,16 @@ func insist(ctx context.Context, ask func() error) error {
 	}
 }
 
-func (d *Driver) listTurns(ctx context.Context) (there []destination.Entry, err error) {
-	err = insist(ctx, func() error { there, err = d.List(ctx, turnsDir); return err })
+func (t *turns) list(ctx context.Context) (there []destination.Entry, err error) {
+	err = insist(ctx, func() error { there, err = t.at.List(ctx, turnsDir); return err })
 	return there, err
 }
 
-// makeTurn makes a folder and returns what the storage answered: it may be there,
+// mark makes a folder and returns what the storage answered: it may be there,
 // or be somebody else's this moment.
-func (d *Driver) makeTurn(ctx context.Context, folder string) (code int, err error) {
+func (t *turns) mark(ctx context.Context, folder string) (code int, err error) {
 	err = insist(ctx, func() error {
-		res, err := d.makeFolder(ctx, folder)
+		res, err := t.at.makeFolder(ctx, folder)
 		if err != nil {
 			return err
 		}
@@ -275,13 +273,13 @@ func (d *Driver) makeTurn(ctx context.Context, folder string) (code int, err err
 	return code, err
 }
 
-func (d *Driver) removeTurn(ctx context.Context, folder string) error {
-	return insist(ctx, func() error { return d.removeFolder(ctx, folder) })
+func (t *turns) unmark(ctx context.Context, folder string) error {
+	return insist(ctx, func() error { return t.at.removeFolder(ctx, folder) })
 }
 
-// turnsInUse tells whether somebody has the turn.
-func (d *Driver) turnsInUse(ctx context.Context) (bool, error) {
-	holder, _, err := d.turnNow(ctx)
+// inUse tells whether somebody has the turn.
+func (t *turns) inUse(ctx context.Context) (bool, error) {
+	holder, _, err := t.now(ctx)
 	if errors.Is(err, destination.ErrNotFound) {
 		return false, nil
 	}

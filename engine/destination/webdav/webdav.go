@@ -71,12 +71,14 @@ func New(o Options) (*Driver, error) {
 	}
 	base.Path = strings.TrimSuffix(base.Path, "/") + "/"
 	transport := web.New(o.Web)
-	return &Driver{
+	d := &Driver{
 		base: base, user: o.User, password: o.Password,
 		http:    &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
 		folders: map[string]bool{"": true}, transport: transport, publishing: destination.NewNameLocks(),
 		turns: turns{life: min(turnLife, 4*transport.Stall()), own: make(chan struct{}, 1)}, ranges: ability{trying: make(chan struct{}, 1)},
-	}, nil
+	}
+	d.turns.at = d
+	return d, nil
 }
 
 // expectFrom is the size from which a body waits for the server's go-ahead, so
@@ -185,7 +187,7 @@ func (d *Driver) Publish(ctx context.Context, temp, to string) error {
 		return err
 	}
 	defer unlock()
-	ctx, leave, err := d.enter(ctx)
+	ctx, leave, err := d.turns.enter(ctx)
 	if err != nil {
 		return err
 	}
@@ -356,7 +358,7 @@ func (d *Driver) Connection() uint64 { return d.transport.Dials() }
 
 // Close implements destination.Driver.
 func (d *Driver) Close() error {
-	d.end()
+	d.turns.end()
 	d.http.CloseIdleConnections()
 	return nil
 }
@@ -547,9 +549,9 @@ func (d *Driver) Tidy(ctx context.Context) error {
 			return nil
 		}
 	}
-	d.end()
+	d.turns.end()
 	d.forget()
-	if inUse, err := d.turnsInUse(ctx); err != nil || inUse {
+	if inUse, err := d.turns.inUse(ctx); err != nil || inUse {
 		return err
 	}
 	for _, folder := range []string{turnsDir, destination.TempDir} {
