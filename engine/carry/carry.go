@@ -184,23 +184,23 @@ func (c *Carrier) tryCarry(ctx context.Context, s *Send) (err error) {
 	if there, err := c.isThere(ctx, s); err != nil || there {
 		return err
 	}
-	there := false
+	there, sends := false, sending{s, c}
 	if s.copy.Shelf.IsPick() {
-		there, err = c.copyThere(ctx, s)
+		there, err = sends.copyThere(ctx)
 	}
 	switch {
 	case err != nil || there:
-	case c.goesWhole(s):
-		err = c.sendWhole(ctx, s)
+	case sends.goesWhole():
+		err = sends.sendWhole(ctx)
 	default:
-		err = c.send(ctx, s)
+		err = sends.send(ctx)
 	}
 	if err != nil {
 		return err
 	}
 	err = c.prove(ctx, s)
 	// Without a proof it is on record all the same that it landed.
-	return errors.Join(err, c.settle(ctx, s))
+	return errors.Join(err, sends.settle(ctx))
 }
 
 // pathTo is where an item's file lies on this machine.

@@ -101,6 +101,13 @@ func (s *Send) Landed() bool {
 	return s.landed
 }
 
+// lies notes where its content lies, whether it takes room there, and that it is known to be its content.
+func (s *Send) lies(path, sha256 string, landed bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.copy.Remote, s.copy.SHA256, s.landed, s.ours = path, sha256, landed, true
+}
+
 // largeSend is the size from which a send says that it cannot go on.
 const largeSend = 32 << 20
 

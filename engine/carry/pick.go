@@ -18,12 +18,12 @@ import (
 
 // copyThere has the storage make a pick of the copy itself; false where it is sent like
 // any other.
-func (c *Carrier) copyThere(ctx context.Context, s *Send) (bool, error) {
+func (s sending) copyThere(ctx context.Context) (bool, error) {
 	copier, able := s.driver.(destination.Copier)
 	if !able {
 		return false, nil
 	}
-	whole, ok, err := c.Records.Queue.MainCopy(ctx, s.copy)
+	whole, ok, err := s.c.Records.Queue.MainCopy(ctx, s.copy)
 	if err != nil {
 		return false, err
 	}
@@ -39,10 +39,10 @@ func (c *Carrier) copyThere(ctx context.Context, s *Send) (bool, error) {
 			return false, err
 		}
 	}
-	temp = destination.NewTemp(c.Owner)
+	temp = destination.NewTemp(s.c.Owner)
 	s.temp = temp
 	s.meter.began.Store(true)
-	if err := c.step(ctx, s, queue.Sending, "The storage copies what is safe there as "+whole.Remote+".", records.Change{Says: text(""), Temp: &temp, Remote: text(""), SHA256: text(""), Landed: new(bool)}); err != nil {
+	if err := s.c.step(ctx, s.Send, queue.Sending, "The storage copies what is safe there as "+whole.Remote+".", records.Change{Says: text(""), Temp: &temp, Remote: text(""), SHA256: text(""), Landed: new(bool)}); err != nil {
 		return false, err
 	}
 	switch err := copier.Copy(ctx, whole.Remote, temp); {
@@ -52,14 +52,12 @@ func (c *Carrier) copyThere(ctx context.Context, s *Send) (bool, error) {
 	case err != nil:
 		return false, err
 	}
-	c.date(ctx, s, temp)
-	remote, landed, err := c.publish(ctx, s, temp, whole.SHA256)
+	s.date(ctx, temp)
+	remote, landed, err := s.publish(ctx, temp, whole.SHA256)
 	if err != nil {
 		return false, err
 	}
-	s.mu.Lock()
-	s.copy.Remote, s.copy.SHA256, s.landed, s.ours = remote, whole.SHA256, landed, true
-	s.mu.Unlock()
-	return true, c.step(ctx, s, queue.Proving, fmt.Sprintf("Copied at the storage as %s, %s.", remote, gate.Bytes(s.copy.Bytes)),
+	s.lies(remote, whole.SHA256, landed)
+	return true, s.c.step(ctx, s.Send, queue.Proving, fmt.Sprintf("Copied at the storage as %s, %s.", remote, gate.Bytes(s.copy.Bytes)),
 		records.Change{Temp: text(""), Remote: &remote, SHA256: &whole.SHA256, Landed: &landed})
 }

@@ -25,10 +25,16 @@ import (
 
 // This file sends a file and puts it in place.
 
+// sending is a send that puts its content at the storage.
+type sending struct {
+	*Send
+	c *Carrier
+}
+
 // open opens the file and sees that it is the one that was found. What is read of
 // it ends with the context, whatever the file system does.
-func (c *Carrier) open(ctx context.Context, s *Send) (content, error) {
-	f, err := c.openItem(ctx, s.item, s.path)
+func (s sending) open(ctx context.Context) (content, error) {
+	f, err := s.c.openItem(ctx, s.Send.item, s.path)
 	if err != nil {
 		return content{}, err
 	}
@@ -40,7 +46,7 @@ func (c *Carrier) open(ctx context.Context, s *Send) (content, error) {
 	if !s.copy.Reduced {
 		return content{f, f}, nil
 	}
-	made, err := c.reducedContent(ctx, s, f)
+	made, err := s.c.reducedContent(ctx, s.Send, f)
 	if err != nil {
 		f.Close()
 	}
@@ -71,8 +77,8 @@ func (c *Carrier) openItem(ctx context.Context, item records.Item, path string) 
 	return f, nil
 }
 
-func (c *Carrier) hashFile(ctx context.Context, s *Send) (string, error) {
-	f, err := c.open(ctx, s)
+func (s sending) hashFile(ctx context.Context) (string, error) {
+	f, err := s.open(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -98,7 +104,7 @@ func (c *Carrier) hashFile(ctx context.Context, s *Send) (string, error) {
 const resumeFrom = 8 << 20
 
 // kept asks what an earlier try left that can be built on.
-func (c *Carrier) kept(ctx context.Context, s *Send, f content) (int64, error) {
+func (s sending) kept(ctx context.Context, f content) (int64, error) {
 	r, able := s.driver.(destination.Resumer)
 	if !able || s.copy.Temp == "" || s.copy.Bytes < resumeFrom {
 		return 0, nil
@@ -112,15 +118,15 @@ func (c *Carrier) kept(ctx context.Context, s *Send, f content) (int64, error) {
 
 // send streams the file to a temporary name, hashing on the way, and puts it
 // in place.
-func (c *Carrier) send(ctx context.Context, s *Send) error {
-	f, err := c.open(ctx, s)
+func (s sending) send(ctx context.Context) error {
+	f, err := s.open(ctx)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
 	ctx = destination.WithRights(ctx, s.rights)
 	s.meter.began.Store(true) // looking at what is there is metered too
-	from, err := c.kept(ctx, s, f)
+	from, err := s.kept(ctx, f)
 	if err != nil {
 		return err
 	}
@@ -134,9 +140,9 @@ func (c *Carrier) send(ctx context.Context, s *Send) error {
 				return err
 			}
 		}
-		temp = destination.NewTemp(c.Owner)
+		temp = destination.NewTemp(s.c.Owner)
 	}
-	sum, err := c.put(ctx, s, f, temp, from)
+	sum, err := s.put(ctx, f, temp, from)
 	if err != nil {
 		return err
 	}
@@ -149,27 +155,27 @@ func (c *Carrier) send(ctx context.Context, s *Send) error {
 	if s.hash != "" && s.hash != sum {
 		return source.Error{Cause: queue.Changed, Says: "The file changed while it was sent."}
 	}
-	c.date(ctx, s, temp)
-	remote, landed, err := c.publish(ctx, s, temp, sum)
+	s.date(ctx, temp)
+	remote, landed, err := s.publish(ctx, temp, sum)
 	if err != nil {
 		return err
 	}
-	return c.landed(ctx, s, remote, sum, landed)
+	return s.recordLanded(ctx, remote, sum, landed)
 }
 
 // put puts the content under a temporary name, from a byte on, and tells its hash.
-func (c *Carrier) put(ctx context.Context, s *Send, f content, temp string, from int64) (sum string, err error) {
+func (s sending) put(ctx context.Context, f content, temp string, from int64) (sum string, err error) {
 	s.temp = temp
-	story := c.way(s)
+	story := s.way()
 	if from > 0 {
 		story += fmt.Sprintf(" It goes on after %s that are there.", gate.Bytes(from))
 	}
 	// The temporary name is on record before anything is written under it.
-	if err := c.step(ctx, s, queue.Sending, story, records.Change{Says: text(""), Temp: &temp, Remote: text(""), SHA256: text(""), Landed: new(bool)}); err != nil {
+	if err := s.c.step(ctx, s.Send, queue.Sending, story, records.Change{Says: text(""), Temp: &temp, Remote: text(""), SHA256: text(""), Landed: new(bool)}); err != nil {
 		return "", err
 	}
-	body := &sendReader{ctx: ctx, f: f, meter: &s.meter, hash: newDigest(s.copy.Bytes), pace: c.Pace, note: func() error {
-		return c.Records.Queue.SetSent(context.WithoutCancel(ctx), s.copy.ID, s.copy.Sent+s.meter.n.Load())
+	body := &sendReader{ctx: ctx, f: f, meter: &s.meter, hash: newDigest(s.copy.Bytes), pace: s.c.Pace, note: func() error {
+		return s.c.Records.Queue.SetSent(context.WithoutCancel(ctx), s.copy.ID, s.copy.Sent+s.meter.n.Load())
 	}}
 	if err := body.skip(from); err != nil {
 		body.hash.sum()
@@ -189,16 +195,14 @@ func (c *Carrier) put(ctx context.Context, s *Send, f content, temp string, from
 	return "", err
 }
 
-// landed records that the content lies in place: its proof is owed from now on.
-func (c *Carrier) landed(ctx context.Context, s *Send, remote, sum string, landed bool) error {
+// recordLanded records that the content lies in place: its proof is owed from now on.
+func (s sending) recordLanded(ctx context.Context, remote, sum string, landed bool) error {
 	sent := s.copy.Sent + s.meter.n.Load()
 	story := fmt.Sprintf("Sent %s as %s.", gate.Bytes(s.copy.Bytes), remote)
 	if twice := sent - s.copy.Bytes; twice > 0 {
 		story = fmt.Sprintf("Sent %s as %s, %s of it twice.", gate.Bytes(s.copy.Bytes), remote, gate.Bytes(twice))
 	}
-	s.mu.Lock()
-	s.copy.Remote, s.copy.SHA256, s.landed, s.ours = remote, sum, landed, true
-	s.mu.Unlock()
+	s.lies(remote, sum, landed)
 	change := records.Change{Temp: text(""), Remote: &remote, SHA256: &sum, Sent: &sent, Landed: &landed}
 	if s.reserved {
 		if s.readsBack() { // it is read back next: that counts before it is done
@@ -207,15 +211,15 @@ func (c *Carrier) landed(ctx context.Context, s *Send, remote, sum string, lande
 		spent := s.meter.spent()
 		change.Settle = &spent
 	}
-	if err := c.step(ctx, s, queue.Proving, story, change); err != nil {
+	if err := s.c.step(ctx, s.Send, queue.Proving, story, change); err != nil {
 		return err
 	}
 	s.reserved = false
 	return nil
 }
 
-func (c *Carrier) way(s *Send) string {
-	now := c.Outside()
+func (s sending) way() string {
+	now := s.c.Outside()
 	if !now.Networked(s.copy.Destination) {
 		return "To " + s.copy.Destination + "."
 	}
@@ -229,14 +233,14 @@ func (c *Carrier) way(s *Send) string {
 // publish puts the temporary file in place under the layout's path, or under a
 // name that tells it from something else which has that path. Content that is
 // there already is not put there twice: landed is then false, as it is not this copy's own.
-func (c *Carrier) publish(ctx context.Context, s *Send, temp, sum string) (remote string, landed bool, err error) {
-	base, err := c.pathOf(ctx, s)
+func (s sending) publish(ctx context.Context, temp, sum string) (remote string, landed bool, err error) {
+	base, err := s.pathOf(ctx)
 	if err != nil {
 		return "", false, err
 	}
-	mark, each := sum, c.Plan().Rules[s.copy.Rule].StoreEach
+	mark, each := sum, s.c.Plan().Rules[s.copy.Rule].StoreEach
 	if each { // equal files are told apart by where they come from
-		of := sha256.Sum256([]byte(sum + "\x00" + c.Device + "\x00" + s.copy.Path()))
+		of := sha256.Sum256([]byte(sum + "\x00" + s.c.Device + "\x00" + s.copy.Path()))
 		mark = hex.EncodeToString(of[:])
 	}
 	for try := range mostNames {
@@ -245,7 +249,7 @@ func (c *Carrier) publish(ctx context.Context, s *Send, temp, sum string) (remot
 			path = naming.Clash(base, mark, try)
 		}
 		meant := path
-		path, err := c.putInPlace(ctx, s, temp, path, sum)
+		path, err := s.putInPlace(ctx, temp, path, sum)
 		if err == nil {
 			return path, true, nil
 		}
@@ -258,14 +262,14 @@ func (c *Carrier) publish(ctx context.Context, s *Send, temp, sum string) (remot
 		if each {
 			continue // what is there is another's: this try has put nothing in place
 		}
-		same, err := c.sameThere(ctx, s, path, sum)
+		same, err := s.sameThere(ctx, path, sum)
 		if err != nil {
 			return "", false, err
 		}
 		if same {
 			return path, false, s.driver.Remove(ctx, temp)
 		}
-		if c.Plan().Rules[s.copy.Rule].OnClash == plan.SkipClash {
+		if s.c.Plan().Rules[s.copy.Rule].OnClash == plan.SkipClash {
 			return "", false, &destination.Error{Cause: queue.Taken, Says: "something else has the name " + path + " there, and the rule " + s.copy.Rule + " skips such"}
 		}
 	}
@@ -274,24 +278,24 @@ func (c *Carrier) publish(ctx context.Context, s *Send, temp, sum string) (remot
 
 // date gives what was sent the time that its file has. A storage that refuses keeps its own:
 // no fact of the picture is lost by it.
-func (c *Carrier) date(ctx context.Context, s *Send, temp string) {
+func (s sending) date(ctx context.Context, temp string) {
 	d, able := s.driver.(destination.Dater)
 	if !able || s.item.MTime <= 0 || s.item.MTime == math.MaxInt64 { // a time beyond what is kept
 		return
 	}
 	if err := d.SetTime(ctx, temp, time.Unix(0, s.item.MTime)); err != nil {
-		c.Log.Debug("a file has the storage's own time", "device", c.Device, "copy", s.copy.ID, "err", err)
+		s.c.Log.Debug("a file has the storage's own time", "device", s.c.Device, "copy", s.copy.ID, "err", err)
 	}
 }
 
 // putInPlace gives the temporary file a path. It returns which.
-func (c *Carrier) putInPlace(ctx context.Context, s *Send, temp, path, sum string) (string, error) {
-	path, end, err := c.alone(ctx, s, path, sum)
+func (s sending) putInPlace(ctx context.Context, temp, path, sum string) (string, error) {
+	path, end, err := s.alone(ctx, path, sum)
 	if err != nil {
 		return "", err
 	}
 	defer end()
-	if err := c.Records.Queue.Note(ctx, s.copy.ID, temp, path, sum); err != nil {
+	if err := s.c.Records.Queue.Note(ctx, s.copy.ID, temp, path, sum); err != nil {
 		return path, err
 	}
 	return path, s.driver.Publish(ctx, temp, path)
@@ -303,19 +307,19 @@ var errBeside = errors.New("the same content has the name")
 
 // alone sees that nobody else puts something in place under a path, until end is called.
 // Where nobody can tell, it is another path, that no other device makes.
-func (c *Carrier) alone(ctx context.Context, s *Send, path, sum string) (own string, end func(), err error) {
-	end, sure, err := c.Others.Name(ctx, s.copy.Destination, path)
+func (s sending) alone(ctx context.Context, path, sum string) (own string, end func(), err error) {
+	end, sure, err := s.c.Others.Name(ctx, s.copy.Destination, path)
 	if err != nil || sure {
 		return path, end, err
 	}
-	own = c.ownPath(s, path, sum)
-	if own == path || c.Plan().Rules[s.copy.Rule].StoreEach {
+	own = s.ownPath(path, sum)
+	if own == path || s.c.Plan().Rules[s.copy.Rule].StoreEach {
 		return own, end, nil
 	}
 	// Put there by this device before its records were lost, or by another one of the yard.
-	there, err := isLong(ctx, s, path)
+	there, err := isLong(ctx, s.Send, path)
 	if err == nil && there {
-		there, err = c.sameThere(ctx, s, path, sum)
+		there, err = s.sameThere(ctx, path, sum)
 	}
 	if err == nil && there {
 		err = errBeside
@@ -328,24 +332,24 @@ func (c *Carrier) alone(ctx context.Context, s *Send, path, sum string) (own str
 }
 
 // ownPath is a path that only this device makes of another.
-func (c *Carrier) ownPath(s *Send, path, sum string) string {
-	if strings.Contains(c.Plan().Layout(s.copy.Destination, s.copy.Rule, s.copy.Shelf), "{device}") {
+func (s sending) ownPath(path, sum string) string {
+	if strings.Contains(s.c.Plan().Layout(s.copy.Destination, s.copy.Rule, s.copy.Shelf), "{device}") {
 		return path
 	}
-	of := sha256.Sum256([]byte(sum + "\x00" + c.Owner))
+	of := sha256.Sum256([]byte(sum + "\x00" + s.c.Owner))
 	return naming.Clash(path, hex.EncodeToString(of[:]), 1)
 }
 
 // pathOf is the path that a copy is to have: the layout's, or, of a part, beside its main
 // file.
-func (c *Carrier) pathOf(ctx context.Context, s *Send) (string, error) {
-	layout, it, name := c.Plan().Layout(s.copy.Destination, s.copy.Rule, s.copy.Shelf), s.item, s.name
+func (s sending) pathOf(ctx context.Context) (string, error) {
+	layout, it, name := s.c.Plan().Layout(s.copy.Destination, s.copy.Rule, s.copy.Shelf), s.item, s.name
 	if it.PartOf != 0 {
-		main, ok, err := c.Records.Catalogue.Item(ctx, it.PartOf)
+		main, ok, err := s.c.Records.Catalogue.Item(ctx, it.PartOf)
 		if err != nil {
 			return "", err
 		}
-		whole, sent, err := c.Records.Queue.CopyAt(ctx, it.PartOf, s.copy.Destination)
+		whole, sent, err := s.c.Records.Queue.CopyAt(ctx, it.PartOf, s.copy.Destination)
 		if err != nil {
 			return "", err
 		}
@@ -356,7 +360,7 @@ func (c *Carrier) pathOf(ctx context.Context, s *Send) (string, error) {
 			it = main
 		}
 	}
-	return naming.Path(layout, naming.Item{Name: name, Device: c.Device, Source: it.Source, Folder: it.Dir, Kind: it.Kind, TakenAt: it.TakenAt(), Camera: it.Camera, Caption: it.Caption}), nil
+	return naming.Path(layout, naming.Item{Name: name, Device: s.c.Device, Source: it.Source, Folder: it.Dir, Kind: it.Kind, TakenAt: it.TakenAt(), Camera: it.Camera, Caption: it.Caption}), nil
 }
 
 // mostNames is how many names are tried for a file. Storage that damaged it
@@ -366,7 +370,7 @@ const mostNames = 50
 // sameThere compares what has a path with a hash. What the storage cannot tell
 // is not read back over a network that costs: the content then gets a name of
 // its own.
-func (c *Carrier) sameThere(ctx context.Context, s *Send, path, sum string) (bool, error) {
+func (s sending) sameThere(ctx context.Context, path, sum string) (bool, error) {
 	_, err := proof.Take(ctx, s.driver, path, sum, s.copy.Bytes, !s.Metered, true)
 	switch {
 	case err == nil:

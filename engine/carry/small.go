@@ -36,62 +36,60 @@ type landing struct {
 
 // goesWhole tells whether a copy may go as a small file: nothing of it is there or
 // under way, and nothing about it must be counted or asked on the way.
-func (c *Carrier) goesWhole(s *Send) bool {
+func (s sending) goesWhole() bool {
 	return s.copy.Bytes <= smallFile && s.copy.Temp == "" && s.copy.Remote == "" && !s.Metered && !s.reserved && !s.Ordered &&
-		!c.Plan().Rules[s.copy.Rule].StoreEach
+		!s.c.Plan().Rules[s.copy.Rule].StoreEach
 }
 
 // sendWhole sends a small file and puts it in place. That it landed is recorded with
-// its proof (see landed).
-func (c *Carrier) sendWhole(ctx context.Context, s *Send) error {
+// its proof (see recordLanded).
+func (s sending) sendWhole(ctx context.Context) error {
 	buffer := smallBuffers.Get().(*[]byte)
 	content := (*buffer)[:s.copy.Bytes]
-	sum, err := c.readWhole(ctx, s, content)
+	sum, err := s.readWhole(ctx, content)
 	if err != nil {
 		smallBuffers.Put(buffer)
 		return err
 	}
 	ctx = destination.WithRights(ctx, s.rights)
 	s.meter.began.Store(true)
-	base, err := c.pathOf(ctx, s)
+	base, err := s.pathOf(ctx)
 	if err != nil {
 		return err
 	}
-	path, end, err := c.alone(ctx, s, base, sum)
+	path, end, err := s.alone(ctx, base, sum)
 	if errors.Is(err, errBeside) {
 		smallBuffers.Put(buffer)
 		s.hash = sum
-		return c.rest(ctx, s, base, "The same content is there as "+base+"; it is not sent again.")
+		return s.c.rest(ctx, s.Send, base, "The same content is there as "+base+"; it is not sent again.")
 	}
 	if err != nil {
 		return err
 	}
 	defer end()
-	temp := destination.NewTemp(c.Owner)
+	temp := destination.NewTemp(s.c.Owner)
 	s.temp = temp
-	if err := c.step(ctx, s, queue.Sending, c.way(s), records.Change{Says: text(""), Temp: &temp, Remote: &path, SHA256: &sum, Landed: new(bool)}); err != nil {
+	if err := s.c.step(ctx, s.Send, queue.Sending, s.way(), records.Change{Says: text(""), Temp: &temp, Remote: &path, SHA256: &sum, Landed: new(bool)}); err != nil {
 		return err
 	}
-	body := &sendReader{ctx: ctx, f: bytes.NewReader(content), meter: &s.meter, pace: c.Pace, note: func() error { return nil }}
+	body := &sendReader{ctx: ctx, f: bytes.NewReader(content), meter: &s.meter, pace: s.c.Pace, note: func() error { return nil }}
 	if err := s.driver.Put(ctx, temp, body, 0, s.copy.Bytes); err != nil {
 		return err // the buffer is left to the collector: a transport may read it still
 	}
 	smallBuffers.Put(buffer)
-	c.date(ctx, s, temp)
+	s.date(ctx, temp)
 	landed := true
 	switch err := s.driver.Publish(ctx, temp, path); {
 	case errors.Is(err, destination.ErrExists):
 		end()
-		if path, landed, err = c.publish(ctx, s, temp, sum); err != nil {
+		if path, landed, err = s.publish(ctx, temp, sum); err != nil {
 			return err
 		}
 	case err != nil:
 		return err
 	}
 	sent := s.copy.Sent + s.meter.n.Load()
-	s.mu.Lock()
-	s.copy.Remote, s.copy.SHA256, s.landed, s.ours = path, sum, landed, true
-	s.mu.Unlock()
+	s.lies(path, sum, landed)
 	s.unrecorded = &landing{fmt.Sprintf("Sent %s as %s.", gate.Bytes(s.copy.Bytes), path),
 		records.Change{Temp: text(""), Remote: &path, SHA256: &sum, Sent: &sent, Landed: &landed}}
 	return nil
@@ -99,8 +97,8 @@ func (c *Carrier) sendWhole(ctx context.Context, s *Send) error {
 
 // readWhole reads a small file, and tells its hash once it is seen that it did not
 // change meanwhile.
-func (c *Carrier) readWhole(ctx context.Context, s *Send, content []byte) (string, error) {
-	f, err := c.open(ctx, s)
+func (s sending) readWhole(ctx context.Context, content []byte) (string, error) {
+	f, err := s.open(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -129,11 +127,11 @@ func (c *Carrier) readWhole(ctx context.Context, s *Send, content []byte) (strin
 }
 
 // settle records that a small file landed, where its proof did not record it.
-func (c *Carrier) settle(ctx context.Context, s *Send) error {
+func (s sending) settle(ctx context.Context) error {
 	l := s.unrecorded
 	if l == nil {
 		return nil
 	}
 	s.unrecorded = nil
-	return c.step(ctx, s, queue.Proving, l.story, l.change)
+	return s.c.step(ctx, s.Send, queue.Proving, l.story, l.change)
 }

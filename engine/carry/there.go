@@ -47,7 +47,7 @@ func (c *Carrier) isThere(ctx context.Context, s *Send) (bool, error) {
 	if err := c.step(ctx, s, queue.Preparing, "Something like it goes or went there: they are compared first.", records.Change{Says: text("")}); err != nil {
 		return false, err
 	}
-	if s.hash, err = c.hashFile(ctx, s); err != nil {
+	if s.hash, err = (sending{s, c}).hashFile(ctx); err != nil {
 		return false, err
 	}
 	if s.turn, err = c.Others.Turn(ctx, s.copy, s.item.Look, s.hash, true); err != nil {
