@@ -22,7 +22,7 @@ sent like any other, and never in place of its shots.`,
 					return WrongUse("name one rule")
 				}
 				c := r.client(e)
-				found, err := c.Bursts(ctx, args[0])
+				found, err := c.Plans().Bursts(ctx, args[0])
 				if err != nil {
 					return err
 				}

@@ -175,7 +175,7 @@ func doDestination(ctx context.Context, e Env, verb string, args []string, c cli
 }
 
 func testDestination(ctx context.Context, e Env, c client.Client, name string, json bool) error {
-	j, err := c.TestDestination(ctx, name)
+	j, err := c.Destinations().Test(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -187,7 +187,7 @@ func testDestination(ctx context.Context, e Env, c client.Client, name string, j
 }
 
 func removeDestination(ctx context.Context, e Env, c client.Client, name string) error {
-	if err := c.RemoveDestination(ctx, name); err != nil {
+	if err := c.Destinations().Remove(ctx, name); err != nil {
 		return err
 	}
 	fmt.Fprintf(e.Out, "%s is no longer in the plan. What is stored there stays.\n", name)
@@ -196,11 +196,11 @@ func removeDestination(ctx context.Context, e Env, c client.Client, name string)
 
 // editLayout changes where items land at a destination, or only shows it.
 func editLayout(ctx context.Context, e Env, c client.Client, asked wire.LayoutAsked, try, json bool) error {
-	names, err := c.Landings(ctx, asked)
+	names, err := c.Plans().Landings(ctx, asked)
 	if err != nil {
 		return err
 	}
-	done, err := c.EditPlan(ctx, wire.PlanEdits{Edits: []plan.Edit{{Path: []string{"destinations", asked.Destination, "layout"}, Value: asked.Layout}}, Try: try})
+	done, err := c.Plans().Edit(ctx, wire.PlanEdits{Edits: []plan.Edit{{Path: []string{"destinations", asked.Destination, "layout"}, Value: asked.Layout}}, Try: try})
 	if err != nil {
 		return err
 	}
@@ -242,7 +242,7 @@ func listDestinations(ctx context.Context, e Env, c client.Client, json bool) er
 }
 
 func showDestination(ctx context.Context, e Env, c client.Client, name string, json bool) error {
-	d, err := c.Destination(ctx, name)
+	d, err := c.Destinations().Detail(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -333,7 +333,7 @@ func addDestination(ctx context.Context, e Env, c client.Client, name string, f 
 			draft.Destination.Certificate = q.Fingerprint
 		}
 	}
-	d, err := c.AddDestination(ctx, draft)
+	d, err := c.Destinations().Add(ctx, draft)
 	if err != nil {
 		return err
 	}
@@ -347,7 +347,7 @@ func addDestination(ctx context.Context, e Env, c client.Client, name string, f 
 
 // try tries a draft; its steps are shown unless it asks something first.
 func try(ctx context.Context, e Env, c client.Client, draft wire.Draft) (wire.Trial, bool, error) {
-	j, err := c.Try(ctx, draft)
+	j, err := c.Destinations().Try(ctx, draft)
 	if err != nil {
 		return wire.Trial{}, false, err
 	}
@@ -361,7 +361,7 @@ func try(ctx context.Context, e Env, c client.Client, draft wire.Draft) (wire.Tr
 }
 
 func settlePlace(ctx context.Context, e Env, c client.Client, name, is string) error {
-	n, err := c.SettlePlace(ctx, name, wire.PlaceAnswer{Is: is})
+	n, err := c.Destinations().SettlePlace(ctx, name, wire.PlaceAnswer{Is: is})
 	if err != nil {
 		return err
 	}
@@ -381,7 +381,7 @@ func setSecret(ctx context.Context, e Env, c client.Client, name string, f draft
 	if given == (wire.Secrets{}) {
 		return WrongUse("say -password-stdin, or -key-file and which")
 	}
-	if err := c.SetSecret(ctx, name, given); err != nil {
+	if err := c.Destinations().SetSecret(ctx, name, given); err != nil {
 		return err
 	}
 	fmt.Fprintf(e.Out, "It is kept, encrypted. %s is tried with it at once.\n", name)
@@ -403,7 +403,7 @@ func browse(ctx context.Context, e Env, c client.Client, f draftFlags, in *bufio
 	} else if f.trust != "" {
 		draft.Destination.Certificate = f.trust
 	}
-	l, err := c.Browse(ctx, wire.Browse{Draft: draft, Folder: folder, Make: make})
+	l, err := c.Destinations().Browse(ctx, wire.Browse{Draft: draft, Folder: folder, Make: make})
 	if err != nil {
 		return err
 	}
@@ -424,7 +424,7 @@ func browse(ctx context.Context, e Env, c client.Client, f draftFlags, in *bufio
 }
 
 func adopt(ctx context.Context, e Env, c client.Client, name string, json bool) error {
-	j, err := c.Adopt(ctx, name)
+	j, err := c.Destinations().Adopt(ctx, name)
 	if err != nil {
 		return err
 	}

@@ -57,7 +57,7 @@ set changes how fast one may send in all, and the zone in which its hours are me
 						if len(set.edits) == 0 {
 							return WrongUse("say what to change: -limit, -timezone, -person, -awake, -unknown-network or -in-front-only")
 						}
-						now, err := c.Plan(ctx)
+						now, err := c.Plans().InForce(ctx)
 						if err != nil {
 							return err
 						}
@@ -99,7 +99,7 @@ func listDevices(ctx context.Context, e Env, c client.Client, json bool) error {
 	if err != nil {
 		return err
 	}
-	now, err := c.Plan(ctx)
+	now, err := c.Plans().InForce(ctx)
 	if err != nil {
 		return err
 	}

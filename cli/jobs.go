@@ -29,10 +29,10 @@ those that run, and those that ended lately with what came of them. stop ends on
 				case args[0] != "stop" || len(args) != 2:
 					return WrongUse("say nothing, or stop and the number of a job")
 				}
-				if err := c.StopJob(ctx, args[1]); err != nil {
+				if err := c.Jobs().Stop(ctx, args[1]); err != nil {
 					return err
 				}
-				j, err := c.Follow(ctx, wire.Job{ID: args[1], State: wire.JobRunning}, func(wire.Job) bool { return false })
+				j, err := c.Jobs().Follow(ctx, wire.Job{ID: args[1], State: wire.JobRunning}, func(wire.Job) bool { return false })
 				if err != nil {
 					return err
 				}
@@ -44,7 +44,7 @@ those that run, and those that ended lately with what came of them. stop ends on
 }
 
 func listJobs(ctx context.Context, e Env, c client.Client, json bool) error {
-	jobs, err := c.Jobs(ctx)
+	jobs, err := c.Jobs().List(ctx)
 	if err != nil {
 		return err
 	}
@@ -87,7 +87,7 @@ func called(j wire.Job) string {
 // follow waits for a job and shows how far it is, until it ends or show says that it
 // is enough. Ctrl-C leaves it going on: ended is false then.
 func follow(ctx context.Context, e Env, c client.Client, j wire.Job, show func(wire.Job) bool) (last wire.Job, ended bool, err error) {
-	last, err = c.Follow(ctx, j, show)
+	last, err = c.Jobs().Follow(ctx, j, show)
 	switch {
 	case errors.Is(err, context.Canceled):
 		fmt.Fprintf(e.Err, "%s goes on by itself: yardtide jobs tells how far it is, yardtide jobs stop %s stops it.\n", called(j), j.ID)

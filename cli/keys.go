@@ -193,7 +193,7 @@ func namesOf(values map[string]any, key string) []string {
 
 // editPlan has keys of the plan say something else, and tells what that changed.
 func editPlan(ctx context.Context, e Env, c client.Client, edits wire.PlanEdits, json bool) error {
-	done, err := c.EditPlan(ctx, edits)
+	done, err := c.Plans().Edit(ctx, edits)
 	if err != nil {
 		return err
 	}

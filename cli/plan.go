@@ -81,7 +81,7 @@ func ofDraft(ctx context.Context, e Env, r reach, verb string, args []string, ba
 }
 
 func tryPlan(ctx context.Context, e Env, r reach, draft wire.PlanDraft) error {
-	tried, err := r.client(e).TryPlan(ctx, draft)
+	tried, err := r.client(e).Plans().Try(ctx, draft)
 	if err != nil {
 		return err
 	}
@@ -107,7 +107,7 @@ func checkPlan(ctx context.Context, e Env, r reach, p *plan.Plan, draft wire.Pla
 		printNotes(e, wire.PlanNotes{Notes: words.Doubts(p)})
 		return nil
 	}
-	notes, err := c.CheckPlan(ctx, draft)
+	notes, err := c.Plans().Check(ctx, draft)
 	if err != nil {
 		return err
 	}
@@ -122,7 +122,7 @@ func checkPlan(ctx context.Context, e Env, r reach, p *plan.Plan, draft wire.Pla
 // applyPlan puts a plan in force over version base, or over the version in force where base is 0.
 func applyPlan(ctx context.Context, e Env, r reach, p *plan.Plan, draft wire.PlanDraft, base int64) error {
 	c := r.client(e)
-	notes, err := c.CheckPlan(ctx, draft)
+	notes, err := c.Plans().Check(ctx, draft)
 	if err != nil {
 		return err
 	}
@@ -131,7 +131,7 @@ func applyPlan(ctx context.Context, e Env, r reach, p *plan.Plan, draft wire.Pla
 			return err
 		}
 	}
-	applied, err := c.ApplyPlan(ctx, wire.PlanChange{Text: draft.Text, File: draft.File, Base: base})
+	applied, err := c.Plans().Apply(ctx, wire.PlanChange{Text: draft.Text, File: draft.File, Base: base})
 	if err != nil {
 		return err
 	}
@@ -144,7 +144,7 @@ func showPlan(ctx context.Context, e Env, r reach, args []string) error {
 	if err := NoArguments(args); err != nil {
 		return err
 	}
-	p, err := r.client(e).Plan(ctx)
+	p, err := r.client(e).Plans().InForce(ctx)
 	if err != nil {
 		return err
 	}
@@ -176,7 +176,7 @@ func printNotes(e Env, notes wire.PlanNotes) {
 
 // versionNow is the version of the plan in force, 0 before the first.
 func versionNow(ctx context.Context, c client.Client) (int64, error) {
-	p, err := c.Plan(ctx)
+	p, err := c.Plans().InForce(ctx)
 	var problem *client.Problem
 	if errors.As(err, &problem) && problem.Status == http.StatusNotFound {
 		return 0, nil

@@ -40,7 +40,7 @@ change.
 				if args[0] == "set" && len(form.edits) == 0 {
 					return WrongUse("say what it asks for: %s", flagNames(fs, "url", "json", "try", "data"))
 				}
-				now, err := c.Plan(ctx)
+				now, err := c.Plans().InForce(ctx)
 				if err != nil {
 					return err
 				}
@@ -60,7 +60,7 @@ change.
 }
 
 func listRenditions(ctx context.Context, e Env, c client.Client, json bool) error {
-	now, err := c.Plan(ctx)
+	now, err := c.Plans().InForce(ctx)
 	if err != nil {
 		return err
 	}
@@ -125,7 +125,7 @@ func tryPicture(ctx context.Context, e Env, r reach, asked wire.FormAsked, makeP
 	c := r.client(e)
 	said := asked.Form.Form
 	if asked.Name != "" {
-		now, err := c.Plan(ctx)
+		now, err := c.Plans().InForce(ctx)
 		if err != nil {
 			return err
 		}
@@ -150,7 +150,7 @@ func tryPicture(ctx context.Context, e Env, r reach, asked wire.FormAsked, makeP
 	if !named {
 		asked.Name = "so"
 	}
-	all, ferr := c.ForecastForm(ctx, asked)
+	all, ferr := c.Plans().ForecastForm(ctx, asked)
 	if ferr == nil {
 		t.Forecast = &all
 	}

@@ -44,7 +44,7 @@ with -try it only tells. The plan's text keeps its comments and its order: see y
 				case len(args) != 2 || args[0] != "set" && args[0] != "add" && args[0] != "remove":
 					return WrongUse("say list, or show, set, add or remove and the name of a rule")
 				}
-				now, err := c.Plan(ctx)
+				now, err := c.Plans().InForce(ctx)
 				if err != nil {
 					return err
 				}
@@ -204,7 +204,7 @@ func (e ruleEdit) lanes(now wire.PlanText, rule string, isNew bool) (lanes []any
 }
 
 func listRules(ctx context.Context, e Env, c client.Client, json bool) error {
-	now, err := c.Plan(ctx)
+	now, err := c.Plans().InForce(ctx)
 	if err != nil {
 		return err
 	}
@@ -222,7 +222,7 @@ func listRules(ctx context.Context, e Env, c client.Client, json bool) error {
 }
 
 func showRule(ctx context.Context, e Env, c client.Client, name string, json bool) error {
-	now, err := c.Plan(ctx)
+	now, err := c.Plans().InForce(ctx)
 	if err != nil {
 		return err
 	}

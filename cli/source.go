@@ -47,7 +47,7 @@ and its order: see yardtide plan diff.
 					if args[0] == "change" && len(e.given.edits) == 0 {
 						return WrongUse("say what to change: %s", flagNames(fs, "url", "json", "device", "try", "data"))
 					}
-					now, err := c.Plan(ctx)
+					now, err := c.Plans().InForce(ctx)
 					if err != nil {
 						return err
 					}

@@ -38,7 +38,7 @@ func versions(ctx context.Context, e Env, r reach, verb string, args []string) e
 func history(ctx context.Context, e Env, c client.Client, json bool) error {
 	all := []wire.PlanVersion{}
 	for before := int64(0); ; {
-		more, err := c.PlanHistory(ctx, before)
+		more, err := c.Plans().History(ctx, before)
 		if err != nil {
 			return err
 		}
@@ -74,7 +74,7 @@ func history(ctx context.Context, e Env, c client.Client, json bool) error {
 }
 
 func diff(ctx context.Context, e Env, c client.Client, from, to int64, json bool) error {
-	d, err := c.PlanDiff(ctx, from, to)
+	d, err := c.Plans().Diff(ctx, from, to)
 	if err != nil {
 		return err
 	}
@@ -100,7 +100,7 @@ func diff(ctx context.Context, e Env, c client.Client, from, to int64, json bool
 }
 
 func undo(ctx context.Context, e Env, c client.Client, to []int64) error {
-	list, err := c.PlanHistory(ctx, 0)
+	list, err := c.Plans().History(ctx, 0)
 	if err != nil {
 		return err
 	}
@@ -111,12 +111,12 @@ func undo(ctx context.Context, e Env, c client.Client, to []int64) error {
 	if len(to) == 0 {
 		to = []int64{now - 1}
 	}
-	done, err := c.PlanUndo(ctx, wire.PlanUndo{To: to[0], Base: now})
+	done, err := c.Plans().Undo(ctx, wire.PlanUndo{To: to[0], Base: now})
 	if err != nil {
 		return err
 	}
 	fmt.Fprintf(e.Out, "Version %d is in force again, as version %d.\n", to[0], done.Version)
-	list, err = c.PlanHistory(ctx, done.Version+1)
+	list, err = c.Plans().History(ctx, done.Version+1)
 	if err != nil {
 		return err
 	}

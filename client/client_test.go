@@ -41,7 +41,7 @@ func TestCallsSayWhoAsksAndWhat(t *testing.T) {
 	_, err = c.Find(ctx, "keel 50%.jpg")
 	require.NoError(t, err)
 	require.NoError(t, c.Pause(ctx, "", time.Time{}))
-	require.NoError(t, c.StopJob(ctx, "../status"))
+	require.NoError(t, c.Jobs().Stop(ctx, "../status"))
 	assert.Equal(t, []string{
 		"GET /api/v1/items/galley%20phone/w%2F1 Bearer canary  ",
 		"GET /api/v1/items?device=a%26b&hold=network&limit=7 Bearer canary  ",

@@ -172,12 +172,12 @@ func TestADeviceElsewhereSendsInAForm(t *testing.T) {
 		assert.Less(t, longEdge(t, file), 380)
 	}
 	// It is shown from there, and told by a sample of what is there.
-	c, err := s.client().CompareForm(t.Context(), "galley-phone", one(t, s, "b-003.jpg"), wire.FormTry{Form: wire.Form{Name: "family"}, X: 0.5, Y: 0.5})
+	c, err := s.client().Plans().CompareForm(t.Context(), "galley-phone", one(t, s, "b-003.jpg"), wire.FormTry{Form: wire.Form{Name: "family"}, X: 0.5, Y: 0.5})
 	require.NoError(t, err)
 	assert.Equal(t, 1000, c.AsShot.Width)
 	assert.NotEmpty(t, c.Before)
 	assert.NotEmpty(t, c.After)
-	f, err := s.client().ForecastForm(t.Context(), wire.FormAsked{Form: wire.Form{Name: "family"}, Rule: "everyday", Kind: "photo"})
+	f, err := s.client().Plans().ForecastForm(t.Context(), wire.FormAsked{Form: wire.Form{Name: "family"}, Rule: "everyday", Kind: "photo"})
 	require.NoError(t, err)
 	assert.EqualValues(t, 12, f.All.N)
 	assert.Equal(t, 12, f.Looked)
@@ -186,7 +186,7 @@ func TestADeviceElsewhereSendsInAForm(t *testing.T) {
 	s.stop()
 	heardBefore(t, s, "galley-phone", time.Hour)
 	s.start()
-	f, err = s.client().ForecastForm(t.Context(), wire.FormAsked{Form: wire.Form{Name: "family"}, Kind: "photo"})
+	f, err = s.client().Plans().ForecastForm(t.Context(), wire.FormAsked{Form: wire.Form{Name: "family"}, Kind: "photo"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"galley-phone"}, f.Missing)
 	s.stop()

@@ -222,7 +222,7 @@ func TestADeviceJoinsAndRunsByItself(t *testing.T) {
 	// A plan that is changed here is followed there.
 	s.ok("device", "set", "galley-phone", "-limit", "3 MB/s")
 	d.until("it follows", func(wire.Yard) bool {
-		p, err := d.client().Plan(t.Context())
+		p, err := d.client().Plans().InForce(t.Context())
 		return err == nil && strings.Contains(p.Text, "3 MB/s")
 	})
 	s.until("that it follows is seen", func(y wire.Yard) bool { return named(y, "galley-phone").Link.Follows })

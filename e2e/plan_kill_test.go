@@ -39,7 +39,7 @@ func TestAPlanOutlivesKillsInTheMiddleOfChanges(t *testing.T) {
 					}
 					folder := fmt.Sprintf("r%d-w%d-%d", round, w, i)
 					source := map[string]any{"folder": folder, "rules": []string{"all"}}
-					_, err := s.client().EditPlan(t.Context(), wire.PlanEdits{Edits: []plan.Edit{{Path: []string{"devices", "desk", "sources", "+"}, Value: source}}})
+					_, err := s.client().Plans().Edit(t.Context(), wire.PlanEdits{Edits: []plan.Edit{{Path: []string{"devices", "desk", "sources", "+"}, Value: source}}})
 					mu.Lock()
 					tries++
 					if err == nil {
@@ -70,7 +70,7 @@ func TestAPlanOutlivesKillsInTheMiddleOfChanges(t *testing.T) {
 	}
 	require.Greater(t, len(answered), 20, "of %d", tries)
 	t.Logf("%d changes were answered, in %d tries", len(answered), tries)
-	now, err := s.client().Plan(t.Context())
+	now, err := s.client().Plans().InForce(t.Context())
 	require.NoError(t, err)
 	before := ""
 	for n := int64(1); n <= now.Version; n++ { // every version is whole, and one change after the one before

@@ -114,7 +114,7 @@ func (s *service) tried(name, folder string) (job wire.Job) {
 	for job.State == wire.JobRunning {
 		time.Sleep(20 * time.Millisecond)
 		var err error
-		job, err = s.client().Job(s.t.Context(), job.ID)
+		job, err = s.client().Jobs().Get(s.t.Context(), job.ID)
 		require.NoError(s.t, err)
 	}
 	return job

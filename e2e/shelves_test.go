@@ -144,7 +144,7 @@ func TestADeviceElsewhereTellsWhatLiesBeside(t *testing.T) {
 	require.Len(t, best, 1)
 	assert.Equal(t, "At low tide.jpg", filepath.Base(best[0]))
 	assert.Contains(t, s.ok("why", "a-001.xmp"), "with a-001.xmp, document")
-	found, err := s.client().Bursts(t.Context(), "everyday")
+	found, err := s.client().Plans().Bursts(t.Context(), "everyday")
 	require.NoError(t, err)
 	require.Len(t, found, 2, "the desk follows it, too")
 	assert.Equal(t, []string{"", ""}, []string{found[0].Says, found[1].Says})

@@ -17,6 +17,7 @@ import (
 	"yardtide/engine/destination/web"
 	"yardtide/engine/destination/webdav"
 	"yardtide/engine/fleet"
+	"yardtide/engine/work"
 	"yardtide/service/vault"
 )
 
@@ -35,8 +36,7 @@ type drivers struct {
 	made    map[string]made
 	retired []destination.Driver // of earlier plans
 	asked   map[string]time.Time // for its space
-	asking  sync.WaitGroup
-	closed  bool
+	asking  work.Crew            // by the destination
 }
 
 type made struct {
@@ -111,11 +111,9 @@ const (
 func (d *drivers) refresh(name string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.closed || time.Since(d.asked[name]) < spaceLife {
-		return
+	if time.Since(d.asked[name]) >= spaceLife && d.asking.Begin(name, func() { d.ask(name) }) {
+		d.asked[name] = time.Now()
 	}
-	d.asked[name] = time.Now()
-	d.asking.Go(func() { d.ask(name) })
 }
 
 func (d *drivers) ask(name string) {
@@ -193,10 +191,7 @@ func (d *drivers) refreshAll() {
 
 // close waits for questions under way and closes the drivers.
 func (d *drivers) close() error {
-	d.mu.Lock()
-	d.closed = true
-	d.mu.Unlock()
-	d.asking.Wait()
+	d.asking.End(work.Forever)
 	var err error
 	for _, m := range d.made {
 		err = errors.Join(err, m.driver.Close())

@@ -25,6 +25,7 @@ import (
 	"yardtide/engine/rendition"
 	"yardtide/engine/show"
 	"yardtide/engine/source"
+	"yardtide/engine/work"
 )
 
 // Options make a maker. All are needed, but Dir.
@@ -39,7 +40,7 @@ type Options struct {
 	Plan   func() *plan.Plan
 	// Counts tells whether what was proven at a destination counts.
 	Counts func(destination string) bool
-	Go     func(func())
+	Beside *work.Crew
 	Wait   func(time.Duration) time.Duration // stretches or shortens waits
 	Log    *slog.Logger
 }
@@ -48,9 +49,8 @@ type Options struct {
 type Maker struct {
 	Options
 
-	mu   sync.Mutex
-	busy bool
-	at   time.Time // when it last looked
+	mu sync.Mutex
+	at time.Time // when it last looked
 }
 
 const (
@@ -93,17 +93,11 @@ func (m *Maker) Make(ctx context.Context, p *plan.Plan, charging gate.Known, now
 		return time.Time{} // a change wakes
 	}
 	m.mu.Lock()
-	next = m.at.Add(m.Wait(burstWait))
-	due := !m.busy && !now.Before(next)
-	if due {
-		m.busy, m.at = true, time.Now()
-		next = m.at.Add(m.Wait(burstWait))
-	}
-	m.mu.Unlock()
-	if !due {
+	defer m.mu.Unlock()
+	if next = m.at.Add(m.Wait(burstWait)); now.Before(next) {
 		return next
 	}
-	m.Go(func() {
+	began := m.Beside.Begin("make moving pictures", func() {
 		for rule, r := range p.Rules {
 			if !r.Bursts || !p.Follows(m.Device, rule) || ctx.Err() != nil {
 				continue
@@ -112,11 +106,12 @@ func (m *Maker) Make(ctx context.Context, p *plan.Plan, charging gate.Known, now
 				m.Log.Error("moving pictures could not be made", "device", m.Device, "rule", rule, "err", err)
 			}
 		}
-		m.mu.Lock()
-		m.busy = false
-		m.mu.Unlock()
 	})
-	return next
+	if !began {
+		return time.Time{} // its end wakes
+	}
+	m.at = time.Now()
+	return m.at.Add(m.Wait(burstWait))
 }
 
 // lookedFact is the newest item of a rule that was looked at for bursts.

@@ -3,6 +3,7 @@ package device
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"sync"
 	"time"
 
@@ -18,6 +19,11 @@ import (
 
 // waking is how that stands.
 type waking struct {
+	device string
+	system awake.System // nil where nothing here can be kept awake
+	wait   func(time.Duration) time.Duration
+	log    *slog.Logger
+
 	mu      sync.Mutex
 	release func()     // lets the system sleep; nil while nothing holds it
 	failed  string     // why it cannot be held, or sent to sleep
@@ -30,23 +36,18 @@ type waking struct {
 // another.
 const settled = 3 * time.Second
 
-// keepAwake holds the system, or lets go of it, by what was decided. It returns when to
-// look again.
-func (d *Device) keepAwake(ctx context.Context, last decision) time.Time {
-	if d.Awake == nil {
+// keep holds the system, or lets go of it, by what was decided; looking tells that more may be
+// found. It returns when to look again.
+func (w *waking) keep(ctx context.Context, last decision, sending, looking bool) time.Time {
+	if w.system == nil {
 		return time.Time{}
 	}
 	now := time.Now()
-	d.mu.Lock()
-	sending := len(d.active)
-	d.mu.Unlock()
-	own := last.Plan.Devices[d.Name]
-	looking := d.isLooking()
-	w := &d.waking
+	own := last.Plan.Devices[w.device]
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.left = last.goingBytes
-	busy := sending > 0 || last.goingBytes > 0 || last.proofs
+	busy := sending || last.goingBytes > 0 || last.proofs
 	if busy || looking { // what is still to be found may be to go
 		w.still = time.Time{}
 	} else if w.still.IsZero() {
@@ -55,9 +56,9 @@ func (d *Device) keepAwake(ctx context.Context, last decision) time.Time {
 	wanted := busy && own.Awake == plan.AwakeWhileSending && last.Meets(own.AwakeWhen) || w.then != ""
 	switch {
 	case wanted && w.release == nil:
-		release, err := d.Awake.Hold(ctx, "Pictures are on their way to storage")
+		release, err := w.system.Hold(ctx, "Pictures are on their way to storage")
 		if err != nil {
-			w.say(d, "This device cannot be kept awake: "+err.Error()+".")
+			w.say("This device cannot be kept awake: " + err.Error() + ".")
 			break
 		}
 		w.release, w.failed = release, ""
@@ -67,45 +68,39 @@ func (d *Device) keepAwake(ctx context.Context, last decision) time.Time {
 	if w.then == "" || busy || looking {
 		return time.Time{}
 	}
-	if end := w.still.Add(d.Wait(settled)); now.Before(end) {
+	if end := w.still.Add(w.wait(settled)); now.Before(end) {
 		return end
 	}
 	then := w.then
 	w.then = ""
 	w.letGo()
-	d.Log.Info("nothing more can go: the system is sent to rest", "device", d.Name, "then", then)
-	if err := d.Awake.Do(ctx, then); err != nil {
-		w.say(d, fmt.Sprintf("Everything is done, and the system could not be sent to %s: %s.", then, err))
+	w.log.Info("nothing more can go: the system is sent to rest", "device", w.device, "then", then)
+	if err := w.system.Do(ctx, then); err != nil {
+		w.say(fmt.Sprintf("Everything is done, and the system could not be sent to %s: %s.", then, err))
 	}
 	return time.Time{}
 }
 
-// isLooking tells whether a source was not walked to its end yet: what is in it may be to go. A
-// source that is known not to answer is not waited for.
-func (d *Device) isLooking() bool {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	for _, s := range d.sources {
-		if s.at.IsZero() && len(s.problems) == 0 {
-			return true
-		}
-	}
-	return d.applied != d.plan
-}
-
 // say keeps why it failed. The caller has the lock.
-func (w *waking) say(d *Device, says string) {
+func (w *waking) say(says string) {
 	if w.failed != says {
-		d.Log.Warn("the system's sleep", "device", d.Name, "says", says)
+		w.log.Warn("the system's sleep", "device", w.device, "says", says)
 	}
 	w.failed = says
 }
 
-// letSleep ends what holds the system, when the device ends.
-func (d *Device) letSleep() {
-	d.waking.mu.Lock()
-	defer d.waking.mu.Unlock()
-	d.waking.letGo()
+// end lets the system sleep, when the device ends.
+func (w *waking) end() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.letGo()
+}
+
+// finish has the system do something when nothing more can go; "" takes that back.
+func (w *waking) finish(then awake.Then) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.then, w.still, w.failed = then, time.Time{}, ""
 }
 
 // letGo lets the system sleep, if it is held. The caller has the lock.
@@ -116,12 +111,11 @@ func (w *waking) letGo() {
 	}
 }
 
-// awakeNow tells how that stands; rate is how many bytes a second go.
-func (d *Device) awakeNow(rate int64, now time.Time) wire.Awake {
-	w := &d.waking
+// told tells how that stands; rate is how many bytes a second go.
+func (w *waking) told(rate int64, now time.Time) wire.Awake {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	a := wire.Awake{Able: d.Awake != nil, Held: w.release != nil, Then: string(w.then), Says: w.failed}
+	a := wire.Awake{Able: w.system != nil, Held: w.release != nil, Then: string(w.then), Says: w.failed}
 	if !a.Held && a.Then == "" {
 		return a
 	}

@@ -77,14 +77,7 @@ func (b book) Gone(ctx context.Context, dir string, names []string) error {
 	return err
 }
 
-func (b book) Scanned(problems []scan.Problem) {
-	b.d.mu.Lock()
-	if s := b.d.sources[b.source.Folder]; s != nil {
-		s.problems, s.at = problems, time.Now()
-	}
-	b.d.mu.Unlock()
-	b.d.Changed()
-}
+func (b book) Scanned(problems []scan.Problem) { b.d.sources.walked(b.source.Folder, problems) }
 
 // probed is what was read of a file; ok is false for one that is gone.
 type probed struct {

@@ -3,7 +3,6 @@ package device
 import (
 	"context"
 	"math"
-	"sync"
 	"time"
 
 	"yardtide/core/allowance"
@@ -13,6 +12,7 @@ import (
 	"yardtide/core/queue"
 	"yardtide/engine/carry"
 	"yardtide/engine/records"
+	"yardtide/engine/work"
 )
 
 // decideEvery is how often everything is decided anew while sends end one after
@@ -38,11 +38,14 @@ type decision struct {
 func (d *Device) dispatch(ctx context.Context) error {
 	// Sends outlive the context by the grace time.
 	sendCtx, cut := context.WithCancelCause(context.WithoutCancel(ctx))
-	defer d.letSleep()
+	defer d.waking.end()
 	defer func() {
 		end := time.AfterFunc(d.Grace, func() { cut(carry.ErrStopping) })
-		if !waitFor(&d.beside, d.Grace+leftBehind) {
-			d.Log.Error("a send does not end; it is left behind", "device", d.Name)
+		limit := time.Now().Add(d.Grace + leftBehind)
+		for _, crew := range []*work.Crew{&d.sending, &d.beside, d.smaller.pictures, d.smaller.clips} {
+			if !crew.End(time.Until(limit)) {
+				d.Log.Error("a send, or work beside the sends, does not end; it is left behind", "device", d.Name)
+			}
 		}
 		end.Stop()
 		cut(nil)
@@ -52,7 +55,7 @@ func (d *Device) dispatch(ctx context.Context) error {
 		if err == nil {
 			err = d.keepSending(ctx, sendCtx, last)
 		}
-		if err != nil && !d.rest(ctx, "deciding failed", err) {
+		if err != nil && !d.mending.rest(ctx, "deciding failed", err) {
 			return nil
 		}
 	}
@@ -61,18 +64,6 @@ func (d *Device) dispatch(ctx context.Context) error {
 
 // leftBehind is how long after the grace time a stop waits for what does not end.
 const leftBehind = 1500 * time.Millisecond
-
-// waitFor waits for a group, at most so long; false when it has not ended.
-func waitFor(group *sync.WaitGroup, most time.Duration) bool {
-	ended := make(chan struct{})
-	go func() { group.Wait(); close(ended) }()
-	select {
-	case <-ended:
-		return true
-	case <-time.After(most):
-		return false
-	}
-}
 
 // keepSending fills free senders by the last decision, until something changed
 // or time may have changed something.
@@ -109,7 +100,7 @@ func (d *Device) keepSending(ctx, sendCtx context.Context, last decision) error 
 // round decides for every class and starts what may go.
 func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 	now := time.Now()
-	if at, err := d.mendRecords(ctx, now); err != nil || !at.IsZero() {
+	if at, err := d.mending.mend(ctx, now); err != nil || !at.IsZero() {
 		return decision{next: at}, err
 	}
 	if err := d.Records.Queue.EndOddWaits(ctx, now); err != nil {
@@ -117,9 +108,9 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 	}
 	d.mu.Lock()
 	last := decision{turns: d.turns}
-	ready := d.ready && d.applied == d.plan
+	ready, p := d.ready, d.plan
 	d.mu.Unlock()
-	if !ready {
+	if !ready || !d.sources.inLine(p) {
 		return last, nil
 	}
 	if err := d.decide(ctx, &last, now); err != nil {
@@ -135,10 +126,10 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 		return last, err
 	}
 	last.next = gate.Earlier(last.next, d.moving.Make(sendCtx, d.currentPlan(), last.Now.Charging, last.Time))
-	if err := d.readMarks(ctx, sendCtx); err != nil {
+	if err := (marks{d}).read(ctx, sendCtx); err != nil {
 		return last, err
 	}
-	if err := d.prepare(ctx, sendCtx, last); err != nil {
+	if err := d.smaller.prepare(ctx, sendCtx, last); err != nil {
 		return last, err
 	}
 	if err := d.fillAll(ctx, sendCtx, last); err != nil {
@@ -147,7 +138,7 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 	if at, err = d.Records.Queue.NextRetry(ctx, now); err != nil {
 		return last, err
 	}
-	last.next = gate.Earlier(gate.Earlier(last.next, at), d.keepAwake(ctx, last))
+	last.next = gate.Earlier(gate.Earlier(last.next, at), d.waking.keep(ctx, last, d.isSending(), d.sources.looking()))
 	return last, nil
 }
 
@@ -409,7 +400,7 @@ func (d *Device) start(ctx, sendCtx context.Context, next choice, last decision)
 		ends()
 		return false, err
 	}
-	d.beside.Go(func() {
+	began := d.sending.Begin(s, func() {
 		ok := d.carrier.Carry(sendCtx, s)
 		ends()
 		if ok {
@@ -419,5 +410,8 @@ func (d *Device) start(ctx, sendCtx context.Context, next choice, last decision)
 			d.changed()
 		}
 	})
-	return true, nil
+	if !began { // the device ends
+		ends()
+	}
+	return began, nil
 }

@@ -21,47 +21,38 @@ import (
 // marksAtOnce is how many items' marks are read before the records are asked again.
 const marksAtOnce = 64
 
-// readMarks has the marks read that are asked for, beside everything else.
-func (d *Device) readMarks(ctx context.Context, sendCtx context.Context) error {
-	items, err := d.Records.Catalogue.Unmarked(ctx, 1)
+// marks reads the marks of a device's items.
+type marks struct{ d *Device }
+
+// read has the marks read that are asked for, beside everything else.
+func (m marks) read(ctx context.Context, sendCtx context.Context) error {
+	items, err := m.d.Records.Catalogue.Unmarked(ctx, 1)
 	if err != nil || len(items) == 0 {
 		return err
 	}
-	d.mu.Lock()
-	busy := d.reading
-	d.reading = true
-	d.mu.Unlock()
-	if busy {
-		return nil
-	}
-	d.beside.Go(func() {
-		err := d.readAllMarks(sendCtx)
-		d.mu.Lock()
-		d.reading = false
-		d.mu.Unlock()
-		if err != nil && sendCtx.Err() == nil {
-			d.unrecorded("marks could not be kept", err)
+	m.d.beside.Begin("read marks", func() {
+		if err := m.all(sendCtx); err != nil && sendCtx.Err() == nil {
+			m.d.mending.broke("marks could not be kept", err)
 		}
-		d.changed()
 	})
 	return nil
 }
 
-func (d *Device) readAllMarks(ctx context.Context) error {
+func (m marks) all(ctx context.Context) error {
 	for ctx.Err() == nil {
-		items, err := d.Records.Catalogue.Unmarked(ctx, marksAtOnce)
+		items, err := m.d.Records.Catalogue.Unmarked(ctx, marksAtOnce)
 		if err != nil || len(items) == 0 {
 			return err
 		}
 		for _, it := range items {
-			m, err := d.marksOf(ctx, it)
+			found, err := m.of(ctx, it)
 			if err != nil && ctx.Err() != nil {
 				return nil
 			}
 			if err != nil { // sending finds the same, and says so
-				d.Log.Warn("the marks of an item cannot be read", "device", d.Name, "item", it.ID, "err", err)
+				m.d.Log.Warn("the marks of an item cannot be read", "device", m.d.Name, "item", it.ID, "err", err)
 			}
-			if err := d.Records.Catalogue.SetMarks(ctx, it, m, d.currentPlan(), time.Now()); err != nil {
+			if err := m.d.Records.Catalogue.SetMarks(ctx, it, found, m.d.currentPlan(), time.Now()); err != nil {
 				return err
 			}
 		}
@@ -72,14 +63,14 @@ func (d *Device) readAllMarks(ctx context.Context) error {
 // mostSidecar bounds what is read of a sidecar.
 const mostSidecar = 1 << 20
 
-// marksOf reads an item's marks.
-func (d *Device) marksOf(ctx context.Context, it records.Item) (m media.Marks, err error) {
-	path := filepath.Join(d.Folder(it.Source), filepath.FromSlash(it.Path()))
+// of reads an item's marks.
+func (m marks) of(ctx context.Context, it records.Item) (is media.Marks, err error) {
+	path := filepath.Join(m.d.Folder(it.Source), filepath.FromSlash(it.Path()))
 	f, err := source.Open(ctx, path)
 	if err != nil {
-		return m, err
+		return is, err
 	}
-	m, err = probe.Marks(io.NewSectionReader(f, 0, it.Size), it.ContentType)
+	is, err = probe.Marks(io.NewSectionReader(f, 0, it.Size), it.ContentType)
 	f.Close()
 	stem := strings.TrimSuffix(path, filepath.Ext(path))
 	for _, beside := range []string{path + ".xmp", path + ".XMP", stem + ".xmp", stem + ".XMP"} {
@@ -87,9 +78,9 @@ func (d *Device) marksOf(ctx context.Context, it records.Item) (m media.Marks, e
 		if errors.Is(serr, fs.ErrNotExist) {
 			continue
 		}
-		return probe.Over(m, said), errors.Join(err, serr)
+		return probe.Over(is, said), errors.Join(err, serr)
 	}
-	return m, err
+	return is, err
 }
 
 func readSidecar(ctx context.Context, path string) (m media.Marks, err error) {

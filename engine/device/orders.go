@@ -126,9 +126,7 @@ func (o Orders) Finish(_ context.Context, then string) error {
 	default:
 		return fmt.Errorf("%q is nothing that a device does when it is done; it would be sleep or off", then)
 	}
-	o.d.waking.mu.Lock()
-	o.d.waking.then, o.d.waking.still, o.d.waking.failed = awake.Then(then), time.Time{}, ""
-	o.d.waking.mu.Unlock()
+	o.d.waking.finish(awake.Then(then))
 	o.d.changed()
 	return nil
 }

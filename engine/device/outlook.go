@@ -9,7 +9,6 @@ import (
 	"yardtide/core/gate"
 	"yardtide/engine/records"
 	"yardtide/engine/tell"
-	"yardtide/wire"
 )
 
 // This file gathers what decisions rest on, and what is told: core/gate decides, tell
@@ -61,37 +60,26 @@ func (d *Device) Known() tell.Known {
 	for _, s := range k.Sends {
 		rate += s.Rate
 	}
-	k.Awake = d.awakeNow(rate, now)
+	k.Awake = d.waking.told(rate, now)
 	d.mu.Lock()
-	defer d.mu.Unlock()
-	k.Modem, k.Problem = d.modem, d.problem
+	k.Modem, k.Problem = d.modem, d.mending.now()
+	d.mu.Unlock()
 	for _, src := range s.Plan.Devices[d.Name].Sources {
-		one := tell.Source{Path: d.Folder(src.Folder)}
-		if known := d.sources[src.Folder]; known != nil {
-			one.Scanned = known.at
-			for _, problem := range known.problems {
-				one.Problems = append(one.Problems, wire.Problem(problem))
-			}
-		}
-		k.Sources[src.Folder] = one
+		k.Sources[src.Folder] = d.sources.told(src.Folder)
 	}
 	return k
 }
 
 // sends are what is on its way, in order.
 func (d *Device) sends(now time.Time) []tell.Send {
-	d.mu.Lock()
-	defer d.mu.Unlock()
 	list := []tell.Send{}
+	d.mu.Lock()
 	for _, s := range d.active {
 		c := s.Copy()
 		list = append(list, tell.Send{Send: s.Told(d.Records.Catalogue.Key(c.Item), now), Copy: c.ID, Rule: c.Rule})
 	}
-	for _, p := range d.preparing {
-		if s, ok := p.told(d.Records.Catalogue.Key(p.copy.Item), now); ok {
-			list = append(list, s)
-		}
-	}
+	d.mu.Unlock()
+	list = append(list, d.smaller.told(now)...)
 	slices.SortFunc(list, func(a, b tell.Send) int {
 		return cmp.Or(cmp.Compare(a.Item, b.Item), cmp.Compare(a.Destination, b.Destination))
 	})

@@ -5,13 +5,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
 	"yardtide/core/media"
 	"yardtide/engine/cachedir"
+	"yardtide/engine/work"
 )
 
 // Cache keeps faces as files, of so many bytes at most: the ones that were not
@@ -22,12 +25,10 @@ type Cache struct {
 	Dir  string
 	Most int64 // bytes
 
-	making map[media.Kind]*sync.Mutex // one of a kind is made at a time: no picture waits for a clip
-	jobs   sync.WaitGroup
-
 	mu     sync.Mutex
-	asked  map[string]*job // what is being made, or waits for its turn
-	ctx    context.Context // of all that is made; nil before anything was
+	making map[media.Kind]*work.Crew // one of a kind is made at a time: no picture waits for a clip
+	asked  map[string]*job           // what is being made, or waits for its turn
+	ctx    context.Context           // of all that is made; nil before anything was
 	end    context.CancelFunc
 	closed bool
 	known  bool
@@ -45,7 +46,7 @@ type job struct {
 var ErrBusy = errors.New("the small picture is being made")
 
 const (
-	mostWaiting = 100                    // are made or wait for their turn
+	mostWaiting = 100                    // of a kind wait for their turn
 	patience    = 250 * time.Millisecond // how long who asks waits: a browser has few connections
 )
 
@@ -82,21 +83,18 @@ func (c *Cache) begin(key string, kind media.Kind, makes func(context.Context) (
 	if j := c.asked[key]; j != nil {
 		return j
 	}
-	if c.closed || len(c.asked) >= mostWaiting {
+	if c.closed {
 		return nil
 	}
 	if c.ctx == nil {
 		c.ctx, c.end = context.WithCancel(context.Background())
-		c.asked, c.making = map[string]*job{}, map[media.Kind]*sync.Mutex{}
+		c.asked, c.making = map[string]*job{}, map[media.Kind]*work.Crew{}
 	}
 	if c.making[kind] == nil {
-		c.making[kind] = &sync.Mutex{}
+		c.making[kind] = &work.Crew{Hands: 1, Line: mostWaiting}
 	}
-	j, ctx, turn := &job{done: make(chan struct{})}, c.ctx, c.making[kind]
-	c.asked[key] = j
-	c.jobs.Go(func() {
-		turn.Lock()
-		defer turn.Unlock()
+	j, ctx := &job{done: make(chan struct{})}, c.ctx
+	began := c.making[kind].Begin(j, func() {
 		defer func() {
 			c.mu.Lock()
 			delete(c.asked, key)
@@ -117,6 +115,10 @@ func (c *Cache) begin(key string, kind media.Kind, makes func(context.Context) (
 			j.err = c.put(key, j.content)
 		}
 	})
+	if !began {
+		return nil
+	}
+	c.asked[key] = j
 	return j
 }
 
@@ -127,8 +129,11 @@ func (c *Cache) Close() {
 	if c.end != nil {
 		c.end()
 	}
+	crews := slices.Collect(maps.Values(c.making))
 	c.mu.Unlock()
-	c.jobs.Wait()
+	for _, crew := range crews {
+		crew.End(work.Forever)
+	}
 }
 
 func orNone(content []byte) ([]byte, error) {

@@ -18,6 +18,7 @@ import (
 	"yardtide/engine/face"
 	"yardtide/engine/place"
 	"yardtide/engine/records"
+	"yardtide/engine/work"
 )
 
 // AgentOptions make an agent. All are needed.
@@ -44,8 +45,7 @@ type Agent struct {
 	boot   string        // names this run
 	first  chan struct{} // closed when the service was called once, whatever came of it
 
-	beside sync.WaitGroup // questions that are being answered
-	asking chan struct{}  // has room for as many as may be
+	answers work.Crew // to questions
 
 	mu    sync.Mutex
 	state State
@@ -99,7 +99,7 @@ const (
 
 // NewAgent makes the agent of a device and reads how far it was.
 func NewAgent(ctx context.Context, o AgentOptions, here Here) (*Agent, error) {
-	a := &Agent{AgentOptions: o, caller: newCaller(o.Home), here: here, boot: newID(), first: make(chan struct{}), asking: make(chan struct{}, mostQuestions), state: State{Address: o.Home.Address}}
+	a := &Agent{AgentOptions: o, caller: newCaller(o.Home), here: here, boot: newID(), first: make(chan struct{}), answers: work.Crew{Hands: mostQuestions, Line: mostAsked}, state: State{Address: o.Home.Address}}
 	o.Others.connect(a)
 	if err := o.Others.restore(ctx, o.Records); err != nil {
 		return nil, err
@@ -160,7 +160,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	g.Go(func() error { return a.again(ctx, a.pull) })
 	g.Go(func() error { return a.again(ctx, a.Others.part) })
 	err := g.Wait()
-	a.beside.Wait()
+	a.answers.End(work.Forever)
 	if errors.Is(err, errRemoved) {
 		a.Removed()
 		return nil
@@ -430,18 +430,16 @@ func (a *Agent) obey(ctx context.Context, o Order, done int64) error {
 	return a.caller.ask(ctx, "/link/answer", answer, nil, 0)
 }
 
-// mostQuestions is how many questions are answered at once.
-const mostQuestions = 4
+// mostQuestions is how many questions are answered at once, and mostAsked how many more wait.
+const (
+	mostQuestions = 4
+	mostAsked     = 60
+)
 
-// answer answers a question, beside everything else. Who asked asks again.
+// answer answers a question, beside everything else. One that finds no place is not answered:
+// whoever asked asks again.
 func (a *Agent) answer(ctx context.Context, o Order) {
-	select {
-	case a.asking <- struct{}{}:
-	case <-ctx.Done():
-		return
-	}
-	a.beside.Go(func() {
-		defer func() { <-a.asking }()
+	began := a.answers.Begin(o.ID, func() {
 		answer := a.do(ctx, o)
 		if ctx.Err() != nil {
 			return
@@ -450,6 +448,9 @@ func (a *Agent) answer(ctx context.Context, o Order) {
 			a.Log.Info("an answer did not reach the service", "asked", o.Do, "err", err)
 		}
 	})
+	if !began {
+		a.Log.Info("too much is asked at once; a question is left", "asked", o.Do)
+	}
 }
 
 // questionTime is how long the device may take to answer a question.

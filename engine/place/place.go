@@ -5,7 +5,6 @@
 package place
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"log/slog"
@@ -147,11 +146,6 @@ func (l *lastPut) UnmarshalText(text []byte) (err error) {
 	l.at = at
 	l.n, err = strconv.ParseInt(n, 10, 64)
 	return err
-}
-
-// counter is the path of this device's counter at a place. The caller has the lock.
-func (ps *Places) counter(p *place) string {
-	return cmp.Or(p.putAt, destination.RecordDir+"/"+ps.Owner+"/last-put")
 }
 
 // Listed notes that what lies at a destination was looked at since the records were

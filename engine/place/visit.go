@@ -1,6 +1,7 @@
 package place
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"time"
@@ -25,6 +26,11 @@ func (ps *Places) visit(name string, driver destination.Driver) visit {
 	return visit{ps, name, ps.of(name), driver}
 }
 
+// counter is the path of this device's counter at the place. The caller has the lock.
+func (v visit) counter() string {
+	return cmp.Or(v.place.putAt, destination.RecordDir+"/"+v.Owner+"/last-put")
+}
+
 // count raises the number of what was put at a place, there first. The caller may look.
 func (v visit) count(ctx context.Context) error {
 	tied, seen := v.inSight()
@@ -36,7 +42,7 @@ func (v visit) count(ctx context.Context) error {
 	}
 	counter := tied.(destination.Counter) // a driver that can be tied counts
 	v.mu.Lock()
-	at, put := v.counter(v.place), v.place.put
+	at, put := v.counter(), v.place.put
 	v.mu.Unlock()
 	there, err := counter.Count(ctx, at)
 	if err != nil {
@@ -93,7 +99,7 @@ func (v visit) tied() destination.Driver {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	is := v.place
-	return destination.AnchorTo(v.driver, destination.Anchor{ID: is.bound.ID, Stamp: is.bound.Stamp, Put: v.counter(is), Least: is.put})
+	return destination.AnchorTo(v.driver, destination.Anchor{ID: is.bound.ID, Stamp: is.bound.Stamp, Put: v.counter(), Least: is.put})
 }
 
 func (v visit) see(ctx context.Context) error {
@@ -146,7 +152,7 @@ func (v visit) see(ctx context.Context) error {
 // what this device put there last.
 func (v visit) older(ctx context.Context) (bool, error) {
 	v.mu.Lock()
-	at, put := v.counter(v.place), v.place.put
+	at, put := v.counter(), v.place.put
 	v.mu.Unlock()
 	counter, able := v.driver.(destination.Counter)
 	if !able || put == 0 {
@@ -222,7 +228,7 @@ func (v visit) countOn(ctx context.Context) (counted func() error, err error) {
 		return func() error { return nil }, nil
 	}
 	v.mu.Lock()
-	at, put := v.counter(v.place), v.place.put
+	at, put := v.counter(), v.place.put
 	v.mu.Unlock()
 	there, err := counter.Count(ctx, at)
 	if err != nil {

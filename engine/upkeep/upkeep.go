@@ -14,6 +14,7 @@ import (
 	"yardtide/engine/fleet"
 	"yardtide/engine/place"
 	"yardtide/engine/records"
+	"yardtide/engine/work"
 )
 
 // Options make the upkeep of a device. All are needed.
@@ -26,7 +27,7 @@ type Options struct {
 	Others  Others
 	Outlook func() gate.Situation             // now, without what the records know
 	Sending func(destination string) bool     // something is on its way there
-	Go      func(func())                      // does something beside everything else
+	Beside  *work.Crew                        // does the chores
 	Changed func()                            // something changed that decisions rest on
 	Tell    func()                            // something changed that is told
 	Wait    func(time.Duration) time.Duration // stretches or shortens waits
@@ -92,9 +93,11 @@ var chores = []chore{
 	{name: "write the record", due: (*Upkeep).recordDue, unasked: true},
 }
 
+// choreAt names a chore at a place.
+type choreAt struct{ destination, chore string }
+
 // doing is how a chore stands at a place.
 type doing struct {
-	now   bool
 	after time.Time // it failed: when it is tried again
 	tries int       // that failed, one after the other
 }
@@ -116,8 +119,8 @@ func (u *Upkeep) Start(ctx, sendCtx context.Context, s gate.Situation, busy map[
 		id, _ := u.Places.Stands(name)
 		asked, was := u.Places.Asked(name), id != "" // where it never was, it leaves nothing, and marks nothing
 		for _, c := range chores {
-			is, does, after := u.doing(name, c.name)
-			if does || !asked && !(c.unasked && was) {
+			is, after := u.doing(name, c.name)
+			if u.Beside.Does(choreAt{name, c.name}) || !asked && !(c.unasked && was) {
 				continue
 			}
 			if s.Time.Before(after) {
@@ -138,7 +141,7 @@ func (u *Upkeep) Start(ctx, sendCtx context.Context, s gate.Situation, busy map[
 }
 
 // doing tells how a chore stands at a place.
-func (u *Upkeep) doing(name, chore string) (is *doing, now bool, after time.Time) {
+func (u *Upkeep) doing(name, chore string) (is *doing, after time.Time) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	if u.chores[name] == nil {
@@ -148,15 +151,12 @@ func (u *Upkeep) doing(name, chore string) (is *doing, now bool, after time.Time
 		is = &doing{}
 		u.chores[name][chore] = is
 	}
-	return is, is.now, is.after
+	return is, is.after
 }
 
 // do does a chore beside everything else.
 func (u *Upkeep) do(ctx context.Context, name string, c chore, is *doing, do func(context.Context) error) {
-	u.mu.Lock()
-	is.now = true
-	u.mu.Unlock()
-	u.Go(func() {
+	u.Beside.Begin(choreAt{name, c.name}, func() {
 		err := do(ctx)
 		shows := c.shows && !records.IsFailure(err)
 		switch {
@@ -167,15 +167,13 @@ func (u *Upkeep) do(ctx context.Context, name string, c chore, is *doing, do fun
 			u.Log.Warn("a chore failed; it is done later", "device", u.Device, "destination", name, "chore", c.name, "err", err)
 		}
 		u.mu.Lock()
-		is.now = false
+		defer u.mu.Unlock()
 		if is.tries++; err == nil {
 			is.tries = 0
 		}
 		if err != nil && !shows {
 			is.after = time.Now().Add(u.Wait(min(choreWait<<min(is.tries-1, 8), mostChoreWait)))
 		}
-		u.mu.Unlock()
-		u.Changed()
 	})
 }
 

@@ -1,5 +1,5 @@
-// Package work is how work beside the sends is begun, owned and woken. What is done is the
-// business of who begins it.
+// Package work is how work beside the rest is begun, bounded, owned, waited for and woken. What is
+// done is the business of whoever begins it.
 package work
 
 // Bell wakes one goroutine. Rings that come before the goroutine listens count once: it looks at

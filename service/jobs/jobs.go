@@ -14,6 +14,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/words"
 	"yardtide/engine/destination"
+	"yardtide/engine/work"
 	"yardtide/wire"
 )
 
@@ -36,8 +37,7 @@ type Jobs struct {
 	mu      sync.Mutex
 	list    []*job // the oldest first
 	numbers int
-	ended   bool // no more are begun
-	running sync.WaitGroup
+	running work.Crew
 }
 
 type job struct {
@@ -68,20 +68,24 @@ func (j *Jobs) Begin(one wire.Job, beside bool, work func(ctx context.Context, t
 			return o.is, nil
 		}
 	}
-	if n >= mostJobs || j.ended {
+	if n >= mostJobs {
 		return wire.Job{}, ErrTooMany
 	}
 	ctx, stop := context.WithCancelCause(context.Background()) // it outlives the call; close ends it
 	j.numbers++
 	one.ID, one.State, one.Began = strconv.Itoa(j.numbers), wire.JobRunning, time.Now()
 	this := &job{is: one, stop: stop}
-	j.list = append(j.list, this)
-	j.running.Go(func() {
+	began := j.running.Begin(this, func() {
 		err := work(ctx, func(change func(*wire.Job)) { j.change(this, change) })
 		j.change(this, func(is *wire.Job) { end(is, err, context.Cause(ctx)) })
 		stop(nil)
 		j.forget()
 	})
+	if !began { // the service ends
+		stop(nil)
+		return wire.Job{}, ErrTooMany
+	}
+	j.list = append(j.list, this)
 	return one, nil
 }
 
@@ -167,12 +171,12 @@ func (j *Jobs) Stop(id string) error {
 // Close ends all, and waits for them.
 func (j *Jobs) Close() {
 	j.mu.Lock()
-	j.ended = true
+	j.running.Shut()
 	for _, o := range j.list {
 		o.stop(errClosing)
 	}
 	j.mu.Unlock()
-	j.running.Wait()
+	j.running.End(work.Forever)
 }
 
 // TellLook writes what was found so far into its job.
