@@ -20,6 +20,7 @@ import (
 	"yardtide/core/queue"
 	"yardtide/engine/records"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 const linkPlan = `format: 2
@@ -102,7 +103,7 @@ func BenchmarkFirstTold(b *testing.B) {
 	}
 	s := begin(b, dir+"/data", "serve", "-data", dir+"/data", "-device", "desk", "-root", dir+"/desk", "-listen", "127.0.0.1:0", "-home-network", "127.0.0.1:0")
 	c := s.client(b)
-	_, err := c.Plans().Apply(b.Context(), wire.PlanChange{Text: linkPlan})
+	_, err := c.Plans().Apply(b.Context(), planwire.PlanChange{Text: linkPlan})
 	require.NoError(b, err)
 	join := func(name string) {
 		var code wire.JoinCode

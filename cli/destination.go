@@ -15,6 +15,7 @@ import (
 	"yardtide/core/plan"
 	"yardtide/core/words"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // draftFlags describe a destination that is being set up.
@@ -153,7 +154,7 @@ func doDestination(ctx context.Context, e Env, verb string, args []string, c cli
 		if len(args) != 2 {
 			return WrongUse("name one destination and its layout, such as \"{year}/{month}/{name}\"")
 		}
-		return editLayout(ctx, e, c, wire.LayoutAsked{Destination: args[0], Layout: args[1]}, try, json)
+		return editLayout(ctx, e, c, planwire.LayoutAsked{Destination: args[0], Layout: args[1]}, try, json)
 	case len(args) != 1:
 		return WrongUse("name one destination")
 	}
@@ -195,12 +196,12 @@ func removeDestination(ctx context.Context, e Env, c client.Client, name string)
 }
 
 // editLayout changes where items land at a destination, or only shows it.
-func editLayout(ctx context.Context, e Env, c client.Client, asked wire.LayoutAsked, try, json bool) error {
+func editLayout(ctx context.Context, e Env, c client.Client, asked planwire.LayoutAsked, try, json bool) error {
 	names, err := c.Plans().Landings(ctx, asked)
 	if err != nil {
 		return err
 	}
-	done, err := c.Plans().Edit(ctx, wire.PlanEdits{Edits: []plan.Edit{{Path: []string{"destinations", asked.Destination, "layout"}, Value: asked.Layout}}, Try: try})
+	done, err := c.Plans().Edit(ctx, planwire.PlanEdits{Edits: []plan.Edit{{Path: []string{"destinations", asked.Destination, "layout"}, Value: asked.Layout}}, Try: try})
 	if err != nil {
 		return err
 	}

@@ -8,6 +8,7 @@ import (
 
 	"yardtide/client"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 func deviceCommand(here func(*flag.FlagSet) map[string]func(context.Context, Env, []string) error) Command {
@@ -61,7 +62,7 @@ set changes how fast one may send in all, and the zone in which its hours are me
 						if err != nil {
 							return err
 						}
-						return editPlan(ctx, e, c, wire.PlanEdits{Base: now.Version, Edits: set.under("devices", args[0]), Try: *try}, r.json)
+						return editPlan(ctx, e, c, planwire.PlanEdits{Base: now.Version, Edits: set.under("devices", args[0]), Try: *try}, r.json)
 					},
 				}
 				if do, is := local[verb]; is {

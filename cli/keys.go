@@ -14,7 +14,7 @@ import (
 	"yardtide/client"
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
-	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // This file makes flags of the keys of the plan, and edits of the flags that are given.
@@ -192,7 +192,7 @@ func namesOf(values map[string]any, key string) []string {
 }
 
 // editPlan has keys of the plan say something else, and tells what that changed.
-func editPlan(ctx context.Context, e Env, c client.Client, edits wire.PlanEdits, json bool) error {
+func editPlan(ctx context.Context, e Env, c client.Client, edits planwire.PlanEdits, json bool) error {
 	done, err := c.Plans().Edit(ctx, edits)
 	if err != nil {
 		return err
@@ -201,14 +201,14 @@ func editPlan(ctx context.Context, e Env, c client.Client, edits wire.PlanEdits,
 }
 
 // edited tells what an edit of the plan changed.
-func edited(e Env, done wire.PlanEdited, json bool) error {
+func edited(e Env, done planwire.PlanEdited, json bool) error {
 	if json {
 		return asJSON(e.Out, done)
 	}
 	for _, says := range done.Says {
 		fmt.Fprintln(e.Out, plain(says))
 	}
-	printNotes(e, wire.PlanNotes{Notes: done.Notes})
+	printNotes(e, planwire.PlanNotes{Notes: done.Notes})
 	if done.Tried != nil {
 		printTried(newPage(e, ""), *done.Tried)
 		fmt.Fprintln(e.Out)

@@ -13,7 +13,7 @@ import (
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
 	"yardtide/core/words"
-	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 func planCommand() Command {
@@ -70,7 +70,7 @@ func ofDraft(ctx context.Context, e Env, r reach, verb string, args []string, ba
 	if err != nil {
 		return err
 	}
-	draft := wire.PlanDraft{Text: string(text), File: args[0]}
+	draft := planwire.PlanDraft{Text: string(text), File: args[0]}
 	switch verb {
 	case "try":
 		return tryPlan(ctx, e, r, draft)
@@ -80,7 +80,7 @@ func ofDraft(ctx context.Context, e Env, r reach, verb string, args []string, ba
 	return applyPlan(ctx, e, r, p, draft, base)
 }
 
-func tryPlan(ctx context.Context, e Env, r reach, draft wire.PlanDraft) error {
+func tryPlan(ctx context.Context, e Env, r reach, draft planwire.PlanDraft) error {
 	tried, err := r.client(e).Plans().Try(ctx, draft)
 	if err != nil {
 		return err
@@ -91,20 +91,20 @@ func tryPlan(ctx context.Context, e Env, r reach, draft wire.PlanDraft) error {
 	for _, says := range tried.Says {
 		fmt.Fprintln(e.Out, plain(says))
 	}
-	printNotes(e, wire.PlanNotes{Notes: tried.Notes})
+	printNotes(e, planwire.PlanNotes{Notes: tried.Notes})
 	printTried(newPage(e, ""), tried)
 	return nil
 }
 
 // checkPlan tells that a plan has no mistakes and, where a service answers, what the plan would change.
-func checkPlan(ctx context.Context, e Env, r reach, p *plan.Plan, draft wire.PlanDraft) error {
+func checkPlan(ctx context.Context, e Env, r reach, p *plan.Plan, draft planwire.PlanDraft) error {
 	if r.json {
 		return asJSON(e.Out, p)
 	}
 	fmt.Fprintf(e.Out, "%s: no mistakes. %s\n", draft.File, sums(p))
 	c := r.client(e)
 	if c.Token == "" {
-		printNotes(e, wire.PlanNotes{Notes: words.Doubts(p)})
+		printNotes(e, planwire.PlanNotes{Notes: words.Doubts(p)})
 		return nil
 	}
 	notes, err := c.Plans().Check(ctx, draft)
@@ -120,7 +120,7 @@ func checkPlan(ctx context.Context, e Env, r reach, p *plan.Plan, draft wire.Pla
 }
 
 // applyPlan puts a plan in force over version base, or over the version in force where base is 0.
-func applyPlan(ctx context.Context, e Env, r reach, p *plan.Plan, draft wire.PlanDraft, base int64) error {
+func applyPlan(ctx context.Context, e Env, r reach, p *plan.Plan, draft planwire.PlanDraft, base int64) error {
 	c := r.client(e)
 	notes, err := c.Plans().Check(ctx, draft)
 	if err != nil {
@@ -131,7 +131,7 @@ func applyPlan(ctx context.Context, e Env, r reach, p *plan.Plan, draft wire.Pla
 			return err
 		}
 	}
-	applied, err := c.Plans().Apply(ctx, wire.PlanChange{Text: draft.Text, File: draft.File, Base: base})
+	applied, err := c.Plans().Apply(ctx, planwire.PlanChange{Text: draft.Text, File: draft.File, Base: base})
 	if err != nil {
 		return err
 	}
@@ -168,7 +168,7 @@ func printSchema(e Env, args []string) error {
 	return err
 }
 
-func printNotes(e Env, notes wire.PlanNotes) {
+func printNotes(e Env, notes planwire.PlanNotes) {
 	for _, note := range notes.Notes {
 		fmt.Fprintf(e.Out, "! %s\n", plain(note))
 	}

@@ -11,6 +11,7 @@ import (
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 func renditionCommand() Command {
@@ -53,7 +54,7 @@ change.
 				default:
 					edits = form.under(path...)
 				}
-				return editPlan(ctx, e, c, wire.PlanEdits{Base: now.Version, Edits: edits, Try: *try}, r.json)
+				return editPlan(ctx, e, c, planwire.PlanEdits{Base: now.Version, Edits: edits, Try: *try}, r.json)
 			}
 		},
 	}

@@ -10,7 +10,7 @@ import (
 
 	"yardtide/client"
 	"yardtide/core/plan"
-	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 func ruleCommand() Command {
@@ -52,7 +52,7 @@ with -try it only tells. The plan's text keeps its comments and its order: see y
 				if err != nil {
 					return err
 				}
-				return editPlan(ctx, env, c, wire.PlanEdits{Base: now.Version, Edits: edits, Try: e.try}, r.json)
+				return editPlan(ctx, env, c, planwire.PlanEdits{Base: now.Version, Edits: edits, Try: e.try}, r.json)
 			}
 		},
 	}
@@ -113,7 +113,7 @@ func (e *ruleEdit) flags(fs *flag.FlagSet) {
 }
 
 // edits are those of the plan that the flags ask for.
-func (e ruleEdit) edits(fs *flag.FlagSet, now wire.PlanText, verb, name string) ([]plan.Edit, error) {
+func (e ruleEdit) edits(fs *flag.FlagSet, now planwire.PlanText, verb, name string) ([]plan.Edit, error) {
 	rule := []string{"rules", name}
 	if verb == "remove" {
 		return []plan.Edit{{Path: rule}}, nil
@@ -154,7 +154,7 @@ func (e ruleEdit) edits(fs *flag.FlagSet, now wire.PlanText, verb, name string) 
 
 // lanes are the lanes of a rule as the flags change them: one for each network, those
 // that there are where they stay.
-func (e ruleEdit) lanes(now wire.PlanText, rule string, isNew bool) (lanes []any, err error) {
+func (e ruleEdit) lanes(now planwire.PlanText, rule string, isNew bool) (lanes []any, err error) {
 	list := partOf(now.Values, "rules", rule)["lanes"]
 	if own := partOf(now.Values, "devices", e.device, "rules", rule)["lanes"]; own != nil {
 		list = own
@@ -239,7 +239,7 @@ func showRule(ctx context.Context, e Env, c client.Client, name string, json boo
 	return fmt.Errorf("the plan has no rule %q; yardtide rule list tells those that it has", name)
 }
 
-func printRule(p page, r wire.PlanRule) {
+func printRule(p page, r planwire.PlanRule) {
 	p.line(0, "%s: %s", p.paint(strong, r.Name), plain(r.Says))
 	for _, s := range r.Follows {
 		p.line(2, "%s of %s", plain(s.Folder), plain(s.Device))

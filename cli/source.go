@@ -10,6 +10,7 @@ import (
 	"yardtide/client"
 	"yardtide/core/plan"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 func sourceCommand() Command {
@@ -55,7 +56,7 @@ and its order: see yardtide plan diff.
 					if err != nil {
 						return err
 					}
-					return editPlan(ctx, env, c, wire.PlanEdits{Base: now.Version, Edits: edits, Try: e.try}, r.json)
+					return editPlan(ctx, env, c, planwire.PlanEdits{Base: now.Version, Edits: edits, Try: e.try}, r.json)
 				}
 				return WrongUse("say list, or add, change or remove and one folder")
 			}
@@ -71,7 +72,7 @@ type sourceEdit struct {
 }
 
 // edits are those of the plan that the flags ask for. What is there only once needs no name.
-func (e sourceEdit) edits(ctx context.Context, c client.Client, now wire.PlanText, verb, folder string) (edits []plan.Edit, err error) {
+func (e sourceEdit) edits(ctx context.Context, c client.Client, now planwire.PlanText, verb, folder string) (edits []plan.Edit, err error) {
 	device := e.device
 	if devices := namesOf(now.Values, "devices"); device == "" && len(devices) == 1 {
 		device = devices[0]

@@ -6,14 +6,14 @@ import (
 	"strings"
 
 	"yardtide/core/gate"
-	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // mostPaths is how many items of a kind are named.
 const mostPaths = 3
 
 // printTried tells what a plan would do to the yard's items, today's beside it.
-func printTried(p page, t wire.PlanTried) {
+func printTried(p page, t planwire.PlanTried) {
 	var same []string
 	for _, d := range t.Devices {
 		if len(d.New)+len(d.Left)+len(d.Unknown) == 0 && d.Uncounted.N == 0 && slices.Equal(d.Today, d.Then) {
@@ -55,7 +55,7 @@ func printTried(p page, t wire.PlanTried) {
 	}
 }
 
-func printWays(p page, when string, ways []wire.TriedWay) {
+func printWays(p page, when string, ways []planwire.TriedWay) {
 	if len(ways) == 0 {
 		p.line(2, "%-5s  nothing is to come", when)
 	}
@@ -75,7 +75,7 @@ func copies(n int64) string {
 }
 
 // firstOf are the first items of a kind.
-func firstOf(k wire.TriedKind) string {
+func firstOf(k planwire.TriedKind) string {
 	names := k.Paths[:min(len(k.Paths), mostPaths)]
 	if len(names) == 0 {
 		return ""

@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"yardtide/client"
-	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // versions are the parts of plan that tell of its versions.
@@ -36,7 +36,7 @@ func versions(ctx context.Context, e Env, r reach, verb string, args []string) e
 }
 
 func history(ctx context.Context, e Env, c client.Client, json bool) error {
-	all := []wire.PlanVersion{}
+	all := []planwire.PlanVersion{}
 	for before := int64(0); ; {
 		more, err := c.Plans().History(ctx, before)
 		if err != nil {
@@ -56,7 +56,7 @@ func history(ctx context.Context, e Env, c client.Client, json bool) error {
 			p.line(0, "There is no plan yet.")
 		}
 		for _, v := range all {
-			by := map[wire.PlanWay]string{wire.PlanByConsole: "on the page", wire.PlanByCommand: "by a command", wire.PlanByForm: "by a form", wire.PlanByUndo: "an earlier one again"}[v.By]
+			by := map[planwire.PlanWay]string{planwire.PlanByConsole: "on the page", planwire.PlanByCommand: "by a command", planwire.PlanByForm: "by a form", planwire.PlanByUndo: "an earlier one again"}[v.By]
 			at := v.At.Local().Format("Mon 2 Jan 2006 15:04")
 			if by != "" {
 				at += ", " + by
@@ -111,7 +111,7 @@ func undo(ctx context.Context, e Env, c client.Client, to []int64) error {
 	if len(to) == 0 {
 		to = []int64{now - 1}
 	}
-	done, err := c.Plans().Undo(ctx, wire.PlanUndo{To: to[0], Base: now})
+	done, err := c.Plans().Undo(ctx, planwire.PlanUndo{To: to[0], Base: now})
 	if err != nil {
 		return err
 	}
@@ -120,7 +120,7 @@ func undo(ctx context.Context, e Env, c client.Client, to []int64) error {
 	if err != nil {
 		return err
 	}
-	if i := slices.IndexFunc(list, func(v wire.PlanVersion) bool { return v.Version == done.Version }); i >= 0 {
+	if i := slices.IndexFunc(list, func(v planwire.PlanVersion) bool { return v.Version == done.Version }); i >= 0 {
 		for _, says := range list[i].Says {
 			fmt.Fprintln(e.Out, plain(says))
 		}

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // Client reaches one service.
@@ -118,8 +119,8 @@ func (c Client) AddDevice(ctx context.Context, name string) (wire.JoinCode, erro
 }
 
 // RenameDevice calls a device elsewhere otherwise, here, in the plan and there.
-func (c Client) RenameDevice(ctx context.Context, name, to string) (wire.PlanEdited, error) {
-	return ask[wire.PlanEdited](ctx, c, http.MethodPost, "/devices/"+url.PathEscape(name)+"/rename", wire.Rename{To: to})
+func (c Client) RenameDevice(ctx context.Context, name, to string) (planwire.PlanEdited, error) {
+	return ask[planwire.PlanEdited](ctx, c, http.MethodPost, "/devices/"+url.PathEscape(name)+"/rename", wire.Rename{To: to})
 }
 
 // RevokeDevice lets a device elsewhere go.

@@ -123,17 +123,17 @@ func TestFollow(t *testing.T) {
 	t.Cleanup(func() { http.DefaultClient.Transport = before })
 	synctest.Test(t, func(t *testing.T) {
 		c, began, shown := client.Client{URL: "http://yard"}, time.Now(), []int64{}
-		j, err := c.Follow(t.Context(), wire.Job{ID: "4", State: wire.JobRunning}, func(j wire.Job) bool { shown = append(shown, j.Done); return false })
+		j, err := c.Jobs().Follow(t.Context(), wire.Job{ID: "4", State: wire.JobRunning}, func(j wire.Job) bool { shown = append(shown, j.Done); return false })
 		require.NoError(t, err)
 		assert.Equal(t, wire.JobDone, j.State)
 		assert.Equal(t, []int64{0, 1, 2}, shown)
 		assert.Equal(t, 600*time.Millisecond, time.Since(began))
 		asked = 0
-		j, err = c.Follow(t.Context(), wire.Job{ID: "4", State: wire.JobRunning}, func(wire.Job) bool { return true })
+		j, err = c.Jobs().Follow(t.Context(), wire.Job{ID: "4", State: wire.JobRunning}, func(wire.Job) bool { return true })
 		require.NoError(t, err)
 		assert.Equal(t, wire.JobRunning, j.State, "who has seen enough goes")
 		ctx, cut := context.WithCancel(t.Context())
-		_, err = c.Follow(ctx, wire.Job{ID: "4", State: wire.JobRunning}, func(wire.Job) bool { cut(); return false })
+		_, err = c.Jobs().Follow(ctx, wire.Job{ID: "4", State: wire.JobRunning}, func(wire.Job) bool { cut(); return false })
 		require.ErrorIs(t, err, context.Canceled)
 		assert.Zero(t, asked)
 	})

@@ -19,6 +19,7 @@ import (
 	"yardtide/e2e/browser"
 	"yardtide/standin"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // album fills the usual folders of an empty machine.
@@ -96,7 +97,7 @@ func TestTheFirstHour(t *testing.T) {
 }
 
 // setup asks how far the first plan is.
-func (s *service) setup(method, path, body string) (now wire.SetupNow, code int) {
+func (s *service) setup(method, path, body string) (now planwire.SetupNow, code int) {
 	s.t.Helper()
 	code, text := s.call(method, "/api/v1/setup"+path, body, map[string]string{"Authorization": "Bearer " + s.token()})
 	if code == http.StatusOK {
@@ -155,7 +156,7 @@ func TestTheSetUpIsKeptAndRefusesWhatCannotBe(t *testing.T) {
 		assert.Equal(t, c.code, code, name)
 	}
 
-	change := func(body string) (wire.SetupNow, int) { t.Helper(); return s.setup(http.MethodPatch, "", body) }
+	change := func(body string) (planwire.SetupNow, int) { t.Helper(); return s.setup(http.MethodPatch, "", body) }
 	now, code = change(`{"step": 2}`)
 	require.Equal(t, http.StatusOK, code)
 	require.Len(t, now.Folders, 2)
@@ -296,13 +297,13 @@ func TestTheFirstHourByKeyboard(t *testing.T) {
 	k.sees("6 photos")
 	reach("Take up Documents")
 	require.NoError(t, k.b.Press(" "))
-	s.untilSetup(func(now wire.SetupNow) bool { return len(now.Folders) == 2 && now.Folders[1].On })
+	s.untilSetup(func(now planwire.SetupNow) bool { return len(now.Folders) == 2 && now.Folders[1].On })
 	looks("folders")
 	press("Next")
 	k.sees("Which kinds of files?")
 	reach("Documents")
 	require.NoError(t, k.b.Press(" "))
-	s.untilSetup(func(now wire.SetupNow) bool { return strings.Contains(now.Draft, "document") })
+	s.untilSetup(func(now planwire.SetupNow) bool { return strings.Contains(now.Draft, "document") })
 	looks("kinds")
 	press("Next")
 	k.sees("At any hour")
@@ -318,7 +319,7 @@ func TestTheFirstHourByKeyboard(t *testing.T) {
 	assert.Empty(t, k.b.Complaints())
 }
 
-func (s *service) untilSetup(is func(wire.SetupNow) bool) {
+func (s *service) untilSetup(is func(planwire.SetupNow) bool) {
 	s.t.Helper()
 	require.Eventually(s.t, func() bool { now, _ := s.setup(http.MethodGet, "", ""); return is(now) }, 10*time.Second, 30*time.Millisecond)
 }

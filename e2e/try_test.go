@@ -12,6 +12,7 @@ import (
 
 	"yardtide/core/queue"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // A plan is tried before it counts: what is told is what comes when it is applied, and
@@ -43,7 +44,7 @@ func TestAPlanIsTriedBeforeItCounts(t *testing.T) {
 	assert.Equal(t, shown, s.ok("plan", "show"), "it was a try")
 	assert.Equal(t, int64(6), total(s.yard(), queue.Safe))
 
-	var tried wire.PlanTried
+	var tried planwire.PlanTried
 	require.NoError(t, json.Unmarshal([]byte(s.ok("plan", "try", dir+"/second.yaml", "-json")), &tried))
 	then := map[string]int64{}
 	for _, p := range tried.Places {

@@ -23,6 +23,7 @@ import (
 	"yardtide/service/planbook"
 	"yardtide/service/vault"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // This file runs a device whose service is elsewhere: the same service, for that one
@@ -183,7 +184,7 @@ func (h *home) follow(ctx context.Context, p link.Plan) error {
 	if err := h.book.Alone(func(put planbook.Put) (err error) {
 		if now, _ := h.book.Text(); p.Text != "" && p.Text != now {
 			changed = true
-			_, err = put(ctx, "the plan of "+h.Home.Yard, p.Text, wire.PlanByLink)
+			_, err = put(ctx, "the plan of "+h.Home.Yard, p.Text, planwire.PlanByLink)
 		}
 		return err
 	}); err != nil {

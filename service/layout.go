@@ -11,13 +11,14 @@ import (
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // This file shows where items would land by a layout: the keeper's own, and the awkward ones.
 
 // Landings tells where items land at a destination by a layout, with some of the keeper's own. The error is
 // a plantext.EditError where the layout cannot be one.
-func (s *Trials) Landings(ctx context.Context, a wire.LayoutAsked) ([]wire.SetupName, error) {
+func (s *Trials) Landings(ctx context.Context, a planwire.LayoutAsked) ([]planwire.SetupName, error) {
 	if _, there := s.book.PlanOrEmpty().Destinations[a.Destination]; !there {
 		return nil, plantext.EditError{Says: fmt.Sprintf("the plan has no destination %q", a.Destination)}
 	}
@@ -57,10 +58,10 @@ func (s *Trials) samples(ctx context.Context, destination string) (own []naming.
 	return own, nil
 }
 
-func shown(list []naming.Landing) []wire.SetupName {
-	names := make([]wire.SetupName, len(list))
+func shown(list []naming.Landing) []planwire.SetupName {
+	names := make([]planwire.SetupName, len(list))
 	for i, l := range list {
-		names[i] = wire.SetupName(l)
+		names[i] = planwire.SetupName(l)
 	}
 	return names
 }

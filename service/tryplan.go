@@ -13,6 +13,7 @@ import (
 	"yardtide/engine/fleet"
 	"yardtide/service/planbook"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // Trials tell what a plan would do, or a part of it, by what the devices have. They change nothing but
@@ -25,12 +26,12 @@ type Trials struct {
 
 // TryPlan tells what a text would do to the yard's items, beside what the plan in force
 // does. It changes nothing. The error is plantext.Problems.
-func (s *Trials) TryPlan(ctx context.Context, file, text string) (wire.PlanTried, error) {
+func (s *Trials) TryPlan(ctx context.Context, file, text string) (planwire.PlanTried, error) {
 	p, err := plantext.Parse(file, []byte(text))
 	if err != nil {
-		return wire.PlanTried{}, err
+		return planwire.PlanTried{}, err
 	}
-	t := wire.PlanTried{Devices: []wire.TriedDevice{}, Places: []wire.TriedPlace{}}
+	t := planwire.PlanTried{Devices: []planwire.TriedDevice{}, Places: []planwire.TriedPlace{}}
 	doubts, err := s.newDoubts(ctx, p)
 	if err != nil {
 		return t, err
@@ -67,8 +68,8 @@ func (s *Trials) TryPlan(ctx context.Context, file, text string) (wire.PlanTried
 	return t, nil
 }
 
-func triedPlace(name string, today, then wire.Amount, room int64) wire.TriedPlace {
-	one := wire.TriedPlace{Name: name, Today: today, Then: then, Room: room, Fits: room < 0 || then.Bytes <= room}
+func triedPlace(name string, today, then wire.Amount, room int64) planwire.TriedPlace {
+	one := planwire.TriedPlace{Name: name, Today: today, Then: then, Room: room, Fits: room < 0 || then.Bytes <= room}
 	come := fmt.Sprintf("%s to %s, %s;", comes(then.N), name, gate.Bytes(then.Bytes))
 	switch {
 	case then.N == 0:
@@ -95,7 +96,7 @@ func comes(n int64) string {
 
 // EditPlan has keys of the plan say something else, or only tells what that would change. The errors are
 // planbook.Stale, plantext.EditError, plantext.Problems and vault.Refused.
-func (s *Trials) EditPlan(ctx context.Context, e wire.PlanEdits) (out wire.PlanEdited, err error) {
+func (s *Trials) EditPlan(ctx context.Context, e planwire.PlanEdits) (out planwire.PlanEdited, err error) {
 	if e.Try {
 		before, _, err := s.book.On(e.Base)
 		if err != nil {
@@ -106,7 +107,7 @@ func (s *Trials) EditPlan(ctx context.Context, e wire.PlanEdits) (out wire.PlanE
 			return out, err
 		}
 		tried, err := s.TryPlan(ctx, "plan.yaml", after)
-		return wire.PlanEdited{Says: tried.Says, Notes: tried.Notes, Tried: &tried}, err
+		return planwire.PlanEdited{Says: tried.Says, Notes: tried.Notes, Tried: &tried}, err
 	}
 	out.Version, err = s.book.Edit(ctx, e.Base, func(before string) (string, error) {
 		after, err := plantext.Set(before, e.Edits...)

@@ -12,7 +12,7 @@ import (
 
 	"yardtide/service/caller"
 	"yardtide/service/planbook"
-	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // shared is a plan with a comment, whose number of senders is its content.
@@ -91,7 +91,7 @@ func TestVersionsAreToldComparedAndPutInForceAgain(t *testing.T) {
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
 	list, err = s.Book.History(0)
 	require.NoError(t, err)
-	assert.Equal(t, wire.PlanByUnknown, list[2].By)
+	assert.Equal(t, planwire.PlanByUnknown, list[2].By)
 	assert.False(t, list[2].At.IsZero())
 	assert.Contains(t, list[1].Says[0], "cannot be read any more")
 	_, err = s.Book.GoBack(machine, 3, 4)

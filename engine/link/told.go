@@ -13,6 +13,7 @@ import (
 	"yardtide/core/words"
 	"yardtide/engine/tell"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // This file tells of a device elsewhere, as it was told last.
@@ -106,7 +107,7 @@ func (t Told) Day(ctx context.Context, in time.Time) (wire.DeviceDay, error) {
 func (t Told) TryPlan(ctx context.Context, p *plan.Plan) (tell.Tried, error) {
 	tried, err := t.teller().TryPlan(ctx, p)
 	if t.m.spoiled(ctx, err) {
-		return tell.Tried{TriedDevice: wire.TriedDevice{Device: t.m.DeviceName(), New: []wire.TriedKind{}, Left: []wire.TriedKind{}, Today: []wire.TriedWay{}, Then: []wire.TriedWay{}, Unknown: []string{}}}, nil
+		return tell.Tried{TriedDevice: planwire.TriedDevice{Device: t.m.DeviceName(), New: []planwire.TriedKind{}, Left: []planwire.TriedKind{}, Today: []planwire.TriedWay{}, Then: []planwire.TriedWay{}, Unknown: []string{}}}, nil
 	}
 	return tried, err
 }

@@ -11,6 +11,7 @@ import (
 	"yardtide/core/queue"
 	"yardtide/engine/records"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // This file tells what a plan would do to a device's items. It changes nothing.
@@ -18,13 +19,13 @@ import (
 // Tried is what a plan would do to a device's items, and what would still come to each
 // place, today and then.
 type Tried struct {
-	wire.TriedDevice
+	planwire.TriedDevice
 	Today, Then map[string]wire.Amount // by destination
 }
 
 // TryPlan tells what a plan would do.
 func (teller Teller) TryPlan(ctx context.Context, p *plan.Plan) (Tried, error) {
-	t := Tried{TriedDevice: wire.TriedDevice{Device: teller.Of, New: []wire.TriedKind{}, Left: []wire.TriedKind{}, Unknown: []string{}}, Today: map[string]wire.Amount{}, Then: map[string]wire.Amount{}}
+	t := Tried{TriedDevice: planwire.TriedDevice{Device: teller.Of, New: []planwire.TriedKind{}, Left: []planwire.TriedKind{}, Unknown: []string{}}, Today: map[string]wire.Amount{}, Then: map[string]wire.Amount{}}
 	now, err := teller.view(ctx)
 	if err != nil {
 		return t, err
@@ -63,8 +64,8 @@ func (teller Teller) TryPlan(ctx context.Context, p *plan.Plan) (Tried, error) {
 		t.add(now, then, g, byID[g.Standing], today, later)
 	}
 	t.TriedDevice.Today, t.TriedDevice.Then = today.list(), later.list()
-	for _, list := range [][]wire.TriedKind{t.New, t.Left} {
-		slices.SortFunc(list, func(a, b wire.TriedKind) int {
+	for _, list := range [][]planwire.TriedKind{t.New, t.Left} {
+		slices.SortFunc(list, func(a, b planwire.TriedKind) int {
 			return cmp.Or(cmp.Compare(b.N, a.N), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Why, b.Why))
 		})
 	}
@@ -93,9 +94,9 @@ func (teller Teller) viewUnder(ctx context.Context, now view, p *plan.Plan) (vie
 func (t *Tried) add(now, then view, g records.Group, st records.Standing, today, later ways) {
 	switch amount := (wire.Amount{N: g.N, Bytes: g.Bytes}); {
 	case g.Before == "" && g.After != "":
-		t.New = addKind(t.New, wire.TriedKind{Kind: g.Kind, Amount: amount, Paths: g.Paths})
+		t.New = addKind(t.New, planwire.TriedKind{Kind: g.Kind, Amount: amount, Paths: g.Paths})
 	case g.Before != "" && g.After == "":
-		t.Left = addKind(t.Left, wire.TriedKind{Kind: g.Kind, Why: g.Why, Amount: amount, Paths: g.Paths})
+		t.Left = addKind(t.Left, planwire.TriedKind{Kind: g.Kind, Why: g.Why, Amount: amount, Paths: g.Paths})
 	}
 	safeToday := t.coming(now, g, g.Before, st, today, t.Today, func(string) bool { return true })
 	safeThen := t.coming(then, g, g.After, st, later, t.Then, func(destination string) bool {
@@ -106,7 +107,7 @@ func (t *Tried) add(now, then view, g records.Group, st records.Standing, today,
 	}
 }
 
-func addKind(list []wire.TriedKind, one wire.TriedKind) []wire.TriedKind {
+func addKind(list []planwire.TriedKind, one planwire.TriedKind) []planwire.TriedKind {
 	for i, k := range list {
 		if k.Kind == one.Kind && k.Why == one.Why {
 			list[i].Amount = k.Plus(one.N, one.Bytes)
@@ -135,7 +136,7 @@ func (t *Tried) coming(v view, g records.Group, rule string, st records.Standing
 				continue
 			case state == queue.Proving: // it is there
 				safe = false
-				by.add(wire.TriedWay{Says: "Sent; its proof is owed at " + to + ".", Goes: true}, g)
+				by.add(planwire.TriedWay{Says: "Sent; its proof is owed at " + to + ".", Goes: true}, g)
 				continue
 			}
 		}
@@ -144,29 +145,29 @@ func (t *Tried) coming(v view, g records.Group, rule string, st records.Standing
 		class := queue.Class{Rule: rule, Kind: g.Kind, Destination: to}
 		verdict := v.decide(class)
 		if holds, _ := v.Waits(class, verdict); len(holds) > 0 {
-			by.add(wire.TriedWay{Says: holds[0].Says}, g)
+			by.add(planwire.TriedWay{Says: holds[0].Says}, g)
 			continue
 		}
 		over := "Goes now, to a folder of this computer."
 		if v.Networked(to) {
 			over = "Goes now, over " + v.Plan.Rules[rule].Lanes[verdict.Lane].Over.Label() + "."
 		}
-		by.add(wire.TriedWay{Says: over, Goes: true}, g)
+		by.add(planwire.TriedWay{Says: over, Goes: true}, g)
 	}
 	return safe
 }
 
 // ways are copies by how they go, or why they wait.
-type ways map[string]wire.TriedWay
+type ways map[string]planwire.TriedWay
 
-func (w ways) add(one wire.TriedWay, g records.Group) {
+func (w ways) add(one planwire.TriedWay, g records.Group) {
 	one.Amount = w[one.Says].Plus(g.N, g.Bytes)
 	w[one.Says] = one
 }
 
-func (w ways) list() []wire.TriedWay {
-	list := slices.AppendSeq([]wire.TriedWay{}, maps.Values(w))
-	slices.SortFunc(list, func(a, b wire.TriedWay) int {
+func (w ways) list() []planwire.TriedWay {
+	list := slices.AppendSeq([]planwire.TriedWay{}, maps.Values(w))
+	slices.SortFunc(list, func(a, b planwire.TriedWay) int {
 		return cmp.Or(cmp.Compare(b.N, a.N), cmp.Compare(a.Says, b.Says))
 	})
 	return list

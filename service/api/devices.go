@@ -10,6 +10,7 @@ import (
 
 	"yardtide/service/household"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // deviceRoutes are the calls about devices elsewhere.
@@ -24,9 +25,9 @@ func (s *Server) deviceRoutes() {
 	call(s, "rename-device", http.MethodPost, "/devices/{device}/rename", "Call a device elsewhere otherwise: here, in the plan, and there", func(ctx context.Context, in *struct {
 		Device string `path:"device"`
 		Body   wire.Rename
-	}) (*answer[wire.PlanEdited], error) {
+	}) (*answer[planwire.PlanEdited], error) {
 		edited, err := s.service.Household.Rename(ctx, in.Device, in.Body.To)
-		return &answer[wire.PlanEdited]{edited}, destinationProblem(refusedBy(err))
+		return &answer[planwire.PlanEdited]{edited}, destinationProblem(refusedBy(err))
 	})
 	call(s, "revoke-device", http.MethodPost, "/devices/{device}/revoke", "Let a device elsewhere go: it is answered no more", func(_ context.Context, in *named) (*answer[wire.Revoked], error) {
 		r, err := s.service.Household.Revoke(in.Device)

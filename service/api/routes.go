@@ -25,6 +25,7 @@ import (
 	"yardtide/service/planbook"
 	"yardtide/service/vault"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // answer wraps a body the way huma wants it.
@@ -334,65 +335,65 @@ func pictured(content []byte, err error) (*picture, error) {
 }
 
 func (s *Server) planRoutes() {
-	call(s, "plan", http.MethodGet, "/plan", "The plan in force", func(ctx context.Context, _ *struct{}) (*answer[wire.PlanText], error) {
+	call(s, "plan", http.MethodGet, "/plan", "The plan in force", func(ctx context.Context, _ *struct{}) (*answer[planwire.PlanText], error) {
 		if s.service.Book.Plan() == nil {
 			return nil, huma.Error404NotFound("There is no plan yet. Put one in force with: yardtide plan apply FILE")
 		}
 		return s.planNow(ctx)
 	})
-	call(s, "apply-plan", http.MethodPut, "/plan", "Put a plan in force", func(ctx context.Context, in *request[wire.PlanChange]) (*answer[wire.PlanText], error) {
+	call(s, "apply-plan", http.MethodPut, "/plan", "Put a plan in force", func(ctx context.Context, in *request[planwire.PlanChange]) (*answer[planwire.PlanText], error) {
 		if _, err := s.service.Book.Apply(ctx, orPlan(in.Body.File), in.Body.Text, in.Body.Base); err != nil {
 			return nil, planProblem(err)
 		}
 		return s.planNow(ctx)
 	})
-	call(s, "try-plan", http.MethodPost, "/plan/try", "What a plan would do to the yard's items, beside what today's does; nothing is changed", func(ctx context.Context, in *request[wire.PlanDraft]) (*answer[wire.PlanTried], error) {
+	call(s, "try-plan", http.MethodPost, "/plan/try", "What a plan would do to the yard's items, beside what today's does; nothing is changed", func(ctx context.Context, in *request[planwire.PlanDraft]) (*answer[planwire.PlanTried], error) {
 		tried, err := s.service.Trials.TryPlan(ctx, orPlan(in.Body.File), in.Body.Text)
 		if err != nil {
 			return nil, planProblem(err)
 		}
-		return &answer[wire.PlanTried]{tried}, nil
+		return &answer[planwire.PlanTried]{tried}, nil
 	})
-	call(s, "check-plan", http.MethodPost, "/plan/check", "Look for mistakes in a plan, and tell what follows from it", func(ctx context.Context, in *request[wire.PlanDraft]) (*answer[wire.PlanNotes], error) {
+	call(s, "check-plan", http.MethodPost, "/plan/check", "Look for mistakes in a plan, and tell what follows from it", func(ctx context.Context, in *request[planwire.PlanDraft]) (*answer[planwire.PlanNotes], error) {
 		p, err := plantext.Parse(orPlan(in.Body.File), []byte(in.Body.Text))
 		if err != nil {
 			return nil, planProblem(err)
 		}
 		doubts, err := s.service.Trials.Doubts(ctx, p)
-		return &answer[wire.PlanNotes]{wire.PlanNotes{Says: s.service.Book.WouldChange(in.Body.Text), Notes: append(s.service.Trials.PlaceNotes(p), doubts...)}}, err
+		return &answer[planwire.PlanNotes]{planwire.PlanNotes{Says: s.service.Book.WouldChange(in.Body.Text), Notes: append(s.service.Trials.PlaceNotes(p), doubts...)}}, err
 	})
 }
 
-func (s *Server) planNow(ctx context.Context) (*answer[wire.PlanText], error) {
+func (s *Server) planNow(ctx context.Context) (*answer[planwire.PlanText], error) {
 	now := s.service.Book.Tell()
 	now.Doubts = []string{}
 	var err error
 	if p := s.service.Book.Plan(); p != nil {
 		now.Doubts, err = s.service.Trials.Doubts(ctx, p)
 	}
-	return &answer[wire.PlanText]{now}, err
+	return &answer[planwire.PlanText]{now}, err
 }
 
 func (s *Server) versionRoutes() {
 	call(s, "plan-history", http.MethodGet, "/plan/versions", "The plan's versions, the newest first, and what each changed", func(_ context.Context, in *struct {
 		Before int64 `query:"before" minimum:"0" doc:"Go on before this version"`
-	}) (*answer[[]wire.PlanVersion], error) {
+	}) (*answer[[]planwire.PlanVersion], error) {
 		list, err := s.service.Book.History(in.Before)
-		return &answer[[]wire.PlanVersion]{list}, err
+		return &answer[[]planwire.PlanVersion]{list}, err
 	})
 	call(s, "plan-diff", http.MethodGet, "/plan/diff", "What changed between two versions of the plan", func(_ context.Context, in *struct {
 		From int64 `query:"from" minimum:"0" doc:"0 is nothing at all"`
 		To   int64 `query:"to" minimum:"1"`
-	}) (*answer[wire.PlanDiff], error) {
+	}) (*answer[planwire.PlanDiff], error) {
 		d, err := s.service.Book.Diff(in.From, in.To)
-		return &answer[wire.PlanDiff]{d}, planProblem(err)
+		return &answer[planwire.PlanDiff]{d}, planProblem(err)
 	})
 	call(s, "plan-keys", http.MethodGet, "/plan/keys", "Every key of the plan: what may stand behind it, and what it means", func(context.Context, *struct{}) (*answer[[]plantext.Key], error) {
 		return &answer[[]plantext.Key]{plantext.Keys()}, nil
 	})
-	call(s, "edit-plan", http.MethodPost, "/plan/edits", "Have keys of the plan say something else, or tell what that would change", func(ctx context.Context, in *request[wire.PlanEdits]) (*answer[wire.PlanEdited], error) {
+	call(s, "edit-plan", http.MethodPost, "/plan/edits", "Have keys of the plan say something else, or tell what that would change", func(ctx context.Context, in *request[planwire.PlanEdits]) (*answer[planwire.PlanEdited], error) {
 		edited, err := s.service.Trials.EditPlan(ctx, in.Body)
-		return &answer[wire.PlanEdited]{edited}, destinationProblem(err)
+		return &answer[planwire.PlanEdited]{edited}, destinationProblem(err)
 	})
 	call(s, "bursts", http.MethodGet, "/bursts", "The shots in a row that look alike, among the photos that a rule takes", func(ctx context.Context, in *struct {
 		Rule string `query:"rule" required:"true" minLength:"1"`
@@ -400,11 +401,11 @@ func (s *Server) versionRoutes() {
 		found, err := s.service.Trials.FoundBursts(ctx, in.Rule)
 		return &answer[[]wire.BurstsFound]{found}, destinationProblem(err)
 	})
-	call(s, "plan-landings", http.MethodPost, "/plan/landings", "Where items would land at a destination by a layout: some of the keeper's own, and the awkward ones", func(ctx context.Context, in *request[wire.LayoutAsked]) (*answer[[]wire.SetupName], error) {
+	call(s, "plan-landings", http.MethodPost, "/plan/landings", "Where items would land at a destination by a layout: some of the keeper's own, and the awkward ones", func(ctx context.Context, in *request[planwire.LayoutAsked]) (*answer[[]planwire.SetupName], error) {
 		names, err := s.service.Trials.Landings(ctx, in.Body)
-		return &answer[[]wire.SetupName]{names}, destinationProblem(err)
+		return &answer[[]planwire.SetupName]{names}, destinationProblem(err)
 	})
-	call(s, "plan-undo", http.MethodPost, "/plan/undo", "Put an earlier version of the plan in force again", func(ctx context.Context, in *request[wire.PlanUndo]) (*answer[wire.PlanText], error) {
+	call(s, "plan-undo", http.MethodPost, "/plan/undo", "Put an earlier version of the plan in force again", func(ctx context.Context, in *request[planwire.PlanUndo]) (*answer[planwire.PlanText], error) {
 		if _, err := s.service.Book.GoBack(ctx, in.Body.To, in.Body.Base); err != nil {
 			return nil, planProblem(err)
 		}

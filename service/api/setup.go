@@ -8,7 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"yardtide/service/setup"
-	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // setupCalls answer about the first plan, as it is made.
@@ -17,27 +17,27 @@ type setupCalls struct{ setup *setup.Setup }
 func (s *Server) setupRoutes() {
 	c := setupCalls{s.service.Setup}
 	call(s, "setup", http.MethodGet, "/setup", "How far the first plan is, and what it would come to", c.now)
-	call(s, "change-setup", http.MethodPatch, "/setup", "Change what is given of the first plan", func(ctx context.Context, in *request[wire.SetupChange]) (*answer[wire.SetupNow], error) {
+	call(s, "change-setup", http.MethodPatch, "/setup", "Change what is given of the first plan", func(ctx context.Context, in *request[planwire.SetupChange]) (*answer[planwire.SetupNow], error) {
 		return c.then(ctx, c.setup.Change(in.Body))
 	})
-	call(s, "add-setup-place", http.MethodPost, "/setup/places", "Put a place that was tried into the first plan", func(ctx context.Context, in *request[wire.SetupAdd]) (*answer[wire.SetupNow], error) {
+	call(s, "add-setup-place", http.MethodPost, "/setup/places", "Put a place that was tried into the first plan", func(ctx context.Context, in *request[planwire.SetupAdd]) (*answer[planwire.SetupNow], error) {
 		return c.then(ctx, noJob(in.Body.Job, c.setup.AddPlace(in.Body)))
 	})
-	call(s, "remove-setup-place", http.MethodDelete, "/setup/places/{name}", "Take a place out of the first plan", func(ctx context.Context, in *named) (*answer[wire.SetupNow], error) {
+	call(s, "remove-setup-place", http.MethodDelete, "/setup/places/{name}", "Take a place out of the first plan", func(ctx context.Context, in *named) (*answer[planwire.SetupNow], error) {
 		return c.then(ctx, c.setup.RemovePlace(in.Name))
 	})
-	call(s, "start-setup", http.MethodPost, "/setup/start", "Put the first plan in force", func(ctx context.Context, in *request[wire.SetupStart]) (*struct{}, error) {
+	call(s, "start-setup", http.MethodPost, "/setup/start", "Put the first plan in force", func(ctx context.Context, in *request[planwire.SetupStart]) (*struct{}, error) {
 		return nil, setupProblem(c.setup.Start(ctx, in.Body))
 	})
 }
 
-func (c setupCalls) now(ctx context.Context, _ *struct{}) (*answer[wire.SetupNow], error) {
+func (c setupCalls) now(ctx context.Context, _ *struct{}) (*answer[planwire.SetupNow], error) {
 	now, err := c.setup.Now(ctx)
-	return &answer[wire.SetupNow]{now}, err
+	return &answer[planwire.SetupNow]{now}, err
 }
 
 // then answers with the set-up after a change.
-func (c setupCalls) then(ctx context.Context, err error) (*answer[wire.SetupNow], error) {
+func (c setupCalls) then(ctx context.Context, err error) (*answer[planwire.SetupNow], error) {
 	if err != nil {
 		return nil, setupProblem(err)
 	}

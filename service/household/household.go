@@ -35,6 +35,7 @@ import (
 	"yardtide/service/planbook"
 	"yardtide/service/vault"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // membership is what is kept of a device that joined.
@@ -552,7 +553,7 @@ func (h *Household) Revoke(name string) (wire.Revoked, error) {
 
 // Rename calls a device elsewhere otherwise: here, in the plan, and, as soon as it is
 // heard of, there. One that failed half way is taken up by the same call.
-func (h *Household) Rename(ctx context.Context, name, to string) (out wire.PlanEdited, err error) {
+func (h *Household) Rename(ctx context.Context, name, to string) (out planwire.PlanEdited, err error) {
 	err = h.Book.Alone(func(put planbook.Put) error {
 		out, err = h.rename(ctx, name, to, put)
 		return err
@@ -560,7 +561,7 @@ func (h *Household) Rename(ctx context.Context, name, to string) (out wire.PlanE
 	return out, err
 }
 
-func (h *Household) rename(ctx context.Context, name, to string, put planbook.Put) (wire.PlanEdited, error) {
+func (h *Household) rename(ctx context.Context, name, to string, put planbook.Put) (planwire.PlanEdited, error) {
 	h.mu.Lock()
 	m, known := h.members[name]
 	if half, there := h.members[to]; !known && there && half.Was == name {
@@ -571,21 +572,21 @@ func (h *Household) rename(ctx context.Context, name, to string, put planbook.Pu
 	h.mu.Unlock()
 	if name != to {
 		if slices.Contains(h.Own, name) {
-			return wire.PlanEdited{}, Refuse("%s runs with the service, and has the name with which that is started (serve -device); only a device elsewhere is renamed", name)
+			return planwire.PlanEdited{}, Refuse("%s runs with the service, and has the name with which that is started (serve -device); only a device elsewhere is renamed", name)
 		}
 		if !known {
-			return wire.PlanEdited{}, ErrNoDevice
+			return planwire.PlanEdited{}, ErrNoDevice
 		}
 		if err := h.mayJoin(to); err != nil {
-			return wire.PlanEdited{}, err
+			return planwire.PlanEdited{}, err
 		}
 		_, planned := h.Book.PlanOrEmpty().Devices[to]
 		if taken || planned {
-			return wire.PlanEdited{}, Refuse("there is a device %s already", to)
+			return planwire.PlanEdited{}, Refuse("there is a device %s already", to)
 		}
 		m.Was = name
 		if err := h.keepMembership(to, m); err != nil {
-			return wire.PlanEdited{}, err
+			return planwire.PlanEdited{}, err
 		}
 		h.mu.Lock()
 		h.members[to], h.mirrors[to], h.leaving[to] = m, mirror, h.leaving[name]
@@ -602,12 +603,12 @@ func (h *Household) rename(ctx context.Context, name, to string, put planbook.Pu
 		h.Log.Info("a device was renamed", "device", name, "to", to)
 	}
 	if !known {
-		return wire.PlanEdited{}, ErrNoDevice
+		return planwire.PlanEdited{}, ErrNoDevice
 	}
 	before, version := h.Book.Text()
 	err := h.renamedInPlan(ctx, m.Was, to, put)
 	after, now := h.Book.Text()
-	out := wire.PlanEdited{Version: now, Says: []string{}, Notes: []string{}}
+	out := planwire.PlanEdited{Version: now, Says: []string{}, Notes: []string{}}
 	if now != version {
 		out.Says = planbook.Changes(before, after)
 	}
@@ -625,7 +626,7 @@ func (h *Household) renamedInPlan(ctx context.Context, was, name string, put pla
 		if err != nil {
 			return err
 		}
-		if _, err := put(ctx, "plan.yaml", after, wire.PlanByForm); err != nil {
+		if _, err := put(ctx, "plan.yaml", after, planwire.PlanByForm); err != nil {
 			return err
 		}
 	}

@@ -15,15 +15,15 @@ import (
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
 	"yardtide/core/words"
-	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // This file tells the versions of the plan, and what each changed.
 
 // signature is when and by what a version of the plan was made, as it lies beside its text.
 type signature struct {
-	At time.Time    `json:"at"`
-	By wire.PlanWay `json:"by"`
+	At time.Time        `json:"at"`
+	By planwire.PlanWay `json:"by"`
 }
 
 func (b *Book) signatureFile(n int64) string {
@@ -64,13 +64,13 @@ const mostVersions = 100
 
 // History tells the plan's versions, the newest first, with what each changed. Before is
 // the version before which to go on, 0 for the newest.
-func (b *Book) History(before int64) ([]wire.PlanVersion, error) {
+func (b *Book) History(before int64) ([]planwire.PlanVersion, error) {
 	_, now := b.Text()
 	last := now
 	if before > 0 {
 		last = min(last, before-1)
 	}
-	list := []wire.PlanVersion{}
+	list := []planwire.PlanVersion{}
 	for n := last; n > max(0, last-mostVersions); n-- {
 		one, err := b.tellVersion(n)
 		if err != nil {
@@ -83,8 +83,8 @@ func (b *Book) History(before int64) ([]wire.PlanVersion, error) {
 }
 
 // tellVersion tells one version, and what it changed.
-func (b *Book) tellVersion(n int64) (wire.PlanVersion, error) {
-	v := wire.PlanVersion{Version: n, By: wire.PlanByUnknown}
+func (b *Book) tellVersion(n int64) (planwire.PlanVersion, error) {
+	v := planwire.PlanVersion{Version: n, By: planwire.PlanByUnknown}
 	text, err := b.versionText(n)
 	if err != nil {
 		return v, err
@@ -141,20 +141,20 @@ func (b *Book) WouldChange(text string) []string {
 
 // Diff is what changed in the text between two versions, as a unified diff, and in
 // sentences. The error is NoVersion when there is none.
-func (b *Book) Diff(from, to int64) (wire.PlanDiff, error) {
+func (b *Book) Diff(from, to int64) (planwire.PlanDiff, error) {
 	before, err := b.versionText(from)
 	if err != nil {
-		return wire.PlanDiff{}, err
+		return planwire.PlanDiff{}, err
 	}
 	after, err := b.versionText(to)
 	if err != nil {
-		return wire.PlanDiff{}, err
+		return planwire.PlanDiff{}, err
 	}
 	text, err := TextDiff(before, after, fmt.Sprintf("version %d", from), fmt.Sprintf("version %d", to))
 	if err != nil {
-		return wire.PlanDiff{}, err
+		return planwire.PlanDiff{}, err
 	}
-	d := wire.PlanDiff{From: from, To: to, Text: text, Says: []string{}}
+	d := planwire.PlanDiff{From: from, To: to, Text: text, Says: []string{}}
 	if to > 0 && before != after {
 		d.Says = Changes(before, after)
 	}
@@ -186,7 +186,7 @@ func (b *Book) GoBack(ctx context.Context, to, base int64) (version int64, err e
 		if text == "" {
 			return NoVersion{to, now}
 		}
-		version, err = put(ctx, fmt.Sprintf("version %d", to), text, wire.PlanByUndo)
+		version, err = put(ctx, fmt.Sprintf("version %d", to), text, planwire.PlanByUndo)
 		return err
 	})
 	return version, err

@@ -21,7 +21,7 @@ import (
 	"yardtide/core/plantext"
 	"yardtide/engine/atomicfile"
 	"yardtide/service/caller"
-	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // Book is the plan of one data directory. It is safe for concurrent use.
@@ -133,7 +133,7 @@ func (b *Book) On(base int64) (text string, version int64, err error) {
 
 // Put checks a text, keeps it and puts it in force, by a way; it returns its version. The errors are
 // plantext.Problems, and those of May.
-type Put func(ctx context.Context, file, text string, by wire.PlanWay) (version int64, err error)
+type Put func(ctx context.Context, file, text string, by planwire.PlanWay) (version int64, err error)
 
 // Alone does something while nobody else changes the plan.
 func (b *Book) Alone(do func(put Put) error) error {
@@ -158,9 +158,9 @@ func (b *Book) Apply(ctx context.Context, file, text string, base int64) (versio
 			version = now
 			return Stale{base, now}
 		}
-		by := wire.PlanByConsole
+		by := planwire.PlanByConsole
 		if caller.IsAtTheMachine(ctx) {
-			by = wire.PlanByCommand
+			by = planwire.PlanByCommand
 		}
 		version, err = put(ctx, file, text, by)
 		return err
@@ -180,19 +180,19 @@ func (b *Book) Edit(ctx context.Context, base int64, edit func(text string) (str
 		if err != nil {
 			return err
 		}
-		version, err = put(ctx, "plan.yaml", after, wire.PlanByForm)
+		version, err = put(ctx, "plan.yaml", after, planwire.PlanByForm)
 		return err
 	})
 	return version, err
 }
 
 // put is Put. The caller holds changing.
-func (b *Book) put(ctx context.Context, file, text string, by wire.PlanWay) (int64, error) {
+func (b *Book) put(ctx context.Context, file, text string, by planwire.PlanWay) (int64, error) {
 	p, err := plantext.Parse(file, []byte(text))
 	if err != nil {
 		return 0, err
 	}
-	if by != wire.PlanByLink { // it is another service's, that gave the secrets, too
+	if by != planwire.PlanByLink { // it is another service's, that gave the secrets, too
 		if err := b.May(ctx, p); err != nil {
 			return 0, err
 		}

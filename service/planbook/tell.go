@@ -8,29 +8,29 @@ import (
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
 	"yardtide/core/words"
-	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // Tell is the plan in force as it is shown: its text, what it says, and sentences of its parts.
-func (b *Book) Tell() wire.PlanText {
+func (b *Book) Tell() planwire.PlanText {
 	text, version := b.Text()
 	p, values := b.PlanOrEmpty(), map[string]any{}
 	if version > 0 {
 		values = plantext.Value(p)
 	}
-	return wire.PlanText{Text: text, Version: version, Values: values, Rules: rules(p), Sources: sources(p), Devices: devices(p), Renditions: renditions(p)}
+	return planwire.PlanText{Text: text, Version: version, Values: values, Rules: rules(p), Sources: sources(p), Devices: devices(p), Renditions: renditions(p)}
 }
 
 // rules tells what the rules of a plan do, by name.
-func rules(p *plan.Plan) []wire.PlanRule {
-	list := []wire.PlanRule{}
+func rules(p *plan.Plan) []planwire.PlanRule {
+	list := []planwire.PlanRule{}
 	for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
 		r := p.Rules[name]
-		one := wire.PlanRule{Name: name, Says: words.Rule(r), Follows: []wire.PlanSource{}, Own: ownOf(p, name)}
+		one := planwire.PlanRule{Name: name, Says: words.Rule(r), Follows: []planwire.PlanSource{}, Own: ownOf(p, name)}
 		for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
 			for _, source := range p.Devices[device].Sources {
 				if slices.Contains(source.Rules, name) {
-					one.Follows = append(one.Follows, wire.PlanSource{Device: device, Folder: source.Folder})
+					one.Follows = append(one.Follows, planwire.PlanSource{Device: device, Folder: source.Folder})
 				}
 			}
 		}
@@ -40,45 +40,45 @@ func rules(p *plan.Plan) []wire.PlanRule {
 }
 
 // ownOf tells what devices have otherwise than a rule says.
-func ownOf(p *plan.Plan, rule string) []wire.RuleOwn {
-	list := []wire.RuleOwn{}
+func ownOf(p *plan.Plan, rule string) []planwire.RuleOwn {
+	list := []planwire.RuleOwn{}
 	for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
 		o, there := p.Devices[device].Rules[rule]
 		if !there {
 			continue
 		}
-		list = append(list, wire.RuleOwn{Device: device, Says: words.Override(o)})
+		list = append(list, planwire.RuleOwn{Device: device, Says: words.Override(o)})
 	}
 	return list
 }
 
 // devices lists the devices of a plan.
-func devices(p *plan.Plan) []wire.PlanDevice {
-	list := []wire.PlanDevice{}
+func devices(p *plan.Plan) []planwire.PlanDevice {
+	list := []planwire.PlanDevice{}
 	for _, name := range slices.Sorted(maps.Keys(p.Devices)) {
 		d := p.Devices[name]
-		list = append(list, wire.PlanDevice{Device: name, Says: words.Device(d)})
+		list = append(list, planwire.PlanDevice{Device: name, Says: words.Device(d)})
 	}
 	return list
 }
 
 // sources lists the folders that the plan has taken up.
-func sources(p *plan.Plan) []wire.PlanFolder {
-	list := []wire.PlanFolder{}
+func sources(p *plan.Plan) []planwire.PlanFolder {
+	list := []planwire.PlanFolder{}
 	for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
 		for _, source := range p.Devices[device].Sources {
-			list = append(list, wire.PlanFolder{PlanSource: wire.PlanSource{Device: device, Folder: source.Folder}, Says: words.Follows(source)})
+			list = append(list, planwire.PlanFolder{PlanSource: planwire.PlanSource{Device: device, Folder: source.Folder}, Says: words.Follows(source)})
 		}
 	}
 	return list
 }
 
 // renditions lists the forms of a plan.
-func renditions(p *plan.Plan) []wire.PlanRendition {
-	list := []wire.PlanRendition{}
+func renditions(p *plan.Plan) []planwire.PlanRendition {
+	list := []planwire.PlanRendition{}
 	for _, name := range slices.Sorted(maps.Keys(p.Renditions)) {
 		r := p.Renditions[name]
-		one := wire.PlanRendition{Name: name, Says: r.String(), Pictures: r.Limits(media.Photo), Clips: r.Limits(media.Video), Rules: []string{}}
+		one := planwire.PlanRendition{Name: name, Says: r.String(), Pictures: r.Limits(media.Photo), Clips: r.Limits(media.Video), Rules: []string{}}
 		for _, rule := range slices.Sorted(maps.Keys(p.Rules)) {
 			if p.Rules[rule].Uses(name) {
 				one.Rules = append(one.Rules, rule)

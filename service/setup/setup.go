@@ -25,6 +25,7 @@ import (
 	"yardtide/service/planbook"
 	"yardtide/service/vault"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // Options make a set-up.
@@ -56,7 +57,7 @@ type Setup struct {
 
 	mu     sync.Mutex
 	loaded bool
-	now    wire.Setup
+	now    planwire.Setup
 }
 
 // The steps of the first hour.
@@ -86,11 +87,11 @@ func (s *Setup) file() string { return filepath.Join(s.Dir, "setup.json") }
 const everyday = "everyday"
 
 // begun is the set-up as it is kept, or a new one. The caller has the lock.
-func (s *Setup) begun() (*wire.Setup, error) {
+func (s *Setup) begun() (*planwire.Setup, error) {
 	if s.loaded {
 		return &s.now, nil
 	}
-	s.now = wire.Setup{Step: stepWhere, Device: s.First, Places: []wire.SetupPlace{}, Folders: []wire.SetupFolder{}, Draft: plantext.Compose(&plan.Plan{
+	s.now = planwire.Setup{Step: stepWhere, Device: s.First, Places: []planwire.SetupPlace{}, Folders: []planwire.SetupFolder{}, Draft: plantext.Compose(&plan.Plan{
 		Yard: "Home", Timezone: ZoneName(), Rules: map[string]plan.Rule{everyday: {Take: []media.Kind{media.Photo, media.Raw, media.Video}, Lanes: []plan.Lane{{Over: plan.WiFi}}}},
 	})}
 	text, err := os.ReadFile(s.file())
@@ -102,7 +103,7 @@ func (s *Setup) begun() (*wire.Setup, error) {
 			return nil, fmt.Errorf("reading the set-up in %s: %w; remove that file to begin anew", s.file(), err)
 		}
 		if s.now.Draft == "" { // of an earlier version: the folders that it has go on, the rest is asked for again
-			s.now.Draft, s.now.Step, s.now.Places = fresh, stepWhere, []wire.SetupPlace{}
+			s.now.Draft, s.now.Step, s.now.Places = fresh, stepWhere, []planwire.SetupPlace{}
 			if err := withSources(&s.now); err != nil {
 				return nil, fmt.Errorf("taking over the set-up in %s: %w; remove that file to begin anew", s.file(), err)
 			}
@@ -118,7 +119,7 @@ func (s *Setup) begun() (*wire.Setup, error) {
 }
 
 // change changes the set-up and keeps it; what fails changes nothing.
-func (s *Setup) change(change func(*wire.Setup) error) error {
+func (s *Setup) change(change func(*planwire.Setup) error) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	now, err := s.begun()
@@ -139,7 +140,7 @@ func (s *Setup) change(change func(*wire.Setup) error) error {
 	return nil
 }
 
-func (s *Setup) keep(now wire.Setup) error {
+func (s *Setup) keep(now planwire.Setup) error {
 	text, err := json.MarshalIndent(now, "", " ")
 	if err != nil {
 		return fmt.Errorf("keeping the set-up: %w", err)
@@ -163,14 +164,14 @@ func (s *Setup) keepCounts() error {
 }
 
 // Now tells how far the set-up is, and what it would come to.
-func (s *Setup) Now(ctx context.Context) (wire.SetupNow, error) {
+func (s *Setup) Now(ctx context.Context) (planwire.SetupNow, error) {
 	s.mu.Lock()
 	kept, err := s.begun()
 	if err != nil {
 		s.mu.Unlock()
-		return wire.SetupNow{}, err
+		return planwire.SetupNow{}, err
 	}
-	now := wire.SetupNow{Setup: *kept, Battery: gate.Unknown, Modem: gate.Unknown}
+	now := planwire.SetupNow{Setup: *kept, Battery: gate.Unknown, Modem: gate.Unknown}
 	now.Folders = slices.Clone(kept.Folders)
 	s.mu.Unlock()
 	now.InForce = s.Book.Plan() != nil
@@ -187,11 +188,11 @@ func (s *Setup) Now(ctx context.Context) (wire.SetupNow, error) {
 }
 
 // Change changes what is given of the set-up. The errors are ErrThere, Refused and plantext.EditError.
-func (s *Setup) Change(c wire.SetupChange) error {
+func (s *Setup) Change(c planwire.SetupChange) error {
 	if s.Book.Plan() != nil {
 		return ErrThere
 	}
-	err := s.change(func(now *wire.Setup) (err error) {
+	err := s.change(func(now *planwire.Setup) (err error) {
 		if c.Step != nil {
 			now.Step = *c.Step
 		}
@@ -203,7 +204,7 @@ func (s *Setup) Change(c wire.SetupChange) error {
 		if now.Draft, err = plantext.SetDraft(now.Draft, c.Edits...); err != nil || c.On == nil {
 			return err
 		}
-		i := slices.IndexFunc(now.Folders, func(f wire.SetupFolder) bool { return f.Folder == c.On.Folder })
+		i := slices.IndexFunc(now.Folders, func(f planwire.SetupFolder) bool { return f.Folder == c.On.Folder })
 		switch {
 		case c.On.Forget && i >= 0:
 			now.Folders = slices.Delete(now.Folders, i, i+1)
@@ -227,18 +228,18 @@ func (s *Setup) Change(c wire.SetupChange) error {
 
 // mayEdit tells whether a key of the draft is the keeper's to change by itself: folders and places are switched and
 // tried.
-func mayEdit(now *wire.Setup, path []string) bool {
+func mayEdit(now *planwire.Setup, path []string) bool {
 	switch {
 	case len(path) == 1:
 		return path[0] == "yard"
 	case len(path) == 3 && path[0] == "destinations":
-		return path[2] == "layout" && slices.ContainsFunc(now.Places, func(p wire.SetupPlace) bool { return p.Name == path[1] })
+		return path[2] == "layout" && slices.ContainsFunc(now.Places, func(p planwire.SetupPlace) bool { return p.Name == path[1] })
 	}
 	return len(path) > 2 && path[0] == "rules" && path[1] == everyday && path[2] != "to"
 }
 
 // withSources writes the folders that are on into the draft, as the sources of the device.
-func withSources(now *wire.Setup) (err error) {
+func withSources(now *planwire.Setup) (err error) {
 	var sources []any
 	for _, f := range now.Folders {
 		if f.On {
@@ -254,7 +255,7 @@ func withSources(now *wire.Setup) (err error) {
 }
 
 // withPlaces has the one rule send to every place.
-func withPlaces(now *wire.Setup) (err error) {
+func withPlaces(now *planwire.Setup) (err error) {
 	to := []string{}
 	for _, p := range now.Places {
 		to = append(to, p.Name)
@@ -267,7 +268,7 @@ func withPlaces(now *wire.Setup) (err error) {
 const mostSetupFolders = 100
 
 // addFolder puts one more folder into the set-up, as a plan would name it.
-func (s *Setup) addFolder(now *wire.Setup, folder string, on bool) error {
+func (s *Setup) addFolder(now *planwire.Setup, folder string, on bool) error {
 	folder = strings.TrimSpace(folder)
 	d, here := s.Device(now.Device)
 	switch {
@@ -297,13 +298,13 @@ func (s *Setup) addFolder(now *wire.Setup, folder string, on bool) error {
 	return nil
 }
 
-func emptyFolder(folder, where string, on bool) wire.SetupFolder {
-	return wire.SetupFolder{Folder: folder, Path: where, On: on, Kinds: []wire.LookKind{}, Years: []wire.LookYear{}, Folders: []wire.LookFolder{}, Pictures: []wire.LookPicture{}}
+func emptyFolder(folder, where string, on bool) planwire.SetupFolder {
+	return planwire.SetupFolder{Folder: folder, Path: where, On: on, Kinds: []wire.LookKind{}, Years: []wire.LookYear{}, Folders: []wire.LookFolder{}, Pictures: []wire.LookPicture{}}
 }
 
 // offerUsual puts the usual folders into a set-up that has none.
 func (s *Setup) offerUsual() error {
-	return s.change(func(now *wire.Setup) error {
+	return s.change(func(now *planwire.Setup) error {
 		d, here := s.Device(now.Device)
 		if len(now.Folders) > 0 || !here {
 			return nil
@@ -341,11 +342,11 @@ func (s *Setup) lookAtFolders() error {
 		job, err := s.Jobs.Begin(wire.Job{Kind: wire.JobLook, Says: "It is looked at."}, true, func(ctx context.Context, tell func(func(*wire.Job))) error {
 			err := d.Look(ctx, folder, nil, func(l wire.Look) {
 				tell(func(is *wire.Job) { jobs.TellLook(is, l) })
-				s.counted(folder, func(f *wire.SetupFolder) {
+				s.counted(folder, func(f *planwire.SetupFolder) {
 					f.All, f.Kinds, f.Years, f.Folders, f.Pictures = l.All, l.Kinds, l.Years, l.Folders, l.Pictures
 				})
 			})
-			s.counted(folder, func(f *wire.SetupFolder) {
+			s.counted(folder, func(f *planwire.SetupFolder) {
 				f.Counting, f.Problem = false, ""
 				if err != nil && ctx.Err() == nil {
 					f.Problem = sentenceOf(err)
@@ -356,7 +357,7 @@ func (s *Setup) lookAtFolders() error {
 			}
 			return errors.Join(err, s.keepCounts())
 		})
-		s.counted(folder, func(f *wire.SetupFolder) {
+		s.counted(folder, func(f *planwire.SetupFolder) {
 			if f.Job = job.ID; err != nil {
 				f.Counting, f.Problem = false, sentenceOf(err)
 			}
@@ -367,7 +368,7 @@ func (s *Setup) lookAtFolders() error {
 }
 
 // counted takes over what a look found; a folder that was taken out meanwhile is left.
-func (s *Setup) counted(folder string, take func(*wire.SetupFolder)) {
+func (s *Setup) counted(folder string, take func(*planwire.SetupFolder)) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for i := range s.now.Folders {
@@ -379,7 +380,7 @@ func (s *Setup) counted(folder string, take func(*wire.SetupFolder)) {
 
 // AddPlace puts a place into the set-up that a trial found good, and keeps its
 // secrets.
-func (s *Setup) AddPlace(a wire.SetupAdd) error {
+func (s *Setup) AddPlace(a planwire.SetupAdd) error {
 	if s.Book.Plan() != nil {
 		return ErrThere
 	}
@@ -394,7 +395,7 @@ func (s *Setup) AddPlace(a wire.SetupAdd) error {
 	if job.Trial == nil || !job.Trial.OK || job.Trial.Where != draft.Destination.Where() {
 		return Refused{draft.Name + " was not tried with success; test it first"}
 	}
-	return s.change(func(now *wire.Setup) (err error) {
+	return s.change(func(now *planwire.Setup) (err error) {
 		p, layout := plantext.Draft(now.Draft), plan.DefaultLayout
 		for name, d := range p.Destinations {
 			switch layout = d.Layout; {
@@ -405,7 +406,7 @@ func (s *Setup) AddPlace(a wire.SetupAdd) error {
 			}
 		}
 		draft.Destination.Layout = layout // they all have one
-		one := wire.SetupPlace{Name: draft.Name, Free: -1, Rate: job.Trial.Rate}
+		one := planwire.SetupPlace{Name: draft.Name, Free: -1, Rate: job.Trial.Rate}
 		if job.Trial.Space != nil {
 			one.Free = job.Trial.Space.Free
 		}
@@ -422,9 +423,9 @@ func (s *Setup) RemovePlace(name string) error {
 	if s.Book.Plan() != nil {
 		return ErrThere
 	}
-	err := s.change(func(now *wire.Setup) (err error) {
+	err := s.change(func(now *planwire.Setup) (err error) {
 		n := len(now.Places)
-		if now.Places = slices.DeleteFunc(now.Places, func(p wire.SetupPlace) bool { return p.Name == name }); len(now.Places) == n {
+		if now.Places = slices.DeleteFunc(now.Places, func(p planwire.SetupPlace) bool { return p.Name == name }); len(now.Places) == n {
 			return Refused{fmt.Sprintf("there is no place %q", name)}
 		}
 		if err := withPlaces(now); err != nil {
@@ -440,7 +441,7 @@ func (s *Setup) RemovePlace(name string) error {
 }
 
 // Start puts what was said back in force, as the first plan.
-func (s *Setup) Start(ctx context.Context, o wire.SetupStart) error {
+func (s *Setup) Start(ctx context.Context, o planwire.SetupStart) error {
 	now, err := s.Now(ctx)
 	switch {
 	case err != nil:

@@ -17,10 +17,11 @@ import (
 	"yardtide/core/plantext"
 	"yardtide/core/words"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // missingFolders tells of folders that went since they were looked at.
-func missingFolders(d Device, now *wire.SetupNow) {
+func missingFolders(d Device, now *planwire.SetupNow) {
 	for i, f := range now.Folders {
 		if info, err := os.Stat(d.Folder(f.Folder)); err != nil || !info.IsDir() {
 			now.Folders[i].Problem = "The folder is not there any more."
@@ -29,10 +30,10 @@ func missingFolders(d Device, now *wire.SetupNow) {
 }
 
 // tell fills in what a set-up would come to.
-func (s *Setup) tell(ctx context.Context, now *wire.SetupNow) error {
-	now.Says, now.Rooms, now.Missing, now.Notes, now.Names, now.Kinds = []string{}, []wire.SetupRoom{}, []wire.SetupLack{}, []string{}, []wire.SetupName{}, []wire.LookKind{}
+func (s *Setup) tell(ctx context.Context, now *planwire.SetupNow) error {
+	now.Says, now.Rooms, now.Missing, now.Notes, now.Names, now.Kinds = []string{}, []planwire.SetupRoom{}, []planwire.SetupLack{}, []string{}, []planwire.SetupName{}, []wire.LookKind{}
 	lack := func(step int, format string, args ...any) {
-		now.Missing = append(now.Missing, wire.SetupLack{Step: step, Says: fmt.Sprintf(format, args...)})
+		now.Missing = append(now.Missing, planwire.SetupLack{Step: step, Says: fmt.Sprintf(format, args...)})
 	}
 	p := plantext.Draft(now.Draft)
 	now.Values = plantext.Value(p)
@@ -80,7 +81,7 @@ func (s *Setup) tell(ctx context.Context, now *wire.SetupNow) error {
 }
 
 // tellPlan tells the plan that a set-up comes to, or what the plan lacks still.
-func (s *Setup) tellPlan(ctx context.Context, now *wire.SetupNow, p *plan.Plan, lack func(step int, format string, args ...any)) error {
+func (s *Setup) tellPlan(ctx context.Context, now *planwire.SetupNow, p *plan.Plan, lack func(step int, format string, args ...any)) error {
 	text := plantext.Compose(p)
 	p, err := plantext.Parse("plan.yaml", []byte(text))
 	var problems plantext.Problems
@@ -116,8 +117,8 @@ func (s *Setup) tellPlan(ctx context.Context, now *wire.SetupNow, p *plan.Plan, 
 }
 
 // roomOf tells what a place would get, whether it fits, and how long it takes.
-func roomOf(p wire.SetupPlace, takes wire.Amount, hours plan.Hours) wire.SetupRoom {
-	r := wire.SetupRoom{Name: p.Name, Free: p.Free, Fits: p.Free < 0 || takes.Bytes <= p.Free}
+func roomOf(p planwire.SetupPlace, takes wire.Amount, hours plan.Hours) planwire.SetupRoom {
+	r := planwire.SetupRoom{Name: p.Name, Free: p.Free, Fits: p.Free < 0 || takes.Bytes <= p.Free}
 	switch {
 	case p.Free < 0:
 		r.Says = fmt.Sprintf("%s does not tell how much room it has; %s go there.", p.Name, gate.Bytes(takes.Bytes))
@@ -169,7 +170,7 @@ func about(d time.Duration) string {
 }
 
 // names tells where the items of a set-up would land.
-func names(p *plan.Plan, now *wire.SetupNow) []wire.SetupName {
+func names(p *plan.Plan, now *planwire.SetupNow) []planwire.SetupName {
 	var own []naming.Sample
 	for _, f := range now.Folders {
 		for _, p := range f.Pictures {
@@ -182,9 +183,9 @@ func names(p *plan.Plan, now *wire.SetupNow) []wire.SetupName {
 	for _, d := range p.Destinations { // they all have one
 		layout = d.Layout
 	}
-	list := []wire.SetupName{}
+	list := []planwire.SetupName{}
 	for _, l := range naming.Examples(layout, now.Device, own) {
-		list = append(list, wire.SetupName(l))
+		list = append(list, planwire.SetupName(l))
 	}
 	return list
 }

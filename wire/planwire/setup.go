@@ -1,8 +1,9 @@
-package wire
+package planwire
 
 import (
 	"yardtide/core/gate"
 	"yardtide/core/plan"
+	"yardtide/wire"
 )
 
 // Setup is a household's first plan as it is being made, step by step. Nothing of it
@@ -25,17 +26,17 @@ type SetupPlace struct {
 
 // SetupFolder is a folder that may be taken up.
 type SetupFolder struct {
-	Folder   string        `json:"folder" doc:"As the plan would name it"`
-	Path     string        `json:"path"`
-	On       bool          `json:"on" doc:"It is taken up"`
-	Counting bool          `json:"counting" doc:"It is being looked at"`
-	Job      string        `json:"job" doc:"The job that looked at it, for its pictures; empty after a restart"`
-	Problem  string        `json:"problem" doc:"Why it cannot be looked at, else empty"`
-	All      Amount        `json:"all"`
-	Kinds    []LookKind    `json:"kinds"`
-	Years    []LookYear    `json:"years"`
-	Folders  []LookFolder  `json:"folders" doc:"The folders in it, the largest first"`
-	Pictures []LookPicture `json:"pictures"`
+	Folder   string             `json:"folder" doc:"As the plan would name it"`
+	Path     string             `json:"path"`
+	On       bool               `json:"on" doc:"It is taken up"`
+	Counting bool               `json:"counting" doc:"It is being looked at"`
+	Job      string             `json:"job" doc:"The job that looked at it, for its pictures; empty after a restart"`
+	Problem  string             `json:"problem" doc:"Why it cannot be looked at, else empty"`
+	All      wire.Amount        `json:"all"`
+	Kinds    []wire.LookKind    `json:"kinds"`
+	Years    []wire.LookYear    `json:"years"`
+	Folders  []wire.LookFolder  `json:"folders" doc:"The folders in it, the largest first"`
+	Pictures []wire.LookPicture `json:"pictures"`
 }
 
 // SetupChange changes what is given, and leaves the rest.
@@ -54,25 +55,25 @@ type SetupFolderOn struct {
 
 // SetupAdd is a place that a trial found good.
 type SetupAdd struct {
-	Draft
+	wire.Draft
 	Job string `json:"job" doc:"The trial"`
 }
 
 // SetupNow is the set-up, what is known of it, and what it would come to.
 type SetupNow struct {
 	Setup
-	Values  map[string]any `json:"values" doc:"What the draft says, in JSON, key by key"`
-	Battery gate.Known     `json:"battery" enum:"unknown,yes,no" doc:"Whether the device has one"`
-	Modem   gate.Known     `json:"modem" enum:"unknown,yes,no" doc:"Whether the device has one"`
-	InForce bool           `json:"inForce" doc:"There is a plan already: it is changed on the page Plan"`
-	Takes   Amount         `json:"takes" doc:"What would be taken up"`
-	Kinds   []LookKind     `json:"kinds" doc:"What is in the folders that are taken up, by kind"`
-	Says    []string       `json:"says" doc:"The whole in a few sentences"`
-	Rooms   []SetupRoom    `json:"rooms" doc:"What each place would get, and whether it fits"`
-	Missing []SetupLack    `json:"missing" doc:"What stands in the way of starting"`
-	Notes   []string       `json:"notes" doc:"What it allows and was hardly meant"`
-	Names   []SetupName    `json:"names" doc:"Where items would land, the awkward ones, too"`
-	Text    string         `json:"text" doc:"The plan that it makes, empty while something stands in the way"`
+	Values  map[string]any  `json:"values" doc:"What the draft says, in JSON, key by key"`
+	Battery gate.Known      `json:"battery" enum:"unknown,yes,no" doc:"Whether the device has one"`
+	Modem   gate.Known      `json:"modem" enum:"unknown,yes,no" doc:"Whether the device has one"`
+	InForce bool            `json:"inForce" doc:"There is a plan already: it is changed on the page Plan"`
+	Takes   wire.Amount     `json:"takes" doc:"What would be taken up"`
+	Kinds   []wire.LookKind `json:"kinds" doc:"What is in the folders that are taken up, by kind"`
+	Says    []string        `json:"says" doc:"The whole in a few sentences"`
+	Rooms   []SetupRoom     `json:"rooms" doc:"What each place would get, and whether it fits"`
+	Missing []SetupLack     `json:"missing" doc:"What stands in the way of starting"`
+	Notes   []string        `json:"notes" doc:"What it allows and was hardly meant"`
+	Names   []SetupName     `json:"names" doc:"Where items would land, the awkward ones, too"`
+	Text    string          `json:"text" doc:"The plan that it makes, empty while something stands in the way"`
 }
 
 // SetupRoom is what a place would get.

@@ -1,4 +1,4 @@
-package wire
+package planwire
 
 import (
 	"time"

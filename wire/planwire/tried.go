@@ -1,6 +1,9 @@
-package wire
+package planwire
 
-import "yardtide/core/media"
+import (
+	"yardtide/core/media"
+	"yardtide/wire"
+)
 
 // PlanTried is what a plan would do to the yard's items, beside what today's does. It
 // changes nothing.
@@ -17,7 +20,7 @@ type TriedDevice struct {
 	Device    string      `json:"device"`
 	New       []TriedKind `json:"new" doc:"What is newly taken up"`
 	Left      []TriedKind `json:"left" doc:"What is no longer taken up; what is stored of it stays"`
-	Uncounted Amount      `json:"uncounted" doc:"What counts as safe today, and would not until it is at every place that the plan asks for"`
+	Uncounted wire.Amount `json:"uncounted" doc:"What counts as safe today, and would not until it is at every place that the plan asks for"`
 	Today     []TriedWay  `json:"today" doc:"How what is still to come stands today, in copies"`
 	Then      []TriedWay  `json:"then" doc:"How it would stand"`
 	Unknown   []string    `json:"unknown" doc:"Folders that were not walked yet: what is in them is not counted"`
@@ -27,7 +30,7 @@ type TriedDevice struct {
 type TriedKind struct {
 	Kind media.Kind `json:"kind"`
 	Why  string     `json:"why" doc:"Why they are left out, empty for what is taken up"`
-	Amount
+	wire.Amount
 	Paths []string `json:"paths" doc:"The first of them"`
 }
 
@@ -35,15 +38,15 @@ type TriedKind struct {
 type TriedWay struct {
 	Says string `json:"says"`
 	Goes bool   `json:"goes" doc:"They go now, as senders are free"`
-	Amount
+	wire.Amount
 }
 
 // TriedPlace is what is still to come to a place, today and then.
 type TriedPlace struct {
-	Name  string `json:"name"`
-	Today Amount `json:"today"`
-	Then  Amount `json:"then"`
-	Room  int64  `json:"room" doc:"Bytes that may still be filled, -1 when nobody knows"`
-	Fits  bool   `json:"fits"`
-	Says  string `json:"says"`
+	Name  string      `json:"name"`
+	Today wire.Amount `json:"today"`
+	Then  wire.Amount `json:"then"`
+	Room  int64       `json:"room" doc:"Bytes that may still be filled, -1 when nobody knows"`
+	Fits  bool        `json:"fits"`
+	Says  string      `json:"says"`
 }
