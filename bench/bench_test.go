@@ -122,7 +122,8 @@ func upload(b *testing.B, dir, where string, n int64) (sent, safe time.Duration)
 // open starts a service with one device whose sources lie in dir.
 func open(b *testing.B, dir, text string, sense sensor.Sensor) (*service.Service, func()) {
 	b.Helper()
-	s, err := service.Open(b.Context(), service.Options{Dir: filepath.Join(dir, "data"), Log: slog.New(slog.DiscardHandler),
+	s, err := service.Open(b.Context(), service.Options{Dir: filepath.Join(dir, "data"),
+		Log:     slog.New(slog.DiscardHandler),
 		Members: []service.Local{{Name: "desk", Root: dir, Sensor: sense}}, Scan: scan.Options{}})
 	require.NoError(b, err)
 	if _, version := s.Book.Text(); version == 0 {
@@ -298,11 +299,13 @@ func BenchmarkTwoGiBToSSH(b *testing.B) {
 		batch := dir + "/batch"
 		require.NoError(b, os.WriteFile(batch, fmt.Appendf(nil, "put %s %s/reference/\n", file, dir), 0o644))
 		began := time.Now()
-		out, err := exec.Command("sftp", "-q", "-b", batch, "-i", s.KeyFile, "-P", port, "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", s.User+"@"+host).CombinedOutput()
+		out, err := exec.Command("sftp", "-q", "-b", batch, "-i", s.KeyFile, "-P", port, "-o", "StrictHostKeyChecking=no",
+			"-o", "UserKnownHostsFile=/dev/null", s.User+"@"+host).CombinedOutput()
 		require.NoError(b, err, "%s", out)
 		reference := time.Since(began)
 		require.NoError(b, os.RemoveAll(dir+"/reference"))
-		where := fmt.Sprintf("kind: sftp, address: %q, user: %q, host-key: %q, key-from: %q, path: %q", s.Address, s.User, s.HostKey, "file:"+s.KeyFile, dir+"/there")
+		where := fmt.Sprintf("kind: sftp, address: %q, user: %q, host-key: %q, key-from: %q, path: %q", s.Address, s.User,
+			s.HostKey, "file:"+s.KeyFile, dir+"/there")
 		sent, _ := upload(b, dir, where, 1)
 		require.NoError(b, s.Close())
 		b.ReportMetric(hashing(b, file).Seconds(), "hash-s")
@@ -319,7 +322,8 @@ func BenchmarkToS3(b *testing.B) {
 		file := many(b, dir, 1, 2<<30)[0]
 		g := &gateway.Server{Root: dir + "/gateway"}
 		require.NoError(b, g.Start(b.Context(), "bench"))
-		client, err := minio.New(g.Address, &minio.Options{Creds: credentials.NewStaticV4(g.User, g.Password, ""), Region: "us-east-1"})
+		client, err := minio.New(g.Address, &minio.Options{Creds: credentials.NewStaticV4(g.User, g.Password, ""),
+			Region: "us-east-1"})
 		require.NoError(b, err)
 		began := time.Now()
 		_, err = client.FPutObject(b.Context(), "bench", "reference", file, minio.PutObjectOptions{})
@@ -328,7 +332,8 @@ func BenchmarkToS3(b *testing.B) {
 		require.NoError(b, client.RemoveObject(b.Context(), "bench", "reference", minio.RemoveObjectOptions{}))
 		secret := dir + "/secret"
 		require.NoError(b, os.WriteFile(secret, []byte(g.Password), 0o600))
-		where := fmt.Sprintf("kind: s3, url: %q, bucket: bench, user: %q, password-from: %q", g.Endpoint, g.User, "file:"+secret)
+		where := fmt.Sprintf("kind: s3, url: %q, bucket: bench, user: %q, password-from: %q", g.Endpoint, g.User,
+			"file:"+secret)
 		sent, _ := upload(b, dir, where, 1)
 		b.ReportMetric(hashing(b, file).Seconds(), "hash-s")
 		require.NoError(b, os.Remove(file))
@@ -442,14 +447,17 @@ func BenchmarkMillionRows(b *testing.B) {
 		items := make([]records.Item, 5000)
 		for j := range items {
 			n := i + j
-			items[j] = records.Item{Source: "in", Dir: strconv.Itoa(n / 5000), Name: strconv.Itoa(n) + ".jpg", Size: int64(n), Kind: []media.Kind{media.Photo, media.Video}[n%2], Rule: "all", ContentType: "image/jpeg", TakenMS: int64(n) * 1000}
+			items[j] = records.Item{Source: "in", Dir: strconv.Itoa(n / 5000), Name: strconv.Itoa(n) + ".jpg", Size: int64(n),
+				Kind: []media.Kind{media.Photo, media.Video}[n%2], Rule: "all", ContentType: "image/jpeg", TakenMS: int64(n) * 1000}
 		}
 		require.NoError(b, r.Catalogue.Admit(b.Context(), items, &plan.Plan{Rules: rules}, time.Now()))
 	}
 	require.NoError(b, r.Close())
 	b.Logf("taking in a million items took %s", time.Since(began).Round(time.Second))
 	require.NoError(b, os.Mkdir(dir+"/disk", 0o755))
-	text := "yard: T\ntimezone: UTC\ndestinations:\n  storage: {kind: folder, path: " + dir + "/disk}\ndevices:\n  desk:\n    sources: [{folder: in, rule: all}]\nrules:\n  all: {take: [photo, video], to: [storage], lanes: [{over: wifi}], gates: {power: charging}}\n"
+	text := "yard: T\ntimezone: UTC\ndestinations:\n  storage: {kind: folder, path: " + dir +
+		"/disk}\ndevices:\n  desk:\n    sources: [{folder: in, rule: all}]\nrules:\n  all: {take: [photo, video], to: " +
+		"[storage], lanes: [{over: wifi}], gates: {power: charging}}\n"
 	var skipped int64
 	first, done := open(b, dir, text, &sensor.Set{}) // the plan is applied to them
 	for d, _ := first.Device("desk"); ; time.Sleep(10 * time.Millisecond) {
@@ -519,13 +527,16 @@ func BenchmarkMillionRows(b *testing.B) {
 		b.ReportMetric(median("/api/v1/items?kind=video&hold=power"), "filtered-page-ms")
 		b.ReportMetric(median("/api/v1/find?text=999123"), "find-ms")
 		began := time.Now()
-		_, err := d.Told.Items(b.Context(), wire.Filter{After: d.Machine.(*device.Device).Records.Catalogue.Key(500_000), Limit: 100})
+		_, err := d.Told.Items(b.Context(), wire.Filter{After: d.Machine.(*device.Device).Records.Catalogue.Key(500_000),
+			Limit: 100})
 		require.NoError(b, err)
 		b.ReportMetric(float64(time.Since(began).Microseconds())/1000, "deep-page-ms")
 		b.ReportMetric(rss(b), "reading-MiB")
 		// Trying a plan. Bound: 2 s, however it decides.
-		for name, change := range map[string]string{"try-kinds-s": "take: [photo, raw, document]", "try-scope-s": "take: [photo, video], larger-than: 300 kB"} {
-			other := strings.Replace(strings.Replace(text, "take: [photo, video]", change, 1), "yard: T", "format: 2\nyard: T", 1)
+		for name, change := range map[string]string{"try-kinds-s": "take: [photo, raw, document]",
+			"try-scope-s": "take: [photo, video], larger-than: 300 kB"} {
+			other := strings.Replace(strings.Replace(text, "take: [photo, video]", change, 1), "yard: T", "format: 2\nyard: T",
+				1)
 			began := time.Now()
 			tried, err := s.Trials.TryPlan(b.Context(), "plan", other)
 			require.NoError(b, err)

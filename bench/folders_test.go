@@ -31,7 +31,8 @@ func BenchmarkFoldersOfOne(b *testing.B) {
 				}
 				all := func(began time.Time) (took time.Duration) {
 					var sense sensor.Set
-					sense.Put(gate.Conditions{Network: plan.Wired, Metered: gate.No, Roaming: gate.No, Charging: gate.Yes, Battery: -1})
+					sense.Put(gate.Conditions{Network: plan.Wired, Metered: gate.No, Roaming: gate.No, Charging: gate.Yes,
+						Battery: -1})
 					s, done := open(b, dir, fmt.Sprintf(benchPlan, nowhere), &sense)
 					defer done()
 					d, _ := s.Device("desk")

@@ -75,7 +75,8 @@ func pairs(b *testing.B, times int, ours, theirs func(n int) (string, []string),
 		cmd.Env = append(os.Environ(), "VIPS_CONCURRENCY=1", "YARDTIDE_URL=http://127.0.0.1:1", "YARDTIDE_TOKEN=none")
 		out, err := cmd.CombinedOutput()
 		require.NoError(b, err, "%s", out)
-		return cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime(), cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss << 10
+		return cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime(),
+			cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss << 10
 	}
 	var own, other []time.Duration
 	most := int64(0)
@@ -111,7 +112,8 @@ func BenchmarkThumbnail(b *testing.B) {
 		small := filepath.Join(dir, "small.jpg")
 		out, err := exec.Command("vipsthumbnail", file, "--size", "320x240", "-o", small+"[Q=70]").CombinedOutput()
 		require.NoError(b, err, "%s", out)
-		out, err = exec.Command("exiftool", "-q", "-overwrite_original", "-Model=Yard 3", "-ThumbnailImage<="+small, file).CombinedOutput()
+		out, err = exec.Command("exiftool", "-q", "-overwrite_original", "-Model=Yard 3", "-ThumbnailImage<="+small,
+			file).CombinedOutput()
 		require.NoError(b, err, "%s", out)
 		content, err := os.ReadFile(file)
 		require.NoError(b, err)
@@ -136,7 +138,8 @@ func BenchmarkHEIC(b *testing.B) {
 	out, err := exec.Command("heif-enc", "-q", "60", large(b, dir, 4032, 3024), "-o", file).CombinedOutput()
 	require.NoError(b, err, "%s", out)
 	pairs(b, 3, func(n int) (string, []string) {
-		return yardtide, []string{"try", file, "-format", "jpeg", "-quality", "90", "-o", fmt.Sprintf("%s/ours-%d.jpg", dir, n)}
+		return yardtide, []string{"try", file, "-format", "jpeg", "-quality", "90", "-o",
+			fmt.Sprintf("%s/ours-%d.jpg", dir, n)}
 	}, func(n int) (string, []string) {
 		return "heif-convert", []string{"-q", "90", file, fmt.Sprintf("%s/theirs-%d.jpg", dir, n)}
 	}, "heif-convert")
@@ -153,7 +156,8 @@ func BenchmarkTwoWorkers(b *testing.B) {
 		began := time.Now()
 		for range pictures {
 			all.Go(func() error {
-				_, err := rendition.Reduce(b.Context(), rendition.Source{F: bytes.NewReader(content), Size: int64(len(content)), ContentType: "image/jpeg"}, plan.Rendition{LongEdge: 2560}, io.Discard)
+				_, err := rendition.Reduce(b.Context(), rendition.Source{F: bytes.NewReader(content), Size: int64(len(content)),
+					ContentType: "image/jpeg"}, plan.Rendition{LongEdge: 2560}, io.Discard)
 				return err
 			})
 		}

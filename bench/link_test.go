@@ -101,21 +101,26 @@ func BenchmarkFirstTold(b *testing.B) {
 	for _, folder := range []string{"desk/in", "other/in"} {
 		require.NoError(b, os.MkdirAll(filepath.Join(dir, folder), 0o755))
 	}
-	s := begin(b, dir+"/data", "serve", "-data", dir+"/data", "-device", "desk", "-root", dir+"/desk", "-listen", "127.0.0.1:0", "-home-network", "127.0.0.1:0")
+	s := begin(b, dir+"/data", "serve", "-data", dir+"/data", "-device", "desk", "-root", dir+"/desk", "-listen",
+		"127.0.0.1:0", "-home-network", "127.0.0.1:0")
 	c := s.client(b)
 	_, err := c.Plans().Apply(b.Context(), planwire.PlanChange{Text: linkPlan})
 	require.NoError(b, err)
 	join := func(name string) {
 		var code wire.JoinCode
-		require.Eventually(b, func() bool { code, err = c.AddDevice(b.Context(), name); return err == nil }, 10*time.Second, 50*time.Millisecond)
-		out, err := exec.Command("../bin/yardtide", "device", "join", code.Code, "-data", dir+"/"+name+"/data").CombinedOutput()
+		require.Eventually(b, func() bool { code, err = c.AddDevice(b.Context(), name); return err == nil }, 10*time.Second,
+			50*time.Millisecond)
+		out, err := exec.Command("../bin/yardtide", "device", "join", code.Code, "-data",
+			dir+"/"+name+"/data").CombinedOutput()
 		require.NoError(b, err, "%s", out)
-		text, err := json.Marshal(map[string]any{"network": "wifi", "metered": "no", "roaming": "no", "charging": "yes", "battery": 80, "use": "idle"})
+		text, err := json.Marshal(map[string]any{"network": "wifi", "metered": "no", "roaming": "no", "charging": "yes",
+			"battery": 80, "use": "idle"})
 		require.NoError(b, err)
 		require.NoError(b, os.WriteFile(dir+"/"+name+"/conditions", text, 0o644))
 	}
 	run := func(name string) process {
-		return begin(b, dir+"/"+name+"/data", "device", "run", "-data", dir+"/"+name+"/data", "-root", dir+"/"+name, "-listen", "127.0.0.1:0", "-conditions", dir+"/"+name+"/conditions")
+		return begin(b, dir+"/"+name+"/data", "device", "run", "-data", dir+"/"+name+"/data", "-root", dir+"/"+name,
+			"-listen", "127.0.0.1:0", "-conditions", dir+"/"+name+"/conditions")
 	}
 	join("other")
 	o := run("other")
@@ -127,7 +132,9 @@ func BenchmarkFirstTold(b *testing.B) {
 		items := make([]records.Item, 5000)
 		for j := range items {
 			k := i + j
-			items[j] = records.Item{Source: "in", Dir: strconv.Itoa(k / 1000), Name: fmt.Sprintf("IMG_%07d.jpg", k), Size: int64(2_000_000 + k), MTime: int64(k), Inode: int64(k), Kind: media.Photo, Rule: "everyday", ContentType: "image/jpeg", TakenMS: int64(k) * 1000, Look: fmt.Sprintf("%016x", k*7919)}
+			items[j] = records.Item{Source: "in", Dir: strconv.Itoa(k / 1000), Name: fmt.Sprintf("IMG_%07d.jpg", k),
+				Size: int64(2_000_000 + k), MTime: int64(k), Inode: int64(k), Kind: media.Photo, Rule: "everyday",
+				ContentType: "image/jpeg", TakenMS: int64(k) * 1000, Look: fmt.Sprintf("%016x", k*7919)}
 		}
 		require.NoError(b, r.Catalogue.Admit(b.Context(), items, &plan.Plan{Rules: rules}, time.Now()))
 	}

@@ -78,7 +78,8 @@ func BenchmarkSmallUntilSafe(b *testing.B) {
 			sftp := func(batch string) {
 				file := b.TempDir() + "/batch"
 				require.NoError(b, os.WriteFile(file, []byte(batch), 0o644))
-				out, err := exec.Command("sftp", "-q", "-b", file, "-i", s.KeyFile, "-P", port, "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", s.User+"@"+host).CombinedOutput()
+				out, err := exec.Command("sftp", "-q", "-b", file, "-i", s.KeyFile, "-P", port, "-o", "StrictHostKeyChecking=no",
+					"-o", "UserKnownHostsFile=/dev/null", s.User+"@"+host).CombinedOutput()
 				require.NoError(b, err, "%s", out)
 			}
 			began := time.Now()
@@ -87,7 +88,8 @@ func BenchmarkSmallUntilSafe(b *testing.B) {
 			sftp(fmt.Sprintf("cd %s\nlcd %s\nget *\n", theirs, back))
 			sums(b, sameIn(back, files))
 			reference := time.Since(began)
-			where := fmt.Sprintf("kind: sftp, address: %q, user: %q, path: %q, host-key: %q, key-from: %q", s.Address, s.User, ours, s.HostKey, "file:"+s.KeyFile)
+			where := fmt.Sprintf("kind: sftp, address: %q, user: %q, path: %q, host-key: %q, key-from: %q", s.Address, s.User,
+				ours, s.HostKey, "file:"+s.KeyFile)
 			return reference, untilSafe(b, dir, where, int64(len(files)))
 		})
 	})

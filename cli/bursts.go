@@ -9,7 +9,8 @@ import (
 
 func burstsCommand() Command {
 	return Command{
-		Name: "bursts", Usage: "RULE", Short: "the shots in a row among the photos that a rule takes, of which a clip could be made",
+		Name: "bursts", Usage: "RULE", Short: "the shots in a row among the photos that a rule takes, of which a clip " +
+			"could be made",
 		Long: `Lists the shots of one camera that were taken within seconds of each other and look
 alike, device by device. With bursts: true in the rule (yardtide rule set RULE -bursts
 yes) a short clip is made of each, on charge, beside them: an item of its own that is
@@ -39,7 +40,8 @@ sent like any other, and never in place of its shots.`,
 						p.line(2, "none")
 					}
 					for _, b := range d.Bursts {
-						p.line(2, "%s  %d shots, %s: %s to %s, in %s", b.TakenAt.Format("2006-01-02 15:04:05"), b.N, gate.Bytes(b.Bytes), plain(b.First), plain(b.Last), plain(b.Folder))
+						p.line(2, "%s  %d shots, %s: %s to %s, in %s", b.TakenAt.Format("2006-01-02 15:04:05"), b.N, gate.Bytes(b.Bytes),
+							plain(b.First), plain(b.Last), plain(b.Folder))
 					}
 					if d.More {
 						p.line(2, "and more")

@@ -64,7 +64,8 @@ func commands(here Here) []Command {
 	return append([]Command{
 		statusCommand(), queueCommand(), whyCommand(), watchCommand(),
 		pauseCommand(), resumeCommand(), sendNowCommand(), retryCommand(), finishCommand(),
-		destinationCommand(), proveCommand(), jobsCommand(), planCommand(), lookCommand(), sourceCommand(), ruleCommand(), renditionCommand(),
+		destinationCommand(), proveCommand(), jobsCommand(), planCommand(), lookCommand(), sourceCommand(), ruleCommand(),
+		renditionCommand(),
 		tryCommand(here.MakePicture), burstsCommand(), deviceCommand(here.Device), linkCommand(),
 	}, here.Commands...)
 }
@@ -173,11 +174,13 @@ func help(e Env, all []Command, args []string) int {
 }
 
 func overview(w io.Writer, all []Command) {
-	fmt.Fprint(w, "Yard Tide takes what is in chosen folders to storage, by your rules,\nand shows what is safe, what waits, and why.\n\nusage: yardtide COMMAND [flags]\n\n")
+	fmt.Fprint(w, "Yard Tide takes what is in chosen folders to storage, by your rules,\nand shows what is safe, "+
+		"what waits, and why.\n\nusage: yardtide COMMAND [flags]\n\n")
 	for _, c := range all {
 		fmt.Fprintf(w, "  %-11s %s\n", c.Name, c.Short)
 	}
-	fmt.Fprint(w, "\nyardtide help COMMAND tells more. Commands that ask a service find it by\n-url and -token, or YARDTIDE_URL and YARDTIDE_TOKEN. Exit codes: 0 done,\n1 failed, 2 used wrongly.\n")
+	fmt.Fprint(w, "\nyardtide help COMMAND tells more. Commands that ask a service find it by\n-url and -token, or "+
+		"YARDTIDE_URL and YARDTIDE_TOKEN. Exit codes: 0 done,\n1 failed, 2 used wrongly.\n")
 }
 
 // reach are the flags of commands that ask a service.
@@ -205,7 +208,8 @@ func (r *reach) client(e Env) client.Client {
 		}
 		return ""
 	}
-	return client.Client{URL: or(r.url, e.getenv("YARDTIDE_URL"), defaultURL), Token: strings.TrimSpace(or(r.token, e.getenv("YARDTIDE_TOKEN")))}
+	return client.Client{URL: or(r.url, e.getenv("YARDTIDE_URL"), defaultURL),
+		Token: strings.TrimSpace(or(r.token, e.getenv("YARDTIDE_TOKEN")))}
 }
 
 // asJSON prints what the API answered.

@@ -36,8 +36,10 @@ func (f *draftFlags) flags(fs *flag.FlagSet) {
 	fs.StringVar(&f.d.Bucket, "bucket", "", "s3: the `bucket`")
 	fs.StringVar(&f.d.Region, "region", "", "s3: the `region`, if the storage has several")
 	fs.StringVar(&f.d.User, "user", "", "the `name` to sign in with; s3: the access key")
-	fs.BoolVar(&f.passwordIn, "password-stdin", false, "read the password (s3: the secret key) from the standard input's first line; it is kept encrypted")
-	fs.StringVar(&f.password, "password-from", "", "where the password is kept instead: env:`NAME` or file:/path, read by the service")
+	fs.BoolVar(&f.passwordIn, "password-stdin", false,
+		"read the password (s3: the secret key) from the standard input's first line; it is kept encrypted")
+	fs.StringVar(&f.password, "password-from", "",
+		"where the password is kept instead: env:`NAME` or file:/path, read by the service")
 	fs.StringVar(&f.key, "key-file", "", "sftp: a private key's `file`; it is kept encrypted")
 	fs.StringVar(&f.d.Authority, "authority", "", "a PEM `file` with a certificate authority of your own")
 	fs.StringVar(&f.trust, "trust", "", "trust the certificate or host key with this `fingerprint` without asking")
@@ -84,7 +86,8 @@ func (f *draftFlags) secrets(in *bufio.Reader) (given wire.Secrets, err error) {
 	if f.passwordIn {
 		line, err := in.ReadString('\n')
 		if err != nil && err != io.EOF || strings.TrimRight(line, "\r\n") == "" {
-			return given, fmt.Errorf("reading the password: the standard input has no line; give it as in: yardtide destination add … -password-stdin < FILE")
+			return given, fmt.Errorf("reading the password: the standard input has no line; give it as in: yardtide " +
+				"destination add … -password-stdin < FILE")
 		}
 		given.Password = strings.TrimRight(line, "\r\n")
 	}
@@ -100,7 +103,8 @@ func (f *draftFlags) secrets(in *bufio.Reader) (given wire.Secrets, err error) {
 
 func destinationCommand() Command {
 	return Command{
-		Name: "destination", Usage: "list | show NAME | test NAME | add NAME -kind KIND … | browse [FOLDER] -kind KIND … | secret NAME | place NAME moved|new | layout NAME LAYOUT [-try] | remove NAME | adopt NAME",
+		Name: "destination", Usage: "list | show NAME | test NAME | add NAME -kind KIND … | browse [FOLDER] -kind " +
+			"KIND … | secret NAME | place NAME moved|new | layout NAME LAYOUT [-try] | remove NAME | adopt NAME",
 		Short: "set up, test and look at the storages",
 		Long: `list and show tell of the storages in the plan. add tries one, step by step,
 and puts it into the plan if all went well; a certificate or host key that is
@@ -135,7 +139,8 @@ lists what was there before, so that it is not sent again.
 }
 
 // doDestination does what a verb of the command says.
-func doDestination(ctx context.Context, e Env, verb string, args []string, c client.Client, f draftFlags, try, json bool) error {
+func doDestination(ctx context.Context, e Env, verb string, args []string, c client.Client, f draftFlags, try,
+	json bool) error {
 	in := bufio.NewReader(e.In)
 	switch {
 	case verb == "list":
@@ -201,7 +206,8 @@ func editLayout(ctx context.Context, e Env, c client.Client, asked planwire.Layo
 	if err != nil {
 		return err
 	}
-	done, err := c.Plans().Edit(ctx, planwire.PlanEdits{Edits: []plan.Edit{{Path: []string{"destinations", asked.Destination, "layout"}, Value: asked.Layout}}, Try: try})
+	done, err := c.Plans().Edit(ctx, planwire.PlanEdits{Edits: []plan.Edit{{Path: []string{"destinations",
+		asked.Destination, "layout"}, Value: asked.Layout}}, Try: try})
 	if err != nil {
 		return err
 	}
@@ -340,7 +346,8 @@ func addDestination(ctx context.Context, e Env, c client.Client, name string, f 
 	}
 	fmt.Fprintf(e.Out, "%s is in the plan.", name)
 	if len(d.Rules) == 0 {
-		fmt.Fprint(e.Out, " No rule sends there yet: name it under \"to\" of a rule (yardtide plan show, yardtide plan apply FILE).")
+		fmt.Fprint(e.Out, " No rule sends there yet: name it under \"to\" of a rule (yardtide plan show, yardtide plan "+
+			"apply FILE).")
 	}
 	fmt.Fprintln(e.Out)
 	return nil
@@ -367,10 +374,12 @@ func settlePlace(ctx context.Context, e Env, c client.Client, name, is string) e
 		return err
 	}
 	if is == "moved" {
-		fmt.Fprintf(e.Out, "What was at the old place of %s is proven again here, %s; what is missing is sent.\n", name, words.Things(n.N))
+		fmt.Fprintf(e.Out, "What was at the old place of %s is proven again here, %s; what is missing is sent.\n", name,
+			words.Things(n.N))
 		return nil
 	}
-	fmt.Fprintf(e.Out, "%s stands for a new place: %s go there. What is at the old one stays there.\n", name, words.Things(n.N))
+	fmt.Fprintf(e.Out, "%s stands for a new place: %s go there. What is at the old one stays there.\n", name,
+		words.Things(n.N))
 	return nil
 }
 
@@ -389,7 +398,8 @@ func setSecret(ctx context.Context, e Env, c client.Client, name string, f draft
 	return nil
 }
 
-func browse(ctx context.Context, e Env, c client.Client, f draftFlags, in *bufio.Reader, folder string, json bool) error {
+func browse(ctx context.Context, e Env, c client.Client, f draftFlags, in *bufio.Reader, folder string,
+	json bool) error {
 	make := f.makeFolder
 	f.makeFolder = false
 	draft, err := f.draft("", in)

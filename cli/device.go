@@ -13,7 +13,9 @@ import (
 
 func deviceCommand(here func(*flag.FlagSet) map[string]func(context.Context, Env, []string) error) Command {
 	return Command{
-		Name: "device", Usage: "list | show NAME | add NAME | join CODE | run | rename NAME NEW | revoke NAME | network [ADDRESS | off] | set NAME", Short: "the devices: let one join, run on one, let one go, and what the plan says of each",
+		Name: "device", Usage: "list | show NAME | add NAME | join CODE | run | rename NAME NEW | revoke NAME | network " +
+			"[ADDRESS | off] | set NAME", Short: "the devices: let one join, run on one, let one go, and what the plan " +
+			"says of each",
 		Long: `A device elsewhere runs by itself, with records of its own. It joins once:
 
   yardtide device network 192.168.1.20:7443     here: listen on the home network
@@ -62,7 +64,8 @@ set changes how fast one may send in all, and the zone in which its hours are me
 						if err != nil {
 							return err
 						}
-						return editPlan(ctx, e, c, planwire.PlanEdits{Base: now.Version, Edits: set.under("devices", args[0]), Try: *try}, r.json)
+						return editPlan(ctx, e, c, planwire.PlanEdits{Base: now.Version, Edits: set.under("devices", args[0]),
+							Try: *try}, r.json)
 					},
 				}
 				if do, is := local[verb]; is {

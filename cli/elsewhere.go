@@ -22,7 +22,8 @@ func addDevice(ctx context.Context, e Env, c client.Client, args []string, json 
 		return asJSON(e.Out, code)
 	}
 	p := newPage(e, c.URL)
-	p.line(0, "Until %s, once, %s joins by this code:", code.Until.Local().Format("15:04"), p.paint(strong, plain(code.Device)))
+	p.line(0, "Until %s, once, %s joins by this code:", code.Until.Local().Format("15:04"),
+		p.paint(strong, plain(code.Device)))
 	fmt.Fprintln(e.Out)
 	printQR(e, code.QR)
 	fmt.Fprintf(e.Out, "\n  yardtide device join '%s'\n\n", plain(code.Code))
@@ -110,14 +111,16 @@ func homeNetwork(ctx context.Context, e Env, c client.Client, args []string, jso
 	case h.Problem != "":
 		p.line(0, "%s", plain(h.Problem))
 	case h.Listening:
-		p.line(0, "Devices elsewhere reach the service at %s. Only they do: the console stays on this computer.", plain(h.Address))
+		p.line(0, "Devices elsewhere reach the service at %s. Only they do: the console stays on this computer.",
+			plain(h.Address))
 		p.line(0, "The fingerprint of its key is %s.", plain(h.Fingerprint))
 	default:
 		example := "192.168.1.20:7443"
 		if h.Proposed != "" {
 			example = h.Proposed
 		}
-		p.line(0, "The service does not listen on the home network: no device elsewhere reaches it. To let devices join: yardtide device network %s", plain(example))
+		p.line(0, "The service does not listen on the home network: no device elsewhere reaches it. To let devices "+
+			"join: yardtide device network %s", plain(example))
 	}
 	return nil
 }

@@ -10,7 +10,8 @@ import (
 
 func finishCommand() Command {
 	return Command{
-		Name: "finish", Usage: "-then sleep|off|nothing [-device NAME]", Short: "let a device sleep, or go off, when nothing more can go",
+		Name: "finish", Usage: "-then sleep|off|nothing [-device NAME]", Short: "let a device sleep, or go off, when " +
+			"nothing more can go",
 		Long: `Keeps a computer awake until nothing more can go under the plan, tells for how
 long that is about, and then sends it to sleep, or off. -then nothing takes that back.
 Without -device it is the computer of the service. That a computer is kept awake while it

@@ -86,11 +86,13 @@ func called(j wire.Job) string {
 
 // follow waits for a job and shows how far it is, until it ends or show says that it
 // is enough. Ctrl-C leaves it going on: ended is false then.
-func follow(ctx context.Context, e Env, c client.Client, j wire.Job, show func(wire.Job) bool) (last wire.Job, ended bool, err error) {
+func follow(ctx context.Context, e Env, c client.Client, j wire.Job,
+	show func(wire.Job) bool) (last wire.Job, ended bool, err error) {
 	last, err = c.Jobs().Follow(ctx, j, show)
 	switch {
 	case errors.Is(err, context.Canceled):
-		fmt.Fprintf(e.Err, "%s goes on by itself: yardtide jobs tells how far it is, yardtide jobs stop %s stops it.\n", called(j), j.ID)
+		fmt.Fprintf(e.Err, "%s goes on by itself: yardtide jobs tells how far it is, yardtide jobs stop %s stops it.\n",
+			called(j), j.ID)
 		return last, false, nil
 	case err != nil:
 		return last, false, err

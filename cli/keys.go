@@ -118,7 +118,8 @@ func valueOf(k plantext.Key, text string) (any, error) {
 	case k.Type == plantext.Number && text != "":
 		n, err := strconv.ParseFloat(text, 64)
 		if err != nil || math.IsNaN(n) || math.IsInf(n, 0) {
-			return nil, fmt.Errorf("it would be a number such as %s", cmp.Or(strings.Join(k.Examples, " or "), fmt.Sprint(k.Most)))
+			return nil, fmt.Errorf("it would be a number such as %s",
+				cmp.Or(strings.Join(k.Examples, " or "), fmt.Sprint(k.Most)))
 		}
 		return n, nil
 	}

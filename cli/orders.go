@@ -115,7 +115,10 @@ func picks(ctx context.Context, c client.Client, text string, states ...string) 
 	}
 	var picks []wire.Pick
 	for _, one := range items {
-		if !slices.ContainsFunc(one.Copies, func(c wire.Copy) bool { return c.Shelf == "" && slices.Contains(states, c.State) }) {
+		if !slices.ContainsFunc(one.Copies, func(c wire.Copy) bool {
+			return c.Shelf == "" &&
+				slices.Contains(states, c.State)
+		}) {
 			continue
 		}
 		if n := len(picks); n == 0 || picks[n-1].Device != one.Device {

@@ -62,7 +62,8 @@ const (
 )
 
 // tones are those of states.
-var tones = map[string]tone{"safe": good, "sending": moves, "preparing": moves, "proving": moves, "waiting": waits, "stuck": asks, "skipped": quiet}
+var tones = map[string]tone{"safe": good, "sending": moves, "preparing": moves, "proving": moves, "waiting": waits,
+	"stuck": asks, "skipped": quiet}
 
 func (p page) paint(t tone, text string) string {
 	if !p.colour || t == "" || text == "" {

@@ -23,18 +23,24 @@ func aYard() wire.Yard {
 	now := time.Date(2026, 11, 25, 17, 0, 0, 0, time.Local)
 	holds := []wire.HoldGroup{{
 		Hold:   gate.Hold{Gate: gate.Hours, Says: "Sends only at 22:00-06:00.", Opens: now.Add(5 * time.Hour)},
-		Amount: wire.Amount{N: 5, Bytes: 3_100_000}, Devices: []string{"chart-table", "slate"}, Kinds: []media.Kind{media.Video}, Destinations: []string{"locker", "loft", "shed"},
+		Amount: wire.Amount{N: 5, Bytes: 3_100_000}, Devices: []string{"chart-table",
+			"slate"}, Kinds: []media.Kind{media.Video}, Destinations: []string{"locker", "loft", "shed"},
 	}}
 	return wire.Yard{
 		Yard: "Saltmarsh Slip", Time: now, Says: "59 of 124 pictures and clips are safe. 65 wait, 22 MB.",
-		Needs: []wire.Need{{Says: "locker: The storage is full.", Todo: "Make room at the storage or enlarge it; sending goes on by itself.", Destination: "locker"}},
+		Needs: []wire.Need{{Says: "locker: The storage is full.",
+			Todo: "Make room at the storage or enlarge it; sending goes on by itself.", Destination: "locker"}},
 		Holds: holds,
 		Devices: []wire.Device{{
-			Name: "galley-phone", Conditions: gate.Conditions{Network: plan.Cellular, Metered: gate.Yes, Roaming: gate.No, Charging: gate.No, Battery: 64},
-			States: map[queue.State]wire.Amount{queue.Waiting: {N: 65, Bytes: 22e6}, queue.Safe: {N: 59, Bytes: 1e7}}, Going: wire.Amount{N: 2, Bytes: 300_000}, Holds: holds,
-			Sends: []wire.Send{{Item: "k-1", Name: "keel\x1b[31m.jpg", Destination: "locker", State: queue.Sending, Bytes: 8e6, Sent: 2e6, Rate: 1e6, BeginsAnew: true}},
+			Name: "galley-phone", Conditions: gate.Conditions{Network: plan.Cellular, Metered: gate.Yes, Roaming: gate.No,
+				Charging: gate.No, Battery: 64},
+			States: map[queue.State]wire.Amount{queue.Waiting: {N: 65, Bytes: 22e6}, queue.Safe: {N: 59, Bytes: 1e7}},
+			Going:  wire.Amount{N: 2, Bytes: 300_000}, Holds: holds,
+			Sends: []wire.Send{{Item: "k-1", Name: "keel\x1b[31m.jpg", Destination: "locker", State: queue.Sending, Bytes: 8e6,
+				Sent: 2e6, Rate: 1e6, BeginsAnew: true}},
 		}},
-		Destinations: []wire.DestinationStatus{{Name: "locker", Kind: plan.WebDAV, Where: "http://127.0.0.1:1/dav", Space: wire.Space{Free: 27e6, Used: 13e6}, KeepFree: 8e6, Held: wire.Amount{N: 80, Bytes: 13e6}}},
+		Destinations: []wire.DestinationStatus{{Name: "locker", Kind: plan.WebDAV, Where: "http://127.0.0.1:1/dav",
+			Space: wire.Space{Free: 27e6, Used: 13e6}, KeepFree: 8e6, Held: wire.Amount{N: 80, Bytes: 13e6}}},
 	}
 }
 
@@ -48,10 +54,13 @@ func TestTheGlanceAnswersFromTheTop(t *testing.T) {
 	text := printed(0, false)
 	at := -1
 	for _, part := range []string{
-		"59 of 124 pictures and clips are safe.", "Needs you", "! locker: The storage is full. Make room at the storage", "On the way",
-		"████░░░░░░░░░░░░ keel·[31m.jpg from galley-phone to locker  2.0 MB of 8.0 MB, 1.0 MB/s, 6 s still; after a cut it would begin anew", "next in line: 2 pictures and clips, 300 kB",
+		"59 of 124 pictures and clips are safe.", "Needs you", "! locker: The storage is full. Make room at the storage",
+		"On the way",
+		"████░░░░░░░░░░░░ keel·[31m.jpg from galley-phone to locker  2.0 MB of 8.0 MB, " +
+			"1.0 MB/s, 6 s still; after a cut it would begin anew", "next in line: 2 pictures and clips, 300 kB",
 		"Waits", "5 clips of chart-table and slate for locker, loft and shed, 3.1 MB: Sends only at 22:00-06:00. [until 22:00]",
-		"galley-phone: on cellular, battery 64%. waiting 65 (22 MB), safe 59 (10 MB)", "locker: holds 80 pictures and clips, 13 MB; 27 MB free, 8.0 MB of it kept so, 13 MB used.",
+		"galley-phone: on cellular, battery 64%. waiting 65 (22 MB), safe 59 (10 MB)", "locker: holds 80 pictures and " +
+			"clips, 13 MB; 27 MB free, 8.0 MB of it kept so, 13 MB used.",
 	} {
 		next := strings.Index(text, part)
 		require.Greater(t, next, at, "%q comes in its turn in\n%s", part, text)
@@ -68,7 +77,8 @@ func TestNoLineIsWiderThanTheTerminal(t *testing.T) {
 		}
 	}
 	one := strings.Join(strings.Fields(ansi.Strip(printed(40, true))), " ")
-	assert.Contains(t, one, "Make room at the storage or enlarge it; sending goes on by itself.", "what is wrapped is all there")
+	assert.Contains(t, one, "Make room at the storage or enlarge it; sending goes on by itself.",
+		"what is wrapped is all there")
 }
 
 func TestColourIsNotWhatTells(t *testing.T) {
@@ -93,23 +103,31 @@ func TestWatchDrawsInPlaceAndNeverScrolls(t *testing.T) {
 
 func TestAnItemIsOneLineAndOneStory(t *testing.T) {
 	it := wire.Item{
-		Key: "k-1", Device: "galley-phone", Name: "keel.jpg", Path: "DCIM/keel.jpg", Kind: "photo", Bytes: 137_000, State: "waiting", Says: "Safe at shed, waits for locker and loft.",
+		Key: "k-1", Device: "galley-phone", Name: "keel.jpg", Path: "DCIM/keel.jpg", Kind: "photo", Bytes: 137_000,
+		State: "waiting", Says: "Safe at shed, waits for locker and loft.",
 		TakenAt: time.Date(2026, 11, 13, 8, 12, 0, 0, time.UTC), TakenFrom: "header-nz",
 		Copies: []wire.Copy{
-			{Destination: "locker", State: "waiting", Holds: []gate.Hold{{Gate: gate.Network, Says: "Waits for Wi-Fi; the device is on cellular."}}},
-			{Destination: "loft", State: "waiting", Holds: []gate.Hold{{Gate: gate.Network, Says: "Waits for Wi-Fi; the device is on cellular."}}},
+			{Destination: "locker", State: "waiting",
+				Holds: []gate.Hold{{Gate: gate.Network, Says: "Waits for Wi-Fi; the device is on cellular."}}},
+			{Destination: "loft", State: "waiting", Holds: []gate.Hold{{Gate: gate.Network,
+				Says: "Waits for Wi-Fi; the device is on cellular."}}},
 			{Destination: "shed", State: "safe", Remote: "2026/11/keel.jpg", Proof: "read back, SHA-256", SHA256: "abc"},
 		},
 	}
 	var b strings.Builder
 	printItems(page{w: &b}, []wire.Item{it})
-	assert.Equal(t, "waiting     137 kB  2026-11-13 08:12  galley-phone:DCIM/keel.jpg  Safe at shed, waits for locker and loft. Waits for Wi-Fi; the device is on cellular.\n", b.String())
+	assert.Equal(t, "waiting     137 kB  2026-11-13 08:12  galley-phone:DCIM/keel.jpg  Safe at shed, waits for "+
+		"locker and loft. Waits for Wi-Fi; the device is on cellular.\n", b.String())
 	b.Reset()
-	printStory(page{w: &b}, wire.Story{Item: it, Cost: wire.Cost{Says: "It sends 274 kB and costs nothing."}, Story: []wire.Event{
-		{State: "waiting", Says: "Found on galley-phone."}, {Destination: "shed", State: "safe", Says: "Read back whole."},
-	}})
-	for _, part := range []string{"galley-phone:DCIM/keel.jpg  waiting\n", "(the camera wrote no zone; the device's is assumed)", "waiting   to locker\n", "waiting   to loft\n", "safe      at shed: 2026/11/keel.jpg\n",
-		"proof     read back, SHA-256", "held by   network: Waits for Wi-Fi", "send-now  It sends 274 kB", "waiting   Found on galley-phone.\n", "safe      shed: Read back whole.\n"} {
+	printStory(page{w: &b}, wire.Story{Item: it, Cost: wire.Cost{Says: "It sends 274 kB and costs nothing."},
+		Story: []wire.Event{
+			{State: "waiting", Says: "Found on galley-phone."}, {Destination: "shed", State: "safe", Says: "Read back whole."},
+		}})
+	for _, part := range []string{"galley-phone:DCIM/keel.jpg  waiting\n",
+		"(the camera wrote no zone; the device's is assumed)", "waiting   to locker\n", "waiting   to loft\n",
+		"safe      at shed: 2026/11/keel.jpg\n",
+		"proof     read back, SHA-256", "held by   network: Waits for Wi-Fi", "send-now  It sends 274 kB",
+		"waiting   Found on galley-phone.\n", "safe      shed: Read back whole.\n"} {
 		assert.Contains(t, b.String(), part)
 	}
 	b.Reset()
@@ -125,11 +143,13 @@ func TestALongListIsPagedInATerminalOnly(t *testing.T) {
 }
 
 func TestSpansAndNumbersAreForPeople(t *testing.T) {
-	for d, want := range map[time.Duration]string{0: "1 s", 40 * time.Second: "40 s", 5 * time.Minute: "5 min", 3 * time.Hour: "3 h", 72 * time.Hour: "3 days"} {
+	for d, want := range map[time.Duration]string{0: "1 s", 40 * time.Second: "40 s", 5 * time.Minute: "5 min",
+		3 * time.Hour: "3 h", 72 * time.Hour: "3 days"} {
 		assert.Equal(t, want, short(d))
 	}
 	assert.Equal(t, []string{"1 picture or clip", "1 picture", "1,204 clips", "2 pictures and clips"},
-		[]string{words.Things(1), words.Things(1, media.Photo), words.Things(1204, media.Video), words.Things(2, media.Photo, media.Video)})
+		[]string{words.Things(1), words.Things(1, media.Photo), words.Things(1204, media.Video),
+			words.Things(2, media.Photo, media.Video)})
 	assert.Equal(t, "a\u00b7b", plain("a\nb"))
 	assert.Equal(t, "3 proofs", fmt.Sprint(count(3, "proof")))
 }
@@ -137,10 +157,12 @@ func TestSpansAndNumbersAreForPeople(t *testing.T) {
 func TestNamesLeadToTheConsole(t *testing.T) {
 	var b strings.Builder
 	p := page{w: &b, width: 90, height: 24, links: "http://127.0.0.1:7400"}
-	it := wire.Item{Key: "w-1a", Device: "galley-phone", Name: "keel 50%.jpg", Path: "DCIM/keel 50%.jpg", State: "waiting", Says: "Waits for locker."}
+	it := wire.Item{Key: "w-1a", Device: "galley-phone", Name: "keel 50%.jpg", Path: "DCIM/keel 50%.jpg",
+		State: "waiting", Says: "Waits for locker."}
 	printItems(p, []wire.Item{it})
 	assert.Contains(t, b.String(), "\x1b]8;;http://127.0.0.1:7400/queue?item=galley-phone%2Fw-1a\x07")
-	assert.Contains(t, ansi.Strip(b.String()), "galley-phone:DCIM/keel 50%.jpg", "what is seen is what every command takes")
+	assert.Contains(t, ansi.Strip(b.String()), "galley-phone:DCIM/keel 50%.jpg",
+		"what is seen is what every command takes")
 	for _, line := range strings.Split(ansi.Strip(b.String()), "\n") {
 		assert.LessOrEqual(t, len(line), 90)
 	}

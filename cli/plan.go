@@ -151,7 +151,8 @@ func showPlan(ctx context.Context, e Env, r reach, args []string) error {
 	if r.json {
 		return asJSON(e.Out, p)
 	}
-	fmt.Fprintf(e.Err, "version %d; put a changed one in force with: yardtide plan apply FILE -base %d\n", p.Version, p.Version)
+	fmt.Fprintf(e.Err, "version %d; put a changed one in force with: yardtide plan apply FILE -base %d\n", p.Version,
+		p.Version)
 	_, err = fmt.Fprint(e.Out, p.Text)
 	return err
 }
@@ -185,7 +186,8 @@ func versionNow(ctx context.Context, c client.Client) (int64, error) {
 }
 
 func sums(p *plan.Plan) string {
-	return fmt.Sprintf("%s: %s, %s, %s.", plain(p.Yard), count(int64(len(p.Devices)), "device"), count(int64(len(p.Destinations)), "destination"), count(int64(len(p.Rules)), "rule"))
+	return fmt.Sprintf("%s: %s, %s, %s.", plain(p.Yard), count(int64(len(p.Devices)), "device"),
+		count(int64(len(p.Destinations)), "destination"), count(int64(len(p.Rules)), "rule"))
 }
 
 func readPlan(e Env, file string) ([]byte, error) {

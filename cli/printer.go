@@ -56,7 +56,8 @@ func shows(r rune) bool {
 	switch {
 	case unicode.IsControl(r), r == utf8.RuneError:
 		return false
-	case r == 0x061c, r >= 0x200b && r <= 0x200f, r >= 0x2028 && r <= 0x202e, r >= 0x2060 && r <= 0x206f, r == 0xfeff, r >= 0xfff9 && r <= 0xfffb, r >= 0xe0000 && r <= 0xe0fff:
+	case r == 0x061c, r >= 0x200b && r <= 0x200f, r >= 0x2028 && r <= 0x202e, r >= 0x2060 &&
+		r <= 0x206f, r == 0xfeff, r >= 0xfff9 && r <= 0xfffb, r >= 0xe0000 && r <= 0xe0fff:
 		return r == 0x200d // joins the parts of one picture sign
 	case r >= 0xfdd0 && r <= 0xfdef, r&0xfffe == 0xfffe:
 		return false

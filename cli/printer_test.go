@@ -37,7 +37,8 @@ func TestNothingFromOutsideSteersTheTerminal(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, len("before "+name+" after\n"), n)
 		for _, r := range b.String() {
-			assert.True(t, r == '\n' || !unicode.IsControl(r) && !unicode.Is(unicode.Bidi_Control, r) && r != 0x2028 && r != 0x2029, "%s: %q", what, b.String())
+			assert.True(t, r == '\n' || !unicode.IsControl(r) && !unicode.Is(unicode.Bidi_Control, r) && r != 0x2028 &&
+				r != 0x2029, "%s: %q", what, b.String())
 		}
 		assert.True(t, strings.HasPrefix(b.String(), "before ") && strings.HasSuffix(b.String(), " after\n"), what)
 		assert.NotContains(t, plain(name), "\x1b", what)
@@ -46,7 +47,8 @@ func TestNothingFromOutsideSteersTheTerminal(t *testing.T) {
 
 func TestOurOwnSteeringGetsThrough(t *testing.T) {
 	p := page{width: 60, height: 10, colour: true, links: "http://127.0.0.1:7400"}
-	for _, own := range []string{p.paint(strong, "larch"), p.item("desk", "k-1", "keel.jpg"), redraw("a\nb", p), "\r\x1b[Kdone", "\x1b[97;40m█\x1b[0m\n", "Grüße, 写真, مرحبا, 👩‍🚀\n"} {
+	for _, own := range []string{p.paint(strong, "larch"), p.item("desk", "k-1", "keel.jpg"), redraw("a\nb", p),
+		"\r\x1b[Kdone", "\x1b[97;40m█\x1b[0m\n", "Grüße, 写真, مرحبا, 👩‍🚀\n"} {
 		var b strings.Builder
 		_, err := printer{&b, true}.Write([]byte(own))
 		require.NoError(t, err)

@@ -47,7 +47,10 @@ func prove(ctx context.Context, e Env, c client.Client, o wire.ProveOrder, json 
 	if !json {
 		fmt.Fprintf(e.Out, "%s to take again.\n", count(j.Of, "proof"))
 	}
-	j, ended, err := follow(ctx, e, c, j, func(j wire.Job) bool { return j.Proving.Left > 0 && j.Proving.Left == j.Proving.Held })
+	j, ended, err := follow(ctx, e, c, j, func(j wire.Job) bool {
+		return j.Proving.Left > 0 &&
+			j.Proving.Left == j.Proving.Held
+	})
 	if err != nil || !ended {
 		return err
 	}
@@ -55,7 +58,8 @@ func prove(ctx context.Context, e Env, c client.Client, o wire.ProveOrder, json 
 		return asJSON(e.Out, j.Proving)
 	}
 	if lost := j.Proving.Stuck - before; lost > 0 {
-		return fmt.Errorf("%s no longer what was proven: yardtide queue -state stuck tells which, and what to do", map[bool]string{true: "1 copy is", false: fmt.Sprintf("%d copies are", lost)}[lost == 1])
+		return fmt.Errorf("%s no longer what was proven: yardtide queue -state stuck tells which, and what to do",
+			map[bool]string{true: "1 copy is", false: fmt.Sprintf("%d copies are", lost)}[lost == 1])
 	}
 	fmt.Fprintln(e.Out, plain(j.Says))
 	return nil

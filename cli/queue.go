@@ -118,7 +118,8 @@ func printItems(p page, items []wire.Item) {
 		return
 	}
 	for _, it := range items {
-		p.line(0, "%s %8s  %s  %s  %s", p.paint(tones[it.State], fmt.Sprintf("%-9s", it.State)), bytes(it.Bytes), it.TakenAt.Format("2006-01-02 15:04"),
+		p.line(0, "%s %8s  %s  %s  %s", p.paint(tones[it.State], fmt.Sprintf("%-9s", it.State)), bytes(it.Bytes),
+			it.TakenAt.Format("2006-01-02 15:04"),
 			p.item(it.Device, it.Key, p.paint(strong, plain(it.Device+":"+it.Path))), p.paint(quiet, plain(reason(it))))
 	}
 }
@@ -210,9 +211,12 @@ func find(ctx context.Context, c client.Client, text string) ([]wire.Item, error
 
 func printStory(p page, s wire.Story) {
 	it, now := s.Item, time.Now()
-	p.line(0, "%s  %s", p.item(it.Device, it.Key, p.paint(strong, plain(it.Device+":"+it.Path))), p.paint(tones[it.State], it.State))
-	p.line(2, "%s, %s, taken %s%s", it.Kind, bytes(it.Bytes), it.TakenAt.Format("2 Jan 2006 15:04:05 -07:00"), map[string]string{
-		"header-nz": " (the camera wrote no zone; the device's is assumed)", "file": " (the file's own time; its header has none)"}[it.TakenFrom])
+	p.line(0, "%s  %s", p.item(it.Device, it.Key, p.paint(strong, plain(it.Device+":"+it.Path))),
+		p.paint(tones[it.State], it.State))
+	p.line(2, "%s, %s, taken %s%s", it.Kind, bytes(it.Bytes), it.TakenAt.Format("2 Jan 2006 15:04:05 -07:00"),
+		map[string]string{
+			"header-nz": " (the camera wrote no zone; the device's is assumed)", "file": " (the file's own time; its header " +
+				"has none)"}[it.TakenFrom])
 	if it.Gone {
 		p.line(2, "The file is no longer on the device, or has another content now.")
 	}

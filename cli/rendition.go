@@ -16,7 +16,8 @@ import (
 
 func renditionCommand() Command {
 	return Command{
-		Name: "rendition", Usage: "list | set NAME [flags] | remove NAME", Short: "the forms in which rules may send, beside as shot",
+		Name: "rendition", Usage: "list | set NAME [flags] | remove NAME", Short: "the forms in which rules may send, " +
+			"beside as shot",
 		Long: `A rendition is a form with limits of its own; a rule says which kinds go in it
 (yardtide rule set NAME -send photo=family). A picture that is within the limits goes as
 shot, and so does one that would get no smaller. With -try it is only told what would
@@ -84,7 +85,8 @@ func listRenditions(ctx context.Context, e Env, c client.Client, json bool) erro
 
 func tryCommand(makePicture func(context.Context, string, plan.Rendition, string) (MadePicture, error)) Command {
 	return Command{
-		Name: "try", Usage: "FILE -as NAME [-rule RULE] [-o FILE]", Short: "see one of your pictures in another form, and what that form comes to for all of them",
+		Name: "try", Usage: "FILE -as NAME [-rule RULE] [-o FILE]", Short: "see one of your pictures in another form, " +
+			"and what that form comes to for all of them",
 		Long: `Makes of a picture what a rendition of the plan makes of it (-as), or limits that are
 given here, and tells how large it is both ways: in pixels of the longer edge, in
 megapixels and in bytes. Then a few of your own pictures are made to tell what the form
@@ -108,7 +110,10 @@ comes to for all that a rule takes. Nothing is changed or sent; -o keeps what wa
 				if asked.Form.Form = form.whole(); (asked.Name == "") == (len(form.edits) == 0) {
 					return WrongUse("say -as and a rendition of the plan, or limits such as -long-edge 2560, and not both")
 				}
-				return tryPicture(ctx, e, r, asked, func(form plan.Rendition) (MadePicture, error) { return makePicture(ctx, args[0], form, *out) })
+				return tryPicture(ctx, e, r, asked, func(form plan.Rendition) (MadePicture,
+					error) {
+					return makePicture(ctx, args[0], form, *out)
+				})
 			}
 		},
 	}
@@ -122,7 +127,8 @@ type triedPicture struct {
 	Forecast *wire.FormForecast `json:"forecast,omitempty"`
 }
 
-func tryPicture(ctx context.Context, e Env, r reach, asked wire.FormAsked, makePicture func(plan.Rendition) (MadePicture, error)) error {
+func tryPicture(ctx context.Context, e Env, r reach, asked wire.FormAsked,
+	makePicture func(plan.Rendition) (MadePicture, error)) error {
 	c := r.client(e)
 	said := asked.Form.Form
 	if asked.Name != "" {
@@ -182,7 +188,8 @@ func tryPicture(ctx context.Context, e Env, r reach, asked wire.FormAsked, makeP
 
 // formSize tells a size in each of the units that people count in.
 func formSize(s wire.FormSize) string {
-	return fmt.Sprintf("%d × %d pixels: %d px on the longer edge, %.1f megapixels, %s", s.Width, s.Height, max(s.Width, s.Height), float64(s.Width)*float64(s.Height)/1e6, gate.Bytes(s.Bytes))
+	return fmt.Sprintf("%d × %d pixels: %d px on the longer edge, %.1f megapixels, %s", s.Width, s.Height,
+		max(s.Width, s.Height), float64(s.Width)*float64(s.Height)/1e6, gate.Bytes(s.Bytes))
 }
 
 func percent(part, of int64) string {

@@ -15,7 +15,8 @@ import (
 
 func ruleCommand() Command {
 	return Command{
-		Name: "rule", Usage: "list | show NAME | set NAME [flags] | add NAME [flags] | remove NAME", Short: "what each rule does, in a sentence; change, add and take out rules",
+		Name: "rule", Usage: "list | show NAME | set NAME [flags] | add NAME [flags] | remove NAME",
+		Short: "what each rule does, in a sentence; change, add and take out rules",
 		Long: `list tells every rule in a sentence, and the folders that follow it. set changes one:
 only what a flag names; add makes a new one, remove takes one out that nobody follows.
 Each tells in a sentence what it changes, and what that does to the items that there are;
@@ -87,15 +88,18 @@ func (e *ruleEdit) flags(fs *flag.FlagSet) {
 	of("metered", func(v any) { e.metered = new(v.(bool)) })
 	of("roaming", func(v any) { e.roaming = new(v.(bool)) })
 	of("allowance", func(v any) { e.allowance = new(v.(string)) })
-	fs.Func("over", "the `networks` that it goes over, with commas: wifi, wired, cellular; the first open one is used", func(text string) error {
-		e.over, e.saidLanes = listOf(text), true
-		return nil
-	})
-	fs.Func("quick", "a `rendition`: over cellular small copies go in it, and the whole ones over another network; empty for whole ones", func(text string) error {
+	fs.Func("over", "the `networks` that it goes over, with commas: wifi, wired, cellular; the first open one is used",
+		func(text string) error {
+			e.over, e.saidLanes = listOf(text), true
+			return nil
+		})
+	fs.Func("quick", "a `rendition`: over cellular small copies go in it, and the whole ones over another network; "+
+		"empty for whole ones", func(text string) error {
 		e.quick, e.saidLanes = &text, true
 		return nil
 	})
-	fs.Func("also", "what carries a mark goes under a second layout, too: \"rated 4 = picks/{year}/{caption}\", captioned or keyword WORD; may be given several `times`, empty for none", func(text string) error {
+	fs.Func("also", "what carries a mark goes under a second layout, too: \"rated 4 = picks/{year}/{caption}\", "+
+		"captioned or keyword WORD; may be given several `times`, empty for none", func(text string) error {
 		e.saidAlso = true
 		if text == "" {
 			return nil
@@ -107,7 +111,8 @@ func (e *ruleEdit) flags(fs *flag.FlagSet) {
 		e.also = append(e.also, map[string]any{"when": strings.TrimSpace(when), "layout": strings.TrimSpace(layout)})
 		return nil
 	})
-	fs.StringVar(&e.device, "device", "", "change only what this `device` has otherwise: -over, -allowance and the gates; any sets the rule's aside, empty leaves it")
+	fs.StringVar(&e.device, "device", "", "change only what this `device` has otherwise: -over, -allowance and the "+
+		"gates; any sets the rule's aside, empty leaves it")
 	fs.BoolVar(&e.asItIs, "as-it-is", false, "with -device: it follows the rule as it is")
 	fs.BoolVar(&e.try, "try", false, "only tell what it would change")
 }
@@ -129,7 +134,8 @@ func (e ruleEdit) edits(fs *flag.FlagSet, now planwire.PlanText, verb, name stri
 	}
 	ofARule := func(edit plan.Edit) bool { return edit.Path[0] != "gates" }
 	if e.asItIs || e.device != "" && (verb != "set" || e.saidAlso || slices.ContainsFunc(e.given.edits, ofARule)) {
-		return nil, WrongUse("with -device only -over, -quick, -allowance, -metered, -roaming, the gates and -as-it-is can be set")
+		return nil, WrongUse("with -device only -over, -quick, -allowance, -metered, -roaming, the gates and -as-it-is " +
+			"can be set")
 	}
 	if e.saidAlso {
 		e.set(e.also, "also")

@@ -15,7 +15,8 @@ import (
 
 func sourceCommand() Command {
 	return Command{
-		Name: "source", Usage: "list | add FOLDER [flags] | change FOLDER [flags] | remove FOLDER [-device NAME]", Short: "the folders that are taken up: list, add, change, take out",
+		Name: "source", Usage: "list | add FOLDER [flags] | change FOLDER [flags] | remove FOLDER [-device NAME]",
+		Short: "the folders that are taken up: list, add, change, take out",
 		Long: `list tells every source of the devices here: where it is, by which rule it goes, and
 what is wrong with it. add has a folder taken up, change says otherwise which rules it
 follows or what of it is taken up, remove takes it out; what is stored stays. Each tells in a sentence what it changes; with -try it only tells. The device
@@ -33,10 +34,11 @@ and its order: see yardtide plan diff.
 			r.flags(fs, true)
 			var e sourceEdit
 			fs.StringVar(&e.device, "device", "", "the `device` whose folder it is")
-			fs.Func("rule", "the `rules` that it follows, with commas: the first that takes an item counts", func(text string) error {
-				e.set(listOf(text), "rules")
-				return nil
-			})
+			fs.Func("rule", "the `rules` that it follows, with commas: the first that takes an item counts",
+				func(text string) error {
+					e.set(listOf(text), "rules")
+					return nil
+				})
 			keyFlags(fs, &e.given, partKeys("devices", "sources"), "folder", "rules")
 			fs.BoolVar(&e.try, "try", false, "only tell what it would change")
 			return func(ctx context.Context, env Env, args []string) error {
@@ -72,7 +74,8 @@ type sourceEdit struct {
 }
 
 // edits are those of the plan that the flags ask for. What is there only once needs no name.
-func (e sourceEdit) edits(ctx context.Context, c client.Client, now planwire.PlanText, verb, folder string) (edits []plan.Edit, err error) {
+func (e sourceEdit) edits(ctx context.Context, c client.Client, now planwire.PlanText, verb,
+	folder string) (edits []plan.Edit, err error) {
 	device := e.device
 	if devices := namesOf(now.Values, "devices"); device == "" && len(devices) == 1 {
 		device = devices[0]

@@ -89,7 +89,8 @@ func printStatus(p page, y wire.Yard) {
 		p.head("Storage")
 	}
 	for _, d := range y.Destinations {
-		p.line(2, "%s: holds %s, %s; %s. %s", p.paint(strong, d.Name), words.Things(d.Held.N, kindsAt(d)...), bytes(d.Held.Bytes), room(d), p.paint(quiet, fmt.Sprintf("%s, %s", d.Kind, d.Where)))
+		p.line(2, "%s: holds %s, %s; %s. %s", p.paint(strong, d.Name), words.Things(d.Held.N, kindsAt(d)...),
+			bytes(d.Held.Bytes), room(d), p.paint(quiet, fmt.Sprintf("%s, %s", d.Kind, d.Where)))
 	}
 }
 
@@ -114,7 +115,8 @@ func states(p page, d wire.Device) string {
 	var parts []string
 	for _, state := range queue.States {
 		if a := d.States[state]; a.N > 0 {
-			parts = append(parts, fmt.Sprintf("%s %s (%s)", p.paint(tones[string(state)], string(state)), gate.Count(a.N), bytes(a.Bytes)))
+			parts = append(parts, fmt.Sprintf("%s %s (%s)", p.paint(tones[string(state)], string(state)), gate.Count(a.N),
+				bytes(a.Bytes)))
 		}
 	}
 	if len(parts) == 0 {
@@ -170,7 +172,8 @@ func printSend(p page, device string, s wire.Send) {
 	case queue.Sending:
 		says := fmt.Sprintf("%s of %s", bytes(s.Sent), bytes(s.Bytes))
 		if s.Rate > 0 && s.Sent < s.Bytes {
-			says += fmt.Sprintf(", %s/s, %s still", bytes(s.Rate), short(time.Duration(s.Bytes-s.Sent)*time.Second/time.Duration(s.Rate)))
+			says += fmt.Sprintf(", %s/s, %s still", bytes(s.Rate),
+				short(time.Duration(s.Bytes-s.Sent)*time.Second/time.Duration(s.Rate)))
 		}
 		if s.BeginsAnew {
 			says += "; after a cut it would begin anew"
@@ -195,7 +198,8 @@ func printHolds(p page, y wire.Yard) {
 		p.head("Waits")
 	}
 	for _, h := range y.Holds {
-		says := fmt.Sprintf("%s of %s for %s, %s: %s", words.Things(h.N, h.Kinds...), gate.And(h.Devices), gate.And(h.Destinations), bytes(h.Bytes), plain(h.Says))
+		says := fmt.Sprintf("%s of %s for %s, %s: %s", words.Things(h.N, h.Kinds...), gate.And(h.Devices),
+			gate.And(h.Destinations), bytes(h.Bytes), plain(h.Says))
 		if at := opens(h.Hold, y.Time); at != "" {
 			says += " [" + at + "]"
 		}

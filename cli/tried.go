@@ -28,10 +28,12 @@ func printTried(p page, t planwire.PlanTried) {
 			p.line(2, "+ newly taken up: %s, %s%s", count(k.N, k.Kind.Singular()), bytes(k.Bytes), p.paint(quiet, firstOf(k)))
 		}
 		for _, k := range d.Left {
-			p.line(2, "- left out: %s, %s. %s%s", count(k.N, k.Kind.Singular()), bytes(k.Bytes), plain(k.Why), p.paint(quiet, firstOf(k)))
+			p.line(2, "- left out: %s, %s. %s%s", count(k.N, k.Kind.Singular()), bytes(k.Bytes), plain(k.Why),
+				p.paint(quiet, firstOf(k)))
 		}
 		if d.Uncounted.N > 0 {
-			p.line(2, "%s %s, %s, count as safe today, and would not until they are everywhere that the plan asks for.", p.paint(asks, "!"), count(d.Uncounted.N, "file"), bytes(d.Uncounted.Bytes))
+			p.line(2, "%s %s, %s, count as safe today, and would not until they are everywhere that the plan asks for.",
+				p.paint(asks, "!"), count(d.Uncounted.N, "file"), bytes(d.Uncounted.Bytes))
 		}
 		for _, u := range d.Unknown {
 			p.line(2, "%s is not known yet: yardtide look %s -device %s tells what is in it.", plain(u), plain(u), d.Device)

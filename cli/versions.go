@@ -56,7 +56,8 @@ func history(ctx context.Context, e Env, c client.Client, json bool) error {
 			p.line(0, "There is no plan yet.")
 		}
 		for _, v := range all {
-			by := map[planwire.PlanWay]string{planwire.PlanByConsole: "on the page", planwire.PlanByCommand: "by a command", planwire.PlanByForm: "by a form", planwire.PlanByUndo: "an earlier one again"}[v.By]
+			by := map[planwire.PlanWay]string{planwire.PlanByConsole: "on the page", planwire.PlanByCommand: "by a command",
+				planwire.PlanByForm: "by a form", planwire.PlanByUndo: "an earlier one again"}[v.By]
 			at := v.At.Local().Format("Mon 2 Jan 2006 15:04")
 			if by != "" {
 				at += ", " + by

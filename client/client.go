@@ -59,7 +59,8 @@ func (c Client) Status(ctx context.Context) (wire.Yard, error) {
 // Items asks for a page of items, newest first.
 func (c Client) Items(ctx context.Context, f wire.Filter) (wire.Page, error) {
 	q := url.Values{}
-	for name, v := range map[string]string{"device": f.Device, "state": f.State, "kind": f.Kind, "hold": f.Hold, "destination": f.Destination, "after": f.After} {
+	for name, v := range map[string]string{"device": f.Device, "state": f.State, "kind": f.Kind, "hold": f.Hold,
+		"destination": f.Destination, "after": f.After} {
 		if v != "" {
 			q.Set(name, v)
 		}
@@ -120,7 +121,8 @@ func (c Client) AddDevice(ctx context.Context, name string) (wire.JoinCode, erro
 
 // RenameDevice calls a device elsewhere otherwise, here, in the plan and there.
 func (c Client) RenameDevice(ctx context.Context, name, to string) (planwire.PlanEdited, error) {
-	return ask[planwire.PlanEdited](ctx, c, http.MethodPost, "/devices/"+url.PathEscape(name)+"/rename", wire.Rename{To: to})
+	return ask[planwire.PlanEdited](ctx, c, http.MethodPost, "/devices/"+url.PathEscape(name)+"/rename",
+		wire.Rename{To: to})
 }
 
 // RevokeDevice lets a device elsewhere go.
@@ -260,7 +262,8 @@ func (c Client) send(ctx context.Context, method, path string, body any) (*http.
 		return nil, fmt.Errorf("the service at %s answered %s, which is not Yard Tide's", c.shown(), res.Status)
 	}
 	if res.StatusCode == http.StatusUnauthorized {
-		return nil, fmt.Errorf("%s Give it with -token or YARDTIDE_TOKEN; it is in the file token of the data directory", p.Detail)
+		return nil, fmt.Errorf("%s Give it with -token or YARDTIDE_TOKEN; it is in the file token of the data directory",
+			p.Detail)
 	}
 	return nil, p
 }

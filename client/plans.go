@@ -30,7 +30,8 @@ func (of Plans) Apply(ctx context.Context, p planwire.PlanChange) (planwire.Plan
 // History asks for the plan's versions, the newest first; before is the version to
 // go on before, 0 for the newest.
 func (of Plans) History(ctx context.Context, before int64) ([]planwire.PlanVersion, error) {
-	return ask[[]planwire.PlanVersion](ctx, of.c, http.MethodGet, "/plan/versions?before="+strconv.FormatInt(before, 10), nil)
+	return ask[[]planwire.PlanVersion](ctx, of.c, http.MethodGet, "/plan/versions?before="+strconv.FormatInt(before, 10),
+		nil)
 }
 
 // Diff asks what changed between two versions of the plan.
@@ -70,7 +71,8 @@ func (of Plans) ForecastForm(ctx context.Context, a wire.FormAsked) (wire.FormFo
 
 // CompareForm asks for an item as shot and in a form.
 func (of Plans) CompareForm(ctx context.Context, device, key string, t wire.FormTry) (wire.FormCompared, error) {
-	return ask[wire.FormCompared](ctx, of.c, http.MethodPost, "/items/"+url.PathEscape(device)+"/"+url.PathEscape(key)+"/compare", t)
+	return ask[wire.FormCompared](ctx, of.c, http.MethodPost, "/items/"+url.PathEscape(device)+"/"+url.PathEscape(key)+
+		"/compare", t)
 }
 
 // Bursts asks for the shots in a row that look alike, among the photos that a rule takes.

@@ -83,7 +83,8 @@ func TestAWordNamesOneThing(t *testing.T) {
 			if !strings.EqualFold(name, word) || pkg == "wire" || !ast.IsExported(name) {
 				continue
 			}
-			assert.True(t, slices.Contains(are, is), "%s (%s) is called %s, and the glossary says that the word is something else", is, where, r[1])
+			assert.True(t, slices.Contains(are, is),
+				"%s (%s) is called %s, and the glossary says that the word is something else", is, where, r[1])
 		}
 	}
 }

@@ -43,7 +43,8 @@ func TestEachAccountOfAComputerHasAWorkerOfItsOwn(t *testing.T) {
 		"root": "exec",
 		// As the unit has it: an account of its own that may take others' uids, and whose
 		// workers must not.
-		"an account with capabilities": "exec setpriv --reuid=nobody --regid=nogroup --clear-groups --inh-caps=+setuid,+setgid --ambient-caps=+setuid,+setgid --",
+		"an account with capabilities": "exec setpriv --reuid=nobody --regid=nogroup --clear-groups " +
+			"--inh-caps=+setuid,+setgid --ambient-caps=+setuid,+setgid --",
 	} {
 		t.Run(as, func(t *testing.T) { accountsOf(t, begins) })
 	}
@@ -88,8 +89,10 @@ func accountsOf(t *testing.T, begins string) {
 		}
 	}
 	addr := freePort(t)
-	s := &service{t: t, url: "http://" + addr, data: filepath.Join(dir, "data"), args: []string{"serve", "-data", filepath.Join(dir, "data"), "-listen", addr, "-device", "desk", "-root", filepath.Join(dir, "desk"),
-		"-system", strings.Join(accounts, ","), "-run", filepath.Join(dir, "run"), "-homes", filepath.Join(dir, "homes")}}
+	s := &service{t: t, url: "http://" + addr, data: filepath.Join(dir, "data"),
+		args: []string{"serve", "-data", filepath.Join(dir, "data"), "-listen", addr, "-device", "desk", "-root",
+			filepath.Join(dir, "desk"),
+			"-system", strings.Join(accounts, ","), "-run", filepath.Join(dir, "run"), "-homes", filepath.Join(dir, "homes")}}
 	own := binary
 	binary = program
 	t.Cleanup(func() { binary = own })

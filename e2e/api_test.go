@@ -43,7 +43,8 @@ func TestOnlyTheKeeperGetsIn(t *testing.T) {
 	t.Parallel()
 	s := demo(t, t.TempDir(), "-clips=false")
 	bearer := map[string]string{"Authorization": "Bearer " + s.token()}
-	for _, path := range []string{"/api/v1/status", "/api/v1/items", "/api/v1/plan", "/api/v1/events", "/api/v1/openapi.json", "/api/nothing"} {
+	for _, path := range []string{"/api/v1/status", "/api/v1/items", "/api/v1/plan", "/api/v1/events",
+		"/api/v1/openapi.json", "/api/nothing"} {
 		code, body := s.call("GET", path, "", nil)
 		assert.Equal(t, 401, code, path)
 		assert.Contains(t, body, "The token is missing or wrong.", path)
@@ -52,7 +53,8 @@ func TestOnlyTheKeeperGetsIn(t *testing.T) {
 	}
 	code, _ := s.call("GET", "/api/v1/status", "", bearer)
 	assert.Equal(t, 200, code)
-	code, body := s.call("GET", "/api/v1/status", "", map[string]string{"Authorization": bearer["Authorization"], "Host": "yard.example"})
+	code, body := s.call("GET", "/api/v1/status", "", map[string]string{"Authorization": bearer["Authorization"],
+		"Host": "yard.example"})
 	assert.Equal(t, 403, code, "a name of somebody else's that leads here")
 	assert.Contains(t, body, "loopback name only")
 
@@ -95,7 +97,8 @@ func TestBadCallsGetProblemDocuments(t *testing.T) {
 		{"GET", "/api/v1/items?state=lost", "", 422, "query.state"},
 		{"GET", "/api/v1/items?limit=9999", "", 422, "query.limit"},
 		{"GET", "/api/v1/items?after=%21", "", 422, "This is not a cursor of this API."},
-		{"GET", "/api/v1/items?device=nobody", "", 404, `There is no device \"nobody\" here; there is galley-phone, chart-table.`},
+		{"GET", "/api/v1/items?device=nobody", "", 404,
+			`There is no device \"nobody\" here; there is galley-phone, chart-table.`},
 		{"GET", "/api/v1/items/galley-phone/999999", "", 404, "There is no item \\\"999999\\\" here"},
 		{"GET", "/api/v1/items/galley-phone/%20", "", 404, "There is no item"},
 		{"GET", "/api/v1/find?text=", "", 422, "query.text"},
@@ -105,8 +108,12 @@ func TestBadCallsGetProblemDocuments(t *testing.T) {
 		{"POST", "/api/v1/retry", `{"items":["x-1"]}`, 422, "name that too"},
 		{"POST", "/api/v1/send-now", `{"device":"galley-phone","items":[]}`, 422, "body.items"},
 		{"PUT", "/api/v1/plan", `{"text":"yard: x","base":1}`, 422, "plan.yaml:1:5"},
-		{"PUT", "/api/v1/standin/phones/nobody", `{"network":"wifi","metered":"no","roaming":"no","charging":"yes","battery":5,"use":"idle"}`, 422, "there is no simulated device"},
-		{"PUT", "/api/v1/standin/phones/galley-phone", `{"network":"pigeon","metered":"no","roaming":"no","charging":"yes","battery":500,"use":"idle"}`, 422, "body.battery"},
+		{"PUT", "/api/v1/standin/phones/nobody",
+			`{"network":"wifi","metered":"no","roaming":"no","charging":"yes","battery":5,"use":"idle"}`, 422,
+			"there is no simulated device"},
+		{"PUT", "/api/v1/standin/phones/galley-phone",
+			`{"network":"pigeon","metered":"no","roaming":"no","charging":"yes","battery":500,"use":"idle"}`, 422,
+			"body.battery"},
 	} {
 		code, body := s.call(c.method, c.path, c.body, bearer)
 		assert.Equal(t, c.code, code, "%s %s: %s", c.method, c.path, body)
@@ -163,7 +170,8 @@ func TestTheDocumentIsWhatIsServed(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal([]byte(body), &doc))
 	assert.True(t, strings.HasPrefix(doc.OpenAPI, "3.1"))
-	for _, path := range []string{"/api/v1/status", "/api/v1/items", "/api/v1/plan", "/api/v1/send-now", "/api/v1/events"} {
+	for _, path := range []string{"/api/v1/status", "/api/v1/items", "/api/v1/plan", "/api/v1/send-now",
+		"/api/v1/events"} {
 		assert.Contains(t, doc.Paths, path)
 	}
 }

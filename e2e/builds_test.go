@@ -47,7 +47,8 @@ func TestOtherMachinesProgramsJoinAndSend(t *testing.T) {
 			require.NoError(t, err, "%s", out)
 			writes(t, dir, name+"/DCIM", "a.txt", "b.txt")
 			feels(t, dir, name, onWiFi)
-			cmd := run("device", "run", "-data", data, "-root", filepath.Join(dir, name), "-listen", freePort(t), "-conditions", filepath.Join(dir, name, "conditions.json"))
+			cmd := run("device", "run", "-data", data, "-root", filepath.Join(dir, name), "-listen", freePort(t), "-conditions",
+				filepath.Join(dir, name, "conditions.json"))
 			pipe, err := cmd.StdoutPipe()
 			require.NoError(t, err)
 			require.NoError(t, cmd.Start())

@@ -54,11 +54,15 @@ func TestNoSecretIsEverRepeated(t *testing.T) {
 	ask("POST", "/api/v1/destinations/browse", draft("other", `},"folder":"","password":"`+password+`"}`), bearer)
 	ask("POST", "/api/v1/destinations/try", draft("other", `,"password-from":"`+mistaken+`"}}`), bearer)
 	ask("POST", "/api/v1/destinations", draft("other", `,"password":"`+mistaken+`"}}`), bearer)
-	ask("PUT", "/api/v1/plan", `{"base":2,"text":"destinations:\n  a: {kind: webdav, url: 'http://u:`+mistaken+`@h/', password: `+mistaken+`}\n"}`, bearer)
-	run("destination", "add", "shed", "-kind", "sftp", "-address", "127.0.0.1:1", "-user", "me", "-key-file", dir+"/key", "-trust", "SHA256:uNiVztksCsDhcc0u9e8BrrJlSV9OrFmvkHZtEEn2b3c")
+	ask("PUT", "/api/v1/plan", `{"base":2,"text":"destinations:\n  a: {kind: webdav, url: 'http://u:`+mistaken+
+		`@h/', password: `+mistaken+`}\n"}`, bearer)
+	run("destination", "add", "shed", "-kind", "sftp", "-address", "127.0.0.1:1", "-user", "me", "-key-file", dir+"/key",
+		"-trust", "SHA256:uNiVztksCsDhcc0u9e8BrrJlSV9OrFmvkHZtEEn2b3c")
 	run("destination", "secret", "locker", "-key-file", dir+"/key")
-	for _, args := range [][]string{{"destination", "test", "locker"}, {"destination", "show", "locker", "-json"}, {"destination", "list"}, {"plan", "show"}, {"status", "-json"}, {"queue", "-json"}, {"why", "a-000.jpg"},
-		{"status", "-token", mistaken}, {"status", "-url", "http://me:" + mistaken + "@127.0.0.1:1/"}, {"plan", "check", dir + "/key"}} {
+	for _, args := range [][]string{{"destination", "test", "locker"}, {"destination", "show", "locker", "-json"},
+		{"destination", "list"}, {"plan", "show"}, {"status", "-json"}, {"queue", "-json"}, {"why", "a-000.jpg"},
+		{"status", "-token", mistaken}, {"status", "-url", "http://me:" + mistaken + "@127.0.0.1:1/"}, {"plan", "check",
+			dir + "/key"}} {
 		run(args...)
 	}
 	u, err := url.Parse(s.link)
@@ -72,8 +76,11 @@ func TestNoSecretIsEverRepeated(t *testing.T) {
 	require.NoError(t, res.Body.Close())
 	cookie := res.Cookies()[0].Value
 	ask("POST", "/open", `{"code":"`+code+`"}`, nil)
-	for _, headers := range []map[string]string{bearer, {"Cookie": "yardtide=" + cookie}, {"Cookie": "yardtide=" + cookie, "Origin": "http://evil.example"}, {"Cookie": "yardtide=" + cookie, "Authorization": "Bearer " + mistaken}} {
-		for _, path := range []string{"/api/v1/status", "/api/v1/nothing", "/api/v1/items?after=x", "/api/v1/destinations/locker", "/api/v1/openapi.json", "/nothing"} {
+	for _, headers := range []map[string]string{bearer, {"Cookie": "yardtide=" + cookie},
+		{"Cookie": "yardtide=" + cookie, "Origin": "http://evil.example"}, {"Cookie": "yardtide=" + cookie,
+			"Authorization": "Bearer " + mistaken}} {
+		for _, path := range []string{"/api/v1/status", "/api/v1/nothing", "/api/v1/items?after=x",
+			"/api/v1/destinations/locker", "/api/v1/openapi.json", "/nothing"} {
 			ask("GET", path, "", headers)
 			ask("POST", path, "{", headers)
 		}
@@ -81,7 +88,8 @@ func TestNoSecretIsEverRepeated(t *testing.T) {
 	s.stop()
 	all.WriteString(s.log.String() + strings.Join(s.lines, "\n"))
 	said := strings.ReplaceAll(all.String(), s.link, "") // which is printed to be opened
-	secrets := map[string]string{"the token": s.token(), "the cookie": cookie, "the code": code, "the password": password, "what was mistaken for one": mistaken}
+	secrets := map[string]string{"the token": s.token(), "the cookie": cookie, "the code": code, "the password": password,
+		"what was mistaken for one": mistaken}
 	for i, line := range strings.Split(strings.TrimSpace(key), "\n") {
 		if !strings.HasPrefix(line, "-----") {
 			secrets["the key, line "+string(rune('0'+i))] = line

@@ -20,16 +20,20 @@ import (
 )
 
 var (
-	onWiFi     = gate.Conditions{Network: plan.WiFi, Metered: gate.No, Roaming: gate.No, Charging: gate.No, Battery: 80, Use: gate.NotInUse}
-	onCellular = gate.Conditions{Network: plan.Cellular, Metered: gate.Yes, Roaming: gate.No, Charging: gate.No, Battery: 80, Use: gate.InUse}
-	offline    = gate.Conditions{Network: plan.NoNetwork, Metered: gate.No, Roaming: gate.No, Charging: gate.No, Battery: 80, Use: gate.InUse}
+	onWiFi = gate.Conditions{Network: plan.WiFi, Metered: gate.No, Roaming: gate.No, Charging: gate.No, Battery: 80,
+		Use: gate.NotInUse}
+	onCellular = gate.Conditions{Network: plan.Cellular, Metered: gate.Yes, Roaming: gate.No, Charging: gate.No,
+		Battery: 80, Use: gate.InUse}
+	offline = gate.Conditions{Network: plan.NoNetwork, Metered: gate.No, Roaming: gate.No, Charging: gate.No,
+		Battery: 80, Use: gate.InUse}
 )
 
 // The keeper's day in a terminal.
 func TestTheDemoFromTheTerminal(t *testing.T) {
 	dir := t.TempDir()
 	s := demo(t, dir)
-	for i, begin := range []string{"making the demo yard", "storage ", "phone ", "computer ", "service ", "terminal ", "console "} {
+	for i, begin := range []string{"making the demo yard", "storage ", "phone ", "computer ", "service ", "terminal ",
+		"console "} {
 		assert.True(t, strings.HasPrefix(s.lines[i], begin), "%q", s.lines[i])
 	}
 	s.phone(offline)
@@ -73,7 +77,10 @@ func TestTheDemoFromTheTerminal(t *testing.T) {
 	assert.True(t, line.Devices[0].Pause.On)
 
 	assert.Contains(t, s.ok("send-now", "new year.jpg"), "galley-phone: 1 ordered. It sends ")
-	s.until("sent by order", func(wire.Yard) bool { return strings.Contains(s.ok("why", "new year.jpg"), "Read back whole.") })
+	s.until("sent by order", func(wire.Yard) bool {
+		return strings.Contains(s.ok("why", "new year.jpg"),
+			"Read back whole.")
+	})
 	assert.FileExists(t, dir+"/north-locker/2025/12/new year.jpg")
 	assert.Equal(t, "resumed\n", s.ok("resume"))
 	s.until("all safe", settled)
@@ -90,7 +97,8 @@ func TestSendNowAsksBeforeItCosts(t *testing.T) {
 	s := demo(t, dir)
 	s.phone(onCellular)
 	s.until("held", func(wire.Yard) bool {
-		return strings.Contains(s.ok("queue", "-device", "galley-phone", "-kind", "video"), "Waits for Wi-Fi; the device is on cellular.")
+		return strings.Contains(s.ok("queue", "-device", "galley-phone", "-kind", "video"),
+			"Waits for Wi-Fi; the device is on cellular.")
 	})
 	_, errOut, code := s.run("send-now", "MOV_0317.mp4")
 	if code == 1 && strings.Contains(errOut, "no item is called") {
@@ -234,7 +242,8 @@ func TestHelpIsMadeFromTheCommands(t *testing.T) {
 	t.Parallel()
 	out, _, code := runWith(t, nil, "help")
 	assert.Zero(t, code)
-	for _, name := range []string{"status", "queue", "why", "watch", "pause", "resume", "send-now", "retry", "plan", "link", "serve", "demo"} {
+	for _, name := range []string{"status", "queue", "why", "watch", "pause", "resume", "send-now", "retry", "plan",
+		"link", "serve", "demo"} {
 		assert.Contains(t, out, "\n  "+name)
 		one, _, code := runWith(t, nil, "help", name)
 		assert.Zero(t, code)

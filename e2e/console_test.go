@@ -56,7 +56,8 @@ func (k keeper) sees(parts ...string) {
 	var err error
 	for _, part := range parts {
 		found := false
-		for deadline := time.Now().Add(30 * time.Second); !found && time.Now().Before(deadline); time.Sleep(30 * time.Millisecond) {
+		for deadline := time.Now().Add(30 * time.Second); !found &&
+			time.Now().Before(deadline); time.Sleep(30 * time.Millisecond) {
 			text, err = k.b.Text() // it fails while the page changes to another
 			found = err == nil && strings.Contains(text, part)
 		}
@@ -156,7 +157,8 @@ func TestStuckIsShownWithWhatToDo(t *testing.T) {
 	s.until("found", func(wire.Yard) bool {
 		p, err := s.client().Find(t.Context(), "stuck.png")
 		require.NoError(t, err)
-		return len(p.Items) == 1 && (p.Items[0].State == "stuck" || p.Items[0].Copies[0].Tries+len(p.Items[0].Copies[0].Holds) > 0)
+		return len(p.Items) == 1 && (p.Items[0].State == "stuck" || p.Items[0].Copies[0].Tries+
+			len(p.Items[0].Copies[0].Holds) > 0)
 	})
 	k.click("Queue")
 	k.sees("stuck.png")

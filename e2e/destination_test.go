@@ -50,7 +50,8 @@ func bare(t *testing.T, dir string) *service {
 	t.Helper()
 	require.NoError(t, os.MkdirAll(dir+"/Pictures", 0o755))
 	addr := freePort(t)
-	s := &service{t: t, url: "http://" + addr, data: dir + "/data", args: []string{"serve", "-data", dir + "/data", "-listen", addr, "-device", "desk", "-root", dir}}
+	s := &service{t: t, url: "http://" + addr, data: dir + "/data",
+		args: []string{"serve", "-data", dir + "/data", "-listen", addr, "-device", "desk", "-root", dir}}
 	s.start()
 	t.Cleanup(s.stop)
 	return s
@@ -101,7 +102,8 @@ func TestTheKeeperSetsDestinationsUp(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, shed.Close()) })
 	at := t.TempDir()
-	add := []string{"destination", "add", "shed", "-kind", "sftp", "-address", shed.Address, "-user", shed.User, "-key-file", shed.KeyFile, "-path", at + "/new/yard", "-make"}
+	add := []string{"destination", "add", "shed", "-kind", "sftp", "-address", shed.Address, "-user", shed.User,
+		"-key-file", shed.KeyFile, "-path", at + "/new/yard", "-make"}
 	out, errOut, code = s.withInput("no\n", add...)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, shed.HostKey)
@@ -117,7 +119,8 @@ func TestTheKeeperSetsDestinationsUp(t *testing.T) {
 
 	// WebDAV over https with a certificate of the household's own.
 	authority, cert, dav := secured(t)
-	add = []string{"destination", "add", "locker", "-kind", "webdav", "-address", dav.URL, "-user", "slip", "-password-stdin"}
+	add = []string{"destination", "add", "locker", "-kind", "webdav", "-address", dav.URL, "-user", "slip",
+		"-password-stdin"}
 	_, errOut, code = s.withInput("wrong\n", append(add, "-authority", authority.File)...)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, "locker was not added")
@@ -131,7 +134,8 @@ func TestTheKeeperSetsDestinationsUp(t *testing.T) {
 	g := &gateway.Server{Root: t.TempDir(), User: "slip", Password: s3Password}
 	require.NoError(t, g.Start(t.Context(), "sail-loft"))
 	t.Cleanup(func() { assert.NoError(t, g.Close()) })
-	add = []string{"destination", "add", "bucket", "-kind", "s3", "-address", g.Endpoint, "-user", "slip", "-password-stdin", "-bucket"}
+	add = []string{"destination", "add", "bucket", "-kind", "s3", "-address", g.Endpoint, "-user", "slip",
+		"-password-stdin", "-bucket"}
 	_, errOut, code = s.withInput(s3Password+"\n", append(add, "no-such")...)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, "not added")
@@ -139,9 +143,11 @@ func TestTheKeeperSetsDestinationsUp(t *testing.T) {
 	require.Zero(t, code, errOut)
 
 	// Each is tried again, and the trial leaves nothing behind.
-	for name, root := range map[string]string{"loft": dir + "/loft", "shed": at, "locker": dav.Root, "bucket": g.Files("sail-loft")} {
+	for name, root := range map[string]string{"loft": dir + "/loft", "shed": at, "locker": dav.Root,
+		"bucket": g.Files("sail-loft")} {
 		require.Eventually(t, func() bool { // a device marks each place that it sends to, soon
-			return name != "loft" || slices.ContainsFunc(files(t, root), func(p string) bool { return strings.HasSuffix(p, "/"+destination.MarkerName) })
+			return name != "loft" || slices.ContainsFunc(files(t, root),
+				func(p string) bool { return strings.HasSuffix(p, "/"+destination.MarkerName) })
 		}, 20*time.Second, 50*time.Millisecond, name)
 		before := withoutTurns(files(t, root))
 		out := s.ok("destination", "test", name)
@@ -150,7 +156,8 @@ func TestTheKeeperSetsDestinationsUp(t *testing.T) {
 		}
 		assert.Equal(t, before, withoutTurns(files(t, root)), name)
 	}
-	out, errOut, code = s.run("destination", "browse", "new", "-kind", "sftp", "-address", shed.Address, "-user", shed.User, "-key-file", shed.KeyFile, "-trust", shed.HostKey, "-path", at)
+	out, errOut, code = s.run("destination", "browse", "new", "-kind", "sftp", "-address", shed.Address, "-user",
+		shed.User, "-key-file", shed.KeyFile, "-trust", shed.HostKey, "-path", at)
 	require.Zero(t, code, errOut)
 	assert.Equal(t, "yard/\n", out)
 
@@ -266,11 +273,13 @@ func TestJobsOutliveWhoBeganThem(t *testing.T) {
 	assert.Regexp(t, `1 +running +Proofs taken again, since`, s.ok("jobs"), "it goes on after a start")
 	assert.Contains(t, s.ok("jobs", "stop", "1"), "Proofs taken again: Stopped by you.")
 	s.ok("resume")
-	assert.Contains(t, s.ok("prove", "-all", "-destination", "disk"), "All of it is what was proven.", "those that were stopped are no longer owed")
+	assert.Contains(t, s.ok("prove", "-all", "-destination", "disk"), "All of it is what was proven.",
+		"those that were stopped are no longer owed")
 	assert.Contains(t, s.ok("destination", "adopt", "disk"), "disk holds 0 files (0 B) that Yard Tide did not put there.")
 	assert.Contains(t, s.ok("destination", "test", "disk"), "Nothing of the trial is left.")
 	list := s.ok("jobs")
-	for _, line := range []string{"Trial of disk", "Listing of what was at disk", "Proofs taken again at disk", "stopped  Proofs taken again"} {
+	for _, line := range []string{"Trial of disk", "Listing of what was at disk", "Proofs taken again at disk",
+		"stopped  Proofs taken again"} {
 		assert.Contains(t, list, line)
 	}
 	_, errOut, code := s.run("jobs", "stop", "77")
@@ -306,7 +315,8 @@ func TestTheKeeperSetsADestinationUpAtTheConsole(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, shed.Close()) })
 	k.click("Add a destination", "A box on my network")
-	for label, text := range map[string]string{"Name": "shed", "Address": shed.Address, "User": shed.User, "Folder": t.TempDir(), "Private key": string(shed.Key)} {
+	for label, text := range map[string]string{"Name": "shed", "Address": shed.Address, "User": shed.User,
+		"Folder": t.TempDir(), "Private key": string(shed.Key)} {
 		require.NoError(t, k.b.Type(label, text))
 	}
 	k.click("Test it")
@@ -328,7 +338,8 @@ func secured(t *testing.T) (*server.Authority, server.Certificate, *apache.Serve
 	require.NoError(t, err)
 	cert, err := authority.Certify(certs, time.Now().Add(time.Hour))
 	require.NoError(t, err)
-	dav, err := apache.Start(t.Context(), t.TempDir(), apache.Options{User: "slip", Password: davPassword, Certificate: cert})
+	dav, err := apache.Start(t.Context(), t.TempDir(), apache.Options{User: "slip", Password: davPassword,
+		Certificate: cert})
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, dav.Close()) })
 	return authority, cert, dav

@@ -29,7 +29,8 @@ func TestAPhoneJoinsByThePictureOnThePage(t *testing.T) {
 	require.NoError(t, err)
 	picture := filepath.Join(dir, "page.png")
 	require.NoError(t, os.WriteFile(picture, shot, 0o644))
-	out, err := exec.Command("zbarimg", "-q", "--raw", picture).Output() // another's reader of such pictures (Debian: zbar-tools)
+	// another's reader of such pictures (Debian: zbar-tools)
+	out, err := exec.Command("zbarimg", "-q", "--raw", picture).Output()
 	require.NoError(t, err)
 	code := strings.TrimSpace(string(out))
 	require.Contains(t, code, "HTTPS://")
@@ -38,15 +39,18 @@ func TestAPhoneJoinsByThePictureOnThePage(t *testing.T) {
 	writes(t, dir, "deck-phone/DCIM", "a.txt", "b.txt")
 	_, errOut, exit := runWith(t, os.Environ(), "device", "join", code, "-data", filepath.Join(root, "data"))
 	require.Zero(t, exit, errOut)
-	feels(t, dir, "deck-phone", gate.Conditions{Network: plan.WiFi, NetworkName: "Slip", Metered: gate.No, Roaming: gate.No, Charging: gate.Yes, Battery: 60, Use: gate.NotInUse})
+	feels(t, dir, "deck-phone", gate.Conditions{Network: plan.WiFi, NetworkName: "Slip", Metered: gate.No,
+		Roaming: gate.No, Charging: gate.Yes, Battery: 60, Use: gate.NotInUse})
 	addr := freePort(t)
 	d := &service{t: t, url: "http://" + addr, data: filepath.Join(root, "data"),
-		args: []string{"device", "run", "-data", filepath.Join(root, "data"), "-listen", addr, "-root", root, "-conditions", filepath.Join(root, "conditions.json")}}
+		args: []string{"device", "run", "-data", filepath.Join(root, "data"), "-listen", addr, "-root", root, "-conditions",
+			filepath.Join(root, "conditions.json")}}
 	d.start()
 	t.Cleanup(func() { d.stop() })
 	k.sees("deck-phone joined")
 	k.click("Done")
-	k.sees("In touch.", "Wi-Fi Slip", "battery 60%, charging", "2 files safe", "Follows the plan in force.", "Reached shed")
+	k.sees("In touch.", "Wi-Fi Slip", "battery 60%, charging", "2 files safe", "Follows the plan in force.",
+		"Reached shed")
 
 	// Its day, as a table too.
 	k.click("The day of deck-phone as a table")

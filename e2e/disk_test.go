@@ -49,7 +49,8 @@ func desk(t *testing.T, dir, data string) *service {
 	require.NoError(t, os.MkdirAll(dir+"/disk", 0o755))
 	require.NoError(t, os.WriteFile(dir+"/plan.yaml", []byte(folderPlan(dir)), 0o644))
 	addr := freePort(t)
-	s := &service{t: t, url: "http://" + addr, data: data, args: []string{"serve", "-data", data, "-listen", addr, "-device", "desk", "-root", dir}}
+	s := &service{t: t, url: "http://" + addr, data: data, args: []string{"serve", "-data", data, "-listen", addr,
+		"-device", "desk", "-root", dir}}
 	s.start()
 	t.Cleanup(s.stop)
 	s.ok("plan", "apply", dir+"/plan.yaml")
@@ -114,7 +115,8 @@ func TestTheStorageDiskIsFull(t *testing.T) {
 	y := s.until("held", func(y wire.Yard) bool {
 		return len(y.Devices[0].Holds) > 0 && y.Devices[0].Holds[0].You && len(y.Devices[0].Sends) == 0
 	})
-	assert.Regexp(t, `^disk(: The disk is full| has room for .* more; the smallest of these is)`, y.Devices[0].Holds[0].Says)
+	assert.Regexp(t, `^disk(: The disk is full| has room for .* more; the smallest of these is)`,
+		y.Devices[0].Holds[0].Says)
 	assert.Zero(t, total(y, queue.Stuck))
 	want := map[string]bool{}
 	for sum := range stored(t, dir+"/in") {

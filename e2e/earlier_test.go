@@ -38,13 +38,15 @@ func TestWhatEarlierVersionsLeftIsTakenOver(t *testing.T) {
 			require.Len(t, before, 3)
 			addr := freePort(t)
 			s := &service{t: t, url: "http://" + addr, data: filepath.Join(dir, "data"),
-				args: []string{"serve", "-data", filepath.Join(dir, "data"), "-listen", addr, "-device", "desk", "-root", filepath.Join(dir, "desk")}}
+				args: []string{"serve", "-data", filepath.Join(dir, "data"), "-listen", addr, "-device", "desk", "-root",
+					filepath.Join(dir, "desk")}}
 			s.start()
 			t.Cleanup(s.stop)
 			s.until("what was safe is safe", safe("desk", 3))
 			for picture := range before {
 				why := s.ok("why", filepath.Base(picture))
-				assert.Equal(t, 2, strings.Count(why, "Read back whole."), "it was proven again at the place's new address:\n%s", why)
+				assert.Equal(t, 2, strings.Count(why, "Read back whole."), "it was proven again at the place's new address:\n%s",
+					why)
 			}
 			assert.Equal(t, before, sums(t, filepath.Join(dir, "shed")), "nothing is sent twice, and nothing is lost")
 			assert.NotContains(t, s.log.String(), "level=ERROR")

@@ -56,7 +56,8 @@ func TestAFormIsSeenThenChosenThenSent(t *testing.T) {
 	out := s.ok("try", file, "-long-edge", "400", "-rule", "all", "-o", dir+"/small.jpg")
 	assert.Contains(t, out, "1000 px on the longer edge")
 	assert.Contains(t, out, "400 px on the longer edge")
-	assert.Regexp(t, `3 pictures: as shot [0-9.]+ [kM]B; so [0-9.]+ kB; disk has .* free\. By 3 of them that were made\.`, out)
+	assert.Regexp(t, `3 pictures: as shot [0-9.]+ [kM]B; so [0-9.]+ kB; disk has .* free\. By 3 of them that were made\.`,
+		out)
 	assert.Equal(t, 400, longEdge(t, dir+"/small.jpg"))
 	var told struct{ AsShot, Made wire.FormSize }
 	require.NoError(t, json.Unmarshal([]byte(s.ok("try", file, "-megapixels", "0.05", "-json")), &told))
@@ -82,12 +83,16 @@ func TestAFormIsSeenThenChosenThenSent(t *testing.T) {
 		assert.Contains(t, errOut, says, args)
 	}
 
-	assert.Contains(t, s.ok("rendition", "set", "family", "-long-edge", "400"), "family is a new rendition: at most 400 px, quality 82.")
+	assert.Contains(t, s.ok("rendition", "set", "family", "-long-edge", "400"),
+		"family is a new rendition: at most 400 px, quality 82.")
 	assert.Contains(t, s.ok("rule", "set", "all", "-send", "photo=family"), "photos as family")
 	assert.Contains(t, s.ok("rendition", "list"), "family: at most 400 px, quality 82; used by all.")
 	for says, args := range map[string][]string{
-		"the rule all sends as family": {"rendition", "remove", "family"}, "cannot be the name": {"rendition", "set", "a b", "-long-edge", "400"}, "say what it asks for: -": {"rendition", "set", "web"},
-		"say a kind and a rendition": {"rule", "set", "all", "-send", "photo"}, `no rendition "none"`: {"rule", "set", "all", "-send", "photo=none"}, "and takes none": {"rule", "set", "all", "-send", "video=family"}, "no kind that is reduced": {"rule", "set", "all", "-send", "raw=family"},
+		"the rule all sends as family": {"rendition", "remove", "family"}, "cannot be the name": {"rendition", "set", "a b",
+			"-long-edge", "400"}, "say what it asks for: -": {"rendition", "set", "web"},
+		"say a kind and a rendition": {"rule", "set", "all", "-send", "photo"}, `no rendition "none"`: {"rule", "set", "all",
+			"-send", "photo=none"}, "and takes none": {"rule", "set", "all", "-send", "video=family"},
+		"no kind that is reduced": {"rule", "set", "all", "-send", "raw=family"},
 	} {
 		_, errOut, code := s.run(args...)
 		assert.NotZero(t, code, args)
@@ -145,12 +150,14 @@ func TestAFormIsSeenThenChosenThenSent(t *testing.T) {
 		`{"form": {"long-edge": 400}, "x": 0, "y": 0, "z":1}`: 422,
 		`[`: 400,
 	} {
-		got, text := s.call("POST", "/api/v1/items/desk/"+key+"/compare", body, map[string]string{"Authorization": "Bearer " + s.token()})
+		got, text := s.call("POST", "/api/v1/items/desk/"+key+"/compare", body,
+			map[string]string{"Authorization": "Bearer " + s.token()})
 		assert.Equal(t, code, got, "%s: %s", body, text)
 	}
 	got, _ := s.call("POST", "/api/v1/items/desk/"+key+"/compare", `{"name": "family", "x": 0.5, "y": 0.5}`, nil)
 	assert.Equal(t, 401, got)
-	got, _ = s.call("POST", "/api/v1/items/desk/none-9/compare", `{"name": "family", "x": 0.5, "y": 0.5}`, map[string]string{"Authorization": "Bearer " + s.token()})
+	got, _ = s.call("POST", "/api/v1/items/desk/none-9/compare", `{"name": "family", "x": 0.5, "y": 0.5}`,
+		map[string]string{"Authorization": "Bearer " + s.token()})
 	assert.Equal(t, 404, got)
 }
 
@@ -172,12 +179,14 @@ func TestADeviceElsewhereSendsInAForm(t *testing.T) {
 		assert.Less(t, longEdge(t, file), 380)
 	}
 	// It is shown from there, and told by a sample of what is there.
-	c, err := s.client().Plans().CompareForm(t.Context(), "galley-phone", one(t, s, "b-003.jpg"), wire.FormTry{Form: wire.Form{Name: "family"}, X: 0.5, Y: 0.5})
+	c, err := s.client().Plans().CompareForm(t.Context(), "galley-phone", one(t, s, "b-003.jpg"),
+		wire.FormTry{Form: wire.Form{Name: "family"}, X: 0.5, Y: 0.5})
 	require.NoError(t, err)
 	assert.Equal(t, 1000, c.AsShot.Width)
 	assert.NotEmpty(t, c.Before)
 	assert.NotEmpty(t, c.After)
-	f, err := s.client().Plans().ForecastForm(t.Context(), wire.FormAsked{Form: wire.Form{Name: "family"}, Rule: "everyday", Kind: "photo"})
+	f, err := s.client().Plans().ForecastForm(t.Context(),
+		wire.FormAsked{Form: wire.Form{Name: "family"}, Rule: "everyday", Kind: "photo"})
 	require.NoError(t, err)
 	assert.EqualValues(t, 12, f.All.N)
 	assert.Equal(t, 12, f.Looked)

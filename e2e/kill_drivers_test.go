@@ -134,7 +134,8 @@ rules:
 	}
 	s.phone(onWiFi)
 	s.until("all safe, and no small copy is there any more", func(y wire.Yard) bool {
-		return total(y, queue.Safe) >= int64(rounds) && total(y, queue.Waiting, queue.Preparing, queue.Sending, queue.Proving, queue.Stuck) == 0 && besides("galley-phone", plan.Small, 0)(y)
+		return total(y, queue.Safe) >= int64(rounds) && total(y, queue.Waiting, queue.Preparing, queue.Sending,
+			queue.Proving, queue.Stuck) == 0 && besides("galley-phone", plan.Small, 0)(y)
 	})
 	want := stored(t, in)
 	for name, root := range four.roots {
@@ -146,7 +147,8 @@ rules:
 		for sum, file := range there {
 			if want[sum] == "" && foreign[file] == "" { // a kill between what was done there and its record
 				left++
-				assert.Regexp(t, `(what lies at small/\S+ (now )?stays|the small one may be somebody else's, and stays)`, strings.ToLower(s.ok("why", filepath.Base(file))), "%s lies there, and nobody says so", file)
+				assert.Regexp(t, `(what lies at small/\S+ (now )?stays|the small one may be somebody else's, and stays)`,
+					strings.ToLower(s.ok("why", filepath.Base(file))), "%s lies there, and nobody says so", file)
 			}
 		}
 		assert.Len(t, there, rounds+1+left, "what lay at %s is gone", name)
@@ -210,7 +212,8 @@ rules:
 	}
 	t.Logf("kills while a part lay there: %v", underWay)
 	s.until("all safe", func(y wire.Yard) bool {
-		return total(y, queue.Safe) >= int64(kills()) && total(y, queue.Waiting, queue.Preparing, queue.Sending, queue.Proving, queue.Stuck) == 0
+		return total(y, queue.Safe) >= int64(kills()) && total(y, queue.Waiting, queue.Preparing, queue.Sending,
+			queue.Proving, queue.Stuck) == 0
 	})
 	want := stored(t, in)
 	require.Len(t, want, kills())
@@ -222,7 +225,8 @@ rules:
 		assert.Len(t, there, kills(), "something lies at %s that nobody sent", name)
 	}
 	four.clean(t)
-	core, err := minio.NewCore(g.Address, &minio.Options{Creds: credentials.NewStaticV4(g.User, g.Password, ""), Region: "us-east-1"})
+	core, err := minio.NewCore(g.Address, &minio.Options{Creds: credentials.NewStaticV4(g.User, g.Password, ""),
+		Region: "us-east-1"})
 	require.NoError(t, err)
 	begun := func() (n int) {
 		list, err := core.ListMultipartUploads(t.Context(), "loft", "", "", "", "", 1000)
@@ -231,7 +235,8 @@ rules:
 	}
 	// What a kill left under a final name may be what another service does this
 	// moment: it is ended once it is too old for that.
-	d, err := s3.New(s3.Options{URL: "http://" + g.Address, Bucket: "loft", User: g.User, Password: func() (string, error) { return g.Password, nil }, Stale: time.Nanosecond})
+	d, err := s3.New(s3.Options{URL: "http://" + g.Address, Bucket: "loft", User: g.User,
+		Password: func() (string, error) { return g.Password, nil }, Stale: time.Nanosecond})
 	require.NoError(t, err)
 	t.Logf("uploads that kills left: %d", begun())
 	temp := destination.NewTemp("test")

@@ -40,7 +40,8 @@ rules:
 func lying(t *testing.T, disk string) (names []string) {
 	t.Helper()
 	require.NoError(t, filepath.WalkDir(disk, func(path string, d fs.DirEntry, err error) error {
-		if err == nil && d.Type().IsRegular() && d.Name()[0] != '.' && !strings.Contains(path, "/records/") && !strings.HasPrefix(d.Name(), "SHA256SUMS") && !strings.HasPrefix(d.Name(), "index-") {
+		if err == nil && d.Type().IsRegular() && d.Name()[0] != '.' && !strings.Contains(path, "/records/") &&
+			!strings.HasPrefix(d.Name(), "SHA256SUMS") && !strings.HasPrefix(d.Name(), "index-") {
 			names = append(names, d.Name())
 		}
 		return err
@@ -102,13 +103,15 @@ func TestEveryKindGoesByItsRuleAndScopesLeaveOut(t *testing.T) {
 			return waiting == 0 && slices.Equal(lying(t, dir+"/disk"), disk) && slices.Equal(lying(t, dir+"/loft"), loft)
 		})
 	}
-	disk, loft := []string{"clip.mp4", "notes.md", "photo.txt", "sensor.jpg"}, []string{"clip.mp4", "film.mp4", "photo.txt"}
+	disk, loft := []string{"clip.mp4", "notes.md", "photo.txt", "sensor.jpg"}, []string{"clip.mp4", "film.mp4",
+		"photo.txt"}
 	apply(`, leave-out: ["*.png"]`, disk, loft)
 	assert.Contains(t, s.ok("queue", "-kind", "raw"), "in/sensor.jpg")
 	assert.Contains(t, s.ok("status"), "Everything is safe: 5 files.", "documents are no pictures")
 	apply(`, leave-out: [Screenshots/], taken-until: 2026-01-01`, disk, loft) // the drawings have their file's time
 	disk, loft = append(disk, "shot.png"), append(loft, "shot.png")
-	apply(`, leave-out: [Screenshots/], hidden: true, taken-from: 2025-01-01`, disk, loft) // what is stored stays; hidden, but of 2024
+	// what is stored stays; hidden, but of 2024
+	apply(`, leave-out: [Screenshots/], hidden: true, taken-from: 2025-01-01`, disk, loft)
 	disk, loft = append(disk, "kept.jpg"), append(loft, "kept.jpg")
 	slices.Sort(disk)
 	slices.Sort(loft)

@@ -39,7 +39,8 @@ func TestAPlanOutlivesKillsInTheMiddleOfChanges(t *testing.T) {
 					}
 					folder := fmt.Sprintf("r%d-w%d-%d", round, w, i)
 					source := map[string]any{"folder": folder, "rules": []string{"all"}}
-					_, err := s.client().Plans().Edit(t.Context(), planwire.PlanEdits{Edits: []plan.Edit{{Path: []string{"devices", "desk", "sources", "+"}, Value: source}}})
+					_, err := s.client().Plans().Edit(t.Context(),
+						planwire.PlanEdits{Edits: []plan.Edit{{Path: []string{"devices", "desk", "sources", "+"}, Value: source}}})
 					mu.Lock()
 					tries++
 					if err == nil {

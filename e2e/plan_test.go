@@ -30,7 +30,8 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	k.click("See what it would change")
 	k.sees("The plan has a mistake", "12:     lanes: [{over: pigeon}]", `"pigeon" is not a network`)
 	k.click("Go to line 12")
-	marked, err := browser.Eval[string](k.b, `((e) => e.value.slice(e.selectionStart, e.selectionEnd))(document.activeElement)`)
+	marked, err := browser.Eval[string](k.b,
+		`((e) => e.value.slice(e.selectionStart, e.selectionEnd))(document.activeElement)`)
 	require.NoError(t, err)
 	assert.Equal(t, "    lanes: [{over: pigeon}]", marked)
 	// What may stand at a place of the text is offered, and put there.
@@ -81,7 +82,8 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 		assert.Equal(t, 1, code, wrong)
 		assert.Contains(t, errOut, "it has 1 to 5", wrong)
 	}
-	for _, wrong := range [][]string{{"plan", "undo", "-1"}, {"plan", "diff"}, {"plan", "history", "1"}, {"plan", "diff", "one"}} {
+	for _, wrong := range [][]string{{"plan", "undo", "-1"}, {"plan", "diff"}, {"plan", "history", "1"},
+		{"plan", "diff", "one"}} {
 		_, _, code := s.run(wrong...)
 		assert.Equal(t, 2, code, wrong)
 	}
@@ -94,7 +96,8 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	assert.Equal(t, text, s.ok("plan", "show"), "it was a try")
 	k.click("Put it in force")
 	k.sees("by a form", "more: pictures of desk")
-	assert.Equal(t, strings.Replace(text, "{folder: in, rule: all}]", `{folder: in, rule: all}, {folder: "more: pictures", rule: all}]`, 1), s.ok("plan", "show"))
+	assert.Equal(t, strings.Replace(text, "{folder: in, rule: all}]",
+		`{folder: in, rule: all}, {folder: "more: pictures", rule: all}]`, 1), s.ok("plan", "show"))
 	assert.Contains(t, s.ok("source", "list"), "more: pictures by all")
 	out := s.ok("source", "remove", "more: pictures", "-try")
 	assert.Contains(t, out, "more: pictures of desk is no longer taken up; what is stored of it stays.")
@@ -119,10 +122,12 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	k.sees("in of desk goes by all; not Screenshots/ and *.tmp; before, by all.")
 	k.click("Put it in force")
 	k.sees("in of desk by all; not Screenshots/ and *.tmp")
-	assert.Contains(t, s.ok("source", "change", "in", "-largest", "4 GB", "-try"), "not Screenshots/ and *.tmp, up to 4.0 GB; before,")
+	assert.Contains(t, s.ok("source", "change", "in", "-largest", "4 GB", "-try"),
+		"not Screenshots/ and *.tmp, up to 4.0 GB; before,")
 	assert.Contains(t, s.ok("source", "change", "in", "-leave-out", ""), "in of desk goes by all; before, by all; not")
 	assert.Equal(t, text, s.ok("plan", "show"))
-	for wrong, says := range map[string]string{"-largest=4,5 GB": "is not a size", "-leave-out=#x": "is a comment", "-new-since=tomorrow": "is not a day", "-rule=none": `no rule "none"`, "-rule=all,all": "stands here twice"} {
+	for wrong, says := range map[string]string{"-largest=4,5 GB": "is not a size", "-leave-out=#x": "is a comment",
+		"-new-since=tomorrow": "is not a day", "-rule=none": `no rule "none"`, "-rule=all,all": "stands here twice"} {
 		_, errOut, code := s.run("source", "change", "in", wrong)
 		assert.Equal(t, 1, code, wrong)
 		assert.Contains(t, errOut, says)
@@ -137,8 +142,10 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	k.click("See what it would change")
 	k.sees("desk sends no faster than 2.0 MB/s.")
 	k.click("Leave it")
-	assert.Contains(t, s.ok("device", "set", "desk", "-limit", "1 MB/s at 08:00-22:00; 5 MB/s", "-timezone", "Europe/Lisbon"), "desk sends no faster than 1.0 MB/s at 08:00-22:00, else 5.0 MB/s.")
-	assert.Contains(t, s.ok("device", "list"), "It sends no faster than 1.0 MB/s at 08:00-22:00, else 5.0 MB/s; its hours are those of Europe/Lisbon.")
+	assert.Contains(t, s.ok("device", "set", "desk", "-limit", "1 MB/s at 08:00-22:00; 5 MB/s", "-timezone",
+		"Europe/Lisbon"), "desk sends no faster than 1.0 MB/s at 08:00-22:00, else 5.0 MB/s.")
+	assert.Contains(t, s.ok("device", "list"),
+		"It sends no faster than 1.0 MB/s at 08:00-22:00, else 5.0 MB/s; its hours are those of Europe/Lisbon.")
 	s.ok("device", "set", "desk", "-limit", "", "-timezone", "")
 	assert.Equal(t, text, s.ok("plan", "show"), "byte for byte")
 	for wrong, says := range map[string]string{"-limit=fast": "is not a limit", "-timezone=Lisboa": "no time zone"} {
@@ -160,10 +167,12 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	k.click("Put it in force")
 	k.sees("Videos go to disk, over Wi-Fi, at 22:00-06:00.")
 	assert.Contains(t, s.ok("rule", "list"), "Videos go to disk, over Wi-Fi, at 22:00-06:00.")
-	assert.Contains(t, s.ok("rule", "set", "all", "-hours", "", "-power", "charging", "-try"), "all: Videos go to disk, over Wi-Fi, when charging.")
+	assert.Contains(t, s.ok("rule", "set", "all", "-hours", "", "-power", "charging", "-try"),
+		"all: Videos go to disk, over Wi-Fi, when charging.")
 	assert.Contains(t, s.ok("rule", "set", "all", "-take", "photo, video"), "all also takes photos.")
 	k.sees("all also takes photos.") // a command changed it: the page follows
-	for _, wrong := range [][]string{{"rule", "set", "all", "-to", "attic"}, {"rule", "set", "none", "-take", "photo"}, {"rule", "set", "all", "-power", "now and then"}} {
+	for _, wrong := range [][]string{{"rule", "set", "all", "-to", "attic"}, {"rule", "set", "none", "-take", "photo"},
+		{"rule", "set", "all", "-power", "now and then"}} {
 		_, _, code := s.run(wrong...)
 		assert.Equal(t, 1, code, wrong)
 	}
@@ -197,23 +206,31 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	k.click("Put it in force")
 	k.sees("desk has of its own: at 20:00-22:00")
 	assert.Contains(t, s.ok("rule", "show", "all"), "on desk: at 20:00-22:00")
-	assert.Contains(t, s.ok("rule", "set", "all", "-device", "desk", "-hours", "any", "-power", "", "-try"), "desk has of its own in all: at any hour.")
+	assert.Contains(t, s.ok("rule", "set", "all", "-device", "desk", "-hours", "any", "-power", "", "-try"),
+		"desk has of its own in all: at any hour.")
 	k.click("As it is on desk", "See what it would change")
 	k.sees("desk follows all as it is.")
 	k.click("Put it in force")
 	k.sees("desk follows it as it is")
-	assert.Contains(t, s.ok("rule", "set", "all", "-unused-for", "10 min", "-store-each", "yes", "-order", "smallest", "-try"), "when nobody used the device for 10 min, the smallest first; equal files are stored each.")
-	for _, wrong := range [][]string{{"rule", "set", "all", "-as-it-is"}, {"rule", "set", "all", "-device", "desk", "-take", "photo"}, {"rule", "set", "all", "-store-each", "maybe"}} {
+	assert.Contains(t, s.ok("rule", "set", "all", "-unused-for", "10 min", "-store-each", "yes", "-order", "smallest",
+		"-try"), "when nobody used the device for 10 min, the smallest first; equal files are stored each.")
+	for _, wrong := range [][]string{{"rule", "set", "all", "-as-it-is"},
+		{"rule", "set", "all", "-device", "desk", "-take", "photo"}, {"rule", "set", "all", "-store-each", "maybe"}} {
 		_, _, code := s.run(wrong...)
 		assert.Equal(t, 2, code, wrong)
 	}
-	assert.Contains(t, s.ok("rule", "set", "all", "-over", "wifi,cellular", "-allowance", "200 MB per month", "-roaming", "yes", "-try"), "or over cellular up to 200 MB per month (also while roaming)")
-	assert.Contains(t, s.ok("rule", "add", "papers", "-take", "document,other", "-to", "disk", "-hours", "22:00-06:00"), "papers is a new rule: Documents and other files go to disk, over Wi-Fi, at 22:00-06:00.")
+	assert.Contains(t, s.ok("rule", "set", "all", "-over", "wifi,cellular", "-allowance", "200 MB per month", "-roaming",
+		"yes", "-try"), "or over cellular up to 200 MB per month (also while roaming)")
+	assert.Contains(t, s.ok("rule", "add", "papers", "-take", "document,other", "-to", "disk", "-hours", "22:00-06:00"),
+		"papers is a new rule: Documents and other files go to disk, over Wi-Fi, at 22:00-06:00.")
 	assert.Contains(t, s.ok("rule", "show", "papers"), "papers: Documents and other files go to disk")
 	assert.Contains(t, s.ok("rule", "remove", "papers"), "The rule papers is gone.")
 	assert.Equal(t, before, s.ok("plan", "show"), "byte for byte")
-	for wrong, says := range map[string]string{"remove all": "in of desk follows all", "show none": `no rule "none"`, "add all -take photo -to disk": "already", "add b -take photo -to attic": "attic", "add a/b -take photo -to disk": "cannot be the name",
-		"set all -over pigeon": "wifi, wired, cellular", "set all -over wifi,cellular -allowance 4,5MB": "not an allowance"} {
+	for wrong, says := range map[string]string{"remove all": "in of desk follows all", "show none": `no rule "none"`,
+		"add all -take photo -to disk": "already", "add b -take photo -to attic": "attic",
+		"add a/b -take photo -to disk":                 "cannot be the name",
+		"set all -over pigeon":                         "wifi, wired, cellular",
+		"set all -over wifi,cellular -allowance 4,5MB": "not an allowance"} {
 		_, errOut, code := s.run(append([]string{"rule"}, strings.Fields(wrong)...)...)
 		assert.Equal(t, 1, code, wrong)
 		assert.Contains(t, errOut, says, wrong)
@@ -253,13 +270,16 @@ func TestTwoChangeOneRule(t *testing.T) {
 
 	bearer := map[string]string{"Authorization": "Bearer " + s.token()}
 	for _, try := range []string{"true", "false"} {
-		code, says := s.call("POST", "/api/v1/plan/edits", fmt.Sprintf(`{"base": %d, "edits": [{"path": ["rules", "all", "order"], "value": "oldest"}], "try": %s}`, base, try), bearer)
+		code, says := s.call("POST", "/api/v1/plan/edits",
+			fmt.Sprintf(`{"base": %d, "edits": [{"path": ["rules", "all", "order"], "value": "oldest"}], "try": %s}`, base,
+				try), bearer)
 		assert.Equal(t, 409, code, says)
 		assert.Contains(t, says, "version 3 is in force")
 	}
 	assert.Equal(t, text, s.ok("plan", "show"))
 	for _, wrong := range []string{"-1", "9223372036854775807", `"1"`, "1.5", "4"} {
-		code, says := s.call("POST", "/api/v1/plan/edits", `{"base": `+wrong+`, "edits": [{"path": ["rules", "all", "order"], "value": "oldest"}]}`, bearer)
+		code, says := s.call("POST", "/api/v1/plan/edits", `{"base": `+wrong+
+			`, "edits": [{"path": ["rules", "all", "order"], "value": "oldest"}]}`, bearer)
 		assert.Contains(t, []int{409, 422}, code, "%s: %s", wrong, says)
 	}
 	assert.Equal(t, text, s.ok("plan", "show"))

@@ -85,7 +85,8 @@ func TestTheFirstHour(t *testing.T) {
 	k.sees("Is this what you want?", "6 pictures", "go to loft", "At the speed that the test saw")
 	k.click("Start")
 	k.sees("Everything is safe: 6 pictures.")
-	t.Logf("from the page to the first safe picture: %d clicks, %d words typed, %s", *k.clicks, *k.words, time.Since(began).Round(time.Second))
+	t.Logf("from the page to the first safe picture: %d clicks, %d words typed, %s", *k.clicks, *k.words,
+		time.Since(began).Round(time.Second))
 	assert.LessOrEqual(t, *k.clicks, 12)
 	assert.LessOrEqual(t, *k.words, 2)
 	assert.Len(t, lying(t, dir+"/loft"), 6)
@@ -109,7 +110,9 @@ func (s *service) setup(method, path, body string) (now planwire.SetupNow, code 
 // tried tries a folder as a place, and tells the job.
 func (s *service) tried(name, folder string) (job wire.Job) {
 	s.t.Helper()
-	code, text := s.call(http.MethodPost, "/api/v1/destinations/try", fmt.Sprintf(`{"name": %q, "destination": {"kind": "folder", "path": %q}}`, name, folder), map[string]string{"Authorization": "Bearer " + s.token()})
+	code, text := s.call(http.MethodPost, "/api/v1/destinations/try",
+		fmt.Sprintf(`{"name": %q, "destination": {"kind": "folder", "path": %q}}`, name,
+			folder), map[string]string{"Authorization": "Bearer " + s.token()})
 	require.Equal(s.t, http.StatusOK, code, text)
 	require.NoError(s.t, json.Unmarshal([]byte(text), &job))
 	for job.State == wire.JobRunning {
@@ -190,13 +193,15 @@ func TestTheSetUpIsKeptAndRefusesWhatCannotBe(t *testing.T) {
 		`{"edits": [{"path": ["yard"], "value": " "}]}`:                                       "yard is empty",
 	} {
 		before, _ := s.setup(http.MethodGet, "", "")
-		code, text := s.call(http.MethodPatch, "/api/v1/setup", body, map[string]string{"Authorization": "Bearer " + s.token()})
+		code, text := s.call(http.MethodPatch, "/api/v1/setup", body,
+			map[string]string{"Authorization": "Bearer " + s.token()})
 		assert.Contains(t, []int{409, 422}, code, body)
 		assert.Contains(t, text, says, body)
 		after, _ := s.setup(http.MethodGet, "", "")
 		assert.Equal(t, before.Draft, after.Draft, "what is refused changes nothing")
 	}
-	for body, says := range map[string]string{rule(`"take"`, `[]`): "Choose a kind.", `{"edits": [{"path": ["yard"], "value": ""}]}`: "Give the household a name."} {
+	for body, says := range map[string]string{rule(`"take"`, `[]`): "Choose a kind.",
+		`{"edits": [{"path": ["yard"], "value": ""}]}`: "Give the household a name."} {
 		now, code := change(body)
 		require.Equal(t, http.StatusOK, code, body)
 		assert.Contains(t, fmt.Sprint(now.Missing), says, body)
@@ -292,7 +297,8 @@ func TestTheFirstHourByKeyboard(t *testing.T) {
 	looks("one place")
 	press("Next")
 	k.sees("Which folders of this computer?", "6 files")
-	require.Eventually(t, func() bool { return focused() == "Which folders of this computer?" }, 5*time.Second, 20*time.Millisecond, "the new step is where one goes on")
+	require.Eventually(t, func() bool { return focused() == "Which folders of this computer?" }, 5*time.Second,
+		20*time.Millisecond, "the new step is where one goes on")
 	press("What is in it: Pictures")
 	k.sees("6 photos")
 	reach("Take up Documents")
@@ -321,5 +327,6 @@ func TestTheFirstHourByKeyboard(t *testing.T) {
 
 func (s *service) untilSetup(is func(planwire.SetupNow) bool) {
 	s.t.Helper()
-	require.Eventually(s.t, func() bool { now, _ := s.setup(http.MethodGet, "", ""); return is(now) }, 10*time.Second, 30*time.Millisecond)
+	require.Eventually(s.t, func() bool { now, _ := s.setup(http.MethodGet, "", ""); return is(now) }, 10*time.Second,
+		30*time.Millisecond)
 }

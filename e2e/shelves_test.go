@@ -124,7 +124,8 @@ func TestPreviewsPicksAndNamesFromTheTerminalAndTheConsole(t *testing.T) {
 	k.click("A clip of shots in a row", "See what it would change")
 	k.sees(`what is marked "wren" also goes to wren/{name}`, "shots in a row become a clip beside")
 	k.click("Put it in force")
-	require.Eventually(t, func() bool { return strings.Contains(s.ok("plan", "show"), "wren/{name}") }, 10*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(s.ok("plan", "show"), "wren/{name}") }, 10*time.Second,
+		100*time.Millisecond)
 }
 
 func TestADeviceElsewhereTellsWhatLiesBeside(t *testing.T) {

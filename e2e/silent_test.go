@@ -126,13 +126,15 @@ func TestAClockThatIsWrongIsTold(t *testing.T) {
 	token := []byte("a token of sixteen bytes at least")
 	_, err = link.JoinBy(t.Context(), c, token, "age1cy0su9fwf3gf9mw868g5yut09p6nytfmmnktexz2ya5uqg9vl9sss4euqm", "test")
 	require.NoError(t, err)
-	nonsense := tell.Known{Modem: "perhaps", Conditions: gate.Conditions{Network: "offline", Metered: "maybe", Use: "never", Battery: 900}, Sends: []tell.Send{{Send: wire.Send{Kind: "hologram", State: "flying"}}}}
+	nonsense := tell.Known{Modem: "perhaps", Conditions: gate.Conditions{Network: "offline", Metered: "maybe",
+		Use: "never", Battery: 900}, Sends: []tell.Send{{Send: wire.Send{Kind: "hologram", State: "flying"}}}}
 	nonsense.Awake.Then = "dance"
 	for n, ahead := range []time.Duration{3 * time.Hour, -26 * time.Hour, 0} {
 		b := link.Batch{Boot: "b", Count: int64(n + 1), Known: &nonsense, Epoch: "e", Time: time.Now().Add(ahead)}
 		body, err := b.Pack()
 		require.NoError(t, err)
-		request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, "https://"+c.Address+"/link/changes", bytes.NewReader(body))
+		request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, "https://"+c.Address+"/link/changes",
+			bytes.NewReader(body))
 		require.NoError(t, err)
 		request.Header.Set("Authorization", "Bearer "+hex.EncodeToString(token))
 		answer, err := (&http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}).Do(request)
@@ -184,7 +186,8 @@ func TestAClockThatIsWrongIsTold(t *testing.T) {
 	})
 	answer("/link/wait", func(r *http.Request) any { time.Sleep(200 * time.Millisecond); return link.News{Time: later()} })
 	answer("/link/others/{what}", func(*http.Request) any { return link.Told{} })
-	server := &http.Server{Handler: mux, TLSConfig: &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS13}}
+	server := &http.Server{Handler: mux, TLSConfig: &tls.Config{Certificates: []tls.Certificate{cert},
+		MinVersion: tls.VersionTLS13}}
 	done := make(chan error, 1)
 	go func() { done <- server.ServeTLS(l, "", "") }()
 	t.Cleanup(func() {
@@ -198,7 +201,8 @@ func TestAClockThatIsWrongIsTold(t *testing.T) {
 	_, errOut, exit := runWith(t, os.Environ(), "device", "join", given.String(), "-data", root+"/data")
 	require.Zero(t, exit, errOut)
 	addr := freePort(t)
-	d := &service{t: t, url: "http://" + addr, data: root + "/data", args: []string{"device", "run", "-data", root + "/data", "-listen", addr, "-root", root}}
+	d := &service{t: t, url: "http://" + addr, data: root + "/data",
+		args: []string{"device", "run", "-data", root + "/data", "-listen", addr, "-root", root}}
 	d.start()
 	t.Cleanup(d.stop)
 	d.until("it heard of it", func(y wire.Yard) bool { return y.Home != nil && y.Home.Behind > 0 })

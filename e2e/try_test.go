@@ -30,7 +30,8 @@ func TestAPlanIsTriedBeforeItCounts(t *testing.T) {
 		return len(p.Items) == 1
 	})
 	shown := s.ok("plan", "show")
-	second := "format: 2\n" + strings.NewReplacer("disk: {kind", "loft: {kind: folder, path: "+dir+"/loft}\n  disk: {kind", "to: [disk]", "to: [disk, loft]", "take: [photo]", "take: [photo, document]").Replace(shown)
+	second := "format: 2\n" + strings.NewReplacer("disk: {kind", "loft: {kind: folder, path: "+dir+
+		"/loft}\n  disk: {kind", "to: [disk]", "to: [disk, loft]", "take: [photo]", "take: [photo, document]").Replace(shown)
 	require.NoError(t, os.WriteFile(dir+"/second.yaml", []byte(second), 0o644))
 
 	out := s.ok("plan", "try", dir+"/second.yaml")
@@ -71,7 +72,8 @@ func TestAPlanIsTriedBeforeItCounts(t *testing.T) {
 	assert.Empty(t, k.b.Complaints())
 
 	// What only the device can tell of a plan is told, too.
-	third := strings.Replace(second, "lanes: [{over: wifi}]", "lanes: [{over: wifi}, {over: cellular, allowance: 45 MB per day}]", 1)
+	third := strings.Replace(second, "lanes: [{over: wifi}]",
+		"lanes: [{over: wifi}, {over: cellular, allowance: 45 MB per day}]", 1)
 	require.NoError(t, os.WriteFile(dir+"/third.yaml", []byte(third), 0o644))
 	out = s.ok("plan", "check", dir+"/third.yaml")
 	assert.Contains(t, out, "desk has no modem: its lane over cellular in all never opens.")
@@ -82,6 +84,7 @@ func TestAPlanIsTriedBeforeItCounts(t *testing.T) {
 	_, errOut, code := s.run("plan", "try", dir+"/bad.yaml")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, `"pigeon" is not a network`)
-	code, _ = s.call(http.MethodPost, "/api/v1/plan/try", `{"text": "yard: ["}`, map[string]string{"Authorization": "Bearer " + s.token()})
+	code, _ = s.call(http.MethodPost, "/api/v1/plan/try", `{"text": "yard: ["}`,
+		map[string]string{"Authorization": "Bearer " + s.token()})
 	assert.Equal(t, http.StatusUnprocessableEntity, code)
 }

@@ -131,11 +131,13 @@ func TestNoWordFromOutsideBreaksAPage(t *testing.T) {
 	k.sees(unknown)
 	item := strings.TrimSpace(strings.Split(s.ok("queue", "-json"), `"key": "`)[1])
 	item = item[:strings.IndexByte(item, '"')]
-	for page, says := range map[string]string{"/": "Devices", "/queue": "Queue", "/queue?item=galley-phone/" + item: "Queue", "/devices": "Add a device", "/destinations": "Destinations", "/plan": "What it says"} {
+	for page, says := range map[string]string{"/": "Devices", "/queue": "Queue", "/queue?item=galley-phone/" +
+		item: "Queue", "/devices": "Add a device", "/destinations": "Destinations", "/plan": "What it says"} {
 		require.NoError(t, b.Open(front.URL+page))
 		k.sees(says)
 		text := k.text()
-		for _, broken := range []string{"Something went wrong", "cannot be shown", "undefined", "[object Object]", "Invalid Date", "NaN"} {
+		for _, broken := range []string{"Something went wrong", "cannot be shown", "undefined", "[object Object]",
+			"Invalid Date", "NaN"} {
 			assert.NotContains(t, text, broken, page)
 		}
 	}

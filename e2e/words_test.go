@@ -39,7 +39,9 @@ func TestWhatIsSaidWronglyIsRefusedAtOnceAndInWords(t *testing.T) {
 		require.True(t, strings.HasPrefix(item, "desk:in/"), line)
 		assert.Contains(t, s.ok("why", item), "Read back whole.")
 	}
-	for listen, says := range map[string]string{"nope": "is not an address such as", "127.0.0.1:99999": "the port is a number from 0 to 65535", "127.0.0.1:http": "the port is a number", "10.0.0.1:7400": "not a loopback address"} {
+	for listen, says := range map[string]string{"nope": "is not an address such as",
+		"127.0.0.1:99999": "the port is a number from 0 to 65535", "127.0.0.1:http": "the port is a number",
+		"10.0.0.1:7400": "not a loopback address"} {
 		_, errOut, code := runWith(t, os.Environ(), "serve", "-data", dir+"/new", "-listen", listen)
 		assert.Equal(t, 1, code)
 		assert.Contains(t, errOut, says)
@@ -118,14 +120,19 @@ func TestAKeeperWithOnlyThePageIsLedOn(t *testing.T) {
 	require.NoError(t, k.b.Type("Address", "https://127.0.0.1:1/"))
 	require.NoError(t, k.b.Type("User", "me"))
 	k.click("A bucket")
-	values, err := browser.Eval[string](k.b, `JSON.stringify([...document.querySelectorAll("form input:not([type=checkbox])")].map(i => i.value))`)
+	values, err := browser.Eval[string](k.b,
+		`JSON.stringify([...document.querySelectorAll("form input:not([type=checkbox])")].map(i => i.value))`)
 	require.NoError(t, err)
 	assert.Equal(t, `["a b","","","","",""]`, values, "only the name stays")
 }
 
 func TestTrustIsForOneAddress(t *testing.T) {
 	var trusted atomic.Int64
-	storage := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { trusted.Add(1); w.WriteHeader(401) }))
+	storage := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter,
+		_ *http.Request) {
+		trusted.Add(1)
+		w.WriteHeader(401)
+	}))
 	t.Cleanup(storage.Close)
 	s := bare(t, t.TempDir())
 	k := atTheConsole(t, s)

@@ -82,7 +82,8 @@ func demo(t *testing.T, dir string, more ...string) *service {
 	t.Helper()
 	addr := freePort(t)
 	s := &service{t: t, url: "http://" + addr, data: filepath.Join(dir, "data"),
-		args: append([]string{"demo", "-dir", dir, "-listen", addr, "-storage", freePort(t), "-items", "16", "-rate", "0", "-room", "4000000000", "-alone"}, more...)}
+		args: append([]string{"demo", "-dir", dir, "-listen", addr, "-storage", freePort(t), "-items", "16", "-rate", "0",
+			"-room", "4000000000", "-alone"}, more...)}
 	s.start()
 	t.Cleanup(s.stop)
 	return s
@@ -197,7 +198,8 @@ func (s *service) phone(c gate.Conditions) {
 	s.t.Helper()
 	text, err := json.Marshal(c)
 	require.NoError(s.t, err)
-	code, body := s.call("PUT", "/api/v1/standin/phones/galley-phone", string(text), map[string]string{"Authorization": "Bearer " + s.token()})
+	code, body := s.call("PUT", "/api/v1/standin/phones/galley-phone", string(text),
+		map[string]string{"Authorization": "Bearer " + s.token()})
 	require.Equal(s.t, 200, code, "%s", body)
 }
 
@@ -215,7 +217,8 @@ func total(y wire.Yard, states ...queue.State) (n int64) {
 // by day on the computer, so it is left out.
 func settled(y wire.Yard) bool {
 	phone := y.Devices[0]
-	return phone.States[queue.Safe].N > 0 && phone.States[queue.Waiting].N+phone.States[queue.Sending].N+phone.States[queue.Preparing].N+phone.States[queue.Proving].N == 0 &&
+	return phone.States[queue.Safe].N > 0 && phone.States[queue.Waiting].N+phone.States[queue.Sending].N+
+		phone.States[queue.Preparing].N+phone.States[queue.Proving].N == 0 &&
 		len(y.Devices[1].Sends) == 0 && y.Devices[1].Going.N == 0 && y.Devices[1].States[queue.Safe].N > 0
 }
 
@@ -224,7 +227,8 @@ func stored(t testing.TB, root string) map[string]string {
 	t.Helper()
 	byHash := map[string]string{}
 	require.NoError(t, filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || strings.Contains(p, "/.yardtide") || strings.Contains(p, "/.sgwtmp/") || strings.Contains(p, root+"/records/") {
+		if err != nil || d.IsDir() || strings.Contains(p, "/.yardtide") || strings.Contains(p, "/.sgwtmp/") ||
+			strings.Contains(p, root+"/records/") {
 			return err
 		}
 		content, err := os.ReadFile(p)

@@ -34,7 +34,9 @@ type InUse struct {
 }
 
 func (e InUse) Error() string {
-	return fmt.Sprintf("%s is still what %s to; change or remove the rule first (yardtide plan apply)", e.Name, map[bool]string{true: "the rule " + e.Rules[0] + " sends", false: "the rules " + strings.Join(e.Rules, ", ") + " send"}[len(e.Rules) == 1])
+	return fmt.Sprintf("%s is still what %s to; change or remove the rule first (yardtide plan apply)", e.Name,
+		map[bool]string{true: "the rule " + e.Rules[0] + " sends", false: "the rules " + strings.Join(e.Rules, ", ") +
+			" send"}[len(e.Rules) == 1])
 }
 
 // Destinations are those of the plan, and drafts of others: what is asked of them, tried and kept.
@@ -70,7 +72,8 @@ func (s *Destinations) Add(ctx context.Context, draft wire.Draft) error {
 
 func (s *Destinations) withDestination(text, name string, d plan.Destination) (string, error) {
 	if text != "" {
-		return plantext.Set(text, plan.Edit{Path: []string{"destinations", name}, Value: plantext.DestinationValue(d), New: true})
+		return plantext.Set(text, plan.Edit{Path: []string{"destinations", name}, Value: plantext.DestinationValue(d),
+			New: true})
 	}
 	if len(s.devices()) == 0 {
 		return "", plantext.EditError{Says: "there is no plan and no device here to write one for"}
@@ -133,7 +136,8 @@ func (s *Destinations) status(ctx context.Context, name string, d plan.Destinati
 		}
 	}
 	var err error
-	if st.There, st.Coming, err = s.fleet.Shares(ctx, name); err != nil && !records.IsGone(err) { // the device tells of that
+	if st.There, st.Coming, err = s.fleet.Shares(ctx, name); err != nil &&
+		!records.IsGone(err) { // the device tells of that
 		return st, err
 	}
 	for _, share := range st.There {
@@ -161,9 +165,11 @@ func short(st wire.DestinationStatus, coming int64) string {
 			parts = append(parts, "and more")
 			break
 		}
-		parts = append(parts, fmt.Sprintf("%s of %s on %s %s", share.Kind.Plural(), share.Rule, share.Device, gate.Bytes(share.Bytes)))
+		parts = append(parts, fmt.Sprintf("%s of %s on %s %s", share.Kind.Plural(), share.Rule, share.Device,
+			gate.Bytes(share.Bytes)))
 	}
-	return fmt.Sprintf("%s lacks %s of room: what still goes there takes %s (%s).", st.Name, gate.Bytes(st.Short), gate.Bytes(coming), strings.Join(parts, ", "))
+	return fmt.Sprintf("%s lacks %s of room: what still goes there takes %s (%s).", st.Name, gate.Bytes(st.Short),
+		gate.Bytes(coming), strings.Join(parts, ", "))
 }
 
 // SettlePlace is the keeper's answer about a destination that has come to stand for
@@ -202,7 +208,8 @@ func (s *Destinations) Test(ctx context.Context, name string) (wire.Job, error) 
 	t.place = func(id string) error {
 		for _, one := range s.devices() {
 			if !one.Told.StandsFor(name, id) {
-				return &destination.Error{Cause: queue.Elsewhere, Says: "what lies there is not the place that " + name + " stood for; what was proven there does not count here"}
+				return &destination.Error{Cause: queue.Elsewhere, Says: "what lies there is not the place that " + name +
+					" stood for; what was proven there does not count here"}
 			}
 		}
 		return nil

@@ -86,7 +86,8 @@ func open(d plan.Destination, secret vault.Reader) (destination.Driver, error) {
 	case plan.WebDAV:
 		return webdav.New(webdav.Options{URL: d.URL, User: d.User, Password: passwordOf, Web: overWeb})
 	case plan.S3:
-		return s3.New(s3.Options{URL: d.URL, Bucket: d.Bucket, Path: d.Path, Region: d.Region, User: d.User, Password: passwordOf, Web: overWeb})
+		return s3.New(s3.Options{URL: d.URL, Bucket: d.Bucket, Path: d.Path, Region: d.Region, User: d.User,
+			Password: passwordOf, Web: overWeb})
 	case plan.SFTP:
 		o := sftp.Options{Address: d.Address, Path: d.Path, User: d.User, HostKey: d.HostKey}
 		if d.PasswordFrom != "" {

@@ -75,9 +75,11 @@ func (s *Trials) forecastSays(a wire.FormAsked, f wire.FormForecast) string {
 	if !f.Known {
 		return "There is nothing of it yet by which that could be told."
 	}
-	says := fmt.Sprintf("%s: as shot %s; so %s", words.Things(f.All.N, media.Kind(a.Kind)), gate.Bytes(f.All.Bytes), gate.Bytes(f.Range.Likely))
+	says := fmt.Sprintf("%s: as shot %s; so %s", words.Things(f.All.N, media.Kind(a.Kind)), gate.Bytes(f.All.Bytes),
+		gate.Bytes(f.Range.Likely))
 	if low, high := gate.Bytes(f.Range.Low), gate.Bytes(f.Range.High); low != high {
-		says = fmt.Sprintf("%s: as shot %s; so %s to %s", words.Things(f.All.N, media.Kind(a.Kind)), gate.Bytes(f.All.Bytes), low, high)
+		says = fmt.Sprintf("%s: as shot %s; so %s to %s", words.Things(f.All.N, media.Kind(a.Kind)), gate.Bytes(f.All.Bytes),
+			low, high)
 	}
 	for _, to := range s.book.PlanOrEmpty().Rules[a.Rule].To {
 		if free := s.fleet.SpaceNow(to).Free; free >= 0 {

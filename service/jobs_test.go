@@ -42,7 +42,8 @@ func TestJobsAreStoppedBoundedAndEndWithTheService(t *testing.T) {
 	s := open(t, t.TempDir())
 	url, asked := mute(t)
 	try := func() (wire.Job, error) {
-		return s.Destinations.Try(t.Context(), wire.Draft{Name: "locker", Destination: plan.Destination{Kind: plan.WebDAV, URL: url, Layout: plan.DefaultLayout}})
+		return s.Destinations.Try(t.Context(), wire.Draft{Name: "locker",
+			Destination: plan.Destination{Kind: plan.WebDAV, URL: url, Layout: plan.DefaultLayout}})
 	}
 	first, err := try()
 	require.NoError(t, err)
@@ -94,7 +95,8 @@ func TestJobsAreStoppedBoundedAndEndWithTheService(t *testing.T) {
 
 func TestTheSameJobRunsOnce(t *testing.T) {
 	var sense sensor.Set
-	s, err := service.Open(t.Context(), service.Options{Dir: t.TempDir(), Log: slog.New(slog.DiscardHandler), Members: []service.Local{{Name: "desk", Root: t.TempDir(), Sensor: &sense}}})
+	s, err := service.Open(t.Context(), service.Options{Dir: t.TempDir(), Log: slog.New(slog.DiscardHandler),
+		Members: []service.Local{{Name: "desk", Root: t.TempDir(), Sensor: &sense}}})
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(t.Context())
 	var runs errgroup.Group
@@ -107,7 +109,10 @@ func TestTheSameJobRunsOnce(t *testing.T) {
 	url, asked := mute(t)
 	_, err = s.Adopt("locker")
 	require.ErrorIs(t, err, service.ErrNoDestination)
-	_, err = s.Book.Apply(caller.AtTheMachine(t.Context()), "p", "yard: T\ntimezone: UTC\ndestinations:\n  locker: {kind: webdav, url: '"+url+"'}\n  disk: {kind: folder, path: "+t.TempDir()+"}\ndevices:\n  desk:\n    sources: [{folder: in, rule: all}]\nrules:\n  all: {take: [photo], to: [locker], lanes: [{over: wifi}]}\n", 0)
+	_, err = s.Book.Apply(caller.AtTheMachine(t.Context()), "p",
+		"yard: T\ntimezone: UTC\ndestinations:\n  locker: {kind: webdav, url: '"+url+"'}\n  disk: {kind: folder, path: "+
+			t.TempDir()+"}\ndevices:\n  desk:\n    sources: [{folder: in, rule: all}]\nrules:\n  all: {take: [photo], to: "+
+			"[locker], lanes: [{over: wifi}]}\n", 0)
 	require.NoError(t, err)
 
 	// No sensor ever told what the network costs: nothing is read over it.
@@ -126,7 +131,8 @@ func TestTheSameJobRunsOnce(t *testing.T) {
 	assert.Contains(t, j.Says, "disk holds 0 files")
 
 	sense.Put(gate.Conditions{Network: plan.WiFi, Metered: gate.No, Roaming: gate.No})
-	require.Eventually(t, func() bool { return asked.Load() > 0 }, 20*time.Second, time.Millisecond, "the device senses its network")
+	require.Eventually(t, func() bool { return asked.Load() > 0 }, 20*time.Second, time.Millisecond,
+		"the device senses its network")
 	j, err = s.Adopt("locker")
 	require.NoError(t, err)
 	again, err := s.Adopt("locker")

@@ -41,7 +41,8 @@ func joinedFile(dir string) string { return filepath.Join(dir, "joined.json") }
 // ReadJoined reads it, nil when the data directory is a service's own.
 func ReadJoined(dir string) (*Joined, error) {
 	text, err := os.ReadFile(joinedFile(dir))
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) { // whoever makes the directory says what is wrong with it
+	// whoever makes the directory says what is wrong with it
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
 		return nil, nil
 	}
 	j := &Joined{}
@@ -49,7 +50,8 @@ func ReadJoined(dir string) (*Joined, error) {
 		err = json.Unmarshal(text, j)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("reading which service this device joined (%s): %w; join again with a new code", joinedFile(dir), err)
+		return nil, fmt.Errorf("reading which service this device joined (%s): %w; join again with a new code",
+			joinedFile(dir), err)
 	}
 	return j, nil
 }
@@ -84,7 +86,8 @@ func (j Joined) keep(dir string) error {
 func JoinHome(ctx context.Context, dir string, c link.Code, version string) (link.Home, error) {
 	if _, err := os.Stat(filepath.Join(dir, "plans")); err == nil {
 		if j, err := ReadJoined(dir); err != nil || j == nil {
-			return link.Home{}, errors.Join(err, household.Refuse("the data directory %s is a service's own; give the device another with -data", dir))
+			return link.Home{}, errors.Join(err, household.Refuse("the data directory %s is a service's own; give the "+
+				"device another with -data", dir))
 		}
 	}
 	if err := os.MkdirAll(dir, 0o700); err != nil {
@@ -130,7 +133,8 @@ type home struct {
 
 // startLink makes the agent of the one device that runs here.
 func (s *Service) startLink(ctx context.Context, others *link.Others, d *device.Device) error {
-	h := &home{Options: s.Options, Joined: s.Joined, book: s.Book, drivers: &s.drivers, device: d, records: s.records[0], tell: s.Changes.Tell}
+	h := &home{Options: s.Options, Joined: s.Joined, book: s.Book, drivers: &s.drivers, device: d, records: s.records[0],
+		tell: s.Changes.Tell}
 	var err error
 	h.agent, err = link.NewAgent(ctx, link.AgentOptions{
 		Home: h.Home, Version: h.Version, Records: h.records, Others: others, Follow: h.follow, Removed: h.removed,
@@ -270,7 +274,8 @@ func (h *home) status() *wire.Home {
 	case st.Heard.IsZero():
 		is.Says = "The service of " + is.Yard + " was not heard of yet."
 	case st.Failed != "":
-		is.Says = "The service of " + is.Yard + " was last heard of at " + st.Heard.Format("15:04 on 2 January") + "; this device goes on by the plan that it has."
+		is.Says = "The service of " + is.Yard + " was last heard of at " + st.Heard.Format("15:04 on 2 January") +
+			"; this device goes on by the plan that it has."
 	default:
 		is.Says = "In touch with the service of " + is.Yard + "."
 	}
@@ -282,5 +287,6 @@ func (s *Service) elsewherePlan() error {
 	if s.Joined == nil {
 		return nil
 	}
-	return household.Refuse("the plan of this device is that of %s, at %s: change it there", s.Joined.Home.Yard, s.Joined.Home.Address)
+	return household.Refuse("the plan of this device is that of %s, at %s: change it there", s.Joined.Home.Yard,
+		s.Joined.Home.Address)
 }

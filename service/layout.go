@@ -43,7 +43,8 @@ func (s *Trials) samples(ctx context.Context, destination string) (own []naming.
 			if ofDevice++; ofDevice > 2 && !undated && !parted {
 				continue
 			}
-			one := naming.Sample{Item: naming.Item{Name: it.Name, Device: it.Device, Kind: media.Kind(it.Kind), TakenAt: it.TakenAt, Camera: it.Camera}, Undated: undated}
+			one := naming.Sample{Item: naming.Item{Name: it.Name, Device: it.Device, Kind: media.Kind(it.Kind),
+				TakenAt: it.TakenAt, Camera: it.Camera}, Undated: undated}
 			for _, source := range p.Devices[it.Device].Sources {
 				if rest, below := strings.CutPrefix(it.Path, source.Folder+"/"); below && len(source.Folder) > len(one.Source) {
 					one.Source, one.Folder = source.Folder, path.Dir(rest)

@@ -36,7 +36,8 @@ func (s *Service) Look(d Device, o wire.LookOrder) (wire.Job, error) {
 }
 
 // LookPicture is a small picture that a look found, as JPEG.
-func (s *Service) LookPicture(ctx context.Context, device func(name string) (Device, error), id string, n int) ([]byte, error) {
+func (s *Service) LookPicture(ctx context.Context, device func(name string) (Device, error), id string,
+	n int) ([]byte, error) {
 	job, err := s.Jobs.Get(id)
 	if err != nil {
 		return nil, err

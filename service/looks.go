@@ -54,7 +54,8 @@ func (s *Service) lookAtClaims(ctx context.Context) {
 		for _, d := range s.devices {
 			limited, cancel := context.WithTimeout(ctx, lookTime)
 			if err := d.Orders.LookAt(limited, at.destination, at.path); err != nil && ctx.Err() == nil {
-				s.Log.Warn("what a device said of another's copy could not be looked at", "destination", at.destination, "path", at.path, "err", err)
+				s.Log.Warn("what a device said of another's copy could not be looked at", "destination", at.destination, "path",
+					at.path, "err", err)
 			}
 			cancel()
 		}

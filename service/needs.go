@@ -46,10 +46,12 @@ func yardNeeds(y wire.Yard, add func(wire.Need)) {
 		}
 	}
 	if y.Home != nil && y.Home.Behind != 0 {
-		add(wire.Need{Says: wire.DeviceLink{Ahead: -y.Home.Behind}.ClockSays("this device"), Todo: "Set whichever is wrong right."})
+		add(wire.Need{Says: wire.DeviceLink{Ahead: -y.Home.Behind}.ClockSays("this device"),
+			Todo: "Set whichever is wrong right."})
 	}
 	for _, name := range y.Absent {
-		add(wire.Need{Says: name + " is in the plan, and nothing runs it: what is new on it is not seen.", Todo: "Let it join: on the page Devices, or with yardtide device add " + name + ".", Device: name})
+		add(wire.Need{Says: name + " is in the plan, and nothing runs it: what is new on it is not seen.",
+			Todo: "Let it join: on the page Devices, or with yardtide device add " + name + ".", Device: name})
 	}
 }
 
@@ -58,14 +60,17 @@ func linkNeeds(y wire.Yard, add func(wire.Need)) {
 	for _, d := range y.Devices {
 		if l := d.Link; l != nil {
 			if l.Silent {
-				add(wire.Need{Says: d.Name + " is silent. " + l.Says, Todo: "Look whether it is on, and whether Yard Tide runs there.", Device: d.Name})
+				add(wire.Need{Says: d.Name + " is silent. " + l.Says,
+					Todo: "Look whether it is on, and whether Yard Tide runs there.", Device: d.Name})
 			}
 			if l.Ahead != 0 {
 				add(wire.Need{Says: l.ClockSays(d.Name), Todo: "Set it right.", Device: d.Name})
 			}
 		}
 		if d.Link != nil && d.Stops.N > 2 {
-			add(wire.Need{Says: fmt.Sprintf("Yard Tide was stopped from outside on %s %d times in seven days, last at %s.", d.Name, d.Stops.N, d.Stops.Last.Format("15:04 on 2 January")), Todo: "Let its system run it in the background, and leave it out of battery saving (docs/devices.md).", Device: d.Name})
+			add(wire.Need{Says: fmt.Sprintf("Yard Tide was stopped from outside on %s %d times in seven days, last at %s.",
+				d.Name, d.Stops.N, d.Stops.Last.Format("15:04 on 2 January")), Todo: "Let its system run it in the " +
+				"background, and leave it out of battery saving (docs/devices.md).", Device: d.Name})
 		}
 	}
 }
@@ -78,7 +83,8 @@ func sourceNeeds(y wire.Yard, add func(wire.Need)) {
 				add(wire.Need{Says: p.Path + ": " + p.Says, Todo: p.Todo, Device: d.Name})
 			}
 			if more := len(src.Problems) - mostProblems; more > 0 {
-				add(wire.Need{Says: fmt.Sprintf("%s: %s more problems like these.", src.Path, gate.Count(int64(more))), Device: d.Name})
+				add(wire.Need{Says: fmt.Sprintf("%s: %s more problems like these.", src.Path, gate.Count(int64(more))),
+					Device: d.Name})
 			}
 		}
 	}

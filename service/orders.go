@@ -33,33 +33,35 @@ func (s *Service) Prove(ctx context.Context, o wire.ProveOrder, devices []Device
 // followProofs begins the job of so many proofs that are to be taken again: the devices
 // take them by themselves, also after a start.
 func (s *Service) followProofs(name string, before wire.Proving, of int64) (wire.Job, error) {
-	return s.Jobs.Begin(wire.Job{Kind: wire.JobProofs, Destination: name, Says: "Proofs are taken again.", Of: of, Proving: &wire.Proving{Left: of, Stuck: before.Stuck}}, false, func(ctx context.Context, tell func(func(*wire.Job))) error {
-		for {
-			changed := s.Changes.Next()
-			p, err := s.proving(ctx, name)
-			if err != nil {
-				return err
+	return s.Jobs.Begin(wire.Job{Kind: wire.JobProofs, Destination: name, Says: "Proofs are taken again.", Of: of,
+		Proving: &wire.Proving{Left: of, Stuck: before.Stuck}}, false,
+		func(ctx context.Context, tell func(func(*wire.Job))) error {
+			for {
+				changed := s.Changes.Next()
+				p, err := s.proving(ctx, name)
+				if err != nil {
+					return err
+				}
+				of = max(of, p.Left)
+				tell(func(is *wire.Job) {
+					is.Proving, is.Done, is.Of, is.Says = &p, of-p.Left, of, provingSays(p, p.Stuck-before.Stuck, of)
+				})
+				if p.Left == 0 {
+					return nil
+				}
+				select {
+				case <-ctx.Done():
+					return s.stopProofs(ctx, name)
+				case <-time.After(provingPace):
+				}
+				select {
+				case <-ctx.Done():
+					return s.stopProofs(ctx, name)
+				case <-changed:
+				case <-time.After(time.Minute):
+				}
 			}
-			of = max(of, p.Left)
-			tell(func(is *wire.Job) {
-				is.Proving, is.Done, is.Of, is.Says = &p, of-p.Left, of, provingSays(p, p.Stuck-before.Stuck, of)
-			})
-			if p.Left == 0 {
-				return nil
-			}
-			select {
-			case <-ctx.Done():
-				return s.stopProofs(ctx, name)
-			case <-time.After(provingPace):
-			}
-			select {
-			case <-ctx.Done():
-				return s.stopProofs(ctx, name)
-			case <-changed:
-			case <-time.After(time.Minute):
-			}
-		}
-	})
+		})
 }
 
 // provingPace is how often it is looked how far the proofs are.
@@ -86,7 +88,8 @@ func provingSays(p wire.Proving, lost, of int64) string {
 	case lost > 0 && p.Left == 0:
 		says = "All proofs are taken."
 	case p.Held == p.Left:
-		says = fmt.Sprintf("What could be proven now is what it was. %s wait until the network costs nothing, a pause ends, or the storage answers.", gate.Count(p.Held))
+		says = fmt.Sprintf("What could be proven now is what it was. %s wait until the network costs nothing, a pause "+
+			"ends, or the storage answers.", gate.Count(p.Held))
 	}
 	switch {
 	case lost == 1:
@@ -125,27 +128,32 @@ func (s *Service) Adopt(name string) (wire.Job, error) {
 	if i := slices.IndexFunc(own, func(d Device) bool { return p.SendsTo(d.DeviceName(), name) }); i > 0 {
 		chosen = own[i]
 	}
-	return s.Jobs.Begin(wire.Job{Kind: wire.JobAdoption, Destination: name, Says: "It is listed what lies there."}, false, func(ctx context.Context, tell func(func(*wire.Job))) error {
-		found := func(a wire.Adopted) {
-			tell(func(is *wire.Job) {
-				is.Adopted, is.Done, is.Says = &a, a.Files, fmt.Sprintf("%s found so far, %s.", words.Files(a.Files), gate.Bytes(a.Bytes))
-			})
-		}
-		a, err := chosen.Orders.Adopt(ctx, name, found)
-		if err == nil {
-			tell(func(is *wire.Job) { is.Adopted, is.Done, is.Of, is.Says = &a, a.Files, a.Files, adoptedSays(name, a) })
-		}
-		return err
-	})
+	return s.Jobs.Begin(wire.Job{Kind: wire.JobAdoption, Destination: name, Says: "It is listed what lies there."}, false,
+		func(ctx context.Context, tell func(func(*wire.Job))) error {
+			found := func(a wire.Adopted) {
+				tell(func(is *wire.Job) {
+					is.Adopted, is.Done, is.Says = &a, a.Files, fmt.Sprintf("%s found so far, %s.", words.Files(a.Files),
+						gate.Bytes(a.Bytes))
+				})
+			}
+			a, err := chosen.Orders.Adopt(ctx, name, found)
+			if err == nil {
+				tell(func(is *wire.Job) { is.Adopted, is.Done, is.Of, is.Says = &a, a.Files, a.Files, adoptedSays(name, a) })
+			}
+			return err
+		})
 }
 
 func adoptedSays(name string, a wire.Adopted) string {
-	says := fmt.Sprintf("%s holds %s (%s) that Yard Tide did not put there.", name, words.Files(a.Files), gate.Bytes(a.Bytes))
+	says := fmt.Sprintf("%s holds %s (%s) that Yard Tide did not put there.", name, words.Files(a.Files),
+		gate.Bytes(a.Bytes))
 	switch a.Compare {
 	case 0:
 		return says + " Nothing that waits has the size of one of them."
 	case 1:
-		return says + " 1 copy that waits has the size of one of them: the two are compared over a network that costs nothing, and what is the same is safe and not sent."
+		return says + " 1 copy that waits has the size of one of them: the two are compared over a network that costs " +
+			"nothing, and what is the same is safe and not sent."
 	}
-	return says + fmt.Sprintf(" %s copies that wait have the size of one of them: each is compared over a network that costs nothing, and what is the same is safe and not sent.", gate.Count(a.Compare))
+	return says + fmt.Sprintf(" %s copies that wait have the size of one of them: each is compared over a network "+
+		"that costs nothing, and what is the same is safe and not sent.", gate.Count(a.Compare))
 }

@@ -51,7 +51,8 @@ func (s *Destinations) SetSecret(name string, given wire.Secrets) error {
 			continue
 		}
 		if !ok {
-			return vault.Refused{Name: name, Says: fmt.Sprintf("the plan does not say that its %s is kept here; write %s-from: kept:%s", kind, kind, name)}
+			return vault.Refused{Name: name, Says: fmt.Sprintf("the plan does not say that its %s is kept here; write "+
+				"%s-from: kept:%s", kind, kind, name)}
 		}
 		if err := s.drivers.secrets.Put(kind, kept, d.Server(), secret); err != nil {
 			return err

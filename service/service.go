@@ -118,7 +118,8 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the data directory: %w", err)
 	}
-	s = &Service{Options: o, lock: flock.New(filepath.Join(o.Dir, "lock"), flock.SetPermissions(0o600)), fleet: &fleet.Fleet{}, looks: newLooks()}
+	s = &Service{Options: o, lock: flock.New(filepath.Join(o.Dir, "lock"), flock.SetPermissions(0o600)),
+		fleet: &fleet.Fleet{}, looks: newLooks()}
 	locked, err := s.lock.TryLock()
 	if err != nil {
 		return nil, fmt.Errorf("locking the data directory %s: %w", o.Dir, err)
@@ -157,7 +158,8 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		asks = link.NewOthers(s.sendsTo)
 		others, s.fleet = asks, &asks.Fleet
 	}
-	s.drivers = drivers{plan: s.Book.Plan, tell: s.Changes.Tell, fleet: s.fleet, secrets: vault.Vault{Dir: o.Dir}, made: map[string]made{}, asked: map[string]time.Time{}}
+	s.drivers = drivers{plan: s.Book.Plan, tell: s.Changes.Tell, fleet: s.fleet, secrets: vault.Vault{Dir: o.Dir},
+		made: map[string]made{}, asked: map[string]time.Time{}}
 	if o.Joined != nil {
 		s.drivers.authorities = filepath.Join(o.Dir, "authorities")
 	}
@@ -168,7 +170,8 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		if err != nil {
 			return nil, err
 		}
-		if p := s.Book.PlanOrEmpty(); asks == nil || s.Book.Plan() != nil { // without one yet, a device that joined changes nothing
+		// without one yet, a device that joined changes nothing
+		if p := s.Book.PlanOrEmpty(); asks == nil || s.Book.Plan() != nil {
 			d.SetPlan(p)
 		}
 		if asks != nil {
@@ -180,7 +183,8 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 
 // wire makes the rooms of the service of what was opened.
 func (s *Service) wire() {
-	known := household.Options{Dir: s.Dir, Log: s.Log, Book: s.Book, Fleet: s.fleet, Vault: s.drivers.secrets, Tell: s.Changes.Tell, Look: s.looks.ask}
+	known := household.Options{Dir: s.Dir, Log: s.Log, Book: s.Book, Fleet: s.fleet, Vault: s.drivers.secrets,
+		Tell: s.Changes.Tell, Look: s.looks.ask}
 	for _, m := range s.Members {
 		known.Own = append(known.Own, m.Name)
 	}
@@ -191,7 +195,8 @@ func (s *Service) wire() {
 	s.Destinations = Destinations{book: s.Book, drivers: &s.drivers, fleet: s.fleet, jobs: s.Jobs, devices: s.Devices}
 	s.Trials = Trials{book: s.Book, fleet: s.fleet, devices: s.Devices}
 	s.Setup = &setup.Setup{Options: setup.Options{
-		Dir: s.Dir, Book: s.Book, Jobs: s.Jobs, Doubts: s.Trials.Doubts, Keep: s.Destinations.keepSecrets, Forget: s.drivers.secrets.Remove, Tell: s.Changes.Tell,
+		Dir: s.Dir, Book: s.Book, Jobs: s.Jobs, Doubts: s.Trials.Doubts, Keep: s.Destinations.keepSecrets,
+		Forget: s.drivers.secrets.Remove, Tell: s.Changes.Tell,
 		Device: func(name string) (setup.Device, bool) {
 			d, is := s.Device(name)
 			return draftOf{d.Machine, d.Told, d.Shows}, is
@@ -352,7 +357,9 @@ func (s *Service) Status(ctx context.Context) (wire.Yard, error) {
 func (s *Service) status(ctx context.Context) (wire.Yard, error) {
 	p := s.Book.Plan()
 	_, version := s.Book.Text()
-	st := wire.Yard{Plan: version, Time: time.Now(), Devices: []wire.Device{}, Absent: []string{}, Destinations: []wire.DestinationStatus{}, Jobs: slices.DeleteFunc(s.Jobs.All(), func(j wire.Job) bool { return j.Kind == wire.JobLook }), Standin: s.Standin != nil, Home: s.home.status()}
+	st := wire.Yard{Plan: version, Time: time.Now(), Devices: []wire.Device{}, Absent: []string{},
+		Destinations: []wire.DestinationStatus{}, Jobs: slices.DeleteFunc(s.Jobs.All(),
+			func(j wire.Job) bool { return j.Kind == wire.JobLook }), Standin: s.Standin != nil, Home: s.home.status()}
 	for _, d := range s.Devices() {
 		one, err := d.Told.Status(ctx)
 		if records.IsGone(err) {
@@ -364,7 +371,8 @@ func (s *Service) status(ctx context.Context) (wire.Yard, error) {
 		st.Devices = append(st.Devices, one)
 	}
 	if p == nil {
-		st.Problem = "There is no plan yet. Add a destination, and a first plan is made with it: on the page Destinations, or with yardtide destination add (a plan of your own: yardtide plan apply FILE)."
+		st.Problem = "There is no plan yet. Add a destination, and a first plan is made with it: on the page " +
+			"Destinations, or with yardtide destination add (a plan of your own: yardtide plan apply FILE)."
 		return st, nil
 	}
 	st.Yard = p.Yard
@@ -376,7 +384,8 @@ func (s *Service) status(ctx context.Context) (wire.Yard, error) {
 	slices.Sort(st.Absent)
 	for _, d := range s.own() {
 		if _, named := p.Devices[d.DeviceName()]; !named {
-			st.Problem = fmt.Sprintf("The plan names no device %q, which is what this computer is called here. Name it so under devices, or start the service with -device NAME.", d.DeviceName())
+			st.Problem = fmt.Sprintf("The plan names no device %q, which is what this computer is called here. Name it so "+
+				"under devices, or start the service with -device NAME.", d.DeviceName())
 		}
 	}
 	for name, d := range p.Destinations {
@@ -395,9 +404,12 @@ func (s *Service) status(ctx context.Context) (wire.Yard, error) {
 func (s *Service) withoutRecords(name string, why error) wire.Device {
 	s.Log.Error("the records of a device cannot be read", "device", name, "err", why)
 	return wire.Device{
-		Name: name, Conditions: gate.Conditions{}.Sound(), Modem: gate.Unknown, States: map[queue.State]wire.Amount{}, Kinds: []media.Kind{}, Beside: []wire.Beside{}, Doubles: []wire.Doubled{},
+		Name: name, Conditions: gate.Conditions{}.Sound(), Modem: gate.Unknown, States: map[queue.State]wire.Amount{},
+		Kinds: []media.Kind{}, Beside: []wire.Beside{}, Doubles: []wire.Doubled{},
 		Holds: []wire.HoldGroup{}, Sends: []wire.Send{}, Lanes: []wire.Lane{}, Sources: []wire.Source{},
-		Problem: "The records of " + name + " cannot be read: they were removed, or their disk is full or fails. Make room on the disk of the data directory, stop Yard Tide and start it again. What is at the storages is kept, and nothing is sent that is there.",
+		Problem: "The records of " + name + " cannot be read: they were removed, or their disk is full or fails. Make " +
+			"room on the disk of the data directory, stop Yard Tide and start it again. What is at the storages is kept, " +
+			"and nothing is sent that is there.",
 	}
 }
 

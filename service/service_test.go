@@ -33,7 +33,8 @@ import (
 
 func open(t *testing.T, dir string) *service.Service {
 	t.Helper()
-	s, err := service.Open(t.Context(), service.Options{Dir: dir, Log: slog.New(slog.DiscardHandler), Members: []service.Local{{Name: "desk", Root: t.TempDir(), Sensor: &sensor.Set{}}}})
+	s, err := service.Open(t.Context(), service.Options{Dir: dir, Log: slog.New(slog.DiscardHandler),
+		Members: []service.Local{{Name: "desk", Root: t.TempDir(), Sensor: &sensor.Set{}}}})
 	require.NoError(t, err)
 	return s
 }
@@ -119,7 +120,8 @@ func TestADraftIsShownNobodysSecret(t *testing.T) {
 	require.NoError(t, s.Destinations.SetSecret("locker", wire.Secrets{Password: "kept-canary"}))
 
 	draft := func(name, at string, from plan.Secret) wire.Draft {
-		return wire.Draft{Name: name, Destination: plan.Destination{Kind: plan.WebDAV, URL: at + "/dav/", User: "me", PasswordFrom: from, Layout: plan.DefaultLayout}}
+		return wire.Draft{Name: name, Destination: plan.Destination{Kind: plan.WebDAV, URL: at + "/dav/", User: "me",
+			PasswordFrom: from, Layout: plan.DefaultLayout}}
 	}
 	for what, d := range map[string]wire.Draft{
 		"a file":                            draft("x", stranger.URL, plan.Secret("file:"+secret)),
@@ -136,7 +138,8 @@ func TestADraftIsShownNobodysSecret(t *testing.T) {
 		assert.Error(t, err, what)
 		assert.Error(t, s.Destinations.Add(console, d), what)
 		text, version := s.Book.Text()
-		changed := strings.NewReplacer("kept:locker", string(d.Destination.PasswordFrom), home.URL, stranger.URL).Replace(text)
+		changed := strings.NewReplacer("kept:locker", string(d.Destination.PasswordFrom), home.URL,
+			stranger.URL).Replace(text)
 		if what == "a file" || what == "a variable" {
 			_, err = s.Book.Apply(console, "p", changed, version)
 			var refused vault.Refused
@@ -182,12 +185,14 @@ func TestThePlanIsChangedByOneAtATime(t *testing.T) {
 			for n := range each {
 				name := fmt.Sprintf("d%d-%d", w, n)
 				if w%2 == 0 {
-					assert.NoError(t, s.Destinations.Add(ctx, wire.Draft{Name: name, Destination: plan.Destination{Kind: plan.Folder, Path: "/mnt/" + name}}))
+					assert.NoError(t, s.Destinations.Add(ctx,
+						wire.Draft{Name: name, Destination: plan.Destination{Kind: plan.Folder, Path: "/mnt/" + name}}))
 					continue
 				}
 				for { // as a person does who is told that another was first
 					text, version := s.Book.Text()
-					changed, err := plantext.Set(text, plan.Edit{Path: []string{"destinations", name}, Value: map[string]any{"kind": "folder", "path": "/mnt/" + name}})
+					changed, err := plantext.Set(text, plan.Edit{Path: []string{"destinations", name},
+						Value: map[string]any{"kind": "folder", "path": "/mnt/" + name}})
 					if !assert.NoError(t, err) {
 						return
 					}
@@ -258,9 +263,11 @@ func TestTheKeyAndThePasswordOfLikeNamesAreKeptApart(t *testing.T) {
 	s := open(t, t.TempDir())
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
 	ctx := context.Background()
-	host := plan.Destination{Kind: plan.SFTP, Address: "127.0.0.1:1", HostKey: "SHA256:uNiVztksCsDhcc0u9e8BrrJlSV9OrFmvkHZtEEn2b3c", User: "me", Layout: plan.DefaultLayout}
+	host := plan.Destination{Kind: plan.SFTP, Address: "127.0.0.1:1",
+		HostKey: "SHA256:uNiVztksCsDhcc0u9e8BrrJlSV9OrFmvkHZtEEn2b3c", User: "me", Layout: plan.DefaultLayout}
 	require.NoError(t, s.Destinations.Add(ctx, wire.Draft{Name: "shed", Destination: host, Key: "the key of shed"}))
-	require.NoError(t, s.Destinations.Add(ctx, wire.Draft{Name: "shed.key", Destination: host, Password: "the password of shed.key"}))
+	require.NoError(t, s.Destinations.Add(ctx,
+		wire.Draft{Name: "shed.key", Destination: host, Password: "the password of shed.key"}))
 	files, err := filepath.Glob(s.Dir + "/secrets/*/*.age")
 	require.NoError(t, err)
 	assert.Len(t, files, 2)
@@ -272,7 +279,8 @@ func TestTheKeyAndThePasswordOfLikeNamesAreKeptApart(t *testing.T) {
 // the work: under an open file, and under a new one.
 func TestRecordsThatAreRemovedKeepNoPage(t *testing.T) {
 	dir := t.TempDir()
-	s, err := service.Open(t.Context(), service.Options{Dir: dir, Log: slog.New(slog.DiscardHandler), Members: []service.Local{{Name: "desk", Root: t.TempDir(), Sensor: &sensor.Set{}}}})
+	s, err := service.Open(t.Context(), service.Options{Dir: dir, Log: slog.New(slog.DiscardHandler),
+		Members: []service.Local{{Name: "desk", Root: t.TempDir(), Sensor: &sensor.Set{}}}})
 	require.NoError(t, err)
 	defer s.Close()
 	files, err := filepath.Glob(dir + "/devices/desk/*.db*")

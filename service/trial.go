@@ -48,12 +48,14 @@ func (s *Destinations) Try(ctx context.Context, draft wire.Draft) (wire.Job, err
 }
 
 func (s *Destinations) newTrial(ctx context.Context, draft wire.Draft) *trial {
-	return &trial{name: draft.Name, d: draft.Destination, secret: s.draftSecrets(ctx, draft), make: draft.MakeFolder, tried: func() {}, result: wire.Trial{Where: draft.Destination.Where(), Steps: []wire.TrialStep{}}}
+	return &trial{name: draft.Name, d: draft.Destination, secret: s.draftSecrets(ctx, draft), make: draft.MakeFolder,
+		tried: func() {}, result: wire.Trial{Where: draft.Destination.Where(), Steps: []wire.TrialStep{}}}
 }
 
 // beginTrial begins a trial as a job.
 func (s *Destinations) beginTrial(t *trial, run func(ctx context.Context) bool) (wire.Job, error) {
-	return s.jobs.Begin(wire.Job{Kind: wire.JobTrial, Destination: t.name, Says: "It is tried, step by step.", Trial: &wire.Trial{Steps: []wire.TrialStep{}}}, true, func(ctx context.Context, tell func(func(*wire.Job))) error {
+	return s.jobs.Begin(wire.Job{Kind: wire.JobTrial, Destination: t.name, Says: "It is tried, step by step.",
+		Trial: &wire.Trial{Steps: []wire.TrialStep{}}}, true, func(ctx context.Context, tell func(func(*wire.Job))) error {
 		ctx, cancel := context.WithTimeout(ctx, trialTime)
 		defer cancel()
 		show := func(says string) {
@@ -76,7 +78,8 @@ func (s *Destinations) beginTrial(t *trial, run func(ctx context.Context) bool) 
 func (t *trial) fits(p *plan.Plan, draft wire.Draft) bool {
 	d := draft.Destination
 	if now, taken := p.Destinations[draft.Name]; taken && now != d {
-		return t.step("plan", &destination.Error{Cause: queue.Misplaced, Says: fmt.Sprintf("the plan has a destination %q already; take another name", draft.Name)}, "")
+		return t.step("plan", &destination.Error{Cause: queue.Misplaced,
+			Says: fmt.Sprintf("the plan has a destination %q already; take another name", draft.Name)}, "")
 	}
 	if d.Kind == plan.SFTP && d.HostKey == "" {
 		d.HostKey = "SHA256:" + strings.Repeat("A", 43) // it is asked for
@@ -135,7 +138,8 @@ func (t *trial) reach(ctx context.Context) bool {
 	if t.d.URL != "" {
 		u, err := url.Parse(t.d.URL)
 		if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
-			return t.step("name", &destination.Error{Cause: queue.Misplaced, Says: "the address is not a web address: it begins with https:// or http://"}, "")
+			return t.step("name", &destination.Error{Cause: queue.Misplaced,
+				Says: "the address is not a web address: it begins with https:// or http://"}, "")
 		}
 		secure = u.Scheme == "https"
 		address = u.Host
@@ -176,7 +180,8 @@ func (t *trial) reach(ctx context.Context) bool {
 	case t.d.Kind == plan.SFTP:
 		return t.hostKey(ctx)
 	}
-	t.result.Steps = append(t.result.Steps, wire.TrialStep{Name: "certificate", OK: true, Says: "None: the connection is not encrypted. Who can listen in reads along."})
+	t.result.Steps = append(t.result.Steps, wire.TrialStep{Name: "certificate", OK: true,
+		Says: "None: the connection is not encrypted. Who can listen in reads along."})
 	return true
 }
 
@@ -184,7 +189,10 @@ func (t *trial) certificate(ctx context.Context, address string) bool {
 	seen, err := web.Peek(ctx, address, web.Options{Authority: t.d.Authority, Certificate: t.d.Certificate})
 	var bad web.Untrusted
 	if errors.As(err, &bad) {
-		t.result.Asks = &wire.TrialQuestion{Field: "certificate", Fingerprint: bad.Fingerprint, Says: fmt.Sprintf("The certificate of %s (%q, until %s) is not trusted: %s. If its fingerprint is the one that the storage itself shows, it can be trusted by name.", address, bad.Subject, bad.Ends.Format(time.DateOnly), bad.Why)}
+		t.result.Asks = &wire.TrialQuestion{Field: "certificate", Fingerprint: bad.Fingerprint,
+			Says: fmt.Sprintf("The certificate of %s (%q, until %s) is not trusted: %s. If its fingerprint is the one that "+
+				"the storage itself shows, it can be trusted by name.", address, bad.Subject, bad.Ends.Format(time.DateOnly),
+				bad.Why)}
 	}
 	if err != nil {
 		err = web.Failure(err, address)
@@ -197,7 +205,9 @@ func (t *trial) hostKey(ctx context.Context) bool {
 	switch {
 	case err == nil && t.d.HostKey == "":
 		err = &destination.Error{Cause: queue.Identity, Says: "the host key is not known yet: " + kind + " " + seen}
-		t.result.Asks = &wire.TrialQuestion{Field: "host-key", Fingerprint: seen, Says: fmt.Sprintf("%s shows the host key %s %s. If that is what ssh-keygen -lf prints at the storage itself, it can be trusted.", t.d.Address, kind, seen)}
+		t.result.Asks = &wire.TrialQuestion{Field: "host-key", Fingerprint: seen,
+			Says: fmt.Sprintf("%s shows the host key %s %s. If that is what ssh-keygen -lf prints at the storage itself, "+
+				"it can be trusted.", t.d.Address, kind, seen)}
 	case err == nil && seen != t.d.HostKey: // it may be another of the server's keys: signing in tells
 		seen = t.d.HostKey
 	}
@@ -234,7 +244,8 @@ func (t *trial) enter(ctx context.Context) bool {
 }
 
 func (t *trial) missing(err error) bool {
-	return err != nil && (errors.Is(err, destination.ErrNotFound) || destination.CauseOf(err) == queue.Misplaced && t.d.Kind == plan.Folder)
+	return err != nil && (errors.Is(err, destination.ErrNotFound) || destination.CauseOf(err) == queue.Misplaced &&
+		t.d.Kind == plan.Folder)
 }
 
 // makeRoot makes the destination's own folder, from the one above it.
@@ -326,7 +337,8 @@ func (t *trial) use(ctx context.Context) (ok bool) {
 	}
 	if err = put(second); err == nil {
 		if err = t.driver.Publish(ctx, second, third); err == nil {
-			err = &destination.Error{Cause: queue.Misplaced, Says: "it writes over a file that is there; nothing can be trusted to it"}
+			err = &destination.Error{Cause: queue.Misplaced,
+				Says: "it writes over a file that is there; nothing can be trusted to it"}
 		} else if errors.Is(err, destination.ErrExists) {
 			err = nil
 		}
@@ -396,7 +408,8 @@ func (t *trial) resume(ctx context.Context, temp string) bool {
 	if err == nil && kept == 0 {
 		return t.step("resume", nil, "A send that is cut begins anew: this server does not let it go on.")
 	}
-	return t.step("resume", err, "A send that is cut goes on: %s of %s were still there.", gate.Bytes(kept), gate.Bytes(large-1<<20))
+	return t.step("resume", err, "A send that is cut goes on: %s of %s were still there.", gate.Bytes(kept),
+		gate.Bytes(large-1<<20))
 }
 
 func (t *trial) space(ctx context.Context) bool {
@@ -409,7 +422,8 @@ func (t *trial) space(ctx context.Context) bool {
 	case err != nil:
 		return t.step("free space", err, "")
 	case space.Free < 0 && t.d.Size > 0:
-		return t.step("free space", nil, "This storage does not tell; the plan states a size of %s.", gate.Bytes(int64(t.d.Size)))
+		return t.step("free space", nil, "This storage does not tell; the plan states a size of %s.",
+			gate.Bytes(int64(t.d.Size)))
 	case space.Free < 0:
 		return t.step("free space", nil, "This storage does not tell; state its size in the plan (size: 500 GB).")
 	}

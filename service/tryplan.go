@@ -156,7 +156,8 @@ func (s *Trials) newDoubts(ctx context.Context, p *plan.Plan) ([]string, error) 
 	case left == 1:
 		says = append(says, "One doubt about the plan is as it was: yardtide plan check, or the page Plan, tells it.")
 	case left > 1:
-		says = append(says, fmt.Sprintf("%d doubts about the plan are as they were: yardtide plan check, or the page Plan, tells them.", left))
+		says = append(says, fmt.Sprintf("%d doubts about the plan are as they were: yardtide plan check, or the page "+
+			"Plan, tells them.", left))
 	}
 	return says, nil
 }
@@ -171,7 +172,9 @@ func (s *Trials) PlaceNotes(p *plan.Plan) []string {
 		if !there || before.Where() == d.Where() {
 			continue
 		}
-		notes = append(notes, fmt.Sprintf("%s is to stand for another place: %s, and %s until now. What is safe there counts again when it is proven at the new one; you are asked whether it was moved there (yardtide destination place %s moved) or is new (… new).", name, d.Where(), before.Where(), name))
+		notes = append(notes, fmt.Sprintf("%s is to stand for another place: %s, and %s until now. What is safe there "+
+			"counts again when it is proven at the new one; you are asked whether it was moved there (yardtide destination "+
+			"place %s moved) or is new (… new).", name, d.Where(), before.Where(), name))
 	}
 	slices.Sort(notes)
 	return notes

@@ -17,7 +17,9 @@ import (
 
 // shared is a plan with a comment, whose number of senders is its content.
 func shared(dir string, senders int) string {
-	return fmt.Sprintf("# ours, by hand\nyard: T\ntimezone: UTC\ndestinations:\n  disk: {kind: folder, path: %s, senders: %d} # the slow one\ndevices:\n  desk:\n    sources: [{folder: in, rule: all}]\nrules:\n  all: {take: [photo], to: [disk], lanes: [{over: wifi}]}\n", dir, senders)
+	return fmt.Sprintf("# ours, by hand\nyard: T\ntimezone: UTC\ndestinations:\n  disk: {kind: folder, path: %s, "+
+		"senders: %d} # the slow one\ndevices:\n  desk:\n    sources: [{folder: in, rule: all}]\nrules:\n  all: {take: "+
+		"[photo], to: [disk], lanes: [{over: wifi}]}\n", dir, senders)
 }
 
 func TestVersionsAreToldComparedAndPutInForceAgain(t *testing.T) {

@@ -102,11 +102,14 @@ func StartDemo(ctx context.Context, o DemoOptions) (*Demo, error) {
 		return nil, fmt.Errorf("finding the demo's folder: %w", err)
 	}
 	d := &Demo{
-		Storage:  Storage{Dir: filepath.Join(dir, "north-locker"), User: "slip", Password: "low tide at six", Limit: o.Room, Rate: o.Rate},
-		Phone:    Phone{Name: "galley-phone", Root: filepath.Join(dir, "galley-phone"), Camera: "DCIM/Camera", Modem: gate.Yes, Day: phoneDay},
-		Computer: Phone{Name: "chart-table", Root: filepath.Join(dir, "chart-table"), Camera: "Restoration/Scans", Modem: gate.No, Day: deskDay},
-		Items:    o.Items,
-		dir:      dir,
+		Storage: Storage{Dir: filepath.Join(dir, "north-locker"), User: "slip", Password: "low tide at six", Limit: o.Room,
+			Rate: o.Rate},
+		Phone: Phone{Name: "galley-phone", Root: filepath.Join(dir, "galley-phone"), Camera: "DCIM/Camera",
+			Modem: gate.Yes, Day: phoneDay},
+		Computer: Phone{Name: "chart-table", Root: filepath.Join(dir, "chart-table"), Camera: "Restoration/Scans",
+			Modem: gate.No, Day: deskDay},
+		Items: o.Items,
+		dir:   dir,
 	}
 	d.Clock.Set(hour(17), 0)
 	if !o.Alone {
@@ -121,9 +124,11 @@ func StartDemo(ctx context.Context, o DemoOptions) (*Demo, error) {
 			p.File = filepath.Join(p.Root, "conditions.json")
 		}
 	}
-	_ = d.Phone.Set(gate.Conditions{Network: plan.Cellular, Roaming: gate.No, Charging: gate.No, Metered: gate.Yes, Battery: 64, Use: gate.InUse})
+	_ = d.Phone.Set(gate.Conditions{Network: plan.Cellular, Roaming: gate.No, Charging: gate.No, Metered: gate.Yes,
+		Battery: 64, Use: gate.InUse})
 	if o.Alone {
-		_ = d.Computer.Set(gate.Conditions{Network: plan.Wired, Charging: gate.Yes, Roaming: gate.No, Metered: gate.No, Battery: -1, Use: gate.UseUnknown})
+		_ = d.Computer.Set(gate.Conditions{Network: plan.Wired, Charging: gate.Yes, Roaming: gate.No, Metered: gate.No,
+			Battery: -1, Use: gate.UseUnknown})
 	}
 	if err := d.make(ctx, dir, o); err != nil {
 		return nil, fmt.Errorf("making the demo yard in %s: %w", dir, err)
@@ -335,7 +340,8 @@ func (d *Demo) away(m making) error {
 				break // it has what was restored
 			}
 			taken := firstTaken.Add(time.Duration(60+31*n+7*i) * time.Hour)
-			m.write(filepath.Join(p.Root, p.Camera, fmt.Sprintf("%s_%02d.jpg", []string{"DECK", "LOG", "FERRY"}[i%3], n)), taken, func() ([]byte, error) { return JPEG(700+10*i+n, 1000, taken) })
+			m.write(filepath.Join(p.Root, p.Camera, fmt.Sprintf("%s_%02d.jpg", []string{"DECK", "LOG", "FERRY"}[i%3], n)),
+				taken, func() ([]byte, error) { return JPEG(700+10*i+n, 1000, taken) })
 		}
 		if err := os.MkdirAll(p.Root, 0o755); err != nil {
 			return err
@@ -357,9 +363,11 @@ func (d *Demo) gallery(m making, n int) {
 		case i%10 == 7 && m.clips:
 			m.clip(filepath.Join(camera, fmt.Sprintf("MOV_%04d.mp4", 310+i)), i, taken)
 		case i%15 == 4:
-			m.write(filepath.Join(d.Phone.Root, "DCIM", "Screens", fmt.Sprintf("tide-table-%02d.png", i)), taken, func() ([]byte, error) { return PNG(i, 480) })
+			m.write(filepath.Join(d.Phone.Root, "DCIM", "Screens", fmt.Sprintf("tide-table-%02d.png", i)), taken,
+				func() ([]byte, error) { return PNG(i, 480) })
 		default:
-			m.write(filepath.Join(camera, fmt.Sprintf("IMG_%04d.jpg", 4000+i)), taken, func() ([]byte, error) { return JPEG(i, 1100, taken) })
+			m.write(filepath.Join(camera, fmt.Sprintf("IMG_%04d.jpg", 4000+i)), taken,
+				func() ([]byte, error) { return JPEG(i, 1100, taken) })
 		}
 	}
 }
@@ -376,9 +384,11 @@ func (d *Demo) restored(m making, n int) {
 		case i%12 == 5 && m.clips:
 			m.clip(filepath.Join(folder, fmt.Sprintf("%s-launch-%02d.mp4", job, i)), seed, taken)
 		case i%20 == 9:
-			m.write(filepath.Join(folder, fmt.Sprintf("lines-plan-%02d.png", i)), taken, func() ([]byte, error) { return PNG(seed, 640) })
+			m.write(filepath.Join(folder, fmt.Sprintf("lines-plan-%02d.png", i)), taken,
+				func() ([]byte, error) { return PNG(seed, 640) })
 		default:
-			m.write(filepath.Join(folder, fmt.Sprintf("%s-%02d.jpg", job, i)), taken, func() ([]byte, error) { return JPEG(seed, 1200, taken) })
+			m.write(filepath.Join(folder, fmt.Sprintf("%s-%02d.jpg", job, i)), taken,
+				func() ([]byte, error) { return JPEG(seed, 1200, taken) })
 		}
 	}
 }
@@ -393,5 +403,6 @@ func (d *Demo) untidy(m making) {
 		m.write(filepath.Join(bench, folder, "stern.jpg"), june, func() ([]byte, error) { return JPEG(905, 1400, june) })
 	}
 	m.write(filepath.Join(bench, "Found on the old card", "lost.jpg"), june, func() ([]byte, error) { return nil, nil })
-	m.write(filepath.Join(bench, "notes.txt"), june, func() ([]byte, error) { return []byte("Ask about larch for the Curlew.\n"), nil })
+	m.write(filepath.Join(bench, "notes.txt"), june,
+		func() ([]byte, error) { return []byte("Ask about larch for the Curlew.\n"), nil })
 }

@@ -76,9 +76,11 @@ func startOthers(ctx context.Context, dir string, log *slog.Logger) (*Others, er
 	}
 	if s, err := sshd.Start(ctx, keys, sshd.Options{Address: address.Shed}); err == nil {
 		o.close = append(o.close, s.Close)
-		o.Shed = plan.Destination{Kind: plan.SFTP, Address: s.Address, HostKey: s.HostKey, Path: o.Shed.Path, User: s.User, KeyFrom: plan.Secret("file:" + s.KeyFile)}
+		o.Shed = plan.Destination{Kind: plan.SFTP, Address: s.Address, HostKey: s.HostKey, Path: o.Shed.Path, User: s.User,
+			KeyFrom: plan.Secret("file:" + s.KeyFile)}
 	} else {
-		log.Warn("the demo's shed is a folder: no SSH server was started (Debian: apt-get install openssh-server)", "err", err)
+		log.Warn("the demo's shed is a folder: no SSH server was started (Debian: apt-get install openssh-server)", "err",
+			err)
 	}
 	g := &gateway.Server{Root: filepath.Join(dir, "sail-loft"), Address: address.Bucket}
 	if err := g.Start(ctx, "sail-loft"); err == nil {
@@ -87,7 +89,8 @@ func startOthers(ctx context.Context, dir string, log *slog.Logger) (*Others, er
 		if err := os.WriteFile(secret, []byte(g.Password+"\n"), 0o600); err != nil {
 			return nil, errors.Join(err, o.Close())
 		}
-		o.Bucket = plan.Destination{Kind: plan.S3, URL: g.Endpoint, Bucket: "sail-loft", User: g.User, PasswordFrom: plan.Secret("file:" + secret), Size: 2e9}
+		o.Bucket = plan.Destination{Kind: plan.S3, URL: g.Endpoint, Bucket: "sail-loft", User: g.User,
+			PasswordFrom: plan.Secret("file:" + secret), Size: 2e9}
 		return o, nil
 	} else if !errors.Is(err, gateway.ErrMissing) {
 		log.Warn("the demo's bucket is a folder: the S3 gateway was not started", "err", err)
@@ -98,9 +101,11 @@ func startOthers(ctx context.Context, dir string, log *slog.Logger) (*Others, er
 
 // withOthers puts them into the demo's plan, and the rules that use them.
 func withOthers(text string, o *Others) (string, error) {
-	text, err := plantext.Set(text, plan.Edit{Path: []string{"destinations", "tool-shed"}, Value: plantext.DestinationValue(o.Shed)})
+	text, err := plantext.Set(text, plan.Edit{Path: []string{"destinations", "tool-shed"},
+		Value: plantext.DestinationValue(o.Shed)})
 	if err == nil {
-		text, err = plantext.Set(text, plan.Edit{Path: []string{"destinations", "sail-loft"}, Value: plantext.DestinationValue(o.Bucket)})
+		text, err = plantext.Set(text, plan.Edit{Path: []string{"destinations", "sail-loft"},
+			Value: plantext.DestinationValue(o.Bucket)})
 	}
 	if err != nil {
 		return "", fmt.Errorf("writing the demo's plan: %w", err)

@@ -63,24 +63,32 @@ func hour(h float64) time.Duration { return time.Duration(h * float64(time.Hour)
 // where no network reaches, the harbour café, and home again.
 var (
 	phoneDay = []Moment{
-		{0, with(home, 100, gate.Yes, gate.NotInUse)}, {hour(6.5), with(home, 100, gate.No, gate.InUse)}, {hour(8), with(road, 94, gate.No, gate.InUse)},
-		{hour(8.75), with(nowhere, 88, gate.No, gate.NotInUse)}, {hour(12.5), with(cafe, 66, gate.No, gate.InUse)}, {hour(13.5), with(nowhere, 58, gate.No, gate.NotInUse)},
-		{hour(16), with(road, 44, gate.No, gate.InUse)}, {hour(17), with(home, 38, gate.No, gate.InUse)}, {hour(22.25), with(home, 17, gate.Yes, gate.NotInUse)},
+		{0, with(home, 100, gate.Yes, gate.NotInUse)}, {hour(6.5), with(home, 100, gate.No, gate.InUse)}, {hour(8),
+			with(road, 94, gate.No, gate.InUse)},
+		{hour(8.75), with(nowhere, 88, gate.No, gate.NotInUse)}, {hour(12.5), with(cafe, 66, gate.No, gate.InUse)},
+		{hour(13.5), with(nowhere, 58, gate.No, gate.NotInUse)},
+		{hour(16), with(road, 44, gate.No, gate.InUse)}, {hour(17), with(home, 38, gate.No, gate.InUse)}, {hour(22.25),
+			with(home, 17, gate.Yes, gate.NotInUse)},
 	}
 	secondDay = []Moment{
-		{0, with(home, 81, gate.Yes, gate.NotInUse)}, {hour(7), with(home, 100, gate.No, gate.InUse)}, {hour(9), with(abroad, 90, gate.No, gate.InUse)},
-		{hour(11), with(cafe, 70, gate.No, gate.InUse)}, {hour(14), with(road, 41, gate.No, gate.NotInUse)}, {hour(18.5), with(home, 15, gate.No, gate.InUse)}, {hour(20), with(home, 22, gate.Yes, gate.InUse)},
+		{0, with(home, 81, gate.Yes, gate.NotInUse)}, {hour(7), with(home, 100, gate.No, gate.InUse)}, {hour(9),
+			with(abroad, 90, gate.No, gate.InUse)},
+		{hour(11), with(cafe, 70, gate.No, gate.InUse)}, {hour(14), with(road, 41, gate.No, gate.NotInUse)}, {hour(18.5),
+			with(home, 15, gate.No, gate.InUse)}, {hour(20), with(home, 22, gate.Yes, gate.InUse)},
 		{hour(23), with(home, 74, gate.Yes, gate.NotInUse)},
 	}
 	tabletDay = []Moment{
-		{0, with(home, 64, gate.No, gate.NotInUse)}, {hour(8), with(nowhere, 60, gate.No, gate.InUse)}, {hour(18), with(home, 32, gate.No, gate.InUse)}, {hour(21), with(home, 35, gate.Yes, gate.NotInUse)},
+		{0, with(home, 64, gate.No, gate.NotInUse)}, {hour(8), with(nowhere, 60, gate.No, gate.InUse)}, {hour(18),
+			with(home, 32, gate.No, gate.InUse)}, {hour(21), with(home, 35, gate.Yes, gate.NotInUse)},
 	}
 	deskDay = []Moment{
-		{0, with(cable, -1, gate.Yes, gate.NotInUse)}, {hour(9), with(cable, -1, gate.Yes, gate.InUse)}, {hour(12), with(cable, -1, gate.Yes, gate.NotInUse)},
+		{0, with(cable, -1, gate.Yes, gate.NotInUse)}, {hour(9), with(cable, -1, gate.Yes, gate.InUse)}, {hour(12),
+			with(cable, -1, gate.Yes, gate.NotInUse)},
 		{hour(18), with(cable, -1, gate.Yes, gate.InUse)}, {hour(21.5), with(cable, -1, gate.Yes, gate.NotInUse)},
 	}
 	laptopDay = []Moment{
-		{0, with(nowhere, 52, gate.No, gate.NotInUse)}, {hour(9), with(cafe, 50, gate.Yes, gate.InUse)}, {hour(12), with(nowhere, 77, gate.No, gate.NotInUse)},
+		{0, with(nowhere, 52, gate.No, gate.NotInUse)}, {hour(9), with(cafe, 50, gate.Yes, gate.InUse)}, {hour(12),
+			with(nowhere, 77, gate.No, gate.NotInUse)},
 		{hour(15), with(cable, 70, gate.Yes, gate.InUse)}, {hour(19), with(home, 96, gate.No, gate.InUse)},
 	}
 )

@@ -79,7 +79,8 @@ func (s scene) draw(w, h int, at float64) *image.RGBA {
 			}
 			grain := int(noise[(from+x*7)&(len(noise)-1)])
 			i := img.PixOffset(x, y)
-			img.Pix[i], img.Pix[i+1], img.Pix[i+2], img.Pix[i+3] = clamp(one.R, grain), clamp(one.G, grain), clamp(one.B, grain), 255
+			img.Pix[i], img.Pix[i+1], img.Pix[i+2], img.Pix[i+3] = clamp(one.R, grain), clamp(one.G, grain), clamp(one.B,
+				grain), 255
 		}
 	}
 	fw, fh := float32(w), float32(h)
@@ -88,23 +89,30 @@ func (s scene) draw(w, h int, at float64) *image.RGBA {
 	// Hills.
 	var hills []point
 	for i := range 21 {
-		hills = append(hills, point{fw * float32(i) / 20, float32(horizon) - fh*float32(0.03+0.05*math.Abs(math.Sin(float64(s.n)+float64(i)*0.7)))})
+		hills = append(hills, point{fw * float32(i) / 20,
+			float32(horizon) - fh*float32(0.03+0.05*math.Abs(math.Sin(float64(s.n)+float64(i)*0.7)))})
 	}
-	fill(img, mix(s.sky, s.mud, 0.45), append(append([]point{{0, float32(horizon)}}, hills...), point{fw, float32(horizon)})...)
+	fill(img, mix(s.sky, s.mud, 0.45), append(append([]point{{0, float32(horizon)}}, hills...),
+		point{fw, float32(horizon)})...)
 	// The boat.
 	bob := fh * float32(0.008*math.Sin(6.28*at)*s.tide)
 	length := fw * float32(s.length)
 	x, y := fw*0.5-length/2+fw*float32(0.12*math.Sin(float64(s.n))), fh*0.62+bob
 	depth := length * 0.16
-	fill(img, s.hull, point{x, y}, point{x + length, y - depth*0.25}, point{x + length*0.9, y + depth}, point{x + length*0.12, y + depth})
-	fill(img, s.trim, point{x, y}, point{x + length, y - depth*0.25}, point{x + length*0.99, y - depth*0.05}, point{x + length*0.005, y + depth*0.2})
+	fill(img, s.hull, point{x, y}, point{x + length, y - depth*0.25}, point{x + length*0.9, y + depth},
+		point{x + length*0.12, y + depth})
+	fill(img, s.trim, point{x, y}, point{x + length, y - depth*0.25}, point{x + length*0.99, y - depth*0.05},
+		point{x + length*0.005, y + depth*0.2})
 	for m := range s.masts {
 		mx, tall := x+length*(0.35+0.28*float32(m)), length*(0.75-0.15*float32(m))
-		fill(img, color.RGBA{74, 52, 34, 255}, point{mx, y}, point{mx, y - tall}, point{mx + length*0.018, y - tall}, point{mx + length*0.018, y})
-		fill(img, color.RGBA{232, 220, 196, 255}, point{mx + length*0.03, y - tall*0.95}, point{mx + length*0.26, y - tall*0.12}, point{mx + length*0.03, y - tall*0.12})
+		fill(img, color.RGBA{74, 52, 34, 255}, point{mx, y}, point{mx, y - tall}, point{mx + length*0.018, y - tall},
+			point{mx + length*0.018, y})
+		fill(img, color.RGBA{232, 220, 196, 255}, point{mx + length*0.03, y - tall*0.95},
+			point{mx + length*0.26, y - tall*0.12}, point{mx + length*0.03, y - tall*0.12})
 	}
 	if s.masts == 0 {
-		fill(img, s.trim, point{x + length*0.4, y - depth*0.1}, point{x + length*0.43, y - depth*0.9}, point{x + length*0.7, y - depth*0.95}, point{x + length*0.73, y - depth*0.15})
+		fill(img, s.trim, point{x + length*0.4, y - depth*0.1}, point{x + length*0.43, y - depth*0.9},
+			point{x + length*0.7, y - depth*0.95}, point{x + length*0.73, y - depth*0.15})
 	}
 	label(img, "SLIP "+strconv.Itoa(s.n), x+length*0.2, y+depth*0.72, float64(depth)*0.42)
 	return img
@@ -153,7 +161,8 @@ func label(img *image.RGBA, text string, x, y float32, size float64) {
 	if err != nil {
 		return
 	}
-	d := font.Drawer{Dst: img, Src: image.NewUniform(color.RGBA{250, 248, 240, 255}), Face: face, Dot: fixed.P(int(x), int(y))}
+	d := font.Drawer{Dst: img, Src: image.NewUniform(color.RGBA{250, 248, 240, 255}), Face: face,
+		Dot: fixed.P(int(x), int(y))}
 	d.DrawString(text)
 }
 
@@ -248,7 +257,8 @@ func exifSegment(taken time.Time, width, height int) []byte {
 	exifAt := 8 + uint32(len(ifd(8, first(0))))
 	tiff := append([]byte("II*\x00"), le.AppendUint32(nil, 8)...)
 	tiff = append(tiff, ifd(8, first(exifAt))...)
-	tiff = append(tiff, ifd(exifAt, []tag{ascii(0x9003, wall), ascii(0x9011, taken.Format("-07:00")), long(0xa002, uint32(width)), long(0xa003, uint32(height))})...)
+	tiff = append(tiff, ifd(exifAt, []tag{ascii(0x9003, wall), ascii(0x9011, taken.Format("-07:00")),
+		long(0xa002, uint32(width)), long(0xa003, uint32(height))})...)
 	payload := append([]byte("Exif\x00\x00"), tiff...)
 	return append(binary.BigEndian.AppendUint16([]byte{0xff, 0xe1}, uint16(len(payload)+2)), payload...)
 }
@@ -256,8 +266,10 @@ func exifSegment(taken time.Time, width, height int) []byte {
 // Clip is a short real video of picture number n. It needs ffmpeg.
 func Clip(file string, n, width, frames int, taken time.Time) error {
 	height := width * 9 / 16 / 2 * 2
-	cmd := exec.Command("ffmpeg", "-nostdin", "-v", "error", "-y", "-f", "rawvideo", "-pix_fmt", "rgba", "-s", fmt.Sprintf("%dx%d", width, height), "-r", "12", "-i", "pipe:0",
-		"-c:v", "libx264", "-preset", "ultrafast", "-threads", "1", "-pix_fmt", "yuv420p", "-metadata", "creation_time="+taken.UTC().Format("2006-01-02T15:04:05Z"), "-f", "mp4", file)
+	cmd := exec.Command("ffmpeg", "-nostdin", "-v", "error", "-y", "-f", "rawvideo", "-pix_fmt", "rgba", "-s",
+		fmt.Sprintf("%dx%d", width, height), "-r", "12", "-i", "pipe:0",
+		"-c:v", "libx264", "-preset", "ultrafast", "-threads", "1", "-pix_fmt", "yuv420p", "-metadata", "creation_time="+
+			taken.UTC().Format("2006-01-02T15:04:05Z"), "-f", "mp4", file)
 	var complaint bytes.Buffer
 	cmd.Stderr = &complaint
 	in, err := cmd.StdinPipe()

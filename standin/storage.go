@@ -157,7 +157,8 @@ func (s *Storage) guard(next http.Handler) http.Handler {
 			panic(http.ErrAbortHandler)
 		}
 		user, password, _ := r.BasicAuth()
-		if f.Refuse || s.User != "" && subtle.ConstantTimeCompare([]byte(user+"\x00"+password), []byte(s.User+"\x00"+s.Password)) != 1 {
+		if f.Refuse || s.User != "" && subtle.ConstantTimeCompare([]byte(user+"\x00"+password),
+			[]byte(s.User+"\x00"+s.Password)) != 1 {
 			w.Header().Set("WWW-Authenticate", `Basic realm="storage", charset="UTF-8"`)
 			http.Error(w, "sign in", http.StatusUnauthorized)
 			return
@@ -176,7 +177,8 @@ func (s *Storage) guard(next http.Handler) http.Handler {
 				http.Error(w, "no space left", http.StatusInsufficientStorage)
 				return
 			}
-			r.Body = &body{ReadCloser: r.Body, s: s, ctx: r.Context(), spoil: f.choose(r.ContentLength), size: r.ContentLength, over: f.over}
+			r.Body = &body{ReadCloser: r.Body, s: s, ctx: r.Context(), spoil: f.choose(r.ContentLength), size: r.ContentLength,
+				over: f.over}
 		}
 		before := s.sizeOf(r.URL.Path)
 		next.ServeHTTP(w, r)
@@ -293,7 +295,8 @@ func (f roomFile) DeadProps() (map[xml.Name]webdav.Property, error) {
 		return nil, err
 	}
 	props := map[xml.Name]webdav.Property{}
-	for name, n := range map[string]int64{"quota-available-bytes": max(0, f.s.Limit-f.s.Used()), "quota-used-bytes": f.s.Used()} {
+	for name, n := range map[string]int64{"quota-available-bytes": max(0, f.s.Limit-f.s.Used()),
+		"quota-used-bytes": f.s.Used()} {
 		x := xml.Name{Space: "DAV:", Local: name}
 		props[x] = webdav.Property{XMLName: x, InnerXML: []byte(strconv.FormatInt(n, 10))}
 	}

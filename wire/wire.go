@@ -175,7 +175,8 @@ func (l DeviceLink) ClockSays(name string) string {
 	if by < 0 {
 		way, by = "behind", -by
 	}
-	return fmt.Sprintf("The clock of %s is %s %s the service's: its hours and allowances, and its pictures' times, are decided by it.", name, by, way)
+	return fmt.Sprintf("The clock of %s is %s %s the service's: its hours and allowances, and its pictures' times, "+
+		"are decided by it.", name, by, way)
 }
 
 // Reached is whether a device reaches a place.

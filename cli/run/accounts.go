@@ -36,11 +36,13 @@ import (
 
 // accounts runs a worker for each until the context ends. homes holds their home folders
 // where the system's are not meant.
-func accounts(ctx context.Context, s *service.Service, computer string, names []string, runDir, homes string, log *slog.Logger) (err error) {
+func accounts(ctx context.Context, s *service.Service, computer string, names []string, runDir, homes string,
+	log *slog.Logger) (err error) {
 	if os.Getuid() != 0 {
 		// What lets this process take another's uid must not come down to the workers
 		// (capabilities(7): an ambient set outlives exec).
-		if _, _, errno := syscall.AllThreadsSyscall6(syscall.SYS_PRCTL, unix.PR_CAP_AMBIENT, unix.PR_CAP_AMBIENT_CLEAR_ALL, 0, 0, 0, 0); errno != 0 && errno != syscall.EINVAL {
+		if _, _, errno := syscall.AllThreadsSyscall6(syscall.SYS_PRCTL, unix.PR_CAP_AMBIENT, unix.PR_CAP_AMBIENT_CLEAR_ALL,
+			0, 0, 0, 0); errno != 0 && errno != syscall.EINVAL {
 			return fmt.Errorf("giving up what the workers must not have: %w", errno)
 		}
 	}
@@ -118,7 +120,8 @@ func ownPlaces(p *plan.Plan, computer string, names []string, log *slog.Logger) 
 		}
 		device := computer + "-" + account
 		for name, d := range p.Destinations {
-			others := slices.ContainsFunc(slices.Collect(maps.Keys(p.Devices)), func(o string) bool { return o != device && p.SendsTo(o, name) })
+			others := slices.ContainsFunc(slices.Collect(maps.Keys(p.Devices)),
+				func(o string) bool { return o != device && p.SendsTo(o, name) })
 			if d.Kind != plan.Folder || others || !p.SendsTo(device, name) {
 				continue
 			}
@@ -182,8 +185,10 @@ func (w worker) run(ctx context.Context, s *service.Service, socket string) erro
 	if err != nil {
 		return fmt.Errorf("writing the code: %w", err)
 	}
-	cmd := exec.CommandContext(ctx, "/proc/self/exe", "device", "account", "-data", w.data, "-root", w.home, "-listen", "127.0.0.1:0")
-	cmd.Env = []string{"HOME=" + w.home, "PATH=/usr/local/bin:/usr/bin:/bin", "LANG=" + os.Getenv("LANG"), "TZ=" + os.Getenv("TZ")}
+	cmd := exec.CommandContext(ctx, "/proc/self/exe", "device", "account", "-data", w.data, "-root", w.home, "-listen",
+		"127.0.0.1:0")
+	cmd.Env = []string{"HOME=" + w.home, "PATH=/usr/local/bin:/usr/bin:/bin", "LANG=" + os.Getenv("LANG"),
+		"TZ=" + os.Getenv("TZ")}
 	cmd.Dir, cmd.Stderr = "/", os.Stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: w.uid, Gid: w.gid, Groups: w.groups}}
 	in, err := cmd.StdinPipe() // it ends with this, however this process ends

@@ -43,7 +43,8 @@ clock by which they live, is set in the console. Remove the folder to begin anew
 			items := fs.Int("items", 120, "about how many pictures and clips")
 			clips := fs.Bool("clips", true, "make video clips, with ffmpeg")
 			home := fs.String("home-network", "127.0.0.1:0", "the `address` at which the demo's other devices reach the service")
-			alone := fs.Bool("alone", false, "only the simulated storage and two devices, without the shed, the bucket and the devices that run by themselves")
+			alone := fs.Bool("alone", false, "only the simulated storage and two devices, without the shed, the bucket and "+
+				"the devices that run by themselves")
 			return func(ctx context.Context, e cli.Env, args []string) (err error) {
 				if err := cli.NoArguments(args); err != nil {
 					return err
@@ -53,7 +54,8 @@ clock by which they live, is set in the console. Remove the folder to begin anew
 				}
 				log := slog.New(slog.NewTextHandler(e.Err, &slog.HandlerOptions{Level: slog.LevelWarn}))
 				fmt.Fprintf(e.Out, "making the demo yard in %s\n", *dir)
-				d, err := standin.StartDemo(ctx, standin.DemoOptions{Dir: *dir, Items: *items, Listen: *storage, Rate: *rate, Log: log, NoClips: !*clips, Alone: *alone, Room: *room})
+				d, err := standin.StartDemo(ctx, standin.DemoOptions{Dir: *dir, Items: *items, Listen: *storage, Rate: *rate,
+					Log: log, NoClips: !*clips, Alone: *alone, Room: *room})
 				if err != nil {
 					return err
 				}
@@ -162,7 +164,8 @@ func tellDemo(w io.Writer, d *standin.Demo, dir string, alone bool) {
 		}
 		fmt.Fprintf(w, "elsewhere %s, a process of its own, pictures in %s\n", p.Name, filepath.Join(p.Root, p.Camera))
 	}
-	fmt.Fprintf(w, "computer  %s, copy a picture into %s\n", d.Computer.Name, filepath.Join(d.Computer.Root, "Restoration"))
+	fmt.Fprintf(w, "computer  %s, copy a picture into %s\n", d.Computer.Name,
+		filepath.Join(d.Computer.Root, "Restoration"))
 }
 
 // away runs the demo's devices that are elsewhere, each as a process of its own that
@@ -200,7 +203,8 @@ func away(ctx context.Context, s *service.Service, d *standin.Demo, log *slog.Lo
 				return fmt.Errorf("%s cannot join: %w", p.Name, err)
 			}
 		}
-		run := exec.CommandContext(ctx, program, "device", "run", "-data", data, "-root", p.Root, "-listen", "127.0.0.1:0", "-conditions", p.File, "-attached")
+		run := exec.CommandContext(ctx, program, "device", "run", "-data", data, "-root", p.Root, "-listen", "127.0.0.1:0",
+			"-conditions", p.File, "-attached")
 		run.Cancel = func() error { return run.Process.Signal(os.Interrupt) }
 		run.WaitDelay = 8 * time.Second
 		if _, err := run.StdinPipe(); err != nil { // it ends with it, however this process ends

@@ -24,9 +24,12 @@ func device(fs *flag.FlagSet) map[string]func(context.Context, cli.Env, []string
 	var here runsHere
 	here.flags(fs)
 	return map[string]func(context.Context, cli.Env, []string) error{
-		"join":    func(ctx context.Context, e cli.Env, args []string) error { return here.join(ctx, e, args) },
-		"run":     func(ctx context.Context, e cli.Env, args []string) error { return here.run(ctx, e, args) },
-		"account": func(ctx context.Context, e cli.Env, args []string) error { return here.account(ctx, e, args) }, // of serve -system
+		"join": func(ctx context.Context, e cli.Env, args []string) error { return here.join(ctx, e, args) },
+		"run":  func(ctx context.Context, e cli.Env, args []string) error { return here.run(ctx, e, args) },
+		"account": func(ctx context.Context, e cli.Env, args []string) error {
+			return here.account(ctx, e,
+				args)
+		}, // of serve -system
 	}
 }
 
@@ -40,7 +43,8 @@ func (h *runsHere) flags(fs *flag.FlagSet) {
 	fs.StringVar(&h.data, "data", defaultData(), "join, run: the device's data `directory`")
 	fs.StringVar(&h.listen, "listen", "127.0.0.1:7400", "run: the loopback `address` for its console and commands")
 	fs.StringVar(&h.root, "root", homeDir(), "run: the `folder` below which relative sources lie")
-	fs.StringVar(&h.conditions, "conditions", "", "run: a `file` with conditions, as JSON, in place of what this machine senses (a simulated device)")
+	fs.StringVar(&h.conditions, "conditions", "",
+		"run: a `file` with conditions, as JSON, in place of what this machine senses (a simulated device)")
 	fs.BoolVar(&h.attached, "attached", false, "run: end when the input ends")
 }
 
@@ -57,7 +61,8 @@ func (h runsHere) join(ctx context.Context, e cli.Env, args []string) error {
 		if c.Pin, err = link.KeyAt(ctx, c.Address); err != nil {
 			return err
 		}
-		fmt.Fprintf(e.Out, "What answers at %s has the fingerprint\n\n  %s\n\nIs that what yardtide device add printed? Type yes: ", c.Address, c.Pin)
+		fmt.Fprintf(e.Out, "What answers at %s has the fingerprint\n\n  %s\n\nIs that what yardtide device add printed? "+
+			"Type yes: ", c.Address, c.Pin)
 		line, _ := bufio.NewReader(e.In).ReadString('\n') // nothing is no
 		if strings.TrimSpace(strings.ToLower(line)) != "yes" {
 			return fmt.Errorf("nothing was said to it, and nothing joined")
@@ -110,7 +115,8 @@ func (h runsHere) runOnce(ctx context.Context, e cli.Env, root string) error {
 		return err
 	}
 	if joined == nil {
-		return fmt.Errorf("nothing joined by the data directory %s: yardtide device join CODE (the code comes from yardtide device add, where the service runs)", h.data)
+		return fmt.Errorf("nothing joined by the data directory %s: yardtide device join CODE (the code comes from "+
+			"yardtide device add, where the service runs)", h.data)
 	}
 	member := service.Local{Name: joined.Home.Device, Root: root, Sensor: sensor.System(), Awake: awake.Here()}
 	if h.conditions != "" {

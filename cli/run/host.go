@@ -7,5 +7,6 @@ import "yardtide/cli"
 
 // Here is what the program does on this machine.
 func Here() cli.Here {
-	return cli.Here{Commands: []cli.Command{serveCommand(), rebuildCommand(), demoCommand()}, Device: device, MakePicture: makePicture, Prepare: prepareSystem}
+	return cli.Here{Commands: []cli.Command{serveCommand(), rebuildCommand(), demoCommand()}, Device: device,
+		MakePicture: makePicture, Prepare: prepareSystem}
 }

@@ -16,7 +16,8 @@ import (
 )
 
 // makePicture makes of a picture what a form makes of it, and writes that to a new file, if one is named.
-func makePicture(ctx context.Context, picture string, form plan.Rendition, to string) (made cli.MadePicture, err error) {
+func makePicture(ctx context.Context, picture string, form plan.Rendition,
+	to string) (made cli.MadePicture, err error) {
 	f, err := scan.Open(picture)
 	if err != nil {
 		return made, fmt.Errorf("opening the picture: %w", err)

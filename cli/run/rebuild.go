@@ -17,7 +17,8 @@ import (
 
 func rebuildCommand() cli.Command {
 	return cli.Command{
-		Name: "rebuild", Usage: "[-data DIRECTORY] [-all]", Short: "begin damaged records anew, and keep what is at the storages",
+		Name: "rebuild", Usage: "[-data DIRECTORY] [-all]", Short: "begin damaged records anew, and keep what is at the " +
+			"storages",
 		Long: `Looks the records of every device in the data directory through, while no
 service uses it. Damaged ones are put aside, never removed, and begun anew with
 what can still be read of them. At its next start the service finds the files on

@@ -36,10 +36,13 @@ yardtide link prints another.`,
 			listen := fs.String("listen", "127.0.0.1:7400", "the loopback `address` to listen on")
 			name := fs.String("device", hostName(), "this computer's `name` in the plan")
 			root := fs.String("root", homeDir(), "the `folder` below which relative sources lie")
-			home := fs.String("home-network", "", "the `address` at which devices elsewhere reach the service, such as 192.168.1.20:7443; it is kept")
-			system := fs.String("system", "", "the `accounts` of this computer, with commas: each has a worker under its own uid (Linux, as root)")
+			home := fs.String("home-network", "", "the `address` at which devices elsewhere reach the service, such as "+
+				"192.168.1.20:7443; it is kept")
+			system := fs.String("system", "", "the `accounts` of this computer, with commas: each has a worker under its "+
+				"own uid (Linux, as root)")
 			runDir := fs.String("run", "/run/yardtide", "with -system: the `folder` of the socket by which the workers call")
-			homes := fs.String("homes", "", "with -system: the `folder` of the accounts' home folders, where those of the system are not meant")
+			homes := fs.String("homes", "", "with -system: the `folder` of the accounts' home folders, where those of the "+
+				"system are not meant")
 			return func(ctx context.Context, e cli.Env, args []string) error {
 				if err := cli.NoArguments(args); err != nil {
 					return err
@@ -52,7 +55,8 @@ yardtide link prints another.`,
 					return fmt.Errorf("finding the root: %w", err)
 				}
 				if joined, err := service.ReadJoined(*data); err != nil || joined != nil {
-					return errors.Join(err, fmt.Errorf("the data directory %s is that of a device that joined a service: yardtide device run", *data))
+					return errors.Join(err, fmt.Errorf("the data directory %s is that of a device that joined a service: "+
+						"yardtide device run", *data))
 				}
 				log := slog.New(slog.NewTextHandler(e.Err, nil))
 				var beside func(context.Context, *service.Service) error
@@ -63,18 +67,20 @@ yardtide link prints another.`,
 						return accounts(ctx, s, *name, strings.Split(*system, ","), *runDir, *homes, log)
 					}
 				}
-				return serve(ctx, e, *listen, service.Options{Dir: *data, Log: log, Beside: beside, Planned: planned, Members: []service.Local{{Name: *name, Root: absolute, Sensor: sensor.System(), Awake: awake.Here()}}}, func(s *service.Service, url string) error {
-					fmt.Fprintf(e.Out, "device    %s, sources below %s\n", *name, absolute)
-					if *home != "" {
-						if err := s.Household.SetHomeNetwork(*home); err != nil {
-							return err
+				return serve(ctx, e, *listen, service.Options{Dir: *data, Log: log, Beside: beside, Planned: planned,
+					Members: []service.Local{{Name: *name, Root: absolute, Sensor: sensor.System(), Awake: awake.Here()}}},
+					func(s *service.Service, url string) error {
+						fmt.Fprintf(e.Out, "device    %s, sources below %s\n", *name, absolute)
+						if *home != "" {
+							if err := s.Household.SetHomeNetwork(*home); err != nil {
+								return err
+							}
 						}
-					}
-					if s.Book.Plan() == nil {
-						fmt.Fprintln(e.Out, "plan      none yet: open the console's link below, which asks for it step by step")
-					}
-					return nil
-				})
+						if s.Book.Plan() == nil {
+							fmt.Fprintln(e.Out, "plan      none yet: open the console's link below, which asks for it step by step")
+						}
+						return nil
+					})
 			}
 		},
 	}
@@ -106,7 +112,8 @@ func hostName() string {
 
 // serve runs a service until it is interrupted. begin runs once everything
 // is open, before the devices start.
-func serve(ctx context.Context, e cli.Env, listen string, o service.Options, begin func(s *service.Service, url string) error) (err error) {
+func serve(ctx context.Context, e cli.Env, listen string, o service.Options,
+	begin func(s *service.Service, url string) error) (err error) {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	l, err := api.Listen(listen) // first: an address that is none leaves nothing behind

@@ -34,7 +34,8 @@ func prepareSystem() {
 			continue
 		}
 		address := net.JoinHostPort(strings.TrimSpace(server), "53")
-		net.DefaultResolver = &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
+		net.DefaultResolver = &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn,
+			error) {
 			return (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, network, address)
 		}}
 		return

@@ -64,16 +64,26 @@ func TestPeriods(t *testing.T) {
 		now        time.Time
 		start, end string
 	}{
-		"a day":                    {plan.Day, time.Date(2026, 7, 3, 15, 4, 5, 0, lisbon), "2026-07-03T00:00:00+01:00", "2026-07-04T00:00:00+01:00"},
-		"a day of 23 hours":        {plan.Day, time.Date(2026, 3, 29, 12, 0, 0, 0, lisbon), "2026-03-29T00:00:00Z", "2026-03-30T00:00:00+01:00"},
-		"a day of 25 hours":        {plan.Day, time.Date(2026, 10, 25, 12, 0, 0, 0, lisbon), "2026-10-25T00:00:00+01:00", "2026-10-26T00:00:00Z"},
-		"a day without a midnight": {plan.Day, time.Date(2018, 11, 4, 12, 0, 0, 0, saoPaulo), "2018-11-04T01:00:00-02:00", "2018-11-05T00:00:00-02:00"},
-		"a week from Monday":       {plan.Week, time.Date(2026, 11, 22, 23, 59, 0, 0, lisbon), "2026-11-16T00:00:00Z", "2026-11-23T00:00:00Z"},
-		"a Monday":                 {plan.Week, time.Date(2026, 11, 23, 0, 0, 0, 0, lisbon), "2026-11-23T00:00:00Z", "2026-11-30T00:00:00Z"},
-		"a month over new year":    {plan.Month, time.Date(2026, 12, 31, 23, 0, 0, 0, lisbon), "2026-12-01T00:00:00Z", "2027-01-01T00:00:00Z"},
-		"on the day a bill begins": {"month from day 15", time.Date(2026, 3, 15, 0, 0, 0, 0, lisbon), "2026-03-15T00:00:00Z", "2026-04-15T00:00:00+01:00"},
-		"the day before it":        {"month from day 15", time.Date(2026, 1, 14, 23, 59, 0, 0, lisbon), "2025-12-15T00:00:00Z", "2026-01-15T00:00:00Z"},
-		"of a short month":         {"month from day 28", time.Date(2026, 3, 1, 12, 0, 0, 0, lisbon), "2026-02-28T00:00:00Z", "2026-03-28T00:00:00Z"},
+		"a day": {plan.Day, time.Date(2026, 7, 3, 15, 4, 5, 0, lisbon), "2026-07-03T00:00:00+01:00",
+			"2026-07-04T00:00:00+01:00"},
+		"a day of 23 hours": {plan.Day, time.Date(2026, 3, 29, 12, 0, 0, 0, lisbon), "2026-03-29T00:00:00Z",
+			"2026-03-30T00:00:00+01:00"},
+		"a day of 25 hours": {plan.Day, time.Date(2026, 10, 25, 12, 0, 0, 0, lisbon), "2026-10-25T00:00:00+01:00",
+			"2026-10-26T00:00:00Z"},
+		"a day without a midnight": {plan.Day, time.Date(2018, 11, 4, 12, 0, 0, 0, saoPaulo), "2018-11-04T01:00:00-02:00",
+			"2018-11-05T00:00:00-02:00"},
+		"a week from Monday": {plan.Week, time.Date(2026, 11, 22, 23, 59, 0, 0, lisbon), "2026-11-16T00:00:00Z",
+			"2026-11-23T00:00:00Z"},
+		"a Monday": {plan.Week, time.Date(2026, 11, 23, 0, 0, 0, 0, lisbon), "2026-11-23T00:00:00Z",
+			"2026-11-30T00:00:00Z"},
+		"a month over new year": {plan.Month, time.Date(2026, 12, 31, 23, 0, 0, 0, lisbon), "2026-12-01T00:00:00Z",
+			"2027-01-01T00:00:00Z"},
+		"on the day a bill begins": {"month from day 15", time.Date(2026, 3, 15, 0, 0, 0, 0, lisbon), "2026-03-15T00:00:00Z",
+			"2026-04-15T00:00:00+01:00"},
+		"the day before it": {"month from day 15", time.Date(2026, 1, 14, 23, 59, 0, 0, lisbon),
+			"2025-12-15T00:00:00Z", "2026-01-15T00:00:00Z"},
+		"of a short month": {"month from day 28", time.Date(2026, 3, 1, 12, 0, 0, 0, lisbon), "2026-02-28T00:00:00Z",
+			"2026-03-28T00:00:00Z"},
 	} {
 		start, end := allowance.Period(c.per, c.now, c.now.Location())
 		assert.Equal(t, c.start, start.Format(time.RFC3339), name)
@@ -82,11 +92,13 @@ func TestPeriods(t *testing.T) {
 }
 
 func TestEveryInstantLiesInItsPeriodAndPeriodsMeet(t *testing.T) {
-	zones := []*time.Location{time.UTC, zone(t, "Europe/Lisbon"), zone(t, "America/Sao_Paulo"), zone(t, "Asia/Kathmandu"), zone(t, "Pacific/Apia")}
+	zones := []*time.Location{time.UTC, zone(t, "Europe/Lisbon"), zone(t, "America/Sao_Paulo"), zone(t, "Asia/Kathmandu"),
+		zone(t, "Pacific/Apia")}
 	rapid.Check(t, func(t *rapid.T) {
 		now := time.Unix(rapid.Int64Range(0, 2_000_000_000).Draw(t, "now"), 0)
 		z := rapid.SampledFrom(zones).Draw(t, "zone")
-		per := rapid.SampledFrom([]plan.Period{plan.Day, plan.Week, plan.Month, "month from day 2", "month from day 28"}).Draw(t, "per")
+		per := rapid.SampledFrom([]plan.Period{plan.Day, plan.Week, plan.Month, "month from day 2",
+			"month from day 28"}).Draw(t, "per")
 		start, end := allowance.Period(per, now, z)
 		require.False(t, now.Before(start), "%s before %s", now.In(z), start)
 		require.True(t, now.Before(end), "%s not before %s", now.In(z), end)

@@ -26,8 +26,10 @@ func ids(runs [][]burst.Shot) (list [][]int64) {
 }
 
 func TestShotsInARowOfOneCameraAreARun(t *testing.T) {
-	shots := []burst.Shot{{5, "a", at(900)}, {1, "a", at(0)}, {2, "b", at(100)}, {3, "a", at(300)}, {4, "a", at(600)}, {6, "a", at(9000)}, {7, "b", at(200)}, {8, "b", at(250)}}
-	assert.Equal(t, [][]int64{{1, 3, 4, 5}}, ids(burst.Runs(shots)), "three are no burst, and what comes later is not of it")
+	shots := []burst.Shot{{5, "a", at(900)}, {1, "a", at(0)}, {2, "b", at(100)}, {3, "a", at(300)}, {4, "a", at(600)},
+		{6, "a", at(9000)}, {7, "b", at(200)}, {8, "b", at(250)}}
+	assert.Equal(t, [][]int64{{1, 3, 4, 5}}, ids(burst.Runs(shots)),
+		"three are no burst, and what comes later is not of it")
 	assert.Empty(t, burst.Runs(nil))
 }
 
@@ -68,7 +70,8 @@ func TestBurstsAreWhatTheySay(t *testing.T) {
 		n := 0
 		shots := rapid.SliceOfN(rapid.Custom(func(rt *rapid.T) burst.Shot {
 			n++
-			return burst.Shot{ID: int64(n), Camera: rapid.SampledFrom([]string{"", "a", "b"}).Draw(rt, "camera"), At: at(rapid.IntRange(0, 60_000).Draw(rt, "at"))}
+			return burst.Shot{ID: int64(n), Camera: rapid.SampledFrom([]string{"", "a", "b"}).Draw(rt, "camera"),
+				At: at(rapid.IntRange(0, 60_000).Draw(rt, "at"))}
 		}), 0, 300).Draw(rt, "shots")
 		seen := map[int64]bool{}
 		for _, run := range burst.Runs(shots) {

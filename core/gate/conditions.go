@@ -133,7 +133,8 @@ func (c Conditions) Stamp(before Conditions, now time.Time) Conditions {
 	c.NetworkSince = since(c.Network == before.Network && c.NetworkName == before.NetworkName, before.NetworkSince)
 	c.MeteredSince = since(c.Metered == before.Metered, before.MeteredSince)
 	c.RoamingSince = since(c.Roaming == before.Roaming, before.RoamingSince)
-	c.PowerSince = since(c.Charging == before.Charging && (c.Battery < 0) == (before.Battery < 0), before.PowerSince) // each percent is no news
+	c.PowerSince = since(c.Charging == before.Charging && (c.Battery < 0) == (before.Battery < 0),
+		before.PowerSince) // each percent is no news
 	c.UseSince = since(c.Use == before.Use, before.UseSince)
 	c.ScreenSince = since(c.Screen == before.Screen, before.ScreenSince)
 	c.SaverSince = since(c.Saver == before.Saver, before.SaverSince)

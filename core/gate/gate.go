@@ -51,7 +51,8 @@ const (
 )
 
 // Names lists every gate.
-var Names = []Name{Network, Metered, Roaming, Power, Hours, Idle, Allowance, Kind, Pause, Trouble, Retry, Proof, Space, Place, Front, Ready}
+var Names = []Name{Network, Metered, Roaming, Power, Hours, Idle, Allowance, Kind, Pause, Trouble, Retry, Proof, Space,
+	Place, Front, Ready}
 
 // Hold is why a copy waits. Opens is zero when nobody can know.
 type Hold struct {
@@ -143,7 +144,8 @@ func opens(l LaneVerdict) time.Time {
 func (s Situation) lane(rule plan.Rule, lane plan.Lane, class queue.Class) (v LaneVerdict, until time.Time) {
 	v = LaneVerdict{Over: lane.Over, Left: -1}
 	if !lane.Takes(class.Kind) {
-		v.Holds = []Hold{{Gate: Kind, Says: fmt.Sprintf("The lane over %s does not take %ss.", lane.Over.Label(), class.Kind)}}
+		v.Holds = []Hold{{Gate: Kind, Says: fmt.Sprintf("The lane over %s does not take %ss.", lane.Over.Label(),
+			class.Kind)}}
 		return v, time.Time{}
 	}
 	if !lane.Carries(class.Shelf) {
@@ -263,7 +265,8 @@ func (s Situation) shut(g plan.Gates) (holds []Hold, until time.Time) {
 // spent is the hold of a lane whose allowance is used up.
 func spent(lane plan.Lane, now time.Time, zone *time.Location) Hold {
 	start, end := allowance.Period(lane.Allowance.Per, now, zone)
-	says := fmt.Sprintf("The allowance of %s per %s on %s is used up.", Bytes(lane.Allowance.Bytes), lane.Allowance.Per, lane.Over.Label())
+	says := fmt.Sprintf("The allowance of %s per %s on %s is used up.", Bytes(lane.Allowance.Bytes), lane.Allowance.Per,
+		lane.Over.Label())
 	return Hold{Gate: Allowance, Says: says, Since: start, Opens: end}
 }
 
@@ -296,21 +299,25 @@ func (v LaneVerdict) wholeAllowance() string {
 func (v LaneVerdict) tooLarge(size int64, now time.Time, zone *time.Location) Hold {
 	start, end := allowance.Period(v.of.Per, now, zone)
 	if allowance.Cost(size) > v.of.Bytes {
-		return Hold{Gate: Allowance, Since: start, Says: fmt.Sprintf("At %s it is larger than %s; it waits for another lane.", Bytes(size), v.wholeAllowance())}
+		return Hold{Gate: Allowance, Since: start,
+			Says: fmt.Sprintf("At %s it is larger than %s; it waits for another lane.", Bytes(size), v.wholeAllowance())}
 	}
-	return Hold{Gate: Allowance, Since: start, Opens: end, Says: fmt.Sprintf("It is %s, and %s are left of %s.", Bytes(size), Bytes(v.Left), v.allowance())}
+	return Hold{Gate: Allowance, Since: start, Opens: end, Says: fmt.Sprintf("It is %s, and %s are left of %s.",
+		Bytes(size), Bytes(v.Left), v.allowance())}
 }
 
 func network(c Conditions, lane plan.Lane) (Hold, bool) {
 	hold := func(gate Name, since time.Time, format string, args ...any) (Hold, bool) {
 		return Hold{Gate: gate, Says: fmt.Sprintf(format, args...), Since: since}, true
 	}
-	fits := c.Network == lane.Over || lane.Over == plan.WiFi && c.Network == plan.Wired || lane.Over == plan.Cellular && lane.MeteredWiFi && c.Network == plan.WiFi && c.Metered == Yes
+	fits := c.Network == lane.Over || lane.Over == plan.WiFi && c.Network == plan.Wired || lane.Over == plan.Cellular &&
+		lane.MeteredWiFi && c.Network == plan.WiFi && c.Metered == Yes
 	switch {
 	case c.Network == plan.NoNetwork:
 		return hold(Network, c.NetworkSince, "Waits for a network; the device has none.")
 	case c.Network == plan.UnknownNetwork || c.Network == "":
-		return hold(Network, c.NetworkSince, "Waits for %s; this device cannot tell which network it is on.", lane.Over.Label())
+		return hold(Network, c.NetworkSince, "Waits for %s; this device cannot tell which network it is on.",
+			lane.Over.Label())
 	case !fits:
 		return hold(Network, c.NetworkSince, "Waits for %s; the device is on %s.", lane.Over.Label(), c.Network.Label())
 	case c.Roaming == Yes && !lane.Roaming:
@@ -322,7 +329,8 @@ func network(c Conditions, lane plan.Lane) (Hold, bool) {
 	case c.Metered == Yes:
 		return hold(Metered, c.MeteredSince, "Waits for a network that is not metered; this one is.")
 	}
-	return hold(Metered, c.MeteredSince, "Waits for a network that is not metered; this device cannot tell whether this one is.")
+	return hold(Metered, c.MeteredSince, "Waits for a network that is not metered; this device cannot tell whether "+
+		"this one is.")
 }
 
 func power(c Conditions, p plan.Power, now time.Time) (Hold, bool) {
@@ -336,7 +344,8 @@ func power(c Conditions, p plan.Power, now time.Time) (Hold, bool) {
 		if charged && !p.Both {
 			return Hold{}, false
 		}
-		return Hold{Gate: Power, Says: fmt.Sprintf("Waits until it has charged for %d minutes.", p.For), Since: c.PowerSince, Opens: full}, true
+		return Hold{Gate: Power, Says: fmt.Sprintf("Waits until it has charged for %d minutes.", p.For), Since: c.PowerSince,
+			Opens: full}, true
 	}
 	charged := p.AtLeast > 0 && (c.Battery < 0 && charging || c.Battery >= p.AtLeast)
 	open := false
@@ -366,7 +375,8 @@ func power(c Conditions, p plan.Power, now time.Time) (Hold, bool) {
 		have = "this device cannot tell whether it is charging"
 	}
 	if c.Battery >= 0 {
-		have = fmt.Sprintf("the battery is at %d%% and ", c.Battery) + map[Known]string{Yes: "charging", No: "not charging"}[c.Charging]
+		have = fmt.Sprintf("the battery is at %d%% and ", c.Battery) +
+			map[Known]string{Yes: "charging", No: "not charging"}[c.Charging]
 		if c.Charging != Yes && c.Charging != No {
 			have = fmt.Sprintf("the battery is at %d%%, and this device cannot tell whether it is charging", c.Battery)
 		}
@@ -406,10 +416,12 @@ func unused(c Conditions, g plan.Minutes, now time.Time) (Hold, bool) {
 	if g == 0 {
 		return Hold{}, false
 	}
-	h := Hold{Gate: Idle, Says: fmt.Sprintf("Waits until nobody has used the device for %d minutes.", g), Since: c.UseSince}
+	h := Hold{Gate: Idle, Says: fmt.Sprintf("Waits until nobody has used the device for %d minutes.", g),
+		Since: c.UseSince}
 	switch opens := c.UseSince.Add(span(g)); {
 	case c.Use != NotInUse && c.Use != InUse:
-		h.Says = fmt.Sprintf("Waits until nobody has used the device for %d minutes; this device cannot tell whether it is in use.", g)
+		h.Says = fmt.Sprintf("Waits until nobody has used the device for %d minutes; this device cannot tell whether it "+
+			"is in use.", g)
 	case c.Use == InUse:
 	case now.Before(opens):
 		h.Opens = opens
@@ -424,7 +436,8 @@ func rest(c Conditions, g plan.Minutes, now time.Time) (Hold, bool) {
 	if g == 0 {
 		return Hold{}, false
 	}
-	h := Hold{Gate: Idle, Says: fmt.Sprintf("Waits until it has been on charge and unused for %d minutes.", g), Since: c.UseSince}
+	h := Hold{Gate: Idle, Says: fmt.Sprintf("Waits until it has been on charge and unused for %d minutes.", g),
+		Since: c.UseSince}
 	since := c.Resting()
 	switch {
 	case !since.IsZero() && !now.Before(since.Add(span(g))):
@@ -446,7 +459,8 @@ func hours(h plan.Hours, t time.Time, zone *time.Location) (hold Hold, shut bool
 	if inside {
 		return Hold{}, false, next
 	}
-	return Hold{Gate: Hours, Says: fmt.Sprintf("Sends only at %s.", h), Since: turn(h, t, zone, false, -1), Opens: next}, true, next
+	return Hold{Gate: Hours, Says: fmt.Sprintf("Sends only at %s.", h), Since: turn(h, t, zone, false, -1), Opens: next},
+		true, next
 }
 
 func within(h plan.Hours, t time.Time, zone *time.Location) bool { return h.At(t.In(zone)) }
@@ -478,7 +492,8 @@ func turn(h plan.Hours, t time.Time, zone *time.Location, want bool, direction i
 	var best time.Time
 	for _, c := range at {
 		future := c.After(t)
-		if c.IsZero() || future != (direction > 0) || within(h, c, zone) != want || within(h, c.Add(-time.Nanosecond), zone) == want {
+		if c.IsZero() || future != (direction > 0) || within(h, c, zone) != want ||
+			within(h, c.Add(-time.Nanosecond), zone) == want {
 			continue
 		}
 		if best.IsZero() || (c.Before(best) == (direction > 0)) {

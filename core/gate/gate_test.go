@@ -28,7 +28,8 @@ var (
 		},
 		Gates: plan.Gates{Power: plan.Power{Charging: true, AtLeast: 40}, Hours: plan.Hours{{Start: 6 * 60, End: 23 * 60}}},
 	}
-	home = gate.Conditions{ScreenSince: earlier, SaverSince: earlier, Network: plan.WiFi, Metered: gate.No, Roaming: gate.No, Charging: gate.No, Battery: 80, Use: gate.InUse,
+	home = gate.Conditions{ScreenSince: earlier, SaverSince: earlier, Network: plan.WiFi, Metered: gate.No,
+		Roaming: gate.No, Charging: gate.No, Battery: 80, Use: gate.InUse,
 		NetworkSince: earlier, MeteredSince: earlier, RoamingSince: earlier, PowerSince: earlier, UseSince: earlier}
 )
 
@@ -42,7 +43,8 @@ type question struct {
 var toShed = queue.Class{Rule: "everyday", Kind: media.Photo, Destination: "shed"}
 
 func situation(change func(*question)) gate.Situation {
-	q := question{Rule: everyday, Networked: true, Situation: gate.Situation{Device: "phone", Now: home, Time: noon, Zone: lisbon,
+	q := question{Rule: everyday, Networked: true, Situation: gate.Situation{Device: "phone", Now: home, Time: noon,
+		Zone:     lisbon,
 		Accounts: map[gate.Account]allowance.Account{{Over: plan.Cellular, Per: plan.Day}: {}},
 		Places:   map[string]gate.At{"shed": {Left: -1}}}}
 	q.Rule.Lanes = slices.Clone(q.Rule.Lanes)
@@ -54,7 +56,8 @@ func situation(change func(*question)) gate.Situation {
 		to.Kind = plan.Folder
 	}
 	q.Rule.Take, q.Rule.To = []media.Kind{media.Photo, media.Video}, []string{"shed"}
-	q.Plan = &plan.Plan{Destinations: map[string]plan.Destination{"shed": to}, Rules: map[string]plan.Rule{"everyday": q.Rule}}
+	q.Plan = &plan.Plan{Destinations: map[string]plan.Destination{"shed": to},
+		Rules: map[string]plan.Rule{"everyday": q.Rule}}
 	return q.Situation
 }
 
@@ -82,47 +85,88 @@ func TestHolds(t *testing.T) {
 		says   string
 		opens  time.Time
 	}{
-		"no network":         {media.Photo, func(q *question) { q.Now.Network = plan.NoNetwork }, gate.Network, "Waits for a network; the device has none.", time.Time{}},
-		"unknown network":    {media.Photo, func(q *question) { q.Now.Network = plan.UnknownNetwork }, gate.Network, "Waits for Wi-Fi; this device cannot tell which network it is on.", time.Time{}},
-		"roaming unknown":    {media.Photo, func(q *question) { q.Now.Network, q.Now.Roaming = plan.Cellular, gate.Unknown }, gate.Roaming, "Waits until the device does not roam; this device cannot tell whether it does.", time.Time{}},
-		"metered unknown":    {media.Photo, func(q *question) { q.Now.Metered = gate.Unknown }, gate.Metered, "Waits for a network that is not metered; this device cannot tell whether this one is.", time.Time{}},
-		"power unknown":      {media.Photo, func(q *question) { q.Now.Charging, q.Now.Battery = gate.Unknown, -1 }, gate.Power, "Waits for the charger or a battery of at least 40%; this device cannot tell whether it is charging.", time.Time{}},
-		"no account":         {media.Photo, func(q *question) { q.Now.Network, q.Accounts = plan.Cellular, nil }, gate.Allowance, "The allowance of 45 MB per day on cellular is used up.", time.Date(2026, 11, 24, 0, 0, 0, 0, lisbon)},
-		"video on cellular":  {media.Video, func(q *question) { q.Now.Network = plan.Cellular }, gate.Network, "Waits for Wi-Fi; the device is on cellular.", time.Time{}},
-		"roaming":            {media.Photo, func(q *question) { q.Now.Network, q.Now.Roaming = plan.Cellular, gate.Yes }, gate.Roaming, "Waits until the device no longer roams.", time.Time{}},
-		"a metered hotspot":  {media.Photo, func(q *question) { q.Now.Metered = gate.Yes }, gate.Metered, "Waits for a network that is not metered; this one is.", time.Time{}},
-		"a low battery":      {media.Photo, func(q *question) { q.Now.Battery = 31 }, gate.Power, "Waits for the charger or a battery of at least 40%; the battery is at 31% and not charging.", time.Time{}},
-		"the night":          {media.Photo, func(q *question) { q.Time = noon.Add(12 * time.Hour) }, gate.Hours, "Sends only at 06:00-23:00.", time.Date(2026, 11, 24, 6, 0, 0, 0, lisbon)},
-		"a spent allowance":  {media.Photo, func(q *question) { q.Now.Network, q.Accounts = plan.Cellular, spent }, gate.Allowance, "The allowance of 45 MB per day on cellular is used up.", time.Date(2026, 11, 24, 0, 0, 0, 0, lisbon)},
-		"paused for an hour": {media.Photo, func(q *question) { q.Pause = gate.PauseState{On: true, Since: earlier, Until: pauseEnd} }, gate.Pause, "Paused by you.", pauseEnd},
-		"in use":             {media.Photo, func(q *question) { q.Rule.Gates.Idle = plan.MustBeIdle }, gate.Idle, "Waits until nobody uses the device.", time.Time{}},
+		"no network": {media.Photo, func(q *question) { q.Now.Network = plan.NoNetwork }, gate.Network,
+			"Waits for a network; the device has none.", time.Time{}},
+		"unknown network": {media.Photo, func(q *question) { q.Now.Network = plan.UnknownNetwork }, gate.Network,
+			"Waits for Wi-Fi; this device cannot tell which network it is on.", time.Time{}},
+		"roaming unknown": {media.Photo, func(q *question) { q.Now.Network, q.Now.Roaming = plan.Cellular, gate.Unknown },
+			gate.Roaming, "Waits until the device does not roam; this device cannot tell whether it does.", time.Time{}},
+		"metered unknown": {media.Photo, func(q *question) { q.Now.Metered = gate.Unknown }, gate.Metered,
+			"Waits for a network that is not metered; this device cannot tell whether this one is.", time.Time{}},
+		"power unknown": {media.Photo, func(q *question) { q.Now.Charging, q.Now.Battery = gate.Unknown, -1 },
+			gate.Power, "Waits for the charger or a battery of at least 40%; this device cannot tell whether it is charging.",
+			time.Time{}},
+		"no account": {media.Photo, func(q *question) { q.Now.Network, q.Accounts = plan.Cellular, nil },
+			gate.Allowance, "The allowance of 45 MB per day on cellular is used up.", time.Date(2026, 11, 24, 0, 0, 0, 0,
+				lisbon)},
+		"video on cellular": {media.Video, func(q *question) { q.Now.Network = plan.Cellular }, gate.Network,
+			"Waits for Wi-Fi; the device is on cellular.", time.Time{}},
+		"roaming": {media.Photo, func(q *question) { q.Now.Network, q.Now.Roaming = plan.Cellular, gate.Yes },
+			gate.Roaming, "Waits until the device no longer roams.", time.Time{}},
+		"a metered hotspot": {media.Photo, func(q *question) { q.Now.Metered = gate.Yes }, gate.Metered,
+			"Waits for a network that is not metered; this one is.", time.Time{}},
+		"a low battery": {media.Photo, func(q *question) { q.Now.Battery = 31 }, gate.Power,
+			"Waits for the charger or a battery of at least 40%; the battery is at 31% and not charging.", time.Time{}},
+		"the night": {media.Photo, func(q *question) { q.Time = noon.Add(12 * time.Hour) }, gate.Hours,
+			"Sends only at 06:00-23:00.", time.Date(2026, 11, 24, 6, 0, 0, 0, lisbon)},
+		"a spent allowance": {media.Photo, func(q *question) { q.Now.Network, q.Accounts = plan.Cellular, spent },
+			gate.Allowance, "The allowance of 45 MB per day on cellular is used up.", time.Date(2026, 11, 24, 0, 0, 0, 0,
+				lisbon)},
+		"paused for an hour": {media.Photo, func(q *question) {
+			q.Pause = gate.PauseState{On: true, Since: earlier,
+				Until: pauseEnd}
+		}, gate.Pause, "Paused by you.", pauseEnd},
+		"in use": {media.Photo, func(q *question) { q.Rule.Gates.Idle = plan.MustBeIdle }, gate.Idle,
+			"Waits until nobody uses the device.", time.Time{}},
 		"charging for too short": {media.Photo, func(q *question) {
 			q.Rule.Gates.Power = plan.Power{Charging: true, For: 90}
 			q.Now.Charging = gate.Yes
 		}, gate.Power, "Waits until it has charged for 90 minutes.", earlier.Add(90 * time.Minute)},
-		"saving battery":     {media.Photo, func(q *question) { q.Rule.Gates.Saver, q.Now.Saver = plan.MustBeOff, gate.Yes }, gate.Power, "Waits until the system no longer saves battery.", time.Time{}},
-		"saving not known":   {media.Photo, func(q *question) { q.Rule.Gates.Saver = plan.MustBeOff }, gate.Power, "Waits until the system does not save battery; this device cannot tell whether it does.", time.Time{}},
-		"the screen is on":   {media.Photo, func(q *question) { q.Rule.Gates.Screen, q.Now.Screen = plan.MustBeOff, gate.Yes }, gate.Idle, "Waits until the screen is dark.", time.Time{}},
-		"the screen unknown": {media.Photo, func(q *question) { q.Rule.Gates.Screen = plan.MustBeOff }, gate.Idle, "Waits until the screen is dark; this device cannot tell whether it is.", time.Time{}},
+		"saving battery": {media.Photo, func(q *question) { q.Rule.Gates.Saver, q.Now.Saver = plan.MustBeOff, gate.Yes },
+			gate.Power, "Waits until the system no longer saves battery.", time.Time{}},
+		"saving not known": {media.Photo, func(q *question) { q.Rule.Gates.Saver = plan.MustBeOff }, gate.Power,
+			"Waits until the system does not save battery; this device cannot tell whether it does.", time.Time{}},
+		"the screen is on": {media.Photo, func(q *question) {
+			q.Rule.Gates.Screen, q.Now.Screen = plan.MustBeOff,
+				gate.Yes
+		}, gate.Idle, "Waits until the screen is dark.", time.Time{}},
+		"the screen unknown": {media.Photo, func(q *question) { q.Rule.Gates.Screen = plan.MustBeOff }, gate.Idle,
+			"Waits until the screen is dark; this device cannot tell whether it is.", time.Time{}},
 		"used a while ago": {media.Photo, func(q *question) {
 			q.Rule.Gates.Unused, q.Now.Use = 75, gate.NotInUse
 		}, gate.Idle, "Waits until nobody has used the device for 75 minutes.", earlier.Add(75 * time.Minute)},
-		"used now": {media.Photo, func(q *question) { q.Rule.Gates.Unused = 5 }, gate.Idle, "Waits until nobody has used the device for 5 minutes.", time.Time{}},
+		"used now": {media.Photo, func(q *question) { q.Rule.Gates.Unused = 5 }, gate.Idle,
+			"Waits until nobody has used the device for 5 minutes.", time.Time{}},
 		"at rest for too short": {media.Photo, func(q *question) {
-			q.Rule.Gates.Rest, q.Now.Charging, q.Now.Use, q.Now.PowerSince = 45, gate.Yes, gate.NotInUse, noon.Add(-30*time.Minute)
+			q.Rule.Gates.Rest, q.Now.Charging, q.Now.Use, q.Now.PowerSince = 45, gate.Yes, gate.NotInUse,
+				noon.Add(-30*time.Minute)
 		}, gate.Idle, "Waits until it has been on charge and unused for 45 minutes.", noon.Add(15 * time.Minute)},
-		"not on charge, so not at rest": {media.Photo, func(q *question) { q.Rule.Gates.Power, q.Rule.Gates.Rest, q.Now.Use = plan.Power{}, 5, gate.NotInUse }, gate.Power, "Waits until it has been on charge and unused for 5 minutes.", time.Time{}},
-		"another Wi-Fi":                 {media.Video, func(q *question) { q.Rule.Lanes[0].Named, q.Now.NetworkName = []string{"Slip", "Loft"}, "Harbour" }, gate.Network, "Waits for Slip or Loft; the device is on Harbour.", time.Time{}},
-		"a barred Wi-Fi":                {media.Video, func(q *question) { q.Rule.Lanes[0].NotNamed, q.Now.NetworkName = []string{"Harbour"}, "Harbour" }, gate.Network, "Waits for another Wi-Fi than Harbour, which is not allowed.", time.Time{}},
-		"not at home":                   {media.Video, func(q *question) { q.Rule.Lanes[0].HomeOnly, q.Now.NetworkName = true, "Harbour" }, gate.Network, "Waits for the network at home; the device is on Harbour.", time.Time{}},
-		"a Wi-Fi without a name":        {media.Video, func(q *question) { q.Rule.Lanes[0].HomeOnly = true }, gate.Network, "Waits for a network of a certain name; this device cannot tell what its Wi-Fi is called.", time.Time{}},
+		"not on charge, so not at rest": {media.Photo, func(q *question) {
+			q.Rule.Gates.Power, q.Rule.Gates.Rest,
+				q.Now.Use = plan.Power{}, 5, gate.NotInUse
+		}, gate.Power, "Waits until it has been on charge and unused for 5 minutes.", time.Time{}},
+		"another Wi-Fi": {media.Video,
+			func(q *question) { q.Rule.Lanes[0].Named, q.Now.NetworkName = []string{"Slip", "Loft"}, "Harbour" }, gate.Network,
+			"Waits for Slip or Loft; the device is on Harbour.", time.Time{}},
+		"a barred Wi-Fi": {media.Video,
+			func(q *question) { q.Rule.Lanes[0].NotNamed, q.Now.NetworkName = []string{"Harbour"}, "Harbour" }, gate.Network,
+			"Waits for another Wi-Fi than Harbour, which is not allowed.", time.Time{}},
+		"not at home": {media.Video,
+			func(q *question) { q.Rule.Lanes[0].HomeOnly, q.Now.NetworkName = true, "Harbour" }, gate.Network,
+			"Waits for the network at home; the device is on Harbour.", time.Time{}},
+		"a Wi-Fi without a name": {media.Video, func(q *question) { q.Rule.Lanes[0].HomeOnly = true }, gate.Network,
+			"Waits for a network of a certain name; this device cannot tell what its Wi-Fi is called.", time.Time{}},
 		"what may be spent while roaming": {media.Photo, func(q *question) {
 			q.Rule.Lanes = q.Rule.Lanes[1:]
 			q.Rule.Lanes[0].Roaming, q.Rule.Lanes[0].RoamingAllowance = true, plan.Allowance{Bytes: 5e6, Per: plan.Week}
 			q.Now.Network, q.Now.Roaming = plan.Cellular, gate.Yes
-			q.Accounts = map[gate.Account]allowance.Account{{Over: plan.Cellular, Per: plan.Day}: {}, {Over: plan.Cellular, Per: plan.Week, Roaming: true}: {Spent: 5e6}}
-		}, gate.Allowance, "What may be spent while roaming, 5.0 MB per week, is used up.", time.Date(2026, 11, 30, 0, 0, 0, 0, lisbon)},
-		"its program is not open": {media.Photo, func(q *question) { q.Stopped = gate.Hold{Gate: gate.Front, Says: "Open it on phone.", Since: earlier} }, gate.Front, "Open it on phone.", time.Time{}},
+			q.Accounts = map[gate.Account]allowance.Account{{Over: plan.Cellular, Per: plan.Day}: {},
+				{Over: plan.Cellular, Per: plan.Week, Roaming: true}: {Spent: 5e6}}
+		}, gate.Allowance, "What may be spent while roaming, 5.0 MB per week, is used up.",
+			time.Date(2026, 11, 30, 0, 0, 0, 0, lisbon)},
+		"its program is not open": {media.Photo,
+			func(q *question) { q.Stopped = gate.Hold{Gate: gate.Front, Says: "Open it on phone.", Since: earlier} },
+			gate.Front, "Open it on phone.", time.Time{}},
 		"use not known": {media.Photo, func(q *question) { q.Rule.Gates.Idle = plan.MustBeIdle; q.Now.Use = gate.UseUnknown }, gate.Idle,
 			"Waits until nobody uses the device; this device cannot tell whether it is in use.", time.Time{}},
 	} {
@@ -177,7 +221,8 @@ func TestPower(t *testing.T) {
 		{"charging", true, 3, true}, {"charging", false, 100, false}, {"charging", true, -1, true},
 		{"at least 40%", false, 40, true}, {"at least 40%", true, 39, false}, {"at least 40%", true, -1, true},
 		{"charging or at least 40%", true, 3, true}, {"charging or at least 40%", false, 39, false},
-		{"charging and at least 20%", true, 19, false}, {"charging and at least 20%", true, 20, true}, {"charging and at least 20%", false, 90, false},
+		{"charging and at least 20%", true, 19, false}, {"charging and at least 20%", true, 20,
+			true}, {"charging and at least 20%", false, 90, false},
 	} {
 		p, err := plan.ParsePower(c.gate)
 		require.NoError(t, err)
@@ -208,7 +253,8 @@ func TestHoursAcrossClockChanges(t *testing.T) {
 		"a window the clocks skip":   {"01:10-01:50", at("2026-03-29T00:30:00Z"), false, at("2026-03-30T00:10:00Z")},
 		"a window the clocks repeat": {"01:10-01:50", at("2026-10-25T00:20:00Z"), true, at("2026-10-25T00:50:00Z")},
 		"and its second time":        {"01:10-01:50", at("2026-10-25T00:55:00Z"), false, at("2026-10-25T01:10:00Z")},
-		"two windows that meet":      {"06:00-12:00, 12:00-14:00", at("2026-11-23T08:00:00Z"), true, at("2026-11-23T14:00:00Z")},
+		"two windows that meet": {"06:00-12:00, 12:00-14:00", at("2026-11-23T08:00:00Z"), true,
+			at("2026-11-23T14:00:00Z")},
 		"a window to the end of day": {"06:00-24:00", at("2026-11-23T08:00:00Z"), true, at("2026-11-24T00:00:00Z")},
 		"the whole day never turns":  {"00:00-24:00", at("2026-11-23T08:00:00Z"), true, time.Time{}},
 	} {
@@ -317,7 +363,8 @@ func TestPlaces(t *testing.T) {
 	v := s.Decide(toShed)
 	require.True(t, v.Open(), "it is tried again")
 	holds, todo := s.Waits(toShed, v)
-	assert.Equal(t, gate.Hold{Gate: gate.Trouble, Says: "shed: no answer", Since: earlier, Opens: failing.Until, You: true}, holds[0])
+	assert.Equal(t, gate.Hold{Gate: gate.Trouble, Says: "shed: no answer", Since: earlier, Opens: failing.Until,
+		You: true}, holds[0])
 	assert.Equal(t, "Look.", todo)
 	assert.Zero(t, s.Free("shed", 0))
 	assert.True(t, s.Quiet("shed"))
@@ -335,7 +382,8 @@ func TestPlaces(t *testing.T) {
 	assert.False(t, s.Decide(toShed).Open(), "nothing goes to a place that nobody knows")
 	assert.True(t, s.Quiet("shed"))
 
-	for _, class := range []queue.Class{{Rule: "none", Kind: media.Photo, Destination: "shed"}, {Rule: "everyday", Kind: "sound", Destination: "shed"}, {Rule: "everyday", Kind: media.Photo, Destination: "loft"}} {
+	for _, class := range []queue.Class{{Rule: "none", Kind: media.Photo, Destination: "shed"},
+		{Rule: "everyday", Kind: "sound", Destination: "shed"}, {Rule: "everyday", Kind: media.Photo, Destination: "loft"}} {
 		assert.Equal(t, queue.NotAsked, s.Decide(class).Holds[0].Says)
 	}
 }
@@ -346,13 +394,16 @@ func TestNothingThatMayCostGoesUnasked(t *testing.T) {
 	free := gate.Conditions{Network: plan.WiFi, Metered: gate.No, Roaming: gate.No}
 	rapid.Check(t, func(t *rapid.T) {
 		now := gate.Conditions{
-			Network:  rapid.SampledFrom([]plan.Network{"", plan.UnknownNetwork, plan.WiFi, plan.Wired, plan.Cellular}).Draw(t, "network"),
+			Network: rapid.SampledFrom([]plan.Network{"", plan.UnknownNetwork, plan.WiFi, plan.Wired, plan.Cellular}).Draw(t,
+				"network"),
 			Metered:  rapid.SampledFrom(append(gate.Knowns, "")).Draw(t, "metered"),
 			Roaming:  rapid.SampledFrom(append(gate.Knowns, "")).Draw(t, "roaming"),
 			Charging: gate.Yes, Battery: -1,
 		}
-		costs := now.Network != plan.WiFi && now.Network != plan.Wired || now.Metered != free.Metered || now.Roaming != free.Roaming
-		lanes := rapid.SliceOfN(rapid.SampledFrom([]plan.Lane{{Over: plan.WiFi}, {Over: plan.Wired}, {Over: plan.Cellular}, {Over: plan.WiFi, Metered: true}, {Over: plan.WiFi, Roaming: true}}), 1, 3).Draw(t, "lanes")
+		costs := now.Network != plan.WiFi && now.Network != plan.Wired || now.Metered != free.Metered ||
+			now.Roaming != free.Roaming
+		lanes := rapid.SliceOfN(rapid.SampledFrom([]plan.Lane{{Over: plan.WiFi}, {Over: plan.Wired}, {Over: plan.Cellular},
+			{Over: plan.WiFi, Metered: true}, {Over: plan.WiFi, Roaming: true}}), 1, 3).Draw(t, "lanes")
 		s := situation(func(q *question) {
 			q.Rule, q.Now = plan.Rule{Lanes: lanes}, now
 		})
@@ -360,10 +411,12 @@ func TestNothingThatMayCostGoesUnasked(t *testing.T) {
 		v := s.Decide(toShed)
 		if v.Open() && costs {
 			lane := lanes[v.Lane]
-			require.True(t, lane.Over == plan.Cellular && now.Network == plan.Cellular || lane.Metered || lane.Roaming, "%+v over %+v", now, lane)
+			require.True(t, lane.Over == plan.Cellular && now.Network == plan.Cellular || lane.Metered || lane.Roaming,
+				"%+v over %+v", now, lane)
 			require.True(t, lane.Roaming || now.Roaming == gate.No)
 		}
-		under := gate.Under{Class: toShed, Lane: max(v.Lane, 0), Ordered: rapid.Bool().Draw(t, "ordered"), Proving: rapid.Bool().Draw(t, "proving")}
+		under := gate.Under{Class: toShed, Lane: max(v.Lane, 0), Ordered: rapid.Bool().Draw(t, "ordered"),
+			Proving: rapid.Bool().Draw(t, "proving")}
 		if costs {
 			require.False(t, s.Stays(under, v), "it began when it cost nothing")
 			require.False(t, s.TakesProofs("shed"))
@@ -421,8 +474,11 @@ func TestStampKeepsSinceOfWhatDidNotChange(t *testing.T) {
 	assert.Equal(t, noon.Add(2*time.Hour), hotspot.NetworkSince, "another name is another network")
 	assert.Equal(t, earlier, hotspot.RoamingSince)
 	none := gate.Conditions{}.Stamp(gate.Conditions{}, noon)
-	assert.Equal(t, gate.Conditions{Network: plan.UnknownNetwork, Metered: gate.Unknown, Roaming: gate.Unknown, Charging: gate.Unknown, Use: gate.UseUnknown, Screen: gate.Unknown, Saver: gate.Unknown, ScreenSince: noon, SaverSince: noon,
-		NetworkSince: noon, MeteredSince: noon, RoamingSince: noon, PowerSince: noon, UseSince: noon}, none, "what nobody told is unknown")
+	assert.Equal(t, gate.Conditions{Network: plan.UnknownNetwork, Metered: gate.Unknown, Roaming: gate.Unknown,
+		Charging: gate.Unknown, Use: gate.UseUnknown, Screen: gate.Unknown, Saver: gate.Unknown, ScreenSince: noon,
+		SaverSince:   noon,
+		NetworkSince: noon, MeteredSince: noon, RoamingSince: noon, PowerSince: noon, UseSince: noon}, none,
+		"what nobody told is unknown")
 }
 
 // The verdict costs the same with a million copies waiting as with one: this
@@ -509,12 +565,15 @@ func TestWhatNobodyKnowsTheMeaningOfIsUnknown(t *testing.T) {
 		}
 		known := func(label string) gate.Known { return gate.Known(word(label, "unknown", "yes", "no", "")) }
 		c := gate.Conditions{
-			Network: plan.Network(word("network", "none", "wifi", "wired", "cellular", "unknown")), NetworkName: rapid.String().Draw(t, "name"),
-			Metered: known("metered"), Roaming: known("roaming"), Charging: known("charging"), Screen: known("screen"), Saver: known("saver"),
+			Network:     plan.Network(word("network", "none", "wifi", "wired", "cellular", "unknown")),
+			NetworkName: rapid.String().Draw(t, "name"),
+			Metered:     known("metered"), Roaming: known("roaming"), Charging: known("charging"), Screen: known("screen"),
+			Saver:   known("saver"),
 			Battery: rapid.Int().Draw(t, "battery"), Use: gate.Use(word("use", "unknown", "in use", "idle")),
 		}
 		s := c.Sound()
-		require.Contains(t, []plan.Network{plan.UnknownNetwork, plan.NoNetwork, plan.WiFi, plan.Wired, plan.Cellular}, s.Network)
+		require.Contains(t, []plan.Network{plan.UnknownNetwork, plan.NoNetwork, plan.WiFi, plan.Wired, plan.Cellular},
+			s.Network)
 		for _, k := range []gate.Known{s.Metered, s.Roaming, s.Charging, s.Screen, s.Saver} {
 			require.Contains(t, append(gate.Knowns, ""), k)
 		}

@@ -101,7 +101,8 @@ func (s Situation) Decide(class queue.Class) Verdict {
 	}
 	at, known := s.Places[class.Destination]
 	if !known || at.Unseen {
-		return shut(Hold{Gate: Place, Says: "The records are rebuilt: what lies at " + class.Destination + " is looked at before anything is sent there."})
+		return shut(Hold{Gate: Place, Says: "The records are rebuilt: what lies at " + class.Destination +
+			" is looked at before anything is sent there."})
 	}
 	if s.Stopped.Gate != "" {
 		return shut(s.Stopped)
@@ -112,8 +113,10 @@ func (s Situation) Decide(class queue.Class) Verdict {
 		return v
 	}
 	rule := s.Plan.Rules[class.Rule]
-	if _, reduced := s.Plan.Form(class.Rule, class.Kind, class.Shelf); reduced && class.Kind == media.Video && s.Now.Charging != Yes {
-		return shut(Hold{Gate: Power, Since: s.Now.PowerSince, Says: "Waits for the charger: clips are made smaller on charge only."})
+	if _, reduced := s.Plan.Form(class.Rule, class.Kind, class.Shelf); reduced && class.Kind == media.Video &&
+		s.Now.Charging != Yes {
+		return shut(Hold{Gate: Power, Since: s.Now.PowerSince,
+			Says: "Waits for the charger: clips are made smaller on charge only."})
 	}
 	v := Verdict{Lane: -1}
 	for _, lane := range rule.Lanes {
@@ -159,7 +162,9 @@ func (s Situation) Decide(class queue.Class) Verdict {
 func (s Situation) full(destination string, at At, which string, bytes int64) Hold {
 	left := at.Left
 	if bytes <= left+at.Others {
-		return Hold{Gate: Space, Says: fmt.Sprintf("%s of the room at %s are this device's, and %s are others' now; %s is %s. The room is parted anew every few seconds.", Bytes(left), destination, Bytes(at.Others), which, Bytes(bytes))}
+		return Hold{Gate: Space, Says: fmt.Sprintf("%s of the room at %s are this device's, and %s are others' now; %s "+
+			"is %s. The room is parted anew every few seconds.", Bytes(left), destination, Bytes(at.Others), which,
+			Bytes(bytes))}
 	}
 	says := fmt.Sprintf("%s has room for %s more", destination, Bytes(left))
 	if left == 0 {
@@ -227,7 +232,8 @@ func (s Situation) OwesProof(destination string) (h Hold, ok bool) {
 	f := s.Places[destination].Failing
 	switch {
 	case s.Costs(destination) || s.Away(destination):
-		return Hold{Gate: Proof, Says: "Sent; its proof is read back when a network is there that costs nothing.", Since: s.Now.NetworkSince}, true
+		return Hold{Gate: Proof, Says: "Sent; its proof is read back when a network is there that costs nothing.",
+			Since: s.Now.NetworkSince}, true
 	case f.Is():
 		return f.hold(destination), true
 	case s.Pause.Active(s.Time):
@@ -246,7 +252,8 @@ func (s Situation) TakesProofs(destination string) bool {
 // taken again, what is left there removed, records written, its place looked at.
 func (s Situation) Quiet(destination string) bool {
 	at, known := s.Places[destination]
-	return !known || s.Costs(destination) || s.Away(destination) || s.Pause.Active(s.Time) || at.Failing.Is() && s.Time.Before(at.Failing.Until)
+	return !known || s.Costs(destination) || s.Away(destination) || s.Pause.Active(s.Time) || at.Failing.Is() &&
+		s.Time.Before(at.Failing.Until)
 }
 
 // Shown is the state in which a copy counts: what was proven at another place than

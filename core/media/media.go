@@ -49,10 +49,12 @@ func (k Kind) Plural() string {
 
 // raws are the content types of raw files; those inside TIFF are told by their header
 // (engine/probe) and called image/x-raw.
-var raws = []string{"image/x-raw", "image/x-canon-cr2", "image/x-canon-cr3", "image/x-fuji-raf", "image/x-olympus-orf", "image/x-panasonic-rw2"}
+var raws = []string{"image/x-raw", "image/x-canon-cr2", "image/x-canon-cr3", "image/x-fuji-raf", "image/x-olympus-orf",
+	"image/x-panasonic-rw2"}
 
 // drawn are the types that screenshots and drawings have, and cameras hardly ever.
-var drawn = []string{"image/png", "image/apng", "image/vnd.mozilla.apng", "image/gif", "image/bmp", "image/x-bmp", "image/x-ms-bmp", "image/webp", "image/x-xcf", "image/vnd.adobe.photoshop", "image/x-psd"}
+var drawn = []string{"image/png", "image/apng", "image/vnd.mozilla.apng", "image/gif", "image/bmp", "image/x-bmp",
+	"image/x-ms-bmp", "image/webp", "image/x-xcf", "image/vnd.adobe.photoshop", "image/x-psd"}
 
 // KindOf tells the kind of a content type (RFC 6838, lower case, parameters allowed).
 // camera tells whether the header has facts that only a camera writes. "" is for no
@@ -84,7 +86,10 @@ func KindOf(contentType string, camera bool) Kind {
 
 // written tells the application types that people write, read and print.
 func written(of string) bool {
-	for _, begins := range []string{"pdf", "rtf", "epub", "msword", "msexcel", "mspowerpoint", "postscript", "onenote", "vnd.oasis.opendocument.", "vnd.openxmlformats-officedocument.", "vnd.ms-excel", "vnd.ms-powerpoint", "vnd.ms-word", "vnd.ms-publisher", "vnd.ms-visio", "vnd.ms-outlook", "vnd.sun.xml.", "vnd.wordperfect", "vnd.lotus-", "x-mobipocket", "gpx", "geo+json", "vnd.google-earth.", "json", "xml", "xhtml"} {
+	for _, begins := range []string{"pdf", "rtf", "epub", "msword", "msexcel", "mspowerpoint", "postscript", "onenote",
+		"vnd.oasis.opendocument.", "vnd.openxmlformats-officedocument.", "vnd.ms-excel", "vnd.ms-powerpoint", "vnd.ms-word",
+		"vnd.ms-publisher", "vnd.ms-visio", "vnd.ms-outlook", "vnd.sun.xml.", "vnd.wordperfect", "vnd.lotus-",
+		"x-mobipocket", "gpx", "geo+json", "vnd.google-earth.", "json", "xml", "xhtml"} {
 		if strings.HasPrefix(of, begins) {
 			return true
 		}

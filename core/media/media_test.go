@@ -15,7 +15,8 @@ func TestKindOf(t *testing.T) {
 		"image/x-canon-cr3": media.Raw, "image/x-raw": media.Raw,
 		"video/mp4": media.Video, "video/quicktime": media.Video, "audio/mpeg": media.Audio,
 		"image/svg+xml": media.Document, "application/pdf": media.Document, "text/plain; charset=utf-8": media.Document,
-		"application/vnd.oasis.opendocument.text": media.Document, "application/zip": media.Other, "image/x-icon": media.Other, "font/woff2": media.Other,
+		"application/vnd.oasis.opendocument.text": media.Document, "application/zip": media.Other,
+		"image/x-icon": media.Other, "font/woff2": media.Other,
 		"": "", "imagejpeg": "",
 	} {
 		assert.Equal(t, want, media.KindOf(contentType, false), contentType)

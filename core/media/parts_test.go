@@ -12,7 +12,8 @@ import (
 )
 
 func TestFilesOfOneShotAreOneItem(t *testing.T) {
-	photo, raw, clip, xmp := func(n string) media.File { return media.File{Name: n, Kind: media.Photo} }, func(n string) media.File { return media.File{Name: n, Kind: media.Raw} },
+	photo, raw, clip, xmp := func(n string) media.File { return media.File{Name: n, Kind: media.Photo} },
+		func(n string) media.File { return media.File{Name: n, Kind: media.Raw} },
 		func(n string, s int64, pair string) media.File {
 			return media.File{Name: n, Kind: media.Video, Seconds: s, Pair: pair}
 		}, func(n string) media.File { return media.File{Name: n, Kind: media.Document} }
@@ -22,20 +23,24 @@ func TestFilesOfOneShotAreOneItem(t *testing.T) {
 		files []media.File
 		want  []int
 	}{
-		"alone":                           {[]media.File{photo("IMG_1.JPG")}, []int{-1}},
-		"a raw and its picture":           {[]media.File{raw("IMG_1.CR2"), photo("IMG_1.JPG")}, []int{1, -1}},
-		"a raw alone, with a sidecar":     {[]media.File{raw("IMG_1.CR2"), xmp("IMG_1.xmp")}, []int{-1, 0}},
-		"sidecars of both names":          {[]media.File{photo("IMG_1.JPG"), xmp("IMG_1.JPG.xmp"), xmp("IMG_1.xmp")}, []int{-1, 0, 0}},
-		"a sidecar of the raw":            {[]media.File{photo("IMG_1.JPG"), raw("IMG_1.CR2"), xmp("IMG_1.CR2.xmp")}, []int{-1, 0, 0}},
-		"a still and its clip":            {[]media.File{photo("IMG_1.HEIC"), clip("IMG_1.MOV", 3, "")}, []int{-1, 0}},
-		"told by what is in both":         {[]media.File{paired, clip("IMG_1.MOV", 60, "one")}, []int{-1, 0}},
-		"of different shots":              {[]media.File{paired, clip("IMG_1.MOV", 3, "two")}, []int{-1, -1}},
-		"a film of the same name":         {[]media.File{photo("IMG_1.JPG"), clip("IMG_1.MP4", 300, "")}, []int{-1, -1}},
-		"nobody knows how long":           {[]media.File{photo("IMG_1.JPG"), clip("IMG_1.MP4", 0, "")}, []int{-1, -1}},
-		"a clip and its sidecar":          {[]media.File{clip("IMG_1.MP4", 300, ""), xmp("IMG_1.xmp")}, []int{-1, 0}},
-		"two pictures are two":            {[]media.File{photo("IMG_1.JPG"), photo("IMG_1.HEIC"), raw("IMG_1.DNG")}, []int{-1, -1, 1}},
-		"a sidecar alone":                 {[]media.File{xmp("IMG_1.xmp")}, []int{-1}},
-		"a film and the picture's own":    {[]media.File{photo("IMG_1.JPG"), clip("IMG_1.MP4", 300, ""), xmp("IMG_1.MP4.xmp")}, []int{-1, -1, 1}},
+		"alone":                       {[]media.File{photo("IMG_1.JPG")}, []int{-1}},
+		"a raw and its picture":       {[]media.File{raw("IMG_1.CR2"), photo("IMG_1.JPG")}, []int{1, -1}},
+		"a raw alone, with a sidecar": {[]media.File{raw("IMG_1.CR2"), xmp("IMG_1.xmp")}, []int{-1, 0}},
+		"sidecars of both names": {[]media.File{photo("IMG_1.JPG"), xmp("IMG_1.JPG.xmp"), xmp("IMG_1.xmp")},
+			[]int{-1, 0, 0}},
+		"a sidecar of the raw": {[]media.File{photo("IMG_1.JPG"), raw("IMG_1.CR2"), xmp("IMG_1.CR2.xmp")},
+			[]int{-1, 0, 0}},
+		"a still and its clip":    {[]media.File{photo("IMG_1.HEIC"), clip("IMG_1.MOV", 3, "")}, []int{-1, 0}},
+		"told by what is in both": {[]media.File{paired, clip("IMG_1.MOV", 60, "one")}, []int{-1, 0}},
+		"of different shots":      {[]media.File{paired, clip("IMG_1.MOV", 3, "two")}, []int{-1, -1}},
+		"a film of the same name": {[]media.File{photo("IMG_1.JPG"), clip("IMG_1.MP4", 300, "")}, []int{-1, -1}},
+		"nobody knows how long":   {[]media.File{photo("IMG_1.JPG"), clip("IMG_1.MP4", 0, "")}, []int{-1, -1}},
+		"a clip and its sidecar":  {[]media.File{clip("IMG_1.MP4", 300, ""), xmp("IMG_1.xmp")}, []int{-1, 0}},
+		"two pictures are two": {[]media.File{photo("IMG_1.JPG"), photo("IMG_1.HEIC"), raw("IMG_1.DNG")},
+			[]int{-1, -1, 1}},
+		"a sidecar alone": {[]media.File{xmp("IMG_1.xmp")}, []int{-1}},
+		"a film and the picture's own": {[]media.File{photo("IMG_1.JPG"), clip("IMG_1.MP4", 300, ""),
+			xmp("IMG_1.MP4.xmp")}, []int{-1, -1, 1}},
 		"a screenshot with a sidecar":     {[]media.File{{Name: "a.png", Kind: media.Graphic}, xmp("a.xmp")}, []int{-1, 0}},
 		"a raw and a screenshot are two":  {[]media.File{{Name: "a.png", Kind: media.Graphic}, raw("a.dng")}, []int{-1, -1}},
 		"sound is an item of its own":     {[]media.File{photo("a.jpg"), {Name: "a.wav", Kind: media.Audio}}, []int{-1, -1}},
@@ -44,7 +49,9 @@ func TestFilesOfOneShotAreOneItem(t *testing.T) {
 	} {
 		assert.Equal(t, c.want, media.Parts(c.files), name)
 	}
-	for name, want := range map[string]string{"IMG_1.JPG": "IMG_1", "IMG_1.JPG.xmp": "IMG_1", "IMG_1.XMP": "IMG_1", "a.b.jpg": "a.b", "none": "none", ".hidden": ".hidden", ".xmp": ".xmp", "keel of 3.4 m.xmp": "keel of 3", "ü.heic": "ü"} {
+	for name, want := range map[string]string{"IMG_1.JPG": "IMG_1", "IMG_1.JPG.xmp": "IMG_1", "IMG_1.XMP": "IMG_1",
+		"a.b.jpg": "a.b", "none": "none", ".hidden": ".hidden", ".xmp": ".xmp", "keel of 3.4 m.xmp": "keel of 3",
+		"ü.heic": "ü"} {
 		assert.Equal(t, want, media.Stem(name), name)
 	}
 }
@@ -54,8 +61,10 @@ func TestFilesOfOneShotAreOneItem(t *testing.T) {
 func TestPartsAreOneLevelDeep(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		files := rapid.SliceOfNDistinct(rapid.Custom(func(rt *rapid.T) media.File {
-			return media.File{Name: "a." + rapid.SampledFrom([]string{"jpg", "heic", "cr2", "dng", "mov", "mp4", "xmp", "jpg.xmp", "cr2.xmp", "mov.xmp", "txt"}).Draw(rt, "name"),
-				Kind: rapid.SampledFrom(media.Kinds).Draw(rt, "kind"), Seconds: int64(rapid.IntRange(0, 9).Draw(rt, "seconds")), Pair: rapid.SampledFrom([]string{"", "one", "two"}).Draw(rt, "pair")}
+			return media.File{Name: "a." + rapid.SampledFrom([]string{"jpg", "heic", "cr2", "dng", "mov", "mp4", "xmp",
+				"jpg.xmp", "cr2.xmp", "mov.xmp", "txt"}).Draw(rt, "name"),
+				Kind: rapid.SampledFrom(media.Kinds).Draw(rt, "kind"), Seconds: int64(rapid.IntRange(0, 9).Draw(rt, "seconds")),
+				Pair: rapid.SampledFrom([]string{"", "one", "two"}).Draw(rt, "pair")}
 		}), 0, 8, func(f media.File) string { return f.Name }).Draw(rt, "files")
 		of := media.Parts(files)
 		for i, main := range of {

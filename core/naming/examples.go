@@ -31,8 +31,10 @@ const mostNames = 4
 // Examples tells where items would land by a layout.
 func Examples(layout, device string, own []Sample) (list []Landing) {
 	put := func(what, from, to string) { list = append(list, Landing{What: what, From: from, To: to}) }
-	example := Sample{Item: Item{Name: "IMG_2041.jpg", Source: "DCIM", Folder: "Camera", Device: cmp.Or(device, "this-computer"), Kind: media.Photo, TakenAt: time.Date(2026, 11, 25, 10, 15, 0, 0, time.UTC)}}
-	undated := Sample{Item: Item{Name: "scan of the logbook.png", Source: "Pictures", Folder: "Logbook", Device: example.Device, Kind: media.Graphic, TakenAt: time.Now()}}
+	example := Sample{Item: Item{Name: "IMG_2041.jpg", Source: "DCIM", Folder: "Camera",
+		Device: cmp.Or(device, "this-computer"), Kind: media.Photo, TakenAt: time.Date(2026, 11, 25, 10, 15, 0, 0, time.UTC)}}
+	undated := Sample{Item: Item{Name: "scan of the logbook.png", Source: "Pictures", Folder: "Logbook",
+		Device: example.Device, Kind: media.Graphic, TakenAt: time.Now()}}
 	shown := 0
 	for _, s := range own {
 		switch {
@@ -54,7 +56,8 @@ func Examples(layout, device string, own []Sample) (list []Landing) {
 	burst := example.Item
 	burst.Name = strings.TrimSuffix(example.Name, ending) + "_BURST002" + ending
 	put("One of a burst, of the same second: it keeps its own name.", burst.Name, Path(layout, burst))
-	put("Another picture of the same name is there: it gets a mark of its content.", example.Name, Clash(Path(layout, example.Item), "3fa9c2d1", 1))
+	put("Another picture of the same name is there: it gets a mark of its content.", example.Name,
+		Clash(Path(layout, example.Item), "3fa9c2d1", 1))
 	with, part := example.Item, strings.TrimSuffix(example.Name, ending)+".xmp"
 	for _, s := range own {
 		if len(s.Parts) > 0 {

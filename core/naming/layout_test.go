@@ -15,7 +15,8 @@ import (
 )
 
 func TestEveryTokenOfALayout(t *testing.T) {
-	it := naming.Item{Name: "IMG_4031.JPG", Device: "deck-phone", Source: "DCIM/Camera", Folder: "Boats/Wren", Kind: media.Photo,
+	it := naming.Item{Name: "IMG_4031.JPG", Device: "deck-phone", Source: "DCIM/Camera", Folder: "Boats/Wren",
+		Kind:    media.Photo,
 		TakenAt: time.Date(2026, 5, 4, 9, 8, 7, 0, time.UTC), Camera: " Yard  3 ", Caption: "Launching the\n Wren: at last"}
 	for layout, want := range map[string]string{
 		"{year}/{month}/{name}":                "2026/05/IMG_4031.JPG",
@@ -32,9 +33,11 @@ func TestEveryTokenOfALayout(t *testing.T) {
 	}
 	bare := naming.Item{Name: "sail.mov", TakenAt: it.TakenAt}
 	assert.Equal(t, "no-camera/sail/0000.mov", naming.Path("{camera}/{caption}/{sequence}", bare), "what nobody knows")
-	assert.Equal(t, "00012345.jpg", naming.Path("{sequence}", naming.Item{Name: "a1-9900012345x.jpg"}), "the last digits, at most eight")
+	assert.Equal(t, "00012345.jpg", naming.Path("{sequence}", naming.Item{Name: "a1-9900012345x.jpg"}),
+		"the last digits, at most eight")
 	assert.Equal(t, "0000", naming.Path("{sequence}", naming.Item{Name: "keel"}))
-	for _, layout := range []string{"{year}/{month}", "{name}/{year}", "{name}/{name}", "{moon}/{name}", "{year}/", "/{name}", "a//{name}", "../{name}", "{kind}/{camera}", "{year"} {
+	for _, layout := range []string{"{year}/{month}", "{name}/{year}", "{name}/{name}", "{moon}/{name}", "{year}/",
+		"/{name}", "a//{name}", "../{name}", "{kind}/{camera}", "{year"} {
 		assert.Error(t, plan.CheckLayout(layout), layout)
 	}
 	assert.Error(t, plan.CheckOwnLayout("{year}/{caption}"), "captions are known only later")
@@ -58,7 +61,9 @@ func TestPartsHaveTheNameOfTheirMainFile(t *testing.T) {
 // one that every storage takes.
 func TestNoCaptionMakesAPath(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
-		it := naming.Item{Name: rapid.String().Draw(rt, "name"), Caption: rapid.StringMatching(`[\x00-\x20a./\\:{}é🛶]{0,400}`).Draw(rt, "caption"), Camera: rapid.String().Draw(rt, "camera"), TakenAt: time.Unix(0, 0)}
+		it := naming.Item{Name: rapid.String().Draw(rt, "name"),
+			Caption: rapid.StringMatching(`[\x00-\x20a./\\:{}é🛶]{0,400}`).Draw(rt, "caption"),
+			Camera:  rapid.String().Draw(rt, "camera"), TakenAt: time.Unix(0, 0)}
 		to := naming.Path("picks/{camera}/{caption}", it)
 		parts := strings.Split(to, "/")
 		assert.Len(rt, parts, 3, "%q", to)

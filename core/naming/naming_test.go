@@ -20,9 +20,11 @@ var taken = time.Date(2026, 3, 4, 23, 59, 0, 0, time.FixedZone("", -3600))
 func TestLayouts(t *testing.T) {
 	it := naming.Item{Name: "IMG_0001.JPG", Device: "galley-phone", Kind: media.Photo, TakenAt: taken}
 	assert.Equal(t, "2026/03/IMG_0001.JPG", naming.Path("{year}/{month}/{name}", it))
-	assert.Equal(t, "galley-phone/photo/2026-03-04/IMG_0001.JPG", naming.Path("{device}/{kind}/{year}-{month}-{day}/{name}", it))
+	assert.Equal(t, "galley-phone/photo/2026-03-04/IMG_0001.JPG",
+		naming.Path("{device}/{kind}/{year}-{month}-{day}/{name}", it))
 	it.Source, it.Folder, it.TakenAt = "/srv/Boats/Restoration", "Old Margery/deck: port", taken.Add(-90*time.Second)
-	assert.Equal(t, "Restoration/Old Margery/deck_ port/23.57.30 IMG_0001.JPG", naming.Path("{source}/{folder}/{hour}.{minute}.{second} {name}", it))
+	assert.Equal(t, "Restoration/Old Margery/deck_ port/23.57.30 IMG_0001.JPG",
+		naming.Path("{source}/{folder}/{hour}.{minute}.{second} {name}", it))
 	for _, none := range []string{"", ".", "/", "./."} {
 		it.Folder = none
 		assert.Equal(t, "Restoration/IMG_0001.JPG", naming.Path("{source}/{folder}/{name}", it), "no folder is none")

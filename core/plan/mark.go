@@ -89,7 +89,8 @@ func (m Mark) Fits(marks media.Marks) bool {
 	case m.Rated > 0:
 		return marks.Rating >= m.Rated
 	case m.Keyword != "":
-		return slices.ContainsFunc(marks.Keywords, func(k string) bool { return strings.EqualFold(strings.TrimSpace(k), m.Keyword) })
+		return slices.ContainsFunc(marks.Keywords,
+			func(k string) bool { return strings.EqualFold(strings.TrimSpace(k), m.Keyword) })
 	}
 	return false
 }

@@ -15,7 +15,8 @@ func (p *Plan) PartOf(device string) *Plan {
 	}
 	own := p.On(device) // a person's places have names there
 	part := &Plan{
-		Format: 2, Yard: p.Yard, Timezone: p.Timezone, Destinations: map[string]Destination{}, Devices: map[string]Device{device: d}, Rules: map[string]Rule{},
+		Format: 2, Yard: p.Yard, Timezone: p.Timezone, Destinations: map[string]Destination{},
+		Devices: map[string]Device{device: d}, Rules: map[string]Rule{},
 		HomeNetworks: p.HomeNetworks, SilentAfter: p.SilentAfter,
 	}
 	if d.Person != "" {

@@ -74,7 +74,8 @@ func TestRenditionsAreRead(t *testing.T) {
 }
 
 func TestAClipsSize(t *testing.T) {
-	for _, c := range [][5]int{{1920, 1080, 720, 1280, 720}, {1080, 1920, 720, 720, 1280}, {1280, 720, 720, 1280, 720}, {1000, 401, 200, 498, 200}, {640, 480, 0, 640, 480}, {99, 2000, 144, 99, 2000}} {
+	for _, c := range [][5]int{{1920, 1080, 720, 1280, 720}, {1080, 1920, 720, 720, 1280}, {1280, 720, 720, 1280, 720},
+		{1000, 401, 200, 498, 200}, {640, 480, 0, 640, 480}, {99, 2000, 144, 99, 2000}} {
 		w, h := plan.Rendition{Height: c[2]}.ClipSize(c[0], c[1])
 		assert.Equal(t, [2]int{c[3], c[4]}, [2]int{w, h}, "%v", c)
 	}
@@ -85,11 +86,13 @@ func TestAClipsSize(t *testing.T) {
 func TestARenditionsSize(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		w, h := rapid.IntRange(1, 60000).Draw(t, "w"), rapid.IntRange(1, 60000).Draw(t, "h")
-		r := plan.Rendition{LongEdge: rapid.SampledFrom([]int{0, 16, 640, 2560, 9000}).Draw(t, "edge"), Megapixels: plan.Megapixels(rapid.SampledFrom([]float64{0, 0.01, 2, 12.5, 1000}).Draw(t, "mp"))}
+		r := plan.Rendition{LongEdge: rapid.SampledFrom([]int{0, 16, 640, 2560, 9000}).Draw(t, "edge"),
+			Megapixels: plan.Megapixels(rapid.SampledFrom([]float64{0, 0.01, 2, 12.5, 1000}).Draw(t, "mp"))}
 		tw, th := r.Size(w, h)
 		require.True(t, tw >= 1 && th >= 1 && tw <= w && th <= h)
 		fits := func(w, h int) bool {
-			return (r.LongEdge == 0 || max(w, h) <= r.LongEdge) && (r.Megapixels == 0 || float64(w)*float64(h) <= float64(r.Megapixels)*1e6)
+			return (r.LongEdge == 0 || max(w, h) <= r.LongEdge) &&
+				(r.Megapixels == 0 || float64(w)*float64(h) <= float64(r.Megapixels)*1e6)
 		}
 		if fits(w, h) {
 			require.Equal(t, [2]int{w, h}, [2]int{tw, th})

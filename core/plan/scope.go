@@ -70,7 +70,8 @@ func (p *Plan) Chooser(s Source, zone *time.Location) Chooser {
 	}
 	bare := s.Scope
 	bare.Hidden = false
-	c.byKind = reflect.DeepEqual(bare, Scope{}) && !slices.ContainsFunc(c.rules, func(one choice) bool { return one.rule.LargerThan > 0 || one.rule.LongerThan > 0 })
+	c.byKind = reflect.DeepEqual(bare, Scope{}) &&
+		!slices.ContainsFunc(c.rules, func(one choice) bool { return one.rule.LargerThan > 0 || one.rule.LongerThan > 0 })
 	return c
 }
 
@@ -122,7 +123,8 @@ func (c Chooser) ByKind() bool { return c.byKind }
 // ByTime tells whether it matters when a file was taken or came, or how long it lasts.
 func (c Chooser) ByTime() bool {
 	s := c.scope
-	return s.TakenFrom != "" || s.TakenUntil != "" || s.NewSince != "" || slices.ContainsFunc(c.rules, func(one choice) bool { return one.rule.LongerThan > 0 })
+	return s.TakenFrom != "" || s.TakenUntil != "" || s.NewSince != "" ||
+		slices.ContainsFunc(c.rules, func(one choice) bool { return one.rule.LongerThan > 0 })
 }
 
 // LeavesOut tells why the source's scope leaves a file out, "" when it does not.
@@ -175,7 +177,8 @@ func (p *Plan) Wants(device, source string, f File, destination string, on Shelf
 			continue
 		}
 		if f.Part != "" { // it follows the rule of its main file
-			return slices.Contains(s.Rules, f.Part) && slices.Contains(p.Rules[f.Part].To, destination) && p.Wanted(f.Part, f.Kind, on)
+			return slices.Contains(s.Rules, f.Part) && slices.Contains(p.Rules[f.Part].To, destination) &&
+				p.Wanted(f.Part, f.Kind, on)
 		}
 		rule, _ := p.Chooser(s, p.Zone(device)).Choose(f)
 		return rule != "" && slices.Contains(p.Rules[rule].To, destination) && p.Wanted(rule, f.Kind, on)

@@ -15,8 +15,11 @@ import (
 
 func source(t testing.TB, fields string) (*plan.Plan, plan.Source) {
 	t.Helper()
-	p, err := plantext.Parse("p", []byte("format: 2\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\n  loft: {kind: folder, path: /l}\ndevices:\n  desk:\n    sources: [{folder: in, "+fields+"}]\n"+
-		"rules:\n  raws: {take: [raw], to: [shed], lanes: [{over: wifi}]}\n  films: {take: [video], longer-than: 10 min, larger-than: 2 GB, to: [loft], lanes: [{over: wifi}]}\n  rest: {take: [photo, graphic, video], to: [shed, loft], lanes: [{over: wifi}]}\n"))
+	p, err := plantext.Parse("p", []byte("format: 2\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, "+
+		"path: /s}\n  loft: {kind: folder, path: /l}\ndevices:\n  desk:\n    sources: [{folder: in, "+fields+"}]\n"+
+		"rules:\n  raws: {take: [raw], to: [shed], lanes: [{over: wifi}]}\n  films: {take: [video], longer-than: 10 "+
+		"min, larger-than: 2 GB, to: [loft], lanes: [{over: wifi}]}\n  rest: {take: [photo, graphic, video], to: [shed, "+
+		"loft], lanes: [{over: wifi}]}\n"))
 	require.NoError(t, err)
 	return p, p.Devices["desk"].Sources[0]
 }
@@ -53,16 +56,20 @@ func TestTheFirstRuleThatTakesAFileCounts(t *testing.T) {
 }
 
 func TestAScopeSaysWhatItLeavesOutAndByWhat(t *testing.T) {
-	file := plan.File{Path: "Boats/keel.jpg", Kind: media.Photo, Bytes: 50_000, Taken: day("2025-06-01"), Came: day("2026-11-25")}
+	file := plan.File{Path: "Boats/keel.jpg", Kind: media.Photo, Bytes: 50_000, Taken: day("2025-06-01"),
+		Came: day("2026-11-25")}
 	named := func(path string) plan.File { f := file; f.Path = path; return f }
 	for fields, cases := range map[string]map[string]plan.File{
 		"rule: rest":               {"": named(".hidden.jpg/x.jpg"), "Hidden files are left out.": named(".trash/keel.jpg")},
 		"rule: rest, hidden: true": {"": named(".trash/keel.jpg")},
 		`rule: rest, leave-out: ["*.png", Trips/, "!Trips/kept.jpg"]`: {
-			`Left out by "*.png".`: named("Boats/shot.png"), `Left out by "Trips/".`: named("a/Trips/b/keel.jpg"), "": named("Trips/kept.jpg"),
+			`Left out by "*.png".`: named("Boats/shot.png"), `Left out by "Trips/".`: named("a/Trips/b/keel.jpg"),
+			"": named("Trips/kept.jpg"),
 		},
-		`rule: rest, leave-out: [/Boats/old]`:                         {`Left out by "/Boats/old".`: named("Boats/old/keel.jpg"), "": named("x/Boats/old/keel.jpg")},
-		`rule: rest, only: ["*.jpg", "!*x.jpg"]`:                      {"": named("keel.jpg"), `It is not among what "only" names.`: named("keelx.jpg")},
+		`rule: rest, leave-out: [/Boats/old]`: {`Left out by "/Boats/old".`: named("Boats/old/keel.jpg"),
+			"": named("x/Boats/old/keel.jpg")},
+		`rule: rest, only: ["*.jpg", "!*x.jpg"]`: {"": named("keel.jpg"),
+			`It is not among what "only" names.`: named("keelx.jpg")},
 		"rule: rest, smallest: 50 kB, largest: 50 kB":                 {"": file},
 		"rule: rest, smallest: 51 kB":                                 {"It is smaller than 51 kB.": file},
 		"rule: rest, largest: 49 kB":                                  {"It is larger than 49 kB.": file},
@@ -104,7 +111,9 @@ func TestScopesThatCannotBeMeantAreRefused(t *testing.T) {
 		"rule: rest, taken-from: 2026-01-02, taken-until: 2026-01-01": "takes nothing",
 		"rule: rest, hidden: sometimes":                               "hidden is text",
 	} {
-		_, err := plantext.Parse("p", []byte("yard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  desk:\n    sources: [{folder: in, "+fields+"}]\nrules:\n  rest: {take: [photo], to: [shed], lanes: [{over: wifi}]}\n"))
+		_, err := plantext.Parse("p", []byte("yard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: "+
+			"/s}\ndevices:\n  desk:\n    sources: [{folder: in, "+fields+
+			"}]\nrules:\n  rest: {take: [photo], to: [shed], lanes: [{over: wifi}]}\n"))
 		assert.ErrorContains(t, err, says, fields)
 	}
 }
@@ -125,9 +134,12 @@ func TestADeviceHasItsOwnOfARule(t *testing.T) {
 
 // A plan of the first format takes what it took; one of the second says each kind.
 func TestPhotoKeepsItsMeaningInTheFirstFormat(t *testing.T) {
-	text := "yard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  desk: {sources: [{folder: in, rule: all}], rules: {all: {lanes: [{over: wired, take: [photo]}]}}}\nrules:\n  all: {take: [video, photo], to: [shed], lanes: [{over: wifi, take: [photo]}]}\n"
+	text := "yard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  desk: {sources: " +
+		"[{folder: in, rule: all}], rules: {all: {lanes: [{over: wired, take: [photo]}]}}}\nrules:\n  all: {take: " +
+		"[video, photo], to: [shed], lanes: [{over: wifi, take: [photo]}]}\n"
 	pictures := media.Pictures
-	for format, want := range map[string][]media.Kind{"": pictures, "format: 1\n": pictures, "format: 2\n": {media.Photo}} {
+	for format, want := range map[string][]media.Kind{"": pictures, "format: 1\n": pictures,
+		"format: 2\n": {media.Photo}} {
 		p, err := plantext.Parse("p", []byte(format+text))
 		require.NoError(t, err)
 		assert.Equal(t, append(want[:len(want):len(want)], media.Video), p.Rules["all"].Take)
@@ -138,7 +150,8 @@ func TestPhotoKeepsItsMeaningInTheFirstFormat(t *testing.T) {
 		_, err := plantext.Parse("p", []byte(format+text))
 		assert.ErrorContains(t, err, "format is not such a number")
 	}
-	after, err := plantext.Set(text, plan.Edit{Path: []string{"rules", "all", "take"}, Value: []string{"raw", "photo", "video"}})
+	after, err := plantext.Set(text, plan.Edit{Path: []string{"rules", "all", "take"},
+		Value: []string{"raw", "photo", "video"}})
 	require.Error(t, err, "its lane takes what the rule no longer would: %s", after)
 	after, err = plantext.Set(text, plan.Edit{Path: []string{"rules", "all", "take"}, Value: media.Kinds})
 	require.NoError(t, err)

@@ -94,7 +94,8 @@ func (p *Plan) Shelves(rule string) []Stocked {
 	}
 	if quick := r.Quick(); quick != "" {
 		add(Stocked{Shelf: Small}, func(k media.Kind) bool {
-			return slices.Contains(Reducible, k) && p.Renditions[quick].Limits(k) && slices.ContainsFunc(r.Lanes, func(l Lane) bool { return l.Send != "" && l.Takes(k) })
+			return slices.Contains(Reducible, k) && p.Renditions[quick].Limits(k) &&
+				slices.ContainsFunc(r.Lanes, func(l Lane) bool { return l.Send != "" && l.Takes(k) })
 		})
 	}
 	if r.Previews != "" {
@@ -197,5 +198,6 @@ func (p *Plan) Wanted(rule string, kind media.Kind, on Shelf) bool {
 	if on == Main {
 		return slices.Contains(p.Rules[rule].Carried(), kind)
 	}
-	return slices.ContainsFunc(p.Shelves(rule), func(s Stocked) bool { return s.Shelf == on && slices.Contains(s.Kinds, kind) })
+	return slices.ContainsFunc(p.Shelves(rule),
+		func(s Stocked) bool { return s.Shelf == on && slices.Contains(s.Kinds, kind) })
 }

@@ -49,7 +49,8 @@ func TestWhatARuleWantsBesideTheCopies(t *testing.T) {
 	for _, s := range p.Shelves("all") {
 		shelves = append(shelves, s.Shelf)
 	}
-	assert.Equal(t, []plan.Shelf{plan.Small, plan.Preview, plan.Beside, best, plan.PickShelf("regatta/{caption}")}, shelves)
+	assert.Equal(t, []plan.Shelf{plan.Small, plan.Preview, plan.Beside, best, plan.PickShelf("regatta/{caption}")},
+		shelves)
 	assert.True(t, p.Wanted("all", media.Photo, plan.Small))
 	assert.False(t, p.Wanted("all", media.Video, plan.Small), "the lane takes photos only")
 	assert.False(t, p.Wanted("all", media.Raw, plan.Preview))
@@ -76,7 +77,9 @@ func TestWhatARuleWantsBesideTheCopies(t *testing.T) {
 
 // What the copy itself does not tell, nothing that goes with it or beside it tells.
 func TestNothingBesideTellsWhatIsWithheld(t *testing.T) {
-	text := strings.NewReplacer("open: {format: both, long-edge: 2000, colours: srgb}", "open: {long-edge: 2000, facts: no place}", "    companions: [raw, sidecar]\n", "", "tiny: {long-edge: 200, facts: no place}", "tiny: {long-edge: 200}").Replace(shelved)
+	text := strings.NewReplacer("open: {format: both, long-edge: 2000, colours: srgb}",
+		"open: {long-edge: 2000, facts: no place}", "    companions: [raw, sidecar]\n", "", "tiny: {long-edge: 200, "+
+			"facts: no place}", "tiny: {long-edge: 200}").Replace(shelved)
 	p, err := plantext.Parse("plan", []byte(text))
 	require.NoError(t, err)
 	for _, on := range []plan.Shelf{plan.Main, plan.Small, plan.Preview, plan.PickShelf("best/{year}/{name}")} {
@@ -88,7 +91,8 @@ func TestNothingBesideTellsWhatIsWithheld(t *testing.T) {
 	assert.False(t, p.GoesAlong("all", media.Photo, media.Raw, false))
 	assert.True(t, p.GoesAlong("all", media.Photo, media.Video, false), "the clip does not tell it either")
 	assert.True(t, p.GoesAlong("all", media.Raw, media.Document, true))
-	named, err := plantext.Parse("plan", []byte(strings.Replace(text, "    on-clash: skip\n", "    companions: [raw]\n", 1)))
+	named, err := plantext.Parse("plan", []byte(strings.Replace(text, "    on-clash: skip\n", "    companions: [raw]\n",
+		1)))
 	require.NoError(t, err)
 	assert.True(t, named.GoesAlong("all", media.Photo, media.Raw, false), "who names it means it")
 	assert.False(t, named.GoesAlong("all", media.Photo, media.Document, true))
@@ -96,7 +100,8 @@ func TestNothingBesideTellsWhatIsWithheld(t *testing.T) {
 
 func TestWhatIsBesideIsChangedInTheText(t *testing.T) {
 	rule := []string{"rules", "all"}
-	after, err := plantext.Set(shelved, plan.Edit{Path: append(rule, "previews")}, plan.Edit{Path: append(rule, "also"), Value: []any{map[string]any{"when": "captioned", "layout": "picks/{caption}"}}},
+	after, err := plantext.Set(shelved, plan.Edit{Path: append(rule, "previews")},
+		plan.Edit{Path: append(rule, "also"), Value: []any{map[string]any{"when": "captioned", "layout": "picks/{caption}"}}},
 		plan.Edit{Path: append(rule, "on-clash")}, plan.Edit{Path: append(rule, "companions"), Value: []string{}})
 	require.NoError(t, err)
 	assert.Contains(t, after, "all: # everything")
@@ -105,7 +110,8 @@ func TestWhatIsBesideIsChangedInTheText(t *testing.T) {
 	assert.NotContains(t, after, "companions:")
 	_, err = plantext.Set(shelved, plan.Edit{Path: []string{"renditions", "quick"}, Value: nil})
 	assert.ErrorContains(t, err, "the rule all sends as quick")
-	moved, err := plantext.Set(shelved, plan.Edit{Path: []string{"destinations", "locker", "layout"}, Value: "{camera}/{name}"})
+	moved, err := plantext.Set(shelved, plan.Edit{Path: []string{"destinations", "locker", "layout"},
+		Value: "{camera}/{name}"})
 	require.NoError(t, err)
 	assert.Contains(t, moved, `layout: "{camera}/{name}"`)
 }
@@ -116,19 +122,23 @@ func TestMistakesInWhatIsBesideAreTold(t *testing.T) {
 		"a preview of clips":              {"previews: tiny", "previews: films2", `there is no rendition "films2"`},
 		"a lane that sends nothing known": {"send: quick", "send: slow", `there is no rendition "slow"`},
 		"no lane for the whole":           {"      - over: wifi\n", "", "every lane of rule all carries small copies only"},
-		"two forms of small copies":       {"      - over: wifi\n", "      - over: wifi\n      - {over: wired, send: tiny}\n", "two lanes of rule all carry small copies of two forms"},
-		"a mark that is none":             {"rated 4", "rated 9", `"rated 9" is no rating`},
-		"no mark":                         {"when: rated 4", "when: liked", `"liked" is no mark`},
-		"two picks of one layout":         {"regatta/{caption}", "best/{year}/{name}", "two of them land under"},
-		"a layout that tells nothing":     {"regatta/{caption}", "regatta/{year}", "does not end with what tells one item from another"},
-		"a clash of another sort":         {"on-clash: skip", "on-clash: replace", `"replace" is not what happens on a clash`},
-		"a companion of another sort":     {"[raw, sidecar]", "[raw, thumbs]", `"thumbs" is no companion`},
-		"none beside others":              {"[raw, sidecar]", "[raw, none]", "none"},
-		"facts of another sort":           {"facts: no place", "facts: nothing", `"nothing" is not what is told`},
-		"colours of another sort":         {"colours: srgb", "colours: grey", `"grey" is not what colours become`},
-		"a bitrate without a unit":        {"4 Mbit/s", "4 MB", "is no number of bits a second"},
-		"a bitrate out of reach":          {"4 Mbit/s", "4000 Mbit/s", "is out of reach"},
-		"captions of everything":          {`layout: "{year}/{name}"}`, `layout: "{year}/{caption}"}`, "{caption} is for picks"},
+		"two forms of small copies": {"      - over: wifi\n",
+			"      - over: wifi\n      - {over: wired, send: tiny}\n", "two lanes of rule all carry small copies of two forms"},
+		"a mark that is none":     {"rated 4", "rated 9", `"rated 9" is no rating`},
+		"no mark":                 {"when: rated 4", "when: liked", `"liked" is no mark`},
+		"two picks of one layout": {"regatta/{caption}", "best/{year}/{name}", "two of them land under"},
+		"a layout that tells nothing": {"regatta/{caption}", "regatta/{year}",
+			"does not end with what tells one item from another"},
+		"a clash of another sort": {"on-clash: skip", "on-clash: replace",
+			`"replace" is not what happens on a clash`},
+		"a companion of another sort": {"[raw, sidecar]", "[raw, thumbs]", `"thumbs" is no companion`},
+		"none beside others":          {"[raw, sidecar]", "[raw, none]", "none"},
+		"facts of another sort":       {"facts: no place", "facts: nothing", `"nothing" is not what is told`},
+		"colours of another sort":     {"colours: srgb", "colours: grey", `"grey" is not what colours become`},
+		"a bitrate without a unit":    {"4 Mbit/s", "4 MB", "is no number of bits a second"},
+		"a bitrate out of reach":      {"4 Mbit/s", "4000 Mbit/s", "is out of reach"},
+		"captions of everything": {`layout: "{year}/{name}"}`, `layout: "{year}/{caption}"}`,
+			"{caption} is for picks"},
 	} {
 		_, err := plantext.Parse("plan", []byte(strings.Replace(shelved, c.of, c.by, 1)))
 		if assert.Error(t, err, what) {

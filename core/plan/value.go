@@ -57,7 +57,8 @@ func ParseAllowance(s string) (Allowance, error) {
 	}
 	switch {
 	case first < 1 || first > lastFirst:
-		return Allowance{}, wrong(fmt.Sprintf("would begin on a day that every month has, 1 to %d", lastFirst), "a month cannot begin on day %d", first)
+		return Allowance{}, wrong(fmt.Sprintf("would begin on a day that every month has, 1 to %d", lastFirst),
+			"a month cannot begin on day %d", first)
 	case m[3] != "" && first == 1:
 		return Allowance{Bytes: int64(n), Per: Month}, nil
 	}
@@ -159,7 +160,8 @@ func ParseLimits(s string) (Limits, error) {
 			return nil, wrong(would, "%q is not a limit", strings.TrimSpace(part))
 		}
 		if n < minLimit {
-			return nil, wrong("would be at least 50 kB/s, or no lane at all", "%q is too slow to send with", strings.TrimSpace(rate))
+			return nil, wrong("would be at least 50 kB/s, or no lane at all", "%q is too slow to send with",
+				strings.TrimSpace(rate))
 		}
 		limit := Limit{Rate: int64(n)}
 		if timed {
@@ -167,7 +169,8 @@ func ParseLimits(s string) (Limits, error) {
 				return nil, err
 			}
 		} else if len(limits) > 0 && len(limits[len(limits)-1].At) == 0 {
-			return nil, wrong("would have hours on all but the last limit", "the limit before %q is for always", strings.TrimSpace(part))
+			return nil, wrong("would have hours on all but the last limit", "the limit before %q is for always",
+				strings.TrimSpace(part))
 		}
 		limits = append(limits, limit)
 	}
@@ -189,7 +192,8 @@ func ParseHours(s string) (Hours, error) {
 		}
 		w := Window{Start: n[0]*60 + n[1], End: n[2]*60 + n[3], First: weekday(m[1]), Last: weekday(cmp.Or(m[2], m[1]))}
 		if m[1] != "" && (w.First == 0 || w.Last == 0) {
-			return nil, wrong("would be of mon, tue, wed, thu, fri, sat and sun, such as mon-fri", "%q names no days of the week", strings.TrimSpace(part))
+			return nil, wrong("would be of mon, tue, wed, thu, fri, sat and sun, such as mon-fri",
+				"%q names no days of the week", strings.TrimSpace(part))
 		}
 		if n[1] > 59 || n[3] > 59 || w.Start >= 24*60 || w.End > 24*60 {
 			return nil, wrong("would run from 00:00 to 24:00", "%q is past the end of the day", strings.TrimSpace(part))
@@ -232,7 +236,8 @@ func ParsePower(s string) (Power, error) {
 }
 
 // LayoutFields are the placeholders a layout can use.
-var LayoutFields = []string{"year", "month", "day", "hour", "minute", "second", "name", "caption", "sequence", "device", "camera", "source", "folder", "kind"}
+var LayoutFields = []string{"year", "month", "day", "hour", "minute", "second", "name", "caption", "sequence",
+	"device", "camera", "source", "folder", "kind"}
 
 // told are the placeholders that tell one item from another of its day: a layout ends with
 // one of them.
@@ -255,15 +260,18 @@ func CheckLayout(s string) error {
 	case strings.ContainsAny(rest, "{}"):
 		return wrong("would pair every { with a }", "the layout has a loose brace")
 	case !tells(s[strings.LastIndex(s, "/")+1:]):
-		return wrong("would end with {name}, {caption}, {sequence} or {second} in its last part, such as "+DefaultLayout, "the layout %q does not end with what tells one item from another", s)
+		return wrong("would end with {name}, {caption}, {sequence} or {second} in its last part, such as "+DefaultLayout,
+			"the layout %q does not end with what tells one item from another", s)
 	case strings.Contains(s[:strings.LastIndex(s, "/")+1], "{name}"):
-		return wrong("would have {name} in its last part, such as "+DefaultLayout, "the layout %q has the item's name as a folder", s)
+		return wrong("would have {name} in its last part, such as "+DefaultLayout,
+			"the layout %q has the item's name as a folder", s)
 	case strings.HasPrefix(s, "/"):
 		return wrong("would be relative to the destination, such as "+DefaultLayout, "the layout %q begins with a slash", s)
 	}
 	for part := range strings.SplitSeq(rest, "/") {
 		if part == "" || part == "." || part == ".." || strings.HasPrefix(part, ".") {
-			return wrong("would use plain folder names, such as "+DefaultLayout, "the layout %q has an empty or hidden folder", s)
+			return wrong("would use plain folder names, such as "+DefaultLayout, "the layout %q has an empty or hidden folder",
+				s)
 		}
 	}
 	return nil
@@ -273,7 +281,8 @@ func CheckLayout(s string) error {
 // yet. The error says what would be right.
 func CheckOwnLayout(s string) error {
 	if strings.Contains(s, "{caption}") {
-		return wrong("would stand in the layout of a rule's also", "{caption} is for picks: the layout of a destination is for every item")
+		return wrong("would stand in the layout of a rule's also",
+			"{caption} is for picks: the layout of a destination is for every item")
 	}
 	return CheckLayout(s)
 }

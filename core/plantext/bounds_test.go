@@ -53,13 +53,16 @@ func TestWhatIsTooDeepOrTooMuchIsRefusedUnparsed(t *testing.T) {
 	assert.NoError(t, err, "and what is only long is read")
 }
 
-var shed = plan.Destination{Kind: plan.SFTP, Address: "shed.example:22", HostKey: "SHA256:uNiVztksCsDhcc0u9e8BrrJlSV9OrFmvkHZtEEn2b3c", User: "o'brien \"x\"", KeyFrom: "kept:shed", Layout: plan.DefaultLayout, Senders: 2, KeepFree: 20e9, Size: 1500}
+var shed = plan.Destination{Kind: plan.SFTP, Address: "shed.example:22",
+	HostKey: "SHA256:uNiVztksCsDhcc0u9e8BrrJlSV9OrFmvkHZtEEn2b3c", User: "o'brien \"x\"", KeyFrom: "kept:shed",
+	Layout: plan.DefaultLayout, Senders: 2, KeepFree: 20e9, Size: 1500}
 
 func FuzzParse(f *testing.F) {
 	for _, name := range []string{"good.yaml", "ten-mistakes.yaml"} {
 		f.Add(string(read(f, name)))
 	}
-	for _, text := range []string{"", "[", "a: &a b", "a: *a", "- - -", "? ?", "a: |\n b", "a: \"\\u0041\"", "--- a\n--- b", "!!map {}", "%YAML 1.2\n---", "a:\n\t- b", "\ufeffa: b", "{a: [b, {c: d}]}"} {
+	for _, text := range []string{"", "[", "a: &a b", "a: *a", "- - -", "? ?", "a: |\n b", "a: \"\\u0041\"",
+		"--- a\n--- b", "!!map {}", "%YAML 1.2\n---", "a:\n\t- b", "\ufeffa: b", "{a: [b, {c: d}]}"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -83,9 +86,11 @@ func FuzzParse(f *testing.F) {
 
 func TestSourcesAndDestinationsLieApart(t *testing.T) {
 	text := func(folder, path string) string {
-		return fmt.Sprintf("yard: x\ntimezone: UTC\ndestinations: {d: {kind: folder, path: %q}}\ndevices: {c: {sources: [{folder: %q, rule: r}]}}\nrules: {r: {take: [photo], to: [d], lanes: [{over: wifi}]}}\n", path, folder)
+		return fmt.Sprintf("yard: x\ntimezone: UTC\ndestinations: {d: {kind: folder, path: %q}}\ndevices: {c: {sources: "+
+			"[{folder: %q, rule: r}]}}\nrules: {r: {take: [photo], to: [d], lanes: [{over: wifi}]}}\n", path, folder)
 	}
-	for _, bad := range [][2]string{{"/home/a", "/home/a"}, {"/home/a", "/home/a/"}, {"/home/a/b", "/home/a"}, {"/home/a", "/home/a/b"}, {"/home/./a", "/home/a/b/.."}, {"/", "/mnt/x"}, {"/home//a", "/home/a"}} {
+	for _, bad := range [][2]string{{"/home/a", "/home/a"}, {"/home/a", "/home/a/"}, {"/home/a/b", "/home/a"},
+		{"/home/a", "/home/a/b"}, {"/home/./a", "/home/a/b/.."}, {"/", "/mnt/x"}, {"/home//a", "/home/a"}} {
 		_, err := plantext.Parse("p", []byte(text(bad[0], bad[1])))
 		assert.ErrorContains(t, err, "lie in one another", "%v", bad)
 	}
@@ -93,15 +98,19 @@ func TestSourcesAndDestinationsLieApart(t *testing.T) {
 		_, err := plantext.Parse("p", []byte(text(good[0], good[1])))
 		assert.NoError(t, err, "%v", good)
 	}
-	for _, twice := range [][2]string{{"Pictures", "./Pictures"}, {"Pictures", "~/Pictures"}, {"Pictures/", "Pictures"}, {"a//b", "a/b"}, {"a/./b", "a/b/."}, {"/x/y", "/x//y/"}} {
-		_, err := plantext.Parse("p", []byte(strings.Replace(text(twice[0], "/d"), "rule: r}]", fmt.Sprintf("rule: r}, {folder: %q, rule: r}]", twice[1]), 1)))
+	for _, twice := range [][2]string{{"Pictures", "./Pictures"}, {"Pictures", "~/Pictures"}, {"Pictures/", "Pictures"},
+		{"a//b", "a/b"}, {"a/./b", "a/b/."}, {"/x/y", "/x//y/"}} {
+		_, err := plantext.Parse("p", []byte(strings.Replace(text(twice[0], "/d"), "rule: r}]",
+			fmt.Sprintf("rule: r}, {folder: %q, rule: r}]", twice[1]), 1)))
 		assert.ErrorContains(t, err, "lie in one another", "%v", twice)
 	}
 }
 
 func TestAGateCanBeUnsetSetOrSetToNothing(t *testing.T) {
 	read := func(rule, lane string) plan.Gates {
-		p, err := plantext.Parse("p", []byte(fmt.Sprintf("yard: x\ntimezone: UTC\ndestinations: {d: {kind: folder, path: /d}}\ndevices: {c: {sources: [{folder: a, rule: r}]}}\nrules: {r: {take: [photo], to: [d], gates: {%s}, lanes: [{over: wifi, gates: {%s}}]}}\n", rule, lane)))
+		p, err := plantext.Parse("p", []byte(fmt.Sprintf("yard: x\ntimezone: UTC\ndestinations: {d: {kind: folder, "+
+			"path: /d}}\ndevices: {c: {sources: [{folder: a, rule: r}]}}\nrules: {r: {take: [photo], to: [d], gates: {%s}, "+
+			"lanes: [{over: wifi, gates: {%s}}]}}\n", rule, lane)))
 		require.NoError(t, err)
 		r := p.Rules["r"]
 		return r.Gates.Under(r.Lanes[0].Gates)
@@ -117,7 +126,8 @@ func TestAGateCanBeUnsetSetOrSetToNothing(t *testing.T) {
 }
 
 func TestNamesAndUsersThatYAMLTakesForSomethingElse(t *testing.T) {
-	for _, odd := range []string{"1001", "true", "null", "yes", "~", "0x10", "1e3", "2026-01-01", "-", "a: b", "#x", "'", "\"", "ü", " x", "x "} {
+	for _, odd := range []string{"1001", "true", "null", "yes", "~", "0x10", "1e3", "2026-01-01", "-", "a: b", "#x", "'",
+		"\"", "ü", " x", "x "} {
 		with, err := put(string(read(t, "good.yaml")), odd, "destinations", "north-locker", "user")
 		require.NoError(t, err)
 		p, err := plantext.Parse("p", []byte(with))

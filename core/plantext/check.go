@@ -25,7 +25,8 @@ func checkURL(s string) error {
 	case err != nil, u.Host == "", u.Scheme != "http" && u.Scheme != "https":
 		return wrong(would, "%q is not a web address", redact(s))
 	case u.User != nil:
-		return wrong(`would have the name under "user" and the password under "password-from"`, "the address holds a name or password")
+		return wrong(`would have the name under "user" and the password under "password-from"`,
+			"the address holds a name or password")
 	case u.RawQuery != "" || u.Fragment != "":
 		return wrong(would, "the address has a query or a fragment")
 	}
@@ -46,7 +47,8 @@ func checkHostKey(s string) error {
 	if hostKeyForm.MatchString(s) {
 		return nil
 	}
-	return wrong(`would be such as "SHA256:" and 43 letters: what ssh-keyscan HOST | ssh-keygen -lf - prints`, "%q is not the fingerprint of a host key", s)
+	return wrong(`would be such as "SHA256:" and 43 letters: what ssh-keyscan HOST | ssh-keygen -lf - prints`,
+		"%q is not the fingerprint of a host key", s)
 }
 
 var (
@@ -58,7 +60,8 @@ func checkCertificate(s string) error {
 	if certificateForm.MatchString(s) {
 		return nil
 	}
-	return wrong(`would be "SHA256:" and 64 hex digits: what yardtide destination test shows`, "%q is not the fingerprint of a certificate", s)
+	return wrong(`would be "SHA256:" and 64 hex digits: what yardtide destination test shows`,
+		"%q is not the fingerprint of a certificate", s)
 }
 
 func checkBucket(s string) error {

@@ -138,7 +138,8 @@ func (p part[T]) read(r *reader, n ast.Node, where string) (v T) {
 	for _, k := range p.keys {
 		known = append(known, entry{k.Name, k.Needed, func(n ast.Node) { at[k.Name], r.key = n, k.Name; k.read(r, n, &v) }})
 		if k.Single != "" {
-			known = append(known, entry{k.Single, false, func(n ast.Node) { at[k.Single], r.key = n, k.Single; k.one(r, n, &v) }})
+			known = append(known, entry{k.Single, false,
+				func(n ast.Node) { at[k.Single], r.key = n, k.Single; k.one(r, n, &v) }})
 		}
 	}
 	r.mapping(n, where, known)
@@ -258,12 +259,13 @@ func yes[T any](k Key, of func(*T) *bool) key[T] {
 // number is a key with a whole number within bounds.
 func number[T any](k Key, of func(*T) *int) key[T] {
 	k.Type = Number
-	return newKey(k, func(r *reader, n ast.Node, v *T) { *of(v) = r.number(n, k.Name, int(k.Least), int(k.Most)) }, func(v *T) any {
-		if *of(v) == 0 {
-			return nil
-		}
-		return *of(v)
-	})
+	return newKey(k, func(r *reader, n ast.Node, v *T) { *of(v) = r.number(n, k.Name, int(k.Least), int(k.Most)) },
+		func(v *T) any {
+			if *of(v) == 0 {
+				return nil
+			}
+			return *of(v)
+		})
 }
 
 // list is a key with a list of words. Each may be nil; it sees what is in the list before.
@@ -301,7 +303,8 @@ func words[V ~string](list []V) any {
 // within is a key with a part behind it.
 func within[T, P any](k Key, p part[P], of func(*T) *P) key[T] {
 	k.Type, k.Part, k.Keys = Part, p.name, p.list()
-	return newKey(k, func(r *reader, n ast.Node, v *T) { *of(v) = p.read(r, n, p.labelOf(r, "")) }, func(v *T) any { return p.get(of(v)) })
+	return newKey(k, func(r *reader, n ast.Node, v *T) { *of(v) = p.read(r, n, p.labelOf(r, "")) },
+		func(v *T) any { return p.get(of(v)) })
 }
 
 // parts is a key with a list of parts.

@@ -64,7 +64,8 @@ func bounded(text []byte) error {
 	}
 	tokens := lexer.Tokenize(string(text))
 	if len(tokens) > maxTokens {
-		return Problem{"", 1, 1, fmt.Sprintf("the plan has %d words and signs", len(tokens)), fmt.Sprintf("would have at most %d", maxTokens)}
+		return Problem{"", 1, 1, fmt.Sprintf("the plan has %d words and signs", len(tokens)),
+			fmt.Sprintf("would have at most %d", maxTokens)}
 	}
 	var blocks []int // the columns at which the blocks around a token begin
 	flow, line := 0, 0
@@ -89,7 +90,8 @@ func bounded(text []byte) error {
 		}
 		line = at.Line
 		if flow+len(blocks) > maxDepth {
-			return Problem{"", at.Line, at.Column, "the plan is nested too deep here", fmt.Sprintf("would be nested at most %d deep", maxDepth)}
+			return Problem{"", at.Line, at.Column, "the plan is nested too deep here",
+				fmt.Sprintf("would be nested at most %d deep", maxDepth)}
 		}
 	}
 	return nil
@@ -171,7 +173,8 @@ func (r *reader) document(text []byte) *plan.Plan {
 	file, err := parser.ParseBytes(text, 0, parser.AllowDuplicateMapKey())
 	if err != nil {
 		var syntax *yaml.SyntaxError
-		problem := Problem{File: r.file, Line: 1, Column: 1, What: "this is not YAML", Would: "would be a mapping such as docs/plan.md shows"}
+		problem := Problem{File: r.file, Line: 1, Column: 1, What: "this is not YAML",
+			Would: "would be a mapping such as docs/plan.md shows"}
 		if errors.As(err, &syntax) {
 			problem.What = "this is not YAML: " + syntax.Message
 			if at := syntax.Token; at != nil && at.Position != nil {
@@ -205,7 +208,8 @@ func (r *reader) apart(p *plan.Plan) {
 	for _, f := range r.folders {
 		for name, d := range p.Destinations {
 			if d.Kind == plan.Folder && path.IsAbs(f.name) && (plan.Inside(f.name, d.Path) || plan.Inside(d.Path, f.name)) {
-				r.note(f.node, "would be a folder outside every destination", "the source %q and the destination %s (%s) lie in one another", f.name, name, d.Path)
+				r.note(f.node, "would be a folder outside every destination",
+					"the source %q and the destination %s (%s) lie in one another", f.name, name, d.Path)
 			}
 		}
 	}
@@ -324,11 +328,13 @@ func (r *reader) quick(rule plan.Rule, lanesAt ast.Node, name string) {
 	for i, l := range rule.Lanes {
 		whole = whole || l.Send == ""
 		if l.Send != "" && l.Send != rule.Quick() {
-			r.note(entryOf(lanesAt, i), "would send as "+rule.Quick()+", as the lane before", "two lanes of rule %s carry small copies of two forms", name)
+			r.note(entryOf(lanesAt, i), "would send as "+rule.Quick()+", as the lane before",
+				"two lanes of rule %s carry small copies of two forms", name)
 		}
 	}
 	if !whole {
-		r.note(lanesAt, "would have one lane more, without send", "every lane of rule %s carries small copies only: nothing would become safe", name)
+		r.note(lanesAt, "would have one lane more, without send",
+			"every lane of rule %s carries small copies only: nothing would become safe", name)
 	}
 }
 
@@ -424,7 +430,8 @@ func (r *reader) names(n ast.Node, kind string, read func(name string, n ast.Nod
 }
 
 // entries walks a mapping once, refusing doubled and odd keys.
-func (r *reader) entries(n ast.Node, where string, each func(key string, at, v ast.Node)) (seen map[string]bool, ok bool) {
+func (r *reader) entries(n ast.Node, where string, each func(key string, at, v ast.Node)) (seen map[string]bool,
+	ok bool) {
 	var pairs []*ast.MappingValueNode
 	switch m := n.(type) {
 	case *ast.MappingNode:

@@ -24,7 +24,8 @@ var drawn = rapid.Custom(func(t *rapid.T) string {
 	gates := func() any {
 		g := m{"idle": rapid.Bool().Draw(t, "idle")}
 		maybe(g, "power", func() any {
-			return pick("power", "charging", "at least 40%", "charging or at least 5%", "charging and at least 90%", "charging for 30 min", "charging for 5 min or at least 50%", "any")
+			return pick("power", "charging", "at least 40%", "charging or at least 5%", "charging and at least 90%",
+				"charging for 30 min", "charging for 5 min or at least 50%", "any")
 		})
 		maybe(g, "unused-for", func() any { return pick("unused", "10 min", "any") })
 		maybe(g, "rest", func() any { return pick("rest", "45 min", "any") })
@@ -93,13 +94,19 @@ var drawn = rapid.Custom(func(t *rapid.T) string {
 		maybe(d, "in-front-only", func() any { return rapid.Bool().Draw(t, "front") })
 		devices[device] = d
 	}
-	whole := m{"yard": "Slip", "timezone": "UTC", "destinations": m{"shed": m{"kind": "folder", "path": "/media/shed"}, "locker": m{"kind": "folder", "path": "/media/locker"}}, "devices": devices, "rules": rules}
+	whole := m{"yard": "Slip", "timezone": "UTC", "destinations": m{"shed": m{"kind": "folder", "path": "/media/shed"},
+		"locker": m{"kind": "folder", "path": "/media/locker"}}, "devices": devices, "rules": rules}
 	whole["people"] = []string{"ines", "tom"}
-	whole["renditions"] = m{"family": m{"long-edge": rapid.IntRange(16, 9000).Draw(t, "edge"), "quality": rapid.IntRange(30, 100).Draw(t, "quality")}, "clips": m{"height": rapid.IntRange(144, 4320).Draw(t, "height"), "fps": rapid.IntRange(1, 240).Draw(t, "fps"), "codec": pick("codec", "h264", "h265")}, "small": m{"megapixels": rapid.SampledFrom([]float64{2, 0.5}).Draw(t, "mp"), "format": pick("format", "keep", "jpeg")}}
+	whole["renditions"] = m{"family": m{"long-edge": rapid.IntRange(16, 9000).Draw(t, "edge"),
+		"quality": rapid.IntRange(30, 100).Draw(t, "quality")}, "clips": m{"height": rapid.IntRange(144, 4320).Draw(t,
+		"height"), "fps": rapid.IntRange(1, 240).Draw(t, "fps"), "codec": pick("codec", "h264", "h265")},
+		"small": m{"megapixels": rapid.SampledFrom([]float64{2, 0.5}).Draw(t, "mp"),
+			"format": pick("format", "keep", "jpeg")}}
 	maybe(whole, "home-networks", func() any { return some("home", "Slip", "Boat: house") })
 	maybe(whole, "silent-after", func() any { return pick("silent", "1 day", "5 days") })
 	maybe(whole, "format", func() any { return 2 })
-	text, err := yaml.MarshalWithOptions(whole, yaml.Flow(rapid.Bool().Draw(t, "flow")), yaml.IndentSequence(rapid.Bool().Draw(t, "indented")))
+	text, err := yaml.MarshalWithOptions(whole, yaml.Flow(rapid.Bool().Draw(t, "flow")),
+		yaml.IndentSequence(rapid.Bool().Draw(t, "indented")))
 	if err != nil {
 		panic(err)
 	}

@@ -49,7 +49,8 @@ func partsOf(keys []Key) (list []described) {
 
 // of is the schema of a part.
 func of(name string, keys []Key) *jsonschema.Schema {
-	s := &jsonschema.Schema{Type: "object", Properties: jsonschema.NewProperties(), AdditionalProperties: jsonschema.FalseSchema}
+	s := &jsonschema.Schema{Type: "object", Properties: jsonschema.NewProperties(),
+		AdditionalProperties: jsonschema.FalseSchema}
 	for _, k := range keys {
 		s.Properties.Set(k.Name, k.schema())
 		switch {
@@ -93,7 +94,8 @@ func (k Key) schema() *jsonschema.Schema {
 	s := one
 	switch {
 	case k.Named == "kind":
-		s = &jsonschema.Schema{Type: "object", Properties: jsonschema.NewProperties(), AdditionalProperties: jsonschema.FalseSchema}
+		s = &jsonschema.Schema{Type: "object", Properties: jsonschema.NewProperties(),
+			AdditionalProperties: jsonschema.FalseSchema}
 		for _, w := range k.words() {
 			s.Properties.Set(w, &jsonschema.Schema{Type: "string"})
 		}
@@ -131,8 +133,10 @@ func (k Key) example(text string) any {
 // Tables writes every key of the plan as tables in Markdown, one for each part of it.
 func Tables() string {
 	var w strings.Builder
-	titles := map[string]string{"plan": planPart.title, destinationPart.name: destinationPart.title, devicePart.name: devicePart.title, sourcePart.name: sourcePart.title, overridePart.name: overridePart.title,
-		renditionPart.name: renditionPart.title, rulePart.name: rulePart.title, alsoPart.name: alsoPart.title, lanePart.name: lanePart.title, gatesPart.name: gatesPart.title}
+	titles := map[string]string{"plan": planPart.title, destinationPart.name: destinationPart.title,
+		devicePart.name: devicePart.title, sourcePart.name: sourcePart.title, overridePart.name: overridePart.title,
+		renditionPart.name: renditionPart.title, rulePart.name: rulePart.title, alsoPart.name: alsoPart.title,
+		lanePart.name: lanePart.title, gatesPart.name: gatesPart.title}
 	all := append([]described{{"plan", planPart.list()}}, partsOf(planPart.list())...)
 	for _, p := range all {
 		fmt.Fprintf(&w, "### %s\n\n| key | value | what it says |\n| --- | --- | --- |\n", titles[p.name])

@@ -86,7 +86,8 @@ func (s *setter) edit(e plan.Edit) error {
 	case e.New && was != nil:
 		return EditError{fmt.Sprintf("the plan has a %s %q already", k.Part, name)}
 	case want != nil && was == nil && isName(e.Path) && !plan.IsName(name):
-		return EditError{fmt.Sprintf("%q cannot be the name of a %s; it would be letters, digits, dots and dashes, at most 63", name, k.Part)}
+		return EditError{fmt.Sprintf("%q cannot be the name of a %s; it would be letters, digits, dots and dashes, at "+
+			"most 63", name, k.Part)}
 	case want == nil && was == nil:
 		if isName(e.Path) || strings.HasPrefix(name, "#") {
 			return EditError{fmt.Sprintf("the plan has no %s %q", k.Part, name)}
@@ -121,7 +122,8 @@ func keyAt(path []string) (Key, error) {
 		default:
 			next, there := k.key(name)
 			if !there {
-				return k, EditError{fmt.Sprintf("%s has no key %q", strings.Join(append([]string{"the plan"}, path[:i]...), ", "), name)}
+				return k, EditError{fmt.Sprintf("%s has no key %q", strings.Join(append([]string{"the plan"}, path[:i]...), ", "),
+					name)}
 			}
 			k = next
 		}
@@ -545,7 +547,8 @@ func rendersIn(rule map[string]any, name string) bool {
 			return true
 		}
 	}
-	return rule["previews"] == name || slices.ContainsFunc(entriesOf(rule["lanes"]), func(l any) bool { return keysOf(l)["send"] == name })
+	return rule["previews"] == name || slices.ContainsFunc(entriesOf(rule["lanes"]),
+		func(l any) bool { return keysOf(l)["send"] == name })
 }
 
 // first does what must be done before a path says something else.
@@ -610,7 +613,8 @@ func photosAlone(path []string, want any) bool {
 	alone = func(v any) bool {
 		switch v := v.(type) {
 		case []any:
-			return slices.Contains(v, any(string(media.Photo))) && !slices.Contains(v, any(string(media.Raw))) || slices.ContainsFunc(v, alone)
+			return slices.Contains(v, any(string(media.Photo))) && !slices.Contains(v, any(string(media.Raw))) ||
+				slices.ContainsFunc(v, alone)
 		case map[string]any:
 			return alone(v["take"])
 		}
@@ -659,7 +663,8 @@ func (s *setter) inFormat2() (err error) {
 	}
 	list := pairs(e.root)
 	flow, is := e.root.(*ast.MappingNode)
-	if is && flow.IsFlowStyle || len(list) == 0 || slices.ContainsFunc(list, func(p *ast.MappingValueNode) bool { return p.Key.GetToken().Value == "format" }) {
+	if is && flow.IsFlowStyle || len(list) == 0 ||
+		slices.ContainsFunc(list, func(p *ast.MappingValueNode) bool { return p.Key.GetToken().Value == "format" }) {
 		s.text, err = setValue(s.text, []string{"format"}, "2", nil)
 		return err
 	}
@@ -682,7 +687,8 @@ func WithRenamedDevice(text, name, to string) (string, error) {
 		return "", EditError{fmt.Sprintf("the plan has a device %q already", to)}
 	}
 	if !plan.IsName(to) {
-		return "", EditError{fmt.Sprintf("%q cannot be the name of a device; it would be letters, digits, dots and dashes, at most 63", to)}
+		return "", EditError{fmt.Sprintf("%q cannot be the name of a device; it would be letters, digits, dots and "+
+			"dashes, at most 63", to)}
 	}
 	after, err := setKey(text, []string{"devices", name}, to)
 	if err != nil {

@@ -52,16 +52,21 @@ func without(v map[string]any, path ...string) map[string]any {
 
 // writtenRules are a rule as people write it.
 var writtenRules = map[string]string{
-	"on one line":   "  everyday: {take: [photo], to: [shed, loft], lanes: [{over: wifi}], gates: {power: charging, hours: '22:00-06:00'}} # by night\n",
+	"on one line": "  everyday: {take: [photo], to: [shed, loft], lanes: [{over: wifi}], gates: {power: charging, " +
+		"hours: '22:00-06:00'}} # by night\n",
 	"without gates": "  everyday: {take: [photo], to: [shed, loft], lanes: [{over: wifi}]}\n",
-	"on lines": "  everyday:\n    take: [photo] # no clips\n    to: [shed, loft] # both\n    # by the home network\n    lanes:\n      - over: wifi # only\n    gates:\n      power: charging # at the quay\n" +
+	"on lines": "  everyday:\n    take: [photo] # no clips\n    to: [shed, loft] # both\n    # by the home network\n " +
+		"   lanes:\n      - over: wifi # only\n    gates:\n      power: charging # at the quay\n" +
 		"      hours: 22:00-06:00, 12:00-13:00\n    order: oldest\n",
-	"lists on lines": "  everyday:\n    take: # no clips\n      - photo\n    to:\n      - shed # the near one\n      - loft\n    lanes:\n      - over: wifi\n    gates: {hours: \"22:00-06:00\"}\n\n",
-	"gates first":    "  everyday:\n    gates:\n      power: charging or at least 40%\n      idle: true\n    take: [photo]\n    to: [shed, loft]\n    lanes: [{over: wifi, gates: {power: any}}]\n",
+	"lists on lines": "  everyday:\n    take: # no clips\n      - photo\n    to:\n      - shed # the near one\n      " +
+		"- loft\n    lanes:\n      - over: wifi\n    gates: {hours: \"22:00-06:00\"}\n\n",
+	"gates first": "  everyday:\n    gates:\n      power: charging or at least 40%\n      idle: true\n    take: " +
+		"[photo]\n    to: [shed, loft]\n    lanes: [{over: wifi, gates: {power: any}}]\n",
 }
 
 func withRule(rule string) string {
-	return "# ours\nformat: 2\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\n  loft: {kind: folder, path: /l}\ndevices:\n  desk:\n    sources: [{folder: x, rule: everyday}]\nrules:\n" + rule +
+	return "# ours\nformat: 2\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\n  loft: " +
+		"{kind: folder, path: /l}\ndevices:\n  desk:\n    sources: [{folder: x, rule: everyday}]\nrules:\n" + rule +
 		"  # the other\n  slow: {take: [photo, video], to: [shed], lanes: [{over: wifi}]} # slow\n"
 }
 
@@ -69,26 +74,27 @@ var ruleEdits = map[string]struct {
 	value any
 	path  []string
 }{
-	"kinds":       {[]any{"photo", "video"}, []string{"take"}},
-	"all kinds":   {[]any{"photo", "raw", "graphic", "video", "audio", "document", "other"}, []string{"take"}},
-	"places":      {[]any{"loft"}, []string{"to"}},
-	"power":       {"charging or at least 60%", []string{"gates", "power"}},
-	"no power":    {nil, []string{"gates", "power"}},
-	"hours":       {"01:00-02:00", []string{"gates", "hours"}},
-	"no hours":    {nil, []string{"gates", "hours"}},
-	"unused":      {"10 min", []string{"gates", "unused-for"}},
-	"order":       {"oldest", []string{"order"}},
-	"as if none":  {"newest", []string{"order"}},
-	"longer":      {"10 min", []string{"longer-than"}},
-	"larger":      {"2 GB", []string{"larger-than"}},
-	"each":        {true, []string{"store-each"}},
-	"not each":    {false, []string{"store-each"}},
-	"with it":     {[]any{"raw", "sidecar"}, []string{"companions"}},
-	"picks":       {[]any{map[string]any{"when": "rated 4", "layout": "best/{year}/{caption}"}}, []string{"also"}},
-	"all gates":   {map[string]any{"power": "at least 20%", "hours": "01:00-02:00", "rest": "30 min"}, []string{"gates"}},
-	"no gates":    {nil, []string{"gates"}},
-	"its lane":    {[]any{map[string]any{"over": "wired", "metered": true}}, []string{"lanes"}},
-	"three lanes": {[]any{map[string]any{"over": "wifi", "named": []any{"Slip"}}, map[string]any{"over": "wired"}, map[string]any{"over": "cellular", "allowance": "45 MB per day"}}, []string{"lanes"}},
+	"kinds":      {[]any{"photo", "video"}, []string{"take"}},
+	"all kinds":  {[]any{"photo", "raw", "graphic", "video", "audio", "document", "other"}, []string{"take"}},
+	"places":     {[]any{"loft"}, []string{"to"}},
+	"power":      {"charging or at least 60%", []string{"gates", "power"}},
+	"no power":   {nil, []string{"gates", "power"}},
+	"hours":      {"01:00-02:00", []string{"gates", "hours"}},
+	"no hours":   {nil, []string{"gates", "hours"}},
+	"unused":     {"10 min", []string{"gates", "unused-for"}},
+	"order":      {"oldest", []string{"order"}},
+	"as if none": {"newest", []string{"order"}},
+	"longer":     {"10 min", []string{"longer-than"}},
+	"larger":     {"2 GB", []string{"larger-than"}},
+	"each":       {true, []string{"store-each"}},
+	"not each":   {false, []string{"store-each"}},
+	"with it":    {[]any{"raw", "sidecar"}, []string{"companions"}},
+	"picks":      {[]any{map[string]any{"when": "rated 4", "layout": "best/{year}/{caption}"}}, []string{"also"}},
+	"all gates":  {map[string]any{"power": "at least 20%", "hours": "01:00-02:00", "rest": "30 min"}, []string{"gates"}},
+	"no gates":   {nil, []string{"gates"}},
+	"its lane":   {[]any{map[string]any{"over": "wired", "metered": true}}, []string{"lanes"}},
+	"three lanes": {[]any{map[string]any{"over": "wifi", "named": []any{"Slip"}}, map[string]any{"over": "wired"},
+		map[string]any{"over": "cellular", "allowance": "45 MB per day"}}, []string{"lanes"}},
 }
 
 // However a rule is written, each key is set, and nothing else changes: neither what the plan says, nor a
@@ -125,7 +131,8 @@ func TestAKeyIsSetAndTheRestStays(t *testing.T) {
 func TestWhatCannotBeSetSaysSo(t *testing.T) {
 	good := withRule(writtenRules["on lines"])
 	rule := func(key ...string) []string { return append([]string{"rules", "slow"}, key...) }
-	films := map[string]any{"take": []string{"video"}, "to": []string{"loft"}, "lanes": []any{map[string]any{"over": "wifi"}}}
+	films := map[string]any{"take": []string{"video"}, "to": []string{"loft"},
+		"lanes": []any{map[string]any{"over": "wifi"}}}
 	for name, c := range map[string]struct {
 		value any
 		path  []string
@@ -165,14 +172,17 @@ func TestWhatCannotBeSetSaysSo(t *testing.T) {
 		"one sent to":         {nil, []string{"destinations", "loft"}, "the rule everyday sends to loft"},
 		"the only device":     {nil, []string{"devices", "desk"}, "is the only device"},
 		"the only source":     {nil, []string{"devices", "desk", "sources", "#0"}, "x is the only source"},
-		"a folder twice":      {map[string]any{"folder": "x/y", "rules": []string{"slow"}}, []string{"devices", "desk", "sources", "+"}, "lie in one another"},
-		"no such zone":        {"Europe/Lisboa", []string{"devices", "desk", "timezone"}, "no time zone"},
-		"no limit":            {"fast", []string{"devices", "desk", "limit"}, "is not a limit"},
-		"a slow limit":        {"1 kB/s", []string{"devices", "desk", "limit"}, "too slow"},
-		"an odd layout":       {"{caption}", []string{"destinations", "shed", "layout"}, "{caption} is for picks"},
-		"no rendition":        {map[string]any{"quality": 70}, []string{"renditions", "web"}, "has no limit"},
-		"an odd rendition":    {map[string]any{"long-edge": 3}, []string{"renditions", "web"}, "long-edge is not such a number"},
-		"an odd quality":      {map[string]any{"long-edge": 100, "quality": 300}, []string{"renditions", "web"}, "quality is not such a number"},
+		"a folder twice": {map[string]any{"folder": "x/y", "rules": []string{"slow"}},
+			[]string{"devices", "desk", "sources", "+"}, "lie in one another"},
+		"no such zone":  {"Europe/Lisboa", []string{"devices", "desk", "timezone"}, "no time zone"},
+		"no limit":      {"fast", []string{"devices", "desk", "limit"}, "is not a limit"},
+		"a slow limit":  {"1 kB/s", []string{"devices", "desk", "limit"}, "too slow"},
+		"an odd layout": {"{caption}", []string{"destinations", "shed", "layout"}, "{caption} is for picks"},
+		"no rendition":  {map[string]any{"quality": 70}, []string{"renditions", "web"}, "has no limit"},
+		"an odd rendition": {map[string]any{"long-edge": 3}, []string{"renditions", "web"},
+			"long-edge is not such a number"},
+		"an odd quality": {map[string]any{"long-edge": 100, "quality": 300}, []string{"renditions", "web"},
+			"quality is not such a number"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := put(good, c.value, c.path...)
@@ -232,7 +242,8 @@ func TestWhatANewValueBringsWithIt(t *testing.T) {
 	with, err := put(text, "ines", "devices", "desk", "person")
 	require.NoError(t, err)
 	assert.Equal(t, []any{"ines"}, says(t, with, "people"), "who is new is one of the people then")
-	reduced, err := plantext.Set(text, plan.Edit{Path: []string{"renditions", "web"}, Value: map[string]any{"long-edge": 1200}},
+	reduced, err := plantext.Set(text, plan.Edit{Path: []string{"renditions", "web"},
+		Value: map[string]any{"long-edge": 1200}},
 		plan.Edit{Path: []string{"rules", "everyday", "send", "photo"}, Value: "web"})
 	require.NoError(t, err)
 	assert.Equal(t, "web", says(t, reduced, "rules", "everyday", "send", "photo"))
@@ -241,7 +252,8 @@ func TestWhatANewValueBringsWithIt(t *testing.T) {
 	clips, err := put(reduced, []string{"video"}, "rules", "everyday", "take")
 	require.NoError(t, err)
 	assert.Nil(t, says(t, clips, "rules", "everyday", "send"), "what is no longer taken has no form either")
-	back, err := plantext.Set(reduced, plan.Edit{Path: []string{"rules", "everyday", "send", "photo"}}, plan.Edit{Path: []string{"renditions", "web"}})
+	back, err := plantext.Set(reduced, plan.Edit{Path: []string{"rules", "everyday", "send", "photo"}},
+		plan.Edit{Path: []string{"renditions", "web"}})
 	require.NoError(t, err)
 	assert.Equal(t, text, back, "byte for byte")
 }
@@ -249,7 +261,8 @@ func TestWhatANewValueBringsWithIt(t *testing.T) {
 // A form leaves fields empty: they say nothing.
 func TestWhatIsLeftEmptySaysNothing(t *testing.T) {
 	text := withRule(writtenRules["on lines"])
-	lane := map[string]any{"over": "wifi", "allowance": "", "metered": false, "take": []string{}, "named": nil, "gates": map[string]any{"power": ""}}
+	lane := map[string]any{"over": "wifi", "allowance": "", "metered": false, "take": []string{}, "named": nil,
+		"gates": map[string]any{"power": ""}}
 	after, err := put(text, []any{lane}, "rules", "everyday", "lanes")
 	require.NoError(t, err)
 	assert.Equal(t, text, after)
@@ -259,22 +272,28 @@ func TestWhatIsLeftEmptySaysNothing(t *testing.T) {
 
 func TestANewPartStandsOnLinesOfItsOwn(t *testing.T) {
 	text := withRule(writtenRules["on one line"])
-	barn := map[string]any{"kind": "sftp", "address": "shed.example:22", "host-key": shed.HostKey, "user": "o'brien \"x\"", "key-from": "kept:shed", "keep-free": "20 GB"}
+	barn := map[string]any{"kind": "sftp", "address": "shed.example:22", "host-key": shed.HostKey,
+		"user": "o'brien \"x\"", "key-from": "kept:shed", "keep-free": "20 GB"}
 	with, err := plantext.Set(text, plan.Edit{Path: []string{"destinations", "barn"}, Value: barn, New: true})
 	require.NoError(t, err)
 	assert.Contains(t, with, "\n  barn:\n    kind: sftp\n    address: shed.example:22\n")
 	assert.Equal(t, barn, says(t, with, "destinations", "barn"))
-	films := map[string]any{"take": []any{"video"}, "to": []any{"barn"}, "lanes": []any{map[string]any{"over": "wired", "metered": true}}, "gates": map[string]any{"hours": "22:00-06:00"}}
+	films := map[string]any{"take": []any{"video"}, "to": []any{"barn"},
+		"lanes": []any{map[string]any{"over": "wired", "metered": true}}, "gates": map[string]any{"hours": "22:00-06:00"}}
 	both, err := plantext.Set(with, plan.Edit{Path: []string{"rules", "films"}, Value: films})
 	require.NoError(t, err)
-	assert.Contains(t, both, "\n  films:\n    take: [video]\n    to: [barn]\n    lanes:\n      - over: wired\n        metered: true\n    gates:\n      hours: \"22:00-06:00\"\n")
-	joined, err := plantext.Set(both, plan.Edit{Path: []string{"devices", "loft-tablet"}, Value: map[string]any{"sources": []any{map[string]any{"folder": "Pictures", "rules": []string{"films"}}}}})
+	assert.Contains(t, both, "\n  films:\n    take: [video]\n    to: [barn]\n    lanes:\n      - over: wired\n       "+
+		" metered: true\n    gates:\n      hours: \"22:00-06:00\"\n")
+	joined, err := plantext.Set(both, plan.Edit{Path: []string{"devices", "loft-tablet"},
+		Value: map[string]any{"sources": []any{map[string]any{"folder": "Pictures", "rules": []string{"films"}}}}})
 	require.NoError(t, err)
 	assert.Contains(t, joined, "\n  loft-tablet:\n    sources:\n      - folder: Pictures\n        rule: films\n")
-	back, err := plantext.Set(joined, plan.Edit{Path: []string{"devices", "loft-tablet"}}, plan.Edit{Path: []string{"rules", "films"}}, plan.Edit{Path: []string{"destinations", "barn"}})
+	back, err := plantext.Set(joined, plan.Edit{Path: []string{"devices", "loft-tablet"}},
+		plan.Edit{Path: []string{"rules", "films"}}, plan.Edit{Path: []string{"destinations", "barn"}})
 	require.NoError(t, err)
 	assert.Equal(t, text, back)
-	flow := "{yard: T, timezone: UTC, format: 2, destinations: {shed: {kind: folder, path: /s}}, devices: {desk: {sources: [{folder: x, rule: r}]}}, rules: {r: {take: [photo], to: [shed], lanes: [{over: wifi}]}}}"
+	flow := "{yard: T, timezone: UTC, format: 2, destinations: {shed: {kind: folder, path: /s}}, devices: {desk: " +
+		"{sources: [{folder: x, rule: r}]}}, rules: {r: {take: [photo], to: [shed], lanes: [{over: wifi}]}}}"
 	with, err = plantext.Set(flow, plan.Edit{Path: []string{"destinations", "barn"}, Value: barn})
 	require.NoError(t, err, "however it is written")
 	assert.Equal(t, barn, says(t, with, "destinations", "barn"))
@@ -282,20 +301,27 @@ func TestANewPartStandsOnLinesOfItsOwn(t *testing.T) {
 
 // A device gets lanes and gates of its own of a rule, and none again; what is around them goes with the last.
 func TestADevicesOwnOfARuleIsSet(t *testing.T) {
-	text := "# ours\nformat: 2\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  desk:\n    # hers\n    sources: [{folder: x, rule: everyday}] # one\n  phone: {sources: [{folder: x, rule: everyday}]} # his\nrules:\n  everyday: {take: [photo], to: [shed], lanes: [{over: wifi}], gates: {power: charging, hours: '22:00-06:00'}} # last\n  slow: {take: [photo], to: [shed], lanes: [{over: wifi}]}\n"
+	text := "# ours\nformat: 2\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  " +
+		"desk:\n    # hers\n    sources: [{folder: x, rule: everyday}] # one\n  phone: {sources: [{folder: x, rule: " +
+		"everyday}]} # his\nrules:\n  everyday: {take: [photo], to: [shed], lanes: [{over: wifi}], gates: {power: " +
+		"charging, hours: '22:00-06:00'}} # last\n  slow: {take: [photo], to: [shed], lanes: [{over: wifi}]}\n"
 	for _, device := range []string{"desk", "phone"} {
 		own := func(rule string, key ...string) []string {
 			return append([]string{"devices", device, "rules", rule}, key...)
 		}
-		one, err := plantext.Set(text, plan.Edit{Path: own("everyday", "gates", "power"), Value: "any"}, plan.Edit{Path: own("everyday", "gates", "hours"), Value: "01:00-02:00"})
+		one, err := plantext.Set(text, plan.Edit{Path: own("everyday", "gates", "power"), Value: "any"},
+			plan.Edit{Path: own("everyday", "gates", "hours"), Value: "01:00-02:00"})
 		require.NoError(t, err)
 		p, err := plantext.Parse("p", []byte(one))
 		require.NoError(t, err)
 		assert.Equal(t, plan.Gates{Hours: plan.Hours{{Start: 60, End: 120}}}, p.On(device).Rules["everyday"].Gates)
-		two, err := plantext.Set(one, plan.Edit{Path: own("everyday", "lanes"), Value: []any{map[string]any{"over": "wired"}, map[string]any{"over": "cellular", "allowance": "45 MB per day"}}}, plan.Edit{Path: own("slow", "gates", "hours"), Value: "any"})
+		two, err := plantext.Set(one, plan.Edit{Path: own("everyday", "lanes"),
+			Value: []any{map[string]any{"over": "wired"}, map[string]any{"over": "cellular", "allowance": "45 MB per day"}}},
+			plan.Edit{Path: own("slow", "gates", "hours"), Value: "any"})
 		require.NoError(t, err)
 		assert.Equal(t, "45 MB per day", says(t, two, own("everyday", "lanes")...).([]any)[1].(map[string]any)["allowance"])
-		back, err := plantext.Set(two, plan.Edit{Path: own("slow", "gates", "hours"), Value: ""}, plan.Edit{Path: own("everyday")})
+		back, err := plantext.Set(two, plan.Edit{Path: own("slow", "gates", "hours"), Value: ""},
+			plan.Edit{Path: own("everyday")})
 		require.NoError(t, err)
 		assert.Equal(t, text, back)
 	}
@@ -304,18 +330,24 @@ func TestADevicesOwnOfARuleIsSet(t *testing.T) {
 // However lanes are written, one is changed, added and taken out; the rest, comments and gates too, stays.
 func TestLanesAreSetAndTheRestStays(t *testing.T) {
 	around := func(lanes string) string {
-		return "# ours\nformat: 2\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  desk:\n    sources: [{folder: x, rule: everyday}]\nrules:\n  everyday:\n    take: [photo, video]\n    to: [shed]\n" + lanes + "    order: oldest # last\n"
+		return "# ours\nformat: 2\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  " +
+			"desk:\n    sources: [{folder: x, rule: everyday}]\nrules:\n  everyday:\n    take: [photo, video]\n    to: " +
+			"[shed]\n" + lanes + "    order: oldest # last\n"
 	}
 	for _, text := range []string{
-		around("    lanes: # both\n      - over: wifi # at home\n        gates: {rest: 30 min} # at rest\n      - over: cellular # outside\n        allowance: 45 MB per day # a day\n"),
-		around("    lanes: [{over: wifi, gates: {rest: 30 min}}, {over: cellular, allowance: 45 MB per day}] # at home, outside\n"),
+		around("    lanes: # both\n      - over: wifi # at home\n        gates: {rest: 30 min} # at rest\n      - over: " +
+			"cellular # outside\n        allowance: 45 MB per day # a day\n"),
+		around("    lanes: [{over: wifi, gates: {rest: 30 min}}, {over: cellular, allowance: 45 MB per day}] # at home, " +
+			"outside\n"),
 	} {
 		lanes := []string{"rules", "everyday", "lanes"}
 		lane := func(n string, key ...string) []string { return append(append(slices.Clone(lanes), n), key...) }
-		after, err := plantext.Set(text, plan.Edit{Path: lane("#1", "allowance"), Value: "200 MB per month"}, plan.Edit{Path: lane("#1", "take"), Value: []string{"photo"}}, plan.Edit{Path: lane("#1", "roaming"), Value: true})
+		after, err := plantext.Set(text, plan.Edit{Path: lane("#1", "allowance"), Value: "200 MB per month"},
+			plan.Edit{Path: lane("#1", "take"), Value: []string{"photo"}}, plan.Edit{Path: lane("#1", "roaming"), Value: true})
 		require.NoError(t, err)
 		is := says(t, after, lanes...).([]any)
-		assert.Equal(t, map[string]any{"over": "cellular", "take": []any{"photo"}, "allowance": "200 MB per month", "roaming": true}, is[1])
+		assert.Equal(t, map[string]any{"over": "cellular", "take": []any{"photo"}, "allowance": "200 MB per month",
+			"roaming": true}, is[1])
 		for _, comment := range []string{"# ours", "# both", "# at home", "# at rest", "# outside", "# a day", "# last"} {
 			assert.Equal(t, strings.Count(text, comment), strings.Count(after, comment), comment)
 		}
@@ -326,27 +358,37 @@ func TestLanesAreSetAndTheRestStays(t *testing.T) {
 		require.NoError(t, err)
 		gone, err := put(with, nil, lane("#0")...)
 		require.NoError(t, err)
-		assert.Equal(t, []any{is[1].(map[string]any)["over"], "wired"}, []any{says(t, gone, lanes...).([]any)[0].(map[string]any)["over"], says(t, gone, lanes...).([]any)[1].(map[string]any)["over"]})
+		assert.Equal(t, []any{is[1].(map[string]any)["over"], "wired"},
+			[]any{says(t, gone, lanes...).([]any)[0].(map[string]any)["over"],
+				says(t, gone, lanes...).([]any)[1].(map[string]any)["over"]})
 		assert.Contains(t, gone, "# last")
 	}
 }
 
 // written are lists of sources as people write them.
 var written = map[string]string{
-	"on one line":       "    sources: [{folder: DCIM, rule: everyday}, {folder: Other, rule: everyday}]\n",
-	"with commas":       "    sources: [ {folder: DCIM, rule: everyday} , {folder: Other, rule: everyday}, ] # both\n",
-	"on lines":          "    sources:\n      - folder: DCIM # the camera's\n        rule: everyday\n\n      # and the rest\n      - folder: Other\n        rule: everyday\n",
-	"on lines, flow":    "    sources:\n      - {folder: DCIM, rule: everyday} # the camera's\n      - {folder: Other, rule: everyday}\n      # no more\n",
-	"not indented":      "    sources:\n    - folder: DCIM\n      rule: everyday\n    - rule: everyday\n      folder: Other\n",
-	"dashes alone":      "    sources:\n      -\n        folder: DCIM\n        rule: everyday\n      -\n        folder: Other\n        rule: everyday\n",
-	"quoted":            "    sources: [{\"folder\": 'DCIM', rule: \"everyday\"}, {folder: \"Other\", rule: everyday}]\n",
-	"over several":      "    sources: [\n      {folder: DCIM, rule: everyday},\n      {folder: Other,\n       rule: everyday},\n    ]\n",
-	"with other script": "    sources: [{folder: DCIM, rule: everyday}, {folder: Other, rule: everyday}] # фото, 写真\n",
+	"on one line": "    sources: [{folder: DCIM, rule: everyday}, {folder: Other, rule: everyday}]\n",
+	"with commas": "    sources: [ {folder: DCIM, rule: everyday} , {folder: Other, rule: everyday}, ] # both\n",
+	"on lines": "    sources:\n      - folder: DCIM # the camera's\n        rule: everyday\n\n      # and " +
+		"the rest\n      - folder: Other\n        rule: everyday\n",
+	"on lines, flow": "    sources:\n      - {folder: DCIM, rule: everyday} # the camera's\n      - {folder: " +
+		"Other, rule: everyday}\n      # no more\n",
+	"not indented": "    sources:\n    - folder: DCIM\n      rule: everyday\n    - rule: everyday\n      " +
+		"folder: Other\n",
+	"dashes alone": "    sources:\n      -\n        folder: DCIM\n        rule: everyday\n      -\n        " +
+		"folder: Other\n        rule: everyday\n",
+	"quoted": "    sources: [{\"folder\": 'DCIM', rule: \"everyday\"}, {folder: \"Other\", rule: everyday}]\n",
+	"over several": "    sources: [\n      {folder: DCIM, rule: everyday},\n      {folder: Other,\n       rule: " +
+		"everyday},\n    ]\n",
+	"with other script": "    sources: [{folder: DCIM, rule: everyday}, {folder: Other, rule: everyday}] # фото, " +
+		"写真\n",
 }
 
 func around(sources string) string {
-	return "# ours\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  desk:\n    sources: [{folder: x, rule: everyday}]\n  phone:\n" + sources +
-		"    timezone: Europe/Lisbon # hers\nrules:\n  everyday: {take: [photo], to: [shed], lanes: [{over: wifi}]}\n  slow: {take: [photo, video], to: [shed], lanes: [{over: wifi}]}\n"
+	return "# ours\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  desk:\n    " +
+		"sources: [{folder: x, rule: everyday}]\n  phone:\n" + sources +
+		"    timezone: Europe/Lisbon # hers\nrules:\n  everyday: {take: [photo], to: [shed], lanes: [{over: wifi}]}\n  " +
+		"slow: {take: [photo, video], to: [shed], lanes: [{over: wifi}]}\n"
 }
 
 // However the list is written, a source is added and taken out, every other byte stays,
@@ -368,7 +410,8 @@ func TestSourcesAreSetAndTheRestStays(t *testing.T) {
 				again, err := put(with, nil, append(list, "#2")...)
 				require.NoError(t, err, with)
 				atEnd := regexp.MustCompile(`,?\s*\]`)
-				assert.Equal(t, atEnd.ReplaceAllString(before, "]"), atEnd.ReplaceAllString(again, "]"), "only a comma at the end may go")
+				assert.Equal(t, atEnd.ReplaceAllString(before, "]"), atEnd.ReplaceAllString(again, "]"),
+					"only a comma at the end may go")
 			}
 			for n, folder := range []string{"DCIM", "Other"} {
 				without, err := put(before, nil, append(list, fmt.Sprintf("#%d", n))...)
@@ -386,9 +429,11 @@ func TestSourcesAreSetAndTheRestStays(t *testing.T) {
 
 // Any row of changes of a source means what was asked, and changing it back gives the plan before.
 func TestAnyRowOfSourceEditsMeansWhatWasAsked(t *testing.T) {
-	word := rapid.SampledFrom([]string{"*.tmp", "Screenshots/", "!kept", "a, b", `it's "so"`, "ünï/**", "- x", "{y}", "[ab]c"})
+	word := rapid.SampledFrom([]string{"*.tmp", "Screenshots/", "!kept", "a, b", `it's "so"`, "ünï/**", "- x", "{y}",
+		"[ab]c"})
 	source := rapid.Custom(func(t *rapid.T) map[string]any {
-		s := map[string]any{"folder": "in", "rules": rapid.SampledFrom([][]any{{"rest"}, {"raws", "rest"}, {"films", "raws", "rest"}}).Draw(t, "rules")}
+		s := map[string]any{"folder": "in", "rules": rapid.SampledFrom([][]any{{"rest"}, {"raws", "rest"},
+			{"films", "raws", "rest"}}).Draw(t, "rules")}
 		maybe := func(key string, value func() any) {
 			if rapid.Bool().Draw(t, key) {
 				s[key] = value()
@@ -413,13 +458,16 @@ func TestAnyRowOfSourceEditsMeansWhatWasAsked(t *testing.T) {
 	})
 	around := []string{
 		"    sources: [{folder: x, rule: rest}, {folder: in, rule: rest}] # ours\n",
-		"    sources:\n      # the inbox\n      - folder: x # first\n        rule: rest\n      - folder: in # second\n        # by the rest\n        rule: rest\n    timezone: UTC\n",
+		"    sources:\n      # the inbox\n      - folder: x # first\n        rule: rest\n      - folder: in # second\n  " +
+			"      # by the rest\n        rule: rest\n    timezone: UTC\n",
 		"    sources:\n      - {folder: x, rules: [raws, rest]} # both\n      - rule: rest\n        folder: in\n",
 	}
 	path := []string{"devices", "desk", "sources"}
 	rapid.Check(t, func(t *rapid.T) {
-		text := "# top\nformat: 2\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\n  loft: {kind: folder, path: /l}\ndevices:\n  desk:\n" + rapid.SampledFrom(around).Draw(t, "written") +
-			"rules:\n  raws: {take: [raw], to: [shed], lanes: [{over: wifi}]}\n  films: {take: [video], to: [loft], lanes: [{over: wifi}]}\n  rest: {take: [photo, video], to: [shed, loft], lanes: [{over: wifi}]} # end\n"
+		text := "# top\nformat: 2\nyard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\n  loft: " +
+			"{kind: folder, path: /l}\ndevices:\n  desk:\n" + rapid.SampledFrom(around).Draw(t, "written") +
+			"rules:\n  raws: {take: [raw], to: [shed], lanes: [{over: wifi}]}\n  films: {take: [video], to: [loft], lanes: " +
+			"[{over: wifi}]}\n  rest: {take: [photo, video], to: [shed, loft], lanes: [{over: wifi}]} # end\n"
 		now := text
 		for range rapid.IntRange(1, 4).Draw(t, "changes") {
 			want := source.Draw(t, "source")
@@ -440,7 +488,8 @@ func TestAnyRowOfSourceEditsMeansWhatWasAsked(t *testing.T) {
 // A new device's name may be any that devices have.
 func TestADeviceIsCalledOtherwise(t *testing.T) {
 	for _, key := range []string{"phone:", `"phone":`, "'phone' :", "phone: # Ines's, not the phone: of work"} {
-		text := strings.Replace(around("    limit: 2 MB/s\n    sources: [{folder: phone, rule: everyday}]\n"), "phone:", key, 1)
+		text := strings.Replace(around("    limit: 2 MB/s\n    sources: [{folder: phone, rule: everyday}]\n"), "phone:", key,
+			1)
 		after, err := plantext.WithRenamedDevice(text, "phone", "galley.phone-2")
 		require.NoError(t, err, key)
 		was, err := plantext.Parse("p", []byte(text))
@@ -451,7 +500,8 @@ func TestADeviceIsCalledOtherwise(t *testing.T) {
 		assert.Len(t, is.Devices, len(was.Devices))
 		back, err := plantext.WithRenamedDevice(after, "galley.phone-2", "phone")
 		require.NoError(t, err)
-		assert.Equal(t, strings.NewReplacer(`"phone"`, "phone", `'phone'`, "phone").Replace(text), back, "the rest stays byte for byte")
+		assert.Equal(t, strings.NewReplacer(`"phone"`, "phone", `'phone'`, "phone").Replace(text), back,
+			"the rest stays byte for byte")
 	}
 	text := around("    sources: [{folder: DCIM, rule: everyday}]\n")
 	for _, to := range []string{"", "a b", "x: y", "a\nb", "phone", "{person}", strings.Repeat("a", 64), "-a", "#"} {
@@ -471,7 +521,8 @@ func TestADeviceIsCalledOtherwise(t *testing.T) {
 
 // wild are values that an edit may have, of every form and size.
 var wild = rapid.OneOf(
-	rapid.Map(rapid.SampledFrom([]string{"", "wifi", "photo", "shed", "everyday", "10 min", "any", "- x: [", "#1", "+", "a: {b", "\n", "'", "ünï", "at least 40%", "2 GB per month"}), func(s string) any { return s }),
+	rapid.Map(rapid.SampledFrom([]string{"", "wifi", "photo", "shed", "everyday", "10 min", "any", "- x: [", "#1", "+",
+		"a: {b", "\n", "'", "ünï", "at least 40%", "2 GB per month"}), func(s string) any { return s }),
 	rapid.Map(rapid.Bool(), func(b bool) any { return b }),
 	rapid.Map(rapid.Float64(), func(n float64) any { return n }),
 	rapid.Just(any([]any{"photo", "video"})),
@@ -511,7 +562,8 @@ func there(t *rapid.T, says any) (path []string) {
 
 // Whatever is asked of a plan, or of one that is being made, in whatever row: it is done or refused, never a fault.
 func TestNoEditIsAFault(t *testing.T) {
-	words := []string{"+", "#0", "#1", "#9", "#-1", "#x", "", "everyday", "films", "phone", "desk", "shed", "none", "family"}
+	words := []string{"+", "#0", "#1", "#9", "#-1", "#x", "", "everyday", "films", "phone", "desk", "shed", "none",
+		"family"}
 	var all func(keys []plantext.Key)
 	all = func(keys []plantext.Key) {
 		for _, k := range keys {

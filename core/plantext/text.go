@@ -247,7 +247,8 @@ func (e textEdit) removeKey(in ast.Node, at int) (string, error) {
 		return e.cut(from, to), nil
 	}
 	if len(list) == 1 {
-		return "", EditError{fmt.Sprintf("%s stands alone; take what is around it out of the text, too", list[at].Key.String())}
+		return "", EditError{fmt.Sprintf("%s stands alone; take what is around it out of the text, too",
+			list[at].Key.String())}
 	}
 	from, last := list[at].Key.GetToken().Position.Line-1, lastLine(list[at])
 	lines := slices.Clone(e.lines)

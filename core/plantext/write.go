@@ -153,8 +153,10 @@ func Compose(p *plan.Plan) string {
 // First is the text of a household's first plan, around its first destination:
 // everything in one folder of one device goes there over Wi-Fi.
 func First(yard, zone, device, folder, name string, d plan.Destination) string {
-	rule := plan.Rule{Take: []media.Kind{media.Photo, media.Raw, media.Graphic, media.Video}, To: []string{name}, Lanes: []plan.Lane{{Over: plan.WiFi}}}
-	return Compose(&plan.Plan{Yard: yard, Timezone: zone, Destinations: map[string]plan.Destination{name: d}, Rules: map[string]plan.Rule{"everything": rule},
+	rule := plan.Rule{Take: []media.Kind{media.Photo, media.Raw, media.Graphic, media.Video}, To: []string{name},
+		Lanes: []plan.Lane{{Over: plan.WiFi}}}
+	return Compose(&plan.Plan{Yard: yard, Timezone: zone, Destinations: map[string]plan.Destination{name: d},
+		Rules:   map[string]plan.Rule{"everything": rule},
 		Devices: map[string]plan.Device{device: {Sources: []plan.Source{{Folder: folder, Rules: []string{"everything"}}}}}})
 }
 

@@ -145,24 +145,35 @@ func Judge(c Cause, tries int, r float64, retryAfter time.Duration) Outcome {
 		return Outcome{To: Waiting, Destination: true, Wait: wait}
 	case Busy:
 		if tries >= maxBusy {
-			return Outcome{To: Stuck, You: true, Do: "The storage keeps failing on this one. Look at the storage's own log, then retry."}
+			return Outcome{To: Stuck, You: true, Do: "The storage keeps failing on this one. Look at the storage's own " +
+				"log, then retry."}
 		}
 		return Outcome{To: Waiting, Wait: wait}
 	case Full:
-		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute), Do: "Make room at the storage or enlarge it; sending goes on by itself."}
+		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute),
+			Do: "Make room at the storage or enlarge it; sending goes on by itself."}
 	case SignIn:
-		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute), Do: "Check the user and the password that the plan points to; sending goes on by itself when they are right."}
+		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute),
+			Do: "Check the user and the password that the plan points to; sending goes on by itself when they are right."}
 	case Identity:
-		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute), Do: "If the storage was set up anew, put the new fingerprint into the plan. If not, somebody else answers in its place: find out who. Nothing is sent until then."}
+		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute),
+			Do: "If the storage was set up anew, put the new fingerprint into the plan. If not, somebody else answers in " +
+				"its place: find out who. Nothing is sent until then."}
 	case Misplaced:
-		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute), Do: "Check the destination's address or path in the plan; sending goes on by itself when it is there."}
+		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute),
+			Do: "Check the destination's address or path in the plan; sending goes on by itself when it is there."}
 	case Elsewhere:
-		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute), Do: "If it is the wrong disk or address, put the right one there; it goes on by itself. Else say on the page Destinations, or with yardtide destination place NAME moved|new, whether what was there was moved here, or this is a new place."}
+		return Outcome{To: Waiting, Destination: true, You: true, Wait: max(wait, time.Minute),
+			Do: "If it is the wrong disk or address, put the right one there; it goes on by itself. Else say on the page " +
+				"Destinations, or with yardtide destination place NAME moved|new, whether what was there was moved here, or " +
+				"this is a new place."}
 	case Refused:
-		return Outcome{To: Stuck, You: true, Do: "The storage refuses this name or request. Rename the file, or allow it at the storage, then retry."}
+		return Outcome{To: Stuck, You: true, Do: "The storage refuses this name or request. Rename the file, or allow " +
+			"it at the storage, then retry."}
 	case Different:
 		if tries >= maxDifferent {
-			return Outcome{To: Stuck, You: true, Do: "The storage gives back other bytes than it was sent, again and again. Check its disk and memory, then retry."}
+			return Outcome{To: Stuck, You: true, Do: "The storage gives back other bytes than it was sent, again and " +
+				"again. Check its disk and memory, then retry."}
 		}
 		return Outcome{To: Waiting, Wait: wait}
 	case Changed:
@@ -174,7 +185,8 @@ func Judge(c Cause, tries int, r float64, retryAfter time.Duration) Outcome {
 	case Shut:
 		return Outcome{To: Waiting}
 	}
-	return Outcome{To: Stuck, You: true, Do: "This is a fault of Yard Tide's. Retry; if it comes back, report what the log says."}
+	return Outcome{To: Stuck, You: true, Do: "This is a fault of Yard Tide's. Retry; if it comes back, report what " +
+		"the log says."}
 }
 
 // The waits between tries.

@@ -45,7 +45,8 @@ func TestEveryStateCanBeReachedAndLeft(t *testing.T) {
 }
 
 func TestWhatMendsItselfWaitsAndWhatDoesNotSaysWhatToDo(t *testing.T) {
-	causes := []queue.Cause{queue.Unreachable, queue.Busy, queue.Full, queue.SignIn, queue.Identity, queue.Misplaced, queue.Refused, queue.Different,
+	causes := []queue.Cause{queue.Unreachable, queue.Busy, queue.Full, queue.SignIn, queue.Identity, queue.Misplaced,
+		queue.Refused, queue.Different,
 		queue.Changed, queue.Gone, queue.Unreadable, queue.Shut, queue.Bug, "something new"}
 	rapid.Check(t, func(t *rapid.T) {
 		c := rapid.SampledFrom(causes).Draw(t, "cause")
@@ -59,7 +60,8 @@ func TestWhatMendsItselfWaitsAndWhatDoesNotSaysWhatToDo(t *testing.T) {
 	})
 	assert.Equal(t, queue.Waiting, queue.Judge(queue.Busy, 7, 0, 0).To)
 	assert.Equal(t, queue.Stuck, queue.Judge(queue.Busy, 8, 0, 0).To)
-	assert.Equal(t, queue.Waiting, queue.Judge(queue.Unreachable, 500, 0, 0).To, "a storage that is away is waited for, for ever")
+	assert.Equal(t, queue.Waiting, queue.Judge(queue.Unreachable, 500, 0, 0).To,
+		"a storage that is away is waited for, for ever")
 	assert.Equal(t, time.Hour, queue.Judge(queue.Busy, 1, 0.5, time.Hour).Wait, "what the storage asks for is given")
 }
 

@@ -19,7 +19,8 @@ func Doubts(p *plan.Plan) []string {
 	if p.Format < 2 {
 		for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
 			if slices.Contains(p.Rules[name].Take, media.Raw) {
-				add("Under take of %s, photo means raw files and graphics, too: so it was when the plan was written. With \"format: 2\" at the top each is a kind of its own (photo, raw, graphic).", name)
+				add("Under take of %s, photo means raw files and graphics, too: so it was when the plan was written. With "+
+					"\"format: 2\" at the top each is a kind of its own (photo, raw, graphic).", name)
 			}
 		}
 	}
@@ -33,12 +34,14 @@ func Doubts(p *plan.Plan) []string {
 					alone[rule] = append(alone[rule], s.Folder)
 				}
 				if before, all := takenBefore(p, s.Rules[:i], rule); all {
-					add("%s does nothing for %s of %s: %s, which stands before it, takes all that it would.", rule, s.Folder, device, before)
+					add("%s does nothing for %s of %s: %s, which stands before it, takes all that it would.", rule, s.Folder, device,
+						before)
 				}
 			}
 		}
 		for _, rule := range slices.Sorted(maps.Keys(alone)) {
-			add("What is in %s of %s goes to one place only, %s: if that one is lost, so is the copy. Name a second under \"to\" of %s.", gate.And(alone[rule]), device, p.Rules[rule].To[0], rule)
+			add("What is in %s of %s goes to one place only, %s: if that one is lost, so is the copy. Name a second under "+
+				"\"to\" of %s.", gate.And(alone[rule]), device, p.Rules[rule].To[0], rule)
 		}
 	}
 	says = append(says, forgotten(p)...)
@@ -52,13 +55,15 @@ func Doubts(p *plan.Plan) []string {
 		}
 		for _, k := range plan.Reducible {
 			if form := r.Send[k]; form != "" {
-				add("%s of %s go to every place as %s: as they were shot they are on the device alone.", upper(k.Plural()), name, form)
+				add("%s of %s go to every place as %s: as they were shot they are on the device alone.", upper(k.Plural()), name,
+					form)
 			}
 		}
 		if withheld := p.Withholds(name); len(withheld) > 0 {
 			for _, k := range []media.Kind{media.Photo, media.Raw, media.Graphic, media.Video} {
 				if slices.Contains(r.Take, k) && !slices.Contains(withheld, k) {
-					add("%s of %s go with all that they tell, the place too: only what its rendition is used for leaves it out.", upper(k.Plural()), name)
+					add("%s of %s go with all that they tell, the place too: only what its rendition is used for leaves it out.",
+						upper(k.Plural()), name)
 				}
 			}
 		}
@@ -84,9 +89,11 @@ func forgotten(p *plan.Plan) (says []string) {
 			takes := func(k media.Kind) bool {
 				return slices.ContainsFunc(s.Rules, func(rule string) bool { return slices.Contains(p.Rules[rule].Take, k) })
 			}
-			for _, missing := range []struct{ has, not media.Kind }{{media.Photo, media.Video}, {media.Video, media.Photo}, {media.Photo, media.Raw}} {
+			for _, missing := range []struct{ has, not media.Kind }{{media.Photo, media.Video}, {media.Video, media.Photo},
+				{media.Photo, media.Raw}} {
 				if takes(missing.has) && !takes(missing.not) {
-					says = append(says, fmt.Sprintf("Of %s of %s %s go, and no %s: those go nowhere.", s.Folder, device, missing.has.Plural(), missing.not.Plural()))
+					says = append(says, fmt.Sprintf("Of %s of %s %s go, and no %s: those go nowhere.", s.Folder, device,
+						missing.has.Plural(), missing.not.Plural()))
 				}
 			}
 		}
@@ -116,7 +123,8 @@ func lanes(name string, r plan.Rule) (says []string) {
 	for i, l := range r.Lanes {
 		takes := func(k media.Kind) bool { return l.Takes(k) && slices.Contains(r.Take, k) }
 		if l.Allowance.Bytes > 0 && l.Send == "" && allowance.Carries(l.Allowance.Bytes) < leastAllowance {
-			add("The allowance of %s over %s, %s, is smaller than most pictures: hardly anything can go.", name, l.Over.Label(), gate.Bytes(l.Allowance.Bytes))
+			add("The allowance of %s over %s, %s, is smaller than most pictures: hardly anything can go.", name, l.Over.Label(),
+				gate.Bytes(l.Allowance.Bytes))
 		}
 		if l.Over == plan.Cellular && l.Allowance.Bytes == 0 && takes(media.Video) {
 			add("%s sends videos over cellular without an allowance: a month's data may go in a day.", name)
@@ -141,6 +149,8 @@ func lanes(name string, r plan.Rule) (says []string) {
 func covers(a, b plan.Lane, take []media.Kind) bool {
 	over := a.Over == b.Over || a.Over == plan.WiFi && b.Over == plan.Wired
 	kinds := !slices.ContainsFunc(take, func(k media.Kind) bool { return b.Takes(k) && !a.Takes(k) })
-	open := a.Gates.Power == plan.Power{} && len(a.Gates.Hours) == 0 && a.Gates.Idle == plan.IdleUnset && !b.Gates.NoPower && !b.Gates.NoHours && b.Gates.Idle != plan.MayBeUsed
-	return over && kinds && open && a.Send == b.Send && a.Allowance.Bytes == 0 && (a.Metered || !b.Metered) && (a.Roaming || !b.Roaming)
+	open := a.Gates.Power == plan.Power{} && len(a.Gates.Hours) == 0 && a.Gates.Idle == plan.IdleUnset &&
+		!b.Gates.NoPower && !b.Gates.NoHours && b.Gates.Idle != plan.MayBeUsed
+	return over && kinds && open && a.Send == b.Send && a.Allowance.Bytes == 0 && (a.Metered || !b.Metered) &&
+		(a.Roaming || !b.Roaming)
 }

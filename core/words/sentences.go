@@ -106,7 +106,8 @@ func companions(list []media.Companion) string {
 	}
 	words := make([]string, len(list))
 	for i, c := range list {
-		words[i] = map[media.Companion]string{media.RawBeside: "their raw files", media.ClipBeside: "the clips of stills", media.Sidecar: "their sidecars"}[c]
+		words[i] = map[media.Companion]string{media.RawBeside: "their raw files", media.ClipBeside: "the clips of stills",
+			media.Sidecar: "their sidecars"}[c]
 	}
 	return gate.And(words)
 }
@@ -154,8 +155,10 @@ func conditions(g plan.Gates) (says string) {
 	case g.Rest > 0:
 		says += ", when it has been on charge and unused for " + g.Rest.String()
 	}
-	says += map[plan.Switch]string{plan.MustBeOff: ", while the screen is dark", plan.OnOrOff: ", with the screen on or off"}[g.Screen]
-	says += map[plan.Switch]string{plan.MustBeOff: ", not while the system saves battery", plan.OnOrOff: ", also while the system saves battery"}[g.Saver]
+	says += map[plan.Switch]string{plan.MustBeOff: ", while the screen is dark",
+		plan.OnOrOff: ", with the screen on or off"}[g.Screen]
+	says += map[plan.Switch]string{plan.MustBeOff: ", not while the system saves battery",
+		plan.OnOrOff: ", also while the system saves battery"}[g.Saver]
 	switch g.Idle {
 	case plan.MustBeIdle:
 		says += ", while nobody uses the device"
@@ -382,7 +385,8 @@ func destination(name string, was, is plan.Destination) (says []string) {
 	// What it is reached with is told without its value.
 	was.Senders, was.KeepFree, was.Size, was.Layout = is.Senders, is.KeepFree, is.Size, is.Layout
 	if was != is && was.Where() == is.Where() {
-		says = append(says, fmt.Sprintf("%s is reached with another key, password, certificate or spelling of its address.", name))
+		says = append(says, fmt.Sprintf("%s is reached with another key, password, certificate or spelling of its address.",
+			name))
 	}
 	return says
 }
@@ -414,16 +418,21 @@ func device(name string, was, is plan.Device) (says []string) {
 		says = append(says, name+" "+pace(is.Limit)+".")
 	}
 	if was.Person != is.Person {
-		says = append(says, fmt.Sprintf("%s is %s.", name, map[bool]string{true: is.Person + "'s", false: "nobody's in particular"}[is.Person != ""]))
+		says = append(says, fmt.Sprintf("%s is %s.", name,
+			map[bool]string{true: is.Person + "'s", false: "nobody's in particular"}[is.Person != ""]))
 	}
 	if was.UnknownNetwork != is.UnknownNetwork {
-		says = append(says, map[bool]string{true: "Where " + name + " cannot tell its network, it counts as a Wi-Fi that costs nothing.", false: "Where " + name + " cannot tell its network, nothing goes over it."}[is.UnknownNetwork != ""])
+		says = append(says, map[bool]string{true: "Where " + name +
+			" cannot tell its network, it counts as a Wi-Fi that costs nothing.", false: "Where " + name +
+			" cannot tell its network, nothing goes over it."}[is.UnknownNetwork != ""])
 	}
 	if was.Awake != is.Awake || !reflect.DeepEqual(was.AwakeWhen, is.AwakeWhen) {
-		says = append(says, map[bool]string{true: name + " is kept awake while something is sent" + conditions(is.AwakeWhen) + ".", false: name + " may sleep while something is sent."}[is.Awake != ""])
+		says = append(says, map[bool]string{true: name + " is kept awake while something is sent" +
+			conditions(is.AwakeWhen) + ".", false: name + " may sleep while something is sent."}[is.Awake != ""])
 	}
 	if was.InFrontOnly != is.InFrontOnly {
-		says = append(says, map[bool]string{true: name + " works only while its program is open.", false: name + " works also while its program is not open."}[is.InFrontOnly])
+		says = append(says, map[bool]string{true: name + " works only while its program is open.",
+			false: name + " works also while its program is not open."}[is.InFrontOnly])
 	}
 	sources := func(d plan.Device) map[string]string {
 		m := map[string]string{}
@@ -485,7 +494,8 @@ func rule(name string, was, is plan.Rule) (says []string) {
 		says = append(says, fmt.Sprintf("What follows %s also goes to %s.", name, gate.And(to)))
 	}
 	if len(no) > 0 {
-		says = append(says, fmt.Sprintf("What follows %s no longer goes to %s; what is stored there stays.", name, gate.And(no)))
+		says = append(says, fmt.Sprintf("What follows %s no longer goes to %s; what is stored there stays.", name,
+			gate.And(no)))
 	}
 	was.Take, was.To = is.Take, is.To
 	if len(says) == 0 || Rule(was) != Rule(is) {

@@ -40,10 +40,17 @@ func parsed(t *testing.T, text string) *plan.Plan {
 }
 
 func TestARuleInASentence(t *testing.T) {
-	assert.Equal(t, "Photos, raw files and videos go to locker and shed, over Wi-Fi, or over cellular up to 45 MB per day (photos only), when the battery has at least 60%, also while it is used, when charging or the battery has at least 40%, at 06:00-23:00.",
+	assert.Equal(t, "Photos, raw files and videos go to locker and shed, over Wi-Fi, or over cellular up to 45 MB "+
+		"per day (photos only), when the battery has at least 60%, also while it is used, when charging or the battery "+
+		"has at least 40%, at 06:00-23:00.",
 		words.Rule(parsed(t, first).Rules["everyday"]))
-	p := parsed(t, strings.NewReplacer("- over: wifi\n", "- {over: wired, metered: true, gates: {power: any, hours: any}}\n", "take: [photo], ", "roaming: true, ", "    gates: {power", "    order: smallest\n    store-each: true\n    gates: {idle: true, power").Replace(first))
-	assert.Equal(t, "Photos, raw files and videos go to locker and shed, over a wired network (also where it is metered), on any power, at any hour, or over cellular up to 45 MB per day (also while roaming), when the battery has at least 60%, also while it is used, when charging or the battery has at least 40%, at 06:00-23:00, while nobody uses the device, the smallest first; equal files are stored each.",
+	p := parsed(t, strings.NewReplacer("- over: wifi\n",
+		"- {over: wired, metered: true, gates: {power: any, hours: any}}\n", "take: [photo], ", "roaming: true, ",
+		"    gates: {power", "    order: smallest\n    store-each: true\n    gates: {idle: true, power").Replace(first))
+	assert.Equal(t, "Photos, raw files and videos go to locker and shed, over a wired network (also where it is "+
+		"metered), on any power, at any hour, or over cellular up to 45 MB per day (also while roaming), when the "+
+		"battery has at least 60%, also while it is used, when charging or the battery has at least 40%, at "+
+		"06:00-23:00, while nobody uses the device, the smallest first; equal files are stored each.",
 		words.Rule(p.Rules["everyday"]))
 }
 
@@ -51,31 +58,45 @@ func TestWhatChangedInSentences(t *testing.T) {
 	before := parsed(t, first)
 	assert.Empty(t, words.Changes(before, before))
 	for change, want := range map[string][]string{
-		"Saltmarsh Slip\n=>Slip\n":                                                   {"The yard is called Slip."},
-		"Europe/Lisbon=>Europe/Madrid":                                               {"Hours and periods are those of Europe/Madrid."},
-		"/media/shed=>/media/other":                                                  {"shed stands for /media/other, and for /media/shed before."},
-		"keep-free: 2 GB=>keep-free: 3 GB":                                           {"The room that is never filled of shed is 3.0 GB, and was 2.0 GB."},
-		", keep-free: 2 GB=>, senders: 2":                                            {"The room that is never filled of shed is none, and was 2.0 GB.", "The number of senders of shed is 2, and was 4."},
-		"kept:locker=>env:LOCKER":                                                    {"locker is reached with another key, password, certificate or spelling of its address."},
-		"to: [locker, shed]=>to: [shed]":                                             {"What follows everyday no longer goes to locker; what is stored there stays."},
-		"take: [photo, raw, video]\n=>take: [photo, raw]\n":                          {"everyday no longer takes videos."},
-		"folder: DCIM=>folder: Pictures":                                             {"DCIM of galley-phone is no longer taken up; what is stored of it stays.", "Pictures of galley-phone is taken up, by everyday."},
-		"  galley-phone:\n=>  hold-phone:\n":                                         {"galley-phone is called hold-phone."},
-		"  galley-phone:\n=>  galley-phone:\n    limit: 2 MB/s\n    timezone: UTC\n": {"Hours and periods of galley-phone are those of UTC.", "galley-phone sends no faster than 2.0 MB/s."},
-		"allowance: 45 MB=>allowance: 200 MB":                                        {"everyday: Photos, raw files and videos go to locker and shed, over Wi-Fi, or over cellular up to 200 MB per day (photos only), when the battery has at least 60%, also while it is used, when charging or the battery has at least 40%, at 06:00-23:00."},
+		"Saltmarsh Slip\n=>Slip\n": {"The yard is called Slip."},
+		"Europe/Lisbon=>Europe/Madrid": {"Hours and periods are those of " +
+			"Europe/Madrid."},
+		"/media/shed=>/media/other": {"shed stands for /media/other, " +
+			"and for /media/shed before."},
+		"keep-free: 2 GB=>keep-free: 3 GB": {"The room that is never filled " +
+			"of shed is 3.0 GB, and was 2.0 GB."},
+		", keep-free: 2 GB=>, senders: 2": {"The room that is never filled " +
+			"of shed is none, and was 2.0 GB.", "The number of senders of shed is 2, and was 4."},
+		"kept:locker=>env:LOCKER": {"locker is reached with another " +
+			"key, password, certificate or spelling of its address."},
+		"to: [locker, shed]=>to: [shed]": {"What follows everyday no longer " +
+			"goes to locker; what is stored there stays."},
+		"take: [photo, raw, video]\n=>take: [photo, raw]\n": {"everyday no longer takes videos."},
+		"folder: DCIM=>folder: Pictures": {"DCIM of galley-phone is no " +
+			"longer taken up; what is stored of it stays.", "Pictures of galley-phone is taken up, by everyday."},
+		"  galley-phone:\n=>  hold-phone:\n": {"galley-phone is called hold-phone."},
+		"  galley-phone:\n=>  galley-phone:\n    limit: 2 MB/s\n    timezone: UTC\n": {"Hours and periods of " +
+			"galley-phone are those of UTC.", "galley-phone sends no faster than 2.0 MB/s."},
+		"allowance: 45 MB=>allowance: 200 MB": {"everyday: Photos, raw files and " +
+			"videos go to locker and shed, over Wi-Fi, or over cellular up to 200 MB per day (photos only), when the " +
+			"battery has at least 60%, also while it is used, when charging or the battery has at least 40%, at 06:00-23:00."},
 	} {
 		from, to, _ := strings.Cut(change, "=>")
 		text := strings.Replace(first, from, to, 1)
 		require.NotEqual(t, first, text, change)
 		assert.Equal(t, want, words.Changes(before, parsed(t, text)), change)
 	}
-	second := strings.NewReplacer("DCIM, rule: everyday", "DCIM, rule: bench", "  everyday:", "  bench:", "  galley-phone:", "  desk:\n    sources: [{folder: in, rule: bench}]\n  galley-phone:", "  shed: {", "  loft: {kind: folder, path: /loft}\n  shed: {").Replace(first)
+	second := strings.NewReplacer("DCIM, rule: everyday", "DCIM, rule: bench", "  everyday:", "  bench:",
+		"  galley-phone:", "  desk:\n    sources: [{folder: in, rule: bench}]\n  galley-phone:", "  shed: {",
+		"  loft: {kind: folder, path: /loft}\n  shed: {").Replace(first)
 	says := words.Changes(before, parsed(t, second))
-	assert.Equal(t, []string{"loft is a new destination: folder, /loft.", "desk is a new device.", "in of desk is taken up, by bench.", "DCIM of galley-phone goes by bench; before, by everyday."}, says[:4])
+	assert.Equal(t, []string{"loft is a new destination: folder, /loft.", "desk is a new device.",
+		"in of desk is taken up, by bench.", "DCIM of galley-phone goes by bench; before, by everyday."}, says[:4])
 	assert.Contains(t, says[4], "bench is a new rule: Photos, raw files and videos go to")
 	assert.Equal(t, "The rule everyday is gone.", says[5])
 	back := words.Changes(parsed(t, second), before)
-	assert.Equal(t, []string{"loft is no longer a destination; what is stored there stays.", "desk is no longer in the plan."}, back[:2])
+	assert.Equal(t, []string{"loft is no longer a destination; what is stored there stays.",
+		"desk is no longer in the plan."}, back[:2])
 	all := words.Changes(nil, before)
 	assert.Len(t, all, 7)
 	for _, s := range append(all, says...) {
@@ -94,12 +115,19 @@ func TestWhatMeansTheSameIsNoChange(t *testing.T) {
 func TestWhatIsHardlyMeantIsTold(t *testing.T) {
 	assert.Empty(t, words.Doubts(parsed(t, first)))
 	for change, want := range map[string]string{
-		"take: [photo, raw, video]\n=>take: [photo, raw]\n":     "Of DCIM of galley-phone photos go, and no videos: those go nowhere.",
-		"to: [locker, shed]=>to: [locker]":                      "What is in DCIM of galley-phone goes to one place only, locker: if that one is lost, so is the copy. Name a second under \"to\" of everyday.|Nothing goes to shed: no rule names it under \"to\".",
-		"45 MB per day=>2 MB per day":                           "The allowance of everyday over cellular, 2.0 MB, is smaller than most pictures: hardly anything can go.",
-		"take: [photo], allowance: 45 MB per day, =>":           "everyday sends videos over cellular without an allowance: a month's data may go in a day.",
-		"- over: wifi\n=>- over: wifi\n      - {over: wired}\n": "The lane of everyday over a wired network is never used: what it takes goes by the one before, whenever it could.",
-		"- over: wifi\n=>- {over: wifi, take: [photo, raw]}\n":  "everyday takes videos, and none of its lanes carries them: they wait for ever.",
+		"take: [photo, raw, video]\n=>take: [photo, raw]\n": "Of DCIM of galley-phone photos go, and no videos: " +
+			"those go nowhere.",
+		"to: [locker, shed]=>to: [locker]": "What is in DCIM of galley-phone goes to one place " +
+			"only, locker: if that one is lost, so is the copy. Name a second under \"to\" of everyday.|Nothing goes to " +
+			"shed: no rule names it under \"to\".",
+		"45 MB per day=>2 MB per day": "The allowance of everyday over cellular, 2.0 MB, is " +
+			"smaller than most pictures: hardly anything can go.",
+		"take: [photo], allowance: 45 MB per day, =>": "everyday sends videos over cellular without an " +
+			"allowance: a month's data may go in a day.",
+		"- over: wifi\n=>- over: wifi\n      - {over: wired}\n": "The lane of everyday over a wired network is never " +
+			"used: what it takes goes by the one before, whenever it could.",
+		"- over: wifi\n=>- {over: wifi, take: [photo, raw]}\n": "everyday takes videos, and none of its lanes carries " +
+			"them: they wait for ever.",
 	} {
 		from, to, _ := strings.Cut(change, "=>")
 		text := strings.Replace(first, from, to, 1)
@@ -107,23 +135,32 @@ func TestWhatIsHardlyMeantIsTold(t *testing.T) {
 		assert.Equal(t, want, strings.Join(words.Doubts(parsed(t, text)), "|"), change)
 	}
 	for change, want := range map[string]string{
-		"take: [photo, raw, video]\n=>take: [photo, video]\n": "Of DCIM of galley-phone photos go, and no raw files: those go nowhere.",
-		"format: 2\n=>":                          "Under take of everyday, photo means raw files and graphics, too: so it was when the plan was written. With \"format: 2\" at the top each is a kind of its own (photo, raw, graphic).",
-		"rule: everyday}=>rules: [everyday, b]}": "b does nothing for DCIM of galley-phone: everyday, which stands before it, takes all that it would.",
+		"take: [photo, raw, video]\n=>take: [photo, video]\n": "Of DCIM of galley-phone photos go, and no raw files: " +
+			"those go nowhere.",
+		"format: 2\n=>": "Under take of everyday, photo means raw files and graphics, too: so " +
+			"it was when the plan was written. With \"format: 2\" at the top each is a kind of its own (photo, raw, graphic).",
+		"rule: everyday}=>rules: [everyday, b]}": "b does nothing for DCIM of galley-phone: everyday, which stands " +
+			"before it, takes all that it would.",
 	} {
 		from, to, _ := strings.Cut(change, "=>")
 		text := strings.Replace(first, from, to, 1) + "  b: {take: [video], to: [locker, shed], lanes: [{over: wifi}]}\n"
 		assert.Contains(t, words.Doubts(parsed(t, text)), want, change)
 	}
-	reduced := strings.NewReplacer("rules:\n", "renditions: {small: {long-edge: 800}}\nrules:\n", "take: [photo, raw, video]\n", "take: [photo, raw, video]\n    send: {photo: small}\n").Replace(first)
-	assert.Equal(t, []string{"Photos of everyday go to every place as small: as they were shot they are on the device alone."}, words.Doubts(parsed(t, reduced)))
+	reduced := strings.NewReplacer("rules:\n", "renditions: {small: {long-edge: 800}}\nrules:\n",
+		"take: [photo, raw, video]\n", "take: [photo, raw, video]\n    send: {photo: small}\n").Replace(first)
+	assert.Equal(t, []string{"Photos of everyday go to every place as small: as they were shot they are on the " +
+		"device alone."}, words.Doubts(parsed(t, reduced)))
 	assert.Contains(t, words.Rule(parsed(t, reduced).Rules["everyday"]), "; photos as small.")
 	other := strings.Replace(reduced, "800", "900", 1)
-	assert.Equal(t, []string{"small is at most 900 px, quality 82, and was at most 800 px, quality 82; what was sent stays as it is."}, words.Changes(parsed(t, reduced), parsed(t, other)))
-	assert.Equal(t, "small is a new rendition: at most 800 px, quality 82.", words.Changes(parsed(t, first), parsed(t, reduced))[0])
-	unused := strings.Replace(first, "rules:\n", "rules:\n  spare: {take: [photo], to: [shed], lanes: [{over: wifi}]}\n", 1)
+	assert.Equal(t, []string{"small is at most 900 px, quality 82, and was at most 800 px, quality 82; what was sent " +
+		"stays as it is."}, words.Changes(parsed(t, reduced), parsed(t, other)))
+	assert.Equal(t, "small is a new rendition: at most 800 px, quality 82.",
+		words.Changes(parsed(t, first), parsed(t, reduced))[0])
+	unused := strings.Replace(first, "rules:\n", "rules:\n  spare: {take: [photo], to: [shed], lanes: [{over: wifi}]}\n",
+		1)
 	assert.Equal(t, []string{"No source follows the rule spare: it does nothing."}, words.Doubts(parsed(t, unused)))
-	for _, more := range []string{"{over: wifi, gates: {hours: any}}", "{over: wifi, metered: true}", "{over: wired, gates: {power: any}}"} {
+	for _, more := range []string{"{over: wifi, gates: {hours: any}}", "{over: wifi, metered: true}",
+		"{over: wired, gates: {power: any}}"} {
 		p := parsed(t, strings.Replace(first, "- over: wifi\n", "- over: wifi\n      - "+more+"\n", 1))
 		assert.Empty(t, words.Doubts(p), "%s opens where the first does not", more)
 	}

@@ -33,7 +33,8 @@ func Start(parent context.Context) (*Browser, error) {
 	if err != nil {
 		return nil, fmt.Errorf("making the browser's folder: %w", err)
 	}
-	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(dir), chromedp.ExecPath("/usr/bin/chromium"),
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.UserDataDir(dir), chromedp.ExecPath("/usr/bin/chromium"),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("lang", "en-GB"))
 	allocated, endBrowser := chromedp.NewExecAllocator(parent, opts...)
 	ctx, endTab := chromedp.NewContext(allocated)
@@ -94,7 +95,8 @@ func (b *Browser) Size(w, h int64) error { return b.do(chromedp.EmulateViewport(
 func (b *Browser) Scheme(scheme string) error {
 	ctx, cancel := context.WithTimeout(b.ctx, patience)
 	defer cancel()
-	_, err := chromedp.Call(ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}})
+	_, err := chromedp.Call(ctx, emulation.SetEmulatedMedia,
+		emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}})
 	return err
 }
 

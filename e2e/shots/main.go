@@ -71,7 +71,8 @@ func start(args ...string) (link string, stop func() error, err error) {
 // pictures on it.
 func setup(ctx context.Context, demo string) (err error) {
 	dir := filepath.Join(demo, "machine")
-	if err := os.CopyFS(filepath.Join(dir, "Pictures"), os.DirFS(filepath.Join(demo, "chart-table", "Restoration"))); err != nil {
+	if err := os.CopyFS(filepath.Join(dir, "Pictures"),
+		os.DirFS(filepath.Join(demo, "chart-table", "Restoration"))); err != nil {
 		return err
 	}
 	for _, folder := range []string{"Documents", "loft", "shed"} {
@@ -79,7 +80,8 @@ func setup(ctx context.Context, demo string) (err error) {
 			return err
 		}
 	}
-	link, stop, err := start("serve", "-data", filepath.Join(dir, "data"), "-root", dir, "-device", "chart-table", "-listen", "127.0.0.1:7411")
+	link, stop, err := start("serve", "-data", filepath.Join(dir, "data"), "-root", dir, "-device", "chart-table",
+		"-listen", "127.0.0.1:7411")
 	if err != nil {
 		return err
 	}
@@ -104,7 +106,8 @@ func setup(ctx context.Context, demo string) (err error) {
 		}
 	}
 	next := func() error { err := b.Click("Next"); time.Sleep(1500 * time.Millisecond); return err }
-	steps := append([]func() error{func() error { return b.Open(link) }, func() error { time.Sleep(2 * time.Second); return nil }}, place("loft", true)...)
+	steps := append([]func() error{func() error { return b.Open(link) },
+		func() error { time.Sleep(2 * time.Second); return nil }}, place("loft", true)...)
 	steps = append(append(steps, place("shed", false)...),
 		next, func() error { return b.Click("What is in it: Pictures") },
 		func() error { time.Sleep(3 * time.Second); return picture(b, "setup-what") },
@@ -187,11 +190,13 @@ func terminal(dir string) (err error) {
 	if err != nil {
 		return err
 	}
-	mistakes := strings.NewReplacer("Europe/Lisbon", "Europe/Lisboa", "over: cellular", "over: pigeon", "at least 40%", "at least 140%", "rule: bench", "rule: bunk").Replace(string(plan))
+	mistakes := strings.NewReplacer("Europe/Lisbon", "Europe/Lisboa", "over: cellular", "over: pigeon", "at least 40%",
+		"at least 140%", "rule: bench", "rule: bunk").Replace(string(plan))
 	if err := os.WriteFile(bad, []byte(mistakes), 0o644); err != nil {
 		return err
 	}
-	other := strings.NewReplacer("6 MB per day", "200 MB per month", "      - folder: Restoration\n", "      - folder: Restoration\n        leave-out: [\"*.mp4\"]\n").Replace(string(plan))
+	other := strings.NewReplacer("6 MB per day", "200 MB per month", "      - folder: Restoration\n",
+		"      - folder: Restoration\n        leave-out: [\"*.mp4\"]\n").Replace(string(plan))
 	if err := os.WriteFile(filepath.Join(dir, "try.yaml"), []byte(other), 0o644); err != nil {
 		return err
 	}
@@ -207,19 +212,25 @@ func terminal(dir string) (err error) {
 		return err
 	}
 	for name, command := range map[string]string{
-		"status":       "yardtide status",
-		"queue-list":   "yardtide queue -n 24",
-		"why":          "yardtide why keel.jpg; yardtide why MOV_0357.mp4",
-		"try":          "yardtide rendition list; yardtide try chart-table/Restoration/Curlew/hull-00.jpg -as family -rule bench; yardtide rule list",
-		"plan-history": "sed s:6.MB.per.day:200\\ MB\\ per\\ month: data/plans/000001.yaml > changed.yaml; yardtide plan apply changed.yaml; yardtide plan history; yardtide plan diff 2",
-		"plan-try":     "yardtide plan try try.yaml",
-		"look":         "yardtide look Restoration -device chart-table",
-		"device-show":  "yardtide device list; yardtide device show deck-phone; yardtide device network; yardtide device add loft-phone | tail -5",
-		"destination":  "yardtide destination list; yardtide destination test tool-shed; yardtide destination show sail-loft",
+		"status":     "yardtide status",
+		"queue-list": "yardtide queue -n 24",
+		"why":        "yardtide why keel.jpg; yardtide why MOV_0357.mp4",
+		"try": "yardtide rendition list; yardtide try chart-table/Restoration/Curlew/hull-00.jpg -as family " +
+			"-rule bench; yardtide rule list",
+		"plan-history": "sed s:6.MB.per.day:200\\ MB\\ per\\ month: data/plans/000001.yaml > changed.yaml; yardtide " +
+			"plan apply changed.yaml; yardtide plan history; yardtide plan diff 2",
+		"plan-try": "yardtide plan try try.yaml",
+		"look":     "yardtide look Restoration -device chart-table",
+		"device-show": "yardtide device list; yardtide device show deck-phone; yardtide device network; yardtide " +
+			"device add loft-phone | tail -5",
+		"destination": "yardtide destination list; yardtide destination test tool-shed; yardtide destination show sail-loft",
 	} {
-		script := fmt.Sprintf("cd %s; export PATH=%s:$PATH; clear; printf '$ %%s\\n' '%s'; %s; sleep 60", dir, filepath.Dir(binary), command, command)
-		term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "140x42+0+0", "-bg", "#fbfcf8", "-fg", "#12292e", "-e", "bash", "-c", script)
-		term.Env = append(os.Environ(), "DISPLAY="+display, "YARDTIDE_URL=http://127.0.0.1:7410", "YARDTIDE_TOKEN="+strings.TrimSpace(string(token)))
+		script := fmt.Sprintf("cd %s; export PATH=%s:$PATH; clear; printf '$ %%s\\n' '%s'; %s; sleep 60", dir,
+			filepath.Dir(binary), command, command)
+		term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "140x42+0+0", "-bg", "#fbfcf8",
+			"-fg", "#12292e", "-e", "bash", "-c", script)
+		term.Env = append(os.Environ(), "DISPLAY="+display, "YARDTIDE_URL=http://127.0.0.1:7410", "YARDTIDE_TOKEN="+
+			strings.TrimSpace(string(token)))
 		if err := term.Start(); err != nil {
 			return fmt.Errorf("starting xterm: %w", err)
 		}

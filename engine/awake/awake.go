@@ -71,7 +71,8 @@ func (l Logind) call(ctx context.Context, method string, into any, args ...any) 
 		return fmt.Errorf("%w: no logind answers: %w", ErrUnable, err)
 	}
 	defer conn.Close() // a file that it gave stays open
-	call := conn.Object("org.freedesktop.login1", "/org/freedesktop/login1").CallWithContext(ctx, "org.freedesktop.login1.Manager."+method, dbus.FlagNoAutoStart, args...)
+	call := conn.Object("org.freedesktop.login1", "/org/freedesktop/login1").CallWithContext(ctx,
+		"org.freedesktop.login1.Manager."+method, dbus.FlagNoAutoStart, args...)
 	if call.Err != nil {
 		return fmt.Errorf("%w: logind says: %w", ErrUnable, call.Err)
 	}

@@ -134,7 +134,8 @@ func (m *Maker) ofRule(ctx context.Context, rule string) error {
 	if err != nil || newest <= after {
 		return err
 	}
-	if it, ok, err := m.Records.Catalogue.Item(ctx, newest); err != nil || ok && time.Since(records.FromMS(it.FoundMS)) < m.Wait(burstQuiet) {
+	if it, ok, err := m.Records.Catalogue.Item(ctx, newest); err != nil || ok &&
+		time.Since(records.FromMS(it.FoundMS)) < m.Wait(burstQuiet) {
 		return err // more may come
 	}
 	found, err := m.Show.FindBursts(ctx, shots, -1)
@@ -178,7 +179,8 @@ func (m *Maker) holdSent(ctx context.Context, dir string) error {
 
 // one makes one, unless it was made.
 func (m *Maker) one(ctx context.Context, dir string, b show.Burst) error {
-	first, final := strings.TrimSuffix(b[0].Name, filepath.Ext(b[0].Name)), strings.TrimSuffix(b[len(b)-1].Name, filepath.Ext(b[len(b)-1].Name))
+	first, final := strings.TrimSuffix(b[0].Name, filepath.Ext(b[0].Name)), strings.TrimSuffix(b[len(b)-1].Name,
+		filepath.Ext(b[len(b)-1].Name))
 	stem := filepath.Join(dir, naming.Safe(first+" to "+final))
 	made, err := filepath.Glob(escaped(stem) + ".*")
 	if err != nil || len(made) > 0 {
@@ -191,7 +193,8 @@ func (m *Maker) one(ctx context.Context, dir string, b show.Burst) error {
 			if err != nil {
 				return rendition.Source{}, nil, fmt.Errorf("opening a shot: %w", err)
 			}
-			return rendition.Source{F: io.NewSectionReader(f, 0, it.Size), Size: it.Size, ContentType: it.ContentType}, f.Close, nil
+			return rendition.Source{F: io.NewSectionReader(f, 0, it.Size), Size: it.Size, ContentType: it.ContentType}, f.Close,
+				nil
 		})
 	}
 	_, err = moving.Make(ctx, m.Renditions, stem)

@@ -56,7 +56,8 @@ type Others interface {
 	// Alike tells whether another copy of the same size and look goes or went there.
 	Alike(ctx context.Context, device string, c records.Copy, look string) (bool, error)
 	// Holder finds a copy with the same content that is proven there, and its device.
-	Holder(ctx context.Context, destination string, bytes int64, sha256 string) (c records.Copy, device string, ok bool, err error)
+	Holder(ctx context.Context, destination string, bytes int64, sha256 string) (c records.Copy, device string, ok bool,
+		err error)
 	// Taken tells whether another copy was put in place under this one's path.
 	Taken(ctx context.Context, device string, c records.Copy) (bool, error)
 	// Found lists files of a size that were there before; Hashed keeps the hash of one,
@@ -116,7 +117,8 @@ func (c *Carrier) Carry(ctx context.Context, s *Send) bool {
 	if !s.reserved {
 		// there is nothing to settle
 	} else if serr := c.Records.Ledger.Settle(ctx, s.copy.ID, s.meter.spent()); serr != nil {
-		c.Log.Error("what was spent could not be recorded; it counts as reserved until the next start", "device", c.Device, "copy", s.copy.ID, "err", serr)
+		c.Log.Error("what was spent could not be recorded; it counts as reserved until the next start", "device", c.Device,
+			"copy", s.copy.ID, "err", serr)
 	}
 	if err == nil {
 		c.Places.Mended(s.copy.Destination)
@@ -240,7 +242,8 @@ func (c *Carrier) safe(ctx context.Context, s *Send, story, way string, at time.
 			return err
 		}
 	}
-	err := c.step(ctx, s, queue.Safe, story, records.Change{If: &s.place, Proof: &way, ProvenAt: &at, Says: text(""), Order: new(records.Order), NotBefore: &time.Time{}, Tries: new(int)})
+	err := c.step(ctx, s, queue.Safe, story, records.Change{If: &s.place, Proof: &way, ProvenAt: &at, Says: text(""),
+		Order: new(records.Order), NotBefore: &time.Time{}, Tries: new(int)})
 	if errors.Is(err, records.ErrFactChanged) { // in this moment
 		return ErrMoved
 	}

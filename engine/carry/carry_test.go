@@ -68,8 +68,10 @@ func newBerth(t *testing.T, kind string) *berth {
 	require.NoError(t, err)
 	is := info.Sys().(*syscall.Stat_t)
 	require.NoError(t, b.records.Catalogue.Admit(t.Context(), []records.Item{{
-		Source: "DCIM", Dir: ".", Name: fileName, Size: info.Size(), MTime: info.ModTime().UnixNano(), Inode: int64(is.Ino), CTime: is.Ctim.Nano(),
-		Kind: media.Photo, ContentType: "image/jpeg", Rule: "all", Look: "look", TakenMS: time.Date(2026, 2, 3, 0, 0, 0, 0, time.UTC).UnixMilli(),
+		Source: "DCIM", Dir: ".", Name: fileName, Size: info.Size(), MTime: info.ModTime().UnixNano(), Inode: int64(is.Ino),
+		CTime: is.Ctim.Nano(),
+		Kind:  media.Photo, ContentType: "image/jpeg", Rule: "all", Look: "look", TakenMS: time.Date(2026, 2, 3, 0, 0, 0, 0,
+			time.UTC).UnixMilli(),
 	}}, p, time.Now()))
 	return b
 }
@@ -91,8 +93,11 @@ func (b *berth) open(file string) {
 
 func (b *berth) plan() *plan.Plan {
 	b.t.Helper()
-	where := map[string]string{"folder": "kind: folder, path: /mnt/locker", "webdav": `kind: webdav, url: "http://a.example/"`}[b.kind]
-	p, err := plantext.Parse("plan", []byte("yard: Test\ntimezone: UTC\ndestinations: {locker: {"+where+", layout: \"{year}/{month}/{name}\"}}\ndevices: {phone: {sources: [{folder: DCIM, rule: all}]}}\nrules: {all: {take: [photo], to: [locker], lanes: [{over: wifi}]}}\n"))
+	where := map[string]string{"folder": "kind: folder, path: /mnt/locker",
+		"webdav": `kind: webdav, url: "http://a.example/"`}[b.kind]
+	p, err := plantext.Parse("plan", []byte("yard: Test\ntimezone: UTC\ndestinations: {locker: {"+where+
+		", layout: \"{year}/{month}/{name}\"}}\ndevices: {phone: {sources: [{folder: DCIM, rule: all}]}}\nrules: {all: "+
+		"{take: [photo], to: [locker], lanes: [{over: wifi}]}}\n"))
 	require.NoError(b.t, err)
 	return p
 }
@@ -138,18 +143,26 @@ func (b *berth) carry(cut func(stop context.CancelCauseFunc)) {
 	}
 	p, log := b.plan(), slog.New(slog.DiscardHandler)
 	nothing, jitter, none := func() {}, func() float64 { return 0.5 }, func(time.Duration) time.Duration { return 0 }
-	places, err := place.New(context.Background(), place.Options{Device: "phone", Owner: "phone-1", Records: place.LedgerOf(b.records), Driver: func(string) (destination.Driver, error) { return driver, nil }, Changed: nothing, Tell: nothing, Log: log, Jitter: jitter, Wait: none})
+	places, err := place.New(context.Background(),
+		place.Options{Device: "phone", Owner: "phone-1", Records: place.LedgerOf(b.records),
+			Driver: func(string) (destination.Driver, error) { return driver, nil }, Changed: nothing, Tell: nothing, Log: log,
+			Jitter: jitter, Wait: none})
 	require.NoError(b.t, err)
 	places.SetPlan(p)
 	var others fleet.Fleet
-	others.Join(fleet.Member{Name: "phone", Records: func() *records.Records { return b.records }, Counts: places.Counts, Wake: nothing, Tell: nothing})
+	others.Join(fleet.Member{Name: "phone", Records: func() *records.Records { return b.records }, Counts: places.Counts,
+		Wake: nothing, Tell: nothing})
 	carrier := carry.Carrier{Options: carry.Options{
-		Device: "phone", Owner: "phone-1", Folder: func(string) string { return b.folder }, Records: b.records, Places: places, Others: &others, Plan: func() *plan.Plan { return p },
+		Device: "phone", Owner: "phone-1", Folder: func(string) string { return b.folder }, Records: b.records,
+		Places: places, Others: &others, Plan: func() *plan.Plan { return p },
 		Outside: func() gate.Situation {
-			return gate.Situation{Device: "phone", Plan: p, Now: gate.Conditions{Network: plan.WiFi, Metered: gate.No, Roaming: gate.No}, Time: time.Now(), Zone: time.UTC}
+			return gate.Situation{Device: "phone", Plan: p, Now: gate.Conditions{Network: plan.WiFi, Metered: gate.No,
+				Roaming: gate.No}, Time: time.Now(), Zone: time.UTC}
 		},
-		Pace: rate.NewLimiter(rate.Inf, carry.PaceStep), Forms: &rendition.Cache{Dir: b.folder + "/forms"}, Recorded: func(context.Context, string) error { return nil },
-		Tell: nothing, Freed: nothing, Broken: func(what string, err error) { assert.NoError(b.t, err, what) }, Log: log, Jitter: jitter, Wait: none,
+		Pace: rate.NewLimiter(rate.Inf, carry.PaceStep), Forms: &rendition.Cache{Dir: b.folder + "/forms"},
+		Recorded: func(context.Context, string) error { return nil },
+		Tell:     nothing, Freed: nothing, Broken: func(what string, err error) { assert.NoError(b.t, err, what) }, Log: log,
+		Jitter: jitter, Wait: none,
 	}}
 	c := b.copy()
 	ctx, stop := context.WithCancelCause(context.Background())
@@ -157,7 +170,8 @@ func (b *berth) carry(cut func(stop context.CancelCauseFunc)) {
 	if cut != nil {
 		cut(stop)
 	}
-	send := carry.NewSend(c, records.Item{}, carry.Way{Proving: c.State == queue.Proving, Where: p.Destinations["locker"].Where()}, stop)
+	send := carry.NewSend(c, records.Item{},
+		carry.Way{Proving: c.State == queue.Proving, Where: p.Destinations["locker"].Where()}, stop)
 	ok, err := carrier.Reserve(ctx, send)
 	require.NoError(b.t, err)
 	require.True(b.t, ok)

@@ -116,7 +116,8 @@ func (s *Send) Told(key string, now time.Time) wire.Send {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	c := s.copy
-	told := wire.Send{Item: key, Name: c.Name, Kind: c.Kind, Destination: c.Destination, Shelf: c.Shelf, State: c.State, Bytes: c.Bytes, Sent: s.meter.from.Load() + s.meter.n.Load(), Metered: s.Metered}
+	told := wire.Send{Item: key, Name: c.Name, Kind: c.Kind, Destination: c.Destination, Shelf: c.Shelf, State: c.State,
+		Bytes: c.Bytes, Sent: s.meter.from.Load() + s.meter.n.Load(), Metered: s.Metered}
 	if took := now.Sub(s.Began).Seconds(); took > 0.5 && !s.proving {
 		told.Rate = int64(float64(s.meter.n.Load()) / took)
 	}

@@ -30,7 +30,8 @@ func causeOf(err error) (cause queue.Cause, says string, after time.Duration) {
 	case errors.Is(err, errClash):
 		return queue.Shut, "Something else has the name that it was to take; it is sent under another.", 0
 	case errors.Is(err, errCompare):
-		return queue.Shut, "A file of its size is at the storage; the two are compared when a network is there that costs nothing.", 0
+		return queue.Shut, "A file of its size is at the storage; the two are compared when a network is there that " +
+			"costs nothing.", 0
 	case errors.As(err, &fromSource):
 		return fromSource.Cause, fromSource.Says, 0
 	case errors.As(err, &fromStorage):
@@ -55,7 +56,8 @@ func (c *Carrier) failed(ctx context.Context, s *Send, err error) error {
 	}
 	tries := s.copy.Tries + 1
 	o := queue.Judge(cause, tries, c.Jitter(), after)
-	change := records.Change{Says: &says, Todo: text(o.Do), Tries: &tries, NotBefore: new(time.Time), Sent: new(s.copy.Sent + s.meter.n.Load())}
+	change := records.Change{Says: &says, Todo: text(o.Do), Tries: &tries, NotBefore: new(time.Time),
+		Sent: new(s.copy.Sent + s.meter.n.Load())}
 	wait := o.Wait
 	switch {
 	case errors.Is(err, errCompare):
@@ -87,7 +89,8 @@ func (c *Carrier) failed(ctx context.Context, s *Send, err error) error {
 	case s.copy.State == queue.Proving && to == queue.Waiting && !anew:
 		to = queue.Proving // what was sent lies there: only its proof is still owed
 	case (cause == queue.Different || errors.Is(err, errClash)) && s.item.GoneMS != 0: // nothing to send it from
-		to, change.Todo = queue.Stuck, text("The file is no longer on the device either: look for it at the storage, or put it back on the device.")
+		to, change.Todo = queue.Stuck, text("The file is no longer on the device either: look for it at the storage, or "+
+			"put it back on the device.")
 	}
 	return c.step(ctx, s, to, says, change)
 }
@@ -103,7 +106,8 @@ func (c *Carrier) isBack(ctx context.Context, name string) bool {
 // stays, and is found again when a later plan asks for it.
 func (c *Carrier) unwanted(ctx context.Context, s *Send) error {
 	sent := s.copy.Sent + s.meter.n.Load()
-	change := records.Change{Says: text(queue.NotAsked), Todo: text(""), Temp: text(""), Sent: &sent, NotBefore: new(time.Time), Tries: new(int), Order: new(records.Order)}
+	change := records.Change{Says: text(queue.NotAsked), Todo: text(""), Temp: text(""), Sent: &sent,
+		NotBefore: new(time.Time), Tries: new(int), Order: new(records.Order)}
 	if !c.clean(ctx, s) {
 		change.Temp = nil // a sweep removes it
 	}
@@ -117,7 +121,8 @@ const compareWait = 10 * time.Minute
 // keepsPart tells whether what a failed try left is of use to the next.
 func keepsPart(s *Send, cause queue.Cause) bool {
 	r, able := s.driver.(destination.Resumer)
-	return able && r.Resumes() && s.meter.from.Load()+s.meter.n.Load() >= resumeFrom && (cause == queue.Unreachable || cause == queue.Busy || cause == queue.Shut)
+	return able && r.Resumes() && s.meter.from.Load()+s.meter.n.Load() >= resumeFrom &&
+		(cause == queue.Unreachable || cause == queue.Busy || cause == queue.Shut)
 }
 
 // clean removes what a failed try left under its temporary name, if the

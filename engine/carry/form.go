@@ -55,7 +55,8 @@ func (c *Carrier) Prepare(ctx context.Context, copy records.Copy, progress func(
 			return err
 		}
 		if ok && whole.State == queue.Safe && whole.Form == r.String() {
-			return c.Records.Forms.SetForm(ctx, item.ID, copy.Rule, copy.Shelf, r.String(), whole.Reduced, whole.Bytes, "It goes as the copy itself did.", time.Now())
+			return c.Records.Forms.SetForm(ctx, item.ID, copy.Rule, copy.Shelf, r.String(), whole.Reduced, whole.Bytes,
+				"It goes as the copy itself did.", time.Now())
 		}
 	}
 	_, made, err := c.made(ctx, item, r, progress)
@@ -64,23 +65,28 @@ func (c *Carrier) Prepare(ctx context.Context, copy records.Copy, progress func(
 	var not rendition.Refused
 	switch {
 	case errors.As(err, &not):
-		return c.Records.Forms.Refuse(ctx, item.ID, copy.Rule, copy.Shelf, queue.Stuck, "It is not sent: "+not.Why+".", "Have it go as shot by another rule, or take its kind out of send, then retry.", time.Now())
+		return c.Records.Forms.Refuse(ctx, item.ID, copy.Rule, copy.Shelf, queue.Stuck, "It is not sent: "+not.Why+".",
+			"Have it go as shot by another rule, or take its kind out of send, then retry.", time.Now())
 	case errors.As(err, &as) && copy.Shelf != plan.Main && !copy.Shelf.IsPick() && (copy.Shelf != plan.Small || !as.Fits):
-		return c.Records.Forms.Refuse(ctx, item.ID, copy.Rule, copy.Shelf, queue.Skipped, "There is no smaller one: "+as.Why+".", "", time.Now())
+		return c.Records.Forms.Refuse(ctx, item.ID, copy.Rule, copy.Shelf, queue.Skipped, "There is no smaller one: "+as.Why+
+			".", "", time.Now())
 	case errors.As(err, &as):
 		bytes, story = item.Size, "It goes as shot: "+as.Why+"."
 	case err != nil:
 		return err
 	case made.W > 0:
-		story = fmt.Sprintf("Reduced to %d × %d pixels (%s): %s of %s.", made.W, made.H, r, gate.Bytes(bytes), gate.Bytes(item.Size))
+		story = fmt.Sprintf("Reduced to %d × %d pixels (%s): %s of %s.", made.W, made.H, r, gate.Bytes(bytes),
+			gate.Bytes(item.Size))
 	default:
 		story = fmt.Sprintf("Reduced (%s): %s of %s.", r, gate.Bytes(bytes), gate.Bytes(item.Size))
 	}
-	return c.Records.Forms.SetForm(ctx, item.ID, copy.Rule, copy.Shelf, r.String(), !errors.As(err, &as), bytes, story, time.Now())
+	return c.Records.Forms.SetForm(ctx, item.ID, copy.Rule, copy.Shelf, r.String(), !errors.As(err, &as), bytes, story,
+		time.Now())
 }
 
 // made is a file with the form of an item.
-func (c *Carrier) made(ctx context.Context, item records.Item, r plan.Rendition, progress func(share float64)) (string, rendition.Made, error) {
+func (c *Carrier) made(ctx context.Context, item records.Item, r plan.Rendition,
+	progress func(share float64)) (string, rendition.Made, error) {
 	return c.Forms.Get(ctx, formKey(item, r.String()), r, func() (rendition.Source, func(), error) {
 		f, err := c.openItem(ctx, item, c.pathTo(item))
 		if err != nil {
@@ -89,7 +95,8 @@ func (c *Carrier) made(ctx context.Context, item records.Item, r plan.Rendition,
 		return rendition.Source{F: struct {
 			io.ReadSeeker
 			io.ReaderAt
-		}{io.NewSectionReader(f, 0, item.Size), f}, Size: item.Size, ContentType: item.ContentType, Path: c.pathTo(item), Progress: progress}, f.Close, nil
+		}{io.NewSectionReader(f, 0, item.Size), f}, Size: item.Size, ContentType: item.ContentType, Path: c.pathTo(item),
+			Progress: progress}, f.Close, nil
 	})
 }
 
@@ -150,7 +157,8 @@ func (c *Carrier) reducedContent(ctx context.Context, s *Send, original *source.
 // alike tells whether two endings stand for one format.
 func alike(a, b string) bool {
 	if strings.EqualFold(b, ".jpg") {
-		return strings.EqualFold(a, ".jpg") || strings.EqualFold(a, ".jpeg") || strings.EqualFold(a, ".jpe") || strings.EqualFold(a, ".jfif")
+		return strings.EqualFold(a, ".jpg") || strings.EqualFold(a, ".jpeg") || strings.EqualFold(a, ".jpe") ||
+			strings.EqualFold(a, ".jfif")
 	}
 	return strings.EqualFold(a, b) || strings.EqualFold(a, ".m4v") && strings.EqualFold(b, ".mp4")
 }

@@ -42,7 +42,8 @@ func (s sending) copyThere(ctx context.Context) (bool, error) {
 	temp = destination.NewTemp(s.c.Owner)
 	s.temp = temp
 	s.meter.began.Store(true)
-	if err := s.c.step(ctx, s.Send, queue.Sending, "The storage copies what is safe there as "+whole.Remote+".", records.Change{Says: text(""), Temp: &temp, Remote: text(""), SHA256: text(""), Landed: new(bool)}); err != nil {
+	if err := s.c.step(ctx, s.Send, queue.Sending, "The storage copies what is safe there as "+whole.Remote+".",
+		records.Change{Says: text(""), Temp: &temp, Remote: text(""), SHA256: text(""), Landed: new(bool)}); err != nil {
 		return false, err
 	}
 	switch err := copier.Copy(ctx, whole.Remote, temp); {
@@ -58,6 +59,7 @@ func (s sending) copyThere(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	s.lies(remote, whole.SHA256, landed)
-	return true, s.c.step(ctx, s.Send, queue.Proving, fmt.Sprintf("Copied at the storage as %s, %s.", remote, gate.Bytes(s.copy.Bytes)),
+	return true, s.c.step(ctx, s.Send, queue.Proving, fmt.Sprintf("Copied at the storage as %s, %s.", remote,
+		gate.Bytes(s.copy.Bytes)),
 		records.Change{Temp: text(""), Remote: &remote, SHA256: &whole.SHA256, Landed: &landed})
 }

@@ -76,7 +76,8 @@ func (c *Carrier) notThere(ctx context.Context, s *Send, missing bool) error {
 	case s.twin != "":
 		// It was called safe for another copy: that is not so any more.
 		c.doubt(s.copy.Destination, path)
-		if err := c.lost(ctx, s, proof.Lost(path, missing), "Find out who changed it. Retry sends it again while the file is on the device."); err != nil {
+		if err := c.lost(ctx, s, proof.Lost(path, missing),
+			"Find out who changed it. Retry sends it again while the file is on the device."); err != nil {
 			return err
 		}
 		return errClash
@@ -85,7 +86,8 @@ func (c *Carrier) notThere(ctx context.Context, s *Send, missing bool) error {
 	case missing:
 		return &destination.Error{Cause: queue.Different, Says: "what was put there as " + path + " is not at the storage"}
 	}
-	return &destination.Error{Cause: queue.Different, Says: "what lies at " + path + " is not what was sent; it is left there and sent anew"}
+	return &destination.Error{Cause: queue.Different, Says: "what lies at " + path +
+		" is not what was sent; it is left there and sent anew"}
 }
 
 // doubtFor is how long nothing rests on what was seen not to be at a path.
@@ -121,7 +123,8 @@ func (c *Carrier) doubts(destination, path string) bool {
 func (c *Carrier) lost(ctx context.Context, s *Send, says, todo string) error {
 	n, err := c.Others.Lost(context.WithoutCancel(ctx), s.copy.Destination, s.copy.Remote, says, todo)
 	if err == nil {
-		c.Log.Error("a copy that was safe is lost", "device", c.Device, "destination", s.copy.Destination, "path", s.copy.Remote, "copies", n, "says", says)
+		c.Log.Error("a copy that was safe is lost", "device", c.Device, "destination", s.copy.Destination, "path",
+			s.copy.Remote, "copies", n, "says", says)
 	}
 	return err
 }

@@ -78,7 +78,8 @@ func (r *sendReader) take(p []byte) (int, error) {
 		r.hash.write(p[:n])
 	}
 	if err != nil && !errors.Is(err, io.EOF) {
-		r.failure = source.Error{Cause: queue.Unreadable, Says: "The file cannot be read to its end: " + scan.Reason(err) + "."}
+		r.failure = source.Error{Cause: queue.Unreadable, Says: "The file cannot be read to its end: " + scan.Reason(err) +
+			"."}
 		return n, r.failure
 	}
 	return n, err

@@ -66,7 +66,8 @@ func (c *Carrier) openItem(ctx context.Context, item records.Item, path string) 
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, source.Error{Cause: queue.Gone, Says: "The file is no longer on the device."}
 	case errors.As(err, &other):
-		return nil, source.Error{Cause: queue.Changed, Says: "What has the file's name is no file any more; it is looked at again."}
+		return nil, source.Error{Cause: queue.Changed,
+			Says: "What has the file's name is no file any more; it is looked at again."}
 	case err != nil:
 		return nil, source.Error{Cause: queue.Unreadable, Says: "The file cannot be read: " + scan.Reason(err) + "."}
 	}
@@ -89,7 +90,8 @@ func (s sending) hashFile(ctx context.Context) (string, error) {
 		return "", cause
 	}
 	if err != nil {
-		return "", source.Error{Cause: queue.Unreadable, Says: "The file cannot be read to its end: " + scan.Reason(err) + "."}
+		return "", source.Error{Cause: queue.Unreadable, Says: "The file cannot be read to its end: " + scan.Reason(err) +
+			"."}
 	}
 	if n != s.copy.Bytes {
 		return "", source.Error{Cause: queue.Changed, Says: "The file changed while it was read."}
@@ -171,12 +173,14 @@ func (s sending) put(ctx context.Context, f content, temp string, from int64) (s
 		story += fmt.Sprintf(" It goes on after %s that are there.", gate.Bytes(from))
 	}
 	// The temporary name is on record before anything is written under it.
-	if err := s.c.step(ctx, s.Send, queue.Sending, story, records.Change{Says: text(""), Temp: &temp, Remote: text(""), SHA256: text(""), Landed: new(bool)}); err != nil {
+	if err := s.c.step(ctx, s.Send, queue.Sending, story, records.Change{Says: text(""), Temp: &temp, Remote: text(""),
+		SHA256: text(""), Landed: new(bool)}); err != nil {
 		return "", err
 	}
-	body := &sendReader{ctx: ctx, f: f, meter: &s.meter, hash: newDigest(s.copy.Bytes), pace: s.c.Pace, note: func() error {
-		return s.c.Records.Queue.SetSent(context.WithoutCancel(ctx), s.copy.ID, s.copy.Sent+s.meter.n.Load())
-	}}
+	body := &sendReader{ctx: ctx, f: f, meter: &s.meter, hash: newDigest(s.copy.Bytes), pace: s.c.Pace,
+		note: func() error {
+			return s.c.Records.Queue.SetSent(context.WithoutCancel(ctx), s.copy.ID, s.copy.Sent+s.meter.n.Load())
+		}}
 	if err := body.skip(from); err != nil {
 		body.hash.sum()
 		return "", err
@@ -270,7 +274,8 @@ func (s sending) publish(ctx context.Context, temp, sum string) (remote string, 
 			return path, false, s.driver.Remove(ctx, temp)
 		}
 		if s.c.Plan().Rules[s.copy.Rule].OnClash == plan.SkipClash {
-			return "", false, &destination.Error{Cause: queue.Taken, Says: "something else has the name " + path + " there, and the rule " + s.copy.Rule + " skips such"}
+			return "", false, &destination.Error{Cause: queue.Taken, Says: "something else has the name " + path +
+				" there, and the rule " + s.copy.Rule + " skips such"}
 		}
 	}
 	return "", false, &destination.Error{Cause: queue.Refused, Says: "every name for it is taken at the storage"}
@@ -360,7 +365,8 @@ func (s sending) pathOf(ctx context.Context) (string, error) {
 			it = main
 		}
 	}
-	return naming.Path(layout, naming.Item{Name: name, Device: s.c.Device, Source: it.Source, Folder: it.Dir, Kind: it.Kind, TakenAt: it.TakenAt(), Camera: it.Camera, Caption: it.Caption}), nil
+	return naming.Path(layout, naming.Item{Name: name, Device: s.c.Device, Source: it.Source, Folder: it.Dir,
+		Kind: it.Kind, TakenAt: it.TakenAt(), Camera: it.Camera, Caption: it.Caption}), nil
 }
 
 // mostNames is how many names are tried for a file. Storage that damaged it
@@ -375,7 +381,8 @@ func (s sending) sameThere(ctx context.Context, path, sum string) (bool, error) 
 	switch {
 	case err == nil:
 		return true, nil
-	case errors.Is(err, destination.ErrNotFound), errors.Is(err, proof.ErrUnread), destination.CauseOf(err) == queue.Different:
+	case errors.Is(err, destination.ErrNotFound), errors.Is(err, proof.ErrUnread),
+		destination.CauseOf(err) == queue.Different:
 		return false, nil
 	}
 	return false, err

@@ -37,7 +37,8 @@ type landing struct {
 // goesWhole tells whether a copy may go as a small file: nothing of it is there or
 // under way, and nothing about it must be counted or asked on the way.
 func (s sending) goesWhole() bool {
-	return s.copy.Bytes <= smallFile && s.copy.Temp == "" && s.copy.Remote == "" && !s.Metered && !s.reserved && !s.Ordered &&
+	return s.copy.Bytes <= smallFile && s.copy.Temp == "" && s.copy.Remote == "" && !s.Metered && !s.reserved &&
+		!s.Ordered &&
 		!s.c.Plan().Rules[s.copy.Rule].StoreEach
 }
 
@@ -69,10 +70,12 @@ func (s sending) sendWhole(ctx context.Context) error {
 	defer end()
 	temp := destination.NewTemp(s.c.Owner)
 	s.temp = temp
-	if err := s.c.step(ctx, s.Send, queue.Sending, s.way(), records.Change{Says: text(""), Temp: &temp, Remote: &path, SHA256: &sum, Landed: new(bool)}); err != nil {
+	if err := s.c.step(ctx, s.Send, queue.Sending, s.way(), records.Change{Says: text(""), Temp: &temp, Remote: &path,
+		SHA256: &sum, Landed: new(bool)}); err != nil {
 		return err
 	}
-	body := &sendReader{ctx: ctx, f: bytes.NewReader(content), meter: &s.meter, pace: s.c.Pace, note: func() error { return nil }}
+	body := &sendReader{ctx: ctx, f: bytes.NewReader(content), meter: &s.meter, pace: s.c.Pace,
+		note: func() error { return nil }}
 	if err := s.driver.Put(ctx, temp, body, 0, s.copy.Bytes); err != nil {
 		return err // the buffer is left to the collector: a transport may read it still
 	}
@@ -110,7 +113,8 @@ func (s sending) readWhole(ctx context.Context, content []byte) (string, error) 
 		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
 			return "", source.Error{Cause: queue.Changed, Says: "The file became shorter while it was read."}
 		}
-		return "", source.Error{Cause: queue.Unreadable, Says: "The file cannot be read to its end: " + scan.Reason(err) + "."}
+		return "", source.Error{Cause: queue.Unreadable, Says: "The file cannot be read to its end: " + scan.Reason(err) +
+			"."}
 	}
 	if err := f.Unchanged(ctx, s.item); err != nil {
 		return "", err

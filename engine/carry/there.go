@@ -44,7 +44,8 @@ func (c *Carrier) isThere(ctx context.Context, s *Send) (bool, error) {
 		s.turn, err = c.Others.Turn(ctx, s.copy, s.item.Look, "", false)
 		return false, err
 	}
-	if err := c.step(ctx, s, queue.Preparing, "Something like it goes or went there: they are compared first.", records.Change{Says: text("")}); err != nil {
+	if err := c.step(ctx, s, queue.Preparing, "Something like it goes or went there: they are compared first.",
+		records.Change{Says: text("")}); err != nil {
 		return false, err
 	}
 	if s.hash, err = (sending{s, c}).hashFile(ctx); err != nil {
@@ -77,7 +78,8 @@ func (c *Carrier) wasFinished(ctx context.Context, s *Send) (bool, error) {
 	if there, err := isLong(ctx, s, s.copy.Remote); err != nil || !there {
 		return false, err
 	}
-	if err := c.step(ctx, s, queue.Proving, "An earlier try had meant to put it in place as "+s.copy.Remote+"; what lies there is compared.", records.Change{}); err != nil {
+	if err := c.step(ctx, s, queue.Proving, "An earlier try had meant to put it in place as "+s.copy.Remote+
+		"; what lies there is compared.", records.Change{}); err != nil {
 		return false, err
 	}
 	return true, c.prove(ctx, s)
@@ -111,7 +113,8 @@ func (c *Carrier) joinHolder(ctx context.Context, s *Send) (bool, error) {
 		of += " of " + device
 	}
 	s.twin = twin.Remote
-	if err := c.rest(ctx, s, twin.Remote, "The same content is there as "+twin.Remote+", from "+of+"; it is not sent again."); err != nil {
+	if err := c.rest(ctx, s, twin.Remote, "The same content is there as "+twin.Remote+", from "+of+
+		"; it is not sent again."); err != nil {
 		return false, err
 	}
 	return true, c.prove(ctx, s)
@@ -119,7 +122,8 @@ func (c *Carrier) joinHolder(ctx context.Context, s *Send) (bool, error) {
 
 // rest notes that a copy's content is that of a path.
 func (c *Carrier) rest(ctx context.Context, s *Send, path, story string) error {
-	if err := c.step(ctx, s, queue.Proving, story, records.Change{Remote: &path, SHA256: &s.hash, Landed: new(bool)}); err != nil {
+	if err := c.step(ctx, s, queue.Proving, story,
+		records.Change{Remote: &path, SHA256: &s.hash, Landed: new(bool)}); err != nil {
 		return err
 	}
 	s.mu.Lock()

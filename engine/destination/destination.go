@@ -216,7 +216,8 @@ func Sentence(err error) string {
 		return "It failed."
 	}
 	// A name or an address at the beginning stays as it is written.
-	if first, _, _ := strings.Cut(says, " "); strings.ContainsFunc(first, func(r rune) bool { return r != '\'' && r != ',' && (r < 'a' || r > 'z') }) {
+	if first, _, _ := strings.Cut(says, " "); strings.ContainsFunc(first,
+		func(r rune) bool { return r != '\'' && r != ',' && (r < 'a' || r > 'z') }) {
 		return says + "."
 	}
 	return strings.ToUpper(says[:1]) + says[1:] + "."

@@ -146,7 +146,8 @@ func AnchorTo(d Driver, at Anchor) Driver {
 func ParseMarker(text []byte) (string, error) {
 	id := strings.TrimSpace(string(text))
 	if id == "" || len(id) > maxMarker || strings.ContainsFunc(id, func(r rune) bool { return r <= ' ' || r > '~' }) {
-		return "", &Error{Cause: queue.Misplaced, Says: "the file " + MarkerName + " there is not a marker of a place; put the right one back, or remove it"}
+		return "", &Error{Cause: queue.Misplaced, Says: "the file " + MarkerName +
+			" there is not a marker of a place; put the right one back, or remove it"}
 	}
 	return id, nil
 }

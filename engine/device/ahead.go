@@ -39,7 +39,8 @@ func newAhead() *ahead { return &ahead{map[line]*kept{}, map[int64]records.Item{
 
 // first is the first copy of a line that is at most fits bytes long; busy are left out. ok is
 // false when there is none.
-func (a *ahead) first(ctx context.Context, r *records.Records, l line, fits int64, busy []int64, now time.Time) (c records.Copy, ok bool, err error) {
+func (a *ahead) first(ctx context.Context, r *records.Records, l line, fits int64, busy []int64,
+	now time.Time) (c records.Copy, ok bool, err error) {
 	k := a.lines[l]
 	if k == nil {
 		k = &kept{}

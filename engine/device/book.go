@@ -125,7 +125,8 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 			continue // gone in between: the next look tells
 		}
 		same := had && old.Size == it.Size && old.Problem == it.Problem
-		if same && (old.CTime != 0 || old.MTime != f.MTime || old.Inode != f.Inode) { // else it was found before that was kept
+		// else it was found before that was kept
+		if same && (old.CTime != 0 || old.MTime != f.MTime || old.Inode != f.Inode) {
 			if same, err = b.same(ctx, old, f); err != nil {
 				return err
 			}
@@ -177,7 +178,8 @@ func (b book) path(f scan.File) string {
 // an item with a problem, of the kind that its name says: it must not get lost without
 // a word.
 func (b book) probe(ctx context.Context, f scan.File) (it records.Item, ok bool, err error) {
-	it = records.Item{Source: b.source.Folder, Dir: f.Dir, Name: f.Name, Size: f.Size, MTime: f.MTime, Inode: f.Inode, CTime: f.CTime}
+	it = records.Item{Source: b.source.Folder, Dir: f.Dir, Name: f.Name, Size: f.Size, MTime: f.MTime, Inode: f.Inode,
+		CTime: f.CTime}
 	modified := f.Modified
 	facts := media.Facts{TakenAt: modified.In(b.zone), TakenFrom: media.FromFile}
 	problem := ""
@@ -203,7 +205,8 @@ func (b book) probe(ctx context.Context, f scan.File) (it records.Item, ok bool,
 		facts.ContentType, facts.Kind, it.Problem = byName, cmp.Or(media.KindOf(byName, false), media.Other), problem
 	}
 	_, it.TakenZone = facts.TakenAt.Zone()
-	it.ContentType, it.Kind, it.TakenMS, it.TakenFrom, it.Seconds, it.Camera, it.Pair = facts.ContentType, facts.Kind, facts.TakenAt.UnixMilli(), facts.TakenFrom, facts.Seconds, facts.Camera, facts.Pair
+	it.ContentType, it.Kind, it.TakenMS, it.TakenFrom, it.Seconds, it.Camera, it.Pair = facts.ContentType, facts.Kind,
+		facts.TakenAt.UnixMilli(), facts.TakenFrom, facts.Seconds, facts.Camera, facts.Pair
 	return it, true, nil
 }
 

@@ -45,14 +45,16 @@ func TestShotsInARowBecomeAMovingPictureBesideThem(t *testing.T) {
 	found, err := y.device.Shows.FoundBursts(t.Context(), "everyday")
 	require.NoError(t, err)
 	require.Len(t, found.Bursts, 1, "shown before it is switched on")
-	assert.Equal(t, []any{int64(5), "gull0.jpg", "gull4.jpg"}, []any{found.Bursts[0].N, found.Bursts[0].First, found.Bursts[0].Last})
+	assert.Equal(t, []any{int64(5), "gull0.jpg", "gull4.jpg"},
+		[]any{found.Bursts[0].N, found.Bursts[0].First, found.Bursts[0].Last})
 	assert.NoDirExists(t, y.dir+"/data/bursts/everyday", "and nothing is made before")
 
 	y.follow("    to: [locker]\n", "    to: [locker]\n    bursts: true\n")
 	y.until("made and safe", counts(queue.Safe, 12))
 	c := y.copy("gull0 to gull4.mp4")
 	assert.Equal(t, "2026/03/gull0 to gull4.mp4", c.Remote)
-	said, err := exec.CommandContext(t.Context(), "ffprobe", "-v", "error", "-show_format", "-show_streams", filepath.Join(y.dir, "locker", c.Remote)).CombinedOutput()
+	said, err := exec.CommandContext(t.Context(), "ffprobe", "-v", "error", "-show_format", "-show_streams",
+		filepath.Join(y.dir, "locker", c.Remote)).CombinedOutput()
 	require.NoError(t, err, "%s", said)
 	assert.Contains(t, string(said), "Made of 5 shots in a row, gull0.jpg to gull4.jpg.")
 	assert.Contains(t, string(said), "nb_frames=5")
@@ -80,7 +82,8 @@ func TestShotsInARowBecomeAMovingPictureBesideThem(t *testing.T) {
 func TestWithoutFFmpegItIsAnAnimatedPicture(t *testing.T) {
 	t.Setenv("PATH", t.TempDir())
 	y := setup(t, none)
-	y.follow("take: [photo, video]\n", "take: [photo, graphic, video]\n", "    to: [locker]\n", "    to: [locker]\n    bursts: true\n")
+	y.follow("take: [photo, video]\n", "take: [photo, graphic, video]\n", "    to: [locker]\n",
+		"    to: [locker]\n    bursts: true\n")
 	y.shoot("gull", 1, 4, time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC))
 	y.until("found", func(s wire.Device) bool { return total(s.States) == 4 })
 	time.Sleep(300 * time.Millisecond)

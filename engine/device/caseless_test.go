@@ -102,7 +102,8 @@ func (d *caseless) Mkdir(ctx context.Context, name string, _ uint32, out *fuse.E
 	return inode, 0
 }
 
-func (d *caseless) Create(ctx context.Context, name string, flags uint32, mode uint32, out *fuse.EntryOut) (*fs.Inode, fs.FileHandle, uint32, syscall.Errno) {
+func (d *caseless) Create(ctx context.Context, name string, flags uint32, mode uint32,
+	out *fuse.EntryOut) (*fs.Inode, fs.FileHandle, uint32, syscall.Errno) {
 	if inode := d.child(name); inode != nil {
 		if flags&syscall.O_EXCL != 0 {
 			return nil, nil, 0, syscall.EEXIST
@@ -130,7 +131,8 @@ func (d *caseless) Rmdir(_ context.Context, name string) syscall.Errno {
 	return d.drop(name)
 }
 
-func (d *caseless) Rename(_ context.Context, name string, to fs.InodeEmbedder, newName string, flags uint32) syscall.Errno {
+func (d *caseless) Rename(_ context.Context, name string, to fs.InodeEmbedder, newName string,
+	flags uint32) syscall.Errno {
 	inode, into := d.child(name), to.(*caseless)
 	if inode == nil {
 		return syscall.ENOENT

@@ -144,7 +144,8 @@ func New(ctx context.Context, o Options) (*Device, error) {
 		o.Grace = 3 * time.Second
 	}
 	d := &Device{
-		Options: o, modem: gate.Unknown, pace: rate.NewLimiter(rate.Inf, carry.PaceStep), plan: &plan.Plan{}, zone: time.UTC, active: map[int64]*carry.Send{},
+		Options: o, modem: gate.Unknown, pace: rate.NewLimiter(rate.Inf, carry.PaceStep), plan: &plan.Plan{}, zone: time.UTC,
+		active:  map[int64]*carry.Send{},
 		planned: work.NewBell(), wake: work.NewBell(), freed: work.NewBell(),
 	}
 	d.beside.Freed = d.changed
@@ -166,7 +167,8 @@ func New(ctx context.Context, o Options) (*Device, error) {
 	// With the mark, two services with a device of one name never meet at a storage.
 	owner := naming.Safe(o.Name) + "-" + mark
 	d.places, err = place.New(ctx, place.Options{
-		Device: o.Name, Owner: owner, Records: place.LedgerOf(o.Records), Driver: o.Driver, Changed: d.changed, Tell: o.Changed, Log: o.Log, Jitter: o.Jitter, Wait: o.Wait,
+		Device: o.Name, Owner: owner, Records: place.LedgerOf(o.Records), Driver: o.Driver, Changed: d.changed,
+		Tell: o.Changed, Log: o.Log, Jitter: o.Jitter, Wait: o.Wait,
 	})
 	if err != nil {
 		return nil, err
@@ -176,21 +178,29 @@ func New(ctx context.Context, o Options) (*Device, error) {
 		return nil, err
 	}
 	d.carrier = &carry.Carrier{Options: carry.Options{
-		Device: o.Name, Owner: owner, Folder: d.Folder, Records: o.Records, Places: d.places, Others: o.Others, Plan: d.currentPlan, Outside: d.outside, Pace: d.pace, Forms: forms, Recorded: func(ctx context.Context, name string) error { return d.upkeep.KnowOthers(ctx, name) },
+		Device: o.Name, Owner: owner, Folder: d.Folder, Records: o.Records, Places: d.places, Others: o.Others,
+		Plan: d.currentPlan, Outside: d.outside, Pace: d.pace, Forms: forms, Recorded: func(ctx context.Context,
+			name string) error {
+			return d.upkeep.KnowOthers(ctx, name)
+		},
 		Tell: o.Changed, Freed: d.freed.Ring, Broken: d.mending.broke, Log: o.Log, Jitter: o.Jitter, Wait: o.Wait,
 	}}
 	d.upkeep = upkeep.New(upkeep.Options{
-		Device: o.Name, Owner: owner, Folder: owner, Records: o.Records, Places: d.places, Others: o.Others, Outlook: d.outlook, Sending: d.sendsTo, Beside: &d.beside,
+		Device: o.Name, Owner: owner, Folder: owner, Records: o.Records, Places: d.places, Others: o.Others,
+		Outlook: d.outlook, Sending: d.sendsTo, Beside: &d.beside,
 		Changed: d.changed, Tell: o.Changed, Wait: o.Wait, Log: o.Log,
 	})
 	d.Shows = show.New(show.Options{
-		Device: o.Name, Root: o.Root, Records: o.Records, Faces: o.Faces, Folder: d.Folder, Plan: d.currentPlan, Sending: d.isSending,
-		Places: func(p *plan.Plan) func(os.FileInfo) bool { return d.sources.scanOptions(p).Place },
+		Device: o.Name, Root: o.Root, Records: o.Records, Faces: o.Faces, Folder: d.Folder, Plan: d.currentPlan,
+		Sending: d.isSending,
+		Places:  func(p *plan.Plan) func(os.FileInfo) bool { return d.sources.scanOptions(p).Place },
 	})
 	d.moving = &burst.Maker{Options: burst.Options{
-		Device: o.Name, Dir: o.Bursts, Renditions: o.Renditions, Records: o.Records, Show: d.Shows, Folder: d.Folder, Plan: d.currentPlan, Counts: d.places.Counts, Beside: &d.beside, Wait: o.Wait, Log: o.Log,
+		Device: o.Name, Dir: o.Bursts, Renditions: o.Renditions, Records: o.Records, Show: d.Shows, Folder: d.Folder,
+		Plan: d.currentPlan, Counts: d.places.Counts, Beside: &d.beside, Wait: o.Wait, Log: o.Log,
 	}}
-	o.Others.Join(fleet.Member{Name: o.Name, Records: func() *records.Records { return o.Records }, Counts: d.places.Counts, Wake: d.wake.Ring, Tell: o.Changed})
+	o.Others.Join(fleet.Member{Name: o.Name, Records: func() *records.Records { return o.Records },
+		Counts: d.places.Counts, Wake: d.wake.Ring, Tell: o.Changed})
 	return d, nil
 }
 

@@ -61,9 +61,12 @@ rules:
 `
 
 var (
-	home = gate.Conditions{Network: plan.WiFi, Metered: gate.No, Roaming: gate.No, Charging: gate.No, Battery: 80, Use: gate.NotInUse}
-	away = gate.Conditions{Network: plan.Cellular, Metered: gate.Yes, Roaming: gate.No, Charging: gate.No, Battery: 80, Use: gate.InUse}
-	none = gate.Conditions{Network: plan.NoNetwork, Metered: gate.No, Roaming: gate.No, Charging: gate.No, Battery: 80, Use: gate.InUse}
+	home = gate.Conditions{Network: plan.WiFi, Metered: gate.No, Roaming: gate.No, Charging: gate.No, Battery: 80,
+		Use: gate.NotInUse}
+	away = gate.Conditions{Network: plan.Cellular, Metered: gate.Yes, Roaming: gate.No, Charging: gate.No, Battery: 80,
+		Use: gate.InUse}
+	none = gate.Conditions{Network: plan.NoNetwork, Metered: gate.No, Roaming: gate.No, Charging: gate.No, Battery: 80,
+		Use: gate.InUse}
 )
 
 // yard is a device with a simulated storage, both real but for their size.
@@ -104,14 +107,16 @@ func (y *yard) start() {
 	var err error
 	y.records, err = recordstest.Open(context.Background(), y.dir+"/data/records.db")
 	require.NoError(y.t, err)
-	driver, err := webdav.New(webdav.Options{URL: y.storage.URL(), User: "u", Password: func() (string, error) { return "p", nil }, Web: web.Options{Stall: 2 * time.Second}})
+	driver, err := webdav.New(webdav.Options{URL: y.storage.URL(), User: "u",
+		Password: func() (string, error) { return "p", nil }, Web: web.Options{Stall: 2 * time.Second}})
 	require.NoError(y.t, err)
 	y.device, err = device.New(context.Background(), device.Options{
 		Name: "phone", Root: y.dir + "/phone", Records: y.records, Sensor: y.sensor,
 		Driver:  func(string) (destination.Driver, error) { return driver, nil },
 		Changed: func() {}, Log: noFault(y.t), Grace: 200 * time.Millisecond,
 		Scan:   scan.Options{Quiet: 50 * time.Millisecond, Poll: 200 * time.Millisecond},
-		Jitter: func() float64 { return 0.5 }, Wait: func(d time.Duration) time.Duration { return d / 100 }, Awake: y.awake, Renditions: y.dir + "/data/renditions", Bursts: y.dir + "/data/bursts",
+		Jitter: func() float64 { return 0.5 }, Wait: func(d time.Duration) time.Duration { return d / 100 }, Awake: y.awake,
+		Renditions: y.dir + "/data/renditions", Bursts: y.dir + "/data/bursts",
 	})
 	require.NoError(y.t, err)
 	p, err := plantext.Parse("plan", []byte(yardPlan))
@@ -210,7 +215,8 @@ func (y *yard) copy(name string) records.Copy {
 // copiesIn lists the copies of a device's records in a state, as it is recorded.
 func copiesIn(t *testing.T, r *records.Records, state queue.State) (list []records.Copy) {
 	t.Helper()
-	items, err := r.Catalogue.Items(context.Background(), records.Wanted{Standing: func(records.Standing) bool { return true }, Limit: 10_000}, time.Now())
+	items, err := r.Catalogue.Items(context.Background(),
+		records.Wanted{Standing: func(records.Standing) bool { return true }, Limit: 10_000}, time.Now())
 	require.NoError(t, err)
 	for _, it := range items {
 		of, err := r.Catalogue.CopiesOf(context.Background(), []int64{it.ID})
@@ -241,7 +247,8 @@ func (y *yard) stored() map[string]string {
 	byHash := map[string]string{}
 	root := y.dir + "/locker"
 	require.NoError(y.t, filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || strings.Contains(p, destination.TempDir) || strings.Contains(p, "/"+destination.RecordDir+"/") {
+		if err != nil || d.IsDir() || strings.Contains(p, destination.TempDir) ||
+			strings.Contains(p, "/"+destination.RecordDir+"/") {
 			return err
 		}
 		content, err := os.ReadFile(p)
@@ -289,7 +296,8 @@ func TestAPictureGoesUpByItselfAndIsProven(t *testing.T) {
 	assert.Equal(t, "2026/03/IMG_1.jpg", c.Remote)
 	assert.Equal(t, proof.ReadBack, c.Proof)
 	assert.Positive(t, c.ProvenMS)
-	assert.Equal(t, "sending: Over Wi-Fi.\nproving: Sent 14 kB as 2026/03/IMG_1.jpg.\nsafe: Read back whole.\n", strings.ReplaceAll(y.story("IMG_1.jpg"), gate.Bytes(c.Bytes), "14 kB"))
+	assert.Equal(t, "sending: Over Wi-Fi.\nproving: Sent 14 kB as 2026/03/IMG_1.jpg.\nsafe: Read back whole.\n",
+		strings.ReplaceAll(y.story("IMG_1.jpg"), gate.Bytes(c.Bytes), "14 kB"))
 	y.whole()
 }
 
@@ -305,7 +313,8 @@ func TestGatesHoldAndLetGo(t *testing.T) {
 	low.Battery = 20
 	y.sensor.Put(low)
 	s := y.until("no power", heldBy(gate.Power, 6))
-	assert.Equal(t, "Waits for the charger or a battery of at least 40%; the battery is at 20% and not charging.", s.Holds[0].Says)
+	assert.Equal(t, "Waits for the charger or a battery of at least 40%; the battery is at 20% and not charging.",
+		s.Holds[0].Says)
 	require.NoError(t, y.device.Orders.Pause(t.Context(), time.Time{}))
 	y.until("paused", heldBy(gate.Pause, 6))
 	y.sensor.Put(home)
@@ -507,7 +516,8 @@ func TestStorageThatMisbehaves(t *testing.T) {
 
 func TestAMarkerThatTheStorageDamagesIsNotPutInPlace(t *testing.T) {
 	t.Parallel()
-	for says, f := range map[string]standin.Faults{"kept 8 of 17 bytes": {Truncate: 1}, "did not keep the marker of its place as it was sent": {Flip: 1}} {
+	for says, f := range map[string]standin.Faults{"kept 8 of 17 bytes": {Truncate: 1},
+		"did not keep the marker of its place as it was sent": {Flip: 1}} {
 		t.Run(says, func(t *testing.T) {
 			y := setup(t, none)
 			y.storage.SetFaults(f)
@@ -569,8 +579,10 @@ func TestStorageThatNeedsTheKeeper(t *testing.T) {
 		says   string
 		todo   string
 	}{
-		"full":     {standin.Faults{Full: true}, "locker: The storage is full.", "Make room at the storage or enlarge it; sending goes on by itself."},
-		"password": {standin.Faults{Refuse: true}, "locker: The storage refuses the user or the password.", "Check the user and the password that the plan points to; sending goes on by itself when they are right."},
+		"full": {standin.Faults{Full: true}, "locker: The storage is full.",
+			"Make room at the storage or enlarge it; sending goes on by itself."},
+		"password": {standin.Faults{Refuse: true}, "locker: The storage refuses the user or the password.",
+			"Check the user and the password that the plan points to; sending goes on by itself when they are right."},
 	} {
 		t.Run(name, func(t *testing.T) {
 			y := setup(t, none)
@@ -676,10 +688,14 @@ func TestOddFiles(t *testing.T) {
 	y.file("cut.jpg", jpeg(t)[:5000])
 	y.file("notes.txt", []byte("larch"))
 	y.file("picture without an ending", jpeg(t))
-	for i, name := range []string{strings.Repeat("n", 251) + ".jpg", "new\nline.jpg", `"q" '50%' #1.jpg`, "tide 🌊.jpg", "cafe\u0301.jpg", "bad\xff.jpg"} {
+	for i, name := range []string{strings.Repeat("n", 251) + ".jpg", "new\nline.jpg", `"q" '50%' #1.jpg`, "tide 🌊.jpg",
+		"cafe\u0301.jpg", "bad\xff.jpg"} {
 		y.picture(name, 20+i)
 	}
-	y.until("what can be is safe", func(s wire.Device) bool { return s.States[queue.Safe].N == 8 && s.States[queue.Skipped].N == 1 })
+	y.until("what can be is safe", func(s wire.Device) bool {
+		return s.States[queue.Safe].N == 8 &&
+			s.States[queue.Skipped].N == 1
+	})
 	assert.Equal(t, "The file is empty: it has 0 bytes.", y.copy("empty.jpg").Says)
 	y.safeIsWhole()
 	y.file("empty.jpg", jpeg(t)[:9000])
@@ -752,10 +768,12 @@ func TestAChangedPlanTakesEffectAtOnce(t *testing.T) {
 	y := setup(t, none)
 	y.picture("1.jpg", 1)
 	y.until("held", heldBy(gate.Network, 1))
-	p, err := plantext.Parse("plan", []byte(strings.Replace(yardPlan, "take: [photo, video]\n    to", "take: [video]\n    to", 1)))
+	p, err := plantext.Parse("plan", []byte(strings.Replace(yardPlan, "take: [photo, video]\n    to",
+		"take: [video]\n    to", 1)))
 	require.Error(t, err, "its lane takes photos")
 	require.Nil(t, p)
-	p, err = plantext.Parse("plan", []byte(strings.NewReplacer("take: [photo, video]", "take: [video]", "        take: [photo]\n", "").Replace(yardPlan)))
+	p, err = plantext.Parse("plan", []byte(strings.NewReplacer("take: [photo, video]", "take: [video]",
+		"        take: [photo]\n", "").Replace(yardPlan)))
 	require.NoError(t, err)
 	y.device.SetPlan(p)
 	y.until("skipped", counts(queue.Skipped, 1))

@@ -148,7 +148,8 @@ func (d *Device) decide(ctx context.Context, last *decision, now time.Time) erro
 	if err != nil {
 		return err
 	}
-	last.Situation, last.verdicts, last.owed, last.ahead = s, map[queue.Class]gate.Verdict{}, map[queue.Class]int64{}, newAhead()
+	last.Situation, last.verdicts, last.owed, last.ahead = s, map[queue.Class]gate.Verdict{}, map[queue.Class]int64{},
+		newAhead()
 	classes := map[queue.Class]bool{}
 	for _, c := range counters {
 		if c.State == queue.Waiting || c.State == queue.Proving || c.State == queue.Sending || c.State == queue.Preparing {
@@ -272,7 +273,8 @@ type choice struct {
 
 // choose picks what goes next to a destination: orders first, then proofs that are
 // owed, then the first copy of any open class; ok is false when there is nothing.
-func (d *Device) choose(ctx context.Context, name string, busy []int64, last decision) (next choice, ok bool, err error) {
+func (d *Device) choose(ctx context.Context, name string, busy []int64,
+	last decision) (next choice, ok bool, err error) {
 	if last.ordered {
 		orders, err := d.Records.Queue.Orders(ctx, name, busy, last.Time)
 		if err != nil {
@@ -293,7 +295,8 @@ func (d *Device) choose(ctx context.Context, name string, busy []int64, last dec
 			if class.Destination != name || n == 0 {
 				continue
 			}
-			c, ok, err := last.ahead.first(ctx, d.Records, line{class, queue.Proving, "", plan.NewestFirst}, math.MaxInt64, busy, last.Time)
+			c, ok, err := last.ahead.first(ctx, d.Records, line{class, queue.Proving, "", plan.NewestFirst}, math.MaxInt64,
+				busy, last.Time)
 			if err != nil || ok {
 				return choice{c, carry.Way{Proving: true}}, ok, err
 			}
@@ -303,7 +306,8 @@ func (d *Device) choose(ctx context.Context, name string, busy []int64, last dec
 }
 
 // chooseWaiting picks the first copy of the open classes of a destination.
-func (d *Device) chooseWaiting(ctx context.Context, name string, busy []int64, last decision) (best choice, some bool, err error) {
+func (d *Device) chooseWaiting(ctx context.Context, name string, busy []int64,
+	last decision) (best choice, some bool, err error) {
 	videos := last.VideosShare(name, d.videosUnderWay(name, last))
 	left := d.Others.Left(name, last.keepFree(name))
 	for class, v := range last.verdicts {
@@ -315,7 +319,8 @@ func (d *Device) chooseWaiting(ctx context.Context, name string, busy []int64, l
 			fits = min(fits, left)
 		}
 		rule := last.Plan.Rules[class.Rule]
-		c, ok, err := last.ahead.first(ctx, d.Records, line{class, queue.Waiting, carry.FormOf(last.Plan, class), rule.Order}, fits, busy, last.Time)
+		c, ok, err := last.ahead.first(ctx, d.Records, line{class, queue.Waiting, carry.FormOf(last.Plan, class),
+			rule.Order}, fits, busy, last.Time)
 		if err != nil {
 			return best, false, err
 		}

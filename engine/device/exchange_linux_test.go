@@ -385,7 +385,8 @@ func TestTimesBeyondSixtyFourBitsDoNotWrap(t *testing.T) {
 	defer func() { b.stop(); unmount(t, b.dir+"/phone") }()
 	require.NoError(t, os.Mkdir(b.dir+"/phone/DCIM", 0o755))
 	b.start()
-	for name, at := range map[string]time.Time{"later.jpg": time.Date(2300, 5, 1, 0, 0, 0, 0, time.UTC), "2040.jpg": time.Date(2040, 5, 1, 0, 0, 0, 0, time.UTC)} {
+	for name, at := range map[string]time.Time{"later.jpg": time.Date(2300, 5, 1, 0, 0, 0, 0, time.UTC),
+		"2040.jpg": time.Date(2040, 5, 1, 0, 0, 0, 0, time.UTC)} {
 		file := b.dir + "/phone/" + name
 		var plain bytes.Buffer // which tells no time itself
 		require.NoError(t, imagejpeg.Encode(&plain, image.NewGray(image.Rect(0, 0, 8+len(name), 8)), nil))

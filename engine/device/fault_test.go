@@ -68,7 +68,8 @@ var remotes = map[string]func(t *testing.T) remote{
 		t.Cleanup(func() { assert.NoError(t, s.Close()) })
 		root := t.TempDir()
 		return remote{s.Address, root, func(address string) destination.Driver {
-			return sftp.New(sftp.Options{Address: address, Path: root, User: s.User, HostKey: s.HostKey, Stall: stall, Key: func() ([]byte, error) { return s.Key, nil }})
+			return sftp.New(sftp.Options{Address: address, Path: root, User: s.User, HostKey: s.HostKey, Stall: stall,
+				Key: func() ([]byte, error) { return s.Key, nil }})
 		}, func(t *testing.T) { require.NoError(t, s.Close()); require.NoError(t, s.Begin(t.Context())) }}
 	},
 	"s3": func(t *testing.T) remote {
@@ -76,7 +77,8 @@ var remotes = map[string]func(t *testing.T) remote{
 		require.NoError(t, g.Start(t.Context(), "locker"))
 		t.Cleanup(func() { assert.NoError(t, g.Close()) })
 		return remote{g.Address, g.Files("locker"), func(address string) destination.Driver {
-			d, err := s3.New(s3.Options{URL: "http://" + address, Bucket: "locker", User: g.User, Password: func() (string, error) { return g.Password, nil }, Web: web.Options{Stall: stall}})
+			d, err := s3.New(s3.Options{URL: "http://" + address, Bucket: "locker", User: g.User,
+				Password: func() (string, error) { return g.Password, nil }, Web: web.Options{Stall: stall}})
 			require.NoError(t, err)
 			return d
 		}, func(t *testing.T) { require.NoError(t, g.Kill()); require.NoError(t, g.Begin(t.Context())) }}
@@ -93,7 +95,8 @@ func (h *house) whole(root string) {
 			if errors.Is(err, fs.ErrNotExist) && strings.Contains(p, destination.TempDir) {
 				return nil // a storage removes the folder of temporary names when it is empty
 			}
-			if err != nil || e.IsDir() || strings.Contains(p, destination.TempDir) || strings.Contains(p, "/"+destination.RecordDir+"/") || strings.Contains(p, "/.sgwtmp/") {
+			if err != nil || e.IsDir() || strings.Contains(p, destination.TempDir) ||
+				strings.Contains(p, "/"+destination.RecordDir+"/") || strings.Contains(p, "/.sgwtmp/") {
 				return err
 			}
 			content, err := os.ReadFile(p)
@@ -287,7 +290,8 @@ func TestAPasswordThatChanges(t *testing.T) {
 	var password atomic.Value
 	password.Store("first")
 	h := newHouse(t, "webdav", "", "", func() destination.Driver {
-		d, err := webdav.New(webdav.Options{URL: a.URL, User: "slip", Password: func() (string, error) { return password.Load().(string), nil }})
+		d, err := webdav.New(webdav.Options{URL: a.URL, User: "slip",
+			Password: func() (string, error) { return password.Load().(string), nil }})
 		require.NoError(t, err)
 		return d
 	}, "phone")
@@ -344,7 +348,8 @@ func TestALinkThatGoesDownAndUp(t *testing.T) {
 	if _, err := exec.LookPath("ip"); err != nil {
 		t.Skip("ip is not installed (Debian: apt-get install iproute2)")
 	}
-	space, here, there := fmt.Sprintf("tide%d", os.Getpid()), fmt.Sprintf("td%da", os.Getpid()%100000), fmt.Sprintf("td%db", os.Getpid()%100000)
+	space, here, there := fmt.Sprintf("tide%d", os.Getpid()), fmt.Sprintf("td%da", os.Getpid()%100000),
+		fmt.Sprintf("td%db", os.Getpid()%100000)
 	ip := func(args ...string) {
 		t.Helper()
 		out, err := exec.Command("ip", args...).CombinedOutput()
@@ -392,6 +397,7 @@ func TestALinkThatGoesDownAndUp(t *testing.T) {
 	h.until("phone", "all safe", counts(queue.Safe, 11))
 	assert.Contains(t, h.story("phone", "long.jpg"), "It goes on after")
 	cuts := strings.Count(h.story("phone", "long.jpg"), "sending: ") - 1 // a busy machine may make more than three
-	assert.LessOrEqual(t, h.copy("phone", "long.jpg").SentTwice(), int64(cuts)*(16<<20+destination.Doubt), "at most one part twice for each cut, and what is doubted of the one before")
+	assert.LessOrEqual(t, h.copy("phone", "long.jpg").SentTwice(), int64(cuts)*(16<<20+destination.Doubt),
+		"at most one part twice for each cut, and what is doubted of the one before")
 	h.whole(a.Root)
 }

@@ -25,7 +25,8 @@ func (y *yard) asReduced(form string) {
 	y.t.Helper()
 	text := yardPlan
 	if form != "" {
-		text = strings.NewReplacer("destinations:", "renditions:\n  small: "+form+"\ndestinations:", "    to: [locker]\n", "    send: {photo: small}\n    to: [locker]\n").Replace(yardPlan)
+		text = strings.NewReplacer("destinations:", "renditions:\n  small: "+form+"\ndestinations:", "    to: [locker]\n",
+			"    send: {photo: small}\n    to: [locker]\n").Replace(yardPlan)
 	}
 	p, err := plantext.Parse("plan", []byte(text))
 	require.NoError(y.t, err)
@@ -139,7 +140,9 @@ func TestTheFormOfWhatWaitsFollowsThePlan(t *testing.T) {
 
 func TestClipsAreMadeSmallerOnChargeOnly(t *testing.T) {
 	y := setup(t, home)
-	p, err := plantext.Parse("plan", []byte(strings.NewReplacer("destinations:", "renditions:\n  low: {height: 144, quality: 60}\ndestinations:", "    to: [locker]\n", "    send: {video: low}\n    to: [locker]\n").Replace(yardPlan)))
+	p, err := plantext.Parse("plan", []byte(strings.NewReplacer("destinations:",
+		"renditions:\n  low: {height: 144, quality: 60}\ndestinations:", "    to: [locker]\n", "    send: {video: "+
+			"low}\n    to: [locker]\n").Replace(yardPlan)))
 	require.NoError(t, err)
 	y.device.SetPlan(p)
 	file := t.TempDir() + "/clip.mp4"

@@ -52,9 +52,11 @@ func (m *mending) broke(what string, err error) {
 	if m.problem == "" {
 		m.d.Log.Error(what, "device", m.d.Name, "err", err)
 	}
-	m.problem = "Yard Tide cannot keep its records: " + err.Error() + ". Make room on the disk of the data directory and allow writing to it; it goes on by itself."
+	m.problem = "Yard Tide cannot keep its records: " + err.Error() +
+		". Make room on the disk of the data directory and allow writing to it; it goes on by itself."
 	if records.IsDamage(err) {
-		m.problem = "The records of " + m.d.Name + " are damaged, and nothing is sent until they are rebuilt: stop Yard Tide and run: yardtide rebuild. What is at the storages is kept, and nothing is sent that is there."
+		m.problem = "The records of " + m.d.Name + " are damaged, and nothing is sent until they are rebuilt: stop Yard " +
+			"Tide and run: yardtide rebuild. What is at the storages is kept, and nothing is sent that is there."
 	}
 	m.until = time.Now().Add(m.d.Wait(recordsWait))
 	m.mu.Unlock()

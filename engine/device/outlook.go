@@ -19,7 +19,8 @@ import (
 func (d *Device) outside() gate.Situation {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return gate.Situation{Device: d.Name, Plan: d.plan, Now: d.now.Taken(d.plan.Devices[d.Name].UnknownNetwork), Pause: d.pause, Time: time.Now(), Zone: d.zone}
+	return gate.Situation{Device: d.Name, Plan: d.plan, Now: d.now.Taken(d.plan.Devices[d.Name].UnknownNetwork),
+		Pause: d.pause, Time: time.Now(), Zone: d.zone}
 }
 
 // outlook is what is known now without the records: what was spent and what waits is
@@ -50,7 +51,8 @@ func (d *Device) situation(ctx context.Context) (gate.Situation, []records.Count
 func (d *Device) Known() tell.Known {
 	now := time.Now()
 	s := d.outlook()
-	k := tell.Known{Plan: s.Plan, Room: d.Others.Left, Conditions: s.Now, Pause: s.Pause, Places: s.Places, Sources: map[string]tell.Source{}, Stands: map[string]tell.Stand{}}
+	k := tell.Known{Plan: s.Plan, Room: d.Others.Left, Conditions: s.Now, Pause: s.Pause, Places: s.Places,
+		Sources: map[string]tell.Source{}, Stands: map[string]tell.Stand{}}
 	for name := range s.Plan.Destinations {
 		id, seen := d.places.Stands(name)
 		k.Stands[name] = tell.Stand{ID: id, Seen: seen}

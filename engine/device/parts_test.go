@@ -17,7 +17,8 @@ import (
 
 // raw is a raw file as cameras make them, with noise in it.
 func raw(n int) []byte {
-	return append([]byte("II*\x00\x10\x00\x00\x00CR\x02\x00\x00\x00\x00\x00"), bytes.Repeat([]byte{byte(n), 3, 1}, 20_000)...)
+	return append([]byte("II*\x00\x10\x00\x00\x00CR\x02\x00\x00\x00\x00\x00"),
+		bytes.Repeat([]byte{byte(n), 3, 1}, 20_000)...)
 }
 
 func (y *yard) item(name string) wire.Item {
@@ -57,7 +58,8 @@ func TestWhatBelongsTogetherIsOneItem(t *testing.T) {
 
 	y.sensor.Put(home)
 	y.until("safe", counts(queue.Safe, 3))
-	assert.ElementsMatch(t, []string{"03/IMG_1.JPG", "03/IMG_1.CR2", "03/IMG_1.xmp", "03/IMG_2.JPG", "03/IMG_2.MOV"}, y.below("2026")[:5])
+	assert.ElementsMatch(t, []string{"03/IMG_1.JPG", "03/IMG_1.CR2", "03/IMG_1.xmp", "03/IMG_2.JPG", "03/IMG_2.MOV"},
+		y.below("2026")[:5])
 	one := y.item("IMG_1.CR2")
 	assert.Equal(t, "IMG_1.JPG", one.Name, "who looks for a part finds the item")
 	assert.ElementsMatch(t, []string{"IMG_1.CR2", "IMG_1.xmp"}, []string{one.Parts[0].Name, one.Parts[1].Name})
@@ -73,7 +75,10 @@ func TestWhatBelongsTogetherIsOneItem(t *testing.T) {
 	// It is safe when each of its files is.
 	y.sensor.Put(none)
 	y.file("IMG_2.xmp", []byte(sidecar("later", 3)))
-	y.until("waits again", func(s wire.Device) bool { return s.States[queue.Waiting].N == 1 && s.States[queue.Safe].N == 2 })
+	y.until("waits again", func(s wire.Device) bool {
+		return s.States[queue.Waiting].N == 1 &&
+			s.States[queue.Safe].N == 2
+	})
 	assert.Equal(t, "waiting", y.item("IMG_2.JPG").State)
 	y.sensor.Put(home)
 	y.until("safe", counts(queue.Safe, 3))
@@ -98,7 +103,8 @@ func TestARuleSaysWhichPartsGo(t *testing.T) {
 	y.until("found", func(s wire.Device) bool { return total(s.States) == 1 })
 	y.sensor.Put(home)
 	y.until("safe", func(s wire.Device) bool { return s.States[queue.Safe].N == 1 && total(s.States) == 1 })
-	assert.ElementsMatch(t, []string{"03/IMG_1.JPG", "03/IMG_1.JPG.xmp"}, y.below("2026"), "raw files are not taken, sidecars go")
+	assert.ElementsMatch(t, []string{"03/IMG_1.JPG", "03/IMG_1.JPG.xmp"}, y.below("2026"),
+		"raw files are not taken, sidecars go")
 	y.follow("\nyard:", "\nformat: 2\nyard:", "    to: [locker]\n", "    to: [locker]\n    companions: [raw]\n")
 	y.until("the raw goes", func(s wire.Device) bool { return len(y.below("2026")) == 3 && s.States[queue.Safe].N == 1 })
 	assert.Contains(t, y.below("2026"), "03/IMG_1.CR2")
@@ -107,22 +113,28 @@ func TestARuleSaysWhichPartsGo(t *testing.T) {
 	y.file("IMG_2.CR2", raw(2))
 	y.until("safe", counts(queue.Safe, 2))
 	assert.NotContains(t, y.below("2026"), "03/IMG_2.CR2")
-	y.follow("\nyard:", "\nformat: 2\nyard:", "    to: [locker]\n", "    to: [locker]\n    companions: [raw, clip, sidecar]\n")
+	y.follow("\nyard:", "\nformat: 2\nyard:", "    to: [locker]\n",
+		"    to: [locker]\n    companions: [raw, clip, sidecar]\n")
 	y.until("it goes, too", func(s wire.Device) bool { return len(y.below("2026")) == 5 && s.States[queue.Safe].N == 2 })
 }
 
 func TestASidecarStaysWhereThePlaceIsLeftOut(t *testing.T) {
 	t.Parallel()
 	y := setup(t, none)
-	y.follow("destinations:", "renditions:\n  quiet: {facts: no place}\ndestinations:", "    to: [locker]\n", "    to: [locker]\n    send: {photo: quiet}\n")
+	y.follow("destinations:", "renditions:\n  quiet: {facts: no place}\ndestinations:", "    to: [locker]\n",
+		"    to: [locker]\n    send: {photo: quiet}\n")
 	y.large("IMG_1.JPG", 1)
 	y.file("IMG_1.xmp", []byte(sidecar("At the slip", 5)))
 	y.until("found", func(s wire.Device) bool { return total(s.States) == 1 })
 	y.sensor.Put(home)
 	y.until("safe", counts(queue.Safe, 1))
 	assert.Equal(t, []string{"03/IMG_1.JPG"}, y.below("2026"))
-	y.follow("destinations:", "renditions:\n  quiet: {long-edge: 800}\ndestinations:", "    to: [locker]\n", "    to: [locker]\n    send: {photo: quiet}\n")
-	y.until("it goes when all is told", func(s wire.Device) bool { return len(y.below("2026")) == 2 && s.States[queue.Safe].N == 1 })
+	y.follow("destinations:", "renditions:\n  quiet: {long-edge: 800}\ndestinations:", "    to: [locker]\n",
+		"    to: [locker]\n    send: {photo: quiet}\n")
+	y.until("it goes when all is told", func(s wire.Device) bool {
+		return len(y.below("2026")) == 2 &&
+			s.States[queue.Safe].N == 1
+	})
 }
 
 func TestPartsKeepTheNameOfTheirMainFile(t *testing.T) {
@@ -141,5 +153,6 @@ func TestPartsKeepTheNameOfTheirMainFile(t *testing.T) {
 	stem := main.Remote[:len(main.Remote)-len(".JPG")]
 	require.NotEqual(t, "2026/03/IMG_1", stem, "the name was taken")
 	y.until("each file", func(wire.Device) bool { return len(y.below("2026")) == 4 })
-	assert.ElementsMatch(t, []string{"03/IMG_1.JPG", stem[5:] + ".JPG", stem[5:] + ".CR2", stem[5:] + ".JPG.xmp"}, y.below("2026"))
+	assert.ElementsMatch(t, []string{"03/IMG_1.JPG", stem[5:] + ".JPG", stem[5:] + ".CR2", stem[5:] + ".JPG.xmp"},
+		y.below("2026"))
 }

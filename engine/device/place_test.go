@@ -205,11 +205,13 @@ func TestAnotherPlaceIsAskedAbout(t *testing.T) {
 			one := b.safe()[0]
 			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(b.place("attic"), one.Remote)), 0o755))
 			copied(t, filepath.Join(b.place("loft"), one.Remote), filepath.Join(b.place("attic"), one.Remote))
-			require.NoError(t, os.WriteFile(filepath.Join(b.place("attic"), destination.MarkerName), []byte("fedcba9876543210\n"), 0o644))
+			require.NoError(t, os.WriteFile(filepath.Join(b.place("attic"), destination.MarkerName),
+				[]byte("fedcba9876543210\n"), 0o644))
 			b.standFor("attic")
 			b.picture("3.jpg")
 			s := b.until("asked", func(s wire.Device) bool {
-				return heldBy(gate.Trouble, 1)(s) && heldBy(gate.Place, 2)(s) && strings.Contains(s.Holds[0].Says+s.Holds[1].Says, "fedcba9876543210")
+				return heldBy(gate.Trouble, 1)(s) && heldBy(gate.Place, 2)(s) &&
+					strings.Contains(s.Holds[0].Says+s.Holds[1].Says, "fedcba9876543210")
 			})
 			assert.Zero(t, s.States[queue.Safe].N)
 			b.nothingIsCalledSafeThatIsNot("while it is asked")
@@ -280,7 +282,8 @@ func TestTwinsAndAdoptedFilesAreLookedAt(t *testing.T) {
 	remote := filepath.Join(b.path, b.safe()[0].Remote)
 	require.NoError(t, os.WriteFile(remote, append(bytes.Clone(content[:len(content)-1]), 'x'), 0o644))
 	(&house{t: t, dir: b.dir}).file("phone", "again.jpg", content)
-	b.until("the first is no longer safe, the second is", func(s wire.Device) bool { return s.States[queue.Stuck].N == 1 && s.States[queue.Safe].N == 1 })
+	b.until("the first is no longer safe, the second is",
+		func(s wire.Device) bool { return s.States[queue.Stuck].N == 1 && s.States[queue.Safe].N == 1 })
 	b.nothingIsCalledSafeThatIsNot("after a twin was found damaged")
 
 	// A file that was adopted and hashed is changed before its picture comes.
@@ -358,7 +361,8 @@ func TestNothingIsCalledSafeThatIsNotWhateverBecomesOfPlaces(t *testing.T) {
 					b.until("seen", func(s wire.Device) bool {
 						found, err := b.device.Told.Find(context.Background(), seen, 1)
 						require.NoError(t, err)
-						return len(found) == 1 && (found[0].State == string(queue.Safe) || len(s.Holds) > 0 && !heldBy(gate.Trouble, 0)(s))
+						return len(found) == 1 && (found[0].State == string(queue.Safe) || len(s.Holds) > 0 &&
+							!heldBy(gate.Trouble, 0)(s))
 					})
 				}
 				b.nothingIsCalledSafeThatIsNot(fmt.Sprintf("step %d, %s", step, what))
@@ -373,7 +377,8 @@ func TestNothingIsCalledSafeThatIsNotWhateverBecomesOfPlaces(t *testing.T) {
 			b.until("all safe", func(s wire.Device) bool {
 				_, err := b.device.Orders.Retry(t.Context(), nil)
 				require.NoError(t, err)
-				return s.States[queue.Safe].N > 0 && s.States[queue.Waiting].N+s.States[queue.Stuck].N+s.States[queue.Proving].N+s.States[queue.Sending].N == 0
+				return s.States[queue.Safe].N > 0 && s.States[queue.Waiting].N+s.States[queue.Stuck].N+s.States[queue.Proving].N+
+					s.States[queue.Sending].N == 0
 			})
 			b.nothingIsCalledSafeThatIsNot("in the end")
 		})
@@ -552,7 +557,8 @@ func (f failing) Publish(ctx context.Context, temp, path string) error {
 }
 
 func (f failing) Open(ctx context.Context, path string) (io.ReadCloser, error) {
-	if path != destination.MarkerName && !strings.HasPrefix(path, destination.TempDir) && !strings.HasPrefix(path, destination.RecordDir) {
+	if path != destination.MarkerName && !strings.HasPrefix(path, destination.TempDir) &&
+		!strings.HasPrefix(path, destination.RecordDir) {
 		if err := f.fail("read back"); err != nil {
 			return nil, err
 		}
@@ -567,7 +573,8 @@ const sixMinutes = 700 * time.Millisecond
 // time of a try is taken where it is made: a slow machine only makes fewer in six minutes.
 func TestWhatFailsTheSameWayWaitsLongerEachTime(t *testing.T) {
 	t.Parallel()
-	causes := []queue.Cause{queue.Unreachable, queue.Busy, queue.Full, queue.SignIn, queue.Identity, queue.Misplaced, queue.Elsewhere, queue.Refused, queue.Taken, queue.Different, queue.Changed, queue.Unreadable, queue.Shut, queue.Bug}
+	causes := []queue.Cause{queue.Unreachable, queue.Busy, queue.Full, queue.SignIn, queue.Identity, queue.Misplaced,
+		queue.Elsewhere, queue.Refused, queue.Taken, queue.Different, queue.Changed, queue.Unreadable, queue.Shut, queue.Bug}
 	for call, most := range map[string]int{
 		"put of the marker":  3 * 8, // three ask for it: the look at the place, the send, the open record
 		"put of the picture": 9,

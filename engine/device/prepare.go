@@ -132,7 +132,8 @@ func (ps *preparers) told(now time.Time) (list []tell.Send) {
 		if c.Kind != media.Video || now.Sub(p.began) <= time.Second {
 			continue
 		}
-		list = append(list, tell.Send{Copy: c.ID, Rule: c.Rule, Send: wire.Send{Item: ps.d.Records.Catalogue.Key(c.Item), Name: c.Name, Kind: c.Kind, Destination: c.Destination, Shelf: c.Shelf,
+		list = append(list, tell.Send{Copy: c.ID, Rule: c.Rule, Send: wire.Send{Item: ps.d.Records.Catalogue.Key(c.Item),
+			Name: c.Name, Kind: c.Kind, Destination: c.Destination, Shelf: c.Shelf,
 			State: queue.Preparing, Bytes: c.Size, Sent: int64(p.share * float64(c.Size))}})
 	}
 	return list
@@ -140,7 +141,8 @@ func (ps *preparers) told(now time.Time) (list []tell.Send) {
 
 // beginNext begins to prepare the next copy of a class; began is false when there is none,
 // or no hand is free.
-func (ps *preparers) beginNext(ctx, sendCtx context.Context, class queue.Class, form string, last decision) (began bool, err error) {
+func (ps *preparers) beginNext(ctx, sendCtx context.Context, class queue.Class, form string,
+	last decision) (began bool, err error) {
 	for {
 		if !ps.of(class.Kind).Free() {
 			return false, nil
@@ -212,8 +214,10 @@ func (ps *preparers) notPrepared(ctx context.Context, c records.Copy, why error)
 	case records.IsFailure(why):
 		return why
 	case errors.As(why, &fault): // sending finds the same, and says what follows
-		return ps.d.Records.Forms.SetForm(ctx, c.Item, c.Rule, c.Shelf, carry.FormOf(ps.d.currentPlan(), c.Class), false, c.Size, "It cannot be prepared: "+fault.Says, time.Now())
+		return ps.d.Records.Forms.SetForm(ctx, c.Item, c.Rule, c.Shelf, carry.FormOf(ps.d.currentPlan(), c.Class), false,
+			c.Size, "It cannot be prepared: "+fault.Says, time.Now())
 	}
 	ps.d.Log.Error("a copy cannot be prepared", "device", ps.d.Name, "copy", c.ID, "err", why)
-	return ps.d.Records.Queue.Delay(ctx, c.ID, "It cannot be prepared: "+why.Error()+".", time.Now().Add(ps.d.Wait(prepareAgain)), time.Now())
+	return ps.d.Records.Queue.Delay(ctx, c.ID, "It cannot be prepared: "+why.Error()+".",
+		time.Now().Add(ps.d.Wait(prepareAgain)), time.Now())
 }

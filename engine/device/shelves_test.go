@@ -32,7 +32,8 @@ func (y *yard) follow(pairs ...string) *plan.Plan {
 
 // quickly has small copies go over cellular.
 func (y *yard) quickly() {
-	y.follow("destinations:", "renditions:\n  quick: {long-edge: 200, quality: 60}\ndestinations:", "        take: [photo]\n", "        take: [photo]\n        send: quick\n")
+	y.follow("destinations:", "renditions:\n  quick: {long-edge: 200, quality: 60}\ndestinations:",
+		"        take: [photo]\n", "        take: [photo]\n        send: quick\n")
 }
 
 // on reads an item's copy on a shelf.
@@ -175,7 +176,8 @@ func TestASmallCopyStaysWhileTheWholeIsNotThere(t *testing.T) {
 func TestPreviewsLieBesideInAFolderOfTheirOwn(t *testing.T) {
 	t.Parallel()
 	y := setup(t, home)
-	y.follow("destinations:", "renditions:\n  tiny: {long-edge: 200}\ndestinations:", "    to: [locker]\n", "    to: [locker]\n    previews: tiny\n")
+	y.follow("destinations:", "renditions:\n  tiny: {long-edge: 200}\ndestinations:", "    to: [locker]\n",
+		"    to: [locker]\n    previews: tiny\n")
 	y.large("a.jpg", 1)
 	small, err := standin.JPEG(3, 150, time.Date(2026, 3, 1, 10, 3, 0, 0, time.UTC))
 	require.NoError(t, err)
@@ -249,7 +251,8 @@ func TestAClashIsSkippedWhereTheRuleSaysSo(t *testing.T) {
 	y.follow("    to: [locker]\n", "    to: [locker]\n    on-clash: skip\n")
 	y.picture("a.jpg", 1)
 	y.until("skipped", counts(queue.Skipped, 1))
-	assert.Contains(t, y.story("a.jpg"), "Something else has the name 2026/03/a.jpg there, and the rule everyday skips such.")
+	assert.Contains(t, y.story("a.jpg"), "Something else has the name 2026/03/a.jpg there, and the rule everyday "+
+		"skips such.")
 	content, err := os.ReadFile(y.dir + "/locker/2026/03/a.jpg")
 	require.NoError(t, err)
 	assert.Equal(t, "another's", string(content))
@@ -259,7 +262,8 @@ func TestAClashIsSkippedWhereTheRuleSaysSo(t *testing.T) {
 func TestHEICGoesAsShotAndAsJPEGBeside(t *testing.T) {
 	t.Parallel()
 	y := setup(t, home)
-	y.follow("destinations:", "renditions:\n  open: {format: both, long-edge: 200}\ndestinations:", "    to: [locker]\n", "    to: [locker]\n    send: {photo: open}\n")
+	y.follow("destinations:", "renditions:\n  open: {format: both, long-edge: 200}\ndestinations:", "    to: [locker]\n",
+		"    to: [locker]\n    send: {photo: open}\n")
 	picture, err := standin.JPEG(1, 400, time.Date(2026, 3, 1, 10, 1, 0, 0, time.UTC))
 	require.NoError(t, err)
 	dir := t.TempDir()
@@ -288,7 +292,8 @@ func TestHEICGoesAsShotAndAsJPEGBeside(t *testing.T) {
 func TestWhatWouldTellThePlaceIsStuckAndNotSent(t *testing.T) {
 	t.Parallel()
 	y := setup(t, home)
-	y.follow("destinations:", "renditions:\n  quiet: {facts: no place}\ndestinations:", "    to: [locker]\n", "    to: [locker]\n    send: {photo: quiet}\n")
+	y.follow("destinations:", "renditions:\n  quiet: {facts: no place}\ndestinations:", "    to: [locker]\n",
+		"    to: [locker]\n    send: {photo: quiet}\n")
 	whole, err := standin.JPEG(5, 900, time.Date(2026, 3, 1, 10, 5, 0, 0, time.UTC))
 	require.NoError(t, err)
 	y.file("cut.jpg", whole[:len(whole)/2])
@@ -374,7 +379,8 @@ func TestOnlyWhatACopyItselfPutThereIsRemoved(t *testing.T) {
 	require.NoError(t, os.MkdirAll(theirs+"/c.jpg/album", 0o755))
 	y.sensor.Put(home)
 	for _, name := range names {
-		require.Eventually(t, func() bool { c, _ := y.on(name, plan.Small); return c.State == queue.Skipped }, 20*time.Second, 10*time.Millisecond, "%s: %v", name, y.story(name))
+		require.Eventually(t, func() bool { c, _ := y.on(name, plan.Small); return c.State == queue.Skipped },
+			20*time.Second, 10*time.Millisecond, "%s: %v", name, y.story(name))
 	}
 	assert.FileExists(t, theirs+"/a.jpg", "it was there before")
 	assert.FileExists(t, theirs+"/a somebody's.jpg")

@@ -78,7 +78,9 @@ func TestASourceThatHangsKeepsOnlyItself(t *testing.T) {
 	y := setup(t, home)
 	f := mountSilent(t, y.dir+"/phone/Share")
 	with := func(more string) {
-		p, err := plantext.Parse("plan", []byte(strings.Replace(strings.Replace(yardPlan, "    sources:\n", "    sources:\n      - {folder: Share, rule: everyday}\n", 1), "    take: [photo, video]\n", "    take: [photo, video]\n    order: "+more+"\n", 1)))
+		p, err := plantext.Parse("plan", []byte(strings.Replace(strings.Replace(yardPlan, "    sources:\n",
+			"    sources:\n      - {folder: Share, rule: everyday}\n", 1), "    take: [photo, video]\n",
+			"    take: [photo, video]\n    order: "+more+"\n", 1)))
 		require.NoError(t, err)
 		y.device.SetPlan(p)
 	}

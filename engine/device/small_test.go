@@ -38,7 +38,8 @@ func TestAStalledStorageKeepsNoStatus(t *testing.T) {
 		require.NoError(t, err)
 	}
 	stalled := y.storage.Stalled() - before
-	assert.Greater(t, asked, 3*stalled+3, "who asks waits for no request that stalls: else each would be answered after one")
+	assert.Greater(t, asked, 3*stalled+3, "who asks waits for no request that stalls: else each would be answered "+
+		"after one")
 	y.storage.SetFaults(standin.Faults{})
 	y.until("safe", counts(queue.Safe, 2))
 }
@@ -46,7 +47,8 @@ func TestAStalledStorageKeepsNoStatus(t *testing.T) {
 func TestSmallestGoesFirstBetweenKindsToo(t *testing.T) {
 	t.Parallel()
 	y := setup(t, none)
-	p, err := plantext.Parse("plan", []byte(strings.Replace(strings.Replace(yardPlan, "take: [photo, video]", "order: smallest\n    take: [photo, video]", 1), "url: http", "senders: 1\n    url: http", 1)))
+	p, err := plantext.Parse("plan", []byte(strings.Replace(strings.Replace(yardPlan, "take: [photo, video]",
+		"order: smallest\n    take: [photo, video]", 1), "url: http", "senders: 1\n    url: http", 1)))
 	require.NoError(t, err)
 	y.device.SetPlan(p)
 	y.clip("b.mp4")
@@ -102,7 +104,8 @@ func TestWhatIsReadBackToGoOnIsSpent(t *testing.T) {
 	open, _ := real["sftp"](t)
 	h := newHouse(t, "sftp", "", "", open, "phone")
 	h.stop()
-	h.plan = strings.Replace(h.plan, "lanes: [{over: wifi}]", "lanes: [{over: wifi, metered: true, allowance: 900 MB per day}]", 1)
+	h.plan = strings.Replace(h.plan, "lanes: [{over: wifi}]",
+		"lanes: [{over: wifi, metered: true, allowance: 900 MB per day}]", 1)
 	fast := h.plan
 	h.plan = strings.Replace(fast, "  phone:\n", "  phone:\n    limit: 30 MB/s\n", 1)
 	metered := home
@@ -125,7 +128,8 @@ func TestWhatIsReadBackToGoOnIsSpent(t *testing.T) {
 	require.Contains(t, h.story("phone", "long.jpg"), "It goes on after")
 	a, err := h.devices["phone"].Records.Ledger.Account(t.Context(), plan.WiFi, time.Time{}, false)
 	require.NoError(t, err)
-	assert.GreaterOrEqual(t, a.Spent, h.copy("phone", "long.jpg").Sent+destination.Compared, "what went, and what was read back")
+	assert.GreaterOrEqual(t, a.Spent, h.copy("phone", "long.jpg").Sent+destination.Compared,
+		"what went, and what was read back")
 }
 
 // A large file whose time was touched is hashed to see whether it changed, and a

@@ -99,7 +99,11 @@ func (ss *sources) follow(ctx context.Context) error {
 		stop()
 		running = ss.ended(running)
 		p := ss.d.currentPlan()
-		for err := ss.d.Records.Catalogue.Apply(ctx, p, ss.d.Name, time.Now()); err != nil; err = ss.d.Records.Catalogue.Apply(ctx, p, ss.d.Name, time.Now()) {
+		for {
+			err := ss.d.Records.Catalogue.Apply(ctx, p, ss.d.Name, time.Now())
+			if err == nil {
+				break
+			}
 			if !ss.d.mending.rest(ctx, "the plan could not be applied", err) {
 				return nil
 			}
@@ -118,7 +122,9 @@ func (ss *sources) follow(ctx context.Context) error {
 		resolved := ss.resolve(all)
 		for i, s := range all {
 			if other, doubled := doubled(resolved, i); doubled {
-				ss.setProblems(s.Folder, scan.Problem{Path: ss.d.Folder(s.Folder), Says: fmt.Sprintf("This folder and the source %s are one, or lie in one another: it is taken up there.", all[other].Folder), Todo: "Take one of them out of the plan."})
+				ss.setProblems(s.Folder, scan.Problem{Path: ss.d.Folder(s.Folder),
+					Says: fmt.Sprintf("This folder and the source %s are one, or lie in one another: it is taken up there.",
+						all[other].Folder), Todo: "Take one of them out of the plan."})
 				continue
 			}
 			path := ss.d.Folder(s.Folder)
@@ -160,11 +166,13 @@ const silentAfter = 10 * time.Second
 
 // scanSource scans a source until the context ends, once an earlier scan of the same folder has
 // ended. While the folder does not answer, the page says so.
-func (ss *sources) scanSource(ctx context.Context, p *plan.Plan, s plan.Source, options scan.Options, before <-chan struct{}) {
+func (ss *sources) scanSource(ctx context.Context, p *plan.Plan, s plan.Source, options scan.Options,
+	before <-chan struct{}) {
 	path := ss.d.Folder(s.Folder)
 	silent := time.AfterFunc(ss.d.Wait(silentAfter), func() {
 		if ctx.Err() == nil {
-			ss.setProblems(s.Folder, scan.Problem{Path: path, Says: "The folder does not answer.", Todo: "Look at its disk or network share. What was found before is kept; it goes on by itself."})
+			ss.setProblems(s.Folder, scan.Problem{Path: path, Says: "The folder does not answer.",
+				Todo: "Look at its disk or network share. What was found before is kept; it goes on by itself."})
 		}
 	})
 	defer silent.Stop()
@@ -263,7 +271,8 @@ func (ss *sources) resolve(sources []plan.Source) []resolved {
 func doubled(all []resolved, i int) (other int, is bool) {
 	own := all[i]
 	for k, there := range all[:i] {
-		if plan.Inside(own.path, there.path) || plan.Inside(there.path, own.path) || own.info != nil && there.info != nil && os.SameFile(own.info, there.info) {
+		if plan.Inside(own.path, there.path) || plan.Inside(there.path, own.path) || own.info != nil && there.info != nil &&
+			os.SameFile(own.info, there.info) {
 			return k, true
 		}
 	}

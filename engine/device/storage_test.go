@@ -60,9 +60,13 @@ type house struct {
 func newHouse(t *testing.T, kind, more, ruleMore string, open func() destination.Driver, names ...string) *house {
 	t.Helper()
 	h := &house{t: t, dir: t.TempDir(), open: open, sensors: map[string]*sensor.Set{}}
-	where := map[string]string{"folder": "path: /x", "webdav": "url: http://x/", "sftp": "address: x:1\n    host-key: SHA256:uNiVztksCsDhcc0u9e8BrrJlSV9OrFmvkHZtEEn2b3c\n    user: x\n    key-from: kept:x",
+	where := map[string]string{"folder": "path: /x", "webdav": "url: http://x/",
+		"sftp": "address: x:1\n    host-key: SHA256:uNiVztksCsDhcc0u9e8BrrJlSV9OrFmvkHZtEEn2b3c\n    user: x\n    " +
+			"key-from: kept:x",
 		"s3": "url: http://x\n    bucket: xxx\n    user: x\n    password-from: kept:x"}[kind]
-	h.plan = fmt.Sprintf("yard: Test\ntimezone: UTC\ndestinations:\n  locker:\n    kind: %s\n    %s\n%s\nrules:\n  all:\n    take: [photo, video]\n    to: [locker]\n    lanes: [{over: wifi}]\n%s\ndevices:\n", kind, where, more, ruleMore)
+	h.plan = fmt.Sprintf("yard: Test\ntimezone: UTC\ndestinations:\n  locker:\n    kind: %s\n    %s\n%s\nrules:\n  "+
+		"all:\n    take: [photo, video]\n    to: [locker]\n    lanes: [{over: wifi}]\n%s\ndevices:\n", kind, where, more,
+		ruleMore)
 	for _, name := range names {
 		h.plan += "  " + name + ":\n    sources: [{folder: DCIM, rule: all}]\n"
 		require.NoError(t, os.MkdirAll(filepath.Join(h.dir, name, "DCIM"), 0o755))
@@ -169,7 +173,8 @@ var real = map[string]func(t *testing.T) (open func() destination.Driver, root s
 		t.Cleanup(func() { assert.NoError(t, s.Close()) })
 		root := t.TempDir()
 		return func() destination.Driver {
-			return sftp.New(sftp.Options{Address: s.Address, Path: root, User: s.User, HostKey: s.HostKey, Key: func() ([]byte, error) { return s.Key, nil }})
+			return sftp.New(sftp.Options{Address: s.Address, Path: root, User: s.User, HostKey: s.HostKey,
+				Key: func() ([]byte, error) { return s.Key, nil }})
 		}, root
 	},
 	"s3": func(t *testing.T) (func() destination.Driver, string) {
@@ -177,7 +182,8 @@ var real = map[string]func(t *testing.T) (open func() destination.Driver, root s
 		require.NoError(t, g.Start(t.Context(), "locker"))
 		t.Cleanup(func() { assert.NoError(t, g.Close()) })
 		return func() destination.Driver {
-			d, err := s3.New(s3.Options{URL: g.Endpoint, Bucket: "locker", User: g.User, Password: func() (string, error) { return g.Password, nil }})
+			d, err := s3.New(s3.Options{URL: g.Endpoint, Bucket: "locker", User: g.User,
+				Password: func() (string, error) { return g.Password, nil }})
 			require.NoError(t, err)
 			return d
 		}, g.Files("locker")
@@ -197,7 +203,10 @@ func TestALargeFileGoesOnAfterACut(t *testing.T) {
 			h.start()
 			content := long(t, 60<<20)
 			h.file("phone", "long.jpg", content)
-			h.until("phone", "half of it sent", func(s wire.Device) bool { return len(s.Sends) == 1 && s.Sends[0].Sent > 40<<20 })
+			h.until("phone", "half of it sent", func(s wire.Device) bool {
+				return len(s.Sends) == 1 &&
+					s.Sends[0].Sent > 40<<20
+			})
 			assert.GreaterOrEqual(t, h.copy("phone", "long.jpg").Sent, int64(24<<20), "on record, should a kill come now")
 			h.stop()
 			h.plan = fast
@@ -440,7 +449,8 @@ func TestAProofTakenAgainFindsWhatIsLost(t *testing.T) {
 			h.until("phone", "sent again", counts(queue.Safe, 6))
 			// The gateway goes on knowing of an object whose file was taken away.
 			assert.Regexp(t, `^2026/05/1( \([0-9a-f]{8}\))?\.jpg$`, h.copy("phone", "1.jpg").Remote)
-			assert.Regexp(t, `^2026/05/2 \([0-9a-f]{8}\)\.jpg$`, h.copy("phone", "2.jpg").Remote, "what lies there is left alone")
+			assert.Regexp(t, `^2026/05/2 \([0-9a-f]{8}\)\.jpg$`, h.copy("phone", "2.jpg").Remote,
+				"what lies there is left alone")
 		})
 	}
 }
@@ -503,7 +513,10 @@ func TestADiskThatIsNotMountedIsNotFilled(t *testing.T) {
 	require.NoError(t, os.Rename(root, root+".away"))
 	require.NoError(t, os.Mkdir(root, 0o755)) // what is under a disk that is not mounted
 	h.file("phone", "2.jpg", long(t, 2000))
-	s := h.until("phone", "held", func(s wire.Device) bool { return heldBy(gate.Trouble, 1)(s) && heldBy(gate.Place, 1)(s) })
+	s := h.until("phone", "held", func(s wire.Device) bool {
+		return heldBy(gate.Trouble, 1)(s) &&
+			heldBy(gate.Place, 1)(s)
+	})
 	assert.Zero(t, s.States[queue.Safe].N, "what is not there is not called safe")
 	assert.Contains(t, s.Holds[0].Says, "nothing tells which place it is")
 	entries, err := os.ReadDir(root)

@@ -39,7 +39,8 @@ func (t Told) Doubts(ctx context.Context, p *plan.Plan) (says []string, err erro
 		for _, rule := range s.Rules {
 			for _, to := range p.Rules[rule].To {
 				if dest := p.Destinations[to]; dest.Kind == plan.Folder && sameDisk(t.d.Folder(s.Folder), dest.Path) {
-					says = append(says, fmt.Sprintf("%s lies on the same disk as %s of %s: if that disk fails, both are lost.", to, s.Folder, t.d.Name))
+					says = append(says, fmt.Sprintf("%s lies on the same disk as %s of %s: if that disk fails, both are lost.", to,
+						s.Folder, t.d.Name))
 				}
 			}
 		}

@@ -31,7 +31,9 @@ import (
 func TestThePlanChangesAtEveryMomentOfASend(t *testing.T) {
 	t.Parallel()
 	y := setup(t, home)
-	const head = "yard: T\ntimezone: UTC\ndestinations:\n  locker: {kind: webdav, url: 'http://127.0.0.1/dav/'}\n  other: {kind: webdav, url: 'http://127.0.0.1/dav/'}\ndevices:\n  phone:\n    sources: [%s]\nrules:\n  everyday: {take: [%s], to: [%s], lanes: [{over: wifi}]}\n  spare: {take: [photo], to: [%s], lanes: [{over: wifi}]}\n"
+	const head = "yard: T\ntimezone: UTC\ndestinations:\n  locker: {kind: webdav, url: 'http://127.0.0.1/dav/'}\n  " +
+		"other: {kind: webdav, url: 'http://127.0.0.1/dav/'}\ndevices:\n  phone:\n    sources: [%s]\nrules:\n  " +
+		"everyday: {take: [%s], to: [%s], lanes: [{over: wifi}]}\n  spare: {take: [photo], to: [%s], lanes: [{over: wifi}]}\n"
 	parse := func(sources, take, to, spare string) *plan.Plan {
 		p, err := plantext.Parse("plan", []byte(fmt.Sprintf(head, sources, take, to, spare)))
 		require.NoError(t, err)
@@ -112,7 +114,8 @@ func (f *hungFile) Read(_ context.Context, _ fs.FileHandle, p []byte, at int64) 
 		f.of.kept.Add(1)
 		<-f.of.release
 	}
-	return fuse.ReadResultData(f.of.content[min(at, int64(len(f.of.content))):min(at+int64(len(p)), int64(len(f.of.content)))]), 0
+	return fuse.ReadResultData(f.of.content[min(at, int64(len(f.of.content))):min(at+int64(len(p)),
+		int64(len(f.of.content)))]), 0
 }
 
 func TestAFileSystemThatHangsKeepsNeitherASendNorTheStop(t *testing.T) {
@@ -127,9 +130,10 @@ func TestAFileSystemThatHangsKeepsNeitherASendNorTheStop(t *testing.T) {
 			require.NoError(t, os.Mkdir(at, 0o755))
 			h := &hung{release: make(chan struct{}), content: append(jpeg(t), make([]byte, 1<<20)...)}
 			h.hangs.Store(when == "while it is found")
-			server, err := fs.Mount(at, h, &fs.Options{MountOptions: fuse.MountOptions{DirectMount: true}, OnAdd: func(ctx context.Context) {
-				h.AddChild("kept.jpg", h.NewPersistentInode(ctx, &hungFile{of: h}, fs.StableAttr{Mode: fuse.S_IFREG}), true)
-			}})
+			server, err := fs.Mount(at, h, &fs.Options{MountOptions: fuse.MountOptions{DirectMount: true},
+				OnAdd: func(ctx context.Context) {
+					h.AddChild("kept.jpg", h.NewPersistentInode(ctx, &hungFile{of: h}, fs.StableAttr{Mode: fuse.S_IFREG}), true)
+				}})
 			require.NoError(t, err)
 			released := false
 			t.Cleanup(func() {
@@ -223,7 +227,8 @@ func TestAFileWrittenOverWithItsTimePutBackIsSentAgain(t *testing.T) {
 func TestANameThatWasOnlyMeantIsNotItsOwn(t *testing.T) {
 	t.Parallel()
 	y := setup(t, none)
-	p, err := plantext.Parse("plan", []byte(strings.Replace(yardPlan, "take: [photo, video]", "store-each: true\n    take: [photo, video]", 1)))
+	p, err := plantext.Parse("plan", []byte(strings.Replace(yardPlan, "take: [photo, video]",
+		"store-each: true\n    take: [photo, video]", 1)))
 	require.NoError(t, err)
 	y.device.SetPlan(p)
 	one, two := jpeg(t), append(jpeg(t)[:len(jpeg(t))-1:len(jpeg(t))-1], 'x')

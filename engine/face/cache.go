@@ -53,7 +53,8 @@ const (
 // Of is the face of a key, as JPEG: the one that is kept, or what makes makes. The
 // error is ErrNone when there is none to make, which is kept too, or ErrBusy when it
 // takes longer; it is made all the same.
-func (c *Cache) Of(ctx context.Context, key string, kind media.Kind, makes func(context.Context) ([]byte, error)) ([]byte, error) {
+func (c *Cache) Of(ctx context.Context, key string, kind media.Kind,
+	makes func(context.Context) ([]byte, error)) ([]byte, error) {
 	if content, ok := c.get(key, time.Now()); ok {
 		return orNone(content)
 	}

@@ -143,7 +143,9 @@ func Clip(ctx context.Context, path, contentType string) ([]byte, error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, clipTime)
 	defer cancel()
-	command := ffmpeg.Make(ctx, path, contentType, "-map", "0:v:0", "-frames:v", "1", "-vf", fmt.Sprintf("scale=%d:%d:force_original_aspect_ratio=decrease", Edge, Edge), "-threads", "1", "-f", "mjpeg", "-q:v", "4", "pipe:1")
+	command := ffmpeg.Make(ctx, path, contentType, "-map", "0:v:0", "-frames:v", "1", "-vf",
+		fmt.Sprintf("scale=%d:%d:force_original_aspect_ratio=decrease", Edge, Edge), "-threads", "1", "-f", "mjpeg", "-q:v",
+		"4", "pipe:1")
 	var out bytes.Buffer
 	command.Stdout = &out
 	if err := ffmpeg.Run(command); err != nil || out.Len() == 0 {

@@ -136,12 +136,14 @@ func TestEveryFormatHasAFaceOrNone(t *testing.T) {
 	var asPNG, asGIF bytes.Buffer
 	require.NoError(t, png.Encode(&asPNG, marked(50, 40, red)))
 	require.NoError(t, gif.Encode(&asGIF, marked(50, 40, red), nil))
-	assert.Equal(t, image.Pt(50, 40), made(t, asPNG.Bytes(), "image/png").Bounds().Size(), "a small picture stays as it is")
+	assert.Equal(t, image.Pt(50, 40), made(t, asPNG.Bytes(), "image/png").Bounds().Size(),
+		"a small picture stays as it is")
 	assert.Equal(t, "upper left", where(made(t, asGIF.Bytes(), "image/gif"), red))
 	// A header that promises more than any memory holds is not followed.
 	huge := append([]byte{}, asPNG.Bytes()...)
 	binary.BigEndian.PutUint32(huge[16:], 1<<30)
-	for name, content := range map[string][]byte{"empty": {}, "text": []byte("larch"), "cut": asPNG.Bytes()[:60], "huge": huge, "odd header": photo(t, marked(9, 9, red), 1, nil)[:40]} {
+	for name, content := range map[string][]byte{"empty": {}, "text": []byte("larch"), "cut": asPNG.Bytes()[:60],
+		"huge": huge, "odd header": photo(t, marked(9, 9, red), 1, nil)[:40]} {
 		_, err := face.Picture(t.Context(), bytes.NewReader(content), "image/png", int64(len(content)))
 		assert.ErrorIs(t, err, face.ErrNone, name)
 	}
@@ -153,7 +155,8 @@ func TestAClipShowsAFrame(t *testing.T) {
 		t.Skip("without ffmpeg clips have no face")
 	}
 	file := filepath.Join(t.TempDir(), "slip way's.mp4")
-	require.NoError(t, exec.Command(ffmpeg, "-nostdin", "-v", "error", "-f", "lavfi", "-i", "testsrc=size=640x360:duration=1", file).Run())
+	require.NoError(t, exec.Command(ffmpeg, "-nostdin", "-v", "error", "-f", "lavfi", "-i",
+		"testsrc=size=640x360:duration=1", file).Run())
 	small, err := face.Clip(t.Context(), file, "video/mp4")
 	require.NoError(t, err)
 	img, err := jpeg.DecodeConfig(bytes.NewReader(small))

@@ -13,7 +13,8 @@ import (
 // of them, as some formats name further files to read.
 var demuxers = map[string]string{
 	"video/mp4": "mov", "video/quicktime": "mov", "video/3gpp": "mov", "video/x-m4v": "mov",
-	"video/x-matroska": "matroska", "video/webm": "matroska", "video/x-msvideo": "avi", "video/mpeg": "mpeg", "video/mp2t": "mpegts",
+	"video/x-matroska": "matroska", "video/webm": "matroska", "video/x-msvideo": "avi", "video/mpeg": "mpeg",
+	"video/mp2t": "mpegts",
 }
 
 // Reads tells whether clips of a content type are read.
@@ -47,7 +48,8 @@ func gently(ctx context.Context, args []string) *exec.Cmd {
 // Frames is what makes a clip of pictures whose names are of a pattern, so many a second; args
 // say what, and where it goes.
 func Frames(ctx context.Context, pattern, rate string, args ...string) *exec.Cmd {
-	return gently(ctx, append([]string{"-nostdin", "-y", "-v", "error", "-protocol_whitelist", "file", "-f", "image2", "-framerate", rate, "-i", "file:" + pattern}, args...))
+	return gently(ctx, append([]string{"-nostdin", "-y", "-v", "error", "-protocol_whitelist", "file", "-f", "image2",
+		"-framerate", rate, "-i", "file:" + pattern}, args...))
 }
 
 // Look is what tells of a clip; args say what.

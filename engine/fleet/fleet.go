@@ -130,7 +130,8 @@ func (f *Fleet) Alike(ctx context.Context, device string, c records.Copy, look s
 
 // Holder finds a copy with the same content that is proven at a destination, and the
 // device whose it is.
-func (f *Fleet) Holder(ctx context.Context, destination string, bytes int64, sha256 string) (c records.Copy, device string, ok bool, err error) {
+func (f *Fleet) Holder(ctx context.Context, destination string, bytes int64,
+	sha256 string) (c records.Copy, device string, ok bool, err error) {
 	err = f.ask(ctx, func(m Member) (_ bool, err error) {
 		if !m.Counts(destination) {
 			return false, nil // what it proved was proven elsewhere

@@ -185,7 +185,8 @@ func (f *Fleet) Shares(ctx context.Context, name string) (there, coming []wire.S
 				return list
 			}
 		}
-		return append(list, wire.Share{Device: device, Rule: c.Rule, Kind: c.Kind, Amount: wire.Amount{N: c.N, Bytes: c.Bytes}})
+		return append(list, wire.Share{Device: device, Rule: c.Rule, Kind: c.Kind,
+			Amount: wire.Amount{N: c.N, Bytes: c.Bytes}})
 	}
 	for _, m := range f.all() {
 		counters, err := m.Records().Queue.Counters(ctx)
@@ -211,7 +212,8 @@ func (f *Fleet) Shares(ctx context.Context, name string) (there, coming []wire.S
 		}
 	}
 	bySize := func(a, b wire.Share) int {
-		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Device, b.Device), cmp.Compare(a.Rule, b.Rule), cmp.Compare(a.Kind, b.Kind))
+		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Device, b.Device), cmp.Compare(a.Rule, b.Rule),
+			cmp.Compare(a.Kind, b.Kind))
 	}
 	slices.SortFunc(there, bySize)
 	slices.SortFunc(coming, bySize)

@@ -99,7 +99,8 @@ const (
 
 // NewAgent makes the agent of a device and reads how far it was.
 func NewAgent(ctx context.Context, o AgentOptions, here Here) (*Agent, error) {
-	a := &Agent{AgentOptions: o, caller: newCaller(o.Home), here: here, boot: newID(), first: make(chan struct{}), answers: work.Crew{Hands: mostQuestions, Line: mostAsked}, state: State{Address: o.Home.Address}}
+	a := &Agent{AgentOptions: o, caller: newCaller(o.Home), here: here, boot: newID(), first: make(chan struct{}),
+		answers: work.Crew{Hands: mostQuestions, Line: mostAsked}, state: State{Address: o.Home.Address}}
 	o.Others.connect(a)
 	if err := o.Others.restore(ctx, o.Records); err != nil {
 		return nil, err
@@ -228,7 +229,8 @@ func (a *Agent) note(change func(*State)) {
 		a.asked = true
 		close(a.first)
 	}
-	changed := before.Failed != a.state.Failed || before.Removed != a.state.Removed || before.Heard.IsZero() != a.state.Heard.IsZero()
+	changed := before.Failed != a.state.Failed || before.Removed != a.state.Removed ||
+		before.Heard.IsZero() != a.state.Heard.IsZero()
 	a.mu.Unlock()
 	if changed {
 		a.Tell()
@@ -300,7 +302,8 @@ func (a *Agent) pushOne(ctx context.Context) (more bool, err error) {
 			b.After = ""
 		}
 		b.Whole = s.Whole > 0 && note >= s.Whole || len(rows) == 0
-		s.Pending = append(slices.DeleteFunc(slices.Clone(s.Pending), func(p pending) bool { return p.ID == b.ID }), pending{b.ID, note})
+		s.Pending = append(slices.DeleteFunc(slices.Clone(s.Pending), func(p pending) bool { return p.ID == b.ID }),
+			pending{b.ID, note})
 		s.Pending = s.Pending[max(0, len(s.Pending)-mostPending):]
 		if err := a.keep(ctx, s); err != nil { // it is known before it can be taken
 			return false, err
@@ -462,7 +465,8 @@ func (a *Agent) do(ctx context.Context, o Order) Answer {
 	defer cancel()
 	does, known := duties[o.Do]
 	if !known {
-		return Answer{ID: o.ID, Says: fmt.Sprintf("this device's program does not know what %q is; bring it up to date", o.Do)}
+		return Answer{ID: o.ID, Says: fmt.Sprintf("this device's program does not know what %q is; bring it up to date",
+			o.Do)}
 	}
 	is, err := does(ctx, a.here, o.With)
 	var text []byte

@@ -68,7 +68,8 @@ func inFours(s string) string {
 func (p Pin) String() string { return inFours(hex.EncodeToString(p[:])) }
 
 // ErrNoCode tells that a text is no code, in whatever way.
-var ErrNoCode = errors.New("this is not a code to join with; it looks like 192.168.1.20:7443/ABCD-EFGH-IJKL-MNOP or HTTPS://192.168.1.20:7443/J/… (on the service's machine: yardtide device add NAME)")
+var ErrNoCode = errors.New("this is not a code to join with; it looks like 192.168.1.20:7443/ABCD-EFGH-IJKL-MNOP " +
+	"or HTTPS://192.168.1.20:7443/J/… (on the service's machine: yardtide device add NAME)")
 
 // ParseCode reads a code, typed by hand or not.
 func ParseCode(text string) (c Code, err error) {
@@ -145,7 +146,8 @@ func Certificate(der []byte) (tls.Certificate, Pin, error) {
 	}
 	template := x509.Certificate{
 		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Yard Tide"}, DNSNames: []string{"yardtide"},
-		NotBefore: time.Unix(0, 0), NotAfter: time.Date(9999, 12, 31, 23, 59, 59, 0, time.UTC), // RFC 5280, 4.1.2.5: it does not end
+		NotBefore: time.Unix(0, 0), NotAfter: time.Date(9999, 12, 31, 23, 59, 59, 0,
+			time.UTC), // RFC 5280, 4.1.2.5: it does not end
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 	}
 	cert, err := x509.CreateCertificate(rand.Reader, &template, &template, key.Public(), key)
@@ -164,7 +166,8 @@ func Certificate(der []byte) (tls.Certificate, Pin, error) {
 type OtherKey struct{ Address string }
 
 func (e OtherKey) Error() string {
-	return fmt.Sprintf("what answers at %s is not the service that this device joined: it has another key. If the service was begun anew, join again; else a stranger is between them", e.Address)
+	return fmt.Sprintf("what answers at %s is not the service that this device joined: it has another key. If the "+
+		"service was begun anew, join again; else a stranger is between them", e.Address)
 }
 
 // pinned accepts the one key, whatever address and date there are.

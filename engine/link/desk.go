@@ -58,7 +58,8 @@ func (e UnknownCall) Error() string { return "there is no question " + e.What }
 // the service look for itself, and nothing else. part tells how much is kept free at a
 // destination, and whether it is of the device's part of the plan. The error is NotYours or
 // records.Wrong for what a device may not ask or say.
-func (d *Desk) Answer(ctx context.Context, device, what string, q Asked, part func(destination string) (int64, bool)) (t Answered, err error) {
+func (d *Desk) Answer(ctx context.Context, device, what string, q Asked,
+	part func(destination string) (int64, bool)) (t Answered, err error) {
 	if err := q.check(what); err != nil {
 		return t, err
 	}
@@ -175,7 +176,8 @@ var errLater = errors.New("another has it still")
 
 // claim gives a device a right, or false when another has it for so long that the device
 // is to ask again.
-func (d *Desk) claim(ctx context.Context, of claim, id string, take func(context.Context) (func(), error)) (bool, error) {
+func (d *Desk) claim(ctx context.Context, of claim, id string, take func(context.Context) (func(), error)) (bool,
+	error) {
 	d.mu.Lock()
 	known, others := d.claims[id]
 	has, n := known.isOf(of), 0

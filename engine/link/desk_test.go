@@ -24,7 +24,8 @@ func TestAClaimEndsWithTheRunThatMadeIt(t *testing.T) {
 	d := link.Desk{Fleet: &fleet.Fleet{}}
 	none := func(string) (int64, bool) { return 0, true }
 	name := func(device, boot, claim string) (bool, error) {
-		got, err := d.Answer(t.Context(), device, "name", link.Asked{Destination: "shed", Path: "2026/a.jpg", Claim: claim, Boot: boot}, none)
+		got, err := d.Answer(t.Context(), device, "name", link.Asked{Destination: "shed", Path: "2026/a.jpg", Claim: claim,
+			Boot: boot}, none)
 		return got.Is, err
 	}
 	is, err := name("galley-phone", "first", "one")
@@ -113,7 +114,8 @@ func names(rt *rapid.T) {
 	for step := range rapid.IntRange(1, 25).Draw(rt, "steps") {
 		device := rapid.SampledFrom(devices).Draw(rt, "device")
 		run := p.boots[device]
-		switch rapid.SampledFrom([]string{"ask", "ask", "ask", "again", "end", "wait", "sweep", "anew", "late", "revoke"}).Draw(rt, "what") {
+		switch rapid.SampledFrom([]string{"ask", "ask", "ask", "again", "end", "wait", "sweep", "anew", "late",
+			"revoke"}).Draw(rt, "what") {
 		case "ask", "again":
 			id := fmt.Sprintf("claim %d", step)
 			if len(asked) > 0 && rapid.Bool().Draw(rt, "of before") { // its own, whose answer was lost, or another's

@@ -44,7 +44,8 @@ func newCaller(h Home) *caller {
 	}
 	return &caller{h, &http.Client{Transport: &http.Transport{
 		TLSClientConfig: pinned(h.Address, h.Pin), DialContext: dial,
-		TLSHandshakeTimeout: 10 * time.Second, MaxIdleConns: 8, MaxIdleConnsPerHost: 8, IdleConnTimeout: time.Minute, DisableCompression: true, Proxy: nil,
+		TLSHandshakeTimeout: 10 * time.Second, MaxIdleConns: 8, MaxIdleConnsPerHost: 8, IdleConnTimeout: time.Minute,
+		DisableCompression: true, Proxy: nil,
 	}}}
 }
 
@@ -119,7 +120,8 @@ func refusedWith(err error, status int) bool {
 
 // KeyAt tells the pin of the key that answers at an address, for a person to compare.
 func KeyAt(ctx context.Context, address string) (Pin, error) {
-	d := tls.Dialer{NetDialer: &net.Dialer{Timeout: 10 * time.Second}, Config: &tls.Config{MinVersion: tls.VersionTLS13, InsecureSkipVerify: true}} // nothing is said yet
+	d := tls.Dialer{NetDialer: &net.Dialer{Timeout: 10 * time.Second},
+		Config: &tls.Config{MinVersion: tls.VersionTLS13, InsecureSkipVerify: true}} // nothing is said yet
 	conn, err := d.DialContext(ctx, "tcp", address)
 	if err != nil {
 		return Pin{}, fmt.Errorf("reaching the service at %s: %w", address, err)
@@ -139,7 +141,8 @@ func JoinBy(ctx context.Context, c Code, token []byte, recipient, version string
 	caller := newCaller(h)
 	defer caller.close()
 	var joined Joined
-	if err := caller.ask(ctx, "/join", Join{Secret: c.Secret[:], Token: token, Recipient: recipient, Version: version}, &joined, 0); err != nil {
+	if err := caller.ask(ctx, "/join", Join{Secret: c.Secret[:], Token: token, Recipient: recipient, Version: version},
+		&joined, 0); err != nil {
 		return h, err
 	}
 	h.Device, h.Yard = joined.Device, joined.Yard

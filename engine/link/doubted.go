@@ -30,7 +30,10 @@ func (t Told) doubted() (list []ofPlace) {
 }
 
 func (t Told) doubts(destination, path string) bool {
-	return slices.ContainsFunc(t.doubted(), func(at ofPlace) bool { return at.Destination == destination && at.Path == path })
+	return slices.ContainsFunc(t.doubted(), func(at ofPlace) bool {
+		return at.Destination == destination &&
+			at.Path == path
+	})
 }
 
 // doubtedCopy tells whether a copy is doubted, and why.

@@ -67,7 +67,8 @@ func (q Asked) check(what string) error {
 		}
 	}
 	for _, p := range []string{q.Path, q.Copy.Remote, q.Found.Path} {
-		if p != "" && (len(p) > mostPath || p != path.Clean(p) || strings.HasPrefix(p, "/") || strings.HasPrefix(p, "..") || strings.ContainsRune(p, 0)) {
+		if p != "" && (len(p) > mostPath || p != path.Clean(p) || strings.HasPrefix(p, "/") || strings.HasPrefix(p, "..") ||
+			strings.ContainsRune(p, 0)) {
 			return wrong("a path is none of a file at a place")
 		}
 	}
@@ -90,7 +91,8 @@ func (q Asked) check(what string) error {
 		}
 	}
 	missing := map[string]bool{
-		"holder": q.Hash == "", "lost": q.Path == "", "name": q.Path == "" || q.Claim == "", "turn": q.Claim == "", "taken": q.Copy.Remote == "", "hashed": q.Found.Path == "",
+		"holder": q.Hash == "", "lost": q.Path == "", "name": q.Path == "" ||
+			q.Claim == "", "turn": q.Claim == "", "taken": q.Copy.Remote == "", "hashed": q.Found.Path == "",
 	}
 	switch to := q.about(what); {
 	case missing[what]:
@@ -127,7 +129,8 @@ func (b Batch) check() error {
 
 // check tells what is wrong with an answer to an order; the error is records.Wrong.
 func (a Answer) check() error {
-	if a.ID < 0 || len(a.Says) > mostSaid || len(a.Kind) > mostWord || len(a.Is) > mostAnswer || len(a.Is) > 0 && !json.Valid(a.Is) {
+	if a.ID < 0 || len(a.Says) > mostSaid || len(a.Kind) > mostWord || len(a.Is) > mostAnswer || len(a.Is) > 0 &&
+		!json.Valid(a.Is) {
 		return records.Wrong{Says: "this is no answer"}
 	}
 	return nil

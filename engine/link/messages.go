@@ -126,7 +126,8 @@ const (
 )
 
 var decoding = func() cbor.DecMode {
-	m, err := cbor.DecOptions{MaxNestedLevels: 12, MaxArrayElements: 1 << 17, MaxMapPairs: 1 << 14, UTF8: cbor.UTF8RejectInvalid, IntDec: cbor.IntDecConvertNone, TimeTag: cbor.DecTagIgnored}.DecMode()
+	m, err := cbor.DecOptions{MaxNestedLevels: 12, MaxArrayElements: 1 << 17, MaxMapPairs: 1 << 14,
+		UTF8: cbor.UTF8RejectInvalid, IntDec: cbor.IntDecConvertNone, TimeTag: cbor.DecTagIgnored}.DecMode()
 	if err != nil {
 		panic(err) // the options are constants
 	}

@@ -167,7 +167,8 @@ func (e Silent) Error() string {
 	if e.Heard.IsZero() {
 		return e.Device + " was not heard of yet; this is answered by the device itself"
 	}
-	return fmt.Sprintf("%s was last heard of at %s; this is answered by the device itself, when it is heard of again", e.Device, e.Heard.Format("2 January 15:04"))
+	return fmt.Sprintf("%s was last heard of at %s; this is answered by the device itself, when it is heard of again",
+		e.Device, e.Heard.Format("2 January 15:04"))
 }
 
 // ask asks the device, and waits for its answer.

@@ -40,7 +40,8 @@ type room struct {
 
 // NewOthers makes one.
 func NewOthers(sendsTo func() map[string]int64) *Others {
-	return &Others{SendsTo: sendsTo, claimed: map[*fleet.Turn]string{}, rooms: map[string]*room{}, need: work.NewBell(), over: work.NewBell(), wake: func() {}}
+	return &Others{SendsTo: sendsTo, claimed: map[*fleet.Turn]string{}, rooms: map[string]*room{}, need: work.NewBell(),
+		over: work.NewBell(), wake: func() {}}
 }
 
 func (o *Others) connect(a *Agent) { o.agent = a }
@@ -135,7 +136,8 @@ func alone(err error) error {
 }
 
 // Holder finds a copy with the same content that is proven there.
-func (o *Others) Holder(ctx context.Context, destination string, bytes int64, sha256 string) (records.Copy, string, bool, error) {
+func (o *Others) Holder(ctx context.Context, destination string, bytes int64,
+	sha256 string) (records.Copy, string, bool, error) {
 	if c, device, ok, err := o.Fleet.Holder(ctx, destination, bytes, sha256); err != nil || ok {
 		return c, device, ok, err
 	}

@@ -54,7 +54,8 @@ func (s Shows) Face(ctx context.Context, key string) (picture []byte, err error)
 }
 
 // CompareForm shows an item as shot and in a form.
-func (s Shows) CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (c wire.FormCompared, err error) {
+func (s Shows) CompareForm(ctx context.Context, key string, r plan.Rendition, x,
+	y float64) (c wire.FormCompared, err error) {
 	if _, err := s.m.Records().Catalogue.ByKey(ctx, key); err != nil {
 		return c, err
 	}
@@ -68,7 +69,8 @@ func (s Shows) FoundBursts(ctx context.Context, rule string) (f wire.BurstsFound
 }
 
 // SampleForm tells what a form comes to for a few of a kind.
-func (s Shows) SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition) (sample wire.FormSample, err error) {
+func (s Shows) SampleForm(ctx context.Context, rule string, kind media.Kind,
+	r plan.Rendition) (sample wire.FormSample, err error) {
 	return sample, s.m.ask(ctx, "sample", ofForm{Rule: rule, Kind: kind, Form: r}, &sample)
 }
 

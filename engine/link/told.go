@@ -34,7 +34,9 @@ func (t Told) teller() tell.Teller {
 	if !t.m.told.connected(now) {
 		known.Sends = nil // what was on its way when it was heard of last
 		if known.Plan.Devices[t.m.DeviceName()].InFrontOnly {
-			known.Stopped = gate.Hold{Gate: gate.Front, Since: t.m.told.Heard, You: true, Says: fmt.Sprintf("%s works only while its program is open there: open it on %s.", t.m.DeviceName(), t.m.DeviceName())}
+			known.Stopped = gate.Hold{Gate: gate.Front, Since: t.m.told.Heard, You: true,
+				Says: fmt.Sprintf("%s works only while its program is open there: open it on %s.", t.m.DeviceName(),
+					t.m.DeviceName())}
 		}
 	}
 	teller := tell.Teller{Of: t.m.DeviceName(), From: from}
@@ -107,7 +109,8 @@ func (t Told) Day(ctx context.Context, in time.Time) (wire.DeviceDay, error) {
 func (t Told) TryPlan(ctx context.Context, p *plan.Plan) (tell.Tried, error) {
 	tried, err := t.teller().TryPlan(ctx, p)
 	if t.m.spoiled(ctx, err) {
-		return tell.Tried{TriedDevice: planwire.TriedDevice{Device: t.m.DeviceName(), New: []planwire.TriedKind{}, Left: []planwire.TriedKind{}, Today: []planwire.TriedWay{}, Then: []planwire.TriedWay{}, Unknown: []string{}}}, nil
+		return tell.Tried{TriedDevice: planwire.TriedDevice{Device: t.m.DeviceName(), New: []planwire.TriedKind{},
+			Left: []planwire.TriedKind{}, Today: []planwire.TriedWay{}, Then: []planwire.TriedWay{}, Unknown: []string{}}}, nil
 	}
 	return tried, err
 }
@@ -136,7 +139,8 @@ func (t Told) link(ctx context.Context, d wire.Device) (*wire.DeviceLink, error)
 	defer t.m.mu.Unlock()
 	now := time.Now()
 	l := &wire.DeviceLink{
-		Heard: t.m.told.Heard, Connected: t.m.told.connected(now), Ahead: int64(t.m.told.Ahead / time.Second), Version: t.m.told.Version,
+		Heard: t.m.told.Heard, Connected: t.m.told.connected(now), Ahead: int64(t.m.told.Ahead / time.Second),
+		Version: t.m.told.Version,
 		Follows: t.m.mark != "" && t.m.told.Plan == t.m.mark, Telling: t.m.next != nil, Reached: []wire.Reached{},
 	}
 	l.Silent = now.Sub(l.Heard) > t.m.plan.SilentAfterOrDefault() && !l.Heard.IsZero()
@@ -156,7 +160,8 @@ func (t Told) link(ctx context.Context, d wire.Device) (*wire.DeviceLink, error)
 	}
 	for _, name := range slices.Sorted(maps.Keys(t.m.told.Known.Stands)) {
 		if t.m.plan.SendsTo(t.m.DeviceName(), name) {
-			l.Reached = append(l.Reached, wire.Reached{Destination: name, At: t.m.told.Known.Stands[name].Seen, Says: t.m.told.Known.Places[name].Failing.Says})
+			l.Reached = append(l.Reached, wire.Reached{Destination: name, At: t.m.told.Known.Stands[name].Seen,
+				Says: t.m.told.Known.Places[name].Failing.Says})
 		}
 	}
 	return l, nil

@@ -64,9 +64,13 @@ func (m *Mirror) unreadableDevice() wire.Device {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return wire.Device{
-		Name: m.DeviceName(), Conditions: m.told.Known.Conditions.Sound(), Modem: m.told.Known.Modem.Sound(), States: map[queue.State]wire.Amount{}, Kinds: []media.Kind{},
-		Beside: []wire.Beside{}, Doubles: []wire.Doubled{}, Holds: []wire.HoldGroup{}, Sends: []wire.Send{}, Lanes: []wire.Lane{}, Sources: []wire.Source{},
-		Problem: fmt.Sprintf("What %s told cannot be read since %s. What is safe stays safe; it tells everything anew when it is heard of.", m.DeviceName(), m.unreadable.Format("15:04 on 2 January")),
-		Link:    &wire.DeviceLink{Heard: m.told.Heard, Connected: m.told.connected(time.Now()), Version: m.told.Version, Reached: []wire.Reached{}, Says: "What it told cannot be read."},
+		Name: m.DeviceName(), Conditions: m.told.Known.Conditions.Sound(), Modem: m.told.Known.Modem.Sound(),
+		States: map[queue.State]wire.Amount{}, Kinds: []media.Kind{},
+		Beside: []wire.Beside{}, Doubles: []wire.Doubled{}, Holds: []wire.HoldGroup{}, Sends: []wire.Send{},
+		Lanes: []wire.Lane{}, Sources: []wire.Source{},
+		Problem: fmt.Sprintf("What %s told cannot be read since %s. What is safe stays safe; it tells everything anew "+
+			"when it is heard of.", m.DeviceName(), m.unreadable.Format("15:04 on 2 January")),
+		Link: &wire.DeviceLink{Heard: m.told.Heard, Connected: m.told.connected(time.Now()), Version: m.told.Version,
+			Reached: []wire.Reached{}, Says: "What it told cannot be read."},
 	}
 }

@@ -108,7 +108,9 @@ func At(ctx context.Context, root string, o Options, tell func(Totals)) (Totals,
 	if o.Zone == nil {
 		o.Zone = time.UTC
 	}
-	l := &looker{Options: o, root: root, names: map[string]media.Kind{}, sum: Totals{Kinds: map[media.Kind]Amount{}, Years: map[int]Amount{}, Folders: map[string]Amount{}, LeftOut: map[string]Amount{}}}
+	l := &looker{Options: o, root: root, names: map[string]media.Kind{},
+		sum: Totals{Kinds: map[media.Kind]Amount{}, Years: map[int]Amount{}, Folders: map[string]Amount{},
+			LeftOut: map[string]Amount{}}}
 	info, err := os.Stat(root)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -181,9 +183,13 @@ func (l *looker) now() Totals {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	s := l.sum
-	s.Kinds, s.Years, s.Folders, s.LeftOut = maps.Clone(s.Kinds), maps.Clone(s.Years), maps.Clone(s.Folders), maps.Clone(s.LeftOut)
+	s.Kinds, s.Years, s.Folders, s.LeftOut = maps.Clone(s.Kinds), maps.Clone(s.Years), maps.Clone(s.Folders),
+		maps.Clone(s.LeftOut)
 	s.Unread, s.Pictures = slices.Clone(s.Unread), slices.Clone(s.Pictures)
-	slices.SortFunc(s.Pictures, func(a, b Picture) int { return cmp.Compare(a.Path, b.Path) }) // who read them first is chance
+	slices.SortFunc(s.Pictures, func(a, b Picture) int {
+		return cmp.Compare(a.Path,
+			b.Path)
+	}) // who read them first is chance
 	return s
 }
 
@@ -244,7 +250,8 @@ func (l *looker) walk(ctx context.Context, dir, top string, entries chan<- entry
 
 // hides tells whether a folder is hidden, and hidden files are left out.
 func (l *looker) hides(dir string) bool {
-	return plan.IsHidden(path.Base(dir)) && l.Choose != nil && l.Choose(plan.File{Path: dir + "/x", Kind: media.Other}) == plan.HiddenLeftOut
+	return plan.IsHidden(path.Base(dir)) && l.Choose != nil &&
+		l.Choose(plan.File{Path: dir + "/x", Kind: media.Other}) == plan.HiddenLeftOut
 }
 
 // count counts a file by its name.
@@ -269,7 +276,8 @@ func (l *looker) count(e *entry, top string) {
 func (l *looker) judge(e *entry, kind media.Kind, taken time.Time, seconds int64) counted {
 	is := counted{kind: kind, year: taken.Year()}
 	if l.Choose != nil {
-		is.why = l.Choose(plan.File{Path: e.path, Kind: kind, Bytes: e.size, Taken: taken, Came: e.modified, Seconds: seconds})
+		is.why = l.Choose(plan.File{Path: e.path, Kind: kind, Bytes: e.size, Taken: taken, Came: e.modified,
+			Seconds: seconds})
 	}
 	return is
 }
@@ -305,7 +313,8 @@ func (l *looker) read(e entry) {
 	l.sum.Known++
 	if err != nil {
 		if !errors.Is(err, fs.ErrNotExist) {
-			l.unreadLocked(filepath.Join(l.root, filepath.FromSlash(e.path)), "The file cannot be read: "+scan.Reason(err)+".", "Allow reading it.")
+			l.unreadLocked(filepath.Join(l.root, filepath.FromSlash(e.path)), "The file cannot be read: "+scan.Reason(err)+".",
+				"Allow reading it.")
 		}
 		return
 	}

@@ -60,10 +60,12 @@ func TestALookTellsWhatIsThere(t *testing.T) {
 		},
 	})
 	size := int64(len(photo))
-	assert.Equal(t, map[media.Kind]look.Amount{media.Photo: {N: 3, Bytes: 2 * size}, media.Document: {N: 1, Bytes: 6}}, sum.Kinds)
+	assert.Equal(t, map[media.Kind]look.Amount{media.Photo: {N: 3, Bytes: 2 * size}, media.Document: {N: 1, Bytes: 6}},
+		sum.Kinds)
 	assert.Equal(t, map[int]look.Amount{2019: {N: 2, Bytes: 2 * size}, 2023: {N: 2, Bytes: 6}}, sum.Years)
 	assert.Equal(t, map[string]look.Amount{
-		"Hidden files are left out.": {N: 2, Bytes: size}, `Left out by "Shots/".`: {N: 1, Bytes: int64(len(drawn))}, "Copies go to this folder: it is not taken up.": {N: 1},
+		"Hidden files are left out.": {N: 2, Bytes: size}, `Left out by "Shots/".`: {N: 1, Bytes: int64(len(drawn))},
+		"Copies go to this folder: it is not taken up.": {N: 1},
 	}, sum.LeftOut, "of a hidden folder only itself is counted")
 	assert.Equal(t, look.Amount{N: 2, Bytes: 2 * size}, sum.Folders["Trip"])
 	assert.Equal(t, look.Amount{N: 3, Bytes: size + 6}, sum.Folders["."])
@@ -127,7 +129,8 @@ func TestTheFiguresAgreeWhileItCounts(t *testing.T) {
 func TestWhatCannotBeLookedAtIsSaid(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, "file", []byte("x"))
-	for path, says := range map[string]string{dir + "/none": "there is no folder", dir + "/file": "is a file and not a folder"} {
+	for path, says := range map[string]string{dir + "/none": "there is no folder",
+		dir + "/file": "is a file and not a folder"} {
 		_, err := look.At(t.Context(), path, look.Options{}, func(look.Totals) {})
 		assert.ErrorContains(t, err, says)
 	}

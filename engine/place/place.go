@@ -357,7 +357,8 @@ func elsewhere(name, where string, before bound, seen string) string {
 		lies = "it is another place, " + seen
 	}
 	if before.Where != where {
-		return fmt.Sprintf("it is not known whether what lies at %s is the place of %s: %s, and the one at %s was %s", where, name, lies, before.Where, before.ID)
+		return fmt.Sprintf("it is not known whether what lies at %s is the place of %s: %s, and the one at %s was %s", where,
+			name, lies, before.Where, before.ID)
 	}
 	return fmt.Sprintf("what lies at %s is not the place that was there, %s: %s", where, before.ID, lies)
 }
@@ -377,9 +378,11 @@ func (ps *Places) settled(name string) bool {
 func (ps *Places) hold(name string) gate.Hold {
 	p, where := ps.of(name), ps.plan.Destinations[name].Where()
 	if !p.foreign {
-		return gate.Hold{Gate: gate.Place, Says: fmt.Sprintf("%s stands for another address than before, %s; what was proven counts when it is proven there.", name, where)}
+		return gate.Hold{Gate: gate.Place, Says: fmt.Sprintf("%s stands for another address than before, %s; what was "+
+			"proven counts when it is proven there.", name, where)}
 	}
-	return gate.Hold{Gate: gate.Place, Says: destination.Sentence(&destination.Error{Says: elsewhere(name, where, p.bound, p.seen)}), Since: p.sightAt, You: true}
+	return gate.Hold{Gate: gate.Place, Says: destination.Sentence(&destination.Error{Says: elsewhere(name, where, p.bound,
+		p.seen)}), Since: p.sightAt, You: true}
 }
 
 // Problem is why what was proven at a destination does not count now, and what the

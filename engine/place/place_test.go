@@ -58,7 +58,8 @@ func (l *ledger) Owe(ctx context.Context, _, _ string, is records.NamedFact, _ t
 	return n, nil
 }
 
-func (l *ledger) Abandon(ctx context.Context, destination, _, says string, is records.NamedFact, at time.Time) (int64, error) {
+func (l *ledger) Abandon(ctx context.Context, destination, _, says string, is records.NamedFact,
+	at time.Time) (int64, error) {
 	return l.Owe(ctx, destination, says, is, at)
 }
 
@@ -81,7 +82,8 @@ type yard struct {
 const name = "locker"
 
 func newYard(t *rapid.T, tied bool) *yard {
-	y := &yard{t: t, tied: tied, ledger: &ledger{facts: map[string]string{}, safe: map[string]string{}}, disks: []*destinationtest.Disk{{}, {}}}
+	y := &yard{t: t, tied: tied, ledger: &ledger{facts: map[string]string{}, safe: map[string]string{}},
+		disks: []*destinationtest.Disk{{}, {}}}
 	memory := destinationtest.Memory{At: func() *destinationtest.Disk { return y.disks[y.in] }, Before: y.before}
 	y.driver = &memory
 	kind := `{kind: webdav, url: "http://a.example/"}`
@@ -89,7 +91,9 @@ func newYard(t *rapid.T, tied bool) *yard {
 		y.driver, kind = &destinationtest.Counts{Memory: memory}, "{kind: folder, path: /mnt/locker}"
 	}
 	var err error
-	y.plan, err = plantext.Parse("plan", []byte("yard: Test\ntimezone: UTC\ndestinations: {locker: "+kind+"}\ndevices: {phone: {sources: [{folder: DCIM, rule: all}]}}\nrules: {all: {take: [photo], to: [locker], lanes: [{over: wifi}]}}\n"))
+	y.plan, err = plantext.Parse("plan", []byte("yard: Test\ntimezone: UTC\ndestinations: {locker: "+kind+
+		"}\ndevices: {phone: {sources: [{folder: DCIM, rule: all}]}}\nrules: {all: {take: [photo], to: [locker], lanes: "+
+		"[{over: wifi}]}}\n"))
 	require.NoError(t, err)
 	y.start()
 	return y
@@ -99,8 +103,12 @@ func newYard(t *rapid.T, tied bool) *yard {
 func (y *yard) start() {
 	var err error
 	y.places, err = place.New(context.Background(), place.Options{
-		Device: "phone", Owner: "phone", Records: y.ledger, Driver: func(string) (destination.Driver, error) { return y.driver, nil },
-		Changed: func() {}, Tell: func() {}, Log: slog.New(slog.DiscardHandler), Jitter: func() float64 { return 0.5 }, Wait: func(d time.Duration) time.Duration { return d },
+		Device: "phone", Owner: "phone", Records: y.ledger, Driver: func(string) (destination.Driver,
+			error) {
+			return y.driver, nil
+		},
+		Changed: func() {}, Tell: func() {}, Log: slog.New(slog.DiscardHandler), Jitter: func() float64 { return 0.5 },
+		Wait: func(d time.Duration) time.Duration { return d },
 	})
 	require.NoError(y.t, err)
 	y.places.SetPlan(y.plan)
@@ -128,13 +136,15 @@ func (y *yard) send(ctx context.Context) {
 		return
 	}
 	is, temp := y.places.Is(name), destination.NewTemp("phone")
-	if driver.Put(ctx, temp, strings.NewReader(content), 0, int64(len(content))) != nil || driver.Publish(ctx, temp, path) != nil {
+	if driver.Put(ctx, temp, strings.NewReader(content), 0, int64(len(content))) != nil ||
+		driver.Publish(ctx, temp, path) != nil {
 		return
 	}
 	if driver, err = y.places.Put(ctx, name); err != nil {
 		return
 	}
-	if n, err := driver.Size(ctx, path); err == nil && n == int64(len(content)) && y.ledger.facts[is.Name] == is.Value { // the proof
+	if n, err := driver.Size(ctx, path); err == nil && n == int64(len(content)) &&
+		y.ledger.facts[is.Name] == is.Value { // the proof
 		y.ledger.safe[path] = content
 	}
 }

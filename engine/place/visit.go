@@ -99,7 +99,8 @@ func (v visit) tied() destination.Driver {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	is := v.place
-	return destination.AnchorTo(v.driver, destination.Anchor{ID: is.bound.ID, Stamp: is.bound.Stamp, Put: v.counter(), Least: is.put})
+	return destination.AnchorTo(v.driver, destination.Anchor{ID: is.bound.ID, Stamp: is.bound.Stamp, Put: v.counter(),
+		Least: is.put})
 }
 
 func (v visit) see(ctx context.Context) error {
@@ -185,7 +186,8 @@ func (v visit) mark(ctx context.Context, id string) (string, error) {
 	// What lies there is what counts: a storage may damage what it is given.
 	there, err := destination.ReadMarker(ctx, v.driver)
 	if err == nil && there == "" {
-		err = &destination.Error{Cause: queue.Different, Says: "the storage acknowledged the marker of its place and does not have it"}
+		err = &destination.Error{Cause: queue.Different,
+			Says: "the storage acknowledged the marker of its place and does not have it"}
 	}
 	return there, err
 }
@@ -243,9 +245,13 @@ func (v visit) countOn(ctx context.Context) (counted func() error, err error) {
 func (v visit) answered(ctx context.Context, before, now bound, older, moved bool) (int64, error) {
 	switch {
 	case older:
-		return v.Records.Owe(ctx, v.name, "The keeper says that an older copy of its place is the place now: the proof is taken again.", now.fact(v.name), time.Now())
+		return v.Records.Owe(ctx, v.name, "The keeper says that an older copy of its place is the place now: the proof "+
+			"is taken again.", now.fact(v.name), time.Now())
 	case moved:
-		return v.Records.Owe(ctx, v.name, "The keeper says that its place moved here: the proof is taken again.", now.fact(v.name), time.Now())
+		return v.Records.Owe(ctx, v.name, "The keeper says that its place moved here: the proof is taken again.",
+			now.fact(v.name), time.Now())
 	}
-	return v.Records.Abandon(ctx, v.name, before.ID, "The keeper says that this is a new place: it is sent there too. What is at the old one stays there.", now.fact(v.name), time.Now())
+	return v.Records.Abandon(ctx, v.name, before.ID,
+		"The keeper says that this is a new place: it is sent there too. What is at the old one stays there.",
+		now.fact(v.name), time.Now())
 }

@@ -24,21 +24,27 @@ func TestMarksAreReadWhereverProgramsWriteThem(t *testing.T) {
 		args []string
 		want media.Marks
 	}{
-		"none":                 {[]string{"-EXIF:Model=Yard 3"}, media.Marks{}},
-		"XMP":                  {[]string{"-XMP-dc:Description=The Wren", "-XMP-xmp:Rating=4", "-XMP-dc:Subject=keel", "-XMP-dc:Subject=Regatta"}, media.Marks{Caption: "The Wren", Rating: 4, Keywords: []string{"keel", "Regatta"}}},
-		"IPTC":                 {[]string{"-IPTC:Caption-Abstract=The Wren", "-IPTC:Keywords=keel", "-IPTC:Keywords=Regatta"}, media.Marks{Caption: "The Wren", Keywords: []string{"keel", "Regatta"}}},
-		"EXIF":                 {[]string{"-EXIF:ImageDescription=The Wren", "-IFD0:Rating=3"}, media.Marks{Caption: "The Wren", Rating: 3}},
-		"XMP before the rest":  {[]string{"-XMP-dc:Description=mine", "-EXIF:ImageDescription=theirs", "-IPTC:Caption-Abstract=old"}, media.Marks{Caption: "mine"}},
-		"what cameras put in":  {[]string{"-EXIF:ImageDescription=YARD DIGITAL CAMERA"}, media.Marks{}},
-		"a rating in percent":  {[]string{"-XMP-xmp:Rating=99"}, media.Marks{}},
-		"a rejected one":       {[]string{"-XMP-xmp:Rating=-1"}, media.Marks{}},
-		"letters of any sort":  {[]string{"-XMP-dc:Description=Möwe über dem Watt 🛶"}, media.Marks{Caption: "Möwe über dem Watt 🛶"}},
+		"none": {[]string{"-EXIF:Model=Yard 3"}, media.Marks{}},
+		"XMP": {[]string{"-XMP-dc:Description=The Wren", "-XMP-xmp:Rating=4", "-XMP-dc:Subject=keel",
+			"-XMP-dc:Subject=Regatta"}, media.Marks{Caption: "The Wren", Rating: 4, Keywords: []string{"keel", "Regatta"}}},
+		"IPTC": {[]string{"-IPTC:Caption-Abstract=The Wren", "-IPTC:Keywords=keel",
+			"-IPTC:Keywords=Regatta"}, media.Marks{Caption: "The Wren", Keywords: []string{"keel", "Regatta"}}},
+		"EXIF": {[]string{"-EXIF:ImageDescription=The Wren", "-IFD0:Rating=3"},
+			media.Marks{Caption: "The Wren", Rating: 3}},
+		"XMP before the rest": {[]string{"-XMP-dc:Description=mine", "-EXIF:ImageDescription=theirs",
+			"-IPTC:Caption-Abstract=old"}, media.Marks{Caption: "mine"}},
+		"what cameras put in": {[]string{"-EXIF:ImageDescription=YARD DIGITAL CAMERA"}, media.Marks{}},
+		"a rating in percent": {[]string{"-XMP-xmp:Rating=99"}, media.Marks{}},
+		"a rejected one":      {[]string{"-XMP-xmp:Rating=-1"}, media.Marks{}},
+		"letters of any sort": {[]string{"-XMP-dc:Description=Möwe über dem Watt 🛶"},
+			media.Marks{Caption: "Möwe über dem Watt 🛶"}},
 		"a caption of nothing": {[]string{"-XMP-dc:Description= "}, media.Marks{}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			file := filepath.Join(t.TempDir(), "a.jpg")
 			require.NoError(t, os.WriteFile(file, b.Bytes(), 0o644))
-			out, err := exec.CommandContext(t.Context(), "exiftool", append([]string{"-q", "-overwrite_original"}, append(c.args, file)...)...).CombinedOutput()
+			out, err := exec.CommandContext(t.Context(), "exiftool",
+				append([]string{"-q", "-overwrite_original"}, append(c.args, file)...)...).CombinedOutput()
 			require.NoError(t, err, "%s", out)
 			f, err := os.Open(file)
 			require.NoError(t, err)
@@ -52,7 +58,8 @@ func TestMarksAreReadWhereverProgramsWriteThem(t *testing.T) {
 			// A sidecar tells the same.
 			sidecar := filepath.Join(t.TempDir(), "a.xmp")
 			if strings.HasPrefix(name, "XMP") || name == "letters of any sort" {
-				out, err := exec.CommandContext(t.Context(), "exiftool", "-q", "-tagsFromFile", file, "-xmp:all", sidecar).CombinedOutput()
+				out, err := exec.CommandContext(t.Context(), "exiftool", "-q", "-tagsFromFile", file, "-xmp:all",
+					sidecar).CombinedOutput()
 				require.NoError(t, err, "%s", out)
 				packet, err := os.ReadFile(sidecar)
 				require.NoError(t, err)

@@ -47,8 +47,10 @@ func TestAStillAndItsClipHaveOneIdentifier(t *testing.T) {
 	assert.Empty(t, pairOf(t, whole[:60]), "cut short")
 
 	file := t.TempDir() + "/a.mov"
-	out, err := exec.CommandContext(t.Context(), "ffmpeg", "-v", "error", "-f", "lavfi", "-i", "color=s=64x48:r=10:d=2", "-c:v", "libx264", "-movflags", "+use_metadata_tags",
-		"-metadata", "com.apple.quicktime.content.identifier="+id, "-metadata", "com.apple.quicktime.creationdate=2026-05-04T10:11:12+0200", file).CombinedOutput()
+	out, err := exec.CommandContext(t.Context(), "ffmpeg", "-v", "error", "-f", "lavfi", "-i", "color=s=64x48:r=10:d=2",
+		"-c:v", "libx264", "-movflags", "+use_metadata_tags",
+		"-metadata", "com.apple.quicktime.content.identifier="+
+			id, "-metadata", "com.apple.quicktime.creationdate=2026-05-04T10:11:12+0200", file).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	content, err := os.ReadFile(file)
 	require.NoError(t, err)

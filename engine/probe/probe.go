@@ -150,7 +150,8 @@ var cameraTags = []string{"Make", "Model", "DateTimeOriginal"}
 // (EXIF 2.32, 4.6.5), and what tells a camera's picture and a raw file. A header that
 // cannot be read tells nothing.
 func exifHeader(f File, contentType string) (h header, err error) {
-	found, err := exif(f, contentType, append([]string{"OffsetTimeOriginal", "SubSecTimeOriginal", "DateTime", "OffsetTime", "ModifyDate", "DNGVersion", "SubfileType", "PhotometricInterpretation"}, cameraTags...)...)
+	found, err := exif(f, contentType, append([]string{"OffsetTimeOriginal", "SubSecTimeOriginal", "DateTime",
+		"OffsetTime", "ModifyDate", "DNGVersion", "SubfileType", "PhotometricInterpretation"}, cameraTags...)...)
 	if err != nil {
 		return header{}, err
 	}
@@ -163,7 +164,8 @@ func exifHeader(f File, contentType string) (h header, err error) {
 	h.camera = slices.ContainsFunc(cameraTags, func(name string) bool { return tags[name] != "" })
 	h.model = strings.ToValidUTF8(tags["Model"], "")
 	h.raw = contentType == "image/tiff" && isRaw(found)
-	for _, field := range []struct{ time, offset string }{{"DateTimeOriginal", "OffsetTimeOriginal"}, {"DateTime", "OffsetTime"}, {"ModifyDate", "OffsetTime"}} {
+	for _, field := range []struct{ time, offset string }{{"DateTimeOriginal", "OffsetTimeOriginal"},
+		{"DateTime", "OffsetTime"}, {"ModifyDate", "OffsetTime"}} {
 		wall, err := time.Parse("2006:01:02 15:04:05", tags[field.time])
 		if err != nil || wall.Year() < 1900 { // cameras without a clock write zeros
 			continue

@@ -113,7 +113,8 @@ func TestRawFilesAndDrawingsAreToldFromPhotos(t *testing.T) {
 		"a thumbnail of nobody's":       {tiff(map[uint16]any{subfile: 1, colours: 2}), media.Photo},
 		"a drawing":                     {drawing(t), media.Graphic},
 		"a camera's PNG":                {withExif(t, drawing(t), tiff(map[uint16]any{made: "Camera\x00\x00"})), media.Photo},
-		"a PNG a program dated":         {withExif(t, drawing(t), tiff(map[uint16]any{0x132: "2026:03:04 23:59:58\x00"})), media.Graphic},
+		"a PNG a program dated": {withExif(t, drawing(t), tiff(map[uint16]any{0x132: "2026:03:04 23:59:58\x00"})),
+			media.Graphic},
 	} {
 		assert.Equal(t, one.kind, read(t, one.content).Kind, name)
 	}
@@ -140,7 +141,8 @@ func TestAMovieKeyWithAZoneIsPreferred(t *testing.T) {
 	dir := t.TempDir()
 	plain, keyed := filepath.Join(dir, "plain.mov"), filepath.Join(dir, "keyed.mov")
 	require.NoError(t, standin.Clip(plain, 3, 160, 12, taken.Add(time.Hour)))
-	out, err := exec.Command("ffmpeg", "-nostdin", "-v", "error", "-i", plain, "-c", "copy", "-movflags", "use_metadata_tags", "-metadata",
+	out, err := exec.Command("ffmpeg", "-nostdin", "-v", "error", "-i", plain, "-c", "copy", "-movflags",
+		"use_metadata_tags", "-metadata",
 		"com.apple.quicktime.creationdate=2026-03-04T23:59:58-0100", keyed).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	content, err := os.ReadFile(keyed)
@@ -169,7 +171,9 @@ func TestTheTypeIsReadFromTheContent(t *testing.T) {
 		facts := read(t, content)
 		assert.Equal(t, want, facts.ContentType)
 	}
-	for text, kind := range map[string]media.Kind{"notes about larch": media.Document, "<svg xmlns='http://www.w3.org/2000/svg'/>": media.Document, "%PDF-1.7": media.Document, "PK\x03\x04": media.Other, "RIFF\x24\x00\x00\x00WAVEfmt \x10\x00\x00\x00": media.Audio} {
+	for text, kind := range map[string]media.Kind{"notes about larch": media.Document,
+		"<svg xmlns='http://www.w3.org/2000/svg'/>": media.Document, "%PDF-1.7": media.Document, "PK\x03\x04": media.Other,
+		"RIFF\x24\x00\x00\x00WAVEfmt \x10\x00\x00\x00": media.Audio} {
 		assert.Equal(t, kind, read(t, []byte(text)).Kind, text)
 	}
 }

@@ -21,7 +21,8 @@ var ErrUnread = errors.New("the storage cannot tell its hash")
 // storage computed, else by reading it back, if that is allowed. With anew a
 // hash that was kept since the file was written does not count. It returns the
 // way.
-func Take(ctx context.Context, d destination.Driver, path, sum string, bytes int64, mayRead, anew bool) (string, error) {
+func Take(ctx context.Context, d destination.Driver, path, sum string, bytes int64, mayRead,
+	anew bool) (string, error) {
 	if p, able := d.(destination.Prover); able && (p.ProvesAnew() || !anew) {
 		if way, err := p.Prove(ctx, path, sum, bytes); err != nil || way != "" {
 			return way, err

@@ -100,14 +100,23 @@ func TestAProofIsTheVeryBytes(t *testing.T) {
 		"empty":               {at: same(""), different: true},
 		"not there":           {at: same(keel), path: "mast.jpg", err: destination.ErrNotFound},
 		"may not be read":     {at: same(keel), unread: true, err: proof.ErrUnread},
-		"cannot be opened":    {at: opened(func(*testing.T) (io.Reader, error) { return strings.NewReader(""), broken }), err: broken},
+		"cannot be opened": {at: opened(func(*testing.T) (io.Reader, error) { return strings.NewReader(""), broken }),
+			err: broken},
 		"breaks in the middle": {at: opened(func(*testing.T) (io.Reader, error) {
 			return io.MultiReader(strings.NewReader(keel[:4]), fails{broken}), nil
 		}), err: broken},
-		"ends early":                  {at: opened(func(*testing.T) (io.Reader, error) { return strings.NewReader(keel[:4]), nil }), different: true},
-		"goes on beyond its length":   {at: opened(func(*testing.T) (io.Reader, error) { return strings.NewReader(keel + keel), nil }), different: true},
-		"never ends":                  {at: opened(func(t *testing.T) (io.Reader, error) { return &endless{t: t}, nil }), different: true},
-		"told by the storage":         {at: told("its own word", nil, true, keel), unread: true, anew: true, way: "its own word"},
+		"ends early": {at: opened(func(*testing.T) (io.Reader, error) {
+			return strings.NewReader(keel[:4]),
+				nil
+		}), different: true},
+		"goes on beyond its length": {at: opened(func(*testing.T) (io.Reader,
+			error) {
+			return strings.NewReader(keel + keel), nil
+		}), different: true},
+		"never ends": {at: opened(func(t *testing.T) (io.Reader, error) { return &endless{t: t}, nil }),
+			different: true},
+		"told by the storage": {at: told("its own word", nil, true, keel), unread: true, anew: true,
+			way: "its own word"},
 		"kept by the storage":         {at: told("kept", nil, false, keel), unread: true, way: "kept"},
 		"kept, and asked for anew":    {at: told("kept", nil, false, "the keel at low tidE"), anew: true, different: true},
 		"kept, and may not be read":   {at: told("kept", nil, false, keel), anew: true, unread: true, err: proof.ErrUnread},

@@ -128,7 +128,8 @@ func (r *Queue) Step(ctx context.Context, id int64, to queue.State, story string
 		}
 		if skipped {
 			steps = append(steps, told{queue.Skipped, queue.NotAsked})
-			change = c.with(Change{Says: new(queue.NotAsked), Todo: new(""), Tries: new(0), NotBefore: new(time.Time{}), Order: new(NoOrder)})
+			change = c.with(Change{Says: new(queue.NotAsked), Todo: new(""), Tries: new(0), NotBefore: new(time.Time{}),
+				Order: new(NoOrder)})
 		}
 		return takeSteps(tx, id, steps, change, now)
 	})
@@ -143,7 +144,8 @@ func (r *Queue) Step(ctx context.Context, id int64, to queue.State, story string
 var ErrNotAsked = errors.New("the plan no longer asks for the copy")
 
 // Land is two steps in one: a copy was put in place, and it was proven.
-func (r *Queue) Land(ctx context.Context, id int64, landed string, change Change, proven string, proof Change, now time.Time) error {
+func (r *Queue) Land(ctx context.Context, id int64, landed string, change Change, proven string, proof Change,
+	now time.Time) error {
 	return r.shared(ctx, fmt.Sprintf("recording that copy %d landed", id), true, func(tx *transaction) error {
 		return takeSteps(tx, id, []told{{queue.Proving, landed}, {queue.Safe, proven}}, change.with(proof), now)
 	})
@@ -152,9 +154,12 @@ func (r *Queue) Land(ctx context.Context, id int64, landed string, change Change
 // with is a change and a later one in one.
 func (c Change) with(later Change) Change {
 	return Change{
-		Says: over(c.Says, later.Says), Todo: over(c.Todo, later.Todo), Temp: over(c.Temp, later.Temp), Remote: over(c.Remote, later.Remote),
-		SHA256: over(c.SHA256, later.SHA256), Proof: over(c.Proof, later.Proof), Tries: over(c.Tries, later.Tries), NotBefore: over(c.NotBefore, later.NotBefore),
-		ProvenAt: over(c.ProvenAt, later.ProvenAt), Order: over(c.Order, later.Order), Sent: over(c.Sent, later.Sent), Landed: over(c.Landed, later.Landed),
+		Says: over(c.Says, later.Says), Todo: over(c.Todo, later.Todo), Temp: over(c.Temp, later.Temp),
+		Remote: over(c.Remote, later.Remote),
+		SHA256: over(c.SHA256, later.SHA256), Proof: over(c.Proof, later.Proof), Tries: over(c.Tries, later.Tries),
+		NotBefore: over(c.NotBefore, later.NotBefore),
+		ProvenAt:  over(c.ProvenAt, later.ProvenAt), Order: over(c.Order, later.Order), Sent: over(c.Sent, later.Sent),
+		Landed: over(c.Landed, later.Landed),
 		Settle: over(c.Settle, later.Settle), If: over(c.If, later.If),
 	}
 }
@@ -188,7 +193,8 @@ func takeSteps(tx *transaction, id int64, steps []told, c Change, now time.Time)
 	}
 	if c.If != nil {
 		var now string
-		if err := tx.Get(&now, `SELECT value FROM facts WHERE name = ?`, c.If.Name); err != nil && !errors.Is(err, sql.ErrNoRows) {
+		if err := tx.Get(&now, `SELECT value FROM facts WHERE name = ?`, c.If.Name); err != nil &&
+			!errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
 		if now != c.If.Value {
@@ -270,7 +276,8 @@ const mostEvents = 200
 // not the copy's yet: it has not landed.
 func (r *Queue) Note(ctx context.Context, id int64, temp, remote, sha256 string) error {
 	return r.shared(ctx, fmt.Sprintf("noting where copy %d goes", id), false, func(tx *transaction) error {
-		_, err := tx.Exec(`UPDATE copies SET temp = ?, remote = ?, sha256 = ?, landed = 0 WHERE id = ?`, temp, remote, sha256, id)
+		_, err := tx.Exec(`UPDATE copies SET temp = ?, remote = ?, sha256 = ?, landed = 0 WHERE id = ?`, temp, remote,
+			sha256, id)
 		return err
 	})
 }
@@ -320,14 +327,18 @@ var firstPicked = fmt.Sprint(" LIMIT ", MostPicked)
 // Pick lists the first copies of a class in a state (waiting or proving) that
 // may go now and are at most fits bytes long, at most MostPicked. Those that wait
 // are prepared in a form. (The plus signs keep SQLite on the class's index.)
-func (r *Queue) Pick(ctx context.Context, class queue.Class, state queue.State, form string, order plan.Order, fits int64, now time.Time) ([]Copy, error) {
-	where, values := `WHERE `+stands(state)+` AND `+lies(class.Shelf)+` AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND `, []any{class.Destination, class.Rule, class.Kind, ms(now), fits}
+func (r *Queue) Pick(ctx context.Context, class queue.Class, state queue.State, form string, order plan.Order,
+	fits int64, now time.Time) ([]Copy, error) {
+	where, values := `WHERE `+stands(state)+` AND `+lies(class.Shelf)+
+		` AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND `, []any{class.Destination,
+		class.Rule, class.Kind, ms(now), fits}
 	from, sorted := selectCopy, inOrder[order]
 	switch {
 	case state != queue.Waiting:
 		where += `+c.bytes <= ?`
 	case form != "": // few are prepared, among many that are not: they are found by their own index, and sorted
-		from, sorted = strings.Replace(selectCopy, "FROM copies c", "FROM copies c INDEXED BY copies_prepared", 1), strings.ReplaceAll(sorted, "c.", "+c.")
+		from, sorted = strings.Replace(selectCopy, "FROM copies c", "FROM copies c INDEXED BY copies_prepared",
+			1), strings.ReplaceAll(sorted, "c.", "+c.")
 		where, values = where+`+c.bytes <= ? AND c.form <> '' AND c.form = ?`, append(values, form)
 	case order == plan.SmallestFirst: // the index of waiting sizes
 		where += `c.bytes <= ? AND +c.form = ''`
@@ -358,7 +369,10 @@ func stands(s queue.State) string {
 
 // lies asks for a shelf by its name, for the same reason.
 func lies(s plan.Shelf) string {
-	if strings.ContainsFunc(string(s), func(r rune) bool { return (r < 'a' || r > 'z') && (r < '0' || r > '9') && r != '-' }) {
+	if strings.ContainsFunc(string(s), func(r rune) bool {
+		return (r < 'a' || r > 'z') && (r < '0' || r > '9') &&
+			r != '-'
+	}) {
 		return "false"
 	}
 	return "c.shelf = '" + string(s) + "'"
@@ -417,7 +431,8 @@ func (r *Queue) Copy(ctx context.Context, id int64) (Copy, bool, error) {
 // Smallest is the size of the smallest waiting copy of a class; ok is false
 // when none waits.
 func (r *Queue) Smallest(ctx context.Context, class queue.Class) (bytes int64, ok bool, err error) {
-	err = r.read.GetContext(ctx, &bytes, `SELECT c.bytes FROM copies c WHERE c.state = 'waiting' AND `+lies(class.Shelf)+` AND c.destination = ? AND c.rule = ? AND c.kind = ? ORDER BY c.bytes LIMIT 1`,
+	err = r.read.GetContext(ctx, &bytes, `SELECT c.bytes FROM copies c WHERE c.state = 'waiting' AND `+lies(class.Shelf)+
+		` AND c.destination = ? AND c.rule = ? AND c.kind = ? ORDER BY c.bytes LIMIT 1`,
 		class.Destination, class.Rule, class.Kind)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, false, nil
@@ -432,7 +447,8 @@ func (r *Queue) Smallest(ctx context.Context, class queue.Class) (bytes int64, o
 // when none waits for a time.
 func (r *Queue) NextRetry(ctx context.Context, now time.Time) (time.Time, error) {
 	var at sql.NullInt64
-	err := r.read.GetContext(ctx, &at, `SELECT min(not_before) FROM copies WHERE not_before > 0 AND not_before > ?`, ms(now))
+	err := r.read.GetContext(ctx, &at, `SELECT min(not_before) FROM copies WHERE not_before > 0 AND not_before > ?`,
+		ms(now))
 	if err != nil {
 		return time.Time{}, fmt.Errorf("reading the next retry: %w", err)
 	}
@@ -452,7 +468,8 @@ func (r *Queue) EndOddWaits(ctx context.Context, now time.Time) error {
 	if last.Int64 <= ms(now.Add(longestWait)) {
 		return nil
 	}
-	if _, err := r.write.ExecContext(ctx, `UPDATE copies SET not_before = 0 WHERE not_before > ?`, ms(now.Add(longestWait))); err != nil {
+	if _, err := r.write.ExecContext(ctx, `UPDATE copies SET not_before = 0 WHERE not_before > ?`,
+		ms(now.Add(longestWait))); err != nil {
 		return fmt.Errorf("ending odd waits: %w", err)
 	}
 	return nil
@@ -524,7 +541,8 @@ func (r *Queue) Story(ctx context.Context, item int64) ([]Event, error) {
 // few, and an index of their own finds them.
 func (r *Queue) Temps(ctx context.Context, destination string, before time.Time) ([]Copy, error) {
 	var copies []Copy
-	if err := r.read.SelectContext(ctx, &copies, selectCopy+`WHERE c.destination = ? AND c.temp <> '' AND c.temp NOT LIKE '%' || ? AND (+c.state IN ('safe', 'stuck', 'skipped') OR +c.state = 'waiting' AND c.changed_at < ?)`, destination, withdrawn, ms(before)); err != nil {
+	if err := r.read.SelectContext(ctx, &copies,
+		selectCopy+`WHERE c.destination = ? AND c.temp <> '' AND c.temp NOT LIKE '%' || ? AND (+c.state IN ('safe', 'stuck', 'skipped') OR +c.state = 'waiting' AND c.changed_at < ?)`, destination, withdrawn, ms(before)); err != nil {
 		return nil, fmt.Errorf("reading the temporary names: %w", err)
 	}
 	return copies, nil
@@ -535,7 +553,8 @@ func (r *Queue) Temps(ctx context.Context, destination string, before time.Time)
 func (r *Queue) Retry(ctx context.Context, ids []int64, now time.Time) (n int64, err error) {
 	where, args := `state = 'stuck'`, []any(nil)
 	if ids != nil {
-		if where, args, err = sqlx.In(`(state = 'stuck' OR state = 'waiting' AND not_before > 0) AND id IN (?)`, append(ids, -1)); err != nil {
+		if where, args, err = sqlx.In(`(state = 'stuck' OR state = 'waiting' AND not_before > 0) AND id IN (?)`,
+			append(ids, -1)); err != nil {
 			return 0, fmt.Errorf("retrying: %w", err)
 		}
 	}
@@ -555,10 +574,12 @@ func (r *Queue) Order(ctx context.Context, ids []int64, order Order, now time.Ti
 		return 0, fmt.Errorf("ordering: %w", err)
 	}
 	err = r.tx(ctx, "ordering", func(tx *transaction) error {
-		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, state, 'The keeper sends it now.' FROM copies WHERE `+where, append([]any{ms(now)}, args...)...); err != nil {
+		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, state, 'The keeper sends it now.' FROM copies WHERE `+where,
+			append([]any{ms(now)}, args...)...); err != nil {
 			return err
 		}
-		res, err := tx.Exec(`UPDATE copies SET ordered = ?, not_before = 0, changed_at = ? WHERE `+where, append([]any{order, ms(now)}, args...)...)
+		res, err := tx.Exec(`UPDATE copies SET ordered = ?, not_before = 0, changed_at = ? WHERE `+where,
+			append([]any{order, ms(now)}, args...)...)
 		if err != nil {
 			return err
 		}

@@ -117,7 +117,8 @@ func (r *Facts) Fact(ctx context.Context, name string) (string, error) {
 // Facts reads the values whose names begin with a prefix, by the rest of the name.
 func (r *Facts) Facts(ctx context.Context, prefix string) (map[string]string, error) {
 	var rows []struct{ Name, Value string }
-	if err := r.read.SelectContext(ctx, &rows, `SELECT name, value FROM facts WHERE substr(name, 1, ?) = ?`, len(prefix), prefix); err != nil {
+	if err := r.read.SelectContext(ctx, &rows, `SELECT name, value FROM facts WHERE substr(name, 1, ?) = ?`, len(prefix),
+		prefix); err != nil {
 		return nil, fmt.Errorf("reading %s…: %w", prefix, err)
 	}
 	facts := make(map[string]string, len(rows))

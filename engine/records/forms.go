@@ -30,8 +30,10 @@ func (r *Forms) AllPrepared(ctx context.Context) ([]Prepared, error) {
 
 // Unprepared finds the first waiting copy of a class that is in another form than is asked
 // for; ok is false when there is none.
-func (r *Forms) Unprepared(ctx context.Context, class queue.Class, form string, order plan.Order, busy []int64, now time.Time) (c Copy, ok bool, err error) {
-	query, args, err := without(selectCopy+`WHERE c.state = 'waiting' AND `+lies(class.Shelf)+` AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND +c.form <> ?`,
+func (r *Forms) Unprepared(ctx context.Context, class queue.Class, form string, order plan.Order, busy []int64,
+	now time.Time) (c Copy, ok bool, err error) {
+	query, args, err := without(selectCopy+`WHERE c.state = 'waiting' AND `+lies(class.Shelf)+
+		` AND c.destination = ? AND c.rule = ? AND c.kind = ? AND +c.not_before <= ? AND +c.form <> ?`,
 		busy, class.Destination, class.Rule, class.Kind, ms(now), form)
 	if err != nil {
 		return c, false, err
@@ -41,20 +43,24 @@ func (r *Forms) Unprepared(ctx context.Context, class queue.Class, form string, 
 
 // SetForm notes in which form the waiting copies of an item by a rule on a shelf go, how
 // many bytes that are, and a line in their stories.
-func (r *Forms) SetForm(ctx context.Context, item int64, rule string, on plan.Shelf, form string, reduced bool, bytes int64, story string, now time.Time) error {
+func (r *Forms) SetForm(ctx context.Context, item int64, rule string, on plan.Shelf, form string, reduced bool,
+	bytes int64, story string, now time.Time) error {
 	return r.tx(ctx, fmt.Sprintf("noting the form of item %d", item), func(tx *transaction) error {
 		const which = ` WHERE item = ? AND rule = ? AND shelf = ? AND state = 'waiting' AND form <> ?`
-		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, state, ? FROM copies`+which, ms(now), story, item, rule, on, form); err != nil {
+		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, state, ? FROM copies`+which, ms(now), story, item, rule, on,
+			form); err != nil {
 			return err
 		}
-		_, err := tx.Exec(`UPDATE copies SET form = ?, reduced = ?, bytes = ?`+which, form, reduced, bytes, item, rule, on, form)
+		_, err := tx.Exec(`UPDATE copies SET form = ?, reduced = ?, bytes = ?`+which, form, reduced, bytes, item, rule, on,
+			form)
 		return err
 	})
 }
 
 // Refuse takes the waiting copies of an item by a rule on a shelf to where they rest:
 // nothing can be made of it that may go there.
-func (r *Forms) Refuse(ctx context.Context, item int64, rule string, on plan.Shelf, to queue.State, says, todo string, now time.Time) error {
+func (r *Forms) Refuse(ctx context.Context, item int64, rule string, on plan.Shelf, to queue.State, says, todo string,
+	now time.Time) error {
 	return r.tx(ctx, fmt.Sprintf("noting that item %d has no form", item), func(tx *transaction) error {
 		const which = `item = ? AND rule = ? AND shelf = ? AND state = 'waiting'`
 		var ids []int64
@@ -62,7 +68,8 @@ func (r *Forms) Refuse(ctx context.Context, item int64, rule string, on plan.She
 			return err
 		}
 		for _, id := range ids {
-			if err := takeSteps(tx, id, []told{{to, says}}, Change{Says: &says, Todo: &todo, Order: new(NoOrder), NotBefore: new(time.Time{})}, now); err != nil {
+			if err := takeSteps(tx, id, []told{{to, says}}, Change{Says: &says, Todo: &todo, Order: new(NoOrder),
+				NotBefore: new(time.Time{})}, now); err != nil {
 				return err
 			}
 		}
@@ -103,10 +110,12 @@ func (r *Forms) StillToGo(ctx context.Context, item int64, form string) (bool, e
 // Delay has a waiting copy wait until a time, and says why.
 func (r *Queue) Delay(ctx context.Context, id int64, says string, until, now time.Time) error {
 	return r.tx(ctx, fmt.Sprintf("having copy %d wait", id), func(tx *transaction) error {
-		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, state, ? FROM copies WHERE id = ? AND state = 'waiting'`, ms(now), says, id); err != nil {
+		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, state, ? FROM copies WHERE id = ? AND state = 'waiting'`,
+			ms(now), says, id); err != nil {
 			return err
 		}
-		_, err := tx.Exec(`UPDATE copies SET says = ?, not_before = ? WHERE id = ? AND state = 'waiting'`, says, ms(until), id)
+		_, err := tx.Exec(`UPDATE copies SET says = ?, not_before = ? WHERE id = ? AND state = 'waiting'`, says, ms(until),
+			id)
 		return err
 	})
 }
@@ -124,7 +133,8 @@ func (r *Catalogue) OfRule(ctx context.Context, rule string, kind media.Kind) (n
 // SomeItems are a few of those, chosen at random.
 func (r *Catalogue) SomeItems(ctx context.Context, rule string, kind media.Kind, most int) ([]Item, error) {
 	var items []Item
-	err := r.read.SelectContext(ctx, &items, `SELECT * FROM items WHERE id IN (SELECT id FROM items WHERE gone_at = 0 AND part_of = 0 AND kind = ? AND rule <> '' AND (? = '' OR rule = ?) ORDER BY random() LIMIT ?)`, kind, rule, rule, most)
+	err := r.read.SelectContext(ctx, &items,
+		`SELECT * FROM items WHERE id IN (SELECT id FROM items WHERE gone_at = 0 AND part_of = 0 AND kind = ? AND rule <> '' AND (? = '' OR rule = ?) ORDER BY random() LIMIT ?)`, kind, rule, rule, most)
 	if err != nil {
 		return nil, fmt.Errorf("choosing some of what the rule %s takes: %w", rule, err)
 	}

@@ -76,13 +76,15 @@ func (i Item) Found() plan.File {
 // was last changed, if that was earlier: what lay there long ago is found only when its
 // folder is first walked.
 func found(path string, kind media.Kind, bytes int64, taken time.Time, seconds, foundMS, changed int64) plan.File {
-	return plan.File{Path: path, Kind: kind, Bytes: bytes, Taken: taken, Seconds: seconds, Came: time.UnixMilli(min(foundMS, changed/1e6))}
+	return plan.File{Path: path, Kind: kind, Bytes: bytes, Taken: taken, Seconds: seconds,
+		Came: time.UnixMilli(min(foundMS, changed/1e6))}
 }
 
 // Dir lists what is known of one folder of a source, by name.
 func (r *Catalogue) Dir(ctx context.Context, source, dir string) (map[string]Item, error) {
 	var items []Item
-	if err := r.read.SelectContext(ctx, &items, `SELECT * FROM items WHERE source = ? AND dir = ? AND gone_at = 0`, source, dir); err != nil {
+	if err := r.read.SelectContext(ctx, &items, `SELECT * FROM items WHERE source = ? AND dir = ? AND gone_at = 0`,
+		source, dir); err != nil {
 		return nil, fmt.Errorf("reading the items of %s/%s: %w", source, dir, err)
 	}
 	byName := make(map[string]Item, len(items))
@@ -109,7 +111,8 @@ const MostStamps = 4096
 // names as bytes.
 func (r *Catalogue) Stamps(ctx context.Context, source, from string) ([]Stamp, error) {
 	var list []Stamp
-	if err := r.read.SelectContext(ctx, &list, `SELECT dir, name, size, mtime, inode, ctime FROM items WHERE source = ? AND dir >= ? AND gone_at = 0 ORDER BY dir LIMIT `+strconv.Itoa(MostStamps), source, from); err != nil {
+	if err := r.read.SelectContext(ctx, &list,
+		`SELECT dir, name, size, mtime, inode, ctime FROM items WHERE source = ? AND dir >= ? AND gone_at = 0 ORDER BY dir LIMIT `+strconv.Itoa(MostStamps), source, from); err != nil {
 		return nil, fmt.Errorf("reading the items of %s from %s on: %w", source, from, err)
 	}
 	return list, nil
@@ -118,7 +121,8 @@ func (r *Catalogue) Stamps(ctx context.Context, source, from string) ([]Stamp, e
 // Here reads the item that is known at a path of a source; ok is false when
 // there is none.
 func (r *Catalogue) Here(ctx context.Context, source, dir, name string) (it Item, ok bool, err error) {
-	err = r.read.GetContext(ctx, &it, `SELECT * FROM items WHERE source = ? AND dir = ? AND name = ? AND gone_at = 0`, source, dir, name)
+	err = r.read.GetContext(ctx, &it, `SELECT * FROM items WHERE source = ? AND dir = ? AND name = ? AND gone_at = 0`,
+		source, dir, name)
 	if errors.Is(err, sql.ErrNoRows) {
 		return Item{}, false, nil
 	}
@@ -163,7 +167,8 @@ func (r *Catalogue) Admit(ctx context.Context, items []Item, p *plan.Plan, now t
 			}
 			res, err := insert.Exec(it)
 			if isTaken(err) { // most are new: that one is known under the path shows here
-				if err = leave(tx, here, now, "The file was changed; its new content has a copy of its own.", it.Source, it.Dir, it.Name); err == nil {
+				if err = leave(tx, here, now, "The file was changed; its new content has a copy of its own.", it.Source, it.Dir,
+					it.Name); err == nil {
 					res, err = insert.Exec(it)
 				}
 			}
@@ -277,7 +282,8 @@ func leave(tx *transaction, here *sqlx.Stmt, now time.Time, says, source, dir, n
 
 // moveAll takes every copy that matches to a state, with a line in its story.
 func moveAll(tx *transaction, now time.Time, to queue.State, says, where string, args ...any) error {
-	if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, ?, ? FROM copies WHERE `+where, append([]any{ms(now), to, says}, args...)...); err != nil {
+	if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, ?, ? FROM copies WHERE `+where,
+		append([]any{ms(now), to, says}, args...)...); err != nil {
 		return err
 	}
 	_, err := tx.Exec(`UPDATE copies SET state = ?, says = ?, todo = '', ordered = '', not_before = 0, tries = 0, changed_at = ? WHERE `+where, append([]any{to, says, ms(now)}, args...)...)
@@ -295,7 +301,8 @@ func (r *Catalogue) Apply(ctx context.Context, p *plan.Plan, device string, now 
 	}
 	return r.tx(ctx, "applying the plan", func(tx *transaction) error {
 		var applied string
-		if err := tx.Get(&applied, `SELECT value FROM facts WHERE name = '`+appliedFact+`'`); err != nil && !errors.Is(err, sql.ErrNoRows) {
+		if err := tx.Get(&applied, `SELECT value FROM facts WHERE name = '`+appliedFact+`'`); err != nil &&
+			!errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
 		if applied == string(asked) {
@@ -345,7 +352,8 @@ func asks(p *plan.Plan, device string) []asked {
 		one := asked{Folder: s.Folder, Scope: s.Scope, Zone: p.Zone(device).String()}
 		for _, name := range s.Rules {
 			r := p.Rules[name]
-			one.Rules = append(one.Rules, askedRule{name, r.Take, r.LargerThan, r.LongerThan, r.To, stocked(p, name), r.Companions, p.Withholds(name)})
+			one.Rules = append(one.Rules, askedRule{name, r.Take, r.LargerThan, r.LongerThan, r.To, stocked(p, name),
+				r.Companions, p.Withholds(name)})
 		}
 		list = append(list, one)
 	}
@@ -369,7 +377,8 @@ func choose(tx *transaction, source string, by plan.Chooser, p *plan.Plan) error
 	}
 	for rows.Next() {
 		var it Item
-		if err := rows.Scan(&it.ID, &it.Dir, &it.Name, &it.Size, &it.Kind, &it.TakenMS, &it.TakenZone, &it.Seconds, &it.MTime, &it.FoundMS, &it.Rule, &it.OwnRule, &it.PartOf, &it.Pair); err != nil {
+		if err := rows.Scan(&it.ID, &it.Dir, &it.Name, &it.Size, &it.Kind, &it.TakenMS, &it.TakenZone, &it.Seconds,
+			&it.MTime, &it.FoundMS, &it.Rule, &it.OwnRule, &it.PartOf, &it.Pair); err != nil {
 			return err
 		}
 		rule, _ := by.Choose(it.Found())
@@ -427,7 +436,8 @@ func setRules(tx *transaction, column string, rules map[string][]int64) error {
 			if err != nil {
 				return err
 			}
-			if _, err := tx.Exec(`UPDATE items SET `+column+` = ? WHERE id IN (SELECT value FROM json_each(?))`, rule, text); err != nil {
+			if _, err := tx.Exec(`UPDATE items SET `+column+` = ? WHERE id IN (SELECT value FROM json_each(?))`, rule,
+				text); err != nil {
 				return err
 			}
 		}
@@ -464,7 +474,8 @@ func want(tx *transaction, now time.Time, s plan.Source, p *plan.Plan) error {
 		made += n
 		for _, destination := range p.Rules[rule].To {
 			mine := `destination = ? AND item IN (SELECT i.id FROM items i WHERE i.source = ? AND i.gone_at = 0 AND i.rule = ?)`
-			if _, err := tx.Exec(`UPDATE copies SET rule = ? WHERE rule <> ? AND `+mine, rule, rule, destination, s.Folder, rule); err != nil {
+			if _, err := tx.Exec(`UPDATE copies SET rule = ? WHERE rule <> ? AND `+mine, rule, rule, destination, s.Folder,
+				rule); err != nil {
 				return err
 			}
 			for _, on := range stocked(p, rule) {
@@ -472,7 +483,8 @@ func want(tx *transaction, now time.Time, s plan.Source, p *plan.Plan) error {
 				if err != nil {
 					return err
 				}
-				if err := moveAll(tx, now, queue.Waiting, "The plan asks for it again.", `state = 'skipped' AND says = ? AND shelf = ? AND kind IN (SELECT value FROM json_each(?)) AND `+mine,
+				if err := moveAll(tx, now, queue.Waiting, "The plan asks for it again.",
+					`state = 'skipped' AND says = ? AND shelf = ? AND kind IN (SELECT value FROM json_each(?)) AND `+mine,
 					queue.NotAsked, on.Shelf, string(kinds), destination, s.Folder, rule); err != nil {
 					return err
 				}
@@ -502,7 +514,8 @@ func makeCopies(tx *transaction, now time.Time, source, rule string, p *plan.Pla
 
 // stock makes the copies that are asked for on one shelf of a destination and are not
 // there, of the items from an id on, or of one alone.
-func stock(tx *transaction, now time.Time, source, rule, destination string, on plan.Stocked, from, one int64) (made int64, err error) {
+func stock(tx *transaction, now time.Time, source, rule, destination string, on plan.Stocked, from,
+	one int64) (made int64, err error) {
 	where, args := `i.id >= ?`, []any{from}
 	if one != 0 {
 		where, args = `i.id = ?`, []any{one}
@@ -580,7 +593,8 @@ func (r *Catalogue) AddItems(ctx context.Context, copies []Copy, into map[int64]
 		return fmt.Errorf("reading items: %w", err)
 	}
 	var items []Item
-	if err := r.read.SelectContext(ctx, &items, `SELECT * FROM items WHERE id IN (SELECT value FROM json_each(?))`, string(list)); err != nil {
+	if err := r.read.SelectContext(ctx, &items, `SELECT * FROM items WHERE id IN (SELECT value FROM json_each(?))`,
+		string(list)); err != nil {
 		return fmt.Errorf("reading items: %w", err)
 	}
 	for _, it := range items {

@@ -24,7 +24,8 @@ func OpenMirror(ctx context.Context, file, epoch string) (*Records, error) {
 		if err := r.write.SelectContext(ctx, &triggers, `SELECT name FROM sqlite_master WHERE type = 'trigger'`); err != nil {
 			return err
 		}
-		statements := []string{`DROP INDEX IF EXISTS items_here`, `CREATE INDEX IF NOT EXISTS items_place ON items (source, dir, name)`, `PRAGMA foreign_keys = 0`}
+		statements := []string{`DROP INDEX IF EXISTS items_here`,
+			`CREATE INDEX IF NOT EXISTS items_place ON items (source, dir, name)`, `PRAGMA foreign_keys = 0`}
 		for _, name := range triggers {
 			statements = append(statements, `DROP TRIGGER `+name)
 		}
@@ -112,7 +113,8 @@ func takePart(tx *transaction, told Rows) error {
 	if p.key != "" && number < 0 {
 		return Wrong{"its rows have no number"}
 	}
-	insert, err := tx.Preparex(`INSERT INTO ` + p.name + ` (` + strings.Join(columns, ", ") + `) VALUES (?` + strings.Repeat(", ?", len(columns)-1) + `)`)
+	insert, err := tx.Preparex(`INSERT INTO ` + p.name + ` (` + strings.Join(columns, ", ") + `) VALUES (?` +
+		strings.Repeat(", ?", len(columns)-1) + `)`)
 	if err != nil {
 		return err
 	}

@@ -26,7 +26,8 @@ func content(t require.TestingT, file string) map[string][]string {
 	require.NoError(t, err)
 	defer db.Close()
 	all := map[string][]string{}
-	for table, columns := range map[string]string{"items": "*", "copies": "*", "events": "rowid, *", "standings": "*", "counters": "*", "ledger": "*", "reservations": "*", "sensed": "*", "runs": "*"} {
+	for table, columns := range map[string]string{"items": "*", "copies": "*", "events": "rowid, *", "standings": "*",
+		"counters": "*", "ledger": "*", "reservations": "*", "sensed": "*", "runs": "*"} {
 		rows, err := db.Queryx(`SELECT ` + columns + ` FROM ` + table + ` ORDER BY 1, 2, 3, 4`)
 		require.NoError(t, err)
 		for rows.Next() {
@@ -57,12 +58,14 @@ func TestAMirrorHasWhatTheRecordsHaveWhateverWasRepeatedCutOrLost(t *testing.T) 
 		defer m.Close()
 		admitted, last, batch := 0, "", 0
 		admitSome := func(rt *rapid.T) {
-			list := items(rapid.IntRange(1, 6).Draw(rt, "n"), rapid.SampledFrom([]string{"a", "b", "\xff\xfe", "ü"}).Draw(rt, "name"))
+			list := items(rapid.IntRange(1, 6).Draw(rt, "n"), rapid.SampledFrom([]string{"a", "b", "\xff\xfe", "ü"}).Draw(rt,
+				"name"))
 			for i := range list {
 				list[i].Size += int64(admitted)
 			}
 			admitted += len(list)
-			require.NoError(rt, r.Catalogue.Admit(ctx, list, &plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}}, start))
+			require.NoError(rt, r.Catalogue.Admit(ctx, list, &plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}},
+				start))
 		}
 		tell := func(rt *rapid.T, whole bool) bool {
 			rows, note, err := r.Outbox.Noted(ctx, rapid.Int64Range(1, 40).Draw(rt, "most"))
@@ -97,7 +100,9 @@ func TestAMirrorHasWhatTheRecordsHaveWhateverWasRepeatedCutOrLost(t *testing.T) 
 			"admit": admitSome,
 			"tell":  func(rt *rapid.T) { tell(rt, false) },
 			"gone": func(rt *rapid.T) {
-				require.NoError(rt, r.Catalogue.Gone(ctx, "DCIM", ".", []string{fmt.Sprintf("a%03d.jpg", rapid.IntRange(0, 5).Draw(rt, "which"))}, &plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}}, start))
+				require.NoError(rt, r.Catalogue.Gone(ctx, "DCIM", ".",
+					[]string{fmt.Sprintf("a%03d.jpg", rapid.IntRange(0, 5).Draw(rt, "which"))},
+					&plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}}, start))
 			},
 			"step": func(rt *rapid.T) {
 				id := int64(rapid.IntRange(1, 12).Draw(rt, "copy"))
@@ -112,7 +117,8 @@ func TestAMirrorHasWhatTheRecordsHaveWhateverWasRepeatedCutOrLost(t *testing.T) 
 			},
 			"sense": func(rt *rapid.T) {
 				at := start.Add(time.Duration(rapid.IntRange(0, 100*24).Draw(rt, "hours")) * time.Hour) // so that some are too old
-				require.NoError(rt, r.Journal.Sense(ctx, gate.Conditions{Network: rapid.SampledFrom([]plan.Network{plan.WiFi, plan.Cellular}).Draw(rt, "network")}, at))
+				require.NoError(rt, r.Journal.Sense(ctx,
+					gate.Conditions{Network: rapid.SampledFrom([]plan.Network{plan.WiFi, plan.Cellular}).Draw(rt, "network")}, at))
 				id, err := r.Journal.BeginRun(ctx, at)
 				require.NoError(rt, err)
 				require.NoError(rt, r.Journal.SeeRun(ctx, id, at.Add(time.Minute), rapid.Bool().Draw(rt, "ends")))
@@ -154,7 +160,10 @@ func TestWhatIsNoRowOfRecordsIsRefusedAndChangesNothing(t *testing.T) {
 		assert.ErrorAs(t, err, new(records.Wrong), "%s", name)
 	}
 	assert.Equal(t, before, content(t, file))
-	later := records.Rows{Part: "items", Columns: []string{"id", "source", "dir", "name", "size", "mtime", "inode", "content_type", "kind", "taken_at", "taken_zone", "taken_from", "found_at", "a later version's"},
-		Rows: [][]any{{int64(4), []byte("DCIM"), []byte("."), []byte("x.jpg"), int64(1), int64(1), int64(1), []byte("image/jpeg"), []byte("photo"), int64(1), int64(0), []byte("file"), int64(1), []byte("?")}}}
-	require.NoError(t, m.Mirror.Take(t.Context(), []records.Rows{later}, records.NamedFact{Name: chain}, is), "what a later version tells more of is left out")
+	later := records.Rows{Part: "items", Columns: []string{"id", "source", "dir", "name", "size", "mtime", "inode",
+		"content_type", "kind", "taken_at", "taken_zone", "taken_from", "found_at", "a later version's"},
+		Rows: [][]any{{int64(4), []byte("DCIM"), []byte("."), []byte("x.jpg"), int64(1), int64(1), int64(1),
+			[]byte("image/jpeg"), []byte("photo"), int64(1), int64(0), []byte("file"), int64(1), []byte("?")}}}
+	require.NoError(t, m.Mirror.Take(t.Context(), []records.Rows{later}, records.NamedFact{Name: chain}, is),
+		"what a later version tells more of is left out")
 }

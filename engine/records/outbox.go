@@ -21,7 +21,8 @@ type part struct {
 // parts are all there are. What is not among them a mirror does not need: facts are told
 // by the device, what lay at a destination before is asked of the service.
 var parts = []part{
-	{"items", "id"}, {"copies", "id"}, {"events", "rowid"}, {"standings", "id"}, {"counters", ""}, {"ledger", "at"}, {"reservations", "copy"}, {"sensed", "id"}, {"runs", "id"},
+	{"items", "id"}, {"copies", "id"}, {"events", "rowid"}, {"standings", "id"}, {"counters", ""}, {"ledger",
+		"at"}, {"reservations", "copy"}, {"sensed", "id"}, {"runs", "id"},
 }
 
 // partOf finds one by its name.
@@ -57,7 +58,8 @@ func (r *Outbox) Follow(ctx context.Context) error {
 		all := true
 		for _, p := range parts { // those of an earlier version may be there
 			var followed bool
-			if err := tx.Get(&followed, `SELECT EXISTS (SELECT 1 FROM sqlite_master WHERE type = 'trigger' AND name = ?)`, p.name+"_out_insert"); err != nil {
+			if err := tx.Get(&followed, `SELECT EXISTS (SELECT 1 FROM sqlite_master WHERE type = 'trigger' AND name = ?)`,
+				p.name+"_out_insert"); err != nil {
 				return err
 			}
 			if followed {
@@ -101,7 +103,8 @@ func noteAll(tx *transaction) error {
 	}
 	for _, p := range parts {
 		if p.key == "" || p.key == "at" { // few rows: at one time, or told whole
-			if _, err := tx.Exec(`INSERT INTO outbox (part, low, high) VALUES (?, ?, ?)`, p.name, 0, int64(1)<<62*min(1, int64(len(p.key)))); err != nil {
+			if _, err := tx.Exec(`INSERT INTO outbox (part, low, high) VALUES (?, ?, ?)`, p.name, 0,
+				int64(1)<<62*min(1, int64(len(p.key)))); err != nil {
 				return err
 			}
 			continue
@@ -191,7 +194,8 @@ func standing(tx *transaction, p part, spans [][2]int64) (Rows, error) {
 		if err != nil {
 			return out, err
 		}
-		query = `SELECT ` + columns + ` FROM json_each(?) s CROSS JOIN ` + p.name + ` t ON t.` + p.key + ` BETWEEN s.value ->> 0 AND s.value ->> 1`
+		query = `SELECT ` + columns + ` FROM json_each(?) s CROSS JOIN ` + p.name + ` t ON t.` + p.key +
+			` BETWEEN s.value ->> 0 AND s.value ->> 1`
 		args = []any{string(list)}
 	}
 	found, err := tx.Queryx(query, args...)

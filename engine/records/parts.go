@@ -183,10 +183,13 @@ func settleParts(tx *transaction, now time.Time, source string, changes []belong
 	for _, c := range changes {
 		touched = append(touched, c.ID, c.PartOf, c.was)
 		for _, destination := range p.Rules[c.Rule].To {
-			if _, err := tx.Exec(`UPDATE copies SET rule = ? WHERE rule <> ? AND item = ? AND destination = ?`, c.Rule, c.Rule, c.ID, destination); err != nil {
+			if _, err := tx.Exec(`UPDATE copies SET rule = ? WHERE rule <> ? AND item = ? AND destination = ?`, c.Rule, c.Rule,
+				c.ID, destination); err != nil {
 				return err
 			}
-			if err := moveAll(tx, now, queue.Waiting, "The plan asks for it again.", `state = 'skipped' AND says = ? AND shelf = '' AND item = ? AND destination = ?`, queue.NotAsked, c.ID, destination); err != nil {
+			if err := moveAll(tx, now, queue.Waiting, "The plan asks for it again.",
+				`state = 'skipped' AND says = ? AND shelf = '' AND item = ? AND destination = ?`, queue.NotAsked, c.ID,
+				destination); err != nil {
 				return err
 			}
 			for _, on := range stocked(p, c.Rule) {
@@ -195,7 +198,8 @@ func settleParts(tx *transaction, now time.Time, source string, changes []belong
 				}
 			}
 		}
-		if err := moveAll(tx, now, queue.Skipped, queue.NotAsked, `id IN (`+unasked+`c.item = ? AND c.state IN ('waiting', 'stuck', 'proving'))`, c.ID); err != nil {
+		if err := moveAll(tx, now, queue.Skipped, queue.NotAsked, `id IN (`+unasked+
+			`c.item = ? AND c.state IN ('waiting', 'stuck', 'proving'))`, c.ID); err != nil {
 			return err
 		}
 	}

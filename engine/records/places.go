@@ -44,7 +44,8 @@ func (r *Places) Owe(ctx context.Context, destination, says string, is NamedFact
 // lies at the old one is listed as being there, and every copy whose file is
 // still on the device goes again. Like Owe it keeps which place that is now. It
 // returns how many go.
-func (r *Places) Abandon(ctx context.Context, destination, place, says string, is NamedFact, now time.Time) (n int64, err error) {
+func (r *Places) Abandon(ctx context.Context, destination, place, says string, is NamedFact,
+	now time.Time) (n int64, err error) {
 	const there = `state IN ('safe', 'proving') AND destination = ?`
 	err = r.durably(ctx, "leaving a place", func(tx *transaction) error {
 		if _, err := tx.Exec(setFact, is.Name, is.Value); err != nil {
@@ -58,7 +59,8 @@ func (r *Places) Abandon(ctx context.Context, destination, place, says string, i
 			where string
 		}{{queue.Waiting, ` AND EXISTS (SELECT 1 FROM items i WHERE i.id = item AND i.gone_at = 0)`}, {queue.Skipped, ``}} {
 			where := there + to.where
-			if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, ?, ? FROM copies WHERE `+where, ms(now), to.state, says, destination); err != nil {
+			if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, ?, ? FROM copies WHERE `+where, ms(now), to.state, says,
+				destination); err != nil {
 				return err
 			}
 			res, err := tx.Exec(`UPDATE copies SET state = ?, says = ?, todo = '', remote = '', sha256 = '', proof = '', proven_at = 0, landed = 0, temp = '', sent = 0, reprove = 0, recorded = 0, tries = 0, not_before = 0, changed_at = ? WHERE `+where,

@@ -24,7 +24,8 @@ func TestNoPageOrPickReadsATableThrough(t *testing.T) {
 	rules := map[string]plan.Rule{"all": {Take: media.Kinds, To: []string{"locker", "loft"}}}
 	var items []Item
 	for i := range 40 {
-		items = append(items, Item{Source: "DCIM", Dir: ".", Name: fmt.Sprintf("%d.jpg", i), Size: int64(i), Kind: []media.Kind{media.Photo, media.Video}[i%2], Rule: "all", TakenMS: int64(i)})
+		items = append(items, Item{Source: "DCIM", Dir: ".", Name: fmt.Sprintf("%d.jpg", i), Size: int64(i),
+			Kind: []media.Kind{media.Photo, media.Video}[i%2], Rule: "all", TakenMS: int64(i)})
 	}
 	now := time.Now()
 	require.NoError(t, r.Catalogue.Admit(t.Context(), items, &plan.Plan{Rules: rules}, now))
@@ -35,8 +36,9 @@ func TestNoPageOrPickReadsATableThrough(t *testing.T) {
 		call  func() error
 		index string
 	}{
-		"status":     {func() error { _, err := r.Queue.Standings(ctx); return err }, "standings"},
-		"first page": {func() error { _, err := r.Catalogue.Items(ctx, Wanted{Standing: every, Limit: 5}, now); return err }, "items_standing"},
+		"status": {func() error { _, err := r.Queue.Standings(ctx); return err }, "standings"},
+		"first page": {func() error { _, err := r.Catalogue.Items(ctx, Wanted{Standing: every, Limit: 5}, now); return err },
+			"items_standing"},
 		"later page": {func() error {
 			_, err := r.Catalogue.Items(ctx, Wanted{Standing: every, Limit: 5, After: 20}, now)
 			return err
@@ -69,10 +71,11 @@ func TestNoPageOrPickReadsATableThrough(t *testing.T) {
 		}, "copies_waiting_size"},
 		"retries": {func() error { _, err := r.Queue.Retries(ctx, now); return err }, "copies_retry"},
 		"twin":    {func() error { _, _, err := r.Queue.Twin(ctx, "locker", 5, "abc"); return err }, "copies_content"},
-		"look":    {func() error { _, err := r.Queue.SameLook(ctx, Copy{Class: class, Bytes: 5}, "look"); return err }, "items_look"},
-		"find":    {func() error { _, err := r.Catalogue.Find(ctx, "no such", 5); return err }, "names"},
-		"story":   {func() error { _, err := r.Queue.Story(ctx, 1); return err }, "events_copy"},
-		"temps":   {func() error { _, err := r.Queue.Temps(ctx, "locker", now); return err }, "copies_temp"},
+		"look": {func() error { _, err := r.Queue.SameLook(ctx, Copy{Class: class, Bytes: 5}, "look"); return err },
+			"items_look"},
+		"find":  {func() error { _, err := r.Catalogue.Find(ctx, "no such", 5); return err }, "names"},
+		"story": {func() error { _, err := r.Queue.Story(ctx, 1); return err }, "events_copy"},
+		"temps": {func() error { _, err := r.Queue.Temps(ctx, "locker", now); return err }, "copies_temp"},
 	} {
 		r.read.mu.Lock()
 		r.read.known = nil // only what this call asks
@@ -92,10 +95,12 @@ func TestNoPageOrPickReadsATableThrough(t *testing.T) {
 			require.NoError(t, r.read.DB.Select(&steps, `EXPLAIN QUERY PLAN `+query, args...), query)
 			for _, s := range steps {
 				used = used || strings.Contains(s.Detail, c.index)
-				if name != "story" && name != "copies" && name != "find" && name != "pick prepared" { // of one item, a page, one name, or what is prepared: few are sorted
+				if name != "story" && name != "copies" && name != "find" &&
+					name != "pick prepared" { // of one item, a page, one name, or what is prepared: few are sorted
 					assert.NotContains(t, s.Detail, "USE TEMP B-TREE FOR ORDER BY", "%s: %s", name, query)
 				}
-				if strings.HasPrefix(s.Detail, "SCAN ") && !strings.Contains(s.Detail, "USING") && !strings.Contains(s.Detail, "VIRTUAL") && !strings.Contains(s.Detail, "(subquery") {
+				if strings.HasPrefix(s.Detail, "SCAN ") && !strings.Contains(s.Detail, "USING") &&
+					!strings.Contains(s.Detail, "VIRTUAL") && !strings.Contains(s.Detail, "(subquery") {
 					assert.Contains(t, []string{"SCAN standings", "SCAN CONSTANT ROW"}, s.Detail, "%s: %s", name, query)
 				}
 			}

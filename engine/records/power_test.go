@@ -51,7 +51,8 @@ func (d *disk) Lookup(ctx context.Context, name string, out *fuse.EntryOut) (*fs
 	return d.NewInode(ctx, f, fs.StableAttr{Mode: fuse.S_IFREG}), 0
 }
 
-func (d *disk) Create(ctx context.Context, name string, _, _ uint32, out *fuse.EntryOut) (*fs.Inode, fs.FileHandle, uint32, syscall.Errno) {
+func (d *disk) Create(ctx context.Context, name string, _, _ uint32,
+	out *fuse.EntryOut) (*fs.Inode, fs.FileHandle, uint32, syscall.Errno) {
 	f := &diskFile{}
 	d.mu.Lock()
 	d.files[name] = f
@@ -211,14 +212,16 @@ func TestWriteUntilKilled(t *testing.T) {
 	for _, c := range page(t, r, queue.Waiting) {
 		now := time.Now()
 		require.NoError(t, r.Queue.Step(t.Context(), c.ID, queue.Sending, "", records.Change{}, now))
-		require.NoError(t, r.Queue.Step(t.Context(), c.ID, queue.Proving, "", records.Change{Remote: &path, SHA256: &sum, Landed: &landed}, now))
+		require.NoError(t, r.Queue.Step(t.Context(), c.ID, queue.Proving, "",
+			records.Change{Remote: &path, SHA256: &sum, Landed: &landed}, now))
 		if c.ID%7 == 0 {
 			ok, err := r.Ledger.Reserve(t.Context(), c.ID, onCellular, nil, 1000, now)
 			require.NoError(t, err)
 			require.True(t, ok)
 			fmt.Println("reserved", c.ID)
 		}
-		require.NoError(t, r.Queue.Step(t.Context(), c.ID, queue.Safe, "", records.Change{Proof: &proof, ProvenAt: &now}, now))
+		require.NoError(t, r.Queue.Step(t.Context(), c.ID, queue.Safe, "", records.Change{Proof: &proof, ProvenAt: &now},
+			now))
 		fmt.Println("safe", c.ID)
 	}
 	fmt.Println("all")
@@ -235,7 +238,8 @@ func TestWhatWasToldSafeIsSafeAfterThePowerWent(t *testing.T) {
 	for seed := range uint64(8) {
 		r := rand.New(rand.NewPCG(seed, 3))
 		at, d := t.TempDir(), &disk{files: map[string]*diskFile{}}
-		server, err := fs.Mount(at, d, &fs.Options{MountOptions: fuse.MountOptions{DirectMount: true, FsName: "yardtide-test"}})
+		server, err := fs.Mount(at, d, &fs.Options{MountOptions: fuse.MountOptions{DirectMount: true,
+			FsName: "yardtide-test"}})
 		require.NoError(t, err)
 		child := exec.Command(os.Args[0], "-test.run", "^TestWriteUntilKilled$", "-test.v")
 		child.Env = append(os.Environ(), "YARDTIDE_RECORDS="+at+"/records.db")

@@ -36,10 +36,12 @@ func TestWhatIsAskedForEachCopyIsPreparedOnce(t *testing.T) {
 		conn, err := pool.Conn(ctx)
 		require.NoError(t, err)
 		require.NoError(t, conn.Raw(func(c any) error {
-			return c.(sqlite.AuthorizerRegisterer).RegisterAuthorizer(func(action sqlite.AuthorizerActionCode, of, _, _, _ string) sqlite.AuthorizerReturnCode {
+			return c.(sqlite.AuthorizerRegisterer).RegisterAuthorizer(func(action sqlite.AuthorizerActionCode, of, _, _,
+				_ string) sqlite.AuthorizerReturnCode {
 				mu.Lock()
 				defer mu.Unlock()
-				if asking != "" && (action == sqlite.AuthSelect || action == sqlite.AuthUpdate || action == sqlite.AuthInsert || action == sqlite.AuthDelete) {
+				if asking != "" && (action == sqlite.AuthSelect || action == sqlite.AuthUpdate || action == sqlite.AuthInsert ||
+					action == sqlite.AuthDelete) {
 					prepared[asking+" "+of]++
 				}
 				return sqlite.AuthorizerOK
@@ -56,7 +58,8 @@ func TestWhatIsAskedForEachCopyIsPreparedOnce(t *testing.T) {
 	}
 	life := func(n int) {
 		name, sum := fmt.Sprintf("%d.jpg", n), fmt.Sprintf("%064d", n)
-		it := Item{Source: "DCIM", Dir: fmt.Sprint("d", n%3), Name: name, Size: int64(100 + n), Look: fmt.Sprint("look", n), Kind: media.Kinds[n%3], Rule: "all", TakenMS: int64(1e12 + n)}
+		it := Item{Source: "DCIM", Dir: fmt.Sprint("d", n%3), Name: name, Size: int64(100 + n), Look: fmt.Sprint("look", n),
+			Kind: media.Kinds[n%3], Rule: "all", TakenMS: int64(1e12 + n)}
 		ask("", func() error { return r.Catalogue.Admit(ctx, []Item{it}, p, now) }) // of many at once
 		ask("here", func() error { _, _, err := r.Catalogue.Here(ctx, "DCIM", it.Dir, name); return err })
 		ask("counters", func() error { _, err := r.Queue.Counters(ctx); return err })
@@ -80,11 +83,13 @@ func TestWhatIsAskedForEachCopyIsPreparedOnce(t *testing.T) {
 			ask("taken", func() error { _, err := r.Places.Taken(ctx, to, name, c.ID); return err })
 			ask("temp", func() error { _, err := r.Places.KnowsTemp(ctx, to, name); return err })
 			ask("send", func() error {
-				return r.Queue.Step(ctx, c.ID, queue.Sending, "Over Wi-Fi.", Change{Temp: &name, Remote: new("p/" + name), SHA256: &sum, Landed: new(false), Says: new("")}, now)
+				return r.Queue.Step(ctx, c.ID, queue.Sending, "Over Wi-Fi.",
+					Change{Temp: &name, Remote: new("p/" + name), SHA256: &sum, Landed: new(false), Says: new("")}, now)
 			})
 			ask("land", func() error {
 				return r.Queue.Land(ctx, c.ID, "Sent.", Change{Temp: new(""), Sent: &c.Bytes, Landed: new(true)}, "Proven.",
-					Change{Proof: new("read back"), ProvenAt: &now, Order: new(NoOrder), NotBefore: new(time.Time{}), Tries: new(0)}, now)
+					Change{Proof: new("read back"), ProvenAt: &now, Order: new(NoOrder), NotBefore: new(time.Time{}), Tries: new(0)},
+					now)
 			})
 			ask("rest on", func() error { _, err := r.Proofs.RestOn(ctx, to, "p/"+name); return err })
 			ask("unrecorded", func() error { _, _, err := r.Proofs.Unrecorded(ctx, to); return err })

@@ -33,7 +33,8 @@ func (r *Proofs) Reprove(ctx context.Context, destination string, sample int64) 
 // StopReproving takes back which proofs are to be taken again at a destination, or at
 // all with "".
 func (r *Proofs) StopReproving(ctx context.Context, destination string) error {
-	_, err := r.write.ExecContext(ctx, `UPDATE copies SET reprove = 0 WHERE reprove = 1 AND (? = '' OR destination = ?)`, destination, destination)
+	_, err := r.write.ExecContext(ctx, `UPDATE copies SET reprove = 0 WHERE reprove = 1 AND (? = '' OR destination = ?)`,
+		destination, destination)
 	if err != nil {
 		return fmt.Errorf("taking back which proofs are taken again: %w", err)
 	}
@@ -42,7 +43,8 @@ func (r *Proofs) StopReproving(ctx context.Context, destination string) error {
 
 // ToReprove finds the next copy at a destination that is to be proven again.
 func (r *Proofs) ToReprove(ctx context.Context, destination string) (Copy, bool, error) {
-	return r.one(ctx, selectCopy+`WHERE c.destination = ? AND c.reprove = 1 AND c.state = 'safe' ORDER BY c.id LIMIT 1`, destination)
+	return r.one(ctx, selectCopy+`WHERE c.destination = ? AND c.reprove = 1 AND c.state = 'safe' ORDER BY c.id LIMIT 1`,
+		destination)
 }
 
 // Reproving counts the copies that are to be proven again, by destination.
@@ -51,7 +53,8 @@ func (r *Proofs) Reproving(ctx context.Context) (map[string]int64, error) {
 		Destination string `db:"destination"`
 		N           int64  `db:"n"`
 	}
-	if err := r.read.SelectContext(ctx, &rows, `SELECT destination, count(*) n FROM copies WHERE reprove = 1 AND +state = 'safe' GROUP BY destination`); err != nil {
+	if err := r.read.SelectContext(ctx, &rows,
+		`SELECT destination, count(*) n FROM copies WHERE reprove = 1 AND +state = 'safe' GROUP BY destination`); err != nil {
 		return nil, fmt.Errorf("counting what is to be proven again: %w", err)
 	}
 	counts := map[string]int64{}
@@ -64,7 +67,8 @@ func (r *Proofs) Reproving(ctx context.Context) (map[string]int64, error) {
 // Proven notes that a proof was taken again and held.
 func (r *Proofs) Proven(ctx context.Context, id int64, way string, now time.Time) error {
 	return r.durably(ctx, fmt.Sprintf("noting the proof of copy %d", id), func(tx *transaction) error {
-		if _, err := tx.Exec(`UPDATE copies SET reprove = 0, proof = ?, proven_at = ? WHERE id = ?`, way, ms(now), id); err != nil {
+		if _, err := tx.Exec(`UPDATE copies SET reprove = 0, proof = ?, proven_at = ? WHERE id = ?`, way, ms(now),
+			id); err != nil {
 			return err
 		}
 		_, err := tx.Exec(`INSERT INTO events VALUES (?, ?, 'safe', ?)`, id, ms(now), "Proven again: "+way+".")
@@ -80,7 +84,8 @@ func (r *Proofs) Lost(ctx context.Context, destination, remote, says, todo strin
 		if err := queue.Step(queue.Safe, queue.Stuck); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, 'stuck', ? FROM copies WHERE `+where, ms(now), says, destination, remote); err != nil {
+		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, 'stuck', ? FROM copies WHERE `+where, ms(now), says,
+			destination, remote); err != nil {
 			return err
 		}
 		res, err := tx.Exec(`UPDATE copies SET state = 'stuck', says = ?, todo = ?, reprove = 0, recorded = 0, remote = '', sha256 = '', landed = 0, proof = '', proven_at = 0, sent = 0, tries = 0, not_before = 0, changed_at = ? WHERE `+where,
@@ -97,7 +102,9 @@ func (r *Proofs) Lost(ctx context.Context, destination, remote, says, todo strin
 // RestingOn lists the safe copies that rest on a path at a destination, a few of them.
 func (r *Proofs) RestingOn(ctx context.Context, destination, remote string) ([]Copy, error) {
 	var copies []Copy
-	if err := r.read.SelectContext(ctx, &copies, selectCopy+`WHERE c.state = 'safe' AND c.destination = ? AND c.remote = ? ORDER BY c.id LIMIT 64`, destination, remote); err != nil {
+	if err := r.read.SelectContext(ctx, &copies,
+		selectCopy+`WHERE c.state = 'safe' AND c.destination = ? AND c.remote = ? ORDER BY c.id LIMIT 64`, destination,
+		remote); err != nil {
 		return nil, fmt.Errorf("reading what rests on %s at %s: %w", remote, destination, err)
 	}
 	return copies, nil
@@ -128,7 +135,8 @@ func (r *Proofs) Unrecorded(ctx context.Context, destination string) (n int64, s
 // destination yet, at most limit.
 func (r *Proofs) ToRecord(ctx context.Context, destination string, limit int) ([]Copy, error) {
 	var copies []Copy
-	if err := r.read.SelectContext(ctx, &copies, selectCopy+`WHERE c.state = 'safe' AND c.recorded = 0 AND c.shelf <> 'small' AND c.destination = ? ORDER BY c.proven_at LIMIT ?`, destination, limit); err != nil {
+	if err := r.read.SelectContext(ctx, &copies,
+		selectCopy+`WHERE c.state = 'safe' AND c.recorded = 0 AND c.shelf <> 'small' AND c.destination = ? ORDER BY c.proven_at LIMIT ?`, destination, limit); err != nil {
 		return nil, fmt.Errorf("reading what is not in the record at %s: %w", destination, err)
 	}
 	return copies, nil
@@ -173,7 +181,8 @@ func (r *Adopted) AddFound(ctx context.Context, found []Lying) error {
 // FoundOf lists the files at a destination that have a size.
 func (r *Adopted) FoundOf(ctx context.Context, destination string, size int64) ([]Lying, error) {
 	var found []Lying
-	if err := r.read.SelectContext(ctx, &found, `SELECT * FROM found WHERE destination = ? AND size = ? ORDER BY path`, destination, size); err != nil {
+	if err := r.read.SelectContext(ctx, &found, `SELECT * FROM found WHERE destination = ? AND size = ? ORDER BY path`,
+		destination, size); err != nil {
 		return nil, fmt.Errorf("reading what is at %s: %w", destination, err)
 	}
 	return found, nil
@@ -194,7 +203,8 @@ func (r *Adopted) FoundAt(ctx context.Context, destination, path string) (f Lyin
 // SetFound keeps the hash of a file that was read; "" forgets the file, as it
 // is no longer there.
 func (r *Adopted) SetFound(ctx context.Context, destination, path, sha256 string, now time.Time) error {
-	query, args := `UPDATE found SET sha256 = ?, hashed_at = ? WHERE destination = ? AND path = ?`, []any{sha256, ms(now), destination, path}
+	query, args := `UPDATE found SET sha256 = ?, hashed_at = ? WHERE destination = ? AND path = ?`, []any{sha256, ms(now),
+		destination, path}
 	if sha256 == "" {
 		query, args = `DELETE FROM found WHERE destination = ? AND path = ?`, []any{destination, path}
 	}
@@ -207,7 +217,8 @@ func (r *Adopted) SetFound(ctx context.Context, destination, path, sha256 string
 // Ours lists the paths at a destination that copies have.
 func (r *Adopted) Ours(ctx context.Context, destination string) (map[string]bool, error) {
 	var paths []string
-	if err := r.read.SelectContext(ctx, &paths, `SELECT DISTINCT remote FROM copies WHERE destination = ? AND remote <> ''`, destination); err != nil {
+	if err := r.read.SelectContext(ctx, &paths,
+		`SELECT DISTINCT remote FROM copies WHERE destination = ? AND remote <> ''`, destination); err != nil {
 		return nil, fmt.Errorf("reading the paths at %s: %w", destination, err)
 	}
 	ours := make(map[string]bool, len(paths))

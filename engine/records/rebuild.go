@@ -111,7 +111,8 @@ func (r *Adopted) Doubles(ctx context.Context, destination string) (n int64, err
 func (r *Adopted) KnowFound(ctx context.Context, found []Lying) error {
 	return r.tx(ctx, "keeping what the record tells", func(tx *transaction) error {
 		for _, f := range found {
-			if _, err := tx.Exec(`UPDATE found SET sha256 = ?, hashed_at = ? WHERE destination = ? AND path = ? AND size = ?`, f.SHA256, f.HashedMS, f.Destination, f.Path, f.Size); err != nil {
+			if _, err := tx.Exec(`UPDATE found SET sha256 = ?, hashed_at = ? WHERE destination = ? AND path = ? AND size = ?`,
+				f.SHA256, f.HashedMS, f.Destination, f.Path, f.Size); err != nil {
 				return err
 			}
 		}

@@ -94,7 +94,8 @@ type (
 )
 
 func newRecords(f *file) *Records {
-	return &Records{f, Catalogue{f}, Queue{f}, Forms{f}, Shelves{f}, Proofs{f}, Places{f}, Adopted{f}, Ledger{f}, Facts{f}, Journal{f}, Outbox{f}, Mirror{f}}
+	return &Records{f, Catalogue{f}, Queue{f}, Forms{f}, Shelves{f}, Proofs{f}, Places{f}, Adopted{f}, Ledger{f},
+		Facts{f}, Journal{f}, Outbox{f}, Mirror{f}}
 }
 
 // Open opens or makes the file and takes up what a killed process left:
@@ -128,7 +129,8 @@ func open(ctx context.Context, name string, prepare func(*Records) error) (*Reco
 	connect := func(connections int) (*pool, error) {
 		dsn := url.URL{Scheme: "file", Path: name, RawQuery: url.Values{
 			"_txlock": {"immediate"},
-			"_pragma": {"journal_mode(WAL)", "synchronous(NORMAL)", "busy_timeout(10000)", "foreign_keys(1)", "cache_size(-8000)", "temp_store(2)"},
+			"_pragma": {"journal_mode(WAL)", "synchronous(NORMAL)", "busy_timeout(10000)", "foreign_keys(1)",
+				"cache_size(-8000)", "temp_store(2)"},
 		}.Encode()}
 		db, err := sqlx.Open("sqlite", dsn.String())
 		if err != nil {
@@ -152,7 +154,8 @@ func open(ctx context.Context, name string, prepare func(*Records) error) (*Reco
 		case IsDamage(err):
 			err = Damaged{name, err}
 		case isDisk(err):
-			err = fmt.Errorf("the disk of %s is full or fails: make room there and start again; nothing is lost (%w)", filepath.Dir(name), err)
+			err = fmt.Errorf("the disk of %s is full or fails: make room there and start again; nothing is lost (%w)",
+				filepath.Dir(name), err)
 		}
 		return nil, errors.Join(fmt.Errorf("opening the records: %w", err), r.Close())
 	}
@@ -217,10 +220,12 @@ func (r *Queue) TakeUp(ctx context.Context, carried []int64, now time.Time) erro
 			if err != nil {
 				return err
 			}
-			if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, ?, 'Interrupted; begins again.' FROM copies WHERE `+where, append([]any{ms(now), to}, args...)...); err != nil {
+			if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, ?, 'Interrupted; begins again.' FROM copies WHERE `+where,
+				append([]any{ms(now), to}, args...)...); err != nil {
 				return err
 			}
-			if _, err := tx.Exec(`UPDATE copies SET state = ?, changed_at = ? WHERE `+where, append([]any{to, ms(now)}, args...)...); err != nil {
+			if _, err := tx.Exec(`UPDATE copies SET state = ?, changed_at = ? WHERE `+where,
+				append([]any{to, ms(now)}, args...)...); err != nil {
 				return err
 			}
 			// The plan may have changed while they were carried.
@@ -239,7 +244,8 @@ type Damaged struct {
 }
 
 func (e Damaged) Error() string {
-	return fmt.Sprintf("the records %s are damaged; stop Yard Tide and run: yardtide rebuild. What is at the storages is kept, and nothing is sent that is there", e.File)
+	return fmt.Sprintf("the records %s are damaged; stop Yard Tide and run: yardtide rebuild. What is at the "+
+		"storages is kept, and nothing is sent that is there", e.File)
 }
 
 func (e Damaged) Unwrap() error { return e.Err }

@@ -29,9 +29,10 @@ import (
 )
 
 var (
-	everyday = plan.Rule{Take: []media.Kind{media.Photo, media.Video}, To: []string{"locker"}, Lanes: []plan.Lane{{Over: plan.WiFi}}}
-	class    = queue.Class{Rule: "everyday", Kind: media.Photo, Destination: "locker"}
-	start    = time.UnixMilli(1_790_000_100_000).Truncate(time.Hour)
+	everyday = plan.Rule{Take: []media.Kind{media.Photo, media.Video}, To: []string{"locker"},
+		Lanes: []plan.Lane{{Over: plan.WiFi}}}
+	class = queue.Class{Rule: "everyday", Kind: media.Photo, Destination: "locker"}
+	start = time.UnixMilli(1_790_000_100_000).Truncate(time.Hour)
 
 	onCellular = records.Spend{Network: plan.Cellular, Rule: "everyday"}
 )
@@ -56,20 +57,24 @@ func fromNothing(t testing.TB, file string) *records.Records {
 func items(n int, name string) []records.Item {
 	list := make([]records.Item, n)
 	for i := range list {
-		list[i] = records.Item{Source: "DCIM", Dir: ".", Name: fmt.Sprintf("%s%03d.jpg", name, i), Size: int64(100 + i), MTime: int64(i), Inode: int64(i),
-			ContentType: "image/jpeg", Kind: media.Photo, TakenMS: int64(i) * 1000, TakenFrom: media.FromHeader, Rule: "everyday"}
+		list[i] = records.Item{Source: "DCIM", Dir: ".", Name: fmt.Sprintf("%s%03d.jpg", name, i), Size: int64(100 + i),
+			MTime: int64(i), Inode: int64(i),
+			ContentType: "image/jpeg", Kind: media.Photo, TakenMS: int64(i) * 1000, TakenFrom: media.FromHeader,
+			Rule: "everyday"}
 	}
 	return list
 }
 
 // following is a plan in which a phone's folder follows a rule.
 func following(rule string, rules map[string]plan.Rule) *plan.Plan {
-	return &plan.Plan{Rules: rules, Renditions: map[string]plan.Rendition{"quick": {LongEdge: 200}}, Devices: map[string]plan.Device{"phone": {Sources: []plan.Source{{Folder: "DCIM", Rules: []string{rule}}}}}}
+	return &plan.Plan{Rules: rules, Renditions: map[string]plan.Rendition{"quick": {LongEdge: 200}},
+		Devices: map[string]plan.Device{"phone": {Sources: []plan.Source{{Folder: "DCIM", Rules: []string{rule}}}}}}
 }
 
 func admit(t testing.TB, r *records.Records, list []records.Item) {
 	t.Helper()
-	require.NoError(t, r.Catalogue.Admit(t.Context(), list, &plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}}, start))
+	require.NoError(t, r.Catalogue.Admit(t.Context(), list, &plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}},
+		start))
 }
 
 // page lists the copies in some states, with their items as one page has them.
@@ -106,7 +111,8 @@ func TestCopiesGoInTheOrderOfTheirRule(t *testing.T) {
 		list[i].Size = int64(100 + (i*3)%5)
 	}
 	admit(t, r, list)
-	for order, want := range map[plan.Order]string{"": "43210", plan.NewestFirst: "43210", plan.OldestFirst: "01234", plan.SmallestFirst: "02413"} {
+	for order, want := range map[plan.Order]string{"": "43210", plan.NewestFirst: "43210", plan.OldestFirst: "01234",
+		plan.SmallestFirst: "02413"} {
 		var got string
 		copies, err := r.Queue.Pick(t.Context(), class, queue.Waiting, "", order, math.MaxInt64, start)
 		require.NoError(t, err)
@@ -196,10 +202,12 @@ func TestCountersNeverDrift(t *testing.T) {
 				made++
 			case 9, 10: // companions, of what is there or comes later
 				var beside []records.Item
-				for _, ending := range rapid.SliceOfNDistinct(rapid.SampledFrom([]string{"cr2", "mov", "xmp", "jpg.xmp"}), 1, 3, func(e string) string { return e }).Draw(rt, "endings") {
+				for _, ending := range rapid.SliceOfNDistinct(rapid.SampledFrom([]string{"cr2", "mov", "xmp", "jpg.xmp"}), 1, 3,
+					func(e string) string { return e }).Draw(rt, "endings") {
 					one := items(1, fmt.Sprintf("b%d-", rapid.IntRange(0, max(0, made)).Draw(rt, "of")))[0]
 					one.Name = strings.TrimSuffix(one.Name, "jpg") + ending
-					one.Kind = map[string]media.Kind{"cr2": media.Raw, "mov": media.Video, "xmp": media.Document, "jpg.xmp": media.Document}[ending]
+					one.Kind = map[string]media.Kind{"cr2": media.Raw, "mov": media.Video, "xmp": media.Document,
+						"jpg.xmp": media.Document}[ending]
 					one.Seconds = int64(rapid.IntRange(1, 9).Draw(rt, "seconds"))
 					if one.Kind == media.Document {
 						one.Rule = ""
@@ -210,7 +218,10 @@ func TestCountersNeverDrift(t *testing.T) {
 				}
 				admit(t, r, beside)
 			case 1:
-				require.NoError(rt, r.Catalogue.Gone(t.Context(), "DCIM", ".", []string{fmt.Sprintf("b%d-000.%s", rapid.IntRange(0, 3).Draw(rt, "which"), rapid.SampledFrom([]string{"jpg", "jpg", "cr2", "xmp"}).Draw(rt, "ending"))}, &plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}}, start))
+				require.NoError(rt, r.Catalogue.Gone(t.Context(), "DCIM", ".",
+					[]string{fmt.Sprintf("b%d-000.%s", rapid.IntRange(0, 3).Draw(rt, "which"),
+						rapid.SampledFrom([]string{"jpg", "jpg", "cr2", "xmp"}).Draw(rt, "ending"))},
+					&plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}}, start))
 			case 2:
 				rule := rapid.SampledFrom([]string{"everyday", "slow"}).Draw(rt, "rule")
 				asks := everyday
@@ -228,7 +239,8 @@ func TestCountersNeverDrift(t *testing.T) {
 				case 2:
 					asks.To = []string{"attic"}
 				}
-				require.NoError(rt, r.Catalogue.Apply(t.Context(), following(rule, map[string]plan.Rule{rule: asks}), "phone", start))
+				require.NoError(rt, r.Catalogue.Apply(t.Context(), following(rule, map[string]plan.Rule{rule: asks}), "phone",
+					start))
 			case 3:
 				require.NoError(rt, r.Close())
 				r = open(t, file)
@@ -236,7 +248,8 @@ func TestCountersNeverDrift(t *testing.T) {
 				_, err := r.Places.Owe(t.Context(), "locker", "owed", records.NamedFact{Name: "place locker", Value: "x"}, start)
 				require.NoError(rt, err)
 			case 5:
-				_, err := r.Places.Abandon(t.Context(), "attic", "old", "left", records.NamedFact{Name: "place attic", Value: "x"}, start)
+				_, err := r.Places.Abandon(t.Context(), "attic", "old", "left", records.NamedFact{Name: "place attic", Value: "x"},
+					start)
 				require.NoError(rt, err)
 			default:
 				all := page(t, r, queue.States...)
@@ -303,7 +316,8 @@ func TestSpendSurvivesAKillAsSpent(t *testing.T) {
 	admit(t, r, items(3, "a"))
 	limit := plan.Allowance{Bytes: 1000, Per: plan.Day}
 	reserve := func(copy, bytes int64) bool {
-		ok, err := r.Ledger.Reserve(t.Context(), copy, onCellular, []records.Limit{{Allowance: limit, Since: start}}, bytes, start)
+		ok, err := r.Ledger.Reserve(t.Context(), copy, onCellular, []records.Limit{{Allowance: limit, Since: start}}, bytes,
+			start)
 		require.NoError(t, err)
 		return ok
 	}
@@ -338,7 +352,8 @@ func TestTheLedgerIsWhatWasSpentHoweverItIsAskedFor(t *testing.T) {
 		for i := range rapid.IntRange(1, 12).Draw(t, "spends") {
 			at := base.Add(time.Duration(rapid.IntRange(-3*24*60, 3*24*60).Draw(t, "minutes")) * time.Minute)
 			n := rapid.Int64Range(1, 1e6).Draw(t, "bytes")
-			s := records.Spend{Network: network, Roaming: rapid.Bool().Draw(t, "roaming"), Rule: rapid.SampledFrom([]string{"everyday", "clips", "renamed"}).Draw(t, "rule")}
+			s := records.Spend{Network: network, Roaming: rapid.Bool().Draw(t, "roaming"),
+				Rule: rapid.SampledFrom([]string{"everyday", "clips", "renamed"}).Draw(t, "rule")}
 			ok, err := r.Ledger.Reserve(context.Background(), int64(i+1), s, nil, n, at)
 			require.NoError(t, err)
 			require.True(t, ok)
@@ -414,7 +429,9 @@ func TestAKeyNamesOneItemForGood(t *testing.T) {
 	require.NoError(t, err)
 	r = open(t, file)
 	admit(t, r, items(3, "b"))
-	strange := []string{"", "1", "-1", "x", "a-", "\x00", "../1", r.Catalogue.Key(0), r.Catalogue.Key(-1), r.Catalogue.Key(4), r.Catalogue.Key(1) + " ", "A" + r.Catalogue.Key(1), r.Catalogue.Key(1)[:len(r.Catalogue.Key(1))-1] + "01"}
+	strange := []string{"", "1", "-1", "x", "a-", "\x00", "../1", r.Catalogue.Key(0), r.Catalogue.Key(-1),
+		r.Catalogue.Key(4), r.Catalogue.Key(1) + " ", "A" +
+			r.Catalogue.Key(1), r.Catalogue.Key(1)[:len(r.Catalogue.Key(1))-1] + "01"}
 	for key := range keys {
 		strange = append(strange, key)
 	}
@@ -501,7 +518,8 @@ func TestWhatThePlanNoLongerAsksForNeverWaits(t *testing.T) {
 		step(t, r, c.ID, queue.Preparing, queue.Sending)
 	}
 	require.NoError(t, r.Catalogue.Apply(t.Context(), following("everyday", no), "phone", start))
-	for i, to := range []queue.State{queue.Waiting, queue.Stuck, queue.Proving} { // it was cut, it failed, it landed and owes its proof
+	// it was cut, it failed, it landed and owes its proof
+	for i, to := range []queue.State{queue.Waiting, queue.Stuck, queue.Proving} {
 		require.ErrorIs(t, r.Queue.Step(t.Context(), all[i].ID, to, "", records.Change{}, start), records.ErrNotAsked)
 	}
 	require.NoError(t, r.Queue.TakeUp(t.Context(), []int64{all[4].ID}, start))
@@ -537,7 +555,8 @@ func TestAChangedFileIsANewItemAndKeepsTheOldStory(t *testing.T) {
 func TestOddNamesComeBackAsTheyWere(t *testing.T) {
 	r := open(t, filepath.Join(t.TempDir(), "r.db"))
 	list := items(4, "a")
-	list[0].Name, list[1].Name, list[2].Name, list[3].Name = "bad\xff\xfe.jpg", "new\nline's \"q\" 50%.jpg", "tide 🌊.jpg", "cafe\u0301.jpg"
+	list[0].Name, list[1].Name, list[2].Name, list[3].Name = "bad\xff\xfe.jpg", "new\nline's \"q\" 50%.jpg",
+		"tide 🌊.jpg", "cafe\u0301.jpg"
 	admit(t, r, list)
 	dir, err := r.Catalogue.Dir(t.Context(), "DCIM", ".")
 	require.NoError(t, err)
@@ -564,7 +583,8 @@ func TestAClockThatIsSetBackHoldsNothing(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, copies, 1)
 	later := start.Add(time.Minute)
-	require.NoError(t, r.Queue.Step(t.Context(), copies[0].ID, queue.Waiting, "It failed.", records.Change{NotBefore: &later}, start))
+	require.NoError(t, r.Queue.Step(t.Context(), copies[0].ID, queue.Waiting, "It failed.",
+		records.Change{NotBefore: &later}, start))
 	back := start.Add(-48 * time.Hour)
 	pick := func(now time.Time) bool {
 		require.NoError(t, r.Queue.EndOddWaits(t.Context(), now))
@@ -607,7 +627,8 @@ func TestEarlierRecordsAreTakenOver(t *testing.T) {
 			require.NoError(t, err)
 			require.Len(t, standings, 1)
 			standings[0].ID = 0
-			assert.Equal(t, records.Standing{Kind: media.Photo, N: 1, Bytes: 9, Copies: []records.Stand{{Destination: "locker", Rule: "all", State: queue.Safe}}}, standings[0])
+			assert.Equal(t, records.Standing{Kind: media.Photo, N: 1, Bytes: 9,
+				Copies: []records.Stand{{Destination: "locker", Rule: "all", State: queue.Safe}}}, standings[0])
 			n, err := r.Proofs.Reprove(t.Context(), "locker", 0)
 			require.NoError(t, err)
 			assert.EqualValues(t, 1, n)
@@ -621,7 +642,8 @@ func TestEarlierRecordsAreTakenOver(t *testing.T) {
 // A part of a name finds what looking at every name would.
 func TestAPartOfANameFindsEveryItemThatHasIt(t *testing.T) {
 	r := open(t, filepath.Join(t.TempDir(), "r.db"))
-	names := []string{"IMG_0001.jpg", "IMG_0010.jpg", "img_1000 (keel).JPG", `a "quoted" name.jpg`, "50% AND off.jpg", "tide 🌊 wave.jpg", "cafe\u0301.jpg", "NEAR(x).jpg", "a*b^c:d.jpg", "-minus.jpg", "xxxxxxxx.jpg", "ÄÖÜ.jpg"}
+	names := []string{"IMG_0001.jpg", "IMG_0010.jpg", "img_1000 (keel).JPG", `a "quoted" name.jpg`, "50% AND off.jpg",
+		"tide 🌊 wave.jpg", "cafe\u0301.jpg", "NEAR(x).jpg", "a*b^c:d.jpg", "-minus.jpg", "xxxxxxxx.jpg", "ÄÖÜ.jpg"}
 	list := items(len(names), "a")
 	for i := range list {
 		list[i].Name = names[i]

@@ -71,7 +71,8 @@ type groupKey struct {
 func (g groups) of(key groupKey) *Group {
 	one := g[key]
 	if one == nil {
-		one = &Group{Source: key.source, Kind: key.kind, Before: key.before, After: key.after, Why: key.why, Standing: key.standing}
+		one = &Group{Source: key.source, Kind: key.kind, Before: key.before, After: key.after, Why: key.why,
+			Standing: key.standing}
 		g[key] = one
 	}
 	return one
@@ -86,7 +87,8 @@ type alike struct {
 
 // What a row is read as: each column costs more than what it holds.
 const (
-	keyColumn   = `source || char(10) || kind || char(10) || rule || char(10) || standing` // none of them has a line break in it
+	// none of them has a line break in it
+	keyColumn   = `source || char(10) || kind || char(10) || rule || char(10) || standing`
 	pathColumn  = `CASE dir WHEN '.' THEN name ELSE dir || '/' || name END`
 	timesColumn = `taken_at || ' ' || taken_zone || ' ' || seconds || ' ' || max(ctime, mtime) || ' ' || found_at`
 )
@@ -104,7 +106,8 @@ func (r *Catalogue) regroup(ctx context.Context, by map[string]plan.Chooser, fro
 		columns, into = columns+`, `+timesColumn, append(into, &times)
 	}
 	// An index would lead to each row by itself: reading the table through is faster.
-	rows, err := r.read.QueryContext(ctx, `SELECT `+columns+` FROM items NOT INDEXED WHERE id >= ? AND id < ? AND gone_at = 0 AND part_of = 0`, from, to)
+	rows, err := r.read.QueryContext(ctx, `SELECT `+columns+
+		` FROM items NOT INDEXED WHERE id >= ? AND id < ? AND gone_at = 0 AND part_of = 0`, from, to)
 	if err != nil {
 		return err
 	}

@@ -23,7 +23,8 @@ var drawnPlan = rapid.Custom(func(t *rapid.T) *plan.Plan {
 	places := rapid.SliceOfNDistinct(rapid.SampledFrom([]string{"locker", "attic", "shed"}), 1, 3, rapid.ID)
 	p := &plan.Plan{Rules: map[string]plan.Rule{}}
 	s := plan.Source{Folder: "DCIM"}
-	for _, name := range rapid.SliceOfNDistinct(rapid.SampledFrom([]string{"everyday", "films", "papers"}), 1, 3, rapid.ID).Draw(t, "rules") {
+	for _, name := range rapid.SliceOfNDistinct(rapid.SampledFrom([]string{"everyday", "films", "papers"}), 1, 3,
+		rapid.ID).Draw(t, "rules") {
 		r := plan.Rule{Take: kinds.Draw(t, "take"), To: places.Draw(t, "to"), Lanes: []plan.Lane{{Over: plan.WiFi}}}
 		if rapid.IntRange(0, 3).Draw(t, "bounded") == 0 {
 			r.LargerThan = plan.Size(rapid.Int64Range(1, 60).Draw(t, "larger"))
@@ -55,8 +56,10 @@ func TestWhatIsTriedIsWhatIsDone(t *testing.T) {
 		by := before.Chooser(source, time.UTC)
 		var list []records.Item
 		for i := range rapid.IntRange(1, 30).Draw(rt, "items") {
-			it := records.Item{Source: "DCIM", Dir: rapid.SampledFrom([]string{".", "a", "b/c", ".h", "a/.h"}).Draw(rt, "dir"), Name: fmt.Sprintf("%d.%s", i, rapid.SampledFrom([]string{"png", "jpg"}).Draw(rt, "ext")),
-				Size: rapid.Int64Range(1, 80).Draw(rt, "size"), Kind: rapid.SampledFrom(media.Kinds).Draw(rt, "kind"), TakenMS: int64(i) * 86_400_000 / 8}
+			it := records.Item{Source: "DCIM", Dir: rapid.SampledFrom([]string{".", "a", "b/c", ".h", "a/.h"}).Draw(rt, "dir"),
+				Name: fmt.Sprintf("%d.%s", i, rapid.SampledFrom([]string{"png", "jpg"}).Draw(rt, "ext")),
+				Size: rapid.Int64Range(1, 80).Draw(rt, "size"), Kind: rapid.SampledFrom(media.Kinds).Draw(rt,
+					"kind"), TakenMS: int64(i) * 86_400_000 / 8}
 			it.Rule, _ = by.Choose(it.Found())
 			list = append(list, it)
 		}
@@ -91,7 +94,8 @@ func TestWhatIsTriedIsWhatIsDone(t *testing.T) {
 		require.Equal(rt, done, told)
 		again, err := r.Catalogue.Regroup(t.Context(), map[string]plan.Chooser{"DCIM": after.Chooser(s, time.UTC)})
 		require.NoError(rt, err)
-		require.False(rt, slices.ContainsFunc(again, func(g records.Group) bool { return g.Before != g.After }), "what is applied changes nothing when it is tried")
+		require.False(rt, slices.ContainsFunc(again, func(g records.Group) bool { return g.Before != g.After }),
+			"what is applied changes nothing when it is tried")
 		require.NoError(rt, r.Close())
 	})
 }

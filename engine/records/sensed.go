@@ -87,7 +87,8 @@ func (r *Journal) SeeRun(ctx context.Context, id int64, now time.Time, ends bool
 	if ends {
 		ended = ms(now)
 	}
-	if _, err := r.write.ExecContext(ctx, `UPDATE runs SET seen = ?, ended = ? WHERE id = ?`, ms(now), ended, id); err != nil {
+	if _, err := r.write.ExecContext(ctx, `UPDATE runs SET seen = ?, ended = ? WHERE id = ?`, ms(now), ended,
+		id); err != nil {
 		return fmt.Errorf("noting a run: %w", err)
 	}
 	return nil
@@ -95,7 +96,8 @@ func (r *Journal) SeeRun(ctx context.Context, id int64, now time.Time, ends bool
 
 // RunsBetween lists the runs that there were from one time to another.
 func (r *Journal) RunsBetween(ctx context.Context, from, to time.Time) (list []Run, err error) {
-	if err := r.read.SelectContext(ctx, &list, `SELECT began, seen, ended FROM runs WHERE seen >= ? AND began < ? ORDER BY id`, ms(from), ms(to)); err != nil {
+	if err := r.read.SelectContext(ctx, &list,
+		`SELECT began, seen, ended FROM runs WHERE seen >= ? AND began < ? ORDER BY id`, ms(from), ms(to)); err != nil {
 		return nil, fmt.Errorf("reading the runs: %w", err)
 	}
 	return list, nil

@@ -67,7 +67,9 @@ func markAnew(tx *transaction, of Item) error {
 // Unmarked lists items whose marks are to be read.
 func (r *Catalogue) Unmarked(ctx context.Context, most int) ([]Item, error) {
 	var items []Item
-	if err := r.read.SelectContext(ctx, &items, `SELECT * FROM items INDEXED BY items_unmarked WHERE marked = 1 AND gone_at = 0 ORDER BY id LIMIT ?`, most); err != nil {
+	if err := r.read.SelectContext(ctx, &items,
+		`SELECT * FROM items INDEXED BY items_unmarked WHERE marked = 1 AND gone_at = 0 ORDER BY id LIMIT ?`,
+		most); err != nil {
 		return nil, fmt.Errorf("reading whose marks are to be read: %w", err)
 	}
 	return items, nil
@@ -87,7 +89,8 @@ func (r *Catalogue) SetMarks(ctx context.Context, it Item, m media.Marks, p *pla
 		return fmt.Errorf("writing the keywords of item %d: %w", it.ID, err)
 	}
 	return r.tx(ctx, fmt.Sprintf("keeping the marks of item %d", it.ID), func(tx *transaction) error {
-		if _, err := tx.Exec(`UPDATE items SET marked = 2, caption = ?, rating = ?, keywords = ? WHERE id = ?`, m.Caption, m.Rating, string(words), it.ID); err != nil {
+		if _, err := tx.Exec(`UPDATE items SET marked = 2, caption = ?, rating = ?, keywords = ? WHERE id = ?`, m.Caption,
+			m.Rating, string(words), it.ID); err != nil {
 			return err
 		}
 		var rule string
@@ -100,12 +103,14 @@ func (r *Catalogue) SetMarks(ctx context.Context, it Item, m media.Marks, p *pla
 			}
 			const these = `item = ? AND shelf = ? AND `
 			if !on.When.Fits(media.Marks{Caption: m.Caption, Rating: m.Rating, Keywords: lower}) {
-				if err := moveAll(tx, now, queue.Skipped, notMarked, these+`state IN ('waiting', 'stuck')`, it.ID, on.Shelf); err != nil {
+				if err := moveAll(tx, now, queue.Skipped, notMarked, these+`state IN ('waiting', 'stuck')`, it.ID,
+					on.Shelf); err != nil {
 					return err
 				}
 				continue
 			}
-			if err := moveAll(tx, now, queue.Waiting, "It carries the mark again.", these+`state = 'skipped' AND says = ?`, it.ID, on.Shelf, notMarked); err != nil {
+			if err := moveAll(tx, now, queue.Waiting, "It carries the mark again.", these+`state = 'skipped' AND says = ?`,
+				it.ID, on.Shelf, notMarked); err != nil {
 				return err
 			}
 			for _, destination := range p.Rules[rule].To {
@@ -152,20 +157,23 @@ const withdrawn = ".out"
 // Superseded finds the next small copy at a destination that lies there beside its whole,
 // which is safe: it may be removed. Whole is where that lies. What was postponed past now is
 // left out.
-func (r *Shelves) Superseded(ctx context.Context, destination string, now time.Time) (small, whole Copy, ok bool, err error) {
+func (r *Shelves) Superseded(ctx context.Context, destination string,
+	now time.Time) (small, whole Copy, ok bool, err error) {
 	small, ok, err = r.one(ctx, selectCopy+`JOIN copies m ON m.item = c.item AND m.destination = c.destination AND m.shelf = '' AND m.state = 'safe' AND m.remote <> c.remote
 		WHERE c.destination = ? AND c.shelf = 'small' AND c.state = 'safe' AND c.not_before <= ? ORDER BY c.id LIMIT 1`, destination, ms(now))
 	if err != nil || !ok {
 		return small, whole, false, err
 	}
-	whole, ok, err = r.one(ctx, selectCopy+`WHERE c.item = ? AND c.destination = ? AND c.shelf = ''`, small.Item, destination)
+	whole, ok, err = r.one(ctx, selectCopy+`WHERE c.item = ? AND c.destination = ? AND c.shelf = ''`, small.Item,
+		destination)
 	return small, whole, ok, err
 }
 
 // Postpone has a small copy that could not be removed left alone until a time.
 func (r *Shelves) Postpone(ctx context.Context, id int64, tries int, until time.Time) error {
 	return r.tx(ctx, fmt.Sprintf("postponing the removal of copy %d", id), func(tx *transaction) error {
-		_, err := tx.Exec(`UPDATE copies SET tries = ?, not_before = ? WHERE id = ? AND shelf = 'small'`, tries, ms(until), id)
+		_, err := tx.Exec(`UPDATE copies SET tries = ?, not_before = ? WHERE id = ? AND shelf = 'small'`, tries, ms(until),
+			id)
 		return err
 	})
 }

@@ -33,15 +33,20 @@ type Limit struct {
 
 // Account reads what was spent over a network since a time, and what is
 // reserved on it, by all rules together; with roaming only what was while roaming.
-func (r *Ledger) Account(ctx context.Context, network plan.Network, since time.Time, roaming bool) (allowance.Account, error) {
-	a, err := readAccount(func(into any, query string, args ...any) error { return r.read.GetContext(ctx, into, query, args...) }, network, since, roaming)
+func (r *Ledger) Account(ctx context.Context, network plan.Network, since time.Time,
+	roaming bool) (allowance.Account, error) {
+	a, err := readAccount(func(into any, query string, args ...any) error {
+		return r.read.GetContext(ctx, into, query,
+			args...)
+	}, network, since, roaming)
 	if err != nil {
 		return a, fmt.Errorf("reading what was spent over %s: %w", network, err)
 	}
 	return a, nil
 }
 
-func readAccount(get func(into any, query string, args ...any) error, network plan.Network, since time.Time, roaming bool) (a allowance.Account, err error) {
+func readAccount(get func(into any, query string, args ...any) error, network plan.Network, since time.Time,
+	roaming bool) (a allowance.Account, err error) {
 	err = get(&a, `SELECT (SELECT coalesce(sum(bytes), 0) FROM ledger WHERE network = ? AND at >= ? AND roaming >= ?) spent, (SELECT coalesce(sum(bytes), 0) FROM reservations WHERE network = ? AND roaming >= ?) reserved`,
 		network, ms(since), roaming, network, roaming)
 	return a, err
@@ -52,7 +57,8 @@ func readAccount(get func(into any, query string, args ...any) error, network pl
 // keeper's: it is counted, not limited).
 // When it returns, the reservation is on disk, so that not even a power cut lets
 // more out.
-func (r *Ledger) Reserve(ctx context.Context, copy int64, s Spend, limits []Limit, bytes int64, now time.Time) (ok bool, err error) {
+func (r *Ledger) Reserve(ctx context.Context, copy int64, s Spend, limits []Limit, bytes int64,
+	now time.Time) (ok bool, err error) {
 	err = r.durably(ctx, fmt.Sprintf("reserving %d bytes over %s", bytes, s.Network), func(tx *transaction) error {
 		for _, limit := range limits {
 			a, err := readAccount(tx.Get, s.Network, limit.Since, limit.Roaming)
@@ -67,7 +73,8 @@ func (r *Ledger) Reserve(ctx context.Context, copy int64, s Spend, limits []Limi
 			}
 		}
 		ok = true
-		_, err := tx.Exec(`INSERT INTO reservations VALUES (?, ?, ?, ?, ?, ?)`, copy, s.Network, ms(now.Truncate(quarter)), s.Roaming, s.Rule, bytes)
+		_, err := tx.Exec(`INSERT INTO reservations VALUES (?, ?, ?, ?, ?, ?)`, copy, s.Network, ms(now.Truncate(quarter)),
+			s.Roaming, s.Rule, bytes)
 		return err
 	})
 	return ok && err == nil, err

@@ -57,7 +57,8 @@ func (s Stand) Class(kind media.Kind) queue.Class {
 func (s *Stand) UnmarshalJSON(text []byte) error {
 	var said [5]string // the last two are left out where they say nothing
 	err := json.Unmarshal(text, &said)
-	s.Destination, s.Rule, s.State, s.Shelf, s.Kind = said[0], said[1], queue.State(said[2]), plan.Shelf(said[3]), media.Kind(said[4])
+	s.Destination, s.Rule, s.State, s.Shelf, s.Kind = said[0], said[1], queue.State(said[2]), plan.Shelf(said[3]),
+		media.Kind(said[4])
 	return err
 }
 
@@ -99,9 +100,11 @@ func stand(tx *transaction, where string, args ...any) error {
 	const wholes = ` AND i.part_of = 0 AND EXISTS (SELECT 1 FROM copies c WHERE c.item IN (SELECT i.id UNION ALL SELECT p.id FROM items p WHERE p.part_of = i.id AND p.part_of <> 0))`
 	for _, query := range []string{
 		`UPDATE standings SET n = standings.n - o.n, bytes = standings.bytes - o.bytes FROM (SELECT i.standing, count(*) n, sum(i.all_bytes) bytes FROM items i WHERE ` + where + ` GROUP BY 1) o WHERE standings.id = o.standing`,
-		`INSERT INTO standings (kind, copies) SELECT DISTINCT i.kind, ` + standText + ` FROM items i WHERE ` + where + wholes + ` ON CONFLICT DO NOTHING`,
+		`INSERT INTO standings (kind, copies) SELECT DISTINCT i.kind, ` + standText + ` FROM items i WHERE ` + where +
+			wholes + ` ON CONFLICT DO NOTHING`,
 		`UPDATE items AS i SET standing = 0 WHERE standing <> 0 AND ` + where,
-		`UPDATE items AS i SET standing = (SELECT id FROM standings WHERE kind = i.kind AND copies = ` + standText + `) WHERE ` + where + wholes,
+		`UPDATE items AS i SET standing = (SELECT id FROM standings WHERE kind = i.kind AND copies = ` + standText +
+			`) WHERE ` + where + wholes,
 		`UPDATE standings SET n = standings.n + o.n, bytes = standings.bytes + o.bytes FROM (SELECT i.standing, count(*) n, sum(i.all_bytes) bytes FROM items i WHERE ` + where + ` GROUP BY 1) o WHERE standings.id = o.standing`,
 	} {
 		if _, err := tx.Exec(query, args...); err != nil {
@@ -159,10 +162,12 @@ func (n *newcomers) stand(tx *transaction, it Item) (int64, error) {
 		}
 		// SQL writes the text, as it does later.
 		const text = `(SELECT json_group_array(json(value) ORDER BY key) FROM json_each(?))`
-		if _, err := tx.Exec(`INSERT INTO standings (kind, copies) VALUES (?, `+text+`) ON CONFLICT DO NOTHING`, it.Kind, string(list)); err != nil {
+		if _, err := tx.Exec(`INSERT INTO standings (kind, copies) VALUES (?, `+text+`) ON CONFLICT DO NOTHING`, it.Kind,
+			string(list)); err != nil {
 			return 0, err
 		}
-		if err := tx.Get(&id, `SELECT id FROM standings WHERE kind = ? AND copies = `+text, it.Kind, string(list)); err != nil {
+		if err := tx.Get(&id, `SELECT id FROM standings WHERE kind = ? AND copies = `+text, it.Kind,
+			string(list)); err != nil {
 			return 0, err
 		}
 		n.ids[key], n.total[id] = id, &Standing{}
@@ -175,7 +180,8 @@ func (n *newcomers) stand(tx *transaction, it Item) (int64, error) {
 // count adds them to the counters.
 func (n *newcomers) count(tx *transaction) error {
 	for id, sum := range n.total {
-		if _, err := tx.Exec(`UPDATE standings SET n = n + ?, bytes = bytes + ? WHERE id = ?`, sum.N, sum.Bytes, id); err != nil {
+		if _, err := tx.Exec(`UPDATE standings SET n = n + ?, bytes = bytes + ? WHERE id = ?`, sum.N, sum.Bytes,
+			id); err != nil {
 			return fmt.Errorf("counting the items: %w", err)
 		}
 	}
@@ -222,7 +228,8 @@ func (r *Catalogue) Items(ctx context.Context, w Wanted, now time.Time) ([]Item,
 			}
 			var items []Item
 			args := append(append([]any{s.ID}, from...), w.Limit)
-			if err := tx.Select(&items, `SELECT * FROM items i WHERE i.standing = ?`+after+` ORDER BY i.taken_at DESC, i.id DESC LIMIT ?`, args...); err != nil {
+			if err := tx.Select(&items, `SELECT * FROM items i WHERE i.standing = ?`+after+
+				` ORDER BY i.taken_at DESC, i.id DESC LIMIT ?`, args...); err != nil {
 				return err
 			}
 			page = append(page, items...)
@@ -318,7 +325,8 @@ func trigrams(text string) string {
 
 // nameNew makes new items found by parts of their names, from an id on.
 func nameNew(tx *transaction, from int64) error {
-	if _, err := tx.Exec(`INSERT INTO names (rowid, name) SELECT id, name FROM items WHERE id >= ? AND kind <> ''`, from); err != nil {
+	if _, err := tx.Exec(`INSERT INTO names (rowid, name) SELECT id, name FROM items WHERE id >= ? AND kind <> ''`,
+		from); err != nil {
 		return fmt.Errorf("naming the items: %w", err)
 	}
 	return nil

@@ -105,7 +105,8 @@ func (p *pool) run(ctx context.Context, options *sql.TxOptions, doing string, f 
 	return nil
 }
 
-func (p *pool) transact(ctx context.Context, on beginner, options *sql.TxOptions, doing string, f func(*transaction) error) (*transaction, error) {
+func (p *pool) transact(ctx context.Context, on beginner, options *sql.TxOptions, doing string,
+	f func(*transaction) error) (*transaction, error) {
 	begun, err := on.BeginTxx(ctx, options)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", doing, err)

@@ -37,9 +37,11 @@ var anyNumber = limit{math.MinInt64, math.MaxInt64}
 var numbers = func() map[string]map[string]limit {
 	at, size, id, flag := limit{earliestMS, latestMS}, limit{0, mostFile}, limit{0, math.MaxInt64}, limit{0, 8}
 	return map[string]map[string]limit{
-		"items": {"id": id, "size": size, "mtime": anyNumber, "inode": anyNumber, "ctime": anyNumber, "taken_at": at, "taken_zone": {-mostZone, mostZone}, "found_at": at, "gone_at": at,
+		"items": {"id": id, "size": size, "mtime": anyNumber, "inode": anyNumber, "ctime": anyNumber, "taken_at": at,
+			"taken_zone": {-mostZone, mostZone}, "found_at": at, "gone_at": at,
 			"standing": id, "seconds": size, "marked": flag, "rating": {-16, 256}, "part_of": id, "all_bytes": size},
-		"copies": {"id": id, "item": id, "bytes": size, "taken_at": at, "tries": size, "not_before": at, "proven_at": at, "changed_at": at, "sent": {0, math.MaxInt64}, "recorded": size, "reprove": flag,
+		"copies": {"id": id, "item": id, "bytes": size, "taken_at": at, "tries": size, "not_before": at, "proven_at": at,
+			"changed_at": at, "sent": {0, math.MaxInt64}, "recorded": size, "reprove": flag,
 			"landed": flag, "reduced": flag},
 		"events":       {"rowid": id, "copy": id, "at": at},
 		"standings":    {"id": id, "n": size, "bytes": {0, mostSum}},
@@ -117,8 +119,10 @@ func checkPart(told Rows) error {
 // texts are the columns that hold text, by table: what a later version tells beside them is
 // not taken in, and may be of any type.
 var texts = map[string][]string{
-	"items":        {"source", "dir", "name", "content_type", "kind", "taken_from", "look", "problem", "sha256", "rule", "camera", "caption", "keywords", "own_rule", "pair"},
-	"copies":       {"destination", "rule", "kind", "shelf", "state", "ordered", "temp", "remote", "sha256", "proof", "says", "todo", "form"},
+	"items": {"source", "dir", "name", "content_type", "kind", "taken_from", "look", "problem", "sha256", "rule",
+		"camera", "caption", "keywords", "own_rule", "pair"},
+	"copies": {"destination", "rule", "kind", "shelf", "state", "ordered", "temp", "remote", "sha256", "proof",
+		"says", "todo", "form"},
 	"events":       {"state", "says"},
 	"standings":    {"kind", "copies"},
 	"counters":     {"destination", "rule", "kind", "shelf", "state"},
@@ -141,7 +145,8 @@ func checkText(part, column, text string) error {
 		return wrong("is longer than it may be")
 	case strings.ContainsRune(text, 0):
 		return wrong("holds a zero byte")
-	case !utf8.ValidString(text) && !(part == "items" && slices.Contains([]string{"source", "dir", "name"}, column) || part == "copies" && column == "remote"):
+	case !utf8.ValidString(text) && !(part == "items" && slices.Contains([]string{"source", "dir", "name"}, column) ||
+		part == "copies" && column == "remote"):
 		return wrong("is not written in UTF-8")
 	case column == "state" && !slices.Contains(queue.States, queue.State(text)):
 		return wrong("is no state: " + shown(text))

@@ -18,7 +18,8 @@ var storage = goose.NewGoMigration(2, &goose.GoFunc{RunTx: func(ctx context.Cont
 		"reprove",  // the keeper wants its proof taken again
 	} {
 		var there bool
-		if err := tx.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM pragma_table_info('copies') WHERE name = ?)`, column).Scan(&there); err != nil {
+		if err := tx.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM pragma_table_info('copies') WHERE name = ?)`,
+			column).Scan(&there); err != nil {
 			return fmt.Errorf("looking for %s: %w", column, err)
 		}
 		if there {

@@ -44,8 +44,10 @@ func TestRecordsThatCountedCopiesCountItems(t *testing.T) {
 		standings[i].ID = 0
 	}
 	assert.ElementsMatch(t, []Standing{
-		{Kind: media.Photo, N: 2, Bytes: 30, Copies: []Stand{{"locker", "all", queue.Waiting, "", ""}, {"shed", "all", queue.Safe, "", ""}}},
-		{Kind: media.Video, N: 1, Bytes: 40, Copies: []Stand{{"locker", "all", queue.Waiting, "", ""}}}, // a send that was cut goes on
+		{Kind: media.Photo, N: 2, Bytes: 30, Copies: []Stand{{"locker", "all", queue.Waiting, "", ""},
+			{"shed", "all", queue.Safe, "", ""}}},
+		{Kind: media.Video, N: 1, Bytes: 40, Copies: []Stand{{"locker", "all", queue.Waiting, "",
+			""}}}, // a send that was cut goes on
 	}, standings)
 	found, err := r.Catalogue.Find(t.Context(), "tem.j", 5)
 	require.NoError(t, err)
@@ -86,7 +88,8 @@ func TestRecordsOfOneKindOfPictureTellThemApart(t *testing.T) {
 		at := func(kind media.Kind, n, bytes int64, state queue.State) Standing {
 			return Standing{Kind: kind, N: n, Bytes: bytes, Copies: []Stand{{"shed", "all", state, "", ""}}}
 		}
-		assert.ElementsMatch(t, []Standing{at(media.Photo, 2, 90, queue.Safe), at(media.Raw, 1, 20, queue.Safe), at(media.Graphic, 1, 40, queue.Waiting), at(media.Video, 1, 320, queue.Waiting)}, standings)
+		assert.ElementsMatch(t, []Standing{at(media.Photo, 2, 90, queue.Safe), at(media.Raw, 1, 20, queue.Safe),
+			at(media.Graphic, 1, 40, queue.Waiting), at(media.Video, 1, 320, queue.Waiting)}, standings)
 		counters, err := r.Queue.Counters(t.Context())
 		require.NoError(t, err)
 		assert.Len(t, counters, 4)
@@ -96,7 +99,9 @@ func TestRecordsOfOneKindOfPictureTellThemApart(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, found, 1)
 	assert.Equal(t, media.Document, found[0].Kind)
-	p, err := plantext.Parse("p", []byte("yard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: /s}\ndevices:\n  phone: {sources: [{folder: DCIM, rule: all}]}\nrules:\n  all: {take: [photo, video], to: [shed], lanes: [{over: wifi}]}\n"))
+	p, err := plantext.Parse("p", []byte("yard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: "+
+		"/s}\ndevices:\n  phone: {sources: [{folder: DCIM, rule: all}]}\nrules:\n  all: {take: [photo, video], to: "+
+		"[shed], lanes: [{over: wifi}]}\n"))
 	require.NoError(t, err)
 	require.NoError(t, r.Catalogue.Apply(t.Context(), p, "phone", time.Now()))
 	check()
@@ -126,7 +131,8 @@ func TestAMirrorFromBeforeFormsIsTakenOver(t *testing.T) {
 	whole, err := r.Facts.Fact(t.Context(), "whole")
 	require.NoError(t, err)
 	assert.Equal(t, "1", whole)
-	require.NoError(t, r.read.SelectContext(t.Context(), &triggers, `SELECT name FROM sqlite_master WHERE type = 'trigger'`))
+	require.NoError(t, r.read.SelectContext(t.Context(), &triggers,
+		`SELECT name FROM sqlite_master WHERE type = 'trigger'`))
 	assert.Empty(t, triggers, "counts come as the device has them")
 }
 
@@ -160,7 +166,8 @@ func TestRecordsWithoutShelvesGetThem(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, ok)
 	assert.Equal(t, queue.Safe, c.State)
-	assert.Equal(t, []any{int64(7), int64(10), "2026/keel.jpg", "ab", "read back", true, true, "small", int64(8), plan.Main}, []any{c.Bytes, c.Size, c.Remote, c.SHA256, c.Proof, c.Landed, c.Reduced, c.Form, c.Sent, c.Shelf})
+	assert.Equal(t, []any{int64(7), int64(10), "2026/keel.jpg", "ab", "read back", true, true, "small", int64(8),
+		plan.Main}, []any{c.Bytes, c.Size, c.Remote, c.SHA256, c.Proof, c.Landed, c.Reduced, c.Form, c.Sent, c.Shelf})
 	story, err := r.Queue.Story(t.Context(), 1)
 	require.NoError(t, err)
 	require.Len(t, story, 1)

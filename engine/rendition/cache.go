@@ -31,12 +31,14 @@ type Cache struct {
 
 const mostKept = 512 << 20
 
-var endings = map[string]string{"image/jpeg": ".jpg", "image/png": ".png", "image/heic": ".heic", "image/heif": ".heif", "image/avif": ".avif", "video/mp4": ".mp4"}
+var endings = map[string]string{"image/jpeg": ".jpg", "image/png": ".png", "image/heic": ".heic",
+	"image/heif": ".heif", "image/avif": ".avif", "video/mp4": ".mp4"}
 
 // Get is a file with the form of a picture that a key stands for: one that was made before,
 // or that is made now. The error is AsShot where there is none that is smaller. open opens
 // the picture; how says what was made, "" when it was there.
-func (c *Cache) Get(ctx context.Context, key string, r plan.Rendition, open func() (Source, func(), error)) (file string, made Made, err error) {
+func (c *Cache) Get(ctx context.Context, key string, r plan.Rendition,
+	open func() (Source, func(), error)) (file string, made Made, err error) {
 	for {
 		c.mu.Lock()
 		if c.making == nil {
@@ -110,7 +112,8 @@ func typeOf(ending string) string {
 	return ""
 }
 
-func (c *Cache) make(ctx context.Context, key string, r plan.Rendition, open func() (Source, func(), error)) (file string, made Made, err error) {
+func (c *Cache) make(ctx context.Context, key string, r plan.Rendition,
+	open func() (Source, func(), error)) (file string, made Made, err error) {
 	if err := os.MkdirAll(c.Dir, 0o700); err != nil {
 		return "", made, fmt.Errorf("making the folder of renditions: %w", err)
 	}
@@ -144,7 +147,10 @@ func (c *Cache) make(ctx context.Context, key string, r plan.Rendition, open fun
 	}
 	most, stays := cmp.Or(c.Most, mostKept), filepath.Base(file)
 	// A failure only has the cache be larger until the next is made.
-	_, _ = cachedir.Trim(c.Dir, most, most, func(name string) bool { return name == stays || strings.HasPrefix(name, unfinished) })
+	_, _ = cachedir.Trim(c.Dir, most, most, func(name string) bool {
+		return name == stays ||
+			strings.HasPrefix(name, unfinished)
+	})
 	return file, made, nil
 }
 

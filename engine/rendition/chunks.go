@@ -29,7 +29,8 @@ type chunks struct {
 }
 
 // what must survive of a PNG: its profile, its texts and what a camera wrote.
-var keptChunks = map[string]bool{"iCCP": true, "sRGB": true, "gAMA": true, "cHRM": true, "cICP": true, "pHYs": true, "tEXt": true, "zTXt": true, "iTXt": true, "tIME": true, "eXIf": true}
+var keptChunks = map[string]bool{"iCCP": true, "sRGB": true, "gAMA": true, "cHRM": true, "cICP": true, "pHYs": true,
+	"tEXt": true, "zTXt": true, "iTXt": true, "tIME": true, "eXIf": true}
 
 const pngHead = "\x89PNG\r\n\x1a\n"
 

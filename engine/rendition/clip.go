@@ -57,7 +57,8 @@ func (c clip) rate() float64 {
 // place" with what, who made it, and its title.
 var (
 	clipTimes = []string{"creation_time", "com.apple.quicktime.creationdate", "date"}
-	clipKept  = []string{"make", "model", "com.apple.quicktime.make", "com.apple.quicktime.model", "com.apple.quicktime.software", "title", "artist", "copyright", "comment", "description"}
+	clipKept  = []string{"make", "model", "com.apple.quicktime.make", "com.apple.quicktime.model",
+		"com.apple.quicktime.software", "title", "artist", "copyright", "comment", "description"}
 )
 
 // metadata has ffmpeg write what shall be told: all, or what is on a list of what is kept.

@@ -93,7 +93,8 @@ func (w Want) conversion(profile []byte) (*conversion, error) {
 
 // fromD50 takes colours as profiles connect them to linear sRGB (IEC 61966-2-1, adapted to
 // D50 by Bradford's matrix).
-var fromD50 = [3][3]float64{{3.1338561, -1.6168667, -0.4906146}, {-0.9787684, 1.9161415, 0.0334540}, {0.0719453, -0.2289914, 1.4052427}}
+var fromD50 = [3][3]float64{{3.1338561, -1.6168667, -0.4906146}, {-0.9787684, 1.9161415, 0.0334540},
+	{0.0719453, -0.2289914, 1.4052427}}
 
 // curveOf reads a tone curve (ICC.1:2022, 10.6 and 10.18).
 func curveOf(b []byte) (at func(float64) float64, ok bool) {
@@ -229,7 +230,8 @@ func (c *conversion) convertSeen(ctx context.Context, img draw.RGBA64Image) erro
 				continue
 			}
 			seen := float64(p.A)
-			lr, lg, lb := look(linear[0], float64(p.R)/seen), look(linear[1], float64(p.G)/seen), look(linear[2], float64(p.B)/seen)
+			lr, lg, lb := look(linear[0], float64(p.R)/seen), look(linear[1], float64(p.G)/seen), look(linear[2],
+				float64(p.B)/seen)
 			var to [3]uint16
 			for i := range 3 {
 				to[i] = uint16(math.Round(seen * look(last, c.matrix[i][0]*lr+c.matrix[i][1]*lg+c.matrix[i][2]*lb)))

@@ -50,7 +50,8 @@ func Compare(ctx context.Context, src Source, r plan.Rendition, x, y float64) (C
 		left := min(max(0, int(x*float64(c.AsShot.W))-w/2), c.AsShot.W-w)
 		top := min(max(0, int(y*float64(c.AsShot.H))-h/2), c.AsShot.H-h)
 		scaled := func(n int, by float64) int { return int(math.Round(float64(n) * by)) }
-		return image.Rect(scaled(left, scaleX), scaled(top, scaleY), max(scaled(left+w, scaleX), scaled(left, scaleX)+1), max(scaled(top+h, scaleY), scaled(top, scaleY)+1))
+		return image.Rect(scaled(left, scaleX), scaled(top, scaleY), max(scaled(left+w, scaleX), scaled(left, scaleX)+1),
+			max(scaled(top+h, scaleY), scaled(top, scaleY)+1))
 	}
 	if c.Before, err = crop(whole, at(c.AsShot.Pixels)); err != nil {
 		return c, err
@@ -117,7 +118,8 @@ func planeOf(img image.Image) plane[uint8] {
 		all = image.NewRGBA(b)
 		draw.Draw(all, b, img, b.Min, draw.Src)
 	}
-	return plane[uint8]{pix: all.Pix, stride: all.Stride, w: b.Dx(), h: b.Dy(), channels: 4, extentW: float64(b.Dx()), extentH: float64(b.Dy())}
+	return plane[uint8]{pix: all.Pix, stride: all.Stride, w: b.Dx(), h: b.Dy(), channels: 4, extentW: float64(b.Dx()),
+		extentH: float64(b.Dy())}
 }
 
 // crop is a part of a picture, as JPEG of a quality at which nothing more is seen to be lost.

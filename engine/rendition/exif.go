@@ -143,7 +143,8 @@ func walk(tiff []byte, each func(folder int, e entry)) (nextAt int) {
 		}
 		for k := range n {
 			from := at + 2 + 12*k
-			each(folder, entry{order, order.Uint16(tiff[from:]), order.Uint16(tiff[from+2:]), order.Uint32(tiff[from+4:]), from + 8, at})
+			each(folder, entry{order, order.Uint16(tiff[from:]), order.Uint16(tiff[from+2:]), order.Uint32(tiff[from+4:]),
+				from + 8, at})
 		}
 		if end := at + 2 + 12*n; end+4 <= len(tiff) {
 			return end

@@ -24,12 +24,16 @@ import (
 // tellAll writes every sort of fact into a picture, with exiftool.
 func tellAll(t *testing.T, file string) {
 	t.Helper()
-	tool(t, "exiftool", "-q", "-overwrite_original", "-EXIF:Orientation#=6", "-EXIF:DateTimeOriginal=2026:05:04 10:11:12", "-EXIF:OffsetTimeOriginal=+02:00", "-EXIF:SubSecTimeOriginal=345",
-		"-EXIF:Model=Yard 3", "-EXIF:GPSLatitude=38.7", "-EXIF:GPSLatitudeRef=N", "-EXIF:GPSLongitude=9.1", "-EXIF:GPSLongitudeRef=W", "-EXIF:GPSAltitude=12",
-		"-XMP-exif:GPSLatitude=38.7", "-XMP-exif:GPSLongitude=-9.1", "-XMP-photoshop:City=Seixal", "-XMP-iptcCore:Location=the slip", "-XMP-iptcExt:LocationShownCity=Seixal",
+	tool(t, "exiftool", "-q", "-overwrite_original", "-EXIF:Orientation#=6", "-EXIF:DateTimeOriginal=2026:05:04 10:11:12",
+		"-EXIF:OffsetTimeOriginal=+02:00", "-EXIF:SubSecTimeOriginal=345",
+		"-EXIF:Model=Yard 3", "-EXIF:GPSLatitude=38.7", "-EXIF:GPSLatitudeRef=N", "-EXIF:GPSLongitude=9.1",
+		"-EXIF:GPSLongitudeRef=W", "-EXIF:GPSAltitude=12",
+		"-XMP-exif:GPSLatitude=38.7", "-XMP-exif:GPSLongitude=-9.1", "-XMP-photoshop:City=Seixal",
+		"-XMP-iptcCore:Location=the slip", "-XMP-iptcExt:LocationShownCity=Seixal",
 		"-XMP-dc:Description=The keel of the Wren", "-XMP-dc:Subject=keel", "-XMP-xmp:Rating=4", file)
 	if strings.HasSuffix(file, ".jpg") {
-		tool(t, "exiftool", "-q", "-overwrite_original", "-IPTC:City=Seixal", "-IPTC:Sub-location=the slip", "-IPTC:Caption-Abstract=The keel of the Wren", "-IPTC:Keywords=keel", "-Comment=by hand", file)
+		tool(t, "exiftool", "-q", "-overwrite_original", "-IPTC:City=Seixal", "-IPTC:Sub-location=the slip",
+			"-IPTC:Caption-Abstract=The keel of the Wren", "-IPTC:Keywords=keel", "-Comment=by hand", file)
 	}
 }
 
@@ -46,7 +50,8 @@ func told(t *testing.T, file string) map[string]any {
 func saysPlace(t *testing.T, file string) (list []string) {
 	t.Helper()
 	for name := range told(t, file) {
-		if strings.Contains(name, "GPS") || strings.HasSuffix(name, ":City") || strings.Contains(name, "ocation") && !strings.HasPrefix(name, "System") {
+		if strings.Contains(name, "GPS") || strings.HasSuffix(name, ":City") || strings.Contains(name, "ocation") &&
+			!strings.HasPrefix(name, "System") {
 			list = append(list, name)
 		}
 	}
@@ -66,11 +71,13 @@ func made(t *testing.T, file, contentType string, r plan.Rendition) (string, err
 	defer f.Close()
 	info, err := f.Stat()
 	require.NoError(t, err)
-	b, m, err := rendition.Bytes(t.Context(), rendition.Source{F: f, Size: info.Size(), ContentType: contentType, Path: file, Scratch: t.TempDir()}, r)
+	b, m, err := rendition.Bytes(t.Context(), rendition.Source{F: f, Size: info.Size(), ContentType: contentType,
+		Path: file, Scratch: t.TempDir()}, r)
 	if err != nil {
 		return "", err
 	}
-	out := filepath.Join(t.TempDir(), "made"+map[string]string{"image/jpeg": ".jpg", "image/png": ".png", "image/heic": ".heic", "video/mp4": ".mp4"}[m.ContentType])
+	out := filepath.Join(t.TempDir(), "made"+map[string]string{"image/jpeg": ".jpg", "image/png": ".png",
+		"image/heic": ".heic", "video/mp4": ".mp4"}[m.ContentType])
 	require.NoError(t, os.WriteFile(out, b, 0o644))
 	return out, nil
 }
@@ -89,10 +96,11 @@ func TestThePlaceIsLeftOutWhereARenditionSaysSo(t *testing.T) {
 		file, contentType string
 		r                 plan.Rendition
 	}{
-		"reduced JPEG":                {large, "image/jpeg", plan.Rendition{LongEdge: 300, Facts: plan.NoPlace}},
-		"JPEG within the limits":      {large, "image/jpeg", plan.Rendition{LongEdge: 2000, Facts: plan.NoPlace}},
-		"JPEG of no limits":           {large, "image/jpeg", plan.Rendition{Facts: plan.NoPlace}},
-		"JPEG that would get larger":  {large, "image/jpeg", plan.Rendition{LongEdge: 899, Quality: 100, Facts: plan.NoPlace}},
+		"reduced JPEG":           {large, "image/jpeg", plan.Rendition{LongEdge: 300, Facts: plan.NoPlace}},
+		"JPEG within the limits": {large, "image/jpeg", plan.Rendition{LongEdge: 2000, Facts: plan.NoPlace}},
+		"JPEG of no limits":      {large, "image/jpeg", plan.Rendition{Facts: plan.NoPlace}},
+		"JPEG that would get larger": {large, "image/jpeg",
+			plan.Rendition{LongEdge: 899, Quality: 100, Facts: plan.NoPlace}},
 		"reduced PNG":                 {file, "image/png", plan.Rendition{LongEdge: 300, Facts: plan.NoPlace}},
 		"PNG within the limits":       {file, "image/png", plan.Rendition{LongEdge: 2000, Facts: plan.NoPlace}},
 		"PNG that becomes JPEG":       {file, "image/png", plan.Rendition{Format: plan.JPEG, Facts: plan.NoPlace}},
@@ -182,7 +190,9 @@ func TestClipsLeaveOutThePlaceAndKeepToABitrate(t *testing.T) {
 	t.Parallel()
 	clip := standinClip(t)
 	placed := filepath.Join(t.TempDir(), "placed.mov")
-	tool(t, "ffmpeg", "-v", "error", "-i", clip, "-c", "copy", "-movflags", "+use_metadata_tags", "-metadata", "com.apple.quicktime.location.ISO6709=+38.7000-009.1000/", "-metadata", "location=+38.7000-009.1000/", "-metadata", "com.apple.quicktime.creationdate=2026-05-04T10:11:12+0200", "-metadata", "comment=by hand", placed)
+	tool(t, "ffmpeg", "-v", "error", "-i", clip, "-c", "copy", "-movflags", "+use_metadata_tags", "-metadata",
+		"com.apple.quicktime.location.ISO6709=+38.7000-009.1000/", "-metadata", "location=+38.7000-009.1000/", "-metadata",
+		"com.apple.quicktime.creationdate=2026-05-04T10:11:12+0200", "-metadata", "comment=by hand", placed)
 	require.Contains(t, tool(t, "ffprobe", "-v", "error", "-show_format", placed), "+38.7")
 	frames := func(file string) string {
 		return strings.TrimSpace(tool(t, "ffmpeg", "-v", "error", "-i", file, "-map", "0:v:0", "-f", "md5", "-"))
@@ -208,7 +218,8 @@ func TestClipsLeaveOutThePlaceAndKeepToABitrate(t *testing.T) {
 	}
 	// A bitrate bounds what the quality would take.
 	busy := filepath.Join(t.TempDir(), "busy.mp4")
-	tool(t, "ffmpeg", "-v", "error", "-f", "lavfi", "-i", "nullsrc=s=320x240:r=25:d=4,geq=random(1)*255:128:128", "-c:v", "libx264", "-preset", "ultrafast", "-crf", "20", busy)
+	tool(t, "ffmpeg", "-v", "error", "-f", "lavfi", "-i", "nullsrc=s=320x240:r=25:d=4,geq=random(1)*255:128:128", "-c:v",
+		"libx264", "-preset", "ultrafast", "-crf", "20", busy)
 	out, err := made(t, busy, "video/mp4", plan.Rendition{Bitrate: 400_000})
 	require.NoError(t, err)
 	info, err := os.Stat(out)
@@ -232,7 +243,8 @@ func TestHEICBecomesJPEGWithItsFacts(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, tool(t, "jpeginfo", "-c", out), "OK")
 	before, after := told(t, file), told(t, out)
-	for _, fact := range []string{"ExifIFD:DateTimeOriginal", "ExifIFD:OffsetTimeOriginal", "ExifIFD:SubSecTimeOriginal", "IFD0:Model", "GPS:GPSLatitude", "GPS:GPSLongitude", "XMP-dc:Description", "XMP-xmp:Rating"} {
+	for _, fact := range []string{"ExifIFD:DateTimeOriginal", "ExifIFD:OffsetTimeOriginal", "ExifIFD:SubSecTimeOriginal",
+		"IFD0:Model", "GPS:GPSLatitude", "GPS:GPSLongitude", "XMP-dc:Description", "XMP-xmp:Rating"} {
 		assert.Equal(t, before[fact], after[fact], fact)
 		assert.NotNil(t, after[fact], fact)
 	}
@@ -255,7 +267,8 @@ func TestHEICBecomesJPEGWithItsFacts(t *testing.T) {
 	assert.Equal(t, "a JPEG of it goes beside", as.Why)
 	whole, err := os.ReadFile(file)
 	require.NoError(t, err)
-	for name, b := range map[string][]byte{"cut short": whole[:len(whole)/2], "a header alone": whole[:300], "nothing": whole[:8], "huge": huge(whole)} {
+	for name, b := range map[string][]byte{"cut short": whole[:len(whole)/2], "a header alone": whole[:300],
+		"nothing": whole[:8], "huge": huge(whole)} {
 		bad := filepath.Join(dir, "bad.heic")
 		require.NoError(t, os.WriteFile(bad, b, 0o644))
 		_, err = made(t, bad, "image/heic", plan.Rendition{Format: plan.JPEG, Quality: 95})
@@ -318,14 +331,16 @@ func displayP3() []byte {
 	xyz := func(x, y, z float64) []byte {
 		return bytes.Join([][]byte{[]byte("XYZ \x00\x00\x00\x00"), fixed(x), fixed(y), fixed(z)}, nil)
 	}
-	curve := bytes.Join([][]byte{[]byte("para\x00\x00\x00\x00\x00\x03\x00\x00"), fixed(2.4), fixed(1 / 1.055), fixed(0.055 / 1.055), fixed(1 / 12.92), fixed(0.04045)}, nil)
+	curve := bytes.Join([][]byte{[]byte("para\x00\x00\x00\x00\x00\x03\x00\x00"), fixed(2.4), fixed(1 / 1.055),
+		fixed(0.055 / 1.055), fixed(1 / 12.92), fixed(0.04045)}, nil)
 	text := append([]byte("desc\x00\x00\x00\x00\x00\x00\x00\x03P3\x00"), make([]byte, 79)...)
 	text = append(text, 0, 0)
 	tags := []struct {
 		name string
 		b    []byte
 	}{{"desc", text}, {"cprt", []byte("text\x00\x00\x00\x00none\x00\x00\x00\x00")}, {"wtpt", xyz(0.9642, 1, 0.8249)},
-		{"rXYZ", xyz(0.51512, 0.2412, -0.00105)}, {"gXYZ", xyz(0.29198, 0.69225, 0.04189)}, {"bXYZ", xyz(0.1571, 0.06657, 0.78407)}, {"rTRC", curve}, {"gTRC", curve}, {"bTRC", curve}}
+		{"rXYZ", xyz(0.51512, 0.2412, -0.00105)}, {"gXYZ", xyz(0.29198, 0.69225, 0.04189)}, {"bXYZ",
+			xyz(0.1571, 0.06657, 0.78407)}, {"rTRC", curve}, {"gTRC", curve}, {"bTRC", curve}}
 	out := make([]byte, 128)
 	copy(out[4:], "none")
 	copy(out[8:], []byte{4, 0x30, 0, 0})
@@ -354,7 +369,8 @@ func FuzzHEIF(f *testing.F) {
 	var b bytes.Buffer
 	require.NoError(f, png.Encode(&b, scene(64, 48)))
 	require.NoError(f, os.WriteFile(dir+"/a.png", b.Bytes(), 0o644))
-	if out, err := exec.CommandContext(f.Context(), "heif-enc", dir+"/a.png", "-o", dir+"/a.heic").CombinedOutput(); err != nil {
+	if out, err := exec.CommandContext(f.Context(), "heif-enc", dir+"/a.png", "-o",
+		dir+"/a.heic").CombinedOutput(); err != nil {
 		f.Fatalf("heif-enc: %s", out)
 	}
 	whole, err := os.ReadFile(dir + "/a.heic")
@@ -363,7 +379,8 @@ func FuzzHEIF(f *testing.F) {
 	f.Add(whole[:len(whole)/2])
 	f.Add(huge(whole))
 	f.Fuzz(func(t *testing.T, content []byte) {
-		p, err := rendition.SizeOf(rendition.Source{F: bytes.NewReader(content), Size: int64(len(content)), ContentType: "image/heic"})
+		p, err := rendition.SizeOf(rendition.Source{F: bytes.NewReader(content), Size: int64(len(content)),
+			ContentType: "image/heic"})
 		if err == nil {
 			assert.Positive(t, p.W)
 			assert.LessOrEqual(t, max(p.W, p.H), 1<<16)
@@ -379,11 +396,12 @@ func TestWhoWaitsForAClipIsToldHowFarItIs(t *testing.T) {
 	info, err := f.Stat()
 	require.NoError(t, err)
 	last, n := 0.0, 0
-	src := rendition.Source{F: f, Size: info.Size(), ContentType: "video/mp4", Path: file, Scratch: t.TempDir(), Progress: func(share float64) {
-		assert.GreaterOrEqual(t, share, last)
-		assert.LessOrEqual(t, share, 1.0)
-		last, n = share, n+1
-	}}
+	src := rendition.Source{F: f, Size: info.Size(), ContentType: "video/mp4", Path: file, Scratch: t.TempDir(),
+		Progress: func(share float64) {
+			assert.GreaterOrEqual(t, share, last)
+			assert.LessOrEqual(t, share, 1.0)
+			last, n = share, n+1
+		}}
 	_, _, err = rendition.Bytes(t.Context(), src, plan.Rendition{Height: 144, Quality: 60})
 	require.NoError(t, err)
 	assert.Positive(t, n)

@@ -103,7 +103,8 @@ func (h *header) frame(marker byte, b []byte) error {
 	if len(b) < 6 || len(b) < 6+3*int(b[5]) {
 		return errors.New("its header is damaged")
 	}
-	h.h, h.w, h.components, h.progressive = int(binary.BigEndian.Uint16(b[1:])), int(binary.BigEndian.Uint16(b[3:])), int(b[5]), marker == 0xc2
+	h.h, h.w, h.components, h.progressive = int(binary.BigEndian.Uint16(b[1:])), int(binary.BigEndian.Uint16(b[3:])),
+		int(b[5]), marker == 0xc2
 	most := [2]int64{1, 1}
 	for c := range h.components {
 		most[0], most[1] = max(most[0], int64(b[7+3*c]>>4)), max(most[1], int64(b[7+3*c]&15))
@@ -195,7 +196,8 @@ func reduceJPEG(ctx context.Context, src Source, want Want, out *limited) (Made,
 }
 
 // asJPEG writes a picture as a JPEG of the size of made, upright, with its facts.
-func asJPEG(ctx context.Context, img image.Image, made Made, want Want, f facts, colours *conversion, out *limited) (Made, error) {
+func asJPEG(ctx context.Context, img image.Image, made Made, want Want, f facts, colours *conversion,
+	out *limited) (Made, error) {
 	made.ContentType = "image/jpeg"
 	small, err := shrink(ctx, img, made.Pixels, f.orientation)
 	if err == nil {
@@ -204,7 +206,10 @@ func asJPEG(ctx context.Context, img image.Image, made Made, want Want, f facts,
 	if err != nil {
 		return Made{}, err
 	}
-	body, err := encode(ctx, func(w io.Writer) error { return jpeg.Encode(w, small, &jpeg.Options{Quality: want.quality()}) })
+	body, err := encode(ctx, func(w io.Writer) error {
+		return jpeg.Encode(w, small,
+			&jpeg.Options{Quality: want.quality()})
+	})
 	if err != nil {
 		return Made{}, err
 	}
@@ -304,7 +309,8 @@ func shrink(ctx context.Context, img image.Image, to Pixels, orientation int) (i
 				return nil, err
 			}
 		}
-		return &image.YCbCr{Y: y.pix, YStride: y.stride, Cb: made[0].pix, Cr: made[1].pix, CStride: made[0].stride, SubsampleRatio: image.YCbCrSubsampleRatio420, Rect: image.Rect(0, 0, to.W, to.H)}, nil
+		return &image.YCbCr{Y: y.pix, YStride: y.stride, Cb: made[0].pix, Cr: made[1].pix, CStride: made[0].stride,
+			SubsampleRatio: image.YCbCrSubsampleRatio420, Rect: image.Rect(0, 0, to.W, to.H)}, nil
 	}
 	return nil, asShot("its colours are of a kind that is not reduced")
 }

@@ -72,9 +72,12 @@ func (m Moving) Make(ctx context.Context, scratch, stem string) (file string, er
 	}
 	out := filepath.Join(dir, "moving.mp4")
 	// Even edges, as codecs want them.
-	args := []string{"-map", "0:v:0", "-vf", "scale=trunc(iw/2)*2:trunc(ih/2)*2,format=yuv420p", "-c:v", "libx264", "-preset", "medium", "-crf", "20", "-threads", "1",
-		"-movflags", "+use_metadata_tags+faststart", "-metadata", "creation_time=" + m.At.UTC().Format("2006-01-02T15:04:05Z"),
-		"-metadata", "com.apple.quicktime.creationdate=" + m.At.Format("2006-01-02T15:04:05-0700"), "-metadata", "comment=" + m.Says, "-f", "mp4", "file:" + out}
+	args := []string{"-map", "0:v:0", "-vf", "scale=trunc(iw/2)*2:trunc(ih/2)*2,format=yuv420p", "-c:v", "libx264",
+		"-preset", "medium", "-crf", "20", "-threads", "1",
+		"-movflags", "+use_metadata_tags+faststart", "-metadata", "creation_time=" +
+			m.At.UTC().Format("2006-01-02T15:04:05Z"),
+		"-metadata", "com.apple.quicktime.creationdate=" + m.At.Format("2006-01-02T15:04:05-0700"), "-metadata", "comment=" +
+			m.Says, "-f", "mp4", "file:" + out}
 	cmd := ffmpeg.Frames(ctx, dir+"/%03d.jpg", strconv.Itoa(movingRate), args...)
 	if err := ffmpeg.Run(cmd); err != nil {
 		if ctx.Err() != nil {

@@ -59,12 +59,15 @@ var timeTags = map[int][]uint16{
 // how, who made it, and its caption (TIFF 6.0; EXIF 2.32, 4.6.3 to 4.6.6).
 var keptTags = map[int][]uint16{
 	0: {
-		0x010e /* caption */, 0x010f, 0x0110 /* make, model */, 0x011a, 0x011b, 0x0128 /* density */, 0x0131 /* software */, 0x0132 /* time */, 0x013b /* artist */, 0x013e, 0x013f, 0x0211, 0x0213, 0x0214, 0x8298, /* rights */
+		0x010e /* caption */, 0x010f, 0x0110 /* make, model */, 0x011a, 0x011b, 0x0128 /* density */, 0x0131, /* software */
+		0x0132 /* time */, 0x013b /* artist */, 0x013e, 0x013f, 0x0211, 0x0213, 0x0214, 0x8298, /* rights */
 		tagImageWidth, tagImageHeight,
 	},
 	exifFolder: {
-		0x829a, 0x829d, 0x8822, 0x8824, 0x8827, 0x8830, 0x8831, 0x8832, 0x8833, 0x9000, 0x9101, 0x9102, 0x9201, 0x9202, 0x9203, 0x9204, 0x9205, 0x9206, 0x9207, 0x9208, 0x9209, 0x920a, 0x9214,
-		0xa000, 0xa001, tagWidth, tagHeight, 0xa20b, 0xa20e, 0xa20f, 0xa210, 0xa214, 0xa215, 0xa217, 0xa300, 0xa301, 0xa401, 0xa402, 0xa403, 0xa404, 0xa405, 0xa406, 0xa407, 0xa408, 0xa409, 0xa40a, 0xa40c,
+		0x829a, 0x829d, 0x8822, 0x8824, 0x8827, 0x8830, 0x8831, 0x8832, 0x8833, 0x9000, 0x9101, 0x9102, 0x9201, 0x9202,
+		0x9203, 0x9204, 0x9205, 0x9206, 0x9207, 0x9208, 0x9209, 0x920a, 0x9214,
+		0xa000, 0xa001, tagWidth, tagHeight, 0xa20b, 0xa20e, 0xa20f, 0xa210, 0xa214, 0xa215, 0xa217, 0xa300, 0xa301, 0xa401,
+		0xa402, 0xa403, 0xa404, 0xa405, 0xa406, 0xa407, 0xa408, 0xa409, 0xa40a, 0xa40c,
 		0xa432, 0xa433, 0xa434, /* lens */
 	},
 }
@@ -196,7 +199,8 @@ var keptProperties = map[string]struct {
 }
 
 // timeProperties are those that tell when.
-var timeProperties = []xml.Name{{Space: nsXMP, Local: "CreateDate"}, {Space: nsPhotoshop, Local: "DateCreated"}, {Space: nsEXIF, Local: "DateTimeOriginal"}}
+var timeProperties = []xml.Name{{Space: nsXMP, Local: "CreateDate"}, {Space: nsPhotoshop, Local: "DateCreated"},
+	{Space: nsEXIF, Local: "DateTimeOriginal"}}
 
 const (
 	mostProperties = 64       // of a packet
@@ -206,7 +210,8 @@ const (
 
 func keptProperty(name xml.Name, want plan.Facts) (prefix string, is bool) {
 	of, known := keptProperties[name.Space]
-	if !known || !slices.Contains(of.names, name.Local) || want == plan.TimeOnly && !slices.Contains(timeProperties, name) {
+	if !known || !slices.Contains(of.names, name.Local) || want == plan.TimeOnly &&
+		!slices.Contains(timeProperties, name) {
 		return "", false
 	}
 	return of.prefix, true
@@ -268,12 +273,14 @@ func readXMP(packet []byte, want plan.Facts) (all []property, ok bool) {
 	var now *property
 	at := 0 // how deep the property is that is being read
 	add := func(p property) {
-		if len(all) < mostProperties && len(p.texts) > 0 && !slices.ContainsFunc(all, func(o property) bool { return o.name == p.name }) {
+		if len(all) < mostProperties && len(p.texts) > 0 &&
+			!slices.ContainsFunc(all, func(o property) bool { return o.name == p.name }) {
 			all = append(all, p)
 		}
 	}
 	inDescription := func() bool {
-		return len(path) > 0 && path[len(path)-1] == xml.Name{Space: nsRDF, Local: "Description"} && len(path) >= 2 && path[len(path)-2] == xml.Name{Space: nsRDF, Local: "RDF"}
+		return len(path) > 0 && path[len(path)-1] == xml.Name{Space: nsRDF, Local: "Description"} && len(path) >= 2 &&
+			path[len(path)-2] == xml.Name{Space: nsRDF, Local: "RDF"}
 	}
 	for {
 		token, err := d.Token()
@@ -287,7 +294,8 @@ func readXMP(packet []byte, want plan.Facts) (all []property, ok bool) {
 			}
 			if _, is := keptProperty(t.Name, want); is && now == nil && inDescription() {
 				now, at = &property{name: t.Name}, len(path)
-			} else if now != nil && t.Name.Space == nsRDF && len(path) == at+1 && slices.Contains([]string{"Bag", "Seq", "Alt"}, t.Name.Local) {
+			} else if now != nil && t.Name.Space == nsRDF && len(path) == at+1 &&
+				slices.Contains([]string{"Bag", "Seq", "Alt"}, t.Name.Local) {
 				now.container, now.texts = t.Name.Local, nil
 			}
 			path = append(path, t.Name)
@@ -324,7 +332,8 @@ const photoshopHead = "Photoshop 3.0\x00"
 // keptSets are the data sets of IIM that are kept, as record and number (IIM 4.2): its
 // character set, title, keywords, dates and times, who made it, headline, credit, rights and
 // caption.
-var keptSets = [][2]byte{{1, 90}, {2, 5}, {2, 25}, {2, 55}, {2, 60}, {2, 62}, {2, 63}, {2, 80}, {2, 85}, {2, 105}, {2, 110}, {2, 115}, {2, 116}, {2, 120}, {2, 122}}
+var keptSets = [][2]byte{{1, 90}, {2, 5}, {2, 25}, {2, 55}, {2, 60}, {2, 62}, {2, 63}, {2, 80}, {2, 85}, {2, 105},
+	{2, 110}, {2, 115}, {2, 116}, {2, 120}, {2, 122}}
 
 // keptCaptions is a segment of captions with the data sets that are kept; nil where there are
 // none, or it cannot be read. Other resources than captions are left out.

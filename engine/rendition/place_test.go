@@ -25,7 +25,8 @@ import (
 // One coordinate, in the spellings in which programs write it, or parts of it. The numbers are
 // found in no picture by chance.
 var spellings = []string{
-	"51.5074219", "51,30.445314", "51.30445314", "51/1", "51 deg 30' 26.72", "30' 26.72", "51.507", "5130.445", "+51.5074", "-000.1277", "0.1277583", "000.1277583", "7 39.93", "7.66549",
+	"51.5074219", "51,30.445314", "51.30445314", "51/1", "51 deg 30' 26.72", "30' 26.72", "51.507", "5130.445",
+	"+51.5074", "-000.1277", "0.1277583", "000.1277583", "7 39.93", "7.66549",
 	"Greenwich Tidal Yard", "London", "Deptford Creek", "NTEuNTA3NDIxO", // the last is base64
 }
 
@@ -36,7 +37,8 @@ func spelled(content []byte) (list []string) {
 		for _, c := range []byte(s) {
 			wide = append(wide, c, 0)
 		}
-		if bytes.Contains(content, []byte(s)) || bytes.Contains(content, wide) || bytes.Contains(content, append([]byte{0}, wide[:len(wide)-1]...)) {
+		if bytes.Contains(content, []byte(s)) || bytes.Contains(content, wide) ||
+			bytes.Contains(content, append([]byte{0}, wide[:len(wide)-1]...)) {
 			list = append(list, s)
 		}
 	}
@@ -62,18 +64,25 @@ func pattern(w, h int) image.Image {
 
 // ways are how programs write the place into a picture: arguments of exiftool.
 var ways = map[string][]string{
-	"EXIF":                    {"-EXIF:GPSLatitude=51.5074219", "-EXIF:GPSLatitudeRef=N", "-EXIF:GPSLongitude=0.1277583", "-EXIF:GPSLongitudeRef=W", "-EXIF:GPSAltitude=12", "-EXIF:GPSDestLatitude=51.5074219", "-EXIF:GPSAreaInformation=Greenwich Tidal Yard"},
-	"XMP of EXIF":             {"-XMP-exif:GPSLatitude=51.5074219", "-XMP-exif:GPSLongitude=-0.1277583"},
-	"XMP places":              {"-XMP-photoshop:City=London", "-XMP-iptcCore:Location=Deptford Creek", "-XMP-photoshop:State=Greenwich Tidal Yard"},
-	"XMP created and shown":   {"-XMP-iptcExt:LocationCreatedCity=London", "-XMP-iptcExt:LocationShownSublocation=Deptford Creek", "-XMP-iptcExt:LocationShownGPSLatitude=51.5074219"},
-	"XMP coverage":            {"-XMP-dc:Coverage=51.5074219 Greenwich Tidal Yard"},
-	"XMP of dynamic media":    {"-XMP-xmpDM:ShotLocation=Deptford Creek 51.5074219"},
-	"XMP of other vendors":    {"-XMP-acdsee:Notes=51.5074219", "-XMP-digiKam:CaptionsAuthorNames=London", "-XMP-lr:HierarchicalSubject=Places|London"},
-	"XMP regions":             {"-XMP-mwg-coll:CollectionName=London"},
-	"XMP about EXIF's":        {"-XMP-exifEX:OwnerName=Deptford Creek", "-XMP-aux:OwnerName=51.5074219"},
-	"IPTC":                    {"-IPTC:City=London", "-IPTC:Sub-location=Deptford Creek", "-IPTC:Province-State=Greenwich Tidal Yard", "-IPTC:ContentLocationName=London"},
+	"EXIF": {"-EXIF:GPSLatitude=51.5074219", "-EXIF:GPSLatitudeRef=N", "-EXIF:GPSLongitude=0.1277583",
+		"-EXIF:GPSLongitudeRef=W", "-EXIF:GPSAltitude=12", "-EXIF:GPSDestLatitude=51.5074219",
+		"-EXIF:GPSAreaInformation=Greenwich Tidal Yard"},
+	"XMP of EXIF": {"-XMP-exif:GPSLatitude=51.5074219", "-XMP-exif:GPSLongitude=-0.1277583"},
+	"XMP places": {"-XMP-photoshop:City=London", "-XMP-iptcCore:Location=Deptford Creek",
+		"-XMP-photoshop:State=Greenwich Tidal Yard"},
+	"XMP created and shown": {"-XMP-iptcExt:LocationCreatedCity=London",
+		"-XMP-iptcExt:LocationShownSublocation=Deptford Creek", "-XMP-iptcExt:LocationShownGPSLatitude=51.5074219"},
+	"XMP coverage":         {"-XMP-dc:Coverage=51.5074219 Greenwich Tidal Yard"},
+	"XMP of dynamic media": {"-XMP-xmpDM:ShotLocation=Deptford Creek 51.5074219"},
+	"XMP of other vendors": {"-XMP-acdsee:Notes=51.5074219", "-XMP-digiKam:CaptionsAuthorNames=London",
+		"-XMP-lr:HierarchicalSubject=Places|London"},
+	"XMP regions":      {"-XMP-mwg-coll:CollectionName=London"},
+	"XMP about EXIF's": {"-XMP-exifEX:OwnerName=Deptford Creek", "-XMP-aux:OwnerName=51.5074219"},
+	"IPTC": {"-IPTC:City=London", "-IPTC:Sub-location=Deptford Creek",
+		"-IPTC:Province-State=Greenwich Tidal Yard", "-IPTC:ContentLocationName=London"},
 	"a comment of the camera": {"-EXIF:UserComment=51.5074219", "-EXIF:XPComment=51.5074219", "-EXIF:XPKeywords=London"},
-	"the name of its owner":   {"-EXIF:OwnerName=Deptford Creek", "-EXIF:CameraLabel=London", "-EXIF:DocumentName=51.5074219", "-EXIF:HostComputer=London"},
+	"the name of its owner": {"-EXIF:OwnerName=Deptford Creek", "-EXIF:CameraLabel=London",
+		"-EXIF:DocumentName=51.5074219", "-EXIF:HostComputer=London"},
 }
 
 func TestTheBytesOfWhatLeavesTellNoPlace(t *testing.T) {
@@ -96,7 +105,8 @@ func TestTheBytesOfWhatLeavesTellNoPlace(t *testing.T) {
 	}
 	plain := pattern(320, 240)
 	files := map[string]string{"jpg": write("jpg", plain), "png": write("png", plain)}
-	if out, err := exec.Command("heif-enc", "-q", "60", "-o", dir+"/base.heic", files["png"]).CombinedOutput(); err == nil {
+	if out, err := exec.Command("heif-enc", "-q", "60", "-o", dir+"/base.heic",
+		files["png"]).CombinedOutput(); err == nil {
 		files["heic"] = dir + "/base.heic"
 	} else {
 		t.Logf("no HEIC is made: %s", out)
@@ -116,13 +126,15 @@ func TestTheBytesOfWhatLeavesTellNoPlace(t *testing.T) {
 		}
 	}
 	// Pictures that hold the place in pictures within them.
-	gps := append(append([]string{"-overwrite_original", "-q"}, ways["EXIF"]...), "-n", "-EXIF:DateTimeOriginal=2026:05:04 10:11:12")
+	gps := append(append([]string{"-overwrite_original", "-q"}, ways["EXIF"]...), "-n",
+		"-EXIF:DateTimeOriginal=2026:05:04 10:11:12")
 	for _, base := range files {
 		for name, way := range ways {
 			for _, extra := range [][]string{nil, {"-EXIF:DateTimeOriginal=2026:05:04 10:11:12", "-EXIF:Orientation#=6"}} {
 				add(base, name, func(to string) {
 					// What a format cannot hold, exiftool refuses: then it is not placed.
-					_ = exec.Command("exiftool", append(append(append([]string{"-overwrite_original", "-q", "-m"}, way...), extra...), to)...).Run()
+					_ = exec.Command("exiftool", append(append(append([]string{"-overwrite_original", "-q", "-m"}, way...), extra...),
+						to)...).Run()
 				})
 			}
 		}
@@ -132,18 +144,23 @@ func TestTheBytesOfWhatLeavesTellNoPlace(t *testing.T) {
 			require.NoError(t, err)
 			require.NoError(t, os.WriteFile(inner, content, 0o600))
 			require.NoError(t, exec.Command("exiftool", append(gps, inner)...).Run())
-			_ = exec.Command("exiftool", "-overwrite_original", "-q", "-m", "-ThumbnailImage<="+inner, "-XMP-xmpGImg:XMP-Thumbnails={Image=NTEuNTA3NDIxO}", to).Run()
+			_ = exec.Command("exiftool", "-overwrite_original", "-q", "-m", "-ThumbnailImage<="+inner,
+				"-XMP-xmpGImg:XMP-Thumbnails={Image=NTEuNTA3NDIxO}", to).Run()
 			_ = exec.Command("exiftool", append(gps, to)...).Run()
 		})
 		add(base, "XMP that is longer than one segment", func(to string) {
-			_ = exec.Command("exiftool", "-overwrite_original", "-q", "-m", "-XMP-dc:Coverage=51.5074219", "-XMP-dc:Relation="+strings.Repeat("x", 70_000), to).Run()
+			_ = exec.Command("exiftool", "-overwrite_original", "-q", "-m", "-XMP-dc:Coverage=51.5074219", "-XMP-dc:Relation="+
+				strings.Repeat("x", 70_000), to).Run()
 		})
 		add(base, "EXIF with XMP in it", func(to string) {
-			_ = exec.Command("exiftool", "-overwrite_original", "-q", "-m", "-EXIF:ApplicationNotes=<x:xmpmeta xmlns:x='adobe:ns:meta/'>51.5074219</x:xmpmeta>", to).Run()
+			_ = exec.Command("exiftool", "-overwrite_original", "-q", "-m",
+				"-EXIF:ApplicationNotes=<x:xmpmeta xmlns:x='adobe:ns:meta/'>51.5074219</x:xmpmeta>", to).Run()
 		})
 	}
 	// Texts of a PNG, as a common tool writes them, and comments of a JPEG.
-	for key, text := range map[string]string{"exif:GPSLatitude": "51/1, 30/1, 2672/100", "Location": "Deptford Creek", "Comment": "51.5074219", "geo:lat": "51.5074219", "Raw profile type exif": "51.5074219", "Raw profile type xmp": "London"} {
+	for key, text := range map[string]string{"exif:GPSLatitude": "51/1, 30/1, 2672/100", "Location": "Deptford Creek",
+		"Comment": "51.5074219", "geo:lat": "51.5074219", "Raw profile type exif": "51.5074219",
+		"Raw profile type xmp": "London"} {
 		add(files["png"], "text "+strings.ReplaceAll(key, ":", " "), func(to string) {
 			content, err := os.ReadFile(to)
 			require.NoError(t, err)
@@ -162,7 +179,8 @@ func TestTheBytesOfWhatLeavesTellNoPlace(t *testing.T) {
 			content, err := os.ReadFile(to)
 			require.NoError(t, err)
 			says := "GPS 51.5074219"
-			require.NoError(t, os.WriteFile(to, append(append(content[:2:2], append([]byte{0xff, marker, 0, byte(len(says) + 2)}, says...)...), content[2:]...), 0o600))
+			require.NoError(t, os.WriteFile(to, append(append(content[:2:2],
+				append([]byte{0xff, marker, 0, byte(len(says) + 2)}, says...)...), content[2:]...), 0o600))
 		})
 	}
 	add(files["jpg"], "behind its end", func(to string) {
@@ -202,7 +220,8 @@ func TestTheBytesOfWhatLeavesTellNoPlace(t *testing.T) {
 		"a synopsis":         {"-metadata", "synopsis=London", "-metadata", "show=Deptford Creek"},
 	} {
 		to := filepath.Join(dir, fmt.Sprintf("%03d %s.mov", len(placed), name))
-		tool(t, "ffmpeg", append(append([]string{"-v", "error", "-y", "-i", clip, "-map", "0", "-c", "copy", "-movflags", "+use_metadata_tags"}, way...), to)...)
+		tool(t, "ffmpeg", append(append([]string{"-v", "error", "-y", "-i", clip, "-map", "0", "-c", "copy", "-movflags",
+			"+use_metadata_tags"}, way...), to)...)
 		content, err := os.ReadFile(to)
 		require.NoError(t, err)
 		if len(spelled(content)) > 0 {
@@ -216,7 +235,8 @@ func TestTheBytesOfWhatLeavesTellNoPlace(t *testing.T) {
 	for _, file := range placed {
 		kind := bases[strings.TrimPrefix(filepath.Ext(file), ".")]
 		for _, facts := range []plan.Facts{plan.NoPlace, plan.TimeOnly} {
-			for name, r := range map[string]plan.Rendition{"as it is": {Facts: facts}, "smaller": {LongEdge: 100, Height: 144, Facts: facts}} {
+			for name, r := range map[string]plan.Rendition{"as it is": {Facts: facts},
+				"smaller": {LongEdge: 100, Height: 144, Facts: facts}} {
 				if kind == "image/heic" && name == "smaller" && sent%5 > 0 {
 					continue // it takes long, and comes to a JPEG's facts
 				}
@@ -237,7 +257,8 @@ func TestTheBytesOfWhatLeavesTellNoPlace(t *testing.T) {
 	require.Contains(t, names, fmt.Sprintf("%d image files read", sent))
 	for _, line := range strings.Split(names, "\n") {
 		name, _, _ := strings.Cut(line, ":")
-		assert.False(t, strings.Contains(name, "GPS") || strings.Contains(name, " City") || strings.Contains(name, "ocation"), line)
+		assert.False(t, strings.Contains(name, "GPS") || strings.Contains(name, " City") ||
+			strings.Contains(name, "ocation"), line)
 	}
 	assert.Greater(t, sent, 200)
 	assert.Less(t, refused, sent/4)
@@ -259,14 +280,20 @@ func TestWhatIsKeptStays(t *testing.T) {
 	var b bytes.Buffer
 	require.NoError(t, jpeg.Encode(&b, pattern(320, 240), nil))
 	require.NoError(t, os.WriteFile(file, b.Bytes(), 0o600))
-	tool(t, "exiftool", "-overwrite_original", "-q", "-EXIF:DateTimeOriginal=2026:05:04 10:11:12", "-EXIF:OffsetTimeOriginal=+02:00", "-EXIF:Make=Tidal", "-EXIF:Model=Slip 4", "-EXIF:ExposureTime=1/250", "-EXIF:LensModel=35 mm",
-		"-EXIF:ImageDescription=The old hull", "-EXIF:Orientation#=6", "-XMP-dc:Title=Hull & <keel>", "-XMP-dc:Subject=boat", "-XMP-dc:Subject=keel", "-XMP-xmp:Rating=4", "-IPTC:Keywords=boat", "-IPTC:Caption-Abstract=On the slip",
+	tool(t, "exiftool", "-overwrite_original", "-q", "-EXIF:DateTimeOriginal=2026:05:04 10:11:12",
+		"-EXIF:OffsetTimeOriginal=+02:00", "-EXIF:Make=Tidal", "-EXIF:Model=Slip 4", "-EXIF:ExposureTime=1/250",
+		"-EXIF:LensModel=35 mm",
+		"-EXIF:ImageDescription=The old hull", "-EXIF:Orientation#=6", "-XMP-dc:Title=Hull & <keel>", "-XMP-dc:Subject=boat",
+		"-XMP-dc:Subject=keel", "-XMP-xmp:Rating=4", "-IPTC:Keywords=boat", "-IPTC:Caption-Abstract=On the slip",
 		"-EXIF:GPSLatitude=51.5", "-EXIF:GPSLatitudeRef=N", "-XMP-tiff:Orientation#=6", file)
 	out, err := made(t, file, "image/jpeg", plan.Rendition{Facts: plan.NoPlace})
 	require.NoError(t, err)
 	now := told(t, out)
-	for key, value := range map[string]any{"ExifIFD:DateTimeOriginal": "2026:05:04 10:11:12", "ExifIFD:OffsetTimeOriginal": "+02:00", "IFD0:Make": "Tidal", "IFD0:Model": "Slip 4", "ExifIFD:LensModel": "35 mm", "IFD0:ImageDescription": "The old hull",
-		"XMP-dc:Title": "Hull & <keel>", "XMP-xmp:Rating": float64(4), "IPTC:Caption-Abstract": "On the slip", "IFD0:Orientation": "Rotate 90 CW"} {
+	for key, value := range map[string]any{"ExifIFD:DateTimeOriginal": "2026:05:04 10:11:12",
+		"ExifIFD:OffsetTimeOriginal": "+02:00", "IFD0:Make": "Tidal", "IFD0:Model": "Slip 4", "ExifIFD:LensModel": "35 mm",
+		"IFD0:ImageDescription": "The old hull",
+		"XMP-dc:Title":          "Hull & <keel>", "XMP-xmp:Rating": float64(4), "IPTC:Caption-Abstract": "On the slip",
+		"IFD0:Orientation": "Rotate 90 CW"} {
 		assert.EqualValues(t, value, now[key], key)
 	}
 	assert.Equal(t, []any{"boat", "keel"}, now["XMP-dc:Subject"])
@@ -309,7 +336,8 @@ func TestFourLettersAmongSamplesAreNoClip(t *testing.T) {
 		_, err := made(t, write(name+".jpg", content), "image/jpeg", plan.Rendition{Facts: plan.NoPlace})
 		assert.NoError(t, err, name)
 	}
-	_, err := made(t, write("behind.jpg", append(bytes.Clone(whole), "\x00\x00\x00\x18ftypmp42\x00\x00\x00\x00mp42isom"...)), "image/jpeg", plan.Rendition{Facts: plan.NoPlace})
+	_, err := made(t, write("behind.jpg", append(bytes.Clone(whole),
+		"\x00\x00\x00\x18ftypmp42\x00\x00\x00\x00mp42isom"...)), "image/jpeg", plan.Rendition{Facts: plan.NoPlace})
 	assert.ErrorContains(t, err, "moving picture")
 }
 

@@ -80,11 +80,15 @@ func reducePNG(ctx context.Context, src Source, want Want, out *limited) (Made, 
 }
 
 // writeReduced writes a smaller picture as a PNG, or as a JPEG, with what is told of it.
-func writeReduced(ctx context.Context, small image.Image, made Made, facts facts, chunks chunks, want Want, toJPEG bool, out *limited) (Made, error) {
+func writeReduced(ctx context.Context, small image.Image, made Made, facts facts, chunks chunks, want Want,
+	toJPEG bool, out *limited) (Made, error) {
 	if toJPEG {
 		facts.kept = append(facts.kept, chunks.segments()...)
 		made.ContentType = "image/jpeg"
-		body, err := encode(ctx, func(w io.Writer) error { return jpeg.Encode(w, small, &jpeg.Options{Quality: want.quality()}) })
+		body, err := encode(ctx, func(w io.Writer) error {
+			return jpeg.Encode(w, small,
+				&jpeg.Options{Quality: want.quality()})
+		})
 		if err != nil {
 			return Made{}, err
 		}

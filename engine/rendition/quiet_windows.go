@@ -13,5 +13,6 @@ var setThreadPriority = windows.NewLazySystemDLL("kernel32.dll").NewProc("SetThr
 func quietly() {
 	const belowNormal = -1
 	runtime.LockOSThread()
-	_, _, _ = setThreadPriority.Call(uintptr(windows.CurrentThread()), uintptr(belowNormal&0xffffffff)) // without it it only is less polite
+	_, _, _ = setThreadPriority.Call(uintptr(windows.CurrentThread()),
+		uintptr(belowNormal&0xffffffff)) // without it it only is less polite
 }

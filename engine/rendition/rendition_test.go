@@ -46,7 +46,8 @@ func scene(w, h int) *image.RGBA {
 				r, g, b = 240, 240, 20
 			}
 			n := int(grain>>29) - 4
-			img.Set(x, y, color.RGBA{uint8(min(255, max(0, r+n))), uint8(min(255, max(0, g+n))), uint8(min(255, max(0, b+n))), 255})
+			img.Set(x, y, color.RGBA{uint8(min(255, max(0, r+n))), uint8(min(255, max(0, g+n))), uint8(min(255, max(0, b+n))),
+				255})
 		}
 	}
 	return img
@@ -153,8 +154,10 @@ func TestItLooksAsVipsMakesIt(t *testing.T) {
 		w, h int
 		edge int
 	}{
-		"4:2:0": {nil, 1600, 1200, 900}, "4:4:4": {[]string{"-sample", "1x1"}, 1601, 1199, 640}, "4:2:2": {[]string{"-sample", "2x1"}, 1203, 901, 600},
-		"progressive": {[]string{"-progressive"}, 1400, 1000, 700}, "grey": {[]string{"-grayscale"}, 1400, 1000, 700}, "much smaller": {nil, 2000, 1500, 256},
+		"4:2:0": {nil, 1600, 1200, 900}, "4:4:4": {[]string{"-sample", "1x1"}, 1601, 1199,
+			640}, "4:2:2": {[]string{"-sample", "2x1"}, 1203, 901, 600},
+		"progressive": {[]string{"-progressive"}, 1400, 1000, 700}, "grey": {[]string{"-grayscale"}, 1400, 1000,
+			700}, "much smaller": {nil, 2000, 1500, 256},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
@@ -191,16 +194,24 @@ func TestItIsUprightWhateverTheCameraWasHeld(t *testing.T) {
 }
 
 // surviving are the facts that exiftool reads of both.
-var surviving = []string{"DateTimeOriginal", "OffsetTimeOriginal", "SubSecTimeOriginal", "Make", "Model", "ImageDescription", "Artist", "Copyright", "ExposureTime", "FNumber", "ISO", "FocalLength",
-	"GPSLatitude", "GPSLongitude", "GPSAltitude", "XMP:Title", "XMP:Description", "XMP:Subject", "XMP:Rating", "XMP:Label", "IPTC:Keywords", "IPTC:Caption-Abstract", "IPTC:City", "ProfileDescription", "UserComment", "Comment"}
+var surviving = []string{"DateTimeOriginal", "OffsetTimeOriginal", "SubSecTimeOriginal", "Make", "Model",
+	"ImageDescription", "Artist", "Copyright", "ExposureTime", "FNumber", "ISO", "FocalLength",
+	"GPSLatitude", "GPSLongitude", "GPSAltitude", "XMP:Title", "XMP:Description", "XMP:Subject", "XMP:Rating",
+	"XMP:Label", "IPTC:Keywords", "IPTC:Caption-Abstract", "IPTC:City", "ProfileDescription", "UserComment", "Comment"}
 
 func TestWhatSurvives(t *testing.T) {
 	t.Parallel()
 	file := writeJPEG(t, scene(900, 600))
 	profile := "/usr/share/color/icc/sRGB.icc"
-	tool(t, "exiftool", "-q", "-overwrite_original", "-DateTimeOriginal=2026:06:09 08:01:02", "-OffsetTimeOriginal=+01:00", "-SubSecTimeOriginal=42", "-Make=Slip", "-Model=Hull 1", "-ImageDescription=Keel of the Curlew, née 1931",
-		"-Artist=Ines", "-Copyright=the yard", "-ExposureTime=1/250", "-FNumber=4", "-ISO=200", "-FocalLength=35", "-GPSLatitude=38.5", "-GPSLatitudeRef=N", "-GPSLongitude=9.1", "-GPSLongitudeRef=W", "-GPSAltitude=3", "-Orientation#=6",
-		"-XMP:Title=Launch", "-XMP:Description=On the slip", "-XMP:Subject=regatta", "-XMP:Subject+=varnish", "-XMP:Rating=4", "-XMP:Label=Red", "-IPTC:Keywords=regatta", "-IPTC:Caption-Abstract=On the slip", "-IPTC:City=Saltmarsh",
+	tool(t, "exiftool", "-q", "-overwrite_original", "-DateTimeOriginal=2026:06:09 08:01:02",
+		"-OffsetTimeOriginal=+01:00", "-SubSecTimeOriginal=42", "-Make=Slip", "-Model=Hull 1", "-ImageDescription=Keel "+
+			"of the Curlew, née 1931",
+		"-Artist=Ines", "-Copyright=the yard", "-ExposureTime=1/250", "-FNumber=4", "-ISO=200", "-FocalLength=35",
+		"-GPSLatitude=38.5", "-GPSLatitudeRef=N", "-GPSLongitude=9.1", "-GPSLongitudeRef=W", "-GPSAltitude=3",
+		"-Orientation#=6",
+		"-XMP:Title=Launch", "-XMP:Description=On the slip", "-XMP:Subject=regatta", "-XMP:Subject+=varnish",
+		"-XMP:Rating=4", "-XMP:Label=Red", "-IPTC:Keywords=regatta", "-IPTC:Caption-Abstract=On the slip",
+		"-IPTC:City=Saltmarsh",
 		"-UserComment=first coat", "-Comment=by hand", "-ExifImageWidth=900", "-ExifImageHeight=600", file)
 	if _, err := os.Stat(profile); err == nil {
 		tool(t, "exiftool", "-q", "-overwrite_original", "-icc_profile<="+profile, file)
@@ -225,8 +236,10 @@ func TestWhatSurvives(t *testing.T) {
 	before := read(file)
 	require.GreaterOrEqual(t, len(before), len(surviving)-2, "%v", before)
 	assert.Equal(t, before, read(out))
-	assert.Equal(t, "200\n300\n1", strings.TrimSpace(tool(t, "exiftool", "-s3", "-n", "-ExifImageWidth", "-ExifImageHeight", "-Orientation", out)))
-	assert.Empty(t, tool(t, "exiftool", "-s3", "-ThumbnailLength", out), "the small preview, which lies on its side, is gone")
+	assert.Equal(t, "200\n300\n1", strings.TrimSpace(tool(t, "exiftool", "-s3", "-n", "-ExifImageWidth",
+		"-ExifImageHeight", "-Orientation", out)))
+	assert.Empty(t, tool(t, "exiftool", "-s3", "-ThumbnailLength", out),
+		"the small preview, which lies on its side, is gone")
 	assert.NotContains(t, tool(t, "exiftool", "-validate", "-warning", "-a", out), "Error")
 }
 
@@ -235,7 +248,8 @@ func TestPNGsStayWhatTheyAre(t *testing.T) {
 	plain := scene(640, 480)
 	clear := image.NewNRGBA(plain.Rect)
 	deep := image.NewRGBA64(plain.Rect)
-	few := image.NewPaletted(plain.Rect, color.Palette{color.Black, color.White, color.RGBA{200, 30, 30, 255}, color.RGBA{30, 120, 200, 255}})
+	few := image.NewPaletted(plain.Rect, color.Palette{color.Black, color.White, color.RGBA{200, 30, 30, 255},
+		color.RGBA{30, 120, 200, 255}})
 	for y := range 480 {
 		for x := range 640 {
 			c := plain.RGBAAt(x, y)
@@ -249,8 +263,10 @@ func TestPNGsStayWhatTheyAre(t *testing.T) {
 		format plan.Format
 		is     string
 	}{
-		"opaque": {plain, "", "image/png"}, "transparent": {clear, "", "image/png"}, "16 bits": {deep, "", "image/png"}, "palette": {few, "", "image/png"},
-		"opaque to JPEG": {plain, plan.JPEG, "image/jpeg"}, "transparent to JPEG": {clear, plan.JPEG, "image/png"}, "16 bits to JPEG": {deep, plan.JPEG, "image/jpeg"},
+		"opaque": {plain, "", "image/png"}, "transparent": {clear, "", "image/png"}, "16 bits": {deep, "", "image/png"},
+		"palette":        {few, "", "image/png"},
+		"opaque to JPEG": {plain, plan.JPEG, "image/jpeg"}, "transparent to JPEG": {clear, plan.JPEG, "image/png"},
+		"16 bits to JPEG": {deep, plan.JPEG, "image/jpeg"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
@@ -258,7 +274,8 @@ func TestPNGsStayWhatTheyAre(t *testing.T) {
 			require.NoError(t, err)
 			require.NoError(t, png.Encode(f, of.img))
 			require.NoError(t, f.Close())
-			tool(t, "exiftool", "-q", "-overwrite_original", "-XMP:Title=Lines plan", "-EXIF:DateTimeOriginal=2026:06:09 08:01:02", "-PNG:Comment=by hand", dir+"/a.png")
+			tool(t, "exiftool", "-q", "-overwrite_original", "-XMP:Title=Lines plan",
+				"-EXIF:DateTimeOriginal=2026:06:09 08:01:02", "-PNG:Comment=by hand", dir+"/a.png")
 			out, made, err := reduce(t, dir+"/a.png", "image/png", plan.Rendition{LongEdge: 200, Format: of.format})
 			if name == "palette" { // of few colours few bytes: no smaller as many
 				var as rendition.AsShot
@@ -325,26 +342,29 @@ func TestWhatIsSentAsShot(t *testing.T) {
 		as      plan.Rendition
 		why     string
 	}{
-		"within the limits":      {jpegOf(100, 60), "image/jpeg", small, "within the limits"},
-		"within both":            {jpegOf(100, 60), "image/jpeg", plan.Rendition{LongEdge: 200, Megapixels: 1}, "within the limits"},
-		"one pixel":              {jpegOf(1, 1), "image/jpeg", small, "within the limits"},
-		"no smaller":             {jpegOf(102, 102), "image/jpeg", plan.Rendition{LongEdge: 101, Quality: 100}, "no smaller"},
-		"cut short":              {whole[:len(whole)/2], "image/jpeg", small, "cannot be read"},
-		"cut in its header":      {whole[:100], "image/jpeg", small, "cannot be read"},
-		"empty":                  {nil, "image/jpeg", small, "cannot be read"},
-		"claims to be huge":      {bomb, "image/jpeg", small, "memory"},
-		"a PNG that claims to":   {claims(60000, 60000), "image/png", small, "memory"},
-		"a PNG cut short":        {claims(400, 300), "image/png", small, "cannot be read"},
-		"a PNG that moves":       {moving, "image/png", small, "it moves"},
-		"of print":               {print4, "image/jpeg", small, "print"},
-		"a GIF":                  {[]byte("GIF89a"), "image/gif", small, "may move"},
-		"a raw file":             {[]byte("II*\x00"), "image/x-raw", small, "not reduced"},
-		"unknown":                {[]byte("?"), "application/octet-stream", small, "not reduced"},
-		"with a clip behind it":  {append(bytes.Clone(whole), append(make([]byte, 70_000), "\x00\x00\x00\x18ftypmp42"...)...), "image/jpeg", small, "moving picture"},
+		"within the limits": {jpegOf(100, 60), "image/jpeg", small, "within the limits"},
+		"within both": {jpegOf(100, 60), "image/jpeg", plan.Rendition{LongEdge: 200, Megapixels: 1},
+			"within the limits"},
+		"one pixel":            {jpegOf(1, 1), "image/jpeg", small, "within the limits"},
+		"no smaller":           {jpegOf(102, 102), "image/jpeg", plan.Rendition{LongEdge: 101, Quality: 100}, "no smaller"},
+		"cut short":            {whole[:len(whole)/2], "image/jpeg", small, "cannot be read"},
+		"cut in its header":    {whole[:100], "image/jpeg", small, "cannot be read"},
+		"empty":                {nil, "image/jpeg", small, "cannot be read"},
+		"claims to be huge":    {bomb, "image/jpeg", small, "memory"},
+		"a PNG that claims to": {claims(60000, 60000), "image/png", small, "memory"},
+		"a PNG cut short":      {claims(400, 300), "image/png", small, "cannot be read"},
+		"a PNG that moves":     {moving, "image/png", small, "it moves"},
+		"of print":             {print4, "image/jpeg", small, "print"},
+		"a GIF":                {[]byte("GIF89a"), "image/gif", small, "may move"},
+		"a raw file":           {[]byte("II*\x00"), "image/x-raw", small, "not reduced"},
+		"unknown":              {[]byte("?"), "application/octet-stream", small, "not reduced"},
+		"with a clip behind it": {append(bytes.Clone(whole),
+			append(make([]byte, 70_000), "\x00\x00\x00\x18ftypmp42"...)...), "image/jpeg", small, "moving picture"},
 		"another's content type": {claims(10, 10), "image/jpeg", small, "cannot be read"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			b, _, err := rendition.Bytes(t.Context(), rendition.Source{F: bytes.NewReader(of.content), Size: int64(len(of.content)), ContentType: of.is}, of.as)
+			b, _, err := rendition.Bytes(t.Context(),
+				rendition.Source{F: bytes.NewReader(of.content), Size: int64(len(of.content)), ContentType: of.is}, of.as)
 			var as rendition.AsShot
 			require.ErrorAs(t, err, &as, "%d bytes were made", len(b))
 			assert.Contains(t, as.Why, of.why)
@@ -364,7 +384,9 @@ func TestAnEvenSurfaceStaysEvenAndEveryShapeComesOut(t *testing.T) {
 		require.NoError(t, jpeg.Encode(&b, img, &jpeg.Options{Quality: 100}))
 		b.Write(make([]byte, 1<<16)) // so that no result is too large
 		edge := rapid.IntRange(16, 320).Draw(t, "edge")
-		out, made, err := rendition.Bytes(context.Background(), rendition.Source{F: bytes.NewReader(b.Bytes()), Size: int64(b.Len()), ContentType: "image/jpeg"}, plan.Rendition{LongEdge: edge, Quality: 100})
+		out, made, err := rendition.Bytes(context.Background(),
+			rendition.Source{F: bytes.NewReader(b.Bytes()), Size: int64(b.Len()), ContentType: "image/jpeg"},
+			plan.Rendition{LongEdge: edge, Quality: 100})
 		var as rendition.AsShot
 		if errors.As(err, &as) {
 			require.LessOrEqual(t, max(w, h), edge)
@@ -394,7 +416,8 @@ func TestItStopsWhenItIsCancelled(t *testing.T) {
 		time.Sleep(10 * time.Millisecond)
 		cancel(enough)
 	}()
-	_, _, err = rendition.Bytes(ctx, rendition.Source{F: bytes.NewReader(b), Size: int64(len(b)), ContentType: "image/jpeg"}, plan.Rendition{LongEdge: 2000})
+	_, _, err = rendition.Bytes(ctx, rendition.Source{F: bytes.NewReader(b), Size: int64(len(b)),
+		ContentType: "image/jpeg"}, plan.Rendition{LongEdge: 2000})
 	require.ErrorIs(t, err, enough)
 }
 
@@ -407,7 +430,9 @@ func FuzzReduce(f *testing.F) {
 	f.Add(claims(30, 30), false)
 	f.Fuzz(func(t *testing.T, content []byte, isJPEG bool) {
 		is := map[bool]string{true: "image/jpeg", false: "image/png"}[isJPEG]
-		out, made, err := rendition.Bytes(context.Background(), rendition.Source{F: bytes.NewReader(content), Size: int64(len(content)), ContentType: is}, plan.Rendition{LongEdge: 40})
+		out, made, err := rendition.Bytes(context.Background(),
+			rendition.Source{F: bytes.NewReader(content), Size: int64(len(content)), ContentType: is},
+			plan.Rendition{LongEdge: 40})
 		var as rendition.AsShot
 		if err != nil {
 			require.ErrorAs(t, err, &as)
@@ -423,8 +448,10 @@ func FuzzReduce(f *testing.F) {
 func film(t *testing.T, name string, more ...string) string {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), name)
-	args := append([]string{"-v", "error", "-f", "lavfi", "-i", "testsrc2=size=640x480:rate=50:duration=2", "-f", "lavfi", "-i", "sine=duration=2", "-c:v", "libx264", "-preset", "ultrafast", "-crf", "10", "-c:a", "aac",
-		"-metadata", "creation_time=2026-06-09T07:01:02Z", "-metadata", "location=+38.5000-009.1000/", "-metadata", "com.apple.quicktime.creationdate=2026-06-09T08:01:02+0100", "-movflags", "use_metadata_tags"}, more...)
+	args := append([]string{"-v", "error", "-f", "lavfi", "-i", "testsrc2=size=640x480:rate=50:duration=2", "-f", "lavfi",
+		"-i", "sine=duration=2", "-c:v", "libx264", "-preset", "ultrafast", "-crf", "10", "-c:a", "aac",
+		"-metadata", "creation_time=2026-06-09T07:01:02Z", "-metadata", "location=+38.5000-009.1000/", "-metadata",
+		"com.apple.quicktime.creationdate=2026-06-09T08:01:02+0100", "-movflags", "use_metadata_tags"}, more...)
 	tool(t, "ffmpeg", append(args, file)...)
 	return file
 }
@@ -436,7 +463,8 @@ func clip(t *testing.T, file, contentType string, r plan.Rendition) (string, ren
 	defer f.Close()
 	info, err := f.Stat()
 	require.NoError(t, err)
-	b, made, err := rendition.Bytes(t.Context(), rendition.Source{F: f, Size: info.Size(), ContentType: contentType, Path: file, Scratch: t.TempDir()}, r)
+	b, made, err := rendition.Bytes(t.Context(), rendition.Source{F: f, Size: info.Size(), ContentType: contentType,
+		Path: file, Scratch: t.TempDir()}, r)
 	if err != nil {
 		return "", made, err
 	}
@@ -447,7 +475,8 @@ func clip(t *testing.T, file, contentType string, r plan.Rendition) (string, ren
 
 func probed(t *testing.T, file, of string) string {
 	t.Helper()
-	return strings.TrimSpace(tool(t, "ffprobe", "-v", "error", "-select_streams", "v:0", "-show_entries", of, "-of", "csv=p=0", file))
+	return strings.TrimSpace(tool(t, "ffprobe", "-v", "error", "-select_streams", "v:0", "-show_entries", of, "-of",
+		"csv=p=0", file))
 }
 
 func TestClipsAreMadeSmaller(t *testing.T) {
@@ -465,7 +494,8 @@ func TestClipsAreMadeSmaller(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, "video/mp4", made.ContentType)
 			assert.Equal(t, of.stream, probed(t, out, "stream=codec_name,width,height,avg_frame_rate"))
-			assert.Contains(t, tool(t, "ffprobe", "-v", "error", "-show_entries", "stream=codec_name", "-of", "csv=p=0", out), "aac")
+			assert.Contains(t, tool(t, "ffprobe", "-v", "error", "-show_entries", "stream=codec_name", "-of", "csv=p=0", out),
+				"aac")
 			tags := tool(t, "ffprobe", "-v", "error", "-show_entries", "format_tags", out)
 			for _, kept := range []string{"2026-06-09T07:01:02", "+38.5000-009.1000/", "2026-06-09T08:01:02+0100"} {
 				assert.Contains(t, tags, kept)
@@ -488,8 +518,10 @@ func TestClipsAreMadeSmaller(t *testing.T) {
 		"within the limits": {file, "video/mp4", plan.Rendition{Height: 480, FPS: 60}, "within the limits"},
 		"nothing said":      {file, "video/mp4", plan.Rendition{LongEdge: 100}, "nothing is said of clips"},
 		"no clip":           {writeJPEG(t, scene(64, 64)), "video/mp4", plan.Rendition{Height: 240}, "cannot be read"},
-		"no smaller":        {film(t, "c.mp4", "-crf", "51", "-vf", "fps=5", "-r", "5"), "video/mp4", plan.Rendition{FPS: 4, Quality: 100}, "no smaller"},
-		"more range":        {film(t, "d.mp4", "-color_trc", "smpte2084"), "video/mp4", plan.Rendition{Height: 240}, "more range"},
+		"no smaller": {film(t, "c.mp4", "-crf", "51", "-vf", "fps=5", "-r", "5"), "video/mp4",
+			plan.Rendition{FPS: 4, Quality: 100}, "no smaller"},
+		"more range": {film(t, "d.mp4", "-color_trc", "smpte2084"), "video/mp4", plan.Rendition{Height: 240},
+			"more range"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, _, err := clip(t, of.file, of.is, of.r)
@@ -519,7 +551,8 @@ func TestAClipStopsWhenItIsCancelled(t *testing.T) {
 	enough := errors.New("enough")
 	time.AfterFunc(200*time.Millisecond, func() { cancel(enough) })
 	scratch := t.TempDir()
-	_, _, err = rendition.Bytes(ctx, rendition.Source{F: f, Size: info.Size(), ContentType: "video/mp4", Path: file, Scratch: scratch}, plan.Rendition{Height: 360, Quality: 100})
+	_, _, err = rendition.Bytes(ctx, rendition.Source{F: f, Size: info.Size(), ContentType: "video/mp4", Path: file,
+		Scratch: scratch}, plan.Rendition{Height: 360, Quality: 100})
 	require.ErrorIs(t, err, enough)
 	left, err := os.ReadDir(scratch)
 	require.NoError(t, err)

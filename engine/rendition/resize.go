@@ -17,7 +17,8 @@ type plane[T uint8 | uint16] struct {
 }
 
 func newPlane[T uint8 | uint16](w, h, channels int) plane[T] {
-	return plane[T]{pix: make([]T, w*h*channels), stride: w * channels, w: w, h: h, channels: channels, extentW: float64(w), extentH: float64(h)}
+	return plane[T]{pix: make([]T, w*h*channels), stride: w * channels, w: w, h: h, channels: channels,
+		extentW: float64(w), extentH: float64(h)}
 }
 
 // taps are the weights of the samples that make one sample of the result.
@@ -94,7 +95,8 @@ func half[T uint8 | uint16](ctx context.Context, from plane[T]) (plane[T], error
 // several times smaller is halved first, which costs a fraction of the filter and leaves it
 // half as much again to do at least: with less, edges would show the blocks. It stops when the
 // context ends.
-func resize[T uint8 | uint16](ctx context.Context, from plane[T], w, h int, extentW, extentH float64) (plane[T], error) {
+func resize[T uint8 | uint16](ctx context.Context, from plane[T], w, h int, extentW,
+	extentH float64) (plane[T], error) {
 	for from.extentW >= 3*extentW && from.extentH >= 3*extentH {
 		var err error
 		if from, err = half(ctx, from); err != nil {
@@ -107,7 +109,8 @@ func resize[T uint8 | uint16](ctx context.Context, from plane[T], w, h int, exte
 		if y%64 == 0 && ctx.Err() != nil {
 			return across, context.Cause(ctx)
 		}
-		line, out := from.pix[y*from.stride:y*from.stride+from.w*from.channels], across.pix[y*across.stride:(y+1)*across.stride]
+		line, out := from.pix[y*from.stride:y*from.stride+from.w*from.channels],
+			across.pix[y*across.stride:(y+1)*across.stride]
 		if from.channels == 1 {
 			weighColumns(out, line, columns)
 		} else {
@@ -234,7 +237,8 @@ func upright[T uint8 | uint16](from plane[T], orientation int) plane[T] {
 			case 8:
 				fx, fy = from.w-1-y, x
 			}
-			copy(to.pix[y*to.stride+x*from.channels:][:from.channels], from.pix[fy*from.stride+fx*from.channels:][:from.channels])
+			copy(to.pix[y*to.stride+x*from.channels:][:from.channels],
+				from.pix[fy*from.stride+fx*from.channels:][:from.channels])
 		}
 	}
 	return to

@@ -62,7 +62,8 @@ func hasExif(kept []segment) bool {
 
 // turned is TIFF that tells how a picture is turned, and nothing else.
 func turned(orientation int) []byte {
-	return []byte{'M', 'M', 0, 0x2a, 0, 0, 0, 8, 0, 1, 0x01, 0x12, 0, 3, 0, 0, 0, 1, 0, byte(orientation), 0, 0, 0, 0, 0, 0}
+	return []byte{'M', 'M', 0, 0x2a, 0, 0, 0, 8, 0, 1, 0x01, 0x12, 0, 3, 0, 0, 0, 1, 0, byte(orientation), 0, 0, 0, 0, 0,
+		0}
 }
 
 // copySamples copies a JPEG from its first segment to its end (ITU-T T.81, B.1.1), with
@@ -143,10 +144,12 @@ func writeSegment(out io.Writer, s segment) error {
 
 // seenItems are the kinds of items of a HEIF file that are seen, or say how (ISO/IEC 23008-12;
 // AV1 Image File Format, 2): pictures, and what is made of several.
-var seenItems = map[string]bool{"hvc1": true, "av01": true, "jpeg": true, "grid": true, "iden": true, "iovl": true, "tmap": true}
+var seenItems = map[string]bool{"hvc1": true, "av01": true, "jpeg": true, "grid": true, "iden": true, "iovl": true,
+	"tmap": true}
 
 // seenBoxes are the boxes of its header that are needed to see it, or say how.
-var seenBoxes = map[string]bool{"hdlr": true, "dinf": true, "pitm": true, "iinf": true, "iref": true, "iprp": true, "idat": true, "iloc": true, "grpl": true}
+var seenBoxes = map[string]bool{"hdlr": true, "dinf": true, "pitm": true, "iinf": true, "iref": true, "iprp": true,
+	"idat": true, "iloc": true, "grpl": true}
 
 // rewriteHEIF writes a HEIC or AVIF picture with other facts, each as long as it was, so that
 // nothing in it moves. What nobody here knows is not written at all.
@@ -291,7 +294,8 @@ func mimeItem(content []byte, want plan.Facts) []byte {
 
 // seenChunks are those of a PNG that its samples need, or its movement, beside those whose
 // name begins with a capital letter.
-var seenChunks = map[string]bool{"tRNS": true, "iCCP": true, "sRGB": true, "gAMA": true, "cHRM": true, "cICP": true, "pHYs": true, "sBIT": true, "bKGD": true, "acTL": true, "fcTL": true, "fdAT": true}
+var seenChunks = map[string]bool{"tRNS": true, "iCCP": true, "sRGB": true, "gAMA": true, "cHRM": true, "cICP": true,
+	"pHYs": true, "sBIT": true, "bKGD": true, "acTL": true, "fcTL": true, "fdAT": true}
 
 // rewritePNG writes the chunks of a PNG that its samples need, with facts of their own.
 func rewritePNG(src Source, want Want, out *limited) (Made, error) {

@@ -19,7 +19,8 @@ func TestARoleIsWhateverTheDeviceCallsIt(t *testing.T) {
 	for _, dir := range []string{"/.config", "/Bilder", "/DCIM", "/Music"} {
 		require.NoError(t, os.MkdirAll(home+dir, 0o755))
 	}
-	require.NoError(t, os.WriteFile(home+"/.config/user-dirs.dirs", []byte("XDG_PICTURES_DIR=\"$HOME/Bilder\"\nXDG_DESKTOP_DIR=\"$HOME/\"\n"), 0o644))
+	require.NoError(t, os.WriteFile(home+"/.config/user-dirs.dirs",
+		[]byte("XDG_PICTURES_DIR=\"$HOME/Bilder\"\nXDG_DESKTOP_DIR=\"$HOME/\"\n"), 0o644))
 	xdg.Reload()
 	t.Cleanup(xdg.Reload)
 	assert.Equal(t, home+"/Bilder", role.Folder(home, "PICTURES"))
@@ -28,7 +29,8 @@ func TestARoleIsWhateverTheDeviceCallsIt(t *testing.T) {
 	assert.Equal(t, home+"/Pictures", role.Folder(home, "Pictures"), "a name is a name")
 	assert.Equal(t, home+"/PICTURESQUE", role.Folder(home, "PICTURESQUE"))
 	assert.Equal(t, "/srv/PICTURES", role.Folder(home, "/srv/PICTURES"))
-	assert.Equal(t, []role.Usual{{"CAMERA", home + "/DCIM"}, {"PICTURES", home + "/Bilder"}, {"MUSIC", home + "/Music"}}, role.Of(home), "the home folder itself is no role")
+	assert.Equal(t, []role.Usual{{"CAMERA", home + "/DCIM"}, {"PICTURES", home + "/Bilder"}, {"MUSIC", home + "/Music"}},
+		role.Of(home), "the home folder itself is no role")
 
 	phone := t.TempDir() // a root that is nobody's home
 	require.NoError(t, os.MkdirAll(filepath.Join(phone, "Movies"), 0o755))

@@ -50,13 +50,15 @@ func TestAnUnmountIsSeenAtOnceAndMakesNothingGone(t *testing.T) {
 			require.Eventually(t, has(2), 5*time.Second, 5*time.Millisecond)
 
 			unmount()
-			require.Eventually(t, func() bool { return len(b.says()) > 0 }, 5*time.Second, 5*time.Millisecond, "an unmount is told")
+			require.Eventually(t, func() bool { return len(b.says()) > 0 }, 5*time.Second, 5*time.Millisecond,
+				"an unmount is told")
 			assert.Contains(t, b.says(), "on another disk than before, and nothing that was found is there")
 			assert.Len(t, b.names(), 2, "and makes nothing gone, nor finds what lies underneath")
 
 			require.NoError(t, syscall.Mount(keep, disk, "", syscall.MS_BIND, ""))
 			t.Cleanup(func() { assert.NoError(t, syscall.Unmount(disk, syscall.MNT_DETACH)) })
-			require.Eventually(t, func() bool { return b.says() == "" }, 5*time.Second, 5*time.Millisecond, "nor its coming back")
+			require.Eventually(t, func() bool { return b.says() == "" }, 5*time.Second, 5*time.Millisecond,
+				"nor its coming back")
 			old(t, disk+"/c.jpg", "c")
 			require.Eventually(t, has(3), 5*time.Second, 5*time.Millisecond, "it is watched again")
 			assert.Equal(t, 1, b.times(filepath.Join(at, "a.jpg")), "what was known is not looked at again")
@@ -76,7 +78,8 @@ func TestPlacesAreNeverTakenUp(t *testing.T) {
 	require.NoError(t, err)
 	o := scan.Options{Marker: ".marker", Place: func(info fs.FileInfo) bool { return os.SameFile(info, named) }}
 	b := beginSlowly(t, root, o)
-	require.Eventually(t, func() bool { return len(b.names()) > 0 && len(b.says()) > 0 }, 5*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return len(b.names()) > 0 && len(b.says()) > 0 }, 5*time.Second,
+		5*time.Millisecond)
 	assert.Equal(t, []string{"a.jpg"}, b.names())
 	for _, inside := range []string{"/marked", "/marked/2026", "/named/deep", "/named", "/link/deep"} {
 		in := beginSlowly(t, root+inside, o)
@@ -87,7 +90,8 @@ func TestPlacesAreNeverTakenUp(t *testing.T) {
 	old(t, root+"/later/copy.jpg", "z")
 	require.Eventually(t, func() bool { return len(b.names()) == 2 }, 5*time.Second, 5*time.Millisecond)
 	old(t, root+"/later/.marker", "id")
-	require.Eventually(t, func() bool { return len(b.names()) == 1 }, 5*time.Second, 5*time.Millisecond, "a folder that becomes a place is left")
+	require.Eventually(t, func() bool { return len(b.names()) == 1 }, 5*time.Second, 5*time.Millisecond,
+		"a folder that becomes a place is left")
 }
 
 func TestAFileWrittenOverWithItsTimePutBackIsSeen(t *testing.T) {

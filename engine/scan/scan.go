@@ -301,7 +301,8 @@ func (s *scanner) usable(ctx context.Context) bool {
 	info, err := os.Stat(s.root)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		s.problem(".", "The folder is not there.", "Make it, mount its disk, or correct the plan. What was found before is kept.")
+		s.problem(".", "The folder is not there.",
+			"Make it, mount its disk, or correct the plan. What was found before is kept.")
 		return false
 	case err != nil:
 		s.problem(".", "The folder cannot be looked at: "+Reason(err)+".", "Allow reading it.")
@@ -316,12 +317,14 @@ func (s *scanner) usable(ctx context.Context) bool {
 		return false
 	}
 	if s.inPlace() {
-		s.note(".", "The folder lies where copies go to: its own copies would be copied again and again.", "Name another folder, or another destination.")
+		s.note(".", "The folder lies where copies go to: its own copies would be copied again and again.",
+			"Name another folder, or another destination.")
 		return false
 	}
 	known, err := s.book.Dirs(ctx)
 	if err == nil && len(entries) == 0 && len(known) > 0 {
-		s.problem(".", "The folder is suddenly empty.", "Mount its disk if it is on one. If you emptied it, nothing needs doing: what was found before is kept.")
+		s.problem(".", "The folder is suddenly empty.",
+			"Mount its disk if it is on one. If you emptied it, nothing needs doing: what was found before is kept.")
 		s.watch(".")
 		return false
 	}
@@ -336,7 +339,8 @@ func (s *scanner) onItsDisk(ctx context.Context, dir string, info fs.FileInfo) b
 	before, mounted := s.mounts[dir]
 	if mounted && before != now {
 		if !s.recognised(ctx, dir) {
-			s.problem(dir, "The folder is on another disk than before, and nothing that was found is there.", "Mount its disk again. If the other one is meant, restart Yard Tide. What was found before is kept.")
+			s.problem(dir, "The folder is on another disk than before, and nothing that was found is there.",
+				"Mount its disk again. If the other one is meant, restart Yard Tide. What was found before is kept.")
 			s.watch(dir)
 			return false
 		}
@@ -378,7 +382,8 @@ func (s *scanner) recognised(ctx context.Context, top string) bool {
 		}
 		for name, stamp := range known {
 			none = false
-			if info, err := os.Lstat(filepath.Join(s.local(dir), name)); err == nil && info.Size() == stamp.Size && nanoseconds(info.ModTime()) == stamp.MTime {
+			if info, err := os.Lstat(filepath.Join(s.local(dir), name)); err == nil && info.Size() == stamp.Size &&
+				nanoseconds(info.ModTime()) == stamp.MTime {
 				return true
 			}
 		}
@@ -515,7 +520,8 @@ func (s *scanner) goneFolders(ctx context.Context, dir string, entries []fs.DirE
 // tellFiles tells the book of new and changed files of dir, and strikes each file that is there from known, which then
 // holds the files that are gone. Files of folders in which nothing was known are told together. It returns the folders
 // in dir that no walk has seen.
-func (s *scanner) tellFiles(ctx context.Context, dir string, entries []fs.DirEntry, known map[string]Stamp) (below []string, err error) {
+func (s *scanner) tellFiles(ctx context.Context, dir string, entries []fs.DirEntry,
+	known map[string]Stamp) (below []string, err error) {
 	fresh := len(known) == 0
 	for _, e := range entries {
 		name := e.Name()

@@ -168,7 +168,8 @@ func TestWhatIsThereAndWhatComes(t *testing.T) {
 	eventually(t, "what went", has(b, "new.jpg", "moved/later/x.jpg"))
 	write(t, root+"/sub/deep/again.jpg", "y")
 	write(t, root+"/moved/later/y.jpg", "y")
-	eventually(t, "folders that moved or come back are watched", has(b, "new.jpg", "moved/later/x.jpg", "moved/later/y.jpg", "sub/deep/again.jpg"))
+	eventually(t, "folders that moved or come back are watched",
+		has(b, "new.jpg", "moved/later/x.jpg", "moved/later/y.jpg", "sub/deep/again.jpg"))
 }
 
 func TestNothingIsToldTwiceWhenNothingChanged(t *testing.T) {
@@ -259,7 +260,10 @@ func TestAnUnmountedDiskMakesNothingGone(t *testing.T) {
 	eventually(t, "missing", func() bool { return strings.Contains(b.says(), "The folder is not there") })
 	assert.Equal(t, []string{"a.jpg", "sub/b.jpg"}, b.names())
 	require.NoError(t, os.Mkdir(root+"/disk", 0o755))
-	eventually(t, "an empty mount point", func() bool { return strings.Contains(b.says(), "The folder is suddenly empty") })
+	eventually(t, "an empty mount point", func() bool {
+		return strings.Contains(b.says(),
+			"The folder is suddenly empty")
+	})
 	assert.Equal(t, []string{"a.jpg", "sub/b.jpg"}, b.names())
 	require.NoError(t, os.Remove(root+"/disk"))
 	require.NoError(t, os.Rename(root+"/away", root+"/disk"))
@@ -311,7 +315,8 @@ func asNobody(t *testing.T) {
 
 func TestNamesOfEverySort(t *testing.T) {
 	root := t.TempDir()
-	names := []string{strings.Repeat("n", 251) + ".jpg", "new\nline.jpg", `"q" '50%'.jpg`, "tide 🌊.jpg", "cafe\u0301.jpg", "bad\xff.jpg"}
+	names := []string{strings.Repeat("n", 251) + ".jpg", "new\nline.jpg", `"q" '50%'.jpg`, "tide 🌊.jpg",
+		"cafe\u0301.jpg", "bad\xff.jpg"}
 	for _, n := range names {
 		old(t, filepath.Join(root, n), n)
 	}

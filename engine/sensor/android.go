@@ -50,7 +50,8 @@ func (a Android) Watch(ctx context.Context, tell func(gate.Conditions)) error {
 }
 
 // look tells what is read, and again when it is otherwise.
-func look(ctx context.Context, every time.Duration, tell func(gate.Conditions), read func(context.Context) gate.Conditions) error {
+func look(ctx context.Context, every time.Duration, tell func(gate.Conditions),
+	read func(context.Context) gate.Conditions) error {
 	tick := time.NewTicker(every)
 	defer tick.Stop()
 	var last gate.Conditions
@@ -82,7 +83,8 @@ func settled(read func(context.Context) gate.Conditions) func(context.Context) g
 
 // unknown is what is known before anybody told anything.
 func unknown() gate.Conditions {
-	return gate.Conditions{Network: plan.UnknownNetwork, Metered: gate.Unknown, Roaming: gate.Unknown, Charging: gate.Unknown, Battery: -1, Use: gate.UseUnknown}
+	return gate.Conditions{Network: plan.UnknownNetwork, Metered: gate.Unknown, Roaming: gate.Unknown,
+		Charging: gate.Unknown, Battery: -1, Use: gate.UseUnknown}
 }
 
 // Modem tells whether the telephone has one.
@@ -108,7 +110,8 @@ func androidNow(ctx context.Context) gate.Conditions {
 			c.Battery = *p
 		}
 		if battery.Plugged != "" || battery.Status != "" {
-			c.Charging, c.PowerFrom = gate.Is(battery.Plugged != "UNPLUGGED" && battery.Plugged != "" || battery.Status == "CHARGING" || battery.Status == "FULL"), "the battery's command"
+			c.Charging, c.PowerFrom = gate.Is(battery.Plugged != "UNPLUGGED" && battery.Plugged != "" ||
+				battery.Status == "CHARGING" || battery.Status == "FULL"), "the battery's command"
 		}
 	}
 	var wifi struct {

@@ -29,8 +29,9 @@ const busTime = time.Second
 
 // watched are the names whose signals are news, on each bus.
 var watched = map[bool][]string{
-	false: {"org.freedesktop.NetworkManager", "org.freedesktop.UPower", "org.freedesktop.login1", "org.freedesktop.UPower.PowerProfiles", "net.hadess.PowerProfiles"},
-	true:  {"org.freedesktop.ScreenSaver"},
+	false: {"org.freedesktop.NetworkManager", "org.freedesktop.UPower", "org.freedesktop.login1",
+		"org.freedesktop.UPower.PowerProfiles", "net.hadess.PowerProfiles"},
+	true: {"org.freedesktop.ScreenSaver"},
 }
 
 // open connects, if that is not so already, and has changes told; false when there is no
@@ -65,7 +66,8 @@ func (b *bus) open() bool {
 	b.conn.Signal(b.signals)
 	for _, name := range watched[b.session] {
 		_ = b.conn.AddMatchSignal(dbus.WithMatchSender(name)) // without it, it is looked at now and then
-		_ = b.conn.AddMatchSignal(dbus.WithMatchInterface("org.freedesktop.DBus"), dbus.WithMatchMember("NameOwnerChanged"), dbus.WithMatchArg(0, name))
+		_ = b.conn.AddMatchSignal(dbus.WithMatchInterface("org.freedesktop.DBus"), dbus.WithMatchMember("NameOwnerChanged"),
+			dbus.WithMatchArg(0, name))
 	}
 	return true
 }
@@ -85,7 +87,8 @@ func (b *bus) get(ctx context.Context, name, path, property string, into any) bo
 	ctx, cancel := context.WithTimeout(ctx, busTime)
 	defer cancel()
 	at := strings.LastIndex(property, ".")
-	return b.conn.Object(name, dbus.ObjectPath(path)).CallWithContext(ctx, "org.freedesktop.DBus.Properties.Get", dbus.FlagNoAutoStart, property[:at], property[at+1:]).Store(into) == nil
+	return b.conn.Object(name, dbus.ObjectPath(path)).CallWithContext(ctx, "org.freedesktop.DBus.Properties.Get",
+		dbus.FlagNoAutoStart, property[:at], property[at+1:]).Store(into) == nil
 }
 
 const networkManager = "org.freedesktop.NetworkManager"
@@ -123,7 +126,8 @@ func (b *bus) network(ctx context.Context, c *gate.Conditions) {
 	var primary, point dbus.ObjectPath
 	var name []byte
 	if c.Network == plan.WiFi && manager("PrimaryConnection", &primary) && primary != "/" &&
-		b.get(ctx, networkManager, string(primary), networkManager+".Connection.Active.SpecificObject", &point) && point != "/" &&
+		b.get(ctx, networkManager, string(primary), networkManager+".Connection.Active.SpecificObject", &point) &&
+		point != "/" &&
 		b.get(ctx, networkManager, string(point), networkManager+".AccessPoint.Ssid", &name) && len(name) <= 32 {
 		c.NetworkName = strings.ToValidUTF8(string(name), "\ufffd")
 	}
@@ -131,22 +135,26 @@ func (b *bus) network(ctx context.Context, c *gate.Conditions) {
 
 // power asks UPower and power-profiles-daemon.
 func (b *bus) power(ctx context.Context, c *gate.Conditions) {
-	const name, all, display = "org.freedesktop.UPower", "/org/freedesktop/UPower", "/org/freedesktop/UPower/devices/DisplayDevice"
+	const name, all, display = "org.freedesktop.UPower", "/org/freedesktop/UPower",
+		"/org/freedesktop/UPower/devices/DisplayDevice"
 	var onBattery, present bool
 	if b.get(ctx, name, all, name+".OnBattery", &onBattery) {
 		c.Charging, c.PowerFrom = gate.Is(!onBattery), "UPower"
 	}
 	var percent float64
 	var state uint32
-	if b.get(ctx, name, display, name+".Device.IsPresent", &present) && present && b.get(ctx, name, display, name+".Device.Percentage", &percent) && percent >= 0 && percent <= 100 {
+	if b.get(ctx, name, display, name+".Device.IsPresent", &present) && present &&
+		b.get(ctx, name, display, name+".Device.Percentage", &percent) && percent >= 0 && percent <= 100 {
 		c.Battery = int(percent)
 		if b.get(ctx, name, display, name+".Device.State", &state) && (state == 1 || state == 4) { // charging, fully charged
 			c.Charging = gate.Yes
 		}
 	}
 	var profile string
-	if b.get(ctx, "org.freedesktop.UPower.PowerProfiles", "/org/freedesktop/UPower/PowerProfiles", "org.freedesktop.UPower.PowerProfiles.ActiveProfile", &profile) ||
-		b.get(ctx, "net.hadess.PowerProfiles", "/net/hadess/PowerProfiles", "net.hadess.PowerProfiles.ActiveProfile", &profile) {
+	if b.get(ctx, "org.freedesktop.UPower.PowerProfiles", "/org/freedesktop/UPower/PowerProfiles",
+		"org.freedesktop.UPower.PowerProfiles.ActiveProfile", &profile) ||
+		b.get(ctx, "net.hadess.PowerProfiles", "/net/hadess/PowerProfiles", "net.hadess.PowerProfiles.ActiveProfile",
+			&profile) {
 		c.Saver = gate.Is(profile == "power-saver")
 	}
 }
@@ -171,7 +179,8 @@ func (b *bus) screen(ctx context.Context, c *gate.Conditions) {
 	defer cancel()
 	var active bool
 	for _, path := range []dbus.ObjectPath{"/org/freedesktop/ScreenSaver", "/ScreenSaver"} {
-		if b.conn.Object("org.freedesktop.ScreenSaver", path).CallWithContext(ctx, "org.freedesktop.ScreenSaver.GetActive", dbus.FlagNoAutoStart).Store(&active) == nil {
+		if b.conn.Object("org.freedesktop.ScreenSaver", path).CallWithContext(ctx, "org.freedesktop.ScreenSaver.GetActive",
+			dbus.FlagNoAutoStart).Store(&active) == nil {
 			c.Screen = gate.Is(!active)
 			return
 		}

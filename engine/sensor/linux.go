@@ -17,12 +17,14 @@ import (
 
 // Linux reads sysfs (Documentation/ABI/testing/sysfs-class-net and
 // sysfs-class-power in the kernel's sources), and asks the desktop's services over D-Bus
-// what that does not tell; the kernel tells when links and routes change. What nobody tells is unknown, as everything is on other systems.
+// what that does not tell; the kernel tells when links and routes change. What nobody tells is unknown, as
+// everything is on other systems.
 type Linux struct {
-	Root    string        // "/sys" when empty
-	Bus     string        // the address of the system's D-Bus, the usual when empty
-	Session string        // that of the session's, the usual when empty
-	Every   time.Duration // how often it looks where nothing tells of changes: 5 s when zero, and 30 s where D-Bus or the kernel does
+	Root    string // "/sys" when empty
+	Bus     string // the address of the system's D-Bus, the usual when empty
+	Session string // that of the session's, the usual when empty
+	// how often it looks where nothing tells of changes: 5 s when zero, and 30 s where D-Bus or the kernel does
+	Every time.Duration
 }
 
 // settles is how long after a change it is looked: one seldom comes alone.
@@ -129,7 +131,8 @@ func (l Linux) read() gate.Conditions {
 	if root == "" {
 		root = "/sys"
 	}
-	c := gate.Conditions{Network: plan.UnknownNetwork, Metered: gate.Unknown, Roaming: gate.Unknown, Charging: gate.Unknown, Battery: -1, Use: gate.UseUnknown}
+	c := gate.Conditions{Network: plan.UnknownNetwork, Metered: gate.Unknown, Roaming: gate.Unknown,
+		Charging: gate.Unknown, Battery: -1, Use: gate.UseUnknown}
 	links, told := entries(filepath.Join(root, "class/net"))
 	if told {
 		c.Network, c.NetworkFrom = plan.NoNetwork, "sysfs"

@@ -43,7 +43,8 @@ func TestAndroidsCommandsTell(t *testing.T) {
 		tablet   = `{"data_state":"disconnected","phone_type":"none"}`
 	)
 	is := func(network plan.Network, name string, roaming, charging gate.Known, level int) gate.Conditions {
-		c := gate.Conditions{Network: network, NetworkName: name, Metered: gate.Unknown, Roaming: roaming, Charging: charging, Battery: level, Use: gate.UseUnknown}
+		c := gate.Conditions{Network: network, NetworkName: name, Metered: gate.Unknown, Roaming: roaming,
+			Charging: charging, Battery: level, Use: gate.UseUnknown}
 		switch network {
 		case plan.Cellular:
 			c.Metered, c.NetworkFrom = gate.Yes, "the modem's command"
@@ -61,15 +62,26 @@ func TestAndroidsCommandsTell(t *testing.T) {
 		commands map[string]string
 		want     gate.Conditions
 	}{
-		"at home":        {map[string]string{"termux-battery-status": prints(charging), "termux-wifi-connectioninfo": prints(wifi), "termux-telephony-deviceinfo": prints(lte)}, is(plan.WiFi, "Slip", gate.No, gate.Yes, 64)},
-		"on the road":    {map[string]string{"termux-battery-status": prints(battery), "termux-wifi-connectioninfo": prints(noWiFi), "termux-telephony-deviceinfo": prints(lte)}, is(plan.Cellular, "", gate.No, gate.No, 17)},
-		"abroad":         {map[string]string{"termux-battery-status": prints(battery), "termux-wifi-connectioninfo": prints(noWiFi), "termux-telephony-deviceinfo": prints(roams)}, is(plan.Cellular, "", gate.Yes, gate.No, 17)},
-		"without a SIM":  {map[string]string{"termux-battery-status": prints(battery), "termux-wifi-connectioninfo": prints(noWiFi), "termux-telephony-deviceinfo": prints(tablet)}, is(plan.NoNetwork, "", gate.No, gate.No, 17)},
+		"at home": {map[string]string{"termux-battery-status": prints(charging),
+			"termux-wifi-connectioninfo": prints(wifi), "termux-telephony-deviceinfo": prints(lte)},
+			is(plan.WiFi, "Slip", gate.No, gate.Yes, 64)},
+		"on the road": {map[string]string{"termux-battery-status": prints(battery),
+			"termux-wifi-connectioninfo": prints(noWiFi), "termux-telephony-deviceinfo": prints(lte)},
+			is(plan.Cellular, "", gate.No, gate.No, 17)},
+		"abroad": {map[string]string{"termux-battery-status": prints(battery),
+			"termux-wifi-connectioninfo": prints(noWiFi), "termux-telephony-deviceinfo": prints(roams)},
+			is(plan.Cellular, "", gate.Yes, gate.No, 17)},
+		"without a SIM": {map[string]string{"termux-battery-status": prints(battery),
+			"termux-wifi-connectioninfo": prints(noWiFi), "termux-telephony-deviceinfo": prints(tablet)},
+			is(plan.NoNetwork, "", gate.No, gate.No, 17)},
 		"nobody answers": {nil, is(plan.UnknownNetwork, "", gate.Unknown, gate.Unknown, -1)},
-		"nonsense": {map[string]string{"termux-battery-status": prints(`{"percentage":900,"plugged":7}`), "termux-wifi-connectioninfo": prints("[]"), "termux-telephony-deviceinfo": prints("lte")},
+		"nonsense": {map[string]string{"termux-battery-status": prints(`{"percentage":900,"plugged":7}`),
+			"termux-wifi-connectioninfo": prints("[]"), "termux-telephony-deviceinfo": prints("lte")},
 			is(plan.UnknownNetwork, "", gate.Unknown, gate.Unknown, -1)},
-		"far too much": {map[string]string{"termux-battery-status": "head -c 200000 /dev/zero"}, is(plan.UnknownNetwork, "", gate.Unknown, gate.Unknown, -1)},
-		"a failure":    {map[string]string{"termux-battery-status": prints(charging) + "\nexit 3"}, is(plan.UnknownNetwork, "", gate.Unknown, gate.Unknown, -1)},
+		"far too much": {map[string]string{"termux-battery-status": "head -c 200000 /dev/zero"},
+			is(plan.UnknownNetwork, "", gate.Unknown, gate.Unknown, -1)},
+		"a failure": {map[string]string{"termux-battery-status": prints(charging) + "\nexit 3"},
+			is(plan.UnknownNetwork, "", gate.Unknown, gate.Unknown, -1)},
 	} {
 		t.Run(name, func(t *testing.T) {
 			onPath(t, c.commands)
@@ -87,7 +99,8 @@ func TestAndroidsCommandsTell(t *testing.T) {
 }
 
 func TestACommandThatHangsIsUnknownAndTheOthersTell(t *testing.T) {
-	onPath(t, map[string]string{"termux-battery-status": "sleep 60", "termux-wifi-connectioninfo": prints(`{"ip":"10.0.0.2","ssid":"\"Slip\"","supplicant_state":"COMPLETED"}`)})
+	onPath(t, map[string]string{"termux-battery-status": "sleep 60",
+		"termux-wifi-connectioninfo": prints(`{"ip":"10.0.0.2","ssid":"\"Slip\"","supplicant_state":"COMPLETED"}`)})
 	got := first(t, sensor.Android{})
 	assert.Equal(t, gate.Unknown, got.Charging)
 	assert.Equal(t, plan.WiFi, got.Network)
@@ -96,17 +109,23 @@ func TestACommandThatHangsIsUnknownAndTheOthersTell(t *testing.T) {
 
 // What macOS's tools print, as it was kept.
 const (
-	macOnMains   = "Now drawing from 'AC Power'\n -InternalBattery-0 (id=4653155)\t100%; charged; 0:00 remaining present: true"
-	macOnBattery = "Now drawing from 'Battery Power'\n -InternalBattery-0 (id=4653155)\t58%; discharging; 3:12 remaining present: true"
-	macDesk      = "Now drawing from 'AC Power'"
-	macRoute     = "   route to: default\ndestination: default\n       mask: default\n    gateway: 192.168.1.1\n  interface: %s\n      flags: <UP,GATEWAY,DONE,STATIC,PRCLONING,GLOBAL>"
-	macPorts     = "\nHardware Port: Ethernet Adapter (en4)\nDevice: en4\nEthernet Address: 02:00:00:00:00:04\n\nHardware Port: iPhone USB\nDevice: en7\nEthernet Address: 02:00:00:00:00:07\n\nHardware Port: Wi-Fi\nDevice: en0\nEthernet Address: 02:00:00:00:00:00\n\nVLAN Configurations\n==================="
-	macHID       = "+-o IOHIDSystem  <class IOHIDSystem, id 0x100000433>\n    {\n      \"HIDIdleTime\" = %d\n    }"
+	macOnMains = "Now drawing from 'AC Power'\n -InternalBattery-0 (id=4653155)\t100%; charged; 0:00 remaining " +
+		"present: true"
+	macOnBattery = "Now drawing from 'Battery Power'\n -InternalBattery-0 (id=4653155)\t58%; discharging; 3:12 " +
+		"remaining present: true"
+	macDesk  = "Now drawing from 'AC Power'"
+	macRoute = "   route to: default\ndestination: default\n       mask: default\n    gateway: 192.168.1.1\n  " +
+		"interface: %s\n      flags: <UP,GATEWAY,DONE,STATIC,PRCLONING,GLOBAL>"
+	macPorts = "\nHardware Port: Ethernet Adapter (en4)\nDevice: en4\nEthernet Address: " +
+		"02:00:00:00:00:04\n\nHardware Port: iPhone USB\nDevice: en7\nEthernet Address: 02:00:00:00:00:07\n\nHardware " +
+		"Port: Wi-Fi\nDevice: en0\nEthernet Address: 02:00:00:00:00:00\n\nVLAN Configurations\n==================="
+	macHID = "+-o IOHIDSystem  <class IOHIDSystem, id 0x100000433>\n    {\n      \"HIDIdleTime\" = %d\n    }"
 )
 
 func TestMacsToolsTell(t *testing.T) {
 	tools := func(power, link string, idle time.Duration) map[string]string {
-		return map[string]string{"pmset": prints(power), "route": prints(fmt.Sprintf(macRoute, link)), "networksetup": prints(macPorts), "ioreg": prints(fmt.Sprintf(macHID, idle.Nanoseconds()))}
+		return map[string]string{"pmset": prints(power), "route": prints(fmt.Sprintf(macRoute, link)),
+			"networksetup": prints(macPorts), "ioreg": prints(fmt.Sprintf(macHID, idle.Nanoseconds()))}
 	}
 	without := func(all map[string]string, name, instead string) map[string]string {
 		all[name] = instead
@@ -124,8 +143,10 @@ func TestMacsToolsTell(t *testing.T) {
 		"by cable":             {tools(macDesk, "en4", time.Second), plan.Wired, gate.Yes, -1, gate.InUse},
 		"by a telephone":       {tools(macOnBattery, "en7", time.Second), plan.Cellular, gate.No, 58, gate.InUse},
 		"by a tunnel":          {tools(macOnBattery, "utun3", time.Second), plan.UnknownNetwork, gate.No, 58, gate.InUse},
-		"without a network":    {without(tools(macOnBattery, "en0", time.Second), "route", "exit 1"), plan.NoNetwork, gate.No, 58, gate.InUse},
-		"without a word":       {without(tools("?", "en0", time.Second), "ioreg", "exit 1"), plan.WiFi, gate.Unknown, -1, gate.UseUnknown},
+		"without a network": {without(tools(macOnBattery, "en0", time.Second), "route", "exit 1"), plan.NoNetwork,
+			gate.No, 58, gate.InUse},
+		"without a word": {without(tools("?", "en0", time.Second), "ioreg", "exit 1"), plan.WiFi, gate.Unknown, -1,
+			gate.UseUnknown},
 	} {
 		t.Run(name, func(t *testing.T) {
 			onPath(t, c.tools)
@@ -154,29 +175,36 @@ func TestADesktopsServicesTell(t *testing.T) {
 	mock("org.freedesktop.NetworkManager", "--system", "--template", "networkmanager")
 	upower := mock("org.freedesktop.UPower", "--system", "--template", "upower", "--parameters", `{"OnBattery": true}`)
 	mock("org.freedesktop.login1", "--system", "--template", "logind")
-	mock("org.freedesktop.ScreenSaver", "--session", "org.freedesktop.ScreenSaver", "/org/freedesktop/ScreenSaver", "org.freedesktop.ScreenSaver")
+	mock("org.freedesktop.ScreenSaver", "--session", "org.freedesktop.ScreenSaver", "/org/freedesktop/ScreenSaver",
+		"org.freedesktop.ScreenSaver")
 
 	call := func(name, path, method string, args ...any) { require.NoError(t, b.Call(name, path, method, args...)) }
 	set := func(name, path, iface, property string, v any) {
-		call(name, path, "org.freedesktop.DBus.Mock.UpdateProperties", iface, map[string]dbus.Variant{property: dbus.MakeVariant(v)})
+		call(name, path, "org.freedesktop.DBus.Mock.UpdateProperties", iface,
+			map[string]dbus.Variant{property: dbus.MakeVariant(v)})
 	}
 	const nm, logind = "org.freedesktop.NetworkManager", "org.freedesktop.login1"
 	properties := func(path, iface string, of map[string]dbus.Variant) {
-		call(nm, "/org/freedesktop/NetworkManager", "org.freedesktop.DBus.Mock.AddObject", path, iface, of, []struct{ Name, In, Out, Code string }{})
+		call(nm, "/org/freedesktop/NetworkManager", "org.freedesktop.DBus.Mock.AddObject", path, iface, of,
+			[]struct{ Name, In, Out, Code string }{})
 	}
 	properties("/ap/1", nm+".AccessPoint", map[string]dbus.Variant{"Ssid": dbus.MakeVariant([]byte("Harbour Café"))})
-	properties("/active/1", nm+".Connection.Active", map[string]dbus.Variant{"SpecificObject": dbus.MakeVariant(dbus.ObjectPath("/ap/1"))})
+	properties("/active/1", nm+".Connection.Active",
+		map[string]dbus.Variant{"SpecificObject": dbus.MakeVariant(dbus.ObjectPath("/ap/1"))})
 	call(nm, "/org/freedesktop/NetworkManager", "org.freedesktop.DBus.Mock.AddProperties", nm, map[string]dbus.Variant{
-		"Metered": dbus.MakeVariant(uint32(1)), "PrimaryConnectionType": dbus.MakeVariant("802-11-wireless"), "PrimaryConnection": dbus.MakeVariant(dbus.ObjectPath("/active/1")),
+		"Metered": dbus.MakeVariant(uint32(1)), "PrimaryConnectionType": dbus.MakeVariant("802-11-wireless"),
+		"PrimaryConnection": dbus.MakeVariant(dbus.ObjectPath("/active/1")),
 	})
-	call("org.freedesktop.ScreenSaver", "/org/freedesktop/ScreenSaver", "org.freedesktop.DBus.Mock.AddMethod", "org.freedesktop.ScreenSaver", "GetActive", "", "b", "ret = False")
+	call("org.freedesktop.ScreenSaver", "/org/freedesktop/ScreenSaver", "org.freedesktop.DBus.Mock.AddMethod",
+		"org.freedesktop.ScreenSaver", "GetActive", "", "b", "ret = False")
 
 	ctx, cancel := context.WithTimeout(t.Context(), 60*time.Second)
 	defer cancel()
 	seen := make(chan gate.Conditions, 100)
 	ended := make(chan error, 1)
 	go func() {
-		ended <- sensor.Linux{Root: sys(t, nil), Bus: address, Session: address}.Watch(ctx, func(c gate.Conditions) { seen <- c })
+		ended <- sensor.Linux{Root: sys(t, nil), Bus: address, Session: address}.Watch(ctx,
+			func(c gate.Conditions) { seen <- c })
 	}()
 	until := func(what string, is func(gate.Conditions) bool) {
 		t.Helper()
@@ -193,7 +221,9 @@ func TestADesktopsServicesTell(t *testing.T) {
 		}
 	}
 	until("the café's metered Wi-Fi, on battery, in use", func(c gate.Conditions) bool {
-		return c.Network == plan.WiFi && c.NetworkName == "Harbour Café" && c.Metered == gate.Yes && c.NetworkFrom == "NetworkManager" && c.Charging == gate.No && c.PowerFrom == "UPower" && c.Use == gate.InUse && c.Screen == gate.Yes
+		return c.Network == plan.WiFi && c.NetworkName == "Harbour Café" && c.Metered == gate.Yes &&
+			c.NetworkFrom == "NetworkManager" && c.Charging == gate.No && c.PowerFrom == "UPower" && c.Use == gate.InUse &&
+			c.Screen == gate.Yes
 	})
 	set(nm, "/org/freedesktop/NetworkManager", nm, "Metered", uint32(2))
 	until("it is metered no more", func(c gate.Conditions) bool { return c.Metered == gate.No })
@@ -202,7 +232,10 @@ func TestADesktopsServicesTell(t *testing.T) {
 	set("org.freedesktop.UPower", "/org/freedesktop/UPower", "org.freedesktop.UPower", "OnBattery", false)
 	until("it is on mains", func(c gate.Conditions) bool { return c.Charging == gate.Yes })
 	require.NoError(t, upower.Process.Kill())
-	until("who told of the power is gone", func(c gate.Conditions) bool { return c.Charging == gate.Unknown && c.Network == plan.WiFi })
+	until("who told of the power is gone", func(c gate.Conditions) bool {
+		return c.Charging == gate.Unknown &&
+			c.Network == plan.WiFi
+	})
 	cancel()
 	require.NoError(t, <-ended)
 }

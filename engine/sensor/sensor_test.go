@@ -44,7 +44,8 @@ func first(t testing.TB, s sensor.Sensor) gate.Conditions {
 }
 
 func TestLinux(t *testing.T) {
-	wifi := map[string]string{"net/lo/type": "772", "net/lo/operstate": "unknown", "net/wlan0/type": "1", "net/wlan0/operstate": "up", "net/wlan0/uevent": "DEVTYPE=wlan", "net/wlan0/device/x": ""}
+	wifi := map[string]string{"net/lo/type": "772", "net/lo/operstate": "unknown", "net/wlan0/type": "1",
+		"net/wlan0/operstate": "up", "net/wlan0/uevent": "DEVTYPE=wlan", "net/wlan0/device/x": ""}
 	with := func(base map[string]string, more map[string]string) map[string]string {
 		all := map[string]string{}
 		for _, m := range []map[string]string{base, more} {
@@ -54,24 +55,43 @@ func TestLinux(t *testing.T) {
 		}
 		return all
 	}
-	battery := map[string]string{"power_supply/BAT0/type": "Battery", "power_supply/BAT0/capacity": "37", "power_supply/BAT0/status": "Discharging", "power_supply/AC/type": "Mains", "power_supply/AC/online": "0"}
+	battery := map[string]string{"power_supply/BAT0/type": "Battery", "power_supply/BAT0/capacity": "37",
+		"power_supply/BAT0/status": "Discharging", "power_supply/AC/type": "Mains", "power_supply/AC/online": "0"}
 	for name, c := range map[string]struct {
 		files map[string]string
 		want  gate.Conditions
 	}{
-		"nothing":            {nil, gate.Conditions{Network: plan.UnknownNetwork, Metered: gate.Unknown, Roaming: gate.Unknown, Charging: gate.Unknown, Battery: -1}},
-		"power only":         {battery, gate.Conditions{Network: plan.UnknownNetwork, Metered: gate.Unknown, Roaming: gate.Unknown, Charging: gate.No, Battery: 37}},
-		"loopback only":      {map[string]string{"net/lo/type": "772", "net/lo/operstate": "unknown", "net/lo/carrier": "1"}, gate.Conditions{Network: plan.NoNetwork, Metered: gate.No, Roaming: gate.No, Charging: gate.Yes, Battery: -1}},
-		"Wi-Fi":              {wifi, gate.Conditions{Network: plan.WiFi, Metered: gate.Unknown, Roaming: gate.No, Charging: gate.Yes, Battery: -1}},
-		"Wi-Fi and a cable":  {with(wifi, map[string]string{"net/eth0/type": "1", "net/eth0/operstate": "up", "net/eth0/device/x": ""}), gate.Conditions{Network: plan.Wired, Metered: gate.No, Roaming: gate.No, Charging: gate.Yes, Battery: -1}},
-		"the cable is out":   {with(wifi, map[string]string{"net/eth0/type": "1", "net/eth0/operstate": "down", "net/eth0/device/x": ""}), gate.Conditions{Network: plan.WiFi, Metered: gate.Unknown, Roaming: gate.No, Charging: gate.Yes, Battery: -1}},
-		"a bridge only":      {map[string]string{"net/docker0/type": "1", "net/docker0/operstate": "up"}, gate.Conditions{Network: plan.NoNetwork, Metered: gate.No, Roaming: gate.No, Charging: gate.Yes, Battery: -1}},
-		"a modem":            {map[string]string{"net/wwan0/type": "1", "net/wwan0/operstate": "unknown", "net/wwan0/carrier": "1", "net/wwan0/uevent": "DEVTYPE=wwan", "net/wwan0/device/x": ""}, gate.Conditions{Network: plan.Cellular, Metered: gate.Yes, Roaming: gate.Unknown, Charging: gate.Yes, Battery: -1}},
-		"on battery":         {with(wifi, battery), gate.Conditions{Network: plan.WiFi, Metered: gate.Unknown, Roaming: gate.No, Charging: gate.No, Battery: 37}},
-		"on the charger":     {with(with(wifi, battery), map[string]string{"power_supply/AC/online": "1"}), gate.Conditions{Network: plan.WiFi, Metered: gate.Unknown, Roaming: gate.No, Charging: gate.Yes, Battery: 37}},
-		"charging, no mains": {with(with(wifi, battery), map[string]string{"power_supply/BAT0/status": "Charging"}), gate.Conditions{Network: plan.WiFi, Metered: gate.Unknown, Roaming: gate.No, Charging: gate.Yes, Battery: 37}},
-		"a mouse's battery":  {with(wifi, map[string]string{"power_supply/m/type": "Battery", "power_supply/m/scope": "Device", "power_supply/m/capacity": "9"}), gate.Conditions{Network: plan.WiFi, Metered: gate.Unknown, Roaming: gate.No, Charging: gate.Yes, Battery: -1}},
-		"garbage":            {with(wifi, map[string]string{"power_supply/BAT0/type": "Battery", "power_supply/BAT0/capacity": "lots"}), gate.Conditions{Network: plan.WiFi, Metered: gate.Unknown, Roaming: gate.No, Charging: gate.Yes, Battery: -1}},
+		"nothing": {nil, gate.Conditions{Network: plan.UnknownNetwork, Metered: gate.Unknown,
+			Roaming: gate.Unknown, Charging: gate.Unknown, Battery: -1}},
+		"power only": {battery, gate.Conditions{Network: plan.UnknownNetwork, Metered: gate.Unknown,
+			Roaming: gate.Unknown, Charging: gate.No, Battery: 37}},
+		"loopback only": {map[string]string{"net/lo/type": "772", "net/lo/operstate": "unknown", "net/lo/carrier": "1"},
+			gate.Conditions{Network: plan.NoNetwork, Metered: gate.No, Roaming: gate.No, Charging: gate.Yes, Battery: -1}},
+		"Wi-Fi": {wifi, gate.Conditions{Network: plan.WiFi, Metered: gate.Unknown, Roaming: gate.No,
+			Charging: gate.Yes, Battery: -1}},
+		"Wi-Fi and a cable": {with(wifi, map[string]string{"net/eth0/type": "1", "net/eth0/operstate": "up",
+			"net/eth0/device/x": ""}), gate.Conditions{Network: plan.Wired, Metered: gate.No, Roaming: gate.No,
+			Charging: gate.Yes, Battery: -1}},
+		"the cable is out": {with(wifi, map[string]string{"net/eth0/type": "1", "net/eth0/operstate": "down",
+			"net/eth0/device/x": ""}), gate.Conditions{Network: plan.WiFi, Metered: gate.Unknown, Roaming: gate.No,
+			Charging: gate.Yes, Battery: -1}},
+		"a bridge only": {map[string]string{"net/docker0/type": "1", "net/docker0/operstate": "up"},
+			gate.Conditions{Network: plan.NoNetwork, Metered: gate.No, Roaming: gate.No, Charging: gate.Yes, Battery: -1}},
+		"a modem": {map[string]string{"net/wwan0/type": "1", "net/wwan0/operstate": "unknown",
+			"net/wwan0/carrier": "1", "net/wwan0/uevent": "DEVTYPE=wwan", "net/wwan0/device/x": ""},
+			gate.Conditions{Network: plan.Cellular, Metered: gate.Yes, Roaming: gate.Unknown, Charging: gate.Yes, Battery: -1}},
+		"on battery": {with(wifi, battery), gate.Conditions{Network: plan.WiFi, Metered: gate.Unknown,
+			Roaming: gate.No, Charging: gate.No, Battery: 37}},
+		"on the charger": {with(with(wifi, battery), map[string]string{"power_supply/AC/online": "1"}),
+			gate.Conditions{Network: plan.WiFi, Metered: gate.Unknown, Roaming: gate.No, Charging: gate.Yes, Battery: 37}},
+		"charging, no mains": {with(with(wifi, battery), map[string]string{"power_supply/BAT0/status": "Charging"}),
+			gate.Conditions{Network: plan.WiFi, Metered: gate.Unknown, Roaming: gate.No, Charging: gate.Yes, Battery: 37}},
+		"a mouse's battery": {with(wifi, map[string]string{"power_supply/m/type": "Battery",
+			"power_supply/m/scope": "Device", "power_supply/m/capacity": "9"}),
+			gate.Conditions{Network: plan.WiFi, Metered: gate.Unknown, Roaming: gate.No, Charging: gate.Yes, Battery: -1}},
+		"garbage": {with(wifi, map[string]string{"power_supply/BAT0/type": "Battery",
+			"power_supply/BAT0/capacity": "lots"}), gate.Conditions{Network: plan.WiFi, Metered: gate.Unknown, Roaming: gate.No,
+			Charging: gate.Yes, Battery: -1}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			c.want.Use = gate.UseUnknown
@@ -87,14 +107,17 @@ func TestLinux(t *testing.T) {
 }
 
 func TestChangesAreTold(t *testing.T) {
-	root := sys(t, map[string]string{"net/wlan0/type": "1", "net/wlan0/operstate": "up", "net/wlan0/uevent": "DEVTYPE=wlan"})
+	root := sys(t, map[string]string{"net/wlan0/type": "1", "net/wlan0/operstate": "up",
+		"net/wlan0/uevent": "DEVTYPE=wlan"})
 	var set sensor.Set
 	for name, c := range map[string]struct {
 		s      sensor.Sensor
 		change func()
 		want   plan.Network
 	}{
-		"sysfs":   {sensor.Linux{Root: root, Bus: "unix:path=/nowhere", Every: 5 * time.Millisecond}, func() { _ = os.WriteFile(filepath.Join(root, "class/net/wlan0/operstate"), []byte("down"), 0o644) }, plan.NoNetwork},
+		"sysfs": {sensor.Linux{Root: root, Bus: "unix:path=/nowhere", Every: 5 * time.Millisecond},
+			func() { _ = os.WriteFile(filepath.Join(root, "class/net/wlan0/operstate"), []byte("down"), 0o644) },
+			plan.NoNetwork},
 		"by hand": {&set, func() { set.Put(gate.Conditions{Network: plan.Cellular}) }, plan.Cellular},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -120,7 +143,8 @@ func TestNetworkManagerTellsWhetherWiFiIsMetered(t *testing.T) {
 	b, err := desktop.Start(t.Context(), t.TempDir())
 	require.NoError(t, err)
 	address, conn := b.Address, b.Conn
-	wifi := sys(t, map[string]string{"net/wlan0/type": "1", "net/wlan0/operstate": "up", "net/wlan0/uevent": "DEVTYPE=wlan"})
+	wifi := sys(t, map[string]string{"net/wlan0/type": "1", "net/wlan0/operstate": "up",
+		"net/wlan0/uevent": "DEVTYPE=wlan"})
 	is := func() gate.Known { return first(t, sensor.Linux{Root: wifi, Bus: address}).Metered }
 	assert.Equal(t, gate.Unknown, is(), "nobody answers")
 
@@ -142,25 +166,27 @@ func TestNetworkManagerTellsWhetherWiFiIsMetered(t *testing.T) {
 	defer cancel()
 	props.SetMust(name, "Metered", uint32(2))
 	var told []gate.Known
-	require.NoError(t, sensor.Linux{Root: wifi, Bus: address, Every: 5 * time.Millisecond}.Watch(ctx, func(c gate.Conditions) {
-		switch told = append(told, c.Metered); len(told) {
-		case 1:
-			_, err = conn.ReleaseName(name)
-			assert.NoError(t, err)
-		case 2:
-			_, err = conn.RequestName(name, dbus.NameFlagDoNotQueue)
-			assert.NoError(t, err)
-		default:
-			cancel()
-		}
-	}))
+	require.NoError(t, sensor.Linux{Root: wifi, Bus: address, Every: 5 * time.Millisecond}.Watch(ctx,
+		func(c gate.Conditions) {
+			switch told = append(told, c.Metered); len(told) {
+			case 1:
+				_, err = conn.ReleaseName(name)
+				assert.NoError(t, err)
+			case 2:
+				_, err = conn.RequestName(name, dbus.NameFlagDoNotQueue)
+				assert.NoError(t, err)
+			default:
+				cancel()
+			}
+		}))
 	assert.Equal(t, []gate.Known{gate.No, gate.Unknown, gate.No}, told)
 }
 
 // The kernel tells of an address that comes: it is looked at once, and not at the next
 // beat.
 func TestTheKernelTellsOfAChange(t *testing.T) {
-	root := sys(t, map[string]string{"net/wlan0/type": "1", "net/wlan0/operstate": "up", "net/wlan0/uevent": "DEVTYPE=wlan"})
+	root := sys(t, map[string]string{"net/wlan0/type": "1", "net/wlan0/operstate": "up",
+		"net/wlan0/uevent": "DEVTYPE=wlan"})
 	address := fmt.Sprintf("127.77.%d.%d/32", os.Getpid()%200, 1+time.Now().Nanosecond()%200)
 	change := func(verb string) error { return exec.Command("ip", "address", verb, address, "dev", "lo").Run() }
 	if change("add") != nil {
@@ -171,13 +197,14 @@ func TestTheKernelTellsOfAChange(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 	defer cancel()
 	var told []plan.Network
-	require.NoError(t, sensor.Linux{Root: root, Bus: "unix:path=/nowhere", Every: time.Hour}.Watch(ctx, func(now gate.Conditions) {
-		if told = append(told, now.Network); len(told) > 1 {
-			cancel()
-			return
-		}
-		assert.NoError(t, os.WriteFile(filepath.Join(root, "class/net/wlan0/operstate"), []byte("down"), 0o644))
-		assert.NoError(t, change("add"))
-	}))
+	require.NoError(t, sensor.Linux{Root: root, Bus: "unix:path=/nowhere", Every: time.Hour}.Watch(ctx,
+		func(now gate.Conditions) {
+			if told = append(told, now.Network); len(told) > 1 {
+				cancel()
+				return
+			}
+			assert.NoError(t, os.WriteFile(filepath.Join(root, "class/net/wlan0/operstate"), []byte("down"), 0o644))
+			assert.NoError(t, change("add"))
+		}))
 	assert.Equal(t, []plan.Network{plan.WiFi, plan.NoNetwork}, told)
 }

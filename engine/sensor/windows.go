@@ -105,7 +105,8 @@ func windowsNetwork(c *gate.Conditions) {
 		if a.OperStatus != windows.IfOperStatusUp || a.FirstGatewayAddress == nil {
 			return
 		}
-		is, known := map[uint32]plan.Network{ifEthernet: plan.Wired, ifWiFi: plan.WiFi, ifWWAN: plan.Cellular, ifWWAN2: plan.Cellular}[a.IfType]
+		is, known := map[uint32]plan.Network{ifEthernet: plan.Wired, ifWiFi: plan.WiFi, ifWWAN: plan.Cellular,
+			ifWWAN2: plan.Cellular}[a.IfType]
 		if known && rank[is] > rank[c.Network] {
 			c.Network = is
 		}

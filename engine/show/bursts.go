@@ -92,7 +92,8 @@ func (s *Show) FoundBursts(ctx context.Context, rule string) (wire.BurstsFound, 
 		return out, err
 	}
 	for _, b := range found {
-		one := wire.Burst{TakenAt: b[0].TakenAt(), N: int64(len(b)), First: b[0].Name, Last: b[len(b)-1].Name, Folder: filepath.ToSlash(filepath.Join(b[0].Source, b[0].Dir)), Key: s.Records.Catalogue.Key(b[0].ID)}
+		one := wire.Burst{TakenAt: b[0].TakenAt(), N: int64(len(b)), First: b[0].Name, Last: b[len(b)-1].Name,
+			Folder: filepath.ToSlash(filepath.Join(b[0].Source, b[0].Dir)), Key: s.Records.Catalogue.Key(b[0].ID)}
 		for _, it := range b {
 			one.Bytes += it.Size
 		}

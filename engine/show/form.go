@@ -41,13 +41,18 @@ func (s *Show) CompareForm(ctx context.Context, key string, r plan.Rendition, x,
 		return wire.FormCompared{}, context.Cause(ctx)
 	}
 	var c rendition.Compared
-	err = s.WithPicture(ctx, it, func(src rendition.Source) (err error) { c, err = rendition.Compare(ctx, src, r, x, y); return err })
+	err = s.WithPicture(ctx, it, func(src rendition.Source) (err error) {
+		c,
+			err = rendition.Compare(ctx, src, r, x, y)
+		return err
+	})
 	var as rendition.AsShot
 	if errors.As(err, &as) {
 		return wire.FormCompared{}, face.ErrNone
 	}
 	form := func(f rendition.Shown) wire.FormSize { return wire.FormSize{Width: f.W, Height: f.H, Bytes: f.Bytes} }
-	return wire.FormCompared{Name: it.Name, AsShot: form(c.AsShot), Made: form(c.Made), Why: c.Why, Before: c.Before, After: c.After}, err
+	return wire.FormCompared{Name: it.Name, AsShot: form(c.AsShot), Made: form(c.Made), Why: c.Why, Before: c.Before,
+		After: c.After}, err
 }
 
 // WithPicture opens an item's file, if it is still the one that was found.
@@ -65,7 +70,8 @@ func (s *Show) WithPicture(ctx context.Context, it records.Item, do func(renditi
 
 // SampleForm makes a form of a few items of a kind that a rule takes, chosen at random, and
 // tells what came of them, and how many there are.
-func (s *Show) SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition) (wire.FormSample, error) {
+func (s *Show) SampleForm(ctx context.Context, rule string, kind media.Kind,
+	r plan.Rendition) (wire.FormSample, error) {
 	n, bytes, err := s.Records.Catalogue.OfRule(ctx, rule, kind)
 	if err != nil {
 		return wire.FormSample{}, err

@@ -132,9 +132,11 @@ func (s *Show) safeBelow(ctx context.Context, l *wire.Look, path string) error {
 // fill writes a sum as it is told.
 func fill(l *wire.Look, s look.Totals) {
 	l.All, l.Unreadable, l.ByContent, l.Pictures = wire.Amount(s.All), s.Unreadable, s.Known, []wire.LookPicture{}
-	l.Kinds, l.Years, l.Folders, l.LeftOut, l.Unread = []wire.LookKind{}, []wire.LookYear{}, []wire.LookFolder{}, []wire.LookLeft{}, []wire.Problem{}
+	l.Kinds, l.Years, l.Folders, l.LeftOut, l.Unread = []wire.LookKind{}, []wire.LookYear{}, []wire.LookFolder{},
+		[]wire.LookLeft{}, []wire.Problem{}
 	for _, p := range s.Pictures {
-		l.Pictures = append(l.Pictures, wire.LookPicture{Path: p.Path, Kind: p.Kind, TakenAt: p.TakenAt, TakenFrom: string(p.TakenFrom)})
+		l.Pictures = append(l.Pictures, wire.LookPicture{Path: p.Path, Kind: p.Kind, TakenAt: p.TakenAt,
+			TakenFrom: string(p.TakenFrom)})
 	}
 	for _, k := range media.Kinds {
 		if a, some := s.Kinds[k]; some {

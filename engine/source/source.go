@@ -179,7 +179,8 @@ func (f *File) Unchanged(ctx context.Context, it records.Item) error {
 
 // Same tells whether a file that looks so now is the one that was found.
 func Same(now scan.Stamp, it records.Item) bool {
-	return now.Size == it.Size && now.MTime == it.MTime && now.Inode == it.Inode && (it.CTime == 0 || now.CTime == it.CTime)
+	return now.Size == it.Size && now.MTime == it.MTime && now.Inode == it.Inode &&
+		(it.CTime == 0 || now.CTime == it.CTime)
 }
 
 // IsStill tells whether a path leads to the open file.

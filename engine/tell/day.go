@@ -16,7 +16,8 @@ func (t Teller) Day(ctx context.Context, in time.Time) (wire.DeviceDay, error) {
 	known := t.Beside()
 	y, m, d := in.In(known.Plan.Zone(t.Of)).Date()
 	day := wire.DeviceDay{
-		Device: t.Of, From: time.Date(y, m, d, 0, 0, 0, 0, known.Plan.Zone(t.Of)), To: time.Date(y, m, d+1, 0, 0, 0, 0, known.Plan.Zone(t.Of)),
+		Device: t.Of, From: time.Date(y, m, d, 0, 0, 0, 0, known.Plan.Zone(t.Of)), To: time.Date(y, m, d+1, 0, 0, 0, 0,
+			known.Plan.Zone(t.Of)),
 		Senses: []wire.DaySensed{}, Runs: []wire.DayRun{}, Safe: []wire.DaySafe{},
 	}
 	senses, err := t.From.Journal.SensedBetween(ctx, day.From, day.To)
@@ -24,14 +25,16 @@ func (t Teller) Day(ctx context.Context, in time.Time) (wire.DeviceDay, error) {
 		return day, err
 	}
 	for _, s := range senses {
-		day.Senses = append(day.Senses, wire.DaySensed{At: records.FromMS(s.AtMS), Network: s.Network, NetworkName: s.Name, Metered: s.Metered, Roaming: s.Roaming, Charging: s.Charging, Use: s.Use})
+		day.Senses = append(day.Senses, wire.DaySensed{At: records.FromMS(s.AtMS), Network: s.Network, NetworkName: s.Name,
+			Metered: s.Metered, Roaming: s.Roaming, Charging: s.Charging, Use: s.Use})
 	}
 	runs, err := t.From.Journal.RunsBetween(ctx, day.From, day.To)
 	if err != nil {
 		return day, err
 	}
 	for i, r := range runs {
-		one := wire.DayRun{From: records.FromMS(r.BeganMS), To: records.FromMS(r.SeenMS), Stopped: r.EndedMS == 0 && i < len(runs)-1}
+		one := wire.DayRun{From: records.FromMS(r.BeganMS), To: records.FromMS(r.SeenMS), Stopped: r.EndedMS == 0 &&
+			i < len(runs)-1}
 		if one.From.Before(day.From) {
 			one.From = day.From
 		}

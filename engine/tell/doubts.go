@@ -43,7 +43,8 @@ func (t Teller) Doubts(ctx context.Context, p *plan.Plan) (says []string, err er
 			for _, kind := range rule.Take {
 				least, some := smallest[kind]
 				if some && limit.Bytes > 0 && lane.Takes(kind) && least > allowance.Carries(limit.Bytes) {
-					add("The smallest of the %s that wait on %s is %s: none fits into the allowance of %s over %s, %s.", kind.Plural(), t.Of, gate.Bytes(least), name, lane.Over.Label(), gate.Bytes(limit.Bytes))
+					add("The smallest of the %s that wait on %s is %s: none fits into the allowance of %s over %s, %s.",
+						kind.Plural(), t.Of, gate.Bytes(least), name, lane.Over.Label(), gate.Bytes(limit.Bytes))
 				}
 			}
 		}

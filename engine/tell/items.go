@@ -51,11 +51,13 @@ func (v view) matches(st records.Standing, f wire.Filter) bool {
 	if f.State != "" && state != queue.State(f.State) || f.Kind != "" && st.Kind != media.Kind(f.Kind) {
 		return false
 	}
-	if f.Destination != "" && !slices.ContainsFunc(st.Copies, func(c records.Stand) bool { return c.Destination == f.Destination }) {
+	if f.Destination != "" && !slices.ContainsFunc(st.Copies,
+		func(c records.Stand) bool { return c.Destination == f.Destination }) {
 		return false
 	}
 	return f.Hold == "" || slices.ContainsFunc(st.Copies, func(c records.Stand) bool {
-		return c.Shelf == plan.Main && (f.Destination == "" || c.Destination == f.Destination) && v.held(c, st.Kind, gate.Name(f.Hold))
+		return c.Shelf == plan.Main && (f.Destination == "" || c.Destination == f.Destination) &&
+			v.held(c, st.Kind, gate.Name(f.Hold))
 	})
 }
 
@@ -140,9 +142,11 @@ func (t Teller) Story(ctx context.Context, key string) (wire.Story, error) {
 	if err != nil {
 		return wire.Story{}, err
 	}
-	s := wire.Story{Item: t.presentItem(v, it, copies[it.ID]), Cost: costOf(v.Situation, copies[it.ID]), Story: []wire.Event{{At: records.FromMS(it.FoundMS), State: string(queue.Waiting), Says: "Found on " + t.Of + "."}}}
+	s := wire.Story{Item: t.presentItem(v, it, copies[it.ID]), Cost: costOf(v.Situation, copies[it.ID]),
+		Story: []wire.Event{{At: records.FromMS(it.FoundMS), State: string(queue.Waiting), Says: "Found on " + t.Of + "."}}}
 	for _, e := range events {
-		s.Story = append(s.Story, wire.Event{At: records.FromMS(e.AtMS), Destination: e.Destination, Shelf: e.Shelf, Part: e.Part, State: string(e.State), Says: e.Says})
+		s.Story = append(s.Story, wire.Event{At: records.FromMS(e.AtMS), Destination: e.Destination, Shelf: e.Shelf,
+			Part: e.Part, State: string(e.State), Says: e.Says})
 	}
 	return s, nil
 }
@@ -166,8 +170,10 @@ func (t Teller) present(ctx context.Context, v view, items []records.Item) ([]wi
 
 func (t Teller) presentItem(v view, it records.Item, copies []records.Copy) wire.Item {
 	told := wire.Item{
-		Key: t.From.Catalogue.Key(it.ID), Device: t.Of, Name: it.Name, Path: it.FullPath(), Kind: string(it.Kind), Bytes: it.AllBytes, Parts: []wire.Part{},
-		TakenAt: it.TakenAt(), TakenFrom: string(it.TakenFrom), Camera: it.Camera, Gone: it.GoneMS != 0, Copies: []wire.Copy{},
+		Key: t.From.Catalogue.Key(it.ID), Device: t.Of, Name: it.Name, Path: it.FullPath(), Kind: string(it.Kind),
+		Bytes: it.AllBytes, Parts: []wire.Part{},
+		TakenAt: it.TakenAt(), TakenFrom: string(it.TakenFrom), Camera: it.Camera, Gone: it.GoneMS != 0,
+		Copies: []wire.Copy{},
 	}
 	var stands []records.Stand
 	named := map[string]bool{}
@@ -182,7 +188,8 @@ func (t Teller) presentItem(v view, it records.Item, copies []records.Copy) wire
 			told.Parts = append(told.Parts, wire.Part{Name: c.Name, Kind: string(c.Kind), Bytes: c.Size})
 		}
 		if c.Shelf == plan.Main || c.Shelf == plan.Small {
-			stands = append(stands, records.Stand{Destination: c.Destination, Rule: c.Rule, State: c.State, Shelf: c.Shelf, Kind: partKind(c)})
+			stands = append(stands, records.Stand{Destination: c.Destination, Rule: c.Rule, State: c.State, Shelf: c.Shelf,
+				Kind: partKind(c)})
 		}
 	}
 	state, _, small := v.together(it.Kind, stands)
@@ -202,7 +209,8 @@ func after(c records.Copy, all []records.Copy) []gate.Hold {
 			continue
 		}
 		switch {
-		case c.PartOf != 0 && o.Item == c.PartOf && (o.State == queue.Waiting || o.State == queue.Preparing || o.State == queue.Sending):
+		case c.PartOf != 0 && o.Item == c.PartOf && (o.State == queue.Waiting || o.State == queue.Preparing ||
+			o.State == queue.Sending):
 			return gate.After("its main file")
 		case c.Shelf.IsPick() && o.Item == c.Item && o.State != queue.Safe:
 			return gate.After("the copy that it is a pick of")
@@ -245,9 +253,11 @@ func (v view) presentCopy(c records.Copy) wire.Copy {
 		part = c.Name
 	}
 	return wire.Copy{
-		Part: part, Destination: c.Destination, Shelf: c.Shelf, Rule: c.Rule, State: string(v.Shown(c.State, c.Destination)), Tries: c.Tries,
-		Remote: c.Remote, SHA256: c.SHA256, SentTwice: c.SentTwice(), Bytes: c.Bytes, Reduced: c.Reduced, Proof: c.Proof, ProvenAt: records.FromMS(c.ProvenMS),
-		Says: c.Says, Todo: todo, Holds: holds, ChangedAt: records.FromMS(c.ChangedMS),
+		Part: part, Destination: c.Destination, Shelf: c.Shelf, Rule: c.Rule, State: string(v.Shown(c.State, c.Destination)),
+		Tries:  c.Tries,
+		Remote: c.Remote, SHA256: c.SHA256, SentTwice: c.SentTwice(), Bytes: c.Bytes, Reduced: c.Reduced, Proof: c.Proof,
+		ProvenAt: records.FromMS(c.ProvenMS),
+		Says:     c.Says, Todo: todo, Holds: holds, ChangedAt: records.FromMS(c.ChangedMS),
 	}
 }
 
@@ -256,7 +266,8 @@ var stands = []struct {
 	state queue.State
 	says  string
 }{
-	{queue.Safe, "safe at "}, {queue.Stuck, "stuck on its way to "}, {queue.Sending, "on its way to "}, {queue.Preparing, "about to go to "},
+	{queue.Safe, "safe at "}, {queue.Stuck, "stuck on its way to "}, {queue.Sending, "on its way to "}, {queue.Preparing,
+		"about to go to "},
 	{queue.Proving, "its proof is owed at "}, {queue.Waiting, "waits for "}, {queue.Skipped, "not sent to "},
 }
 

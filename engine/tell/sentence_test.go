@@ -36,15 +36,20 @@ func TestWhatIsNotMovingHasASentence(t *testing.T) {
 		r, err := recordstest.Open(ctx, t.TempDir()+"/r.db")
 		require.NoError(rt, err)
 		defer r.Close()
-		lane := rapid.SampledFrom([]string{"{over: wifi}", "{over: wifi, gates: {hours: 00:00-00:01}}", "{over: cellular, allowance: 1 MB per day}", "{over: wifi, gates: {power: charging}}, {over: cellular, roaming: true, allowance: 9 MB per day, roaming-allowance: 100 kB per day}"}).Draw(rt, "lanes")
-		send := rapid.SampledFrom([]string{"", "send: {photo: small},", "send: {video: small},", "send: {photo: small, video: small},"}).Draw(rt, "send")
+		lane := rapid.SampledFrom([]string{"{over: wifi}", "{over: wifi, gates: {hours: 00:00-00:01}}",
+			"{over: cellular, allowance: 1 MB per day}", "{over: wifi, gates: {power: charging}}, {over: cellular, " +
+				"roaming: true, allowance: 9 MB per day, roaming-allowance: 100 kB per day}"}).Draw(rt, "lanes")
+		send := rapid.SampledFrom([]string{"", "send: {photo: small},", "send: {video: small},",
+			"send: {photo: small, video: small},"}).Draw(rt, "send")
 		p, err := plantext.Parse("plan", []byte(fmt.Sprintf(randomPlan, rapid.IntRange(1, 9).Draw(rt, "keep"), send, lane)))
 		require.NoError(rt, err)
 		require.NoError(rt, r.Catalogue.Apply(ctx, p, "phone", now))
 		var items []records.Item
 		for i := range rapid.IntRange(1, 6).Draw(rt, "items") {
 			kind := rapid.SampledFrom([]media.Kind{media.Photo, media.Video, media.Raw}).Draw(rt, "kind")
-			items = append(items, records.Item{Source: "DCIM", Dir: ".", Name: fmt.Sprintf("%d.%s", i/2, map[media.Kind]string{media.Photo: "jpg", media.Video: "mp4", media.Raw: "cr2"}[kind]), Size: rapid.Int64Range(1, 3_000_000).Draw(rt, "size"),
+			items = append(items, records.Item{Source: "DCIM", Dir: ".",
+				Name: fmt.Sprintf("%d.%s", i/2, map[media.Kind]string{media.Photo: "jpg", media.Video: "mp4",
+					media.Raw: "cr2"}[kind]), Size: rapid.Int64Range(1, 3_000_000).Draw(rt, "size"),
 				Kind: kind, Rule: "all", ContentType: "image/jpeg", TakenMS: now.UnixMilli() + int64(i)})
 		}
 		require.NoError(rt, r.Catalogue.Admit(ctx, items, p, now))
@@ -57,7 +62,8 @@ func TestWhatIsNotMovingHasASentence(t *testing.T) {
 			if form, reduced := p.Form(c.Rule, c.Kind, c.Shelf); reduced && rapid.Bool().Draw(rt, "prepared") {
 				require.NoError(rt, r.Forms.SetForm(ctx, c.Item, c.Rule, c.Shelf, form.String(), true, c.Bytes/2+1, "", now))
 			}
-			steps := rapid.SampledFrom([][]queue.State{nil, nil, {queue.Sending, queue.Waiting}, {queue.Sending, queue.Proving}, {queue.Sending, queue.Proving, queue.Safe}, {queue.Sending, queue.Stuck}}).Draw(rt, "steps")
+			steps := rapid.SampledFrom([][]queue.State{nil, nil, {queue.Sending, queue.Waiting}, {queue.Sending, queue.Proving},
+				{queue.Sending, queue.Proving, queue.Safe}, {queue.Sending, queue.Stuck}}).Draw(rt, "steps")
 			for _, to := range steps {
 				change := records.Change{}
 				if to == queue.Waiting || to == queue.Proving {
@@ -73,8 +79,11 @@ func TestWhatIsNotMovingHasASentence(t *testing.T) {
 			}
 		}
 		conditions := gate.Conditions{
-			Network: rapid.SampledFrom([]plan.Network{plan.WiFi, plan.Cellular, plan.NoNetwork, plan.UnknownNetwork}).Draw(rt, "network"), Metered: rapid.SampledFrom([]gate.Known{gate.Yes, gate.No, gate.Unknown}).Draw(rt, "metered"),
-			Roaming: rapid.SampledFrom([]gate.Known{gate.Yes, gate.No, gate.Unknown}).Draw(rt, "roaming"), Charging: rapid.SampledFrom([]gate.Known{gate.Yes, gate.No, gate.Unknown}).Draw(rt, "charging"), Battery: 50, Use: gate.NotInUse,
+			Network: rapid.SampledFrom([]plan.Network{plan.WiFi, plan.Cellular, plan.NoNetwork, plan.UnknownNetwork}).Draw(rt,
+				"network"), Metered: rapid.SampledFrom([]gate.Known{gate.Yes, gate.No, gate.Unknown}).Draw(rt, "metered"),
+			Roaming:  rapid.SampledFrom([]gate.Known{gate.Yes, gate.No, gate.Unknown}).Draw(rt, "roaming"),
+			Charging: rapid.SampledFrom([]gate.Known{gate.Yes, gate.No, gate.Unknown}).Draw(rt, "charging"), Battery: 50,
+			Use: gate.NotInUse,
 		}
 		places := map[string]gate.At{}
 		for name := range p.Destinations {
@@ -104,7 +113,8 @@ func TestWhatIsNotMovingHasASentence(t *testing.T) {
 			story, err := teller.Story(ctx, r.Catalogue.Key(c.Item))
 			require.NoError(rt, err)
 			for _, told := range story.Item.Copies {
-				if told.Destination != c.Destination || told.Shelf != c.Shelf || (told.Part != "") != (c.PartOf != 0) || c.PartOf != 0 && told.Part != c.Name {
+				if told.Destination != c.Destination || told.Shelf != c.Shelf || (told.Part != "") != (c.PartOf != 0) ||
+					c.PartOf != 0 && told.Part != c.Name {
 					continue
 				}
 				silent := len(told.Holds) == 0
@@ -116,9 +126,11 @@ func TestWhatIsNotMovingHasASentence(t *testing.T) {
 					require.NotEmpty(rt, told.Says)
 					require.NotEmpty(rt, told.Todo)
 				case queue.Waiting:
-					require.True(rt, !silent || goesNext(t, r, s, c), "%s at %s waits without a word: %+v", c.Name, c.Destination, told)
+					require.True(rt, !silent || goesNext(t, r, s, c), "%s at %s waits without a word: %+v", c.Name, c.Destination,
+						told)
 				case queue.Proving:
-					takes := s.TakesProofs(c.Destination) && !s.Places[c.Destination].Failing.Is() && c.NotBeforeMS <= s.Time.UnixMilli()
+					takes := s.TakesProofs(c.Destination) && !s.Places[c.Destination].Failing.Is() &&
+						c.NotBeforeMS <= s.Time.UnixMilli()
 					require.True(rt, !silent || takes, "%s at %s owes its proof without a word: %+v", c.Name, c.Destination, told)
 				}
 			}

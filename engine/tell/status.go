@@ -45,7 +45,8 @@ func (t Teller) Status(ctx context.Context) (wire.Device, error) {
 	for _, src := range v.Plan.Devices[t.Of].Sources {
 		known := v.known.Sources[src.Folder]
 		s.Sources = append(s.Sources, wire.Source{
-			Folder: src.Folder, Path: known.Path, Rules: src.Rules, Says: words.Follows(src), Scanned: known.Scanned, Problems: append([]wire.Problem{}, known.Problems...),
+			Folder: src.Folder, Path: known.Path, Rules: src.Rules, Says: words.Follows(src), Scanned: known.Scanned,
+			Problems: append([]wire.Problem{}, known.Problems...),
 		})
 	}
 	active := map[queue.Class]int64{} // proofs that are being taken hold nothing up
@@ -90,7 +91,8 @@ func doubled(doubles map[string]int64) []wire.Doubled {
 		if n == 1 {
 			lie += "s"
 		}
-		list = append(list, wire.Doubled{Destination: name, N: n, Says: lie + " at " + name + " twice: another device sent the same while the two could not know of each other. Both stay."})
+		list = append(list, wire.Doubled{Destination: name, N: n, Says: lie + " at " + name +
+			" twice: another device sent the same while the two could not know of each other. Both stay."})
 	}
 	return list
 }
@@ -163,7 +165,8 @@ func (t Teller) retries(ctx context.Context, now time.Time) (map[retryKey]record
 
 // addHolds adds the reasons for which items that stand alike wait. going tells
 // whether a copy of theirs waits that nothing holds.
-func (v view) addHolds(holds holdGroups, st records.Standing, retries map[retryKey]records.Retrying, active map[queue.Class]int64) (going bool) {
+func (v view) addHolds(holds holdGroups, st records.Standing, retries map[retryKey]records.Retrying,
+	active map[queue.Class]int64) (going bool) {
 	one := holdGroups{} // an item that waits for one reason at two places waits once
 	for _, c := range st.Copies {
 		class := c.Class(st.Kind)
@@ -298,7 +301,8 @@ func (v view) lanes() []wire.Lane {
 						verdict = v.decide(small)
 					}
 					limit := rule.AllowanceOver(lane.Over)
-					one := wire.Lane{Rule: name, Kind: kind, Destination: destination, Over: lane.Over, Limit: limit.Bytes, Per: limit.Per, Holds: []gate.Hold{}}
+					one := wire.Lane{Rule: name, Kind: kind, Destination: destination, Over: lane.Over, Limit: limit.Bytes,
+						Per: limit.Per, Holds: []gate.Hold{}}
 					if i < len(verdict.Lanes) {
 						one.Holds = append(one.Holds, verdict.Lanes[i].Holds...)
 					} else {

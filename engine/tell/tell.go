@@ -44,8 +44,9 @@ type Known struct {
 	Sends      []Send             `json:"sends"`             // what is on its way, in order
 	Places     map[string]gate.At `json:"places"`            // by destination
 	Awake      wire.Awake         `json:"awake"`
-	Stands     map[string]Stand   `json:"stands"`            // by destination
-	Doubles    map[string]int64   `json:"doubles,omitempty"` // copies that lie at a destination beside the same content of another device's
+	Stands     map[string]Stand   `json:"stands"` // by destination
+	// copies that lie at a destination beside the same content of another device's
+	Doubles map[string]int64 `json:"doubles,omitempty"`
 }
 
 // Sound takes out what nobody here knows the meaning of: what a device told comes from
@@ -53,7 +54,8 @@ type Known struct {
 func (k *Known) Sound() {
 	k.Conditions, k.Modem = k.Conditions.Sound(), k.Modem.Sound()
 	k.Sends = slices.DeleteFunc(k.Sends, func(s Send) bool {
-		return !slices.Contains(media.Kinds, s.Kind) || s.State != queue.Preparing && s.State != queue.Sending && s.State != queue.Proving
+		return !slices.Contains(media.Kinds, s.Kind) || s.State != queue.Preparing && s.State != queue.Sending &&
+			s.State != queue.Proving
 	})
 	if !slices.Contains([]string{"", "sleep", "off"}, k.Awake.Then) {
 		k.Awake.Then = ""
@@ -88,7 +90,8 @@ func (s Send) Class() queue.Class {
 // Outlook is what is known without the records: what was spent and what waits is not in
 // it, so no lane with an allowance is open by it.
 func (k Known) Outlook(device string, now time.Time) gate.Situation {
-	return gate.Situation{Device: device, Plan: k.Plan, Now: k.Conditions.Taken(k.Plan.Devices[device].UnknownNetwork), Pause: k.Pause, Stopped: k.Stopped, Time: now, Zone: k.Plan.Zone(device), Places: k.Places}
+	return gate.Situation{Device: device, Plan: k.Plan, Now: k.Conditions.Taken(k.Plan.Devices[device].UnknownNetwork),
+		Pause: k.Pause, Stopped: k.Stopped, Time: now, Zone: k.Plan.Zone(device), Places: k.Places}
 }
 
 // Gather fills in what the records know, and tells how many copies of each class there
@@ -114,7 +117,8 @@ func Gather(ctx context.Context, r *records.Records, s *gate.Situation) ([]recor
 	s.Accounts = map[gate.Account]allowance.Account{}
 	for _, rule := range s.Plan.Rules {
 		for _, lane := range rule.Lanes {
-			for roaming, limit := range map[bool]plan.Allowance{false: rule.AllowanceOver(lane.Over), true: lane.RoamingAllowance} {
+			for roaming, limit := range map[bool]plan.Allowance{false: rule.AllowanceOver(lane.Over),
+				true: lane.RoamingAllowance} {
 				account := gate.Account{Over: lane.Over, Per: limit.Per, Roaming: roaming}
 				if _, known := s.Accounts[account]; known || limit.Bytes == 0 {
 					continue

@@ -25,7 +25,8 @@ type Tried struct {
 
 // TryPlan tells what a plan would do.
 func (teller Teller) TryPlan(ctx context.Context, p *plan.Plan) (Tried, error) {
-	t := Tried{TriedDevice: planwire.TriedDevice{Device: teller.Of, New: []planwire.TriedKind{}, Left: []planwire.TriedKind{}, Unknown: []string{}}, Today: map[string]wire.Amount{}, Then: map[string]wire.Amount{}}
+	t := Tried{TriedDevice: planwire.TriedDevice{Device: teller.Of, New: []planwire.TriedKind{},
+		Left: []planwire.TriedKind{}, Unknown: []string{}}, Today: map[string]wire.Amount{}, Then: map[string]wire.Amount{}}
 	now, err := teller.view(ctx)
 	if err != nil {
 		return t, err
@@ -120,7 +121,8 @@ func addKind(list []planwire.TriedKind, one planwire.TriedKind) []planwire.Tried
 
 // coming counts the copies of a group that a rule asks for and that are not safe, and
 // how they go; safe tells whether none is.
-func (t *Tried) coming(v view, g records.Group, rule string, st records.Standing, by ways, at map[string]wire.Amount, same func(destination string) bool) (safe bool) {
+func (t *Tried) coming(v view, g records.Group, rule string, st records.Standing, by ways, at map[string]wire.Amount,
+	same func(destination string) bool) (safe bool) {
 	if rule == "" {
 		return false
 	}

@@ -22,7 +22,8 @@ const maxFolders = 64
 func (u *Upkeep) Adopt(ctx context.Context, name string, tell func(wire.Adopted)) (wire.Adopted, error) {
 	var a wire.Adopted
 	if u.Outlook().Costs(name) {
-		return a, &destination.Error{Cause: queue.Shut, Says: "the network costs, or the device cannot tell that it does not; this is done over one that costs nothing"}
+		return a, &destination.Error{Cause: queue.Shut,
+			Says: "the network costs, or the device cannot tell that it does not; this is done over one that costs nothing"}
 	}
 	driver, err := u.Places.Reach(ctx, name)
 	if err != nil {

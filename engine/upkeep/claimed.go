@@ -40,7 +40,8 @@ func (u *Upkeep) LookAt(ctx context.Context, name, path string) error {
 			return err
 		}
 		// All that rest on the path are lost.
-		return u.lost(context.WithoutCancel(ctx), name, path, proof.Lost(path, missing), "Find out who changed it. Retry sends it again while the file is on the device.")
+		return u.lost(context.WithoutCancel(ctx), name, path, proof.Lost(path, missing),
+			"Find out who changed it. Retry sends it again while the file is on the device.")
 	}
 	return u.lookAtFound(ctx, driver, name, path)
 }

@@ -18,7 +18,8 @@ import (
 const othersWait = 5 * time.Minute
 
 // othersDue has the records of others read.
-func (u *Upkeep) othersDue(_ context.Context, name string, now time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {
+func (u *Upkeep) othersDue(_ context.Context, name string, now time.Time,
+	_ bool) (do func(context.Context) error, next time.Time, err error) {
 	if !u.Others.Alone() {
 		return nil, time.Time{}, nil // the service tells, and its silence wakes
 	}

@@ -22,7 +22,8 @@ import (
 // are read: a file that is there is then compared and not sent.
 
 // rebuildDue has destinations looked at that are owed it.
-func (u *Upkeep) rebuildDue(_ context.Context, name string, _ time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {
+func (u *Upkeep) rebuildDue(_ context.Context, name string, _ time.Time,
+	_ bool) (do func(context.Context) error, next time.Time, err error) {
 	if !u.Places.At(name).Unseen {
 		return nil, time.Time{}, nil
 	}
@@ -41,13 +42,15 @@ func (u *Upkeep) lookThroughAll(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	u.Log.Info("a destination was looked at, to rebuild the records", "device", u.Device, "destination", name, "recorded", known)
+	u.Log.Info("a destination was looked at, to rebuild the records", "device", u.Device, "destination", name, "recorded",
+		known)
 	return u.Places.Listed(ctx, name)
 }
 
 // readRecords reads the parts of the open records at a destination that are wanted, by their
 // paths, of all devices, and has what they tell kept. It returns how many files they tell of.
-func (u *Upkeep) readRecords(ctx context.Context, driver destination.Driver, name string, wanted func(path string) bool, keep func(context.Context, []records.Lying) error) (known int, err error) {
+func (u *Upkeep) readRecords(ctx context.Context, driver destination.Driver, name string,
+	wanted func(path string) bool, keep func(context.Context, []records.Lying) error) (known int, err error) {
 	b, able := driver.(destination.Browser)
 	if !able {
 		return 0, nil
@@ -88,7 +91,8 @@ func (u *Upkeep) readRecords(ctx context.Context, driver destination.Driver, nam
 			}
 			found := make([]records.Lying, len(entries))
 			for i, e := range entries {
-				found[i] = records.Lying{Destination: name, Path: e.Path, Size: e.Size, SHA256: e.SHA256, HashedMS: e.Proven.UnixMilli()}
+				found[i] = records.Lying{Destination: name, Path: e.Path, Size: e.Size, SHA256: e.SHA256,
+					HashedMS: e.Proven.UnixMilli()}
 			}
 			if err := keep(ctx, found); err != nil {
 				return known, err
@@ -115,7 +119,8 @@ func ReadIndex(r io.Reader) ([]Entry, error) {
 	var entries []Entry
 	for lines.Scan() {
 		var e Entry
-		if json.Unmarshal(lines.Bytes(), &e) != nil || !sumForm.MatchString(e.SHA256) || e.Size <= 0 || e.Path == "" || e.Path != strings.TrimPrefix(path.Clean("/"+e.Path), "/") {
+		if json.Unmarshal(lines.Bytes(), &e) != nil || !sumForm.MatchString(e.SHA256) || e.Size <= 0 || e.Path == "" ||
+			e.Path != strings.TrimPrefix(path.Clean("/"+e.Path), "/") {
 			continue
 		}
 		entries = append(entries, e)

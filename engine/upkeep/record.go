@@ -53,7 +53,8 @@ func RecordSchema() ([]byte, error) {
 }
 
 // recordDue has the next part of a destination's record written.
-func (u *Upkeep) recordDue(ctx context.Context, name string, now time.Time, busy bool) (do func(context.Context) error, next time.Time, err error) {
+func (u *Upkeep) recordDue(ctx context.Context, name string, now time.Time,
+	busy bool) (do func(context.Context) error, next time.Time, err error) {
 	n, since, err := u.Records.Proofs.Unrecorded(ctx, name)
 	if err != nil || n == 0 {
 		return nil, time.Time{}, err
@@ -99,7 +100,8 @@ func (u *Upkeep) writeRecord(ctx context.Context, name string) error {
 	for i, c := range copies {
 		ids[i] = c.ID
 		taken := time.UnixMilli(c.TakenMS).In(time.FixedZone("", c.TakenZone))
-		err := lines.Encode(Entry{Path: c.Remote, Size: c.Bytes, SHA256: c.SHA256, TakenAt: taken, Kind: string(c.Kind), Device: u.Device, From: c.Path(), Proof: c.Proof, Proven: records.FromMS(c.ProvenMS).UTC()})
+		err := lines.Encode(Entry{Path: c.Remote, Size: c.Bytes, SHA256: c.SHA256, TakenAt: taken, Kind: string(c.Kind),
+			Device: u.Device, From: c.Path(), Proof: c.Proof, Proven: records.FromMS(c.ProvenMS).UTC()})
 		if err != nil {
 			return fmt.Errorf("writing the index: %w", err)
 		}

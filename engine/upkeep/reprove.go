@@ -29,7 +29,8 @@ func (u *Upkeep) StopReproving(ctx context.Context, name string) error {
 }
 
 // reproveDue has proofs taken again that the keeper wants.
-func (u *Upkeep) reproveDue(ctx context.Context, name string, _ time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {
+func (u *Upkeep) reproveDue(ctx context.Context, name string, _ time.Time,
+	_ bool) (do func(context.Context) error, next time.Time, err error) {
 	if _, some, err := u.Records.Proofs.ToReprove(ctx, name); err != nil || !some {
 		return nil, time.Time{}, err
 	}
@@ -58,7 +59,8 @@ func (u *Upkeep) reproveAll(ctx, life context.Context, name string) error {
 }
 
 // proveAgain takes one proof again and records what it shows.
-func (u *Upkeep) proveAgain(ctx context.Context, driver destination.Driver, at records.NamedFact, c records.Copy) error {
+func (u *Upkeep) proveAgain(ctx context.Context, driver destination.Driver, at records.NamedFact,
+	c records.Copy) error {
 	way, err := proof.Take(ctx, driver, c.Remote, c.SHA256, c.Bytes, true, true)
 	if says := err == nil || errors.Is(err, destination.ErrNotFound) || destination.CauseOf(err) == queue.Different; says {
 		if serr := u.Places.Still(ctx, c.Destination); serr != nil {
@@ -76,9 +78,11 @@ func (u *Upkeep) proveAgain(ctx context.Context, driver destination.Driver, at r
 	case ctx.Err() != nil:
 		return context.Cause(ctx)
 	case errors.Is(err, destination.ErrNotFound):
-		says, todo = proof.Lost(c.Remote, true), "Find out who removed it. Retry sends it again while the file is on the device."
+		says, todo = proof.Lost(c.Remote, true), "Find out who removed it. Retry sends it again while the file is on "+
+			"the device."
 	case destination.CauseOf(err) == queue.Different:
-		says, todo = proof.Lost(c.Remote, false), "Check the storage's disk and who changed it. Retry sends it again, beside what is there."
+		says, todo = proof.Lost(c.Remote, false), "Check the storage's disk and who changed it. Retry sends it again, "+
+			"beside what is there."
 	default:
 		return err
 	}
@@ -89,7 +93,8 @@ func (u *Upkeep) proveAgain(ctx context.Context, driver destination.Driver, at r
 func (u *Upkeep) lost(ctx context.Context, name, path, says, todo string) error {
 	n, err := u.Others.Lost(ctx, name, path, says, todo)
 	if err == nil {
-		u.Log.Error("a copy that was safe is lost", "device", u.Device, "destination", name, "path", path, "copies", n, "says", says)
+		u.Log.Error("a copy that was safe is lost", "device", u.Device, "destination", name, "path", path, "copies", n,
+			"says", says)
 	}
 	return err
 }

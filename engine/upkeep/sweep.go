@@ -17,7 +17,8 @@ const tempLife = 20 * time.Hour
 
 // sweepDue has temporary files removed of copies that rest: their last try could not
 // clean up, as the storage was away or the network cost.
-func (u *Upkeep) sweepDue(ctx context.Context, name string, now time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {
+func (u *Upkeep) sweepDue(ctx context.Context, name string, now time.Time,
+	_ bool) (do func(context.Context) error, next time.Time, err error) {
 	left, err := u.Records.Queue.Temps(ctx, name, now.Add(-tempLife))
 	if err != nil {
 		return nil, time.Time{}, err

@@ -65,7 +65,8 @@ type Upkeep struct {
 
 // New makes one.
 func New(o Options) *Upkeep {
-	return &Upkeep{Options: o, chores: map[string]map[string]*doing{}, listed: map[string]time.Time{}, writing: map[string]bool{}, others: map[string]time.Time{}, parts: map[string]bool{}, doubles: map[string]int64{}}
+	return &Upkeep{Options: o, chores: map[string]map[string]*doing{}, listed: map[string]time.Time{},
+		writing: map[string]bool{}, others: map[string]time.Time{}, parts: map[string]bool{}, doubles: map[string]int64{}}
 }
 
 // chore is work that falls due at a destination beside the sends: one of each at a
@@ -74,7 +75,8 @@ type chore struct {
 	name string
 	// due tells what is to be done now, nil for nothing, and when that may change by
 	// time alone. Busy tells that copies are on their way there, or will be.
-	due func(u *Upkeep, ctx context.Context, destination string, now time.Time, busy bool) (do func(context.Context) error, next time.Time, err error)
+	due func(u *Upkeep, ctx context.Context, destination string, now time.Time,
+		busy bool) (do func(context.Context) error, next time.Time, err error)
 	// shows tells that its failure is one of the destination, and holds all that goes
 	// there. Else it is tried again after a while, and nobody waits for it.
 	shows bool
@@ -111,7 +113,8 @@ const (
 
 // Start starts the chores that are due; busy are the destinations to which copies are on
 // their way, or will be. It returns when to look again.
-func (u *Upkeep) Start(ctx, sendCtx context.Context, s gate.Situation, busy map[string]bool) (next time.Time, err error) {
+func (u *Upkeep) Start(ctx, sendCtx context.Context, s gate.Situation,
+	busy map[string]bool) (next time.Time, err error) {
 	for name := range s.Plan.Destinations {
 		if s.Quiet(name) {
 			continue
@@ -178,7 +181,8 @@ func (u *Upkeep) do(ctx context.Context, name string, c chore, is *doing, do fun
 }
 
 // lookDue has places looked at.
-func (u *Upkeep) lookDue(_ context.Context, name string, now time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {
+func (u *Upkeep) lookDue(_ context.Context, name string, now time.Time,
+	_ bool) (do func(context.Context) error, next time.Time, err error) {
 	due, next := u.Places.LookDue(name, now)
 	if !due {
 		return nil, next, nil

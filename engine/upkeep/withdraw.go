@@ -21,7 +21,8 @@ import (
 // there, and only then removed. What is something else goes back.
 
 // withdrawDue has small copies removed that are of no more use.
-func (u *Upkeep) withdrawDue(ctx context.Context, name string, now time.Time, _ bool) (do func(context.Context) error, next time.Time, err error) {
+func (u *Upkeep) withdrawDue(ctx context.Context, name string, now time.Time,
+	_ bool) (do func(context.Context) error, next time.Time, err error) {
 	if _, _, some, err := u.Records.Shelves.Superseded(ctx, name, now); err != nil {
 		return nil, time.Time{}, err
 	} else if !some {
@@ -40,14 +41,16 @@ func (u *Upkeep) withdrawDue(ctx context.Context, name string, now time.Time, _ 
 			}
 			w := withdrawal{u, driver, small, whole}
 			err = w.do(sendCtx)
-			if err != nil && (sendCtx.Err() != nil || records.IsFailure(err) || destination.CauseOf(err) == queue.Unreachable || u.Places.Still(sendCtx, name) != nil) {
+			if err != nil && (sendCtx.Err() != nil || records.IsFailure(err) || destination.CauseOf(err) == queue.Unreachable ||
+				u.Places.Still(sendCtx, name) != nil) {
 				return err
 			}
 			if err != nil && small.Tries+1 >= mostWithdrawals {
 				err = w.leave(sendCtx, small.Remote, err)
 			}
 			if err != nil { // this one alone: the others go on
-				u.Log.Warn("a small copy could not be removed; it is tried later", "device", u.Device, "destination", name, "path", small.Remote, "err", err)
+				u.Log.Warn("a small copy could not be removed; it is tried later", "device", u.Device, "destination", name, "path",
+					small.Remote, "err", err)
 				wait := u.Wait(queue.Wait(small.Tries+1, 0.5))
 				if err := u.Records.Shelves.Postpone(sendCtx, small.ID, small.Tries+1, time.Now().Add(wait)); err != nil {
 					return err
@@ -76,7 +79,8 @@ func (w withdrawal) do(ctx context.Context) error {
 	switch there, err := isAt(ctx, driver, whole.Remote, whole); {
 	case errors.Is(err, destination.ErrNotFound) || err == nil && !there || destination.CauseOf(err) == queue.Refused:
 		says := "What was at " + whole.Remote + " is no longer what was proven."
-		return w.lost(context.WithoutCancel(ctx), whole.Destination, whole.Remote, says, "Find out who changed it. Retry sends it again while the file is on the device; the small copy stays until then.")
+		return w.lost(context.WithoutCancel(ctx), whole.Destination, whole.Remote, says,
+			"Find out who changed it. Retry sends it again while the file is on the device; the small copy stays until then.")
 	case err != nil:
 		return err
 	}
@@ -150,8 +154,10 @@ func (w withdrawal) removeOut(ctx context.Context, out string) error {
 		if err := driver.Remove(ctx, out); err != nil {
 			return err
 		}
-		if !errors.Is(serr, destination.ErrNotFound) { // storage that copies was cut before it removed it, or somebody wrote there
-			return ends("The whole of it is safe there as " + whole.Remote + ". What lies at " + small.Remote + " now stays: it may be somebody else's.")
+		// storage that copies was cut before it removed it, or somebody wrote there
+		if !errors.Is(serr, destination.ErrNotFound) {
+			return ends("The whole of it is safe there as " + whole.Remote + ". What lies at " + small.Remote +
+				" now stays: it may be somebody else's.")
 		}
 	}
 	return ends("Removed: the whole of it is safe there as " + whole.Remote + ".")
@@ -162,13 +168,16 @@ const mostWithdrawals = 5
 
 // end ends the small copy.
 func (w withdrawal) end(ctx context.Context, says string) error {
-	return w.Records.Queue.Step(context.WithoutCancel(ctx), w.small.ID, queue.Skipped, says, records.Change{Says: &says, Temp: new(""), Remote: new(""), SHA256: new(""), Proof: new(""), ProvenAt: &time.Time{}, Landed: new(bool), Tries: new(int), NotBefore: &time.Time{}}, time.Now())
+	return w.Records.Queue.Step(context.WithoutCancel(ctx), w.small.ID, queue.Skipped, says,
+		records.Change{Says: &says, Temp: new(""), Remote: new(""), SHA256: new(""), Proof: new(""), ProvenAt: &time.Time{},
+			Landed: new(bool), Tries: new(int), NotBefore: &time.Time{}}, time.Now())
 }
 
 // leave leaves what cannot be removed where it is, and tells so.
 func (w withdrawal) leave(ctx context.Context, path string, err error) error {
 	w.Log.Warn("a small copy stays", "device", w.Device, "destination", w.small.Destination, "path", path, "err", err)
-	return w.end(ctx, "The whole of it is safe there. What lies at "+path+" cannot be taken away, and stays: "+destination.Sentence(err))
+	return w.end(ctx, "The whole of it is safe there. What lies at "+path+" cannot be taken away, and stays: "+
+		destination.Sentence(err))
 }
 
 // putBack puts what is not ours back in its place, or beside what has the name by now.
@@ -183,6 +192,7 @@ func (w withdrawal) putBack(ctx context.Context, out string) error {
 		case err != nil:
 			return err
 		}
-		return w.end(ctx, "The whole of it is safe there. What lay at "+small.Remote+" was changed in that moment: it is left at "+path+".")
+		return w.end(ctx, "The whole of it is safe there. What lay at "+small.Remote+
+			" was changed in that moment: it is left at "+path+".")
 	}
 }

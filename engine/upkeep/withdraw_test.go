@@ -119,8 +119,11 @@ func TestNothingIsRemovedButASmallCopyOfWhatIsSafe(t *testing.T) {
 		p, err := plantext.Parse("plan", []byte(smallPlan))
 		require.NoError(rt, err)
 		require.NoError(rt, r.Catalogue.Apply(ctx, p, "phone", time.Now()))
-		require.NoError(rt, r.Catalogue.Admit(ctx, []records.Item{{Source: "DCIM", Dir: ".", Name: "a.jpg", Size: 9, Kind: media.Photo, Rule: "all", ContentType: "image/jpeg", TakenMS: 1}}, p, time.Now()))
-		require.NoError(rt, r.Forms.SetForm(ctx, 1, "all", plan.Small, "quick", true, int64(len("a small one")), "", time.Now()))
+		require.NoError(rt, r.Catalogue.Admit(ctx,
+			[]records.Item{{Source: "DCIM", Dir: ".", Name: "a.jpg", Size: 9, Kind: media.Photo, Rule: "all",
+				ContentType: "image/jpeg", TakenMS: 1}}, p, time.Now()))
+		require.NoError(rt, r.Forms.SetForm(ctx, 1, "all", plan.Small, "quick", true, int64(len("a small one")), "",
+			time.Now()))
 		const small, whole = "small/a.jpg", "2026/a.jpg"
 		for _, c := range []struct {
 			id            int64
@@ -130,7 +133,8 @@ func TestNothingIsRemovedButASmallCopyOfWhatIsSafe(t *testing.T) {
 			sum := sha256.Sum256([]byte(c.content))
 			hash, yes := hex.EncodeToString(sum[:]), true
 			for _, to := range []queue.State{queue.Sending, queue.Proving} {
-				require.NoError(rt, r.Queue.Step(ctx, c.id, to, "", records.Change{Remote: &c.path, SHA256: &hash, Landed: &yes}, time.Now()))
+				require.NoError(rt, r.Queue.Step(ctx, c.id, to, "", records.Change{Remote: &c.path, SHA256: &hash, Landed: &yes},
+					time.Now()))
 			}
 		}
 		require.NoError(rt, r.Queue.Step(ctx, 2, queue.Safe, "", records.Change{}, time.Now()))
@@ -140,7 +144,9 @@ func TestNothingIsRemovedButASmallCopyOfWhatIsSafe(t *testing.T) {
 		wholeChanged, smallTaken := false, false
 		busy := true
 		// At some moments, before or after a call, something happens.
-		happens := rapid.MapOfN(rapid.IntRange(0, 14), rapid.SampledFrom([]string{"they write there", "they take it away", "they damage the whole", "it is cut"}), 1, 4).Draw(rt, "what happens")
+		happens := rapid.MapOfN(rapid.IntRange(0, 14),
+			rapid.SampledFrom([]string{"they write there", "they take it away", "they damage the whole", "it is cut"}), 1,
+			4).Draw(rt, "what happens")
 		moment := 0
 		meddle := func(string) error {
 			if !busy {
@@ -172,17 +178,24 @@ func TestNothingIsRemovedButASmallCopyOfWhatIsSafe(t *testing.T) {
 			return nil
 		}
 		driver := &meddler{folder.Driver{Root: root}, meddle, meddle}
-		places, err := place.New(ctx, place.Options{Device: "phone", Owner: "phone", Records: place.LedgerOf(r), Driver: func(string) (destination.Driver, error) { return driver, nil }, Changed: func() {}, Tell: func() {}, Log: slog.New(slog.DiscardHandler), Jitter: func() float64 { return 0.5 }, Wait: func(d time.Duration) time.Duration { return d }})
+		places, err := place.New(ctx, place.Options{Device: "phone", Owner: "phone", Records: place.LedgerOf(r),
+			Driver: func(string) (destination.Driver, error) { return driver, nil }, Changed: func() {}, Tell: func() {},
+			Log: slog.New(slog.DiscardHandler), Jitter: func() float64 { return 0.5 },
+			Wait: func(d time.Duration) time.Duration { return d }})
 		require.NoError(rt, err)
 		places.SetPlan(p)
 		others2 := &fleet.Fleet{}
-		others2.Join(fleet.Member{Name: "phone", Records: func() *records.Records { return r }, Counts: places.Counts, Wake: func() {}, Tell: func() {}})
+		others2.Join(fleet.Member{Name: "phone", Records: func() *records.Records { return r }, Counts: places.Counts,
+			Wake: func() {}, Tell: func() {}})
 		outlook := func() gate.Situation {
-			return gate.Situation{Device: "phone", Plan: p, Time: time.Now(), Zone: time.UTC, Places: map[string]gate.At{"locker": {Left: -1}}, Now: gate.Conditions{Network: plan.WiFi, Metered: gate.No, Roaming: gate.No}}
+			return gate.Situation{Device: "phone", Plan: p, Time: time.Now(), Zone: time.UTC,
+				Places: map[string]gate.At{"locker": {Left: -1}}, Now: gate.Conditions{Network: plan.WiFi, Metered: gate.No,
+					Roaming: gate.No}}
 		}
 		for try := range 12 {
 			busy = try < 8
-			u := New(Options{Device: "phone", Owner: "phone", Folder: "phone", Records: r, Places: places, Others: others2, Outlook: outlook, Changed: func() {}, Tell: func() {}, Log: slog.New(slog.DiscardHandler)})
+			u := New(Options{Device: "phone", Owner: "phone", Folder: "phone", Records: r, Places: places, Others: others2,
+				Outlook: outlook, Changed: func() {}, Tell: func() {}, Log: slog.New(slog.DiscardHandler)})
 			wasDamaged := wholeChanged
 			_, had := there()["a small one"]
 			do, _, err := u.withdrawDue(ctx, "locker", time.Now(), false)

@@ -69,7 +69,8 @@ func byOurName(c fiber.Ctx) error {
 	}
 	if twoLengths(c) {
 		c.RequestCtx().SetConnectionClose() // what follows may not be a request
-		return refusal{http.StatusBadRequest, "The request tells its length in two ways (RFC 9112, 6.3); send Content-Length or Transfer-Encoding."}
+		return refusal{http.StatusBadRequest, "The request tells its length in two ways (RFC 9112, 6.3); send " +
+			"Content-Length or Transfer-Encoding."}
 	}
 	return c.Next()
 }
@@ -81,7 +82,8 @@ func twoLengths(c fiber.Ctx) bool {
 		return false
 	}
 	for line := range bytes.Lines(h.RawHeaders()) {
-		if name, _, found := bytes.Cut(line, []byte(":")); found && bytes.EqualFold(bytes.TrimSpace(name), []byte("Content-Length")) {
+		if name, _, found := bytes.Cut(line, []byte(":")); found &&
+			bytes.EqualFold(bytes.TrimSpace(name), []byte("Content-Length")) {
 			return true
 		}
 	}
@@ -106,7 +108,8 @@ func (s *Server) keeper(c fiber.Ctx) error {
 			return refusal{http.StatusForbidden, "Another site may not call this service."}
 		}
 		if changes && !isJSON {
-			return refusal{http.StatusUnsupportedMediaType, "A browser's call that changes something has the Content-Type application/json."}
+			return refusal{http.StatusUnsupportedMediaType,
+				"A browser's call that changes something has the Content-Type application/json."}
 		}
 	default:
 		return refusal{http.StatusUnauthorized, "The token is missing or wrong."}
@@ -166,7 +169,8 @@ func (s *Server) useLink(c fiber.Ctx) error {
 	if !s.service.Keys.UseLink(asked.Code, time.Now()) {
 		return refusal{http.StatusForbidden, "This link was used already, or is too old. Print a new one with: yardtide link"}
 	}
-	c.Cookie(&fiber.Cookie{Name: cookieName, Value: s.service.Keys.Cookie(), Path: "/", HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode, MaxAge: 180 * 24 * 3600})
+	c.Cookie(&fiber.Cookie{Name: cookieName, Value: s.service.Keys.Cookie(), Path: "/", HTTPOnly: true,
+		SameSite: fiber.CookieSameSiteStrictMode, MaxAge: 180 * 24 * 3600})
 	return c.SendStatus(http.StatusNoContent)
 }
 

@@ -40,7 +40,8 @@ func newDoor(t *testing.T) *door {
 	s, err := service.Open(t.Context(), service.Options{Dir: t.TempDir(), Log: log})
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
-	page := fstest.MapFS{"index.html": {Data: []byte("the page")}, "assets/a.js": {Data: []byte("1")}, "mark.svg": {Data: []byte("<svg/>")}, ".hidden": {Data: []byte("x")}}
+	page := fstest.MapFS{"index.html": {Data: []byte("the page")}, "assets/a.js": {Data: []byte("1")},
+		"mark.svg": {Data: []byte("<svg/>")}, ".hidden": {Data: []byte("x")}}
 	d := &door{t: t, server: New(s, page, log), service: s}
 	l, err := Listen("127.0.0.1:0")
 	require.NoError(t, err)
@@ -111,14 +112,17 @@ func spellings(p string) []string {
 		turned = p[:letter] + strings.ToUpper(p[letter:letter+1]) + p[letter+1:]
 	}
 	return []string{
-		p, strings.ToUpper(p), turned, escaped, "/" + p, strings.Replace(p, "/", "/./", 1), "/x/.." + p, p + "/", p + ";x", p + "?token=x", p + "%00", p + "%2f",
-		strings.Replace(p, "/", "/%2e/", 1), strings.ReplaceAll(p, "s", "ſ"), strings.Replace(p, "/", "\\", 2), "http://evil.example" + p, strings.ReplaceAll(p, "i", "ı"),
+		p, strings.ToUpper(p), turned, escaped, "/" + p, strings.Replace(p, "/", "/./", 1), "/x/.." + p, p + "/", p +
+			";x", p + "?token=x", p + "%00", p + "%2f",
+		strings.Replace(p, "/", "/%2e/", 1), strings.ReplaceAll(p, "s", "ſ"), strings.Replace(p, "/", "\\",
+			2), "http://evil.example" + p, strings.ReplaceAll(p, "i", "ı"),
 	}
 }
 
 func TestNobodyButTheKeeperGetsInHoweverItIsSpelled(t *testing.T) {
 	d := newDoor(t)
-	paths := map[string]bool{"/": true, "/api": true, "/api/v1": true, "/.hidden": true, "/index.html": true, "/assets": true}
+	paths := map[string]bool{"/": true, "/api": true, "/api/v1": true, "/.hidden": true, "/index.html": true,
+		"/assets": true}
 	opened := map[string]bool{}
 	for _, r := range d.server.app.GetRoutes(true) {
 		p := strings.NewReplacer(":device", "phone", ":id", "1", ":name", "locker", "/*", "/else").Replace(r.Path)
@@ -137,8 +141,10 @@ func TestNobodyButTheKeeperGetsInHoweverItIsSpelled(t *testing.T) {
 	}
 	cookie := "Cookie: yardtide=" + d.service.Keys.Cookie() + "\r\n"
 	strangers := map[string]string{
-		"no token": "", "a wrong token": "Authorization: Bearer wrong\r\n", "an empty token": "Authorization: Bearer \r\n", "another scheme": "Authorization: Basic " + d.token() + "\r\n",
-		"a wrong cookie": "Cookie: yardtide=wrong\r\n", "a foreign page": cookie + "Origin: http://evil.example\r\nSec-Fetch-Site: cross-site\r\n",
+		"no token": "", "a wrong token": "Authorization: Bearer wrong\r\n", "an empty token": "Authorization: Bearer \r\n",
+		"another scheme": "Authorization: Basic " + d.token() + "\r\n",
+		"a wrong cookie": "Cookie: yardtide=wrong\r\n", "a foreign page": cookie +
+			"Origin: http://evil.example\r\nSec-Fetch-Site: cross-site\r\n",
 		"a page beside": cookie + "Sec-Fetch-Site: same-site\r\n", "no origin at all": cookie + "Origin: null\r\n",
 		"a wrong host": "Host: evil.example\r\nAuthorization: Bearer " + d.token() + "\r\n",
 	}
@@ -152,7 +158,8 @@ func TestNobodyButTheKeeperGetsInHoweverItIsSpelled(t *testing.T) {
 					}
 					n++
 					code, body := d.ask(method, target, headers, "")
-					if opened[method+" "+canonical(target)] && (code == 200 || code == 400) { // another spelling of what is open to all
+					// another spelling of what is open to all
+					if opened[method+" "+canonical(target)] && (code == 200 || code == 400) {
 						continue
 					}
 					if strings.HasPrefix(target, "\\") && code == 400 { // no path at all
@@ -164,7 +171,8 @@ func TestNobodyButTheKeeperGetsInHoweverItIsSpelled(t *testing.T) {
 		}
 	}
 	t.Logf("%d requests", n)
-	assert.Equal(t, map[string]bool{"GET /": true, "GET /queue": true, "GET /plan": true, "GET /destinations": true, "GET /devices": true, "GET /setup": true, "GET /mark.svg": true, "GET /assets/a.js": true,
+	assert.Equal(t, map[string]bool{"GET /": true, "GET /queue": true, "GET /plan": true, "GET /destinations": true,
+		"GET /devices": true, "GET /setup": true, "GET /mark.svg": true, "GET /assets/a.js": true,
 		"GET /open": true, "GET /open.js": true, "POST /open": true}, opened, "what is open is this list")
 	code, _ := d.ask("GET", "/api/v1/status", "Authorization: Bearer "+d.token()+"\r\n", "")
 	assert.Equal(t, 200, code, "and the keeper does get in")
@@ -197,7 +205,8 @@ func TestAChangeByCookieNeedsAPageOfOurs(t *testing.T) {
 		{"nearly JSON", cookie + own + "Content-Type: application/jsonx\r\n", "{}", 415},
 		{"nobody's word for it", cookie + isJSON, "{}", 403},
 		{"typed into the address bar", cookie + "Sec-Fetch-Site: none\r\n" + isJSON, "{}", 403},
-		{"another port of this machine", cookie + "Origin: http://127.0.0.1:1\r\nSec-Fetch-Site: same-site\r\n" + isJSON, "{}", 403},
+		{"another port of this machine", cookie + "Origin: http://127.0.0.1:1\r\nSec-Fetch-Site: same-site\r\n" + isJSON,
+			"{}", 403},
 		{"its origin hidden", cookie + "Origin: null\r\n" + isJSON, "{}", 403},
 		{"two stories", cookie + "Origin: http://evil.example\r\nSec-Fetch-Site: same-origin\r\n" + isJSON, "{}", 403},
 		{"the command line without a type", bearer, "{}", 415},
@@ -214,7 +223,8 @@ func TestALinkIsUsedUpByThePersonWhoOpensIt(t *testing.T) {
 		_, body := d.ask(method, "/open?code="+code, "", "")
 		assert.NotContains(t, body, code)
 	}
-	answer, _ := d.ask("POST", "/open", "Content-Type: application/json\r\nOrigin: http://evil.example\r\n", `{"code":"`+code+`"}`)
+	answer, _ := d.ask("POST", "/open", "Content-Type: application/json\r\nOrigin: http://evil.example\r\n",
+		`{"code":"`+code+`"}`)
 	assert.Equal(t, 403, answer)
 	answer, _ = d.ask("POST", "/open", "Content-Type: text/plain\r\n", `{"code":"`+code+`"}`)
 	assert.Equal(t, 400, answer)
@@ -228,8 +238,10 @@ func TestWhatCanBeReadInTwoWaysIsRefused(t *testing.T) {
 	d := newDoor(t)
 	bearer := "Authorization: Bearer " + d.token() + "\r\nContent-Type: application/json\r\n"
 	smuggled := "2\r\n{}\r\n0\r\n\r\nGET /api/v1/status HTTP/1.1\r\nHost: x\r\n\r\n"
-	for _, headers := range []string{"Content-Length: 4\r\nTransfer-Encoding: chunked\r\n", "Transfer-Encoding: chunked\r\ncontent-length: 4\r\n", "Transfer-Encoding: chunked\r\nTransfer-Encoding: chunked\r\n",
-		"Content-Length: 4\r\nContent-Length: 5\r\n", "Transfer-Encoding: identity\r\n", "Transfer-Encoding: gzip, chunked\r\n", "Content-Length: -1\r\n", "Content-Length: 0x2\r\n"} {
+	for _, headers := range []string{"Content-Length: 4\r\nTransfer-Encoding: chunked\r\n",
+		"Transfer-Encoding: chunked\r\ncontent-length: 4\r\n", "Transfer-Encoding: chunked\r\nTransfer-Encoding: chunked\r\n",
+		"Content-Length: 4\r\nContent-Length: 5\r\n", "Transfer-Encoding: identity\r\n",
+		"Transfer-Encoding: gzip, chunked\r\n", "Content-Length: -1\r\n", "Content-Length: 0x2\r\n"} {
 		code, body := d.ask("POST", "/api/v1/resume", bearer+headers, smuggled)
 		assert.Equal(t, 400, code, "%q: %s", headers, body)
 		if d.conn != nil {
@@ -257,14 +269,23 @@ func TestNoAnswerRepeatsASecret(t *testing.T) {
 		{"GET", "/open?code=" + canary, "", ""},
 		{"POST", "/open", "Content-Type: application/json\r\n", `{"code":"` + canary + `"}`},
 		{"POST", "/open", "Content-Type: application/json\r\n", `{"code":"` + canary},
-		{"POST", "/api/v1/destinations/try", bearer, `{"name":"x","destination":{"kind":"webdav","url":"http://127.0.0.1:1/"},"password":["` + canary + `"]}`},
-		{"POST", "/api/v1/destinations/try", bearer, `{"name":"x","destination":{"kind":"webdav","url":"http://127.0.0.1:1/"},"passwort":"` + canary + `"}`},
-		{"POST", "/api/v1/destinations/try", bearer, `{"name":"x","destination":{"kind":"webdav","url":"http://127.0.0.1:1/","password-from":"` + canary + `"}}`},
-		{"POST", "/api/v1/destinations/try", bearer, `{"name":"x","destination":{"kind":"sftp","address":"127.0.0.1:1"},"key":"` + canary + `"}`},
-		{"POST", "/api/v1/destinations", bearer, `{"name":"x","destination":{"kind":"webdav","url":"http://me:` + canary + `@127.0.0.1:1/"},"password":"` + canary + `"}`},
-		{"POST", "/api/v1/destinations", bearer, `{"name":"x","destination":{"kind":"sftp","address":"127.0.0.1:1","user":"u"},"key":"` + canary + `"}`},
-		{"POST", "/api/v1/destinations/browse", bearer, `{"name":"x","destination":{"kind":"webdav","url":"http://127.0.0.1:1/","user":"u"},"folder":"","password":"` + canary + `"}`},
-		{"PUT", "/api/v1/plan", bearer, `{"text":"yard: x\ndestinations:\n  a: {kind: webdav, url: 'http://u:` + canary + `@h/', password: ` + canary + `, password-from: ` + canary + `}\n"}`},
+		{"POST", "/api/v1/destinations/try", bearer,
+			`{"name":"x","destination":{"kind":"webdav","url":"http://127.0.0.1:1/"},"password":["` + canary + `"]}`},
+		{"POST", "/api/v1/destinations/try", bearer,
+			`{"name":"x","destination":{"kind":"webdav","url":"http://127.0.0.1:1/"},"passwort":"` + canary + `"}`},
+		{"POST", "/api/v1/destinations/try", bearer,
+			`{"name":"x","destination":{"kind":"webdav","url":"http://127.0.0.1:1/","password-from":"` + canary + `"}}`},
+		{"POST", "/api/v1/destinations/try", bearer,
+			`{"name":"x","destination":{"kind":"sftp","address":"127.0.0.1:1"},"key":"` + canary + `"}`},
+		{"POST", "/api/v1/destinations", bearer, `{"name":"x","destination":{"kind":"webdav","url":"http://me:` + canary +
+			`@127.0.0.1:1/"},"password":"` + canary + `"}`},
+		{"POST", "/api/v1/destinations", bearer,
+			`{"name":"x","destination":{"kind":"sftp","address":"127.0.0.1:1","user":"u"},"key":"` + canary + `"}`},
+		{"POST", "/api/v1/destinations/browse", bearer,
+			`{"name":"x","destination":{"kind":"webdav","url":"http://127.0.0.1:1/","user":"u"},"folder":"","password":"` +
+				canary + `"}`},
+		{"PUT", "/api/v1/plan", bearer, `{"text":"yard: x\ndestinations:\n  a: {kind: webdav, url: 'http://u:` + canary +
+			`@h/', password: ` + canary + `, password-from: ` + canary + `}\n"}`},
 		{"PUT", "/api/v1/plan", bearer, `{"text":` + `"` + canary},
 	} {
 		_, body := d.ask(c.method, c.target, c.headers, c.body)
@@ -275,10 +296,13 @@ func TestNoAnswerRepeatsASecret(t *testing.T) {
 // Whatever is asked, with whatever body, is answered and is no fault of ours.
 func FuzzRequest(f *testing.F) {
 	for _, c := range [][3]string{
-		{"GET", "/api/v1/items?after=bnVsbA&limit=5", ""}, {"GET", "/api/v1/items?after=e30", ""}, {"GET", "/api/v1/find?text=a", ""}, {"GET", "/api/v1/items/phone/x-1", ""},
-		{"POST", "/api/v1/pause", `{"device":"x","until":"2030-01-01T00:00:00Z"}`}, {"POST", "/api/v1/retry", `{"device":"x","items":["x-1"]}`},
+		{"GET", "/api/v1/items?after=bnVsbA&limit=5", ""}, {"GET", "/api/v1/items?after=e30", ""}, {"GET",
+			"/api/v1/find?text=a", ""}, {"GET", "/api/v1/items/phone/x-1", ""},
+		{"POST", "/api/v1/pause", `{"device":"x","until":"2030-01-01T00:00:00Z"}`}, {"POST", "/api/v1/retry",
+			`{"device":"x","items":["x-1"]}`},
 		{"POST", "/api/v1/plan/check", `{"text":"yard: x"}`}, {"PUT", "/api/v1/plan", `{"text":"a: [","base":0}`},
-		{"POST", "/api/v1/prove", `{"sample":1}`}, {"POST", "/open", `{"code":"x"}`}, {"DELETE", "/api/v1/destinations/x", ""}, {"POST", "/api/v1/destinations/x/place", `{"is":"moved"}`},
+		{"POST", "/api/v1/prove", `{"sample":1}`}, {"POST", "/open", `{"code":"x"}`}, {"DELETE", "/api/v1/destinations/x",
+			""}, {"POST", "/api/v1/destinations/x/place", `{"is":"moved"}`},
 	} {
 		f.Add(c[0], c[1], c[2])
 	}
@@ -289,7 +313,8 @@ func FuzzRequest(f *testing.F) {
 	token, err := os.ReadFile(filepath.Join(s.Dir, "token"))
 	require.NoError(f, err)
 	f.Fuzz(func(t *testing.T, method, target, body string) {
-		if strings.Contains(target, "destinations/try") || strings.Contains(target, "destinations/browse") || strings.Contains(target, "/events") {
+		if strings.Contains(target, "destinations/try") || strings.Contains(target, "destinations/browse") ||
+			strings.Contains(target, "/events") {
 			return // they reach out, or never end
 		}
 		req, err := http.NewRequest(method, "http://127.0.0.1/", strings.NewReader(body))

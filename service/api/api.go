@@ -47,7 +47,8 @@ type Server struct {
 
 // New makes a server; console holds the built console.
 func New(s *service.Service, console fs.FS, log *slog.Logger) *Server {
-	srv := &Server{service: s, log: log, telling: telling{log: log, ended: make(chan struct{}), status: s.Status, next: s.Changes.Next}}
+	srv := &Server{service: s, log: log, telling: telling{log: log, ended: make(chan struct{}), status: s.Status,
+		next: s.Changes.Next}}
 	srv.app = fiber.New(fiber.Config{
 		AppName:      "yardtide",
 		BodyLimit:    4 << 20,
@@ -75,9 +76,11 @@ func New(s *service.Service, console fs.FS, log *slog.Logger) *Server {
 	srv.routes()
 	srv.route(http.MethodGet, "/api/v1/events", keeperOnly, srv.telling.events)
 	srv.api.OpenAPI().AddOperation(&huma.Operation{
-		OperationID: "events", Method: http.MethodGet, Path: "/api/v1/events", Summary: "The status now, at every change, and while something is sent",
+		OperationID: "events", Method: http.MethodGet, Path: "/api/v1/events", Summary: "The status now, at every " +
+			"change, and while something is sent",
 		Description: "A stream of server-sent events named status; the data of each is what GET /api/v1/status answers.",
-		Responses:   map[string]*huma.Response{"200": {Description: "OK", Content: map[string]*huma.MediaType{"text/event-stream": {}}}},
+		Responses: map[string]*huma.Response{"200": {Description: "OK",
+			Content: map[string]*huma.MediaType{"text/event-stream": {}}}},
 	})
 	srv.openRoutes()
 	srv.fileRoutes(console)
@@ -110,7 +113,8 @@ func Listen(addr string) (net.Listener, error) {
 		return nil, fmt.Errorf("%q: ports below 1024 are the system's; take one such as 7400", addr)
 	}
 	if !loopback(host) {
-		return nil, fmt.Errorf("%q is not a loopback address: the service is reached from this machine only, such as 127.0.0.1:7400", addr)
+		return nil, fmt.Errorf("%q is not a loopback address: the service is reached from this machine only, such as "+
+			"127.0.0.1:7400", addr)
 	}
 	l, err := net.Listen("tcp", addr)
 	if err != nil {
@@ -204,7 +208,8 @@ func (s *Server) fileRoutes(console fs.FS) {
 	}
 	s.app.All("/*", byOurName, s.keeper, func(c fiber.Ctx) error {
 		c.Status(http.StatusNotFound)
-		if c.Method() == http.MethodGet && !strings.HasPrefix(c.Path(), "/api/") && strings.Contains(c.Get("Accept"), "text/html") {
+		if c.Method() == http.MethodGet && !strings.HasPrefix(c.Path(), "/api/") &&
+			strings.Contains(c.Get("Accept"), "text/html") {
 			return index(c) // it says that there is no such page
 		}
 		return refusal{http.StatusNotFound, "There is no such call."}

@@ -74,7 +74,8 @@ func newGuestYard(t *testing.T) *guestYard {
 	require.NoError(t, os.WriteFile(dir+"/locker/2026/deck-phone.jpg", []byte("nine byte"), 0o644))
 	log := slog.New(slog.DiscardHandler)
 	var sense sensor.Set
-	s, err := service.Open(t.Context(), service.Options{Dir: dir + "/data", Log: log, Members: []service.Local{{Name: "desk", Root: dir + "/home", Sensor: &sense}}})
+	s, err := service.Open(t.Context(), service.Options{Dir: dir + "/data", Log: log,
+		Members: []service.Local{{Name: "desk", Root: dir + "/home", Sensor: &sense}}})
 	require.NoError(t, err)
 	_, err = s.Book.Apply(t.Context(), "plan", fmt.Sprintf(guestPlan, dir+"/shed", dir+"/locker"), 0)
 	require.NoError(t, err)
@@ -90,8 +91,10 @@ func newGuestYard(t *testing.T) *guestYard {
 		assert.NoError(t, <-ended)
 		assert.NoError(t, s.Close())
 	})
-	y := &guestYard{t: t, service: s, at: "https://" + l.Addr().String(), tokens: map[string]string{}, told: map[string][]records.Rows{},
-		client: &http.Client{Timeout: time.Minute, Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
+	y := &guestYard{t: t, service: s, at: "https://" + l.Addr().String(), tokens: map[string]string{},
+		told: map[string][]records.Rows{},
+		client: &http.Client{Timeout: time.Minute,
+			Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
 	for _, name := range []string{"deck-phone", "guest"} {
 		y.join(name)
 		y.told[name] = y.recordsOf(name)
@@ -107,7 +110,8 @@ func (y *guestYard) join(name string) {
 	id, err := age.GenerateX25519Identity()
 	require.NoError(y.t, err)
 	token := bytes.Repeat([]byte(name[:1]), 32)
-	_, err = y.service.Household.Join(y.t.Context(), link.Join{Secret: code.Secret[:], Token: token, Recipient: id.Recipient().String()}, "127.0.0.1", time.Now())
+	_, err = y.service.Household.Join(y.t.Context(),
+		link.Join{Secret: code.Secret[:], Token: token, Recipient: id.Recipient().String()}, "127.0.0.1", time.Now())
 	require.NoError(y.t, err)
 	y.tokens[name] = hex.EncodeToString(token)
 }
@@ -124,13 +128,16 @@ func (y *guestYard) recordsOf(name string) []records.Rows {
 	now := time.Now()
 	require.NoError(y.t, r.Catalogue.Apply(ctx, p, name, now))
 	rule := p.Devices[name].Sources[0].Rules[0]
-	require.NoError(y.t, r.Catalogue.Admit(ctx, []records.Item{{Source: "DCIM", Dir: ".", Name: name + ".jpg", Size: 9, Kind: media.Photo, Rule: rule, ContentType: "image/jpeg", TakenMS: now.UnixMilli()}}, p, now))
+	require.NoError(y.t, r.Catalogue.Admit(ctx,
+		[]records.Item{{Source: "DCIM", Dir: ".", Name: name + ".jpg", Size: 9, Kind: media.Photo, Rule: rule,
+			ContentType: "image/jpeg", TakenMS: now.UnixMilli()}}, p, now))
 	require.NoError(y.t, r.Outbox.Follow(ctx))
 	sum := sha256.Sum256([]byte("nine byte"))
 	remote, hash, yes := "2026/"+name+".jpg", hex.EncodeToString(sum[:]), true
 	for _, to := range []queue.State{queue.Sending, queue.Proving, queue.Safe} {
 		for id := range p.Rules[rule].To {
-			require.NoError(y.t, r.Queue.Step(ctx, int64(id+1), to, "told", records.Change{Remote: &remote, SHA256: &hash, Landed: &yes, ProvenAt: &now}, now))
+			require.NoError(y.t, r.Queue.Step(ctx, int64(id+1), to, "told",
+				records.Change{Remote: &remote, SHA256: &hash, Landed: &yes, ProvenAt: &now}, now))
 		}
 	}
 	_, err = r.Ledger.Reserve(ctx, 1, records.Spend{Network: plan.Cellular, Rule: rule}, nil, 10, now)
@@ -141,8 +148,12 @@ func (y *guestYard) recordsOf(name string) []records.Rows {
 }
 
 func (y *guestYard) batch(name string) link.Batch {
-	return link.Batch{ID: fmt.Sprint("b", time.Now().UnixNano()), Begin: true, Whole: true, Epoch: "epoch" + name, Rows: y.told[name], Boot: "boot", Count: time.Now().UnixNano(), Time: time.Now(), Plan: "none", Version: "test",
-		Known: &tell.Known{Conditions: gate.Conditions{Network: plan.WiFi}, Sources: map[string]tell.Source{"DCIM": {Path: "/DCIM", Scanned: time.Now()}}, Places: map[string]gate.At{"locker": {Left: -1}}, Sends: []tell.Send{}, Stands: map[string]tell.Stand{"locker": {ID: "x", Seen: time.Now()}}}}
+	return link.Batch{ID: fmt.Sprint("b", time.Now().UnixNano()), Begin: true, Whole: true, Epoch: "epoch" + name,
+		Rows: y.told[name], Boot: "boot", Count: time.Now().UnixNano(), Time: time.Now(), Plan: "none", Version: "test",
+		Known: &tell.Known{Conditions: gate.Conditions{Network: plan.WiFi},
+			Sources: map[string]tell.Source{"DCIM": {Path: "/DCIM", Scanned: time.Now()}},
+			Places:  map[string]gate.At{"locker": {Left: -1}}, Sends: []tell.Send{},
+			Stands: map[string]tell.Stand{"locker": {ID: "x", Seen: time.Now()}}}}
 }
 
 // post calls as a device. 0 is a call that was not answered in time, as one that waits.
@@ -158,9 +169,11 @@ func (y *guestYard) post(name, path string, body []byte) int {
 	defer res.Body.Close()
 	text, err := io.ReadAll(res.Body)
 	require.NoError(y.t, err)
-	if res.StatusCode < 300 && name == "guest" && !strings.HasSuffix(path, "/holder") { // who knows a hash is told where it lies
+	// who knows a hash is told where it lies
+	if res.StatusCode < 300 && name == "guest" && !strings.HasSuffix(path, "/holder") {
 		for _, others := range []string{"deck-phone.jpg", "DCIM", "desk.jpg"} {
-			assert.NotContains(y.t, strings.ReplaceAll(string(text), "folder: DCIM", ""), others, "%s %s is told of another's", path, body)
+			assert.NotContains(y.t, strings.ReplaceAll(string(text), "folder: DCIM", ""), others, "%s %s is told of another's",
+				path, body)
 		}
 	}
 	return res.StatusCode
@@ -210,8 +223,10 @@ func (y *guestYard) deviceItems(name string) ([]wire.Item, error) {
 // wrongJSON are values that a field may be given, of every family: of another type, beyond the
 // range, too long, too deep, leading elsewhere.
 var wrongJSON = []string{
-	`null`, `""`, `"x"`, `-1`, `1e300`, `9223372036854775807`, `-9223372036854775808`, `true`, `[]`, `{}`, `[[[[[[[[[[[[[[[[[[[[1]]]]]]]]]]]]]]]]]]]]`,
-	`"../../2026/deck-phone.jpg"`, `"/etc/passwd"`, `"2026/deck-phone.jpg"`, `"shed"`, `"` + strings.Repeat("a", 5000) + `"`, `"\u0000"`, `"\u202e"`, `"10000-01-01T00:00:00Z"`, `["a","a"]`,
+	`null`, `""`, `"x"`, `-1`, `1e300`, `9223372036854775807`, `-9223372036854775808`, `true`, `[]`, `{}`,
+	`[[[[[[[[[[[[[[[[[[[[1]]]]]]]]]]]]]]]]]]]]`,
+	`"../../2026/deck-phone.jpg"`, `"/etc/passwd"`, `"2026/deck-phone.jpg"`, `"shed"`, `"` + strings.Repeat("a", 5000) +
+		`"`, `"\u0000"`, `"\u202e"`, `"10000-01-01T00:00:00Z"`, `["a","a"]`,
 	`"` + strings.Repeat("ab", 32) + `"`, `4611686018427387904`,
 }
 
@@ -225,14 +240,22 @@ func TestADeviceThatLiesInItsQuestions(t *testing.T) {
 		calls++
 		assert.Contains(t, []int{0, 200, 400, 401, 403, 404, 413, 422, 429}, code, "%s %.300s", path, body)
 	}
-	whole := link.Asked{Copy: records.Copy{ID: 1, Class: queue.Class{Destination: "locker"}, Bytes: 9, Remote: "2026/guest.jpg"}, Destination: "locker", Look: "look", Hash: strings.Repeat("cd", 32), Bytes: 9, Path: "2026/guest.jpg",
-		Says: "says", Todo: "todo", Claim: "claim", Ended: []string{"other"}, Boot: "boot", Found: records.Lying{Destination: "locker", Path: "a.jpg", Size: 9}, Rooms: []link.RoomAsked{{Destination: "locker", Underway: 1, Wants: 2, Landed: 3}}}
-	for _, what := range []string{"alike", "holder", "taken", "found", "hashed", "lost", "turn", "name", "room", "ended", "nothing"} {
+	whole := link.Asked{Copy: records.Copy{ID: 1, Class: queue.Class{Destination: "locker"}, Bytes: 9,
+		Remote: "2026/guest.jpg"}, Destination: "locker", Look: "look", Hash: strings.Repeat("cd", 32), Bytes: 9,
+		Path: "2026/guest.jpg",
+		Says: "says", Todo: "todo", Claim: "claim", Ended: []string{"other"}, Boot: "boot",
+		Found: records.Lying{Destination: "locker", Path: "a.jpg", Size: 9}, Rooms: []link.RoomAsked{{Destination: "locker",
+			Underway: 1, Wants: 2, Landed: 3}}}
+	for _, what := range []string{"alike", "holder", "taken", "found", "hashed", "lost", "turn", "name", "room", "ended",
+		"nothing"} {
 		eachField(t, whole, func(body string) { refused("/link/others/"+what, body) })
 	}
-	eachField(t, link.Wait{Plan: "other", Claims: []string{"a"}, Boot: "boot", Done: 1}, func(body string) { refused("/link/wait", body) })
-	eachField(t, link.Answer{ID: 1, Is: json.RawMessage(`{}`), Says: "x", Kind: "y"}, func(body string) { refused("/link/answer", body) })
-	for _, body := range []string{"", "{", "\x00", strings.Repeat("[", 100_000), `{"copy":` + strings.Repeat(`{"a":`, 5000) + `1` + strings.Repeat("}", 5000) + "}"} {
+	eachField(t, link.Wait{Plan: "other", Claims: []string{"a"}, Boot: "boot", Done: 1},
+		func(body string) { refused("/link/wait", body) })
+	eachField(t, link.Answer{ID: 1, Is: json.RawMessage(`{}`), Says: "x", Kind: "y"},
+		func(body string) { refused("/link/answer", body) })
+	for _, body := range []string{"", "{", "\x00", strings.Repeat("[", 100_000),
+		`{"copy":` + strings.Repeat(`{"a":`, 5000) + `1` + strings.Repeat("}", 5000) + "}"} {
 		for _, path := range []string{"/link/others/holder", "/link/wait", "/link/answer", "/link/changes", "/join"} {
 			refused(path, body)
 		}
@@ -277,7 +300,8 @@ func TestADeviceThatLiesInWhatItTells(t *testing.T) {
 	y := newGuestYard(t)
 	before := y.state()
 	wrong := []any{
-		nil, "", "text", "\xff\xfe", strings.Repeat("a", 1<<20), "{", `[["a"]]`, "\x00", int64(-1), int64(math.MaxInt64), int64(math.MinInt64), uint64(math.MaxUint64), 1.5, math.NaN(), true,
+		nil, "", "text", "\xff\xfe", strings.Repeat("a", 1<<20), "{", `[["a"]]`, "\x00", int64(-1), int64(math.MaxInt64),
+		int64(math.MinInt64), uint64(math.MaxUint64), 1.5, math.NaN(), true,
 		[]any{1}, map[string]any{"a": 1}, time.Now(), int64(253402300800000), []byte("bytes"), int64(1) << 55,
 	}
 	told := 0
@@ -324,7 +348,10 @@ func TestADeviceThatLiesInWhatItTells(t *testing.T) {
 		"a count that went round":  func(b *link.Batch) { b.Count = math.MinInt64 },
 		"no run":                   func(b *link.Batch) { b.Boot = "" },
 		"an epoch that never ends": func(b *link.Batch) { b.Epoch = strings.Repeat("e", 1<<16) },
-		"another's pause":          func(b *link.Batch) { b.Known.Pause.Until = time.Date(10001, 1, 1, 0, 0, 0, 0, time.UTC) },
+		"another's pause": func(b *link.Batch) {
+			b.Known.Pause.Until = time.Date(10001, 1, 1, 0, 0, 0, 0,
+				time.UTC)
+		},
 	} {
 		b := y.batch("guest")
 		b.Rows = slices.Clone(b.Rows)
@@ -392,7 +419,8 @@ func TestAGuestsWordOfOthersIsLookedAt(t *testing.T) {
 		return y.post("guest", "/link/others/"+what, body)
 	}
 	assert.Equal(t, http.StatusForbidden, ask("lost", link.Asked{Destination: "shed", Path: "2026/deck-phone.jpg"}))
-	assert.Equal(t, http.StatusForbidden, ask("holder", link.Asked{Destination: "shed", Bytes: 9, Hash: strings.Repeat("ab", 32)}))
+	assert.Equal(t, http.StatusForbidden, ask("holder",
+		link.Asked{Destination: "shed", Bytes: 9, Hash: strings.Repeat("ab", 32)}))
 	assert.Equal(t, http.StatusForbidden, ask("found", link.Asked{Destination: "shed", Bytes: 9}))
 	assert.Equal(t, http.StatusForbidden, ask("name", link.Asked{Destination: "nowhere", Path: "a", Claim: "c"}))
 	assert.Equal(t, http.StatusOK, ask("lost", link.Asked{Destination: "locker", Path: "2026/deck-phone.jpg"}))
@@ -409,9 +437,11 @@ func TestAGuestsWordOfOthersIsLookedAt(t *testing.T) {
 	assert.Equal(t, string(queue.Proving), own[0].State)
 	assert.Contains(t, own[0].Says, "It is doubted until its device is heard of.")
 	for i := range 64 {
-		assert.Equal(t, http.StatusOK, ask("name", link.Asked{Destination: "locker", Path: fmt.Sprint("2026/", i), Claim: fmt.Sprint("c", i)}))
+		assert.Equal(t, http.StatusOK, ask("name", link.Asked{Destination: "locker", Path: fmt.Sprint("2026/", i),
+			Claim: fmt.Sprint("c", i)}))
 	}
-	assert.Equal(t, http.StatusTooManyRequests, ask("name", link.Asked{Destination: "locker", Path: "2026/more", Claim: "more"}), "claims are few")
+	assert.Equal(t, http.StatusTooManyRequests,
+		ask("name", link.Asked{Destination: "locker", Path: "2026/more", Claim: "more"}), "claims are few")
 }
 
 func TestJoiningIsForOneDeviceOneName(t *testing.T) {
@@ -420,7 +450,8 @@ func TestJoiningIsForOneDeviceOneName(t *testing.T) {
 	id, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
 	join := func(secret, token []byte, from string) error {
-		_, err := s.Household.Join(t.Context(), link.Join{Secret: secret, Token: token, Recipient: id.Recipient().String()}, from, time.Now())
+		_, err := s.Household.Join(t.Context(), link.Join{Secret: secret, Token: token, Recipient: id.Recipient().String()},
+			from, time.Now())
 		return err
 	}
 	_, err = s.Household.LocalCode("Guest", "/none", time.Now())
@@ -432,7 +463,8 @@ func TestJoiningIsForOneDeviceOneName(t *testing.T) {
 	require.NoError(t, err)
 	guests, err := hex.DecodeString(y.tokens["guest"])
 	require.NoError(t, err)
-	require.ErrorIs(t, join(code.Secret[:], guests, "10.0.0.9"), household.ErrNoJoin, "its token is in use under another name")
+	require.ErrorIs(t, join(code.Secret[:], guests, "10.0.0.9"), household.ErrNoJoin,
+		"its token is in use under another name")
 
 	// Who tries codes is slowed down, and ends nobody else's.
 	wrong := bytes.Repeat([]byte("w"), len(code.Secret))
@@ -448,11 +480,13 @@ func TestJoiningIsForOneDeviceOneName(t *testing.T) {
 
 	// A code lasts ten minutes from when it was given, to the moment.
 	given := time.Now()
-	for after, want := range map[time.Duration]error{0: nil, 10 * time.Minute: nil, 10*time.Minute + time.Nanosecond: household.ErrNoJoin, 24 * time.Hour: household.ErrNoJoin} {
+	for after, want := range map[time.Duration]error{0: nil, 10 * time.Minute: nil, 10*time.Minute +
+		time.Nanosecond: household.ErrNoJoin, 24 * time.Hour: household.ErrNoJoin} {
 		name := fmt.Sprint("phone-", int64(after))
 		code, err := s.Household.LocalCode(name, "/none", given)
 		require.NoError(t, err)
-		_, err = s.Household.Join(t.Context(), link.Join{Secret: code.Secret[:], Token: []byte("the token of " + name), Recipient: id.Recipient().String()}, "from "+name, given.Add(after))
+		_, err = s.Household.Join(t.Context(), link.Join{Secret: code.Secret[:], Token: []byte("the token of " + name),
+			Recipient: id.Recipient().String()}, "from "+name, given.Add(after))
 		require.ErrorIs(t, err, want, "after %s", after)
 	}
 

@@ -87,18 +87,21 @@ func (h *Home) listen(ctx context.Context, address string) {
 
 func (h *Home) serve(ctx context.Context, l net.Listener) error {
 	app := fiber.New(fiber.Config{
-		AppName: "yardtide", BodyLimit: 8 << 20, ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, Concurrency: mostKnownCalls + mostStrangers, ErrorHandler: problem,
+		AppName: "yardtide", BodyLimit: 8 << 20, ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
+		Concurrency: mostKnownCalls + mostStrangers, ErrorHandler: problem,
 		CaseSensitive: true, StrictRouting: true, DisableHeadAutoRegister: true,
 	})
 	app.Use(recoverer.New())
 	ended := make(chan struct{})
 	app.Add([]string{http.MethodPost}, "/join", h.join)
-	for path, answer := range map[string]func(*fiberCall) error{"/link/changes": h.changes, "/link/wait": h.wait, "/link/answer": h.answer, "/link/others/:what": h.others} {
+	for path, answer := range map[string]func(*fiberCall) error{"/link/changes": h.changes, "/link/wait": h.wait,
+		"/link/answer": h.answer, "/link/others/:what": h.others} {
 		app.Add([]string{http.MethodPost}, path, h.device(ended, answer))
 	}
 	// It answers itself: fiber logs what this returns for a request that it could not read.
 	app.Use(func(c fiber.Ctx) error { return problem(c, refusal{http.StatusNotFound, "There is no such call."}) })
-	secured := newPorch(l, &tls.Config{Certificates: []tls.Certificate{h.service.Household.Certificate()}, MinVersion: tls.VersionTLS13, NextProtos: []string{"http/1.1"}}, h.log)
+	secured := newPorch(l, &tls.Config{Certificates: []tls.Certificate{h.service.Household.Certificate()},
+		MinVersion: tls.VersionTLS13, NextProtos: []string{"http/1.1"}}, h.log)
 	served := make(chan error, 1)
 	go func() { served <- app.Listener(secured, fiber.ListenConfig{DisableStartupMessage: true}) }()
 	select {
@@ -168,7 +171,8 @@ type fiberCall struct {
 // read reads the body.
 func (c *fiberCall) read(into any) error {
 	if err := json.Unmarshal(c.Body(), into); err != nil {
-		return refusal{http.StatusBadRequest, "The call cannot be read; the two programs may be of versions that do not know each other."}
+		return refusal{http.StatusBadRequest, "The call cannot be read; the two programs may be of versions that do not " +
+			"know each other."}
 	}
 	return nil
 }
@@ -222,7 +226,8 @@ func (h *Home) device(ended <-chan struct{}, answer func(*fiberCall) error) fibe
 		}
 		var own refusal
 		if errors.As(err, &own) {
-			h.log.Warn("a device was refused", "device", mirror.DeviceName(), "path", strings.Clone(c.Path()), "status", own.code, "says", own.says)
+			h.log.Warn("a device was refused", "device", mirror.DeviceName(), "path", strings.Clone(c.Path()), "status",
+				own.code, "says", own.says)
 		} else if err != nil {
 			h.log.Error("a call of a device failed", "device", mirror.DeviceName(), "path", c.Path(), "err", err)
 		}
@@ -313,7 +318,8 @@ func (h *Home) others(c *fiberCall) error {
 	}
 	c.mirror.Heard()
 	name := c.mirror.DeviceName()
-	t, err := h.service.Household.Desk().Answer(c.ended, name, strings.Clone(c.Params("what")), q, func(destination string) (int64, bool) { return h.service.Household.PartKeepsFree(name, destination) })
+	t, err := h.service.Household.Desk().Answer(c.ended, name, strings.Clone(c.Params("what")), q,
+		func(destination string) (int64, bool) { return h.service.Household.PartKeepsFree(name, destination) })
 	var none link.UnknownCall
 	if errors.As(err, &none) {
 		return refusal{http.StatusNotFound, sentence(err)}

@@ -17,16 +17,20 @@ type jobID struct {
 }
 
 func (s *Server) jobRoutes() {
-	call(s, "jobs", http.MethodGet, "/jobs", "Long work that was started: what runs and what ended lately, the newest first", func(context.Context, *struct{}) (*answer[[]wire.Job], error) {
-		return &answer[[]wire.Job]{s.service.Jobs.All()}, nil
-	})
-	call(s, "job", http.MethodGet, "/jobs/{id}", "How far a job is", func(_ context.Context, in *jobID) (*answer[wire.Job], error) {
-		job, err := s.service.Jobs.Get(in.ID)
-		return &answer[wire.Job]{job}, noJob(in.ID, err)
-	})
-	call(s, "stop-job", http.MethodDelete, "/jobs/{id}", "Stop a job; one that ended stays as it is", func(_ context.Context, in *jobID) (*struct{}, error) {
-		return nil, noJob(in.ID, s.service.Jobs.Stop(in.ID))
-	})
+	call(s, "jobs", http.MethodGet, "/jobs",
+		"Long work that was started: what runs and what ended lately, the newest first", func(context.Context,
+			*struct{}) (*answer[[]wire.Job], error) {
+			return &answer[[]wire.Job]{s.service.Jobs.All()}, nil
+		})
+	call(s, "job", http.MethodGet, "/jobs/{id}", "How far a job is",
+		func(_ context.Context, in *jobID) (*answer[wire.Job], error) {
+			job, err := s.service.Jobs.Get(in.ID)
+			return &answer[wire.Job]{job}, noJob(in.ID, err)
+		})
+	call(s, "stop-job", http.MethodDelete, "/jobs/{id}", "Stop a job; one that ended stays as it is",
+		func(_ context.Context, in *jobID) (*struct{}, error) {
+			return nil, noJob(in.ID, s.service.Jobs.Stop(in.ID))
+		})
 }
 
 // begun answers with a job that was begun.

@@ -14,38 +14,45 @@ import (
 )
 
 func (s *Server) lookRoutes() {
-	call(s, "usual-folders", http.MethodGet, "/devices/{device}/folders", "The folders in which people mostly keep their things, as far as a device has them", func(_ context.Context, in *struct {
-		Device string `path:"device"`
-	}) (*answer[[]wire.UsualFolder], error) {
-		d, err := s.device(in.Device)
-		if err != nil {
-			return nil, err
-		}
-		return &answer[[]wire.UsualFolder]{d.Shows.Usual()}, nil
-	})
-	call(s, "look", http.MethodPost, "/looks", "Look at a folder: how much is in it, of what; a job that tells while it counts", func(_ context.Context, in *request[wire.LookOrder]) (*answer[wire.Job], error) {
-		d, err := s.device(in.Body.Device)
-		if err != nil {
-			return nil, err
-		}
-		job, err := s.service.Look(d, in.Body)
-		var wrong plantext.EditError
-		if errors.As(err, &wrong) {
-			return nil, huma.Error422UnprocessableEntity(wrong.Says)
-		}
-		return s.begun(job, err)
-	})
-	call(s, "look-picture", http.MethodGet, "/jobs/{id}/pictures/{n}", "A small picture that a look found, as JPEG; 202 while it is being made, 204 where there is none", func(ctx context.Context, in *struct {
-		ID string `path:"id" maxLength:"20"`
-		N  int    `path:"n" minimum:"0"`
-	}) (*picture, error) {
-		content, err := s.service.LookPicture(ctx, s.device, in.ID, in.N)
-		if errors.Is(err, service.ErrNoPicture) {
-			return nil, huma.Error404NotFound("There is no such picture.")
-		}
-		if err = noJob(in.ID, err); err != nil && !errors.Is(err, face.ErrBusy) && !errors.Is(err, face.ErrNone) && !errors.Is(err, face.ErrAway) {
-			return nil, err
-		}
-		return pictured(content, err)
-	})
+	call(s, "usual-folders", http.MethodGet, "/devices/{device}/folders",
+		"The folders in which people mostly keep their things, as far as a device has them", func(_ context.Context,
+			in *struct {
+				Device string `path:"device"`
+			}) (*answer[[]wire.UsualFolder], error) {
+			d, err := s.device(in.Device)
+			if err != nil {
+				return nil, err
+			}
+			return &answer[[]wire.UsualFolder]{d.Shows.Usual()}, nil
+		})
+	call(s, "look", http.MethodPost, "/looks",
+		"Look at a folder: how much is in it, of what; a job that tells while it counts", func(_ context.Context,
+			in *request[wire.LookOrder]) (*answer[wire.Job], error) {
+			d, err := s.device(in.Body.Device)
+			if err != nil {
+				return nil, err
+			}
+			job, err := s.service.Look(d, in.Body)
+			var wrong plantext.EditError
+			if errors.As(err, &wrong) {
+				return nil, huma.Error422UnprocessableEntity(wrong.Says)
+			}
+			return s.begun(job, err)
+		})
+	call(s, "look-picture", http.MethodGet, "/jobs/{id}/pictures/{n}",
+		"A small picture that a look found, as JPEG; 202 while it is being made, 204 where there is none",
+		func(ctx context.Context, in *struct {
+			ID string `path:"id" maxLength:"20"`
+			N  int    `path:"n" minimum:"0"`
+		}) (*picture, error) {
+			content, err := s.service.LookPicture(ctx, s.device, in.ID, in.N)
+			if errors.Is(err, service.ErrNoPicture) {
+				return nil, huma.Error404NotFound("There is no such picture.")
+			}
+			if err = noJob(in.ID, err); err != nil && !errors.Is(err, face.ErrBusy) && !errors.Is(err, face.ErrNone) &&
+				!errors.Is(err, face.ErrAway) {
+				return nil, err
+			}
+			return pictured(content, err)
+		})
 }

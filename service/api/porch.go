@@ -39,7 +39,8 @@ const (
 
 // newPorch begins to greet who comes to a listener.
 func newPorch(l net.Listener, config *tls.Config, log *slog.Logger) *porch {
-	d := &porch{Listener: l, config: config, log: log, done: make(chan struct{}), in: make(chan net.Conn), strangers: map[*connection]struct{}{}}
+	d := &porch{Listener: l, config: config, log: log, done: make(chan struct{}), in: make(chan net.Conn),
+		strangers: map[*connection]struct{}{}}
 	d.wait.Go(d.greetAll)
 	d.wait.Go(d.tellOfStrangers)
 	return d

@@ -47,7 +47,8 @@ func TestStrangersShutNoDeviceOut(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, http.StatusOK, y.post("guest", "/link/others/ended", body), "over a connection that it had")
 	y.client.Transport.(*http.Transport).CloseIdleConnections()
-	require.Eventually(t, func() bool { return y.post("guest", "/link/others/ended", body) == http.StatusOK }, greetTime+5*time.Second, 50*time.Millisecond, "over a new one, once the silent ones' time is over")
+	require.Eventually(t, func() bool { return y.post("guest", "/link/others/ended", body) == http.StatusOK },
+		greetTime+5*time.Second, 50*time.Millisecond, "over a new one, once the silent ones' time is over")
 }
 
 func TestOneAddressHasFewStrangers(t *testing.T) {

@@ -36,7 +36,8 @@ type request[T any] struct{ Body T }
 
 // call registers an operation.
 func call[I, O any](s *Server, id, method, path, summary string, handler func(context.Context, *I) (*O, error)) {
-	huma.Register(s.api, huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Errors: []int{400, 401, 404, 409, 422, 500, 503}}, func(ctx context.Context, in *I) (*O, error) {
+	huma.Register(s.api, huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary,
+		Errors: []int{400, 401, 404, 409, 422, 500, 503}}, func(ctx context.Context, in *I) (*O, error) {
 		out, err := handler(ctx, in)
 		var known huma.StatusError
 		var none records.NoItem
@@ -53,7 +54,8 @@ func call[I, O any](s *Server, id, method, path, summary string, handler func(co
 		}
 		if err != nil && records.IsDamage(err) {
 			s.log.Error("a call found damaged records", "call", id, "err", err)
-			return nil, huma.Error503ServiceUnavailable("The records are damaged. Stop Yard Tide and run: yardtide rebuild. What is at the storages is kept, and nothing is sent that is there.")
+			return nil, huma.Error503ServiceUnavailable("The records are damaged. Stop Yard Tide and run: yardtide " +
+				"rebuild. What is at the storages is kept, and nothing is sent that is there.")
 		}
 		if err != nil && !errors.As(err, &known) {
 			s.log.Error("a call failed", "call", id, "err", err)
@@ -64,24 +66,30 @@ func call[I, O any](s *Server, id, method, path, summary string, handler func(co
 }
 
 func (s *Server) routes() {
-	call(s, "status", http.MethodGet, "/status", "How the yard stands", func(ctx context.Context, _ *struct{}) (*answer[wire.Yard], error) {
-		st, err := s.service.Status(ctx)
-		return &answer[wire.Yard]{st}, err
-	})
+	call(s, "status", http.MethodGet, "/status", "How the yard stands",
+		func(ctx context.Context, _ *struct{}) (*answer[wire.Yard], error) {
+			st, err := s.service.Status(ctx)
+			return &answer[wire.Yard]{st}, err
+		})
 	call(s, "items", http.MethodGet, "/items", "A page of items, newest first", s.page)
 	call(s, "find", http.MethodGet, "/find", "Items by name, path or part of a name", s.find)
 	call(s, "story", http.MethodGet, "/items/{device}/{key}", "An item and all that happened to it", s.story)
-	call(s, "compare-form", http.MethodPost, "/items/{device}/{key}/compare", "A picture as shot and as a rendition makes it, and a detail of both", s.compareForm)
-	call(s, "forecast-form", http.MethodPost, "/renditions/forecast", "What a rendition would come to for all that there is, by a sample of it", func(ctx context.Context, in *request[wire.FormAsked]) (*answer[wire.FormForecast], error) {
-		f, err := s.service.Trials.ForecastForm(ctx, in.Body)
-		return &answer[wire.FormForecast]{f}, destinationProblem(err)
-	})
-	call(s, "face", http.MethodGet, "/items/{device}/{key}/face", "A small picture of an item, as JPEG; 202 while it is being made, 204 where there is none", s.face)
+	call(s, "compare-form", http.MethodPost, "/items/{device}/{key}/compare",
+		"A picture as shot and as a rendition makes it, and a detail of both", s.compareForm)
+	call(s, "forecast-form", http.MethodPost, "/renditions/forecast",
+		"What a rendition would come to for all that there is, by a sample of it", func(ctx context.Context,
+			in *request[wire.FormAsked]) (*answer[wire.FormForecast], error) {
+			f, err := s.service.Trials.ForecastForm(ctx, in.Body)
+			return &answer[wire.FormForecast]{f}, destinationProblem(err)
+		})
+	call(s, "face", http.MethodGet, "/items/{device}/{key}/face",
+		"A small picture of an item, as JPEG; 202 while it is being made, 204 where there is none", s.face)
 	s.orderRoutes()
 	call(s, "link", http.MethodPost, "/links", "A new one-time link to the console", func(_ context.Context, in *struct {
 		Host string `header:"Host"`
 	}) (*answer[wire.Link], error) {
-		return &answer[wire.Link]{wire.Link{URL: fmt.Sprintf("http://%s/open?code=%s", in.Host, s.service.Keys.NewLink(time.Now()))}}, nil
+		return &answer[wire.Link]{wire.Link{URL: fmt.Sprintf("http://%s/open?code=%s", in.Host,
+			s.service.Keys.NewLink(time.Now()))}}, nil
 	})
 	s.planRoutes()
 	s.versionRoutes()
@@ -95,57 +103,71 @@ func (s *Server) routes() {
 
 // orderRoutes are the keeper's orders to devices.
 func (s *Server) orderRoutes() {
-	call(s, "pause", http.MethodPost, "/pause", "Hold everything", func(ctx context.Context, in *request[wire.PauseOrder]) (*answer[wire.Count], error) {
-		if until := in.Body.Until; !until.IsZero() && !until.After(time.Now()) {
-			return nil, huma.Error422UnprocessableEntity("The end of the pause lies in the past.")
-		}
-		return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) { return 1, d.Orders.Pause(ctx, in.Body.Until) })
-	})
-	call(s, "resume", http.MethodPost, "/resume", "End a pause", func(ctx context.Context, in *request[wire.ResumeOrder]) (*answer[wire.Count], error) {
-		return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) { return 1, d.Orders.Resume(ctx) })
-	})
-	call(s, "finish", http.MethodPost, "/finish", "Let a device sleep, or go off, when nothing more can go", func(ctx context.Context, in *request[wire.FinishOrder]) (*answer[wire.Count], error) {
-		return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) {
-			err := d.Orders.Finish(ctx, in.Body.Then)
-			if errors.Is(err, awake.ErrUnable) {
-				return 0, huma.Error409Conflict(d.DeviceName() + " cannot be sent to sleep from here: what it runs on does not let Yard Tide do that.")
+	call(s, "pause", http.MethodPost, "/pause", "Hold everything",
+		func(ctx context.Context, in *request[wire.PauseOrder]) (*answer[wire.Count], error) {
+			if until := in.Body.Until; !until.IsZero() && !until.After(time.Now()) {
+				return nil, huma.Error422UnprocessableEntity("The end of the pause lies in the past.")
 			}
-			return 1, err
+			return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) {
+				return 1,
+					d.Orders.Pause(ctx, in.Body.Until)
+			})
 		})
-	})
-	call(s, "retry", http.MethodPost, "/retry", "Take up again what is stuck", func(ctx context.Context, in *request[wire.RetryOrder]) (*answer[wire.Count], error) {
-		if len(in.Body.Items) > 0 && in.Body.Device == "" {
-			return nil, huma.Error422UnprocessableEntity("An item is named on its device: name that too.")
-		}
-		return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) { return s.service.Retry(ctx, d, in.Body.Items) })
-	})
-	call(s, "send-now-cost", http.MethodPost, "/send-now/cost", "What sending items now would take", func(ctx context.Context, in *request[wire.Pick]) (*answer[wire.Cost], error) {
-		d, err := s.device(in.Body.Device)
-		if err != nil {
-			return nil, err
-		}
-		cost, err := d.Told.CostOf(ctx, in.Body.Items)
-		return &answer[wire.Cost]{cost}, err
-	})
-	call(s, "send-now", http.MethodPost, "/send-now", "Send items whatever their gates say", func(ctx context.Context, in *request[wire.SendNowOrder]) (*answer[wire.Cost], error) {
-		d, err := s.device(in.Body.Device)
-		if err != nil {
-			return nil, err
-		}
-		cost, err := d.Orders.SendNow(ctx, in.Body.Items, in.Body.Metered)
-		var needs tell.NeedsMetered
-		if errors.As(err, &needs) {
-			return nil, huma.Error409Conflict("Sending now would cost: " + needs.Cost.Says)
-		}
-		return &answer[wire.Cost]{cost}, err
-	})
+	call(s, "resume", http.MethodPost, "/resume", "End a pause",
+		func(ctx context.Context, in *request[wire.ResumeOrder]) (*answer[wire.Count], error) {
+			return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) { return 1, d.Orders.Resume(ctx) })
+		})
+	call(s, "finish", http.MethodPost, "/finish", "Let a device sleep, or go off, when nothing more can go",
+		func(ctx context.Context, in *request[wire.FinishOrder]) (*answer[wire.Count], error) {
+			return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) {
+				err := d.Orders.Finish(ctx, in.Body.Then)
+				if errors.Is(err, awake.ErrUnable) {
+					return 0, huma.Error409Conflict(d.DeviceName() +
+						" cannot be sent to sleep from here: what it runs on does not let Yard Tide do that.")
+				}
+				return 1, err
+			})
+		})
+	call(s, "retry", http.MethodPost, "/retry", "Take up again what is stuck",
+		func(ctx context.Context, in *request[wire.RetryOrder]) (*answer[wire.Count], error) {
+			if len(in.Body.Items) > 0 && in.Body.Device == "" {
+				return nil, huma.Error422UnprocessableEntity("An item is named on its device: name that too.")
+			}
+			return s.eachDevice(in.Body.Device, func(d service.Device) (int64,
+				error) {
+				return s.service.Retry(ctx, d, in.Body.Items)
+			})
+		})
+	call(s, "send-now-cost", http.MethodPost, "/send-now/cost", "What sending items now would take",
+		func(ctx context.Context, in *request[wire.Pick]) (*answer[wire.Cost], error) {
+			d, err := s.device(in.Body.Device)
+			if err != nil {
+				return nil, err
+			}
+			cost, err := d.Told.CostOf(ctx, in.Body.Items)
+			return &answer[wire.Cost]{cost}, err
+		})
+	call(s, "send-now", http.MethodPost, "/send-now", "Send items whatever their gates say",
+		func(ctx context.Context, in *request[wire.SendNowOrder]) (*answer[wire.Cost], error) {
+			d, err := s.device(in.Body.Device)
+			if err != nil {
+				return nil, err
+			}
+			cost, err := d.Orders.SendNow(ctx, in.Body.Items, in.Body.Metered)
+			var needs tell.NeedsMetered
+			if errors.As(err, &needs) {
+				return nil, huma.Error409Conflict("Sending now would cost: " + needs.Cost.Says)
+			}
+			return &answer[wire.Cost]{cost}, err
+		})
 }
 
 func (s *Server) device(name string) (service.Device, error) {
 	if d, ok := s.service.Device(name); ok {
 		return d, nil
 	}
-	return service.Device{}, huma.Error404NotFound(fmt.Sprintf("There is no device %q here; there is %s.", name, strings.Join(s.names(), ", ")))
+	return service.Device{}, huma.Error404NotFound(fmt.Sprintf("There is no device %q here; there is %s.", name,
+		strings.Join(s.names(), ", ")))
 }
 
 func (s *Server) names() []string {
@@ -194,7 +216,8 @@ type pageQuery struct {
 
 // page merges the pages of the devices. Its cursor holds the last item of each.
 func (s *Server) page(ctx context.Context, in *pageQuery) (*answer[wire.Page], error) {
-	noCursor := huma.Error422UnprocessableEntity("This is not a cursor of this API.", &huma.ErrorDetail{Location: "query.after", Message: "take it from next of the page before"})
+	noCursor := huma.Error422UnprocessableEntity("This is not a cursor of this API.",
+		&huma.ErrorDetail{Location: "query.after", Message: "take it from next of the page before"})
 	after := map[string]string{}
 	if in.After != "" {
 		text, err := base64.RawURLEncoding.DecodeString(in.After)
@@ -213,7 +236,8 @@ func (s *Server) page(ctx context.Context, in *pageQuery) (*answer[wire.Page], e
 	out := &answer[wire.Page]{wire.Page{Items: []wire.Item{}}}
 	full := false
 	for _, d := range devices {
-		items, err := d.Told.Items(ctx, wire.Filter{State: in.State, Kind: in.Kind, Hold: in.Hold, Destination: in.Destination, After: after[d.DeviceName()], Limit: in.Limit})
+		items, err := d.Told.Items(ctx, wire.Filter{State: in.State, Kind: in.Kind, Hold: in.Hold,
+			Destination: in.Destination, After: after[d.DeviceName()], Limit: in.Limit})
 		var none records.NoItem
 		if errors.As(err, &none) {
 			return nil, noCursor
@@ -335,33 +359,39 @@ func pictured(content []byte, err error) (*picture, error) {
 }
 
 func (s *Server) planRoutes() {
-	call(s, "plan", http.MethodGet, "/plan", "The plan in force", func(ctx context.Context, _ *struct{}) (*answer[planwire.PlanText], error) {
-		if s.service.Book.Plan() == nil {
-			return nil, huma.Error404NotFound("There is no plan yet. Put one in force with: yardtide plan apply FILE")
-		}
-		return s.planNow(ctx)
-	})
-	call(s, "apply-plan", http.MethodPut, "/plan", "Put a plan in force", func(ctx context.Context, in *request[planwire.PlanChange]) (*answer[planwire.PlanText], error) {
-		if _, err := s.service.Book.Apply(ctx, orPlan(in.Body.File), in.Body.Text, in.Body.Base); err != nil {
-			return nil, planProblem(err)
-		}
-		return s.planNow(ctx)
-	})
-	call(s, "try-plan", http.MethodPost, "/plan/try", "What a plan would do to the yard's items, beside what today's does; nothing is changed", func(ctx context.Context, in *request[planwire.PlanDraft]) (*answer[planwire.PlanTried], error) {
-		tried, err := s.service.Trials.TryPlan(ctx, orPlan(in.Body.File), in.Body.Text)
-		if err != nil {
-			return nil, planProblem(err)
-		}
-		return &answer[planwire.PlanTried]{tried}, nil
-	})
-	call(s, "check-plan", http.MethodPost, "/plan/check", "Look for mistakes in a plan, and tell what follows from it", func(ctx context.Context, in *request[planwire.PlanDraft]) (*answer[planwire.PlanNotes], error) {
-		p, err := plantext.Parse(orPlan(in.Body.File), []byte(in.Body.Text))
-		if err != nil {
-			return nil, planProblem(err)
-		}
-		doubts, err := s.service.Trials.Doubts(ctx, p)
-		return &answer[planwire.PlanNotes]{planwire.PlanNotes{Says: s.service.Book.WouldChange(in.Body.Text), Notes: append(s.service.Trials.PlaceNotes(p), doubts...)}}, err
-	})
+	call(s, "plan", http.MethodGet, "/plan", "The plan in force",
+		func(ctx context.Context, _ *struct{}) (*answer[planwire.PlanText], error) {
+			if s.service.Book.Plan() == nil {
+				return nil, huma.Error404NotFound("There is no plan yet. Put one in force with: yardtide plan apply FILE")
+			}
+			return s.planNow(ctx)
+		})
+	call(s, "apply-plan", http.MethodPut, "/plan", "Put a plan in force",
+		func(ctx context.Context, in *request[planwire.PlanChange]) (*answer[planwire.PlanText], error) {
+			if _, err := s.service.Book.Apply(ctx, orPlan(in.Body.File), in.Body.Text, in.Body.Base); err != nil {
+				return nil, planProblem(err)
+			}
+			return s.planNow(ctx)
+		})
+	call(s, "try-plan", http.MethodPost, "/plan/try",
+		"What a plan would do to the yard's items, beside what today's does; nothing is changed", func(ctx context.Context,
+			in *request[planwire.PlanDraft]) (*answer[planwire.PlanTried], error) {
+			tried, err := s.service.Trials.TryPlan(ctx, orPlan(in.Body.File), in.Body.Text)
+			if err != nil {
+				return nil, planProblem(err)
+			}
+			return &answer[planwire.PlanTried]{tried}, nil
+		})
+	call(s, "check-plan", http.MethodPost, "/plan/check", "Look for mistakes in a plan, and tell what follows from it",
+		func(ctx context.Context, in *request[planwire.PlanDraft]) (*answer[planwire.PlanNotes], error) {
+			p, err := plantext.Parse(orPlan(in.Body.File), []byte(in.Body.Text))
+			if err != nil {
+				return nil, planProblem(err)
+			}
+			doubts, err := s.service.Trials.Doubts(ctx, p)
+			return &answer[planwire.PlanNotes]{planwire.PlanNotes{Says: s.service.Book.WouldChange(in.Body.Text),
+				Notes: append(s.service.Trials.PlaceNotes(p), doubts...)}}, err
+		})
 }
 
 func (s *Server) planNow(ctx context.Context) (*answer[planwire.PlanText], error) {
@@ -375,42 +405,52 @@ func (s *Server) planNow(ctx context.Context) (*answer[planwire.PlanText], error
 }
 
 func (s *Server) versionRoutes() {
-	call(s, "plan-history", http.MethodGet, "/plan/versions", "The plan's versions, the newest first, and what each changed", func(_ context.Context, in *struct {
-		Before int64 `query:"before" minimum:"0" doc:"Go on before this version"`
-	}) (*answer[[]planwire.PlanVersion], error) {
-		list, err := s.service.Book.History(in.Before)
-		return &answer[[]planwire.PlanVersion]{list}, err
-	})
-	call(s, "plan-diff", http.MethodGet, "/plan/diff", "What changed between two versions of the plan", func(_ context.Context, in *struct {
-		From int64 `query:"from" minimum:"0" doc:"0 is nothing at all"`
-		To   int64 `query:"to" minimum:"1"`
-	}) (*answer[planwire.PlanDiff], error) {
-		d, err := s.service.Book.Diff(in.From, in.To)
-		return &answer[planwire.PlanDiff]{d}, planProblem(err)
-	})
-	call(s, "plan-keys", http.MethodGet, "/plan/keys", "Every key of the plan: what may stand behind it, and what it means", func(context.Context, *struct{}) (*answer[[]plantext.Key], error) {
-		return &answer[[]plantext.Key]{plantext.Keys()}, nil
-	})
-	call(s, "edit-plan", http.MethodPost, "/plan/edits", "Have keys of the plan say something else, or tell what that would change", func(ctx context.Context, in *request[planwire.PlanEdits]) (*answer[planwire.PlanEdited], error) {
-		edited, err := s.service.Trials.EditPlan(ctx, in.Body)
-		return &answer[planwire.PlanEdited]{edited}, destinationProblem(err)
-	})
-	call(s, "bursts", http.MethodGet, "/bursts", "The shots in a row that look alike, among the photos that a rule takes", func(ctx context.Context, in *struct {
-		Rule string `query:"rule" required:"true" minLength:"1"`
-	}) (*answer[[]wire.BurstsFound], error) {
-		found, err := s.service.Trials.FoundBursts(ctx, in.Rule)
-		return &answer[[]wire.BurstsFound]{found}, destinationProblem(err)
-	})
-	call(s, "plan-landings", http.MethodPost, "/plan/landings", "Where items would land at a destination by a layout: some of the keeper's own, and the awkward ones", func(ctx context.Context, in *request[planwire.LayoutAsked]) (*answer[[]planwire.SetupName], error) {
-		names, err := s.service.Trials.Landings(ctx, in.Body)
-		return &answer[[]planwire.SetupName]{names}, destinationProblem(err)
-	})
-	call(s, "plan-undo", http.MethodPost, "/plan/undo", "Put an earlier version of the plan in force again", func(ctx context.Context, in *request[planwire.PlanUndo]) (*answer[planwire.PlanText], error) {
-		if _, err := s.service.Book.GoBack(ctx, in.Body.To, in.Body.Base); err != nil {
-			return nil, planProblem(err)
-		}
-		return s.planNow(ctx)
-	})
+	call(s, "plan-history", http.MethodGet, "/plan/versions",
+		"The plan's versions, the newest first, and what each changed", func(_ context.Context, in *struct {
+			Before int64 `query:"before" minimum:"0" doc:"Go on before this version"`
+		}) (*answer[[]planwire.PlanVersion], error) {
+			list, err := s.service.Book.History(in.Before)
+			return &answer[[]planwire.PlanVersion]{list}, err
+		})
+	call(s, "plan-diff", http.MethodGet, "/plan/diff", "What changed between two versions of the plan",
+		func(_ context.Context, in *struct {
+			From int64 `query:"from" minimum:"0" doc:"0 is nothing at all"`
+			To   int64 `query:"to" minimum:"1"`
+		}) (*answer[planwire.PlanDiff], error) {
+			d, err := s.service.Book.Diff(in.From, in.To)
+			return &answer[planwire.PlanDiff]{d}, planProblem(err)
+		})
+	call(s, "plan-keys", http.MethodGet, "/plan/keys",
+		"Every key of the plan: what may stand behind it, and what it means", func(context.Context,
+			*struct{}) (*answer[[]plantext.Key], error) {
+			return &answer[[]plantext.Key]{plantext.Keys()}, nil
+		})
+	call(s, "edit-plan", http.MethodPost, "/plan/edits",
+		"Have keys of the plan say something else, or tell what that would change", func(ctx context.Context,
+			in *request[planwire.PlanEdits]) (*answer[planwire.PlanEdited], error) {
+			edited, err := s.service.Trials.EditPlan(ctx, in.Body)
+			return &answer[planwire.PlanEdited]{edited}, destinationProblem(err)
+		})
+	call(s, "bursts", http.MethodGet, "/bursts", "The shots in a row that look alike, among the photos that a rule takes",
+		func(ctx context.Context, in *struct {
+			Rule string `query:"rule" required:"true" minLength:"1"`
+		}) (*answer[[]wire.BurstsFound], error) {
+			found, err := s.service.Trials.FoundBursts(ctx, in.Rule)
+			return &answer[[]wire.BurstsFound]{found}, destinationProblem(err)
+		})
+	call(s, "plan-landings", http.MethodPost, "/plan/landings",
+		"Where items would land at a destination by a layout: some of the keeper's own, and the awkward ones",
+		func(ctx context.Context, in *request[planwire.LayoutAsked]) (*answer[[]planwire.SetupName], error) {
+			names, err := s.service.Trials.Landings(ctx, in.Body)
+			return &answer[[]planwire.SetupName]{names}, destinationProblem(err)
+		})
+	call(s, "plan-undo", http.MethodPost, "/plan/undo", "Put an earlier version of the plan in force again",
+		func(ctx context.Context, in *request[planwire.PlanUndo]) (*answer[planwire.PlanText], error) {
+			if _, err := s.service.Book.GoBack(ctx, in.Body.To, in.Body.Base); err != nil {
+				return nil, planProblem(err)
+			}
+			return s.planNow(ctx)
+		})
 }
 
 func orPlan(file string) string {
@@ -438,7 +478,8 @@ func planProblem(err error) error {
 	}
 	var details []error
 	for _, p := range problems {
-		details = append(details, &huma.ErrorDetail{Location: fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column), Message: p.What + "; " + p.Would})
+		details = append(details, &huma.ErrorDetail{Location: fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column),
+			Message: p.What + "; " + p.Would})
 	}
 	n := fmt.Sprintf("%d mistakes", len(problems))
 	if len(problems) == 1 {
@@ -458,38 +499,44 @@ type onePhone struct {
 }
 
 func (s *Server) standinRoutes() {
-	call(s, "phones", http.MethodGet, "/standin/phones", "The simulated phones, none outside the demo", func(context.Context, *struct{}) (*answer[[]wire.Phone], error) {
-		out := &answer[[]wire.Phone]{[]wire.Phone{}}
-		if s.service.Standin != nil {
-			out.Body = append(out.Body, s.service.Standin.Phones()...)
-		}
-		return out, nil
-	})
-	call(s, "set-phone", http.MethodPut, "/standin/phones/{device}", "Set a simulated phone's network and power", func(ctx context.Context, in *struct {
-		Device string `path:"device"`
-		Body   gate.Conditions
-	}) (*answer[[]wire.Phone], error) {
-		return s.standin(func(st service.Standin) error { return st.SetPhone(ctx, in.Device, in.Body) })
-	})
-	call(s, "standin-clock", http.MethodGet, "/standin/clock", "The clock that simulated devices live by", func(context.Context, *struct{}) (*answer[wire.StandinClock], error) {
-		if s.service.Standin == nil {
-			return nil, huma.Error404NotFound("Nothing is simulated here.")
-		}
-		return &answer[wire.StandinClock]{s.service.Standin.Clock()}, nil
-	})
-	call(s, "set-standin-clock", http.MethodPut, "/standin/clock", "Set it, stop it, step it or speed it up", func(ctx context.Context, in *request[wire.StandinClock]) (*answer[wire.StandinClock], error) {
-		if s.service.Standin == nil {
-			return nil, huma.Error404NotFound("Nothing is simulated here.")
-		}
-		err := s.service.Standin.SetClock(ctx, in.Body)
-		return &answer[wire.StandinClock]{s.service.Standin.Clock()}, err
-	})
-	call(s, "follow-day", http.MethodPost, "/standin/phones/{device}/day", "Let a simulated device follow its day", func(ctx context.Context, in *onePhone) (*answer[[]wire.Phone], error) {
-		return s.standin(func(st service.Standin) error { return st.FollowDay(ctx, in.Device) })
-	})
-	call(s, "take-picture", http.MethodPost, "/standin/phones/{device}/pictures", "Let a simulated phone take a picture", func(ctx context.Context, in *onePhone) (*answer[[]wire.Phone], error) {
-		return s.standin(func(st service.Standin) error { return st.TakePicture(ctx, in.Device) })
-	})
+	call(s, "phones", http.MethodGet, "/standin/phones", "The simulated phones, none outside the demo",
+		func(context.Context, *struct{}) (*answer[[]wire.Phone], error) {
+			out := &answer[[]wire.Phone]{[]wire.Phone{}}
+			if s.service.Standin != nil {
+				out.Body = append(out.Body, s.service.Standin.Phones()...)
+			}
+			return out, nil
+		})
+	call(s, "set-phone", http.MethodPut, "/standin/phones/{device}", "Set a simulated phone's network and power",
+		func(ctx context.Context, in *struct {
+			Device string `path:"device"`
+			Body   gate.Conditions
+		}) (*answer[[]wire.Phone], error) {
+			return s.standin(func(st service.Standin) error { return st.SetPhone(ctx, in.Device, in.Body) })
+		})
+	call(s, "standin-clock", http.MethodGet, "/standin/clock", "The clock that simulated devices live by",
+		func(context.Context, *struct{}) (*answer[wire.StandinClock], error) {
+			if s.service.Standin == nil {
+				return nil, huma.Error404NotFound("Nothing is simulated here.")
+			}
+			return &answer[wire.StandinClock]{s.service.Standin.Clock()}, nil
+		})
+	call(s, "set-standin-clock", http.MethodPut, "/standin/clock", "Set it, stop it, step it or speed it up",
+		func(ctx context.Context, in *request[wire.StandinClock]) (*answer[wire.StandinClock], error) {
+			if s.service.Standin == nil {
+				return nil, huma.Error404NotFound("Nothing is simulated here.")
+			}
+			err := s.service.Standin.SetClock(ctx, in.Body)
+			return &answer[wire.StandinClock]{s.service.Standin.Clock()}, err
+		})
+	call(s, "follow-day", http.MethodPost, "/standin/phones/{device}/day", "Let a simulated device follow its day",
+		func(ctx context.Context, in *onePhone) (*answer[[]wire.Phone], error) {
+			return s.standin(func(st service.Standin) error { return st.FollowDay(ctx, in.Device) })
+		})
+	call(s, "take-picture", http.MethodPost, "/standin/phones/{device}/pictures", "Let a simulated phone take a picture",
+		func(ctx context.Context, in *onePhone) (*answer[[]wire.Phone], error) {
+			return s.standin(func(st service.Standin) error { return st.TakePicture(ctx, in.Device) })
+		})
 }
 
 func (s *Server) standin(do func(service.Standin) error) (*answer[[]wire.Phone], error) {

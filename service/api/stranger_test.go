@@ -25,8 +25,10 @@ func TestWhatIsNoRequestIsNoFaultOfOurs(t *testing.T) {
 		return b[:n]
 	}()
 	for what, payload := range map[string][]byte{
-		"a TLS hello": hello, "a TLS hello and more": append(bytes.Clone(hello), "\r\n\r\n"...), "zeros": make([]byte, 600), "SSH": []byte("SSH-2.0-x\r\n"), "no request line": []byte("\r\n\r\n\r\n"),
-		"no version": []byte("GET /\r\n\r\n"), "a method nobody knows": []byte("TIDE / HTTP/1.1\r\nHost: x\r\n\r\n"), "bytes": bytes.Repeat([]byte{0xff}, 9000),
+		"a TLS hello": hello, "a TLS hello and more": append(bytes.Clone(hello), "\r\n\r\n"...), "zeros": make([]byte,
+			600), "SSH": []byte("SSH-2.0-x\r\n"), "no request line": []byte("\r\n\r\n\r\n"),
+		"no version": []byte("GET /\r\n\r\n"), "a method nobody knows": []byte("TIDE / HTTP/1.1\r\nHost: x\r\n\r\n"),
+		"bytes": bytes.Repeat([]byte{0xff}, 9000),
 	} {
 		conn, err := net.Dial("tcp", d.address)
 		require.NoError(t, err)

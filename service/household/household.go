@@ -87,7 +87,9 @@ type Household struct {
 
 // New makes a household that knows nobody yet: Open reads who joined.
 func New(o Options) *Household {
-	return &Household{Options: o, members: map[string]membership{}, mirrors: map[string]*link.Mirror{}, leaving: map[string]chan struct{}{}, codes: map[string]*joinCode{}, moved: make(chan struct{}), wrong: map[string]wrongCodes{}}
+	return &Household{Options: o, members: map[string]membership{}, mirrors: map[string]*link.Mirror{},
+		leaving: map[string]chan struct{}{}, codes: map[string]*joinCode{}, moved: make(chan struct{}),
+		wrong: map[string]wrongCodes{}}
 }
 
 // Mirrors stand for the devices elsewhere.
@@ -240,7 +242,8 @@ func (h *Household) Open(ctx context.Context) error {
 	}
 	der, err := hex.DecodeString(strings.TrimSpace(string(text)))
 	if err != nil {
-		return fmt.Errorf("the key for the home network in %s is damaged; put back the one that was there, or remove the file and let the devices join again", file)
+		return fmt.Errorf("the key for the home network in %s is damaged; put back the one that was there, or remove "+
+			"the file and let the devices join again", file)
 	}
 	if h.cert, h.pin, err = link.Certificate(der); err != nil {
 		return err
@@ -288,7 +291,8 @@ func (h *Household) homeFile() string { return filepath.Join(h.Dir, "home-networ
 
 // member takes a device elsewhere in.
 func (h *Household) member(ctx context.Context, name string, m membership) error {
-	mirror, err := link.OpenMirror(ctx, link.MirrorOptions{Device: name, Dir: filepath.Join(h.Dir, "devices", m.folder), Tell: h.Tell, Log: h.Log})
+	mirror, err := link.OpenMirror(ctx, link.MirrorOptions{Device: name, Dir: filepath.Join(h.Dir, "devices", m.folder),
+		Tell: h.Tell, Log: h.Log})
 	if err != nil {
 		return err
 	}
@@ -297,7 +301,8 @@ func (h *Household) member(ctx context.Context, name string, m membership) error
 	h.list = append(slices.Clone(h.list), mirror)
 	h.mu.Unlock()
 	mirror.SetPlan(h.Book.PlanOrEmpty())
-	h.Fleet.Join(fleet.Member{Name: name, Records: mirror.Records, Counts: mirror.Told.Counts, Wake: func() {}, Tell: h.Tell, Lost: mirror.Orders.Lose, Spoiled: mirror.Spoiled})
+	h.Fleet.Join(fleet.Member{Name: name, Records: mirror.Records, Counts: mirror.Told.Counts, Wake: func() {},
+		Tell: h.Tell, Lost: mirror.Orders.Lose, Spoiled: mirror.Spoiled})
 	return nil
 }
 
@@ -354,14 +359,16 @@ func (h *Household) NewCode(name string, now time.Time) (wire.JoinCode, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if !h.home.Listening {
-		return wire.JoinCode{}, Refuse("the service does not listen on the home network, so that no device can reach it; switch that on first (the page Devices, or yardtide device network ADDRESS)")
+		return wire.JoinCode{}, Refuse("the service does not listen on the home network, so that no device can reach " +
+			"it; switch that on first (the page Devices, or yardtide device network ADDRESS)")
 	}
 	c := h.give(name, reachable(h.home.Address), now)
 	picture, err := qr.Encode(c.String(), qr.M)
 	if err != nil {
 		return wire.JoinCode{}, fmt.Errorf("drawing the code: %w", err)
 	}
-	return wire.JoinCode{Device: name, Code: c.String(), ByHand: c.ByHand(), Fingerprint: h.pin.String(), Until: now.Add(codeLife), QR: modules(picture)}, nil
+	return wire.JoinCode{Device: name, Code: c.String(), ByHand: c.ByHand(), Fingerprint: h.pin.String(),
+		Until: now.Add(codeLife), QR: modules(picture)}, nil
 }
 
 // quiet is how many light modules are around a QR picture (ISO/IEC 18004).
@@ -412,7 +419,8 @@ func ownAddress() string {
 
 // ErrNoJoin is the refusal of a device that wants to join, whatever the reason: a
 // stranger learns nothing from it.
-var ErrNoJoin = errors.New("the code is wrong, was used already, or is older than ten minutes; make a new one where the service runs")
+var ErrNoJoin = errors.New("the code is wrong, was used already, or is older than ten minutes; make a new one " +
+	"where the service runs")
 
 // Join lets a device in that shows the secret of a code, from an address. It may ask again with
 // the same token, as the answer may have been lost. A code is used up once the membership is on
@@ -429,12 +437,14 @@ func (h *Household) Join(ctx context.Context, j link.Join, address string, now t
 	answer := link.Joined{Time: time.Now(), Device: name, Yard: h.Book.PlanOrEmpty().Yard}
 	h.mu.Lock()
 	again := code.used != "" && h.members[name].Token == hash
-	inUse := !again && slices.ContainsFunc(slices.Collect(maps.Values(h.members)), func(m membership) bool { return m.Token == hash })
+	inUse := !again && slices.ContainsFunc(slices.Collect(maps.Values(h.members)),
+		func(m membership) bool { return m.Token == hash })
 	h.mu.Unlock()
 	if again {
 		return answer, nil
 	}
-	if _, err := age.ParseX25519Recipient(j.Recipient); err != nil || len(j.Token) < 16 || inUse { // one device has one name
+	if _, err := age.ParseX25519Recipient(j.Recipient); err != nil || len(j.Token) < 16 ||
+		inUse { // one device has one name
 		return link.Joined{}, ErrNoJoin
 	}
 	m := membership{Token: hash, Recipient: j.Recipient, Joined: now.UTC(), folder: h.folderFor(name)}
@@ -466,7 +476,8 @@ func tokenHash(token []byte) string {
 
 // find finds the code with a secret, that is unused or was used with the same token. A wrong
 // secret slows down the address that it came from, and ends nobody's code.
-func (h *Household) find(secret []byte, token, address string, now time.Time) (device string, code *joinCode, err error) {
+func (h *Household) find(secret []byte, token, address string,
+	now time.Time) (device string, code *joinCode, err error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for name, c := range h.codes {
@@ -542,9 +553,11 @@ func (h *Household) Revoke(name string) (wire.Revoked, error) {
 		}
 		slices.Sort(r.Secrets)
 	}
-	r.Says = name + " is known no more, and is answered no more. What it sent stays; what was only on it is not told of any longer."
+	r.Says = name + " is known no more, and is answered no more. What it sent stays; what was only on it is not told " +
+		"of any longer."
 	if len(r.Secrets) > 0 {
-		r.Says += " It held the secrets of " + gate.And(r.Secrets) + ": if it may be in other hands, change them there, and give the new ones here (yardtide destination secret)."
+		r.Says += " It held the secrets of " + gate.And(r.Secrets) +
+			": if it may be in other hands, change them there, and give the new ones here (yardtide destination secret)."
 	}
 	h.Log.Info("a device was revoked", "device", name)
 	h.Tell()
@@ -572,7 +585,8 @@ func (h *Household) rename(ctx context.Context, name, to string, put planbook.Pu
 	h.mu.Unlock()
 	if name != to {
 		if slices.Contains(h.Own, name) {
-			return planwire.PlanEdited{}, Refuse("%s runs with the service, and has the name with which that is started (serve -device); only a device elsewhere is renamed", name)
+			return planwire.PlanEdited{}, Refuse("%s runs with the service, and has the name with which that is started "+
+				"(serve -device); only a device elsewhere is renamed", name)
 		}
 		if !known {
 			return planwire.PlanEdited{}, ErrNoDevice

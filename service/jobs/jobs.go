@@ -56,7 +56,8 @@ var (
 //
 // The work tells how far it is with tell, and may end with an error, which the job
 // then says.
-func (j *Jobs) Begin(one wire.Job, beside bool, work func(ctx context.Context, tell func(func(*wire.Job))) error) (wire.Job, error) {
+func (j *Jobs) Begin(one wire.Job, beside bool,
+	work func(ctx context.Context, tell func(func(*wire.Job))) error) (wire.Job, error) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	n := 0

@@ -163,7 +163,8 @@ func (b *Book) Diff(from, to int64) (planwire.PlanDiff, error) {
 
 // TextDiff is what changed between two texts, as a unified diff; "" for the same.
 func TextDiff(before, after, from, to string) (string, error) {
-	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(before), B: difflib.SplitLines(after), FromFile: from, ToFile: to, Context: 3})
+	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(before),
+		B: difflib.SplitLines(after), FromFile: from, ToFile: to, Context: 3})
 	if err != nil {
 		return "", fmt.Errorf("comparing two texts of the plan: %w", err)
 	}

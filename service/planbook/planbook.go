@@ -50,7 +50,8 @@ func (e Stale) Error() string {
 	if e.Base == 0 {
 		return fmt.Sprintf("there is a plan already, version %d; look at it (yardtide plan show) and change that one", e.Now)
 	}
-	return fmt.Sprintf("the change was made on version %d of the plan, and version %d is in force; look at what it says (yardtide plan show) and change that one", e.Base, e.Now)
+	return fmt.Sprintf("the change was made on version %d of the plan, and version %d is in force; look at what it "+
+		"says (yardtide plan show) and change that one", e.Base, e.Now)
 }
 
 // folder is where the plan's versions lie.
@@ -170,7 +171,8 @@ func (b *Book) Apply(ctx context.Context, file, text string, base int64) (versio
 
 // Edit changes the text in force, and returns its version then. The errors are those of Put, On, Closed, and
 // of the edit.
-func (b *Book) Edit(ctx context.Context, base int64, edit func(text string) (string, error)) (version int64, err error) {
+func (b *Book) Edit(ctx context.Context, base int64, edit func(text string) (string, error)) (version int64,
+	err error) {
 	err = b.byKeeper(func(put Put) error {
 		before, now, err := b.On(base)
 		if version = now; err != nil {

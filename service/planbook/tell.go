@@ -18,7 +18,8 @@ func (b *Book) Tell() planwire.PlanText {
 	if version > 0 {
 		values = plantext.Value(p)
 	}
-	return planwire.PlanText{Text: text, Version: version, Values: values, Rules: rules(p), Sources: sources(p), Devices: devices(p), Renditions: renditions(p)}
+	return planwire.PlanText{Text: text, Version: version, Values: values, Rules: rules(p), Sources: sources(p),
+		Devices: devices(p), Renditions: renditions(p)}
 }
 
 // rules tells what the rules of a plan do, by name.
@@ -67,7 +68,8 @@ func sources(p *plan.Plan) []planwire.PlanFolder {
 	list := []planwire.PlanFolder{}
 	for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
 		for _, source := range p.Devices[device].Sources {
-			list = append(list, planwire.PlanFolder{PlanSource: planwire.PlanSource{Device: device, Folder: source.Folder}, Says: words.Follows(source)})
+			list = append(list, planwire.PlanFolder{PlanSource: planwire.PlanSource{Device: device, Folder: source.Folder},
+				Says: words.Follows(source)})
 		}
 	}
 	return list
@@ -78,7 +80,8 @@ func renditions(p *plan.Plan) []planwire.PlanRendition {
 	list := []planwire.PlanRendition{}
 	for _, name := range slices.Sorted(maps.Keys(p.Renditions)) {
 		r := p.Renditions[name]
-		one := planwire.PlanRendition{Name: name, Says: r.String(), Pictures: r.Limits(media.Photo), Clips: r.Limits(media.Video), Rules: []string{}}
+		one := planwire.PlanRendition{Name: name, Says: r.String(), Pictures: r.Limits(media.Photo),
+			Clips: r.Limits(media.Video), Rules: []string{}}
 		for _, rule := range slices.Sorted(maps.Keys(p.Rules)) {
 			if p.Rules[rule].Uses(name) {
 				one.Rules = append(one.Rules, rule)

@@ -91,9 +91,11 @@ func (s *Setup) begun() (*planwire.Setup, error) {
 	if s.loaded {
 		return &s.now, nil
 	}
-	s.now = planwire.Setup{Step: stepWhere, Device: s.First, Places: []planwire.SetupPlace{}, Folders: []planwire.SetupFolder{}, Draft: plantext.Compose(&plan.Plan{
-		Yard: "Home", Timezone: ZoneName(), Rules: map[string]plan.Rule{everyday: {Take: []media.Kind{media.Photo, media.Raw, media.Video}, Lanes: []plan.Lane{{Over: plan.WiFi}}}},
-	})}
+	s.now = planwire.Setup{Step: stepWhere, Device: s.First, Places: []planwire.SetupPlace{},
+		Folders: []planwire.SetupFolder{}, Draft: plantext.Compose(&plan.Plan{
+			Yard: "Home", Timezone: ZoneName(), Rules: map[string]plan.Rule{everyday: {Take: []media.Kind{media.Photo, media.Raw,
+				media.Video}, Lanes: []plan.Lane{{Over: plan.WiFi}}}},
+		})}
 	text, err := os.ReadFile(s.file())
 	switch {
 	case err == nil:
@@ -233,7 +235,8 @@ func mayEdit(now *planwire.Setup, path []string) bool {
 	case len(path) == 1:
 		return path[0] == "yard"
 	case len(path) == 3 && path[0] == "destinations":
-		return path[2] == "layout" && slices.ContainsFunc(now.Places, func(p planwire.SetupPlace) bool { return p.Name == path[1] })
+		return path[2] == "layout" && slices.ContainsFunc(now.Places,
+			func(p planwire.SetupPlace) bool { return p.Name == path[1] })
 	}
 	return len(path) > 2 && path[0] == "rules" && path[1] == everyday && path[2] != "to"
 }
@@ -299,7 +302,8 @@ func (s *Setup) addFolder(now *planwire.Setup, folder string, on bool) error {
 }
 
 func emptyFolder(folder, where string, on bool) planwire.SetupFolder {
-	return planwire.SetupFolder{Folder: folder, Path: where, On: on, Kinds: []wire.LookKind{}, Years: []wire.LookYear{}, Folders: []wire.LookFolder{}, Pictures: []wire.LookPicture{}}
+	return planwire.SetupFolder{Folder: folder, Path: where, On: on, Kinds: []wire.LookKind{}, Years: []wire.LookYear{},
+		Folders: []wire.LookFolder{}, Pictures: []wire.LookPicture{}}
 }
 
 // offerUsual puts the usual folders into a set-up that has none.
@@ -339,24 +343,25 @@ func (s *Setup) lookAtFolders() error {
 		return nil
 	}
 	for _, folder := range todo {
-		job, err := s.Jobs.Begin(wire.Job{Kind: wire.JobLook, Says: "It is looked at."}, true, func(ctx context.Context, tell func(func(*wire.Job))) error {
-			err := d.Look(ctx, folder, nil, func(l wire.Look) {
-				tell(func(is *wire.Job) { jobs.TellLook(is, l) })
-				s.counted(folder, func(f *planwire.SetupFolder) {
-					f.All, f.Kinds, f.Years, f.Folders, f.Pictures = l.All, l.Kinds, l.Years, l.Folders, l.Pictures
+		job, err := s.Jobs.Begin(wire.Job{Kind: wire.JobLook, Says: "It is looked at."}, true,
+			func(ctx context.Context, tell func(func(*wire.Job))) error {
+				err := d.Look(ctx, folder, nil, func(l wire.Look) {
+					tell(func(is *wire.Job) { jobs.TellLook(is, l) })
+					s.counted(folder, func(f *planwire.SetupFolder) {
+						f.All, f.Kinds, f.Years, f.Folders, f.Pictures = l.All, l.Kinds, l.Years, l.Folders, l.Pictures
+					})
 				})
-			})
-			s.counted(folder, func(f *planwire.SetupFolder) {
-				f.Counting, f.Problem = false, ""
-				if err != nil && ctx.Err() == nil {
-					f.Problem = sentenceOf(err)
+				s.counted(folder, func(f *planwire.SetupFolder) {
+					f.Counting, f.Problem = false, ""
+					if err != nil && ctx.Err() == nil {
+						f.Problem = sentenceOf(err)
+					}
+				})
+				if s.Book.Plan() != nil {
+					return err
 				}
+				return errors.Join(err, s.keepCounts())
 			})
-			if s.Book.Plan() != nil {
-				return err
-			}
-			return errors.Join(err, s.keepCounts())
-		})
 		s.counted(folder, func(f *planwire.SetupFolder) {
 			if f.Job = job.ID; err != nil {
 				f.Counting, f.Problem = false, sentenceOf(err)
@@ -411,7 +416,8 @@ func (s *Setup) AddPlace(a planwire.SetupAdd) error {
 			one.Free = job.Trial.Space.Free
 		}
 		now.Places = append(now.Places, one)
-		if now.Draft, err = plantext.SetDraft(now.Draft, plan.Edit{Path: []string{"destinations", draft.Name}, Value: plantext.DestinationValue(draft.Destination)}); err != nil {
+		if now.Draft, err = plantext.SetDraft(now.Draft, plan.Edit{Path: []string{"destinations", draft.Name},
+			Value: plantext.DestinationValue(draft.Destination)}); err != nil {
 			return err
 		}
 		return errors.Join(withPlaces(now), s.Keep(draft))
@@ -425,7 +431,8 @@ func (s *Setup) RemovePlace(name string) error {
 	}
 	err := s.change(func(now *planwire.Setup) (err error) {
 		n := len(now.Places)
-		if now.Places = slices.DeleteFunc(now.Places, func(p planwire.SetupPlace) bool { return p.Name == name }); len(now.Places) == n {
+		if now.Places = slices.DeleteFunc(now.Places,
+			func(p planwire.SetupPlace) bool { return p.Name == name }); len(now.Places) == n {
 			return Refused{fmt.Sprintf("there is no place %q", name)}
 		}
 		if err := withPlaces(now); err != nil {

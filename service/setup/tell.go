@@ -31,7 +31,8 @@ func missingFolders(d Device, now *planwire.SetupNow) {
 
 // tell fills in what a set-up would come to.
 func (s *Setup) tell(ctx context.Context, now *planwire.SetupNow) error {
-	now.Says, now.Rooms, now.Missing, now.Notes, now.Names, now.Kinds = []string{}, []planwire.SetupRoom{}, []planwire.SetupLack{}, []string{}, []planwire.SetupName{}, []wire.LookKind{}
+	now.Says, now.Rooms, now.Missing, now.Notes, now.Names, now.Kinds = []string{}, []planwire.SetupRoom{},
+		[]planwire.SetupLack{}, []string{}, []planwire.SetupName{}, []wire.LookKind{}
 	lack := func(step int, format string, args ...any) {
 		now.Missing = append(now.Missing, planwire.SetupLack{Step: step, Says: fmt.Sprintf(format, args...)})
 	}
@@ -81,7 +82,8 @@ func (s *Setup) tell(ctx context.Context, now *planwire.SetupNow) error {
 }
 
 // tellPlan tells the plan that a set-up comes to, or what the plan lacks still.
-func (s *Setup) tellPlan(ctx context.Context, now *planwire.SetupNow, p *plan.Plan, lack func(step int, format string, args ...any)) error {
+func (s *Setup) tellPlan(ctx context.Context, now *planwire.SetupNow, p *plan.Plan,
+	lack func(step int, format string, args ...any)) error {
 	text := plantext.Compose(p)
 	p, err := plantext.Parse("plan.yaml", []byte(text))
 	var problems plantext.Problems
@@ -108,7 +110,8 @@ func (s *Setup) tellPlan(ctx context.Context, now *planwire.SetupNow, p *plan.Pl
 		}
 	}
 	now.Says = append(now.Says,
-		fmt.Sprintf("Of %s, %s: %s, %s.", now.Device, gate.And(folders), words.Things(now.Takes.N, rule.Take...), gate.Bytes(now.Takes.Bytes)),
+		fmt.Sprintf("Of %s, %s: %s, %s.", now.Device, gate.And(folders), words.Things(now.Takes.N, rule.Take...),
+			gate.Bytes(now.Takes.Bytes)),
 		words.Rule(rule))
 	if names := now.Names; len(names) > 0 {
 		now.Says = append(now.Says, fmt.Sprintf("%s lands there as %s.", names[0].From, names[0].To))
@@ -123,9 +126,11 @@ func roomOf(p planwire.SetupPlace, takes wire.Amount, hours plan.Hours) planwire
 	case p.Free < 0:
 		r.Says = fmt.Sprintf("%s does not tell how much room it has; %s go there.", p.Name, gate.Bytes(takes.Bytes))
 	case r.Fits:
-		r.Says = fmt.Sprintf("%s go to %s, which then has %s left.", gate.Bytes(takes.Bytes), p.Name, gate.Bytes(p.Free-takes.Bytes))
+		r.Says = fmt.Sprintf("%s go to %s, which then has %s left.", gate.Bytes(takes.Bytes), p.Name,
+			gate.Bytes(p.Free-takes.Bytes))
 	default:
-		r.Says = fmt.Sprintf("%s do not fit at %s, which has %s free: %s too much.", gate.Bytes(takes.Bytes), p.Name, gate.Bytes(p.Free), gate.Bytes(takes.Bytes-p.Free))
+		r.Says = fmt.Sprintf("%s do not fit at %s, which has %s free: %s too much.", gate.Bytes(takes.Bytes), p.Name,
+			gate.Bytes(p.Free), gate.Bytes(takes.Bytes-p.Free))
 	}
 	if p.Rate <= 0 || takes.Bytes == 0 {
 		return r
@@ -134,7 +139,8 @@ func roomOf(p planwire.SetupPlace, takes wire.Amount, hours plan.Hours) planwire
 	if open := minutesOpen(hours); open < dayMinutes { // so many hours a day
 		r.Seconds = r.Seconds * dayMinutes / max(1, open)
 	}
-	r.Says += fmt.Sprintf(" At the speed that the test saw, %s a second, that takes about %s.", gate.Bytes(p.Rate), about(time.Duration(r.Seconds)*time.Second))
+	r.Says += fmt.Sprintf(" At the speed that the test saw, %s a second, that takes about %s.", gate.Bytes(p.Rate),
+		about(time.Duration(r.Seconds)*time.Second))
 	return r
 }
 
@@ -175,7 +181,8 @@ func names(p *plan.Plan, now *planwire.SetupNow) []planwire.SetupName {
 	for _, f := range now.Folders {
 		for _, p := range f.Pictures {
 			if f.On {
-				own = append(own, naming.Sample{Item: naming.Item{Name: path.Base(p.Path), Device: now.Device, Source: f.Folder, Folder: path.Dir(p.Path), Kind: p.Kind, TakenAt: p.TakenAt}, Undated: p.TakenFrom == string(media.FromFile)})
+				own = append(own, naming.Sample{Item: naming.Item{Name: path.Base(p.Path), Device: now.Device, Source: f.Folder,
+					Folder: path.Dir(p.Path), Kind: p.Kind, TakenAt: p.TakenAt}, Undated: p.TakenFrom == string(media.FromFile)})
 			}
 		}
 	}

@@ -64,7 +64,8 @@ func (v Vault) identity(make bool) (*age.X25519Identity, error) {
 	}
 	id, err := age.ParseX25519Identity(strings.TrimSpace(string(text)))
 	if err != nil { // the parser's message may hold parts of the key
-		return nil, fmt.Errorf("the key of the secrets in %s is not an age key; put the one back that was there, or remove the file and give every password anew", v.keyFile())
+		return nil, fmt.Errorf("the key of the secrets in %s is not an age key; put the one back that was there, or "+
+			"remove the file and give every password anew", v.keyFile())
 	}
 	return id, nil
 }
@@ -129,13 +130,15 @@ func (v Vault) get(kind Kind, name, server string) (string, error) {
 	}
 	for_, secret, _ := strings.Cut(text, "\n")
 	if for_ != server {
-		return "", fmt.Errorf("the %s of %s was given for %s and not for %s; %s", kind, name, for_, server, giveAgain(kind, name))
+		return "", fmt.Errorf("the %s of %s was given for %s and not for %s; %s", kind, name, for_, server,
+			giveAgain(kind, name))
 	}
 	return secret, nil
 }
 
 func giveAgain(kind Kind, name string) string {
-	return fmt.Sprintf("give it with: yardtide destination secret %s %s", name, map[Kind]string{Password: "-password-stdin", Key: "-key-file FILE"}[kind])
+	return fmt.Sprintf("give it with: yardtide destination secret %s %s", name,
+		map[Kind]string{Password: "-password-stdin", Key: "-key-file FILE"}[kind])
 }
 
 func (v Vault) unseal(file string) (string, error) {
@@ -266,14 +269,16 @@ func MayUse(ctx context.Context, inForce *plan.Plan, name string, d plan.Destina
 	}
 	where, what, _ := strings.Cut(string(from), ":")
 	switch {
-	case where == "kept" && (what == name || what == name+".key" || caller.IsAtTheMachine(ctx)): // the vault sees to the server
+	case where == "kept" && (what == name || what == name+".key" ||
+		caller.IsAtTheMachine(ctx)): // the vault sees to the server
 		return nil
 	case where == "kept":
 		return Refused{name, fmt.Sprintf("%s is kept for another destination; give the %s of this one", from, Password)}
 	case caller.IsAtTheMachine(ctx):
 		return nil
 	}
-	return Refused{name, fmt.Sprintf("only the command line on this machine may point at %s; give the password here, or run there: yardtide plan apply", map[string]string{"file": "a file", "env": "an environment variable"}[where])}
+	return Refused{name, fmt.Sprintf("only the command line on this machine may point at %s; give the password here, "+
+		"or run there: yardtide plan apply", map[string]string{"file": "a file", "env": "an environment variable"}[where])}
 }
 
 // MayUseAll is MayUse for every destination of a plan.

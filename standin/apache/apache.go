@@ -94,7 +94,8 @@ func Start(ctx context.Context, dir string, o Options) (*Server, error) {
 		signIn = fmt.Sprintf("AuthType %s\n  AuthName yard\n  AuthUserFile %s/users\n  Require valid-user", kind, dir)
 	}
 	if o.Certificate.File != "" {
-		scheme, tls = "https", fmt.Sprintf("SSLEngine on\nSSLCertificateFile %s\nSSLCertificateKeyFile %s", o.Certificate.File, o.Certificate.Key)
+		scheme, tls = "https", fmt.Sprintf("SSLEngine on\nSSLCertificateFile %s\nSSLCertificateKeyFile %s",
+			o.Certificate.File, o.Certificate.Key)
 	}
 	if err := os.WriteFile(s.conf, fmt.Appendf(nil, conf, dir, s.address, signIn, tls), 0o644); err != nil {
 		return nil, fmt.Errorf("writing Apache's configuration: %w", err)
@@ -121,7 +122,8 @@ func (s *Server) SetPassword(o Options) error {
 func (s *Server) Begin(ctx context.Context) (err error) {
 	const hint, program = "Debian: apt-get install apache2", "/usr/sbin/apache2"
 	if s.space != "" {
-		s.process, err = server.Start(ctx, s.address, hint, "ip", "netns", "exec", s.space, program, "-f", s.conf, "-DFOREGROUND")
+		s.process, err = server.Start(ctx, s.address, hint, "ip", "netns", "exec", s.space, program, "-f", s.conf,
+			"-DFOREGROUND")
 		return err
 	}
 	s.process, err = server.Start(ctx, s.address, hint, program, "-f", s.conf, "-DFOREGROUND")

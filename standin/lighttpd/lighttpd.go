@@ -49,12 +49,14 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 		return nil, fmt.Errorf("finding lighttpd's port: %w", err)
 	}
 	file := filepath.Join(dir, "lighttpd.conf")
-	text := fmt.Appendf(nil, conf, filepath.Join(dir, "www"), port, filepath.Join(dir, "error.log"), spool, filepath.Join(dir, "locks.db"))
+	text := fmt.Appendf(nil, conf, filepath.Join(dir, "www"), port, filepath.Join(dir, "error.log"), spool,
+		filepath.Join(dir, "locks.db"))
 	if err := os.WriteFile(file, text, 0o644); err != nil {
 		return nil, fmt.Errorf("writing lighttpd's configuration: %w", err)
 	}
 	s.URL = "http://" + address + "/dav/"
-	s.process, err = server.Start(ctx, address, "Debian: apt-get install lighttpd lighttpd-mod-webdav", "/usr/sbin/lighttpd", "-D", "-f", file)
+	s.process, err = server.Start(ctx, address, "Debian: apt-get install lighttpd lighttpd-mod-webdav",
+		"/usr/sbin/lighttpd", "-D", "-f", file)
 	return s, err
 }
 

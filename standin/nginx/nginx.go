@@ -72,7 +72,8 @@ func Start(ctx context.Context, dir string, c server.Certificate) (*Server, erro
 		return nil, fmt.Errorf("writing nginx's configuration: %w", err)
 	}
 	s.URL = scheme + "://" + address + "/dav/"
-	s.process, err = server.Start(ctx, address, "Debian: apt-get install nginx-light libnginx-mod-http-dav-ext", "/usr/sbin/nginx", "-e", filepath.Join(dir, "error.log"), "-c", file)
+	s.process, err = server.Start(ctx, address, "Debian: apt-get install nginx-light libnginx-mod-http-dav-ext",
+		"/usr/sbin/nginx", "-e", filepath.Join(dir, "error.log"), "-c", file)
 	return s, err
 }
 

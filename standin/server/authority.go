@@ -30,7 +30,8 @@ func NewAuthority(dir string) (*Authority, error) {
 	if err != nil {
 		return nil, fmt.Errorf("making an authority: %w", err)
 	}
-	form := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Saltmarsh Slip"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour),
+	form := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Saltmarsh Slip"},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour),
 		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
 	der, err := x509.CreateCertificate(rand.Reader, form, form, &key.PublicKey, key)
 	if err != nil {
@@ -57,8 +58,10 @@ func (a *Authority) Certify(dir string, ends time.Time) (Certificate, error) {
 	if err != nil {
 		return Certificate{}, fmt.Errorf("making a certificate: %w", err)
 	}
-	form := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: "127.0.0.1"}, NotBefore: time.Now().Add(-2 * time.Hour), NotAfter: ends,
-		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	form := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()),
+		Subject: pkix.Name{CommonName: "127.0.0.1"}, NotBefore: time.Now().Add(-2 * time.Hour), NotAfter: ends,
+		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, KeyUsage: x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	der, err := x509.CreateCertificate(rand.Reader, form, a.cert, &key.PublicKey, a.key)
 	if err != nil {
 		return Certificate{}, fmt.Errorf("making a certificate: %w", err)
@@ -67,7 +70,8 @@ func (a *Authority) Certify(dir string, ends time.Time) (Certificate, error) {
 	if err != nil {
 		return Certificate{}, fmt.Errorf("making a certificate: %w", err)
 	}
-	c := Certificate{File: filepath.Join(dir, "server.pem"), Key: filepath.Join(dir, "server.key"), Fingerprint: sha256.Sum256(der)}
+	c := Certificate{File: filepath.Join(dir, "server.pem"), Key: filepath.Join(dir, "server.key"),
+		Fingerprint: sha256.Sum256(der)}
 	return c, errors.Join(writePEM(c.File, "CERTIFICATE", der), writePEM(c.Key, "PRIVATE KEY", secret))
 }
 

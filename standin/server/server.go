@@ -56,12 +56,14 @@ func Start(ctx context.Context, address, hint, program string, args ...string) (
 	if err := p.start(); err != nil {
 		return nil, fmt.Errorf("starting %s (%s): %w", filepath.Base(program), hint, err)
 	}
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline) && ctx.Err() == nil; time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline) &&
+		ctx.Err() == nil; time.Sleep(20 * time.Millisecond) {
 		if c, err := net.Dial("tcp", address); err == nil {
 			return p, c.Close()
 		}
 	}
-	return nil, fmt.Errorf("starting %s: %w\n%s", filepath.Base(program), errors.Join(errors.New("it takes no connections"), p.Kill()), p.out.String())
+	return nil, fmt.Errorf("starting %s: %w\n%s", filepath.Base(program),
+		errors.Join(errors.New("it takes no connections"), p.Kill()), p.out.String())
 }
 
 // start begins the program. Linux ends it with the thread that began it (prctl(2),

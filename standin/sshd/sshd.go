@@ -72,7 +72,8 @@ func Start(ctx context.Context, dir string, o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	other, err := key(filepath.Join(dir, "rsa"), func() (crypto.Signer, error) { return rsa.GenerateKey(rand.Reader, 2048) })
+	other, err := key(filepath.Join(dir, "rsa"),
+		func() (crypto.Signer, error) { return rsa.GenerateKey(rand.Reader, 2048) })
 	if err != nil {
 		return nil, err
 	}
@@ -105,7 +106,8 @@ func (s *Server) Begin(ctx context.Context) (err error) {
 			return fmt.Errorf("setting sshd up: %w", err)
 		}
 	}
-	s.process, err = server.Start(ctx, s.Address, "Debian: apt-get install openssh-server", "/usr/sbin/sshd", "-D", "-e", "-f", filepath.Join(s.dir, "sshd_config"))
+	s.process, err = server.Start(ctx, s.Address, "Debian: apt-get install openssh-server", "/usr/sbin/sshd", "-D", "-e",
+		"-f", filepath.Join(s.dir, "sshd_config"))
 	return err
 }
 

@@ -82,7 +82,10 @@ var storages = []struct {
 		return onGateway(t, &gateway.Server{Root: t.TempDir(), Certificate: c}, web.Options{Authority: a.File})
 	}},
 	{"sftp", "OpenSSH, programs allowed", func(t *testing.T) maker { return onSSH(t, sshd.Options{}) }},
-	{"sftp", "OpenSSH, internal-sftp only", func(t *testing.T) maker { return onSSH(t, sshd.Options{TransferOnly: true}) }},
+	{"sftp", "OpenSSH, internal-sftp only", func(t *testing.T) maker {
+		return onSSH(t,
+			sshd.Options{TransferOnly: true})
+	}},
 }
 
 func inFolder(dir string) func() destination.Driver {
@@ -145,7 +148,8 @@ func onGateway(t *testing.T, g *gateway.Server, w web.Options) maker {
 	n := 0
 	return func(t *testing.T) func() destination.Driver {
 		n++
-		o := s3.Options{URL: g.Endpoint, Bucket: "locker", Path: fmt.Sprintf("yard %d", n), User: g.User, Password: func() (string, error) { return g.Password, nil }, Web: w}
+		o := s3.Options{URL: g.Endpoint, Bucket: "locker", Path: fmt.Sprintf("yard %d", n), User: g.User,
+			Password: func() (string, error) { return g.Password, nil }, Web: w}
 		return func() destination.Driver {
 			d, err := s3.New(o)
 			require.NoError(t, err)
@@ -161,7 +165,8 @@ func onSSH(t *testing.T, o sshd.Options) maker {
 	return func(t *testing.T) func() destination.Driver {
 		dir := t.TempDir()
 		return func() destination.Driver {
-			return sftp.New(sftp.Options{Address: s.Address, Path: dir, User: s.User, HostKey: s.HostKey, Key: func() ([]byte, error) { return s.Key, nil }})
+			return sftp.New(sftp.Options{Address: s.Address, Path: dir, User: s.User, HostKey: s.HostKey,
+				Key: func() ([]byte, error) { return s.Key, nil }})
 		}
 	}
 }
@@ -181,8 +186,11 @@ const table = "../../../docs/conformance.md"
 func TestConformance(t *testing.T) {
 	abilities := []string{"goes on after a cut", "proof", "tells its space", "folders"}
 	var b strings.Builder
-	b.WriteString("# What each storage was seen to do\n\nWritten by `go test ./engine/destination/destinationtest`, which holds every driver against every server below: what goes up comes back whole, nothing is ever overwritten, a cut or short send never counts, and so on. All of them keep all of that. They differ in this:\n\n")
-	fmt.Fprintf(&b, "| driver | server | %s |\n|%s\n", strings.Join(abilities, " | "), strings.Repeat(" --- |", len(abilities)+2))
+	b.WriteString("# What each storage was seen to do\n\nWritten by `go test ./engine/destination/destinationtest`, " +
+		"which holds every driver against every server below: what goes up comes back whole, nothing is ever " +
+		"overwritten, a cut or short send never counts, and so on. All of them keep all of that. They differ in this:\n\n")
+	fmt.Fprintf(&b, "| driver | server | %s |\n|%s\n", strings.Join(abilities, " | "),
+		strings.Repeat(" --- |", len(abilities)+2))
 	for _, s := range storages {
 		t.Run(s.driver+", "+s.server, func(t *testing.T) {
 			found := destinationtest.Run(t, s.start(t))
@@ -201,5 +209,6 @@ func TestConformance(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.FromSlash(table), []byte(b.String()), 0o644))
 		return
 	}
-	assert.Equal(t, string(before), b.String(), "docs/conformance.md is out of date; write it anew with UPDATE=1 go test ./engine/destination/destinationtest")
+	assert.Equal(t, string(before), b.String(),
+		"docs/conformance.md is out of date; write it anew with UPDATE=1 go test ./engine/destination/destinationtest")
 }

@@ -90,7 +90,8 @@ func put(ctx context.Context, t *testing.T, d destination.Driver, temp string, c
 	t.Helper()
 	err := d.Put(ctx, temp, bytes.NewReader(content), 0, int64(len(content)))
 	// A server may hold the name for a moment after a cut send, or still write what it had.
-	for try := 0; try < 50 && err != nil && (destination.CauseOf(err) == queue.Busy || destination.CauseOf(err) == queue.Different); try++ {
+	for try := 0; try < 50 && err != nil && (destination.CauseOf(err) == queue.Busy ||
+		destination.CauseOf(err) == queue.Different); try++ {
 		time.Sleep(100 * time.Millisecond)
 		err = d.Put(ctx, temp, bytes.NewReader(content), 0, int64(len(content)))
 	}
@@ -133,7 +134,8 @@ func wholeness(ctx context.Context, t *testing.T, d destination.Driver) {
 }
 
 func names(ctx context.Context, t *testing.T, d destination.Driver) {
-	for i, name := range []string{"plain.jpg", "with space.jpg", "50% off #1 & more.jpg", "quo'te;s=+,.jpg", "café.jpg", "cafe\u0301.jpg", "tide 🌊.jpg", "[x]{y}~^$.jpg",
+	for i, name := range []string{"plain.jpg", "with space.jpg", "50% off #1 & more.jpg", "quo'te;s=+,.jpg", "café.jpg",
+		"cafe\u0301.jpg", "tide 🌊.jpg", "[x]{y}~^$.jpg",
 		"line\nbreak.jpg", "bad\xff.jpg", strings.Repeat("é", 130) + ".jpg", "IMG_1 (3fa9c2d1).jpg"} {
 		path := "2026/ü b/" + naming.Safe(name)
 		if name == "cafe\u0301.jpg" {
@@ -393,7 +395,8 @@ func goesOn(ctx context.Context, t *testing.T, d destination.Driver) string {
 	require.NoError(t, d.Remove(ctx, temp))
 	if kept > 0 {
 		err = d.Put(ctx, temp, bytes.NewReader(content[kept:]), kept, size)
-		assert.Equal(t, queue.Busy, destination.CauseOf(err), "what it builds on is gone, and no hole takes its place: %v", err)
+		assert.Equal(t, queue.Busy, destination.CauseOf(err), "what it builds on is gone, and no hole takes its place: %v",
+			err)
 		require.NoError(t, d.Remove(ctx, temp))
 	}
 	if kept == 0 {

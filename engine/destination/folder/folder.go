@@ -64,7 +64,8 @@ func (d Driver) open() (*os.Root, error) {
 	case err == nil:
 		return root, nil
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR):
-		return nil, &destination.Error{Cause: queue.Misplaced, Says: fmt.Sprintf("the folder %s is not there", d.Root), Err: err}
+		return nil, &destination.Error{Cause: queue.Misplaced, Says: fmt.Sprintf("the folder %s is not there", d.Root),
+			Err: err}
 	}
 	return nil, failure("opening "+d.Root, err)
 }
@@ -116,7 +117,8 @@ func (d Driver) atPlace(root *os.Root) error {
 	default:
 		return nil
 	}
-	return &destination.Error{Cause: queue.Elsewhere, Says: fmt.Sprintf("what lies at %s is not the place that was there, %s: %s", d.Root, d.at.ID, lies)}
+	return &destination.Error{Cause: queue.Elsewhere,
+		Says: fmt.Sprintf("what lies at %s is not the place that was there, %s: %s", d.Root, d.at.ID, lies)}
 }
 
 // Count implements destination.Counter.
@@ -221,7 +223,8 @@ func noLink(root *os.Root, p string) error {
 		case err != nil:
 			return failure("looking at "+p[:i], err)
 		case info.Mode()&fs.ModeSymlink != 0:
-			return &destination.Error{Cause: queue.Refused, Says: fmt.Sprintf("at the storage, %s is a link; nothing is written or read through one", p[:i])}
+			return &destination.Error{Cause: queue.Refused,
+				Says: fmt.Sprintf("at the storage, %s is a link; nothing is written or read through one", p[:i])}
 		}
 	}
 	return nil
@@ -379,7 +382,8 @@ func (d Driver) Publish(ctx context.Context, temp, to string) error {
 		switch {
 		case errors.Is(err, fs.ErrExist):
 			return destination.ErrExists
-		case errors.Is(err, syscall.EPERM), errors.Is(err, syscall.ENOTSUP), errors.Is(err, syscall.ENOSYS), errors.Is(err, syscall.EMLINK):
+		case errors.Is(err, syscall.EPERM), errors.Is(err, syscall.ENOTSUP), errors.Is(err, syscall.ENOSYS), errors.Is(err,
+			syscall.EMLINK):
 			if err := renameNoReplace(root, temp, to); err != nil {
 				if errors.Is(err, fs.ErrExist) {
 					return destination.ErrExists
@@ -621,7 +625,8 @@ func (d Driver) MakeFolder(ctx context.Context, dir string) error {
 func (d Driver) Tidy(ctx context.Context) error {
 	return d.in(ctx, func(root *os.Root) error {
 		err := root.Remove(destination.TempDir)
-		if err == nil || errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTEMPTY) || errors.Is(err, syscall.EEXIST) {
+		if err == nil || errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTEMPTY) ||
+			errors.Is(err, syscall.EEXIST) {
 			return nil
 		}
 		return failure("removing the folder for files on their way", err)

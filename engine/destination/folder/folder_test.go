@@ -43,7 +43,8 @@ func TestACounterThatSomebodyWroteOver(t *testing.T) {
 	n, err = d.Count(t.Context(), at)
 	require.NoError(t, err)
 	assert.EqualValues(t, 7, n)
-	for _, text := range []string{"", "\x00\x00", "seven", "-7", "9223372036854775807", "-9223372036854775808", "99999999999999999999", strings.Repeat("9", 1<<16), "7.0", "0x7"} {
+	for _, text := range []string{"", "\x00\x00", "seven", "-7", "9223372036854775807", "-9223372036854775808",
+		"99999999999999999999", strings.Repeat("9", 1<<16), "7.0", "0x7"} {
 		require.NoError(t, os.WriteFile(d.Root+"/"+at, []byte(text), 0o600))
 		n, err := d.Count(t.Context(), at)
 		require.NoError(t, err, "%.20q", text)

@@ -40,7 +40,8 @@ func TestNothingIsWrittenOrReadThroughALink(t *testing.T) {
 			at := filepath.Join(d.Root, temp)
 
 			plant(t, at, target)
-			require.NoError(t, d.Put(t.Context(), temp, strings.NewReader("tide"), 0, 4), "what was planted is put aside, and the file is new")
+			require.NoError(t, d.Put(t.Context(), temp, strings.NewReader("tide"), 0, 4),
+				"what was planted is put aside, and the file is new")
 			require.NoError(t, os.Remove(at))
 
 			plant(t, at, target)
@@ -107,7 +108,8 @@ func TestNoFolderOnTheWayIsALink(t *testing.T) {
 	real := t.TempDir()
 	require.NoError(t, os.Symlink(real, d.Root))
 	require.NoError(t, d.Put(t.Context(), destinationtest.Temp(1), strings.NewReader("tide"), 0, 4))
-	require.NoError(t, d.Publish(t.Context(), destinationtest.Temp(1), "a.jpg"), "the folder itself may be named through one")
+	require.NoError(t, d.Publish(t.Context(), destinationtest.Temp(1), "a.jpg"),
+		"the folder itself may be named through one")
 	r, err := d.Open(t.Context(), "a.jpg")
 	require.NoError(t, err)
 	content, err := io.ReadAll(r)

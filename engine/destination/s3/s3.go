@@ -96,7 +96,8 @@ func New(o Options) (*Driver, error) {
 	o.Path = strings.Trim(o.Path, "/")
 	transport := web.New(o.Web)
 	core, err := minio.NewCore(base.Host, &minio.Options{
-		Creds: credentials.New(secret{o}), Secure: base.Scheme == "https", Region: o.Region, Transport: conditional{patient{transport}},
+		Creds: credentials.New(secret{o}), Secure: base.Scheme == "https", Region: o.Region,
+		Transport:    conditional{patient{transport}},
 		BucketLookup: minio.BucketLookupPath, MaxRetries: 1, // trying again is the engine's
 	})
 	if err != nil {
@@ -117,7 +118,8 @@ func (s secret) RetrieveWithCredContext(*credentials.CredContext) (credentials.V
 func (s secret) Retrieve() (credentials.Value, error) {
 	password, err := s.o.Password()
 	if err != nil {
-		return credentials.Value{}, &destination.Error{Cause: queue.SignIn, Says: "the secret key cannot be read: " + err.Error()}
+		return credentials.Value{}, &destination.Error{Cause: queue.SignIn, Says: "the secret key cannot be read: " +
+			err.Error()}
 	}
 	return credentials.Value{AccessKeyID: s.o.User, SecretAccessKey: password, SignerType: credentials.SignatureV4}, nil
 }
@@ -159,7 +161,8 @@ func (d *Driver) Put(ctx context.Context, temp string, body io.Reader, from, siz
 		}
 		kept = append(kept, minio.CompletePart{PartNumber: number, ETag: sent.ETag})
 	}
-	if _, err := d.core.CompleteMultipartUpload(ctx, d.o.Bucket, d.key(temp), upload, kept, minio.PutObjectOptions{}); err != nil {
+	if _, err := d.core.CompleteMultipartUpload(ctx, d.o.Bucket, d.key(temp), upload, kept,
+		minio.PutObjectOptions{}); err != nil {
 		return d.failure(ctx, "joining the parts", err)
 	}
 	return destination.CheckLength(ctx, d, temp, size)
@@ -191,7 +194,8 @@ func (d *Driver) putWhole(ctx context.Context, temp string, source *destination.
 		return err
 	}
 	sum := sha256.Sum256(content)
-	_, err := d.core.PutObject(ctx, d.o.Bucket, d.key(temp), bytes.NewReader(content), size, "", hex.EncodeToString(sum[:]), minio.PutObjectOptions{DisableContentSha256: true})
+	_, err := d.core.PutObject(ctx, d.o.Bucket, d.key(temp), bytes.NewReader(content), size, "",
+		hex.EncodeToString(sum[:]), minio.PutObjectOptions{DisableContentSha256: true})
 	if err != nil {
 		return d.failure(ctx, "sending", err)
 	}
@@ -232,7 +236,8 @@ func (d *Driver) upload(ctx context.Context, temp string, from, part int64) (str
 
 // composite asks the storage to keep a SHA-256 of every part and one of those.
 func composite() minio.PutObjectOptions {
-	return minio.PutObjectOptions{UserMetadata: map[string]string{"x-amz-checksum-algorithm": "SHA256", "x-amz-checksum-type": "COMPOSITE"}}
+	return minio.PutObjectOptions{UserMetadata: map[string]string{"x-amz-checksum-algorithm": "SHA256",
+		"x-amz-checksum-type": "COMPOSITE"}}
 }
 
 // begun finds the upload of a temporary name that has the most parts, and
@@ -368,7 +373,8 @@ func (d *Driver) endOld(ctx context.Context) error {
 		if strings.HasPrefix(u.Key, d.key(destination.TempDir)+"/") || now.Sub(u.Initiated) < d.o.Stale {
 			continue
 		}
-		if err := d.core.AbortMultipartUpload(ctx, d.o.Bucket, u.Key, u.UploadID); err != nil && minio.ToErrorResponse(err).Code != "NoSuchUpload" {
+		if err := d.core.AbortMultipartUpload(ctx, d.o.Bucket, u.Key, u.UploadID); err != nil &&
+			minio.ToErrorResponse(err).Code != "NoSuchUpload" {
 			return d.failure(ctx, "ending what was begun", err)
 		}
 	}
@@ -385,7 +391,8 @@ func ifNone() minio.PutObjectOptions {
 
 func (d *Driver) copy(ctx context.Context, temp, to string, size int64) error {
 	if size == 0 { // nothing of it can be a part
-		_, err := d.core.PutObject(ctx, d.o.Bucket, d.key(to), bytes.NewReader(nil), 0, "", hex.EncodeToString(sha256.New().Sum(nil)), ifNone())
+		_, err := d.core.PutObject(ctx, d.o.Bucket, d.key(to), bytes.NewReader(nil), 0, "",
+			hex.EncodeToString(sha256.New().Sum(nil)), ifNone())
 		return err
 	}
 	id, err := d.core.NewMultipartUpload(ctx, d.o.Bucket, d.key(to), composite())
@@ -399,7 +406,8 @@ func (d *Driver) copy(ctx context.Context, temp, to string, size int64) error {
 	var parts []minio.CompletePart
 	for at := int64(0); at < size && err == nil; at += step {
 		var p minio.CompletePart
-		p, err = d.core.CopyObjectPart(ctx, d.o.Bucket, d.key(temp), d.o.Bucket, d.key(to), id, len(parts)+1, at, min(step, size-at), nil)
+		p, err = d.core.CopyObjectPart(ctx, d.o.Bucket, d.key(temp), d.o.Bucket, d.key(to), id, len(parts)+1, at,
+			min(step, size-at), nil)
 		parts = append(parts, p)
 	}
 	if err == nil {
@@ -420,7 +428,8 @@ func (d *Driver) taken(ctx context.Context, err error) error {
 	if errors.As(err, &own) {
 		return err
 	}
-	if answer := minio.ToErrorResponse(err); answer.StatusCode == http.StatusPreconditionFailed || answer.Code == "PreconditionFailed" || answer.Code == "ConditionalRequestConflict" {
+	if answer := minio.ToErrorResponse(err); answer.StatusCode == http.StatusPreconditionFailed ||
+		answer.Code == "PreconditionFailed" || answer.Code == "ConditionalRequestConflict" {
 		return destination.ErrExists
 	}
 	return d.failure(ctx, "putting the file in place", err)
@@ -520,7 +529,8 @@ func (d *Driver) Withdraw(ctx context.Context, p, temp string) error {
 			return err
 		}
 	}
-	if err := d.core.RemoveObject(ifMatch(ctx, before.ETag), d.o.Bucket, d.key(p), minio.RemoveObjectOptions{VersionID: version(before.VersionID, versioned)}); err != nil {
+	if err := d.core.RemoveObject(ifMatch(ctx, before.ETag), d.o.Bucket, d.key(p),
+		minio.RemoveObjectOptions{VersionID: version(before.VersionID, versioned)}); err != nil {
 		if minio.ToErrorResponse(err).StatusCode == http.StatusPreconditionFailed {
 			err = &destination.Error{Cause: queue.Busy, Says: "somebody else writes " + p}
 		} else {
@@ -585,7 +595,8 @@ func (d *Driver) Copy(ctx context.Context, p, temp string) error {
 	}
 	// Not in parts, as Publish does: nothing lies under a name that nobody can guess, and not
 	// every storage makes parts of what was made of parts.
-	if _, err := d.core.CopyObject(ctx, d.o.Bucket, d.key(p), d.o.Bucket, d.key(temp), nil, minio.CopySrcOptions{}, minio.PutObjectOptions{}); err != nil {
+	if _, err := d.core.CopyObject(ctx, d.o.Bucket, d.key(p), d.o.Bucket, d.key(temp), nil, minio.CopySrcOptions{},
+		minio.PutObjectOptions{}); err != nil {
 		return d.failure(ctx, "copying the file", err)
 	}
 	return nil
@@ -598,7 +609,8 @@ func (d *Driver) abort(ctx context.Context, p string) error {
 		return err
 	}
 	for _, id := range ids {
-		if err := d.core.AbortMultipartUpload(ctx, d.o.Bucket, d.key(p), id); err != nil && minio.ToErrorResponse(err).StatusCode != http.StatusNotFound {
+		if err := d.core.AbortMultipartUpload(ctx, d.o.Bucket, d.key(p), id); err != nil &&
+			minio.ToErrorResponse(err).StatusCode != http.StatusNotFound {
 			return d.failure(ctx, "ending what was begun", err)
 		}
 	}
@@ -672,19 +684,22 @@ func (d *Driver) failure(ctx context.Context, doing string, err error) error {
 		return why
 	}
 	answer := minio.ToErrorResponse(err)
-	e := &destination.Error{Cause: queue.Busy, Says: fmt.Sprintf("%s: the storage answered %d %s", doing, answer.StatusCode, answer.Code), Err: err}
+	e := &destination.Error{Cause: queue.Busy, Says: fmt.Sprintf("%s: the storage answered %d %s", doing,
+		answer.StatusCode, answer.Code), Err: err}
 	switch code := answer.StatusCode; {
 	case code == 0:
 		return web.Failure(err, d.host)
 	case answer.Code == "NoSuchBucket":
 		e.Cause, e.Says = queue.Misplaced, fmt.Sprintf("the storage has no bucket %s", d.o.Bucket)
-	case code == http.StatusUnauthorized, strings.HasPrefix(answer.Code, "InvalidAccessKey"), answer.Code == "NoSuchUser", answer.Code == "XAdminUserNotFound", answer.Code == "SignatureDoesNotMatch":
+	case code == http.StatusUnauthorized, strings.HasPrefix(answer.Code, "InvalidAccessKey"), answer.Code == "NoSuchUser",
+		answer.Code == "XAdminUserNotFound", answer.Code == "SignatureDoesNotMatch":
 		e.Cause, e.Says = queue.SignIn, "the storage refuses the access key or the secret key"
 	case code == http.StatusNotFound:
 		return destination.ErrNotFound
 	case code == http.StatusForbidden:
 		e.Cause, e.Says = queue.SignIn, "the storage does not permit "+doing
-	case code == http.StatusInsufficientStorage, answer.Code == "QuotaExceeded", strings.Contains(answer.Message, "no space left"):
+	case code == http.StatusInsufficientStorage, answer.Code == "QuotaExceeded", strings.Contains(answer.Message,
+		"no space left"):
 		e.Cause, e.Says = queue.Full, "the storage is full"
 	case answer.Code == "BadDigest", answer.Code == "XAmzContentSHA256Mismatch", answer.Code == "InvalidDigest":
 		e.Cause, e.Says = queue.Different, "the storage received other bytes than were sent"
@@ -713,5 +728,6 @@ func (p patient) RoundTrip(r *http.Request) (*http.Response, error) {
 		return res, nil
 	}
 	_ = res.Body.Close() // its text does not matter
-	return nil, &destination.Error{Cause: queue.Busy, Says: fmt.Sprintf("the storage answered %d and asks to wait", res.StatusCode), RetryAfter: wait}
+	return nil, &destination.Error{Cause: queue.Busy, Says: fmt.Sprintf("the storage answered %d and asks to wait",
+		res.StatusCode), RetryAfter: wait}
 }

@@ -64,9 +64,12 @@ func TestFailuresAreToldApart(t *testing.T) {
 		says     string
 	}{
 		"a wrong secret": {func(*s3.Options) {}, "wrong", queue.SignIn, "refuses the access key or the secret key"},
-		"a wrong user":   {func(o *s3.Options) { o.User = "nobody" }, g.Password, queue.SignIn, "refuses the access key or the secret key"},
-		"no bucket":      {func(o *s3.Options) { o.Bucket = "nothing" }, g.Password, queue.Misplaced, "has no bucket nothing"},
-		"nobody there":   {func(o *s3.Options) { o.URL = "http://127.0.0.1:1" }, g.Password, queue.Unreachable, "does not answer"},
+		"a wrong user": {func(o *s3.Options) { o.User = "nobody" }, g.Password, queue.SignIn,
+			"refuses the access key or the secret key"},
+		"no bucket": {func(o *s3.Options) { o.Bucket = "nothing" }, g.Password, queue.Misplaced,
+			"has no bucket nothing"},
+		"nobody there": {func(o *s3.Options) { o.URL = "http://127.0.0.1:1" }, g.Password, queue.Unreachable,
+			"does not answer"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			o := right
@@ -86,7 +89,8 @@ func TestFailuresAreToldApart(t *testing.T) {
 func TestWhatWasBegunAndLeftIsEnded(t *testing.T) {
 	g := start(t)
 	d := driver(t, s3.Options{URL: g.Endpoint, Bucket: "locker", User: g.User, Stale: time.Nanosecond}, g.Password)
-	core, err := minio.NewCore(g.Address, &minio.Options{Creds: credentials.NewStaticV4(g.User, g.Password, ""), Region: "us-east-1"})
+	core, err := minio.NewCore(g.Address, &minio.Options{Creds: credentials.NewStaticV4(g.User, g.Password, ""),
+		Region: "us-east-1"})
 	require.NoError(t, err)
 	begun := func() int {
 		list, err := core.ListMultipartUploads(t.Context(), "locker", "", "", "", "", 100)
@@ -134,7 +138,8 @@ func TestASendThatWasCutGoesOnFromEveryPart(t *testing.T) {
 	const part = 5 << 20
 	g := start(t)
 	d := driver(t, s3.Options{URL: g.Endpoint, Bucket: "locker", User: g.User}, g.Password)
-	core, err := minio.NewCore(g.Address, &minio.Options{Creds: credentials.NewStaticV4(g.User, g.Password, ""), Region: "us-east-1"})
+	core, err := minio.NewCore(g.Address, &minio.Options{Creds: credentials.NewStaticV4(g.User, g.Password, ""),
+		Region: "us-east-1"})
 	require.NoError(t, err)
 	for _, size := range []int64{2 * part, 2*part + 1, 3*part - 1} {
 		content := make([]byte, size)
@@ -151,13 +156,15 @@ func TestASendThatWasCutGoesOnFromEveryPart(t *testing.T) {
 				require.NoError(t, err)
 				for n := int64(0); n*part < size; n++ {
 					piece := content[n*part : min(size, (n+1)*part)]
-					_, err := core.PutObjectPart(t.Context(), "locker", temp, id, int(n)+1, bytes.NewReader(piece), int64(len(piece)), minio.PutObjectPartOptions{})
+					_, err := core.PutObjectPart(t.Context(), "locker", temp, id, int(n)+1, bytes.NewReader(piece), int64(len(piece)),
+						minio.PutObjectPartOptions{})
 					require.NoError(t, err)
 				}
 			}
 			kept, err := d.Kept(t.Context(), temp, bytes.NewReader(content), size)
 			require.NoError(t, err)
-			require.NoError(t, d.Put(t.Context(), temp, bytes.NewReader(content[kept:]), kept, size), "%d of %d bytes, cut at %d", kept, size, cut)
+			require.NoError(t, d.Put(t.Context(), temp, bytes.NewReader(content[kept:]), kept, size),
+				"%d of %d bytes, cut at %d", kept, size, cut)
 			there, err := os.ReadFile(g.Files("locker") + "/" + temp)
 			require.NoError(t, err)
 			require.True(t, bytes.Equal(content, there), "%d bytes, cut at %d", size, cut)
@@ -177,7 +184,8 @@ func TestWhatSomebodyElseWritesInThatMomentStays(t *testing.T) {
 			theirs, err := minio.New(base.Host, &minio.Options{Creds: credentials.NewStaticV4(g.User, g.Password, "")})
 			require.NoError(t, err)
 			put := func(text string) {
-				_, err := theirs.PutObject(t.Context(), "locker", "small/a.jpg", strings.NewReader(text), int64(len(text)), minio.PutObjectOptions{})
+				_, err := theirs.PutObject(t.Context(), "locker", "small/a.jpg", strings.NewReader(text), int64(len(text)),
+					minio.PutObjectOptions{})
 				require.NoError(t, err)
 			}
 			var busy atomic.Bool

@@ -102,21 +102,25 @@ func (l *line) connect(ctx context.Context) (*sftp.Client, error) {
 	}
 	var client *sftp.Client
 	stop := context.AfterFunc(ctx, func() { _ = conn.Close() }) // ends the wait below
-	client, err = sftp.NewClient(conn, sftp.UseConcurrentWrites(true), sftp.MaxPacketUnchecked(packet), sftp.MaxConcurrentRequestsPerFile(inFlight))
+	client, err = sftp.NewClient(conn, sftp.UseConcurrentWrites(true), sftp.MaxPacketUnchecked(packet),
+		sftp.MaxConcurrentRequestsPerFile(inFlight))
 	if !stop() {
 		return nil, errors.Join(context.Cause(ctx), closed(conn))
 	}
 	if err != nil {
 		// A server without file transfer refuses it in words, and its connection goes on.
 		if _, _, lost := conn.SendRequest("keepalive@openssh.com", true, nil); lost != nil {
-			return nil, errors.Join(&destination.Error{Cause: queue.Unreachable, Says: "the connection to " + l.o.Address + " was lost", Err: err}, closed(conn))
+			return nil, errors.Join(&destination.Error{Cause: queue.Unreachable, Says: "the connection to " + l.o.Address +
+				" was lost", Err: err}, closed(conn))
 		}
-		return nil, errors.Join(&destination.Error{Cause: queue.Misplaced, Says: l.o.Address + " offers no file transfer over SSH", Err: err}, closed(conn))
+		return nil, errors.Join(&destination.Error{Cause: queue.Misplaced, Says: l.o.Address +
+			" offers no file transfer over SSH", Err: err}, closed(conn))
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.closed {
-		return nil, errors.Join(&destination.Error{Cause: queue.Unreachable, Says: "the connection to " + l.o.Address + " was closed"}, closed(conn), client.Close())
+		return nil, errors.Join(&destination.Error{Cause: queue.Unreachable, Says: "the connection to " + l.o.Address +
+			" was closed"}, closed(conn), client.Close())
 	}
 	l.conn, l.client, l.folders, l.mute = conn, client, map[string]bool{}, false
 	l.made++
@@ -143,15 +147,16 @@ func (l *line) methods() (methods []ssh.AuthMethod, err error) {
 			return nil, &destination.Error{Cause: queue.SignIn, Says: "the password cannot be read: " + err.Error()}
 		}
 		// Many servers ask for it as a question (RFC 4256) instead.
-		methods = append(methods, ssh.Password(password), ssh.KeyboardInteractive(func(_, _ string, questions []string, shown []bool) ([]string, error) {
-			answers := make([]string, len(questions))
-			for i := range answers {
-				if !shown[i] { // what may be seen while it is typed is no password
-					answers[i] = password
+		methods = append(methods, ssh.Password(password),
+			ssh.KeyboardInteractive(func(_, _ string, questions []string, shown []bool) ([]string, error) {
+				answers := make([]string, len(questions))
+				for i := range answers {
+					if !shown[i] { // what may be seen while it is typed is no password
+						answers[i] = password
+					}
 				}
-			}
-			return answers, nil
-		}))
+				return answers, nil
+			}))
 	}
 	return methods, nil
 }
@@ -235,7 +240,8 @@ func (l *line) dial(ctx context.Context, methods []ssh.AuthMethod, kinds []strin
 		return nil, &destination.Error{Cause: queue.Unreachable, Says: l.o.Address + " does not answer", Err: err}
 	}
 	stop := context.AfterFunc(ctx, func() { _ = raw.Close() }) // ends the handshake
-	config := &ssh.ClientConfig{User: l.o.User, Auth: methods, Timeout: 15 * time.Second, HostKeyCallback: l.identify, HostKeyAlgorithms: kinds}
+	config := &ssh.ClientConfig{User: l.o.User, Auth: methods, Timeout: 15 * time.Second, HostKeyCallback: l.identify,
+		HostKeyAlgorithms: kinds}
 	link, channels, requests, err := ssh.NewClientConn(watched{raw, l.o.Stall}, l.o.Address, config)
 	if !stop() {
 		if err == nil {
@@ -287,9 +293,11 @@ func handshake(err error, address string) error {
 	var none *ssh.AlgorithmNegotiationError
 	switch {
 	case errors.As(err, &none):
-		return &destination.Error{Cause: queue.Misplaced, Says: address + " and this program have no way to talk in common", Err: err}
+		return &destination.Error{Cause: queue.Misplaced, Says: address + " and this program have no way to talk in common",
+			Err: err}
 	case errors.As(err, &other):
-		return &destination.Error{Cause: queue.Identity, Says: address + " is not the storage that the plan names: " + other.Error(), Err: other}
+		return &destination.Error{Cause: queue.Identity, Says: address + " is not the storage that the plan names: " +
+			other.Error(), Err: other}
 	case errors.As(err, &op), errors.Is(err, io.EOF), errors.Is(err, os.ErrDeadlineExceeded):
 		return &destination.Error{Cause: queue.Unreachable, Says: "the connection to " + address + " was lost", Err: err}
 	}
@@ -357,7 +365,8 @@ func (l *line) failureOf(ctx context.Context, client *sftp.Client, doing string,
 // refusal tells whether a failure without a reason comes from a full disk: the
 // protocol has no word for it.
 func (l *line) refusal(ctx context.Context, client *sftp.Client, need int64) queue.Cause {
-	if s, err := ask(ctx, l, func() (*sftp.StatVFS, error) { return client.StatVFS(l.base()) }); err == nil && int64(s.Bavail*s.Frsize) < max(need, 1<<16) {
+	if s, err := ask(ctx, l, func() (*sftp.StatVFS, error) { return client.StatVFS(l.base()) }); err == nil &&
+		int64(s.Bavail*s.Frsize) < max(need, 1<<16) {
 		return queue.Full
 	}
 	return queue.Busy

@@ -41,7 +41,8 @@ func passwords(t *testing.T, config *ssh.ServerConfig) sftp.Options {
 			serving.Go(func() { serve(c, config) })
 		}
 	})
-	return sftp.Options{Address: l.Addr().String(), Path: t.TempDir(), User: "slip", HostKey: ssh.FingerprintSHA256(signer.PublicKey())}
+	return sftp.Options{Address: l.Addr().String(), Path: t.TempDir(), User: "slip",
+		HostKey: ssh.FingerprintSHA256(signer.PublicKey())}
 }
 
 // serve answers one connection until its other end closes it.
@@ -82,7 +83,8 @@ func TestAPasswordIsAskedForInEitherWay(t *testing.T) {
 			}
 			return nil, wrong
 		}},
-		"as a question": {KeyboardInteractiveCallback: func(c ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+		"as a question": {KeyboardInteractiveCallback: func(c ssh.ConnMetadata,
+			ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
 			answers, err := ask("", "", []string{"Boat: ", "Password: "}, []bool{true, false})
 			if err != nil || c.User() != "slip" || answers[0] != "" || answers[1] != good {
 				return nil, wrong

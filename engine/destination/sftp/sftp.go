@@ -144,7 +144,8 @@ func (d *Driver) tempFolder(ctx context.Context, client *sftp.Client) error {
 	if known {
 		return nil
 	}
-	if info, err := ask(ctx, d.line, func() (os.FileInfo, error) { return client.Stat(d.base()) }); errors.Is(err, os.ErrNotExist) || err == nil && !info.IsDir() {
+	if info, err := ask(ctx, d.line, func() (os.FileInfo, error) { return client.Stat(d.base()) }); errors.Is(err,
+		os.ErrNotExist) || err == nil && !info.IsDir() {
 		return &destination.Error{Cause: queue.Misplaced, Says: "the storage has no folder " + d.base(), Err: err}
 	}
 	return d.makeFolders(ctx, client, destination.TempDir)
@@ -170,7 +171,8 @@ func (d *Driver) openRegular(client *sftp.Client, p string, how int) (*sftp.File
 
 func notAFile(p string, info os.FileInfo) error {
 	if info.Mode()&os.ModeSymlink != 0 {
-		return &destination.Error{Cause: queue.Refused, Says: "at the storage, " + p + " is a link; nothing is written or read through one"}
+		return &destination.Error{Cause: queue.Refused, Says: "at the storage, " + p +
+			" is a link; nothing is written or read through one"}
 	}
 	return &destination.Error{Cause: queue.Refused, Says: "what lies at " + p + " is not a file"}
 }
@@ -332,7 +334,8 @@ func (d *Driver) Publish(ctx context.Context, temp, to string) error {
 		if err := d.makeFolders(ctx, client, path.Dir(to)); err != nil {
 			return err
 		}
-		if info, err := ask(ctx, d.line, func() (os.FileInfo, error) { return client.Lstat(d.remote(temp)) }); err == nil && !info.Mode().IsRegular() {
+		if info, err := ask(ctx, d.line, func() (os.FileInfo, error) { return client.Lstat(d.remote(temp)) }); err == nil &&
+			!info.Mode().IsRegular() {
 			return notAFile(temp, info)
 		}
 		err := order(ctx, d.line, func() error { return client.Link(d.remote(temp), d.remote(to)) })
@@ -391,7 +394,8 @@ func (d *Driver) Open(ctx context.Context, p string) (io.ReadCloser, error) {
 	if err != nil {
 		return nil, d.failure(ctx, client, "opening "+p, err)
 	}
-	return destination.ReadBack(&reading{ctx: ctx, d: d, f: f}, func(err error) error { return d.failure(ctx, client, "reading back", err) }), nil
+	return destination.ReadBack(&reading{ctx: ctx, d: d, f: f},
+		func(err error) error { return d.failure(ctx, client, "reading back", err) }), nil
 }
 
 // reading is a file that is being read, until the context ends.
@@ -436,7 +440,8 @@ func (d *Driver) Remove(ctx context.Context, temp string) error {
 	if err := d.noLinks(ctx, client, destination.TempDir); err != nil {
 		return err
 	}
-	if err := order(ctx, d.line, func() error { return client.Remove(d.remote(temp)) }); err != nil && !errors.Is(err, os.ErrNotExist) {
+	if err := order(ctx, d.line, func() error { return client.Remove(d.remote(temp)) }); err != nil &&
+		!errors.Is(err, os.ErrNotExist) {
 		return d.failure(ctx, client, "removing "+temp, err)
 	}
 	return nil

@@ -34,7 +34,8 @@ func server(t *testing.T) *sshd.Server {
 }
 
 func options(s *sshd.Server, path string) sftp.Options {
-	return sftp.Options{Address: s.Address, Path: path, User: s.User, HostKey: s.HostKey, Key: func() ([]byte, error) { return s.Key, nil }, Stall: 2 * time.Second}
+	return sftp.Options{Address: s.Address, Path: path, User: s.User, HostKey: s.HostKey,
+		Key: func() ([]byte, error) { return s.Key, nil }, Stall: 2 * time.Second}
 }
 
 func send(t *testing.T, d *sftp.Driver) error {
@@ -51,7 +52,8 @@ func TestAnotherHostKeyIsNeverTalkedTo(t *testing.T) {
 	o.Key = nil
 	err := send(t, sftp.New(o))
 	assert.Equal(t, queue.Identity, destination.CauseOf(err), "%v", err)
-	assert.ErrorContains(t, err, "is not the storage that the plan names: its host key has the fingerprint ssh-ed25519 "+s.HostKey)
+	assert.ErrorContains(t, err, "is not the storage that the plan names: its host key has the fingerprint ssh-ed25519 "+
+		s.HostKey)
 	assert.True(t, asked, "the password is at hand, and is not sent")
 	entries, rerr := os.ReadDir(o.Path)
 	require.NoError(t, rerr)
@@ -85,11 +87,18 @@ func TestFailuresAreToldApart(t *testing.T) {
 		cause  queue.Cause
 		says   string
 	}{
-		"nobody there":      {func(o *sftp.Options) { o.Address = l.Addr().String() }, queue.Unreachable, "does not answer"},
-		"no word":           {func(o *sftp.Options) { o.Address = silent.Addr().String() }, queue.Unreachable, "was lost"},
-		"a stranger's key":  {func(o *sftp.Options) { o.Key = func() ([]byte, error) { return stranger.Key, nil } }, queue.SignIn, "refuses the user, the password or the key"},
-		"not a key":         {func(o *sftp.Options) { o.Key = func() ([]byte, error) { return []byte("hunter2"), nil } }, queue.SignIn, "is not a private key"},
-		"no key to read":    {func(o *sftp.Options) { o.Key = func() ([]byte, error) { return nil, errors.New("no such file") } }, queue.SignIn, "the key cannot be read"},
+		"nobody there": {func(o *sftp.Options) { o.Address = l.Addr().String() }, queue.Unreachable, "does not answer"},
+		"no word":      {func(o *sftp.Options) { o.Address = silent.Addr().String() }, queue.Unreachable, "was lost"},
+		"a stranger's key": {func(o *sftp.Options) { o.Key = func() ([]byte, error) { return stranger.Key, nil } },
+			queue.SignIn, "refuses the user, the password or the key"},
+		"not a key": {func(o *sftp.Options) { o.Key = func() ([]byte, error) { return []byte("hunter2"), nil } },
+			queue.SignIn, "is not a private key"},
+		"no key to read": {func(o *sftp.Options) {
+			o.Key = func() ([]byte, error) {
+				return nil,
+					errors.New("no such file")
+			}
+		}, queue.SignIn, "the key cannot be read"},
 		"no such folder":    {func(o *sftp.Options) { o.Path += "/none" }, queue.Misplaced, "the storage has no folder"},
 		"a file for folder": {func(o *sftp.Options) { o.Path = file }, queue.Misplaced, "the storage has no folder"},
 	} {
@@ -237,7 +246,8 @@ func TestNothingIsWrittenOrReadThroughALink(t *testing.T) {
 			}
 			require.NoError(t, err)
 			if target == outside {
-				assert.Equal(t, queue.Refused, destination.CauseOf(d.Publish(t.Context(), destinationtest.Temp(1), "2026/03/a.jpg")))
+				assert.Equal(t, queue.Refused, destination.CauseOf(d.Publish(t.Context(), destinationtest.Temp(1),
+					"2026/03/a.jpg")))
 				assert.NoFileExists(t, outside+"/03/a.jpg")
 				return
 			}
@@ -260,15 +270,37 @@ func TestWhoGivesUpIsNotKept(t *testing.T) {
 		silent, stopped bool
 		do              func(context.Context, *sftp.Driver) error
 	}{
-		"connecting": {true, false, func(ctx context.Context, d *sftp.Driver) error { _, err := d.Size(ctx, "a"); return err }},
+		"connecting": {true, false, func(ctx context.Context, d *sftp.Driver) error {
+			_,
+				err := d.Size(ctx, "a")
+			return err
+		}},
 		"sending": {false, true, func(ctx context.Context, d *sftp.Driver) error {
 			return d.Put(ctx, destinationtest.Temp(2), bytes.NewReader(make([]byte, 1<<20)), 0, 1<<20)
 		}},
-		"looking":          {false, true, func(ctx context.Context, d *sftp.Driver) error { _, err := d.Size(ctx, "a"); return err }},
-		"reading":          {false, true, func(ctx context.Context, d *sftp.Driver) error { _, err := d.Open(ctx, "a"); return err }},
-		"putting in place": {false, true, func(ctx context.Context, d *sftp.Driver) error { return d.Publish(ctx, destinationtest.Temp(1), "a") }},
-		"removing":         {false, true, func(ctx context.Context, d *sftp.Driver) error { return d.Remove(ctx, destinationtest.Temp(1)) }},
-		"asking for space": {false, true, func(ctx context.Context, d *sftp.Driver) error { _, err := d.Space(ctx); return err }},
+		"looking": {false, true, func(ctx context.Context, d *sftp.Driver) error {
+			_,
+				err := d.Size(ctx, "a")
+			return err
+		}},
+		"reading": {false, true, func(ctx context.Context, d *sftp.Driver) error {
+			_,
+				err := d.Open(ctx, "a")
+			return err
+		}},
+		"putting in place": {false, true, func(ctx context.Context,
+			d *sftp.Driver) error {
+			return d.Publish(ctx, destinationtest.Temp(1), "a")
+		}},
+		"removing": {false, true, func(ctx context.Context,
+			d *sftp.Driver) error {
+			return d.Remove(ctx, destinationtest.Temp(1))
+		}},
+		"asking for space": {false, true, func(ctx context.Context, d *sftp.Driver) error {
+			_,
+				err := d.Space(ctx)
+			return err
+		}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			stops := &stopping{to: s.Address}

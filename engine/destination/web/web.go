@@ -189,10 +189,11 @@ func Peek(ctx context.Context, address string, o Options) (fingerprint string, e
 	if err != nil {
 		return "", fmt.Errorf("reading the address: %w", err)
 	}
-	dialer := &tls.Dialer{NetDialer: &net.Dialer{Timeout: 15 * time.Second}, Config: &tls.Config{InsecureSkipVerify: true, VerifyConnection: func(c tls.ConnectionState) error {
-		fingerprint = Fingerprint(c.PeerCertificates[0].Raw)
-		return verify(o, c, host)
-	}}}
+	dialer := &tls.Dialer{NetDialer: &net.Dialer{Timeout: 15 * time.Second},
+		Config: &tls.Config{InsecureSkipVerify: true, VerifyConnection: func(c tls.ConnectionState) error {
+			fingerprint = Fingerprint(c.PeerCertificates[0].Raw)
+			return verify(o, c, host)
+		}}}
 	conn, err := dialer.DialContext(ctx, "tcp", address)
 	if err != nil {
 		return fingerprint, err

@@ -37,7 +37,8 @@ type authority struct {
 func newAuthority(t *testing.T) authority {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	as := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "the yard's authority"}, NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
+	as := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "the yard's authority"},
+		NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
 	der, err := x509.CreateCertificate(rand.Reader, as, as, key.Public(), key)
 	require.NoError(t, err)
 	file := filepath.Join(t.TempDir(), "authority.pem")
@@ -52,7 +53,8 @@ func newAuthority(t *testing.T) authority {
 func (a authority) serve(t *testing.T, for_ []string, ends time.Time, selfSigned bool) (port, fingerprint string) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	as := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "storage"}, NotBefore: time.Now().Add(-2 * time.Hour), NotAfter: ends}
+	as := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "storage"},
+		NotBefore: time.Now().Add(-2 * time.Hour), NotAfter: ends}
 	for _, name := range for_ {
 		if ip := net.ParseIP(name); ip != nil {
 			as.IPAddresses = append(as.IPAddresses, ip)
@@ -66,7 +68,10 @@ func (a authority) serve(t *testing.T, for_ []string, ends time.Time, selfSigned
 	}
 	der, err := x509.CreateCertificate(rand.Reader, as, parent, key.Public(), signer)
 	require.NoError(t, err)
-	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) }))
+	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter,
+		_ *http.Request) {
+		w.WriteHeader(http.StatusNoContent)
+	}))
 	server.TLS = &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}}}
 	server.Config.ErrorLog = nil
 	server.StartTLS()
@@ -89,23 +94,25 @@ func TestTheHostThatWasAskedForIsChecked(t *testing.T) {
 		pin        string // "own", "another"
 		trusted    bool
 	}{
-		"its name":                        {host: "localhost", named: []string{"localhost"}, ends: later, trusted: true},
-		"its address":                     {host: "127.0.0.1", named: []string{"127.0.0.1"}, ends: later, trusted: true},
-		"its address of several":          {host: "127.0.0.1", named: []string{"storage.test", "10.0.0.1", "127.0.0.1"}, ends: later, trusted: true},
-		"another name":                    {host: "localhost", named: []string{"storage.test"}, ends: later},
-		"another name than the address":   {host: "127.0.0.1", named: []string{"storage.test"}, ends: later},
-		"another address":                 {host: "127.0.0.1", named: []string{"127.0.0.2"}, ends: later},
-		"an address instead of the name":  {host: "localhost", named: []string{"127.0.0.1"}, ends: later},
-		"a name instead of the address":   {host: "127.0.0.1", named: []string{"localhost"}, ends: later},
-		"no name at all, by address":      {host: "127.0.0.1", ends: later},
-		"no name at all, by name":         {host: "localhost", ends: later},
-		"expired, by address":             {host: "127.0.0.1", named: []string{"127.0.0.1"}, ends: before},
-		"expired, by name":                {host: "localhost", named: []string{"localhost"}, ends: before},
-		"signed by itself, by address":    {host: "127.0.0.1", named: []string{"127.0.0.1"}, ends: later, selfSigned: true},
-		"signed by itself, by name":       {host: "localhost", named: []string{"localhost"}, ends: later, selfSigned: true},
-		"pinned, for another, by address": {host: "127.0.0.1", named: []string{"storage.test"}, ends: before, selfSigned: true, pin: "own", trusted: true},
-		"another is pinned, by address":   {host: "127.0.0.1", named: []string{"127.0.0.1"}, ends: later, pin: "another"},
-		"another is pinned, by name":      {host: "localhost", named: []string{"localhost"}, ends: later, pin: "another"},
+		"its name":    {host: "localhost", named: []string{"localhost"}, ends: later, trusted: true},
+		"its address": {host: "127.0.0.1", named: []string{"127.0.0.1"}, ends: later, trusted: true},
+		"its address of several": {host: "127.0.0.1", named: []string{"storage.test", "10.0.0.1", "127.0.0.1"},
+			ends: later, trusted: true},
+		"another name":                   {host: "localhost", named: []string{"storage.test"}, ends: later},
+		"another name than the address":  {host: "127.0.0.1", named: []string{"storage.test"}, ends: later},
+		"another address":                {host: "127.0.0.1", named: []string{"127.0.0.2"}, ends: later},
+		"an address instead of the name": {host: "localhost", named: []string{"127.0.0.1"}, ends: later},
+		"a name instead of the address":  {host: "127.0.0.1", named: []string{"localhost"}, ends: later},
+		"no name at all, by address":     {host: "127.0.0.1", ends: later},
+		"no name at all, by name":        {host: "localhost", ends: later},
+		"expired, by address":            {host: "127.0.0.1", named: []string{"127.0.0.1"}, ends: before},
+		"expired, by name":               {host: "localhost", named: []string{"localhost"}, ends: before},
+		"signed by itself, by address":   {host: "127.0.0.1", named: []string{"127.0.0.1"}, ends: later, selfSigned: true},
+		"signed by itself, by name":      {host: "localhost", named: []string{"localhost"}, ends: later, selfSigned: true},
+		"pinned, for another, by address": {host: "127.0.0.1", named: []string{"storage.test"}, ends: before,
+			selfSigned: true, pin: "own", trusted: true},
+		"another is pinned, by address": {host: "127.0.0.1", named: []string{"127.0.0.1"}, ends: later, pin: "another"},
+		"another is pinned, by name":    {host: "localhost", named: []string{"localhost"}, ends: later, pin: "another"},
 	} {
 		t.Run(what, func(t *testing.T) {
 			port, fingerprint := a.serve(t, c.named, c.ends, c.selfSigned)
@@ -117,7 +124,8 @@ func TestTheHostThatWasAskedForIsChecked(t *testing.T) {
 				o.Certificate = "SHA256:" + strings.Repeat("ab", 32)
 			}
 			transport := web.New(o)
-			r, err := http.NewRequestWithContext(t.Context(), http.MethodHead, "https://"+net.JoinHostPort(c.host, port)+"/", nil)
+			r, err := http.NewRequestWithContext(t.Context(), http.MethodHead, "https://"+net.JoinHostPort(c.host, port)+"/",
+				nil)
 			require.NoError(t, err)
 			answer, err := transport.RoundTrip(r)
 			if err == nil {

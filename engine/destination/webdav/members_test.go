@@ -32,7 +32,8 @@ func TestAnAnswerIsReadWithinBounds(t *testing.T) {
 }
 
 func FuzzMembers(f *testing.F) {
-	for _, text := range []string{multistatus, "", "<", `<multistatus xmlns="DAV:"/>`, `<a xmlns:b="DAV:"><b:multistatus/></a>`, "<!DOCTYPE a>", "<?xml version='1.0' encoding='latin1'?>"} {
+	for _, text := range []string{multistatus, "", "<", `<multistatus xmlns="DAV:"/>`,
+		`<a xmlns:b="DAV:"><b:multistatus/></a>`, "<!DOCTYPE a>", "<?xml version='1.0' encoding='latin1'?>"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

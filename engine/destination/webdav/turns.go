@@ -265,7 +265,8 @@ func (t *turns) mark(ctx context.Context, folder string) (code int, err error) {
 			return err
 		}
 		switch code = res.StatusCode; code {
-		case http.StatusCreated, http.StatusMethodNotAllowed, http.StatusForbidden, http.StatusLocked, http.StatusConflict, http.StatusNotFound:
+		case http.StatusCreated, http.StatusMethodNotAllowed, http.StatusForbidden, http.StatusLocked, http.StatusConflict,
+			http.StatusNotFound:
 			return nil
 		}
 		return status("taking the turn", res)

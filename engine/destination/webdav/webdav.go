@@ -73,9 +73,11 @@ func New(o Options) (*Driver, error) {
 	transport := web.New(o.Web)
 	d := &Driver{
 		base: base, user: o.User, password: o.Password,
-		http:    &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
+		http: &http.Client{Transport: transport,
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
 		folders: map[string]bool{"": true}, transport: transport, publishing: destination.NewNameLocks(),
-		turns: turns{life: min(turnLife, 4*transport.Stall()), own: make(chan struct{}, 1)}, ranges: ability{trying: make(chan struct{}, 1)},
+		turns:  turns{life: min(turnLife, 4*transport.Stall()), own: make(chan struct{}, 1)},
+		ranges: ability{trying: make(chan struct{}, 1)},
 	}
 	d.turns.at = d
 	return d, nil
@@ -327,7 +329,8 @@ func (d *Driver) toTemp(ctx context.Context, method, p, temp, doing string) erro
 		return nil
 	case res.StatusCode == http.StatusNotFound:
 		return destination.ErrNotFound
-	case method == "COPY" && slices.Contains([]int{http.StatusForbidden, http.StatusMethodNotAllowed, http.StatusInternalServerError, http.StatusNotImplemented, http.StatusBadGateway}, res.StatusCode):
+	case method == "COPY" && slices.Contains([]int{http.StatusForbidden, http.StatusMethodNotAllowed,
+		http.StatusInternalServerError, http.StatusNotImplemented, http.StatusBadGateway}, res.StatusCode):
 		return destination.ErrUnable // many do not, and say so in many ways
 	}
 	// Some answer otherwise where there is nothing.
@@ -595,7 +598,8 @@ func (d *Driver) makeFolders(ctx context.Context, p string) error {
 	}
 	res, err := d.makeFolder(ctx, p)
 	// So some servers answer who meets another there.
-	for try := 0; err == nil && try < 20 && (res.StatusCode == http.StatusForbidden && try == 0 || res.StatusCode == http.StatusLocked); try++ {
+	for try := 0; err == nil && try < 20 && (res.StatusCode == http.StatusForbidden && try == 0 ||
+		res.StatusCode == http.StatusLocked); try++ {
 		if err = pause(ctx, 10*time.Millisecond); err == nil {
 			res, err = d.makeFolder(ctx, p)
 		}
@@ -637,7 +641,8 @@ func (d *Driver) url(p string) *url.URL {
 }
 
 // do sends a request and signs in.
-func (d *Driver) do(ctx context.Context, method, p string, body io.Reader, prepare func(*http.Request)) (*http.Response, error) {
+func (d *Driver) do(ctx context.Context, method, p string, body io.Reader,
+	prepare func(*http.Request)) (*http.Response, error) {
 	for try := 0; ; try++ {
 		req, err := http.NewRequestWithContext(ctx, method, d.url(p).String(), body)
 		if err != nil {
@@ -694,9 +699,11 @@ func (d *Driver) signIn(req *http.Request) error {
 		return nil
 	}
 	d.uses++
-	answer, err := digest.Digest(d.challenge, digest.Options{Method: req.Method, URI: req.URL.RequestURI(), Count: d.uses, Username: d.user, Password: password})
+	answer, err := digest.Digest(d.challenge, digest.Options{Method: req.Method, URI: req.URL.RequestURI(), Count: d.uses,
+		Username: d.user, Password: password})
 	if err != nil {
-		return &destination.Error{Cause: queue.SignIn, Says: "the storage asks for a sign-in of a kind that is not known", Err: err}
+		return &destination.Error{Cause: queue.SignIn, Says: "the storage asks for a sign-in of a kind that is not known",
+			Err: err}
 	}
 	req.Header.Set("Authorization", answer.String())
 	return nil
@@ -724,7 +731,8 @@ func (d *Driver) challenged(res *http.Response) bool {
 
 // status turns an answer that is not success into an error.
 func status(doing string, res *http.Response) error {
-	e := &destination.Error{Cause: queue.Busy, Says: fmt.Sprintf("%s: the storage answered %d %s", doing, res.StatusCode, http.StatusText(res.StatusCode))}
+	e := &destination.Error{Cause: queue.Busy, Says: fmt.Sprintf("%s: the storage answered %d %s", doing, res.StatusCode,
+		http.StatusText(res.StatusCode))}
 	switch code := res.StatusCode; {
 	case code == http.StatusUnauthorized:
 		e.Cause, e.Says = queue.SignIn, "the storage refuses the user or the password"
@@ -736,7 +744,8 @@ func status(doing string, res *http.Response) error {
 		e.RetryAfter = web.RetryAfter(res.Header.Get("Retry-After"), time.Now())
 	case code == http.StatusLocked, code == http.StatusRequestTimeout, code/100 == 5:
 	case code == http.StatusMethodNotAllowed, code/100 == 3:
-		e.Cause, e.Says = queue.Misplaced, fmt.Sprintf("what answers at the address is not WebDAV storage (%d %s)", code, http.StatusText(code))
+		e.Cause, e.Says = queue.Misplaced, fmt.Sprintf("what answers at the address is not WebDAV storage (%d %s)", code,
+			http.StatusText(code))
 	case code/100 == 4:
 		e.Cause = queue.Refused
 	}

@@ -122,7 +122,8 @@ func TestTheAddressLeadsElsewhere(t *testing.T) {
 
 func TestAPasswordThatCannotBeRead(t *testing.T) {
 	s := storage(t, &standin.Storage{})
-	d := driver(t, webdav.Options{URL: s.URL(), User: "slip", Password: func() (string, error) { return "", errors.New("no such file") }})
+	d := driver(t, webdav.Options{URL: s.URL(), User: "slip",
+		Password: func() (string, error) { return "", errors.New("no such file") }})
 	assert.Equal(t, queue.SignIn, destination.CauseOf(send(t, d, 4)))
 }
 
@@ -169,7 +170,8 @@ func TestTheTurnIsHeldOverManyFiles(t *testing.T) {
 	const files, shared = 100, 20
 	var won [shared]atomic.Int64
 	var all sync.WaitGroup
-	drivers := []*webdav.Driver{driver(t, webdav.Options{URL: front.URL + "/dav/"}), driver(t, webdav.Options{URL: front.URL + "/dav/"})}
+	drivers := []*webdav.Driver{driver(t, webdav.Options{URL: front.URL + "/dav/"}),
+		driver(t, webdav.Options{URL: front.URL + "/dav/"})}
 	for i, d := range drivers {
 		for sender := range 4 {
 			all.Go(func() {
