@@ -4,7 +4,7 @@ import (
 	"context"
 	"flag"
 
-	"yardtide/core/gate"
+	"yardtide/core/words"
 )
 
 func burstsCommand() Command {
@@ -40,7 +40,7 @@ sent like any other, and never in place of its shots.`,
 						p.line(2, "none")
 					}
 					for _, b := range d.Bursts {
-						p.line(2, "%s  %d shots, %s: %s to %s, in %s", b.TakenAt.Format("2006-01-02 15:04:05"), b.N, gate.Bytes(b.Bytes),
+						p.line(2, "%s  %d shots, %s: %s to %s, in %s", b.TakenAt.Format("2006-01-02 15:04:05"), b.N, words.Bytes(b.Bytes),
 							plain(b.First), plain(b.Last), plain(b.Folder))
 					}
 					if d.More {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 
 	"yardtide/client"
-	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/words"
 	"yardtide/wire"
@@ -123,7 +122,7 @@ func printLook(p page, l wire.Look, y wire.Yard) {
 		kinds = append(kinds, fmt.Sprintf("%s (%s)", count(k.N, k.Kind.Singular()), bytes(k.Bytes)))
 	}
 	if len(kinds) > 0 {
-		p.line(2, "to take up: %s", gate.And(kinds))
+		p.line(2, "to take up: %s", words.And(kinds))
 	}
 	printBars(p, l)
 	if len(l.Folders) > 1 {
@@ -145,7 +144,7 @@ func printLook(p page, l wire.Look, y wire.Yard) {
 		more(p, len(l.LeftOut))
 	}
 	if l.Unreadable > 0 {
-		p.head("Cannot be read: " + gate.Count(l.Unreadable))
+		p.head("Cannot be read: " + words.Count(l.Unreadable))
 		for _, u := range l.Unread[:min(len(l.Unread), mostLines)] {
 			p.line(2, "%s %s: %s", p.paint(asks, "!"), plain(u.Path), plain(u.Says))
 		}
@@ -182,7 +181,7 @@ func wouldTake(d wire.DestinationStatus, l wire.Look) string {
 
 func more(p page, n int) {
 	if n > mostLines {
-		p.line(2, "and %s more", gate.Count(int64(n-mostLines)))
+		p.line(2, "and %s more", words.Count(int64(n-mostLines)))
 	}
 }
 
@@ -197,7 +196,7 @@ func printBars(p page, l wire.Look) {
 		most = max(most, y.N)
 	}
 	for _, y := range l.Years {
-		p.line(2, "%d  %7s  %9s  %s", y.Year, gate.Count(y.N), bytes(y.Bytes), p.meter(y.N, most, barCells))
+		p.line(2, "%d  %7s  %9s  %s", y.Year, words.Count(y.N), bytes(y.Bytes), p.meter(y.N, most, barCells))
 	}
 }
 

@@ -6,10 +6,10 @@ import (
 	"fmt"
 
 	"yardtide/client"
-	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
+	"yardtide/core/words"
 	"yardtide/wire"
 	"yardtide/wire/planwire"
 )
@@ -76,7 +76,7 @@ func listRenditions(ctx context.Context, e Env, c client.Client, json bool) erro
 	for _, r := range now.Renditions {
 		used := "no rule sends so"
 		if len(r.Rules) > 0 {
-			used = "used by " + gate.And(r.Rules)
+			used = "used by " + words.And(r.Rules)
 		}
 		p.line(0, "%s: %s; %s.", p.paint(strong, plain(r.Name)), plain(r.Says), plain(used))
 	}
@@ -189,7 +189,7 @@ func tryPicture(ctx context.Context, e Env, r reach, asked wire.FormAsked,
 // formSize tells a size in each of the units that people count in.
 func formSize(s wire.FormSize) string {
 	return fmt.Sprintf("%d × %d pixels: %d px on the longer edge, %.1f megapixels, %s", s.Width, s.Height,
-		max(s.Width, s.Height), float64(s.Width)*float64(s.Height)/1e6, gate.Bytes(s.Bytes))
+		max(s.Width, s.Height), float64(s.Width)*float64(s.Height)/1e6, words.Bytes(s.Bytes))
 }
 
 func percent(part, of int64) string {

@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/queue"
 	"yardtide/core/words"
@@ -70,7 +69,7 @@ func printStatus(p page, y wire.Yard) {
 	for _, d := range y.Devices {
 		p.line(2, "%s: %s. %s%s", p.paint(strong, d.Name), conditions(d.Conditions), states(p, d), lastHeard(p, d))
 		if d.InSmall.N > 0 {
-			p.line(4, "%s safe in small, not yet whole", gate.Count(d.InSmall.N))
+			p.line(4, "%s safe in small, not yet whole", words.Count(d.InSmall.N))
 		}
 		if len(d.Beside) > 0 {
 			says := make([]string, len(d.Beside))
@@ -115,7 +114,7 @@ func states(p page, d wire.Device) string {
 	var parts []string
 	for _, state := range queue.States {
 		if a := d.States[state]; a.N > 0 {
-			parts = append(parts, fmt.Sprintf("%s %s (%s)", p.paint(tones[string(state)], string(state)), gate.Count(a.N),
+			parts = append(parts, fmt.Sprintf("%s %s (%s)", p.paint(tones[string(state)], string(state)), words.Count(a.N),
 				bytes(a.Bytes)))
 		}
 	}
@@ -198,8 +197,8 @@ func printHolds(p page, y wire.Yard) {
 		p.head("Waits")
 	}
 	for _, h := range y.Holds {
-		says := fmt.Sprintf("%s of %s for %s, %s: %s", words.Things(h.N, h.Kinds...), gate.And(h.Devices),
-			gate.And(h.Destinations), bytes(h.Bytes), plain(h.Says))
+		says := fmt.Sprintf("%s of %s for %s, %s: %s", words.Things(h.N, h.Kinds...), words.And(h.Devices),
+			words.And(h.Destinations), bytes(h.Bytes), plain(h.Says))
 		if at := opens(h.Hold, y.Time); at != "" {
 			says += " [" + at + "]"
 		}

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"yardtide/core/gate"
+	"yardtide/core/words"
 	"yardtide/wire/planwire"
 )
 
@@ -43,7 +43,7 @@ func printTried(p page, t planwire.PlanTried) {
 	}
 	if len(same) > 0 {
 		p.space()
-		p.line(0, "Nothing changes on %s.", gate.And(same))
+		p.line(0, "Nothing changes on %s.", words.And(same))
 	}
 	if len(t.Places) > 0 {
 		p.head("Where it goes")
@@ -73,7 +73,7 @@ func copies(n int64) string {
 	if n == 1 {
 		return "1 copy"
 	}
-	return gate.Count(n) + " copies"
+	return words.Count(n) + " copies"
 }
 
 // firstOf are the first items of a kind.

@@ -7,11 +7,12 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
+	"yardtide/core/words"
 )
 
 // This file turns values into the words of the terminal.
 
-func bytes(n int64) string { return gate.Bytes(n) }
+func bytes(n int64) string { return words.Bytes(n) }
 
 // plain is a name on one line, as a printer lets it through: so it can be measured.
 func plain(s string) string {
@@ -101,7 +102,7 @@ func count(n int64, one string) string {
 	if n == 1 {
 		return "1 " + one
 	}
-	return gate.Count(n) + " " + one + "s"
+	return words.Count(n) + " " + one + "s"
 }
 
 // listOf are the words of a flag that takes several, with commas.

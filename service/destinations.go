@@ -9,10 +9,10 @@ import (
 	"slices"
 	"strings"
 
-	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
 	"yardtide/core/queue"
+	"yardtide/core/words"
 	"yardtide/engine/destination"
 	"yardtide/engine/fleet"
 	"yardtide/engine/place"
@@ -166,10 +166,10 @@ func short(st wire.DestinationStatus, coming int64) string {
 			break
 		}
 		parts = append(parts, fmt.Sprintf("%s of %s on %s %s", share.Kind.Plural(), share.Rule, share.Device,
-			gate.Bytes(share.Bytes)))
+			words.Bytes(share.Bytes)))
 	}
-	return fmt.Sprintf("%s lacks %s of room: what still goes there takes %s (%s).", st.Name, gate.Bytes(st.Short),
-		gate.Bytes(coming), strings.Join(parts, ", "))
+	return fmt.Sprintf("%s lacks %s of room: what still goes there takes %s (%s).", st.Name, words.Bytes(st.Short),
+		words.Bytes(coming), strings.Join(parts, ", "))
 }
 
 // SettlePlace is the keeper's answer about a destination that has come to stand for

@@ -6,7 +6,6 @@ import (
 	"fmt"
 
 	"yardtide/core/forecast"
-	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
@@ -75,20 +74,20 @@ func (s *Trials) forecastSays(a wire.FormAsked, f wire.FormForecast) string {
 	if !f.Known {
 		return "There is nothing of it yet by which that could be told."
 	}
-	says := fmt.Sprintf("%s: as shot %s; so %s", words.Things(f.All.N, media.Kind(a.Kind)), gate.Bytes(f.All.Bytes),
-		gate.Bytes(f.Range.Likely))
-	if low, high := gate.Bytes(f.Range.Low), gate.Bytes(f.Range.High); low != high {
-		says = fmt.Sprintf("%s: as shot %s; so %s to %s", words.Things(f.All.N, media.Kind(a.Kind)), gate.Bytes(f.All.Bytes),
+	says := fmt.Sprintf("%s: as shot %s; so %s", words.Things(f.All.N, media.Kind(a.Kind)), words.Bytes(f.All.Bytes),
+		words.Bytes(f.Range.Likely))
+	if low, high := words.Bytes(f.Range.Low), words.Bytes(f.Range.High); low != high {
+		says = fmt.Sprintf("%s: as shot %s; so %s to %s", words.Things(f.All.N, media.Kind(a.Kind)), words.Bytes(f.All.Bytes),
 			low, high)
 	}
 	for _, to := range s.book.PlanOrEmpty().Rules[a.Rule].To {
 		if free := s.fleet.SpaceNow(to).Free; free >= 0 {
-			says += fmt.Sprintf("; %s has %s free", to, gate.Bytes(free))
+			says += fmt.Sprintf("; %s has %s free", to, words.Bytes(free))
 		}
 	}
 	says += fmt.Sprintf(". By %d of them that were made.", f.Looked)
 	if len(f.Missing) > 0 {
-		says += " Without " + gate.And(f.Missing) + ", which did not answer."
+		says += " Without " + words.And(f.Missing) + ", which did not answer."
 	}
 	return says
 }

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"strings"
 
-	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/queue"
 	"yardtide/core/words"
@@ -36,7 +35,7 @@ func headline(devices []wire.Device) string {
 	case safe == all:
 		return fmt.Sprintf("Everything is safe: %s.", words.Things(all, kinds...))
 	}
-	says := []string{fmt.Sprintf("%s of %s are safe.", gate.Count(safe), words.Things(all, kinds...))}
+	says := []string{fmt.Sprintf("%s of %s are safe.", words.Count(safe), words.Things(all, kinds...))}
 	for _, part := range []struct {
 		state     queue.State
 		one, many string
@@ -52,7 +51,7 @@ func headline(devices []wire.Device) string {
 		if a.N == 1 {
 			verb = part.one
 		}
-		says = append(says, fmt.Sprintf("%s %s, %s.", gate.Count(a.N), verb, gate.Bytes(a.Bytes)))
+		says = append(says, fmt.Sprintf("%s %s, %s.", words.Count(a.N), verb, words.Bytes(a.Bytes)))
 	}
 	return strings.Join(says, " ")
 }

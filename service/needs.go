@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"yardtide/core/gate"
 	"yardtide/core/queue"
 	"yardtide/core/words"
 	"yardtide/wire"
@@ -83,7 +82,7 @@ func sourceNeeds(y wire.Yard, add func(wire.Need)) {
 				add(wire.Need{Says: p.Path + ": " + p.Says, Todo: p.Todo, Device: d.Name})
 			}
 			if more := len(src.Problems) - mostProblems; more > 0 {
-				add(wire.Need{Says: fmt.Sprintf("%s: %s more problems like these.", src.Path, gate.Count(int64(more))),
+				add(wire.Need{Says: fmt.Sprintf("%s: %s more problems like these.", src.Path, words.Count(int64(more))),
 					Device: d.Name})
 			}
 		}

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"time"
 
-	"yardtide/core/gate"
 	"yardtide/core/words"
 	"yardtide/service/jobs"
 	"yardtide/wire"
@@ -81,7 +80,7 @@ func (s *Service) stopProofs(ctx context.Context, name string) error {
 }
 
 func provingSays(p wire.Proving, lost, of int64) string {
-	says := fmt.Sprintf("%s of %s proofs are taken.", gate.Count(of-p.Left), gate.Count(of))
+	says := fmt.Sprintf("%s of %s proofs are taken.", words.Count(of-p.Left), words.Count(of))
 	switch {
 	case p.Left == 0 && lost <= 0:
 		return "All of it is what was proven."
@@ -89,13 +88,13 @@ func provingSays(p wire.Proving, lost, of int64) string {
 		says = "All proofs are taken."
 	case p.Held == p.Left:
 		says = fmt.Sprintf("What could be proven now is what it was. %s wait until the network costs nothing, a pause "+
-			"ends, or the storage answers.", gate.Count(p.Held))
+			"ends, or the storage answers.", words.Count(p.Held))
 	}
 	switch {
 	case lost == 1:
 		says += " 1 copy is no longer what was proven: it is stuck, and says what to do."
 	case lost > 1:
-		says += " " + gate.Count(lost) + " copies are no longer what was proven: they are stuck, and say what to do."
+		says += " " + words.Count(lost) + " copies are no longer what was proven: they are stuck, and say what to do."
 	}
 	return says
 }
@@ -133,7 +132,7 @@ func (s *Service) Adopt(name string) (wire.Job, error) {
 			found := func(a wire.Adopted) {
 				tell(func(is *wire.Job) {
 					is.Adopted, is.Done, is.Says = &a, a.Files, fmt.Sprintf("%s found so far, %s.", words.Files(a.Files),
-						gate.Bytes(a.Bytes))
+						words.Bytes(a.Bytes))
 				})
 			}
 			a, err := chosen.Orders.Adopt(ctx, name, found)
@@ -146,7 +145,7 @@ func (s *Service) Adopt(name string) (wire.Job, error) {
 
 func adoptedSays(name string, a wire.Adopted) string {
 	says := fmt.Sprintf("%s holds %s (%s) that Yard Tide did not put there.", name, words.Files(a.Files),
-		gate.Bytes(a.Bytes))
+		words.Bytes(a.Bytes))
 	switch a.Compare {
 	case 0:
 		return says + " Nothing that waits has the size of one of them."
@@ -155,5 +154,5 @@ func adoptedSays(name string, a wire.Adopted) string {
 			"nothing, and what is the same is safe and not sent."
 	}
 	return says + fmt.Sprintf(" %s copies that wait have the size of one of them: each is compared over a network "+
-		"that costs nothing, and what is the same is safe and not sent.", gate.Count(a.Compare))
+		"that costs nothing, and what is the same is safe and not sent.", words.Count(a.Compare))
 }

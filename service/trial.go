@@ -13,10 +13,10 @@ import (
 	"strings"
 	"time"
 
-	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
 	"yardtide/core/queue"
+	"yardtide/core/words"
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/sftp"
 	"yardtide/engine/destination/web"
@@ -408,8 +408,8 @@ func (t *trial) resume(ctx context.Context, temp string) bool {
 	if err == nil && kept == 0 {
 		return t.step("resume", nil, "A send that is cut begins anew: this server does not let it go on.")
 	}
-	return t.step("resume", err, "A send that is cut goes on: %s of %s were still there.", gate.Bytes(kept),
-		gate.Bytes(large-1<<20))
+	return t.step("resume", err, "A send that is cut goes on: %s of %s were still there.", words.Bytes(kept),
+		words.Bytes(large-1<<20))
 }
 
 func (t *trial) space(ctx context.Context) bool {
@@ -423,11 +423,11 @@ func (t *trial) space(ctx context.Context) bool {
 		return t.step("free space", err, "")
 	case space.Free < 0 && t.d.Size > 0:
 		return t.step("free space", nil, "This storage does not tell; the plan states a size of %s.",
-			gate.Bytes(int64(t.d.Size)))
+			words.Bytes(int64(t.d.Size)))
 	case space.Free < 0:
 		return t.step("free space", nil, "This storage does not tell; state its size in the plan (size: 500 GB).")
 	}
 	told := wire.Space(space)
 	t.result.Space = &told
-	return t.step("free space", nil, "%s are free.", gate.Bytes(space.Free))
+	return t.step("free space", nil, "%s are free.", words.Bytes(space.Free))
 }

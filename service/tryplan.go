@@ -6,7 +6,6 @@ import (
 	"maps"
 	"slices"
 
-	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
 	"yardtide/core/words"
@@ -70,19 +69,19 @@ func (s *Trials) TryPlan(ctx context.Context, file, text string) (planwire.PlanT
 
 func triedPlace(name string, today, then wire.Amount, room int64) planwire.TriedPlace {
 	one := planwire.TriedPlace{Name: name, Today: today, Then: then, Room: room, Fits: room < 0 || then.Bytes <= room}
-	come := fmt.Sprintf("%s to %s, %s;", comes(then.N), name, gate.Bytes(then.Bytes))
+	come := fmt.Sprintf("%s to %s, %s;", comes(then.N), name, words.Bytes(then.Bytes))
 	switch {
 	case then.N == 0:
 		one.Says = "Nothing is to come to " + name + "."
 	case room < 0:
 		one.Says = come + " how much room it has is not known."
 	case one.Fits:
-		one.Says = fmt.Sprintf("%s it has room for %s.", come, gate.Bytes(room))
+		one.Says = fmt.Sprintf("%s it has room for %s.", come, words.Bytes(room))
 	default:
-		one.Says = fmt.Sprintf("%s it has room for %s: %s do not fit.", come, gate.Bytes(room), gate.Bytes(then.Bytes-room))
+		one.Says = fmt.Sprintf("%s it has room for %s: %s do not fit.", come, words.Bytes(room), words.Bytes(then.Bytes-room))
 	}
 	if today != then {
-		one.Says += fmt.Sprintf(" Today it is %s, %s.", words.Files(today.N), gate.Bytes(today.Bytes))
+		one.Says += fmt.Sprintf(" Today it is %s, %s.", words.Files(today.N), words.Bytes(today.Bytes))
 	}
 	return one
 }

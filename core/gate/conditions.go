@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"yardtide/core/plan"
+	"yardtide/core/words"
 )
 
 // Known is what is known of something that is so or not. The zero value is unknown,
@@ -28,6 +29,17 @@ func Is(so bool) Known {
 		return Yes
 	}
 	return No
+}
+
+// tells is what the device can tell, for a sentence.
+func (k Known) tells() words.Tells {
+	switch k {
+	case Yes:
+		return words.IsSo
+	case No:
+		return words.IsNotSo
+	}
+	return words.CannotTell
 }
 
 // Sound is unknown where it is none of those.
@@ -173,4 +185,15 @@ type PauseState struct {
 // Active tells whether the pause holds at now.
 func (p PauseState) Active(now time.Time) bool {
 	return p.On && (p.Until.IsZero() || now.Before(p.Until))
+}
+
+// tells is what the device can tell of its use, for a sentence.
+func tells(u Use) words.Tells {
+	switch u {
+	case InUse:
+		return words.IsSo
+	case NotInUse:
+		return words.IsNotSo
+	}
+	return words.CannotTell
 }

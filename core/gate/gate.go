@@ -12,16 +12,13 @@
 package gate
 
 import (
-	"fmt"
 	"slices"
-	"strings"
 	"time"
-
-	"github.com/dustin/go-humanize"
 
 	"yardtide/core/allowance"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
+	"yardtide/core/words"
 )
 
 // Name names a gate.
@@ -144,16 +141,11 @@ func opens(l LaneVerdict) time.Time {
 func (s Situation) lane(rule plan.Rule, lane plan.Lane, class queue.Class) (v LaneVerdict, until time.Time) {
 	v = LaneVerdict{Over: lane.Over, Left: -1}
 	if !lane.Takes(class.Kind) {
-		v.Holds = []Hold{{Gate: Kind, Says: fmt.Sprintf("The lane over %s does not take %ss.", lane.Over.Label(),
-			class.Kind)}}
+		v.Holds = []Hold{{Gate: Kind, Says: words.TakesNot(lane.Over, class.Kind)}}
 		return v, time.Time{}
 	}
 	if !lane.Carries(class.Shelf) {
-		says := fmt.Sprintf("The lane over %s carries small copies only.", lane.Over.Label())
-		if class.Shelf == plan.Small {
-			says = fmt.Sprintf("The lane over %s carries no small copies.", lane.Over.Label())
-		}
-		v.Holds = []Hold{{Gate: Kind, Says: says}}
+		v.Holds = []Hold{{Gate: Kind, Says: words.CarriesNot(lane.Over, class.Shelf)}}
 		return v, time.Time{}
 	}
 	networked := s.Networked(class.Destination)
@@ -176,7 +168,7 @@ func (s Situation) lane(rule plan.Rule, lane plan.Lane, class queue.Class) (v La
 			v.Left = 0
 		}
 		if v.Left <= allowance.Overhead {
-			v.Holds = append(v.Holds, spent(lane, s.Time, s.Zone))
+			v.Holds = append(v.Holds, spent(lane.Over, lane.Allowance, false, s.Time, s.Zone))
 		}
 	}
 	if own := lane.RoamingAllowance; own.Bytes > 0 && networked && s.Now.Roaming != No {
@@ -190,9 +182,7 @@ func (s Situation) lane(rule plan.Rule, lane plan.Lane, class queue.Class) (v La
 			v.Left, v.of, v.roaming = left, own, true
 		}
 		if left <= allowance.Overhead {
-			h := spent(plan.Lane{Over: lane.Over, Allowance: own}, s.Time, s.Zone)
-			h.Says = fmt.Sprintf("What may be spent while roaming, %s per %s, is used up.", Bytes(own.Bytes), own.Per)
-			v.Holds = append(v.Holds, h)
+			v.Holds = append(v.Holds, spent(lane.Over, own, true, s.Time, s.Zone))
 		}
 	}
 	return v, until
@@ -200,32 +190,17 @@ func (s Situation) lane(rule plan.Rule, lane plan.Lane, class queue.Class) (v La
 
 // named is the hold of a lane that is not open on every network.
 func (s Situation) named(lane plan.Lane) (Hold, bool) {
-	c := s.Now
-	hold := func(format string, args ...any) (Hold, bool) {
-		return Hold{Gate: Network, Says: fmt.Sprintf(format, args...), Since: c.NetworkSince}, true
-	}
+	c, name := s.Now, s.Now.NetworkName
 	limited := lane.HomeOnly || len(lane.Named) > 0 || len(lane.NotNamed) > 0
 	if lane.Over != plan.WiFi || !limited || c.Network == plan.Wired { // a cable is at home
 		return Hold{}, false
 	}
-	switch name := c.NetworkName; {
-	case name == "":
-		return hold("Waits for a network of a certain name; this device cannot tell what its Wi-Fi is called.")
-	case slices.Contains(lane.NotNamed, name):
-		return hold("Waits for another Wi-Fi than %s, which is not allowed.", name)
-	case len(lane.Named) > 0 && !slices.Contains(lane.Named, name):
-		return hold("Waits for %s; the device is on %s.", orList(lane.Named), name)
-	case lane.HomeOnly && !slices.Contains(s.Plan.HomeNetworks, name):
-		return hold("Waits for the network at home; the device is on %s.", name)
+	if name != "" && !slices.Contains(lane.NotNamed, name) &&
+		(len(lane.Named) == 0 || slices.Contains(lane.Named, name)) &&
+		(!lane.HomeOnly || slices.Contains(s.Plan.HomeNetworks, name)) {
+		return Hold{}, false
 	}
-	return Hold{}, false
-}
-
-func orList(words []string) string {
-	if len(words) < 2 {
-		return strings.Join(words, "")
-	}
-	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
+	return Hold{Gate: Network, Says: words.WaitsForName(lane, name), Since: c.NetworkSince}, true
 }
 
 // Meets tells whether gates that are no lane's are all open.
@@ -248,11 +223,7 @@ func (s Situation) shut(g plan.Gates) (holds []Hold, until time.Time) {
 	add(unused(s.Now, g.Unused, s.Time))
 	add(rest(s.Now, g.Rest, s.Time))
 	if g.Idle == plan.MustBeIdle && s.Now.Use != NotInUse {
-		says := "Waits until nobody uses the device."
-		if s.Now.Use != InUse {
-			says = "Waits until nobody uses the device; this device cannot tell whether it is in use."
-		}
-		add(Hold{Gate: Idle, Says: says, Since: s.Now.UseSince}, true)
+		add(Hold{Gate: Idle, Says: words.WaitsForNobody(tells(s.Now.Use)), Since: s.Now.UseSince}, true)
 	}
 	if len(g.Hours) > 0 {
 		h, shut, next := hours(g.Hours, s.Time, s.Zone)
@@ -262,75 +233,36 @@ func (s Situation) shut(g plan.Gates) (holds []Hold, until time.Time) {
 	return holds, until
 }
 
-// spent is the hold of a lane whose allowance is used up.
-func spent(lane plan.Lane, now time.Time, zone *time.Location) Hold {
-	start, end := allowance.Period(lane.Allowance.Per, now, zone)
-	says := fmt.Sprintf("The allowance of %s per %s on %s is used up.", Bytes(lane.Allowance.Bytes), lane.Allowance.Per,
-		lane.Over.Label())
-	return Hold{Gate: Allowance, Says: says, Since: start, Opens: end}
+// spent is the hold of a lane of which an allowance is used up.
+func spent(over plan.Network, of plan.Allowance, roaming bool, now time.Time, zone *time.Location) Hold {
+	start, end := allowance.Period(of.Per, now, zone)
+	return Hold{Gate: Allowance, Says: words.UsedUp(of, over, roaming), Since: start, Opens: end}
 }
 
-// noneFits is the hold of a class of which not even the smallest copy fits into
-// the rest of an allowance.
-func (v LaneVerdict) noneFits(smallest int64, now time.Time, zone *time.Location) Hold {
-	h := v.tooLarge(smallest, now, zone)
-	h.Says = fmt.Sprintf("Each is larger than the %s that are left of %s.", Bytes(v.Left), v.allowance())
-	if h.Opens.IsZero() {
-		h.Says = fmt.Sprintf("Each is larger than %s; they wait for another lane.", v.wholeAllowance())
-	}
-	return h
-}
-
-// allowance names the allowance that binds a lane.
-func (v LaneVerdict) allowance() string {
-	of := fmt.Sprintf("the allowance of %s per %s on %s", Bytes(v.of.Bytes), v.of.Per, v.Over.Label())
-	if v.roaming {
-		of += " while roaming"
-	}
-	return of
-}
-
-func (v LaneVerdict) wholeAllowance() string {
-	return strings.Replace(v.allowance(), "the ", "the whole ", 1)
-}
-
-// tooLarge is the hold of a single copy that the rest of an allowance cannot
-// carry now, or that the whole of it never will.
-func (v LaneVerdict) tooLarge(size int64, now time.Time, zone *time.Location) Hold {
+// larger is the hold of a copy that the rest of an allowance cannot carry now, or that the whole of
+// it never will; each tells that the copy is the smallest of its class.
+func (v LaneVerdict) larger(size int64, each bool, now time.Time, zone *time.Location) Hold {
 	start, end := allowance.Period(v.of.Per, now, zone)
-	if allowance.Cost(size) > v.of.Bytes {
-		return Hold{Gate: Allowance, Since: start,
-			Says: fmt.Sprintf("At %s it is larger than %s; it waits for another lane.", Bytes(size), v.wholeAllowance())}
+	whole := allowance.Cost(size) > v.of.Bytes
+	if whole {
+		end = time.Time{}
 	}
-	return Hold{Gate: Allowance, Since: start, Opens: end, Says: fmt.Sprintf("It is %s, and %s are left of %s.",
-		Bytes(size), Bytes(v.Left), v.allowance())}
+	return Hold{Gate: Allowance, Since: start, Opens: end,
+		Says: words.Larger(size, v.Left, v.of, v.Over, v.roaming, whole, each)}
 }
 
 func network(c Conditions, lane plan.Lane) (Hold, bool) {
-	hold := func(gate Name, since time.Time, format string, args ...any) (Hold, bool) {
-		return Hold{Gate: gate, Says: fmt.Sprintf(format, args...), Since: since}, true
-	}
-	fits := c.Network == lane.Over || lane.Over == plan.WiFi && c.Network == plan.Wired || lane.Over == plan.Cellular &&
-		lane.MeteredWiFi && c.Network == plan.WiFi && c.Metered == Yes
+	fits := c.Network == lane.Over || lane.Over == plan.WiFi && c.Network == plan.Wired ||
+		lane.Over == plan.Cellular && lane.MeteredWiFi && c.Network == plan.WiFi && c.Metered == Yes
 	switch {
-	case c.Network == plan.NoNetwork:
-		return hold(Network, c.NetworkSince, "Waits for a network; the device has none.")
-	case c.Network == plan.UnknownNetwork || c.Network == "":
-		return hold(Network, c.NetworkSince, "Waits for %s; this device cannot tell which network it is on.",
-			lane.Over.Label())
 	case !fits:
-		return hold(Network, c.NetworkSince, "Waits for %s; the device is on %s.", lane.Over.Label(), c.Network.Label())
-	case c.Roaming == Yes && !lane.Roaming:
-		return hold(Roaming, c.RoamingSince, "Waits until the device no longer roams.")
+		return Hold{Gate: Network, Since: c.NetworkSince, Says: words.WaitsForNetwork(lane.Over, c.Network)}, true
 	case c.Roaming != No && !lane.Roaming:
-		return hold(Roaming, c.RoamingSince, "Waits until the device does not roam; this device cannot tell whether it does.")
+		return Hold{Gate: Roaming, Since: c.RoamingSince, Says: words.WaitsForNoRoaming(c.Roaming.tells())}, true
 	case lane.Over == plan.Cellular || lane.Metered || c.Metered == No:
 		return Hold{}, false
-	case c.Metered == Yes:
-		return hold(Metered, c.MeteredSince, "Waits for a network that is not metered; this one is.")
 	}
-	return hold(Metered, c.MeteredSince, "Waits for a network that is not metered; this device cannot tell whether "+
-		"this one is.")
+	return Hold{Gate: Metered, Since: c.MeteredSince, Says: words.WaitsForUnmetered(c.Metered.tells())}, true
 }
 
 func power(c Conditions, p plan.Power, now time.Time) (Hold, bool) {
@@ -344,7 +276,7 @@ func power(c Conditions, p plan.Power, now time.Time) (Hold, bool) {
 		if charged && !p.Both {
 			return Hold{}, false
 		}
-		return Hold{Gate: Power, Says: fmt.Sprintf("Waits until it has charged for %d minutes.", p.For), Since: c.PowerSince,
+		return Hold{Gate: Power, Says: words.WaitsForCharge(p.For), Since: c.PowerSince,
 			Opens: full}, true
 	}
 	charged := p.AtLeast > 0 && (c.Battery < 0 && charging || c.Battery >= p.AtLeast)
@@ -362,26 +294,7 @@ func power(c Conditions, p plan.Power, now time.Time) (Hold, bool) {
 	if open {
 		return Hold{}, false
 	}
-	want := map[bool]string{true: "the charger", false: ""}[p.Charging]
-	if p.AtLeast > 0 {
-		joint := map[bool]string{true: " and ", false: " or "}[p.Both]
-		if want == "" {
-			joint = ""
-		}
-		want += joint + fmt.Sprintf("a battery of at least %d%%", p.AtLeast)
-	}
-	have := map[Known]string{Yes: "it is charging", No: "it is not charging"}[c.Charging]
-	if have == "" {
-		have = "this device cannot tell whether it is charging"
-	}
-	if c.Battery >= 0 {
-		have = fmt.Sprintf("the battery is at %d%% and ", c.Battery) +
-			map[Known]string{Yes: "charging", No: "not charging"}[c.Charging]
-		if c.Charging != Yes && c.Charging != No {
-			have = fmt.Sprintf("the battery is at %d%%, and this device cannot tell whether it is charging", c.Battery)
-		}
-	}
-	return Hold{Gate: Power, Says: fmt.Sprintf("Waits for %s; %s.", want, have), Since: c.PowerSince}, true
+	return Hold{Gate: Power, Says: words.WaitsForPower(p, c.Charging.tells(), c.Battery), Since: c.PowerSince}, true
 }
 
 // span is minutes of a plan as a duration.
@@ -392,11 +305,7 @@ func saver(c Conditions, g plan.Switch) (Hold, bool) {
 	if g != plan.MustBeOff || c.Saver == No {
 		return Hold{}, false
 	}
-	says := "Waits until the system no longer saves battery."
-	if c.Saver != Yes {
-		says = "Waits until the system does not save battery; this device cannot tell whether it does."
-	}
-	return Hold{Gate: Power, Says: says, Since: c.SaverSince}, true
+	return Hold{Gate: Power, Says: words.WaitsForNoSaving(c.Saver.tells()), Since: c.SaverSince}, true
 }
 
 // screen tells whether the screen is on where it must be dark.
@@ -404,11 +313,7 @@ func screen(c Conditions, g plan.Switch) (Hold, bool) {
 	if g != plan.MustBeOff || c.Screen == No {
 		return Hold{}, false
 	}
-	says := "Waits until the screen is dark."
-	if c.Screen != Yes {
-		says = "Waits until the screen is dark; this device cannot tell whether it is."
-	}
-	return Hold{Gate: Idle, Says: says, Since: c.ScreenSince}, true
+	return Hold{Gate: Idle, Says: words.WaitsForDark(c.Screen.tells()), Since: c.ScreenSince}, true
 }
 
 // unused tells whether somebody used the device too short a while ago.
@@ -416,13 +321,9 @@ func unused(c Conditions, g plan.Minutes, now time.Time) (Hold, bool) {
 	if g == 0 {
 		return Hold{}, false
 	}
-	h := Hold{Gate: Idle, Says: fmt.Sprintf("Waits until nobody has used the device for %d minutes.", g),
-		Since: c.UseSince}
+	h := Hold{Gate: Idle, Says: words.WaitsForUnused(g, tells(c.Use)), Since: c.UseSince}
 	switch opens := c.UseSince.Add(span(g)); {
-	case c.Use != NotInUse && c.Use != InUse:
-		h.Says = fmt.Sprintf("Waits until nobody has used the device for %d minutes; this device cannot tell whether it "+
-			"is in use.", g)
-	case c.Use == InUse:
+	case c.Use != NotInUse: // nothing tells when it opens
 	case now.Before(opens):
 		h.Opens = opens
 	default:
@@ -436,8 +337,7 @@ func rest(c Conditions, g plan.Minutes, now time.Time) (Hold, bool) {
 	if g == 0 {
 		return Hold{}, false
 	}
-	h := Hold{Gate: Idle, Says: fmt.Sprintf("Waits until it has been on charge and unused for %d minutes.", g),
-		Since: c.UseSince}
+	h := Hold{Gate: Idle, Says: words.WaitsForRest(g, words.IsNotSo), Since: c.UseSince}
 	since := c.Resting()
 	switch {
 	case !since.IsZero() && !now.Before(since.Add(span(g))):
@@ -445,7 +345,7 @@ func rest(c Conditions, g plan.Minutes, now time.Time) (Hold, bool) {
 	case !since.IsZero():
 		h.Since, h.Opens = since, since.Add(span(g))
 	case c.Charging != Yes && c.Charging != No || c.Use != NotInUse && c.Use != InUse:
-		h.Says = fmt.Sprintf("Waits until it has been on charge and unused for %d minutes; this device cannot tell both.", g)
+		h.Says = words.WaitsForRest(g, words.CannotTell)
 	case c.Charging == No:
 		h.Gate, h.Since = Power, c.PowerSince
 	}
@@ -459,7 +359,7 @@ func hours(h plan.Hours, t time.Time, zone *time.Location) (hold Hold, shut bool
 	if inside {
 		return Hold{}, false, next
 	}
-	return Hold{Gate: Hours, Says: fmt.Sprintf("Sends only at %s.", h), Since: turn(h, t, zone, false, -1), Opens: next},
+	return Hold{Gate: Hours, Says: words.OnlyAt(h), Since: turn(h, t, zone, false, -1), Opens: next},
 		true, next
 }
 
@@ -510,17 +410,3 @@ func Earlier(a, b time.Time) time.Time {
 	}
 	return a
 }
-
-// Bytes writes a size for people, in decimal units: "45 MB".
-func Bytes(n int64) string { return humanize.Bytes(uint64(max(0, n))) }
-
-// And joins words as a sentence does: "shed, locker and attic".
-func And(words []string) string {
-	if len(words) < 2 {
-		return strings.Join(words, "")
-	}
-	return strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
-}
-
-// Count writes a number for people: "1,204".
-func Count(n int64) string { return humanize.Comma(n) }

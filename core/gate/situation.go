@@ -2,7 +2,6 @@ package gate
 
 import (
 	"cmp"
-	"fmt"
 	"math"
 	"slices"
 	"time"
@@ -11,6 +10,7 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
+	"yardtide/core/words"
 )
 
 // Situation is everything that a device's decisions rest on, at one time. What goes,
@@ -101,14 +101,13 @@ func (s Situation) Decide(class queue.Class) Verdict {
 	}
 	at, known := s.Places[class.Destination]
 	if !known || at.Unseen {
-		return shut(Hold{Gate: Place, Says: "The records are rebuilt: what lies at " + class.Destination +
-			" is looked at before anything is sent there."})
+		return shut(Hold{Gate: Place, Says: words.Unseen(class.Destination)})
 	}
 	if s.Stopped.Gate != "" {
 		return shut(s.Stopped)
 	}
 	if s.Pause.Active(s.Time) {
-		v := shut(Hold{Gate: Pause, Says: "Paused by you.", Since: s.Pause.Since, Opens: s.Pause.Until})
+		v := shut(Hold{Gate: Pause, Says: words.Paused(), Since: s.Pause.Since, Opens: s.Pause.Until})
 		v.Until = s.Pause.Until
 		return v
 	}
@@ -116,7 +115,7 @@ func (s Situation) Decide(class queue.Class) Verdict {
 	if _, reduced := s.Plan.Form(class.Rule, class.Kind, class.Shelf); reduced && class.Kind == media.Video &&
 		s.Now.Charging != Yes {
 		return shut(Hold{Gate: Power, Since: s.Now.PowerSince,
-			Says: "Waits for the charger: clips are made smaller on charge only."})
+			Says: words.WaitsForCharger()})
 	}
 	v := Verdict{Lane: -1}
 	for _, lane := range rule.Lanes {
@@ -148,10 +147,10 @@ func (s Situation) Decide(class queue.Class) Verdict {
 			v.Lanes[i].Holds = append(v.Lanes[i].Holds, hold)
 		}
 		if v.Lane, v.Holds = -1, []Hold{hold}; hold.You {
-			v.Todo = "Make room there, enlarge it, or change what the plan sends there; sending goes on by itself."
+			v.Todo = words.MakeRoom()
 		}
 	default:
-		hold := v.Lanes[v.Lane].noneFits(smallest*travels(class), s.Time, s.Zone)
+		hold := v.Lanes[v.Lane].larger(smallest*travels(class), true, s.Time, s.Zone)
 		v.Lanes[v.Lane].Holds = []Hold{hold}
 		v.Lane, v.Holds = -1, []Hold{hold}
 	}
@@ -162,18 +161,10 @@ func (s Situation) Decide(class queue.Class) Verdict {
 func (s Situation) full(destination string, at At, which string, bytes int64) Hold {
 	left := at.Left
 	if bytes <= left+at.Others {
-		return Hold{Gate: Space, Says: fmt.Sprintf("%s of the room at %s are this device's, and %s are others' now; %s "+
-			"is %s. The room is parted anew every few seconds.", Bytes(left), destination, Bytes(at.Others), which,
-			Bytes(bytes))}
+		return Hold{Gate: Space, Says: words.RoomOfOthers(destination, left, at.Others, which, bytes)}
 	}
-	says := fmt.Sprintf("%s has room for %s more", destination, Bytes(left))
-	if left == 0 {
-		says = destination + " has no room left"
-	}
-	if keep := s.Plan.Destinations[destination].KeepFree; keep > 0 {
-		says += fmt.Sprintf(" (%s are kept free)", Bytes(int64(keep)))
-	}
-	return Hold{Gate: Space, Says: says + fmt.Sprintf("; %s is %s.", which, Bytes(bytes)), You: true}
+	keep := int64(s.Plan.Destinations[destination].KeepFree)
+	return Hold{Gate: Space, Says: words.NoRoom(destination, left, keep, which, bytes), You: true}
 }
 
 // Waits tells why a class's waiting copies wait, and what the keeper can do: its shut
@@ -199,7 +190,7 @@ func (s Situation) TooLarge(class queue.Class, v Verdict, bytes int64) []Hold {
 	}
 	bytes *= travels(class)
 	if lane := v.Lanes[v.Lane]; lane.Left >= 0 && allowance.Cost(bytes) > lane.Left {
-		return []Hold{lane.tooLarge(bytes, s.Time, s.Zone)}
+		return []Hold{lane.larger(bytes, false, s.Time, s.Zone)}
 	}
 	return nil
 }
@@ -211,11 +202,11 @@ func (s Situation) Unready(class queue.Class, form string) []Hold {
 	if !reduced || r.String() == form {
 		return nil
 	}
-	return []Hold{{Gate: Ready, Says: "It is made smaller first: a few are, ahead of those that go."}}
+	return []Hold{{Gate: Ready, Says: words.MadeSmallerFirst()}}
 }
 
 // After tells why a copy waits for another of its item, that goes first.
-func After(which string) []Hold { return []Hold{{Gate: Ready, Says: "It goes after " + which + "."}} }
+func After(which string) []Hold { return []Hold{{Gate: Ready, Says: words.GoesAfter(which)}} }
 
 // travels is how often the bytes of a copy go over a network that costs: a small copy is
 // read back at once.
@@ -232,12 +223,12 @@ func (s Situation) OwesProof(destination string) (h Hold, ok bool) {
 	f := s.Places[destination].Failing
 	switch {
 	case s.Costs(destination) || s.Away(destination):
-		return Hold{Gate: Proof, Says: "Sent; its proof is read back when a network is there that costs nothing.",
+		return Hold{Gate: Proof, Says: words.ProofWaits(),
 			Since: s.Now.NetworkSince}, true
 	case f.Is():
 		return f.hold(destination), true
 	case s.Pause.Active(s.Time):
-		return Hold{Gate: Pause, Says: "Paused by you.", Since: s.Pause.Since, Opens: s.Pause.Until}, true
+		return Hold{Gate: Pause, Says: words.Paused(), Since: s.Pause.Since, Opens: s.Pause.Until}, true
 	}
 	return Hold{}, false
 }

@@ -6,7 +6,6 @@ import (
 	"slices"
 
 	"yardtide/core/allowance"
-	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
 )
@@ -41,7 +40,7 @@ func Doubts(p *plan.Plan) []string {
 		}
 		for _, rule := range slices.Sorted(maps.Keys(alone)) {
 			add("What is in %s of %s goes to one place only, %s: if that one is lost, so is the copy. Name a second under "+
-				"\"to\" of %s.", gate.And(alone[rule]), device, p.Rules[rule].To[0], rule)
+				"\"to\" of %s.", And(alone[rule]), device, p.Rules[rule].To[0], rule)
 		}
 	}
 	says = append(says, forgotten(p)...)
@@ -124,7 +123,7 @@ func lanes(name string, r plan.Rule) (says []string) {
 		takes := func(k media.Kind) bool { return l.Takes(k) && slices.Contains(r.Take, k) }
 		if l.Allowance.Bytes > 0 && l.Send == "" && allowance.Carries(l.Allowance.Bytes) < leastAllowance {
 			add("The allowance of %s over %s, %s, is smaller than most pictures: hardly anything can go.", name, l.Over.Label(),
-				gate.Bytes(l.Allowance.Bytes))
+				Bytes(l.Allowance.Bytes))
 		}
 		if l.Over == plan.Cellular && l.Allowance.Bytes == 0 && takes(media.Video) {
 			add("%s sends videos over cellular without an allowance: a month's data may go in a day.", name)
@@ -153,4 +152,26 @@ func covers(a, b plan.Lane, take []media.Kind) bool {
 		!b.Gates.NoPower && !b.Gates.NoHours && b.Gates.Idle != plan.MayBeUsed
 	return over && kinds && open && a.Send == b.Send && a.Allowance.Bytes == 0 && (a.Metered || !b.Metered) &&
 		(a.Roaming || !b.Roaming)
+}
+
+// SameDisk doubts that a place is safe which lies on the disk of what goes there.
+func SameDisk(destination, source, device string) string {
+	return fmt.Sprintf("%s lies on the same disk as %s of %s: if that disk fails, both are lost.", destination, source,
+		device)
+}
+
+// NoFFmpeg doubts that the clips of a rule go smaller from a device that lacks the program for it.
+func NoFFmpeg(device, rule string) string {
+	return fmt.Sprintf("ffmpeg is not installed on %s: the clips of %s go as shot.", device, rule)
+}
+
+// NoModem doubts a lane over cellular of a device that has no modem.
+func NoModem(device, rule string) string {
+	return fmt.Sprintf("%s has no modem: its lane over cellular in %s never opens.", device, rule)
+}
+
+// NoneFits doubts an allowance into which not even the smallest that waits fits.
+func NoneFits(kind media.Kind, device, rule string, over plan.Network, smallest, allowance int64) string {
+	return fmt.Sprintf("The smallest of the %s that wait on %s is %s: none fits into the allowance of %s over %s, %s.",
+		kind.Plural(), device, Bytes(smallest), rule, over.Label(), Bytes(allowance))
 }

@@ -10,7 +10,6 @@ import (
 	"slices"
 	"strings"
 
-	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
 )
@@ -27,7 +26,7 @@ func Rule(r plan.Rule) string {
 	if len(r.Take) == len(media.Kinds) {
 		goes = " goes to "
 	}
-	says := upper(kinds(r.Take)) + larger(r) + goes + gate.And(r.To) + ", " + strings.Join(ways, ", or ")
+	says := upper(kinds(r.Take)) + larger(r) + goes + And(r.To) + ", " + strings.Join(ways, ", or ")
 	says += conditions(r.Gates)
 	if r.Order != "" && r.Order != plan.NewestFirst {
 		says += ", the " + string(r.Order) + " first"
@@ -88,10 +87,10 @@ func Lane(l plan.Lane) string {
 		notes = append(notes, "at home only")
 	}
 	if len(l.Named) > 0 {
-		notes = append(notes, "on "+gate.And(l.Named)+" only")
+		notes = append(notes, "on "+And(l.Named)+" only")
 	}
 	if len(l.NotNamed) > 0 {
-		notes = append(notes, "not on "+gate.And(l.NotNamed))
+		notes = append(notes, "not on "+And(l.NotNamed))
 	}
 	if len(notes) > 0 {
 		says += " (" + strings.Join(notes, ", ") + ")"
@@ -109,7 +108,7 @@ func companions(list []media.Companion) string {
 		words[i] = map[media.Companion]string{media.RawBeside: "their raw files", media.ClipBeside: "the clips of stills",
 			media.Sidecar: "their sidecars"}[c]
 	}
-	return gate.And(words)
+	return And(words)
 }
 
 // marked tells which items carry a mark: "rated 4 or better".
@@ -126,7 +125,7 @@ func marked(m plan.Mark) string {
 }
 
 func upTo(a plan.Allowance) string {
-	return gate.Bytes(a.Bytes) + " per " + string(a.Per)
+	return Bytes(a.Bytes) + " per " + string(a.Per)
 }
 
 // conditions tells gates: ", when charging, at 22:00-06:00".
@@ -182,16 +181,16 @@ func kinds(list []media.Kind) string {
 			words = append(words, k.Plural())
 		}
 	}
-	return gate.And(words)
+	return And(words)
 }
 
 // larger tells of what sizes and lengths a rule takes files.
 func larger(r plan.Rule) string {
 	switch {
 	case r.LargerThan > 0 && r.LongerThan > 0:
-		return fmt.Sprintf(" that are larger than %s or last longer than %s", gate.Bytes(int64(r.LargerThan)), r.LongerThan)
+		return fmt.Sprintf(" that are larger than %s or last longer than %s", Bytes(int64(r.LargerThan)), r.LongerThan)
 	case r.LargerThan > 0:
-		return " that are larger than " + gate.Bytes(int64(r.LargerThan))
+		return " that are larger than " + Bytes(int64(r.LargerThan))
 	case r.LongerThan > 0:
 		return " that last longer than " + r.LongerThan.String()
 	}
@@ -209,11 +208,11 @@ func Follows(s plan.Source) string {
 			notes = append(notes, fmt.Sprintf(format, args...))
 		}
 	}
-	note(len(s.Only) > 0, "only %s", gate.And(s.Only))
-	note(len(s.LeaveOut) > 0, "not %s", gate.And(s.LeaveOut))
+	note(len(s.Only) > 0, "only %s", And(s.Only))
+	note(len(s.LeaveOut) > 0, "not %s", And(s.LeaveOut))
 	note(s.Hidden, "hidden files, too")
-	note(s.Smallest > 0, "from %s", gate.Bytes(int64(s.Smallest)))
-	note(s.Largest > 0, "up to %s", gate.Bytes(int64(s.Largest)))
+	note(s.Smallest > 0, "from %s", Bytes(int64(s.Smallest)))
+	note(s.Largest > 0, "up to %s", Bytes(int64(s.Largest)))
 	note(s.TakenFrom != "", "taken from %s on", s.TakenFrom)
 	note(s.TakenUntil != "", "taken until %s", s.TakenUntil)
 	note(s.NewSince != "", "new since %s", s.NewSince)
@@ -252,7 +251,7 @@ func Changes(before, after *plan.Plan) []string {
 			add("%s: none any more.", what)
 			return
 		}
-		add("%s: %s.", what, gate.And(is))
+		add("%s: %s.", what, And(is))
 	}
 	list("The networks at home", before.HomeNetworks, after.HomeNetworks)
 	list("People", before.People, after.People)
@@ -395,7 +394,7 @@ func size(n plan.Size) string {
 	if n == 0 {
 		return "none"
 	}
-	return gate.Bytes(int64(n))
+	return Bytes(int64(n))
 }
 
 // Device is how fast a device sends and whose hours it keeps, as the words after its name.
@@ -473,7 +472,7 @@ func Override(o plan.Override) string {
 func limits(list plan.Limits) string {
 	parts := make([]string, len(list))
 	for i, l := range list {
-		parts[i] = gate.Bytes(l.Rate) + "/s"
+		parts[i] = Bytes(l.Rate) + "/s"
 		if len(l.At) > 0 {
 			parts[i] += " at " + l.At.String()
 		}
@@ -491,11 +490,11 @@ func rule(name string, was, is plan.Rule) (says []string) {
 	}
 	to, no := differ(was.To, is.To)
 	if len(to) > 0 {
-		says = append(says, fmt.Sprintf("What follows %s also goes to %s.", name, gate.And(to)))
+		says = append(says, fmt.Sprintf("What follows %s also goes to %s.", name, And(to)))
 	}
 	if len(no) > 0 {
 		says = append(says, fmt.Sprintf("What follows %s no longer goes to %s; what is stored there stays.", name,
-			gate.And(no)))
+			And(no)))
 	}
 	was.Take, was.To = is.Take, is.To
 	if len(says) == 0 || Rule(was) != Rule(is) {

@@ -1,18 +1,35 @@
 package words
 
 import (
+	"strings"
+
+	"github.com/dustin/go-humanize"
+
 	"slices"
 
-	"yardtide/core/gate"
 	"yardtide/core/media"
 )
+
+// Bytes writes a size for people, in decimal units: "45 MB".
+func Bytes(n int64) string { return humanize.Bytes(uint64(max(0, n))) }
+
+// And joins words as a sentence does: "shed, locker and attic".
+func And(words []string) string {
+	if len(words) < 2 {
+		return strings.Join(words, "")
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
+}
+
+// Count writes a number for people: "1,204".
+func Count(n int64) string { return humanize.Comma(n) }
 
 // Files are files, whatever they are: "1 file", "1,204 files".
 func Files(n int64) string {
 	if n == 1 {
 		return "1 file"
 	}
-	return gate.Count(n) + " files"
+	return Count(n) + " files"
 }
 
 // Things are items as a person calls them, by the kinds that are among them:
@@ -33,5 +50,5 @@ func Things(n int64, kinds ...media.Kind) string {
 	if n == 1 {
 		return "1 " + one
 	}
-	return gate.Count(n) + " " + many
+	return Count(n) + " " + many
 }

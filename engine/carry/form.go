@@ -12,9 +12,9 @@ import (
 	"strings"
 	"time"
 
-	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
+	"yardtide/core/words"
 	"yardtide/engine/records"
 	"yardtide/engine/rendition"
 	"yardtide/engine/source"
@@ -75,10 +75,10 @@ func (c *Carrier) Prepare(ctx context.Context, copy records.Copy, progress func(
 	case err != nil:
 		return err
 	case made.W > 0:
-		story = fmt.Sprintf("Reduced to %d × %d pixels (%s): %s of %s.", made.W, made.H, r, gate.Bytes(bytes),
-			gate.Bytes(item.Size))
+		story = fmt.Sprintf("Reduced to %d × %d pixels (%s): %s of %s.", made.W, made.H, r, words.Bytes(bytes),
+			words.Bytes(item.Size))
 	default:
-		story = fmt.Sprintf("Reduced (%s): %s of %s.", r, gate.Bytes(bytes), gate.Bytes(item.Size))
+		story = fmt.Sprintf("Reduced (%s): %s of %s.", r, words.Bytes(bytes), words.Bytes(item.Size))
 	}
 	return c.Records.Forms.SetForm(ctx, item.ID, copy.Rule, copy.Shelf, r.String(), !errors.As(err, &as), bytes, story,
 		time.Now())

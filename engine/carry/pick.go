@@ -7,8 +7,8 @@ import (
 	"path"
 	"strings"
 
-	"yardtide/core/gate"
 	"yardtide/core/queue"
+	"yardtide/core/words"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
 )
@@ -60,6 +60,6 @@ func (s sending) copyThere(ctx context.Context) (bool, error) {
 	}
 	s.lies(remote, whole.SHA256, landed)
 	return true, s.c.step(ctx, s.Send, queue.Proving, fmt.Sprintf("Copied at the storage as %s, %s.", remote,
-		gate.Bytes(s.copy.Bytes)),
+		words.Bytes(s.copy.Bytes)),
 		records.Change{Temp: text(""), Remote: &remote, SHA256: &whole.SHA256, Landed: &landed})
 }

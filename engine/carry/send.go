@@ -12,10 +12,10 @@ import (
 	"strings"
 	"time"
 
-	"yardtide/core/gate"
 	"yardtide/core/naming"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
+	"yardtide/core/words"
 	"yardtide/engine/destination"
 	"yardtide/engine/proof"
 	"yardtide/engine/records"
@@ -170,7 +170,7 @@ func (s sending) put(ctx context.Context, f content, temp string, from int64) (s
 	s.temp = temp
 	story := s.way()
 	if from > 0 {
-		story += fmt.Sprintf(" It goes on after %s that are there.", gate.Bytes(from))
+		story += fmt.Sprintf(" It goes on after %s that are there.", words.Bytes(from))
 	}
 	// The temporary name is on record before anything is written under it.
 	if err := s.c.step(ctx, s.Send, queue.Sending, story, records.Change{Says: text(""), Temp: &temp, Remote: text(""),
@@ -202,9 +202,9 @@ func (s sending) put(ctx context.Context, f content, temp string, from int64) (s
 // recordLanded records that the content lies in place: its proof is owed from now on.
 func (s sending) recordLanded(ctx context.Context, remote, sum string, landed bool) error {
 	sent := s.copy.Sent + s.meter.n.Load()
-	story := fmt.Sprintf("Sent %s as %s.", gate.Bytes(s.copy.Bytes), remote)
+	story := fmt.Sprintf("Sent %s as %s.", words.Bytes(s.copy.Bytes), remote)
 	if twice := sent - s.copy.Bytes; twice > 0 {
-		story = fmt.Sprintf("Sent %s as %s, %s of it twice.", gate.Bytes(s.copy.Bytes), remote, gate.Bytes(twice))
+		story = fmt.Sprintf("Sent %s as %s, %s of it twice.", words.Bytes(s.copy.Bytes), remote, words.Bytes(twice))
 	}
 	s.lies(remote, sum, landed)
 	change := records.Change{Temp: text(""), Remote: &remote, SHA256: &sum, Sent: &sent, Landed: &landed}

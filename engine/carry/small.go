@@ -12,6 +12,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/queue"
+	"yardtide/core/words"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
@@ -93,7 +94,7 @@ func (s sending) sendWhole(ctx context.Context) error {
 	}
 	sent := s.copy.Sent + s.meter.n.Load()
 	s.lies(path, sum, landed)
-	s.unrecorded = &landing{fmt.Sprintf("Sent %s as %s.", gate.Bytes(s.copy.Bytes), path),
+	s.unrecorded = &landing{fmt.Sprintf("Sent %s as %s.", words.Bytes(s.copy.Bytes), path),
 		records.Change{Temp: text(""), Remote: &path, SHA256: &sum, Sent: &sent, Landed: &landed}}
 	return nil
 }

@@ -20,6 +20,7 @@ import (
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
 	"yardtide/core/queue"
+	"yardtide/core/words"
 	"yardtide/engine/awake"
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/web"
@@ -297,7 +298,7 @@ func TestAPictureGoesUpByItselfAndIsProven(t *testing.T) {
 	assert.Equal(t, proof.ReadBack, c.Proof)
 	assert.Positive(t, c.ProvenMS)
 	assert.Equal(t, "sending: Over Wi-Fi.\nproving: Sent 14 kB as 2026/03/IMG_1.jpg.\nsafe: Read back whole.\n",
-		strings.ReplaceAll(y.story("IMG_1.jpg"), gate.Bytes(c.Bytes), "14 kB"))
+		strings.ReplaceAll(y.story("IMG_1.jpg"), words.Bytes(c.Bytes), "14 kB"))
 	y.whole()
 }
 

@@ -2,13 +2,13 @@ package device
 
 import (
 	"context"
-	"fmt"
 	"maps"
 	"os"
 	"slices"
 
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/words"
 	"yardtide/engine/ffmpeg"
 	"yardtide/engine/scan"
 	"yardtide/engine/tell"
@@ -39,8 +39,7 @@ func (t Told) Doubts(ctx context.Context, p *plan.Plan) (says []string, err erro
 		for _, rule := range s.Rules {
 			for _, to := range p.Rules[rule].To {
 				if dest := p.Destinations[to]; dest.Kind == plan.Folder && sameDisk(t.d.Folder(s.Folder), dest.Path) {
-					says = append(says, fmt.Sprintf("%s lies on the same disk as %s of %s: if that disk fails, both are lost.", to,
-						s.Folder, t.d.Name))
+					says = append(says, words.SameDisk(to, s.Folder, t.d.Name))
 				}
 			}
 		}
@@ -48,7 +47,7 @@ func (t Told) Doubts(ctx context.Context, p *plan.Plan) (says []string, err erro
 	if !ffmpeg.Here() {
 		for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
 			if _, reduced := p.Form(name, media.Video, plan.Main); reduced && p.Follows(t.d.Name, name) {
-				says = append(says, fmt.Sprintf("ffmpeg is not installed on %s: the clips of %s go as shot.", t.d.Name, name))
+				says = append(says, words.NoFFmpeg(t.d.Name, name))
 			}
 		}
 	}

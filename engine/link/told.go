@@ -35,27 +35,19 @@ func (t Told) teller() tell.Teller {
 		known.Sends = nil // what was on its way when it was heard of last
 		if known.Plan.Devices[t.m.DeviceName()].InFrontOnly {
 			known.Stopped = gate.Hold{Gate: gate.Front, Since: t.m.told.Heard, You: true,
-				Says: fmt.Sprintf("%s works only while its program is open there: open it on %s.", t.m.DeviceName(),
-					t.m.DeviceName())}
+				Says: words.WorksInFront(t.m.DeviceName())}
 		}
 	}
 	teller := tell.Teller{Of: t.m.DeviceName(), From: from}
 	teller.Beside = func() tell.Known {
 		if known.Stopped.Gate != "" {
 			if open, err := teller.OpenADay(context.Background(), now); err == nil {
-				known.Stopped.Says += fmt.Sprintf(" It was open for %s a day in the last seven days.", aDay(open))
+				known.Stopped.Says += words.OpenADay(open)
 			}
 		}
 		return known
 	}
 	return teller
-}
-
-func aDay(d time.Duration) string {
-	if d < time.Hour {
-		return fmt.Sprintf("%d minutes", int(d.Minutes()))
-	}
-	return fmt.Sprintf("%.1f hours", d.Hours())
 }
 
 // Status tells how the device stands, and when that was.

@@ -16,6 +16,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
+	"yardtide/core/words"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
 )
@@ -378,8 +379,7 @@ func (ps *Places) settled(name string) bool {
 func (ps *Places) hold(name string) gate.Hold {
 	p, where := ps.of(name), ps.plan.Destinations[name].Where()
 	if !p.foreign {
-		return gate.Hold{Gate: gate.Place, Says: fmt.Sprintf("%s stands for another address than before, %s; what was "+
-			"proven counts when it is proven there.", name, where)}
+		return gate.Hold{Gate: gate.Place, Says: words.AnotherAddress(name, where)}
 	}
 	return gate.Hold{Gate: gate.Place, Says: destination.Sentence(&destination.Error{Says: elsewhere(name, where, p.bound,
 		p.seen)}), Since: p.sightAt, You: true}

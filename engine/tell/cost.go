@@ -9,6 +9,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
+	"yardtide/core/words"
 	"yardtide/engine/records"
 	"yardtide/wire"
 )
@@ -84,11 +85,11 @@ func costSays(c wire.Cost, noNetwork bool) string {
 	case noNetwork:
 		return "The device has no network; it goes first when there is one."
 	case !c.Metered:
-		return fmt.Sprintf("It sends %s and costs nothing.", gate.Bytes(c.Bytes))
+		return fmt.Sprintf("It sends %s and costs nothing.", words.Bytes(c.Bytes))
 	}
-	says := fmt.Sprintf("It takes up to %s of metered data over %s", gate.Bytes(c.Spends), c.Network.Label())
+	says := fmt.Sprintf("It takes up to %s of metered data over %s", words.Bytes(c.Spends), c.Network.Label())
 	if c.Left >= 0 {
-		says += fmt.Sprintf("; %s are left of the allowance", gate.Bytes(c.Left))
+		says += fmt.Sprintf("; %s are left of the allowance", words.Bytes(c.Left))
 		if c.Spends > c.Left {
 			says += ", which it passes by your order"
 		}

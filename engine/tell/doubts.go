@@ -2,7 +2,6 @@ package tell
 
 import (
 	"context"
-	"fmt"
 	"maps"
 	"slices"
 
@@ -10,6 +9,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/words"
 )
 
 // Doubts tells what a plan allows on the device and its keeper hardly meant, as what is
@@ -26,7 +26,6 @@ func (t Teller) Doubts(ctx context.Context, p *plan.Plan) (says []string, err er
 		}
 	}
 	p = p.On(t.Of)
-	add := func(format string, args ...any) { says = append(says, fmt.Sprintf(format, args...)) }
 	used := map[string]bool{}
 	for _, s := range p.Devices[t.Of].Sources {
 		for _, rule := range s.Rules {
@@ -37,14 +36,13 @@ func (t Teller) Doubts(ctx context.Context, p *plan.Plan) (says []string, err er
 		rule := p.Rules[name]
 		for _, lane := range rule.Lanes {
 			if lane.Over == plan.Cellular && now.known.Modem == gate.No {
-				add("%s has no modem: its lane over cellular in %s never opens.", t.Of, name)
+				says = append(says, words.NoModem(t.Of, name))
 			}
 			limit := rule.AllowanceOver(lane.Over)
 			for _, kind := range rule.Take {
 				least, some := smallest[kind]
 				if some && limit.Bytes > 0 && lane.Takes(kind) && least > allowance.Carries(limit.Bytes) {
-					add("The smallest of the %s that wait on %s is %s: none fits into the allowance of %s over %s, %s.",
-						kind.Plural(), t.Of, gate.Bytes(least), name, lane.Over.Label(), gate.Bytes(limit.Bytes))
+					says = append(says, words.NoneFits(kind, t.Of, name, lane.Over, least, limit.Bytes))
 				}
 			}
 		}

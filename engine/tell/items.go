@@ -9,6 +9,7 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
+	"yardtide/core/words"
 	"yardtide/engine/records"
 	"yardtide/wire"
 )
@@ -294,7 +295,7 @@ func standsAt(copies []wire.Copy) string {
 			}
 		}
 		if len(there) > 0 {
-			parts = append(parts, s.says+gate.And(there))
+			parts = append(parts, s.says+words.And(there))
 		}
 	}
 	if len(parts) == 0 {
@@ -307,7 +308,7 @@ func standsAt(copies []wire.Copy) string {
 		}
 	}
 	if len(small) > 0 {
-		parts = append(parts, "safe in small at "+gate.And(small))
+		parts = append(parts, "safe in small at "+words.And(small))
 	}
 	says := strings.Join(parts, ", ")
 	return strings.ToUpper(says[:1]) + says[1:] + "."

@@ -271,7 +271,7 @@ func (v view) sends() []wire.Send {
 }
 
 func retryHold(next time.Time) gate.Hold {
-	return gate.Hold{Gate: gate.Retry, Says: "Waits a little after a failed try.", Opens: next}
+	return gate.Hold{Gate: gate.Retry, Says: words.WaitsALittle(), Opens: next}
 }
 
 // lanes tells every lane of the plan that matters to this device.

@@ -25,9 +25,9 @@ import (
 	"filippo.io/age"
 	"rsc.io/qr"
 
-	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
+	"yardtide/core/words"
 	"yardtide/engine/atomicfile"
 	"yardtide/engine/destination/web"
 	"yardtide/engine/fleet"
@@ -556,7 +556,7 @@ func (h *Household) Revoke(name string) (wire.Revoked, error) {
 	r.Says = name + " is known no more, and is answered no more. What it sent stays; what was only on it is not told " +
 		"of any longer."
 	if len(r.Secrets) > 0 {
-		r.Says += " It held the secrets of " + gate.And(r.Secrets) +
+		r.Says += " It held the secrets of " + words.And(r.Secrets) +
 			": if it may be in other hands, change them there, and give the new ones here (yardtide destination secret)."
 	}
 	h.Log.Info("a device was revoked", "device", name)

@@ -11,7 +11,6 @@ import (
 	"sync"
 	"time"
 
-	"yardtide/core/gate"
 	"yardtide/core/words"
 	"yardtide/engine/destination"
 	"yardtide/engine/work"
@@ -183,5 +182,5 @@ func (j *Jobs) Close() {
 // TellLook writes what was found so far into its job.
 func TellLook(is *wire.Job, l wire.Look) {
 	is.Look, is.Done, is.Of = &l, l.ByContent, l.All.N
-	is.Says = fmt.Sprintf("%s: %s, %s.", l.Path, words.Files(l.All.N), gate.Bytes(l.All.Bytes))
+	is.Says = fmt.Sprintf("%s: %s, %s.", l.Path, words.Files(l.All.N), words.Bytes(l.All.Bytes))
 }

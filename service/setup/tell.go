@@ -10,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/naming"
 	"yardtide/core/plan"
@@ -110,8 +109,8 @@ func (s *Setup) tellPlan(ctx context.Context, now *planwire.SetupNow, p *plan.Pl
 		}
 	}
 	now.Says = append(now.Says,
-		fmt.Sprintf("Of %s, %s: %s, %s.", now.Device, gate.And(folders), words.Things(now.Takes.N, rule.Take...),
-			gate.Bytes(now.Takes.Bytes)),
+		fmt.Sprintf("Of %s, %s: %s, %s.", now.Device, words.And(folders), words.Things(now.Takes.N, rule.Take...),
+			words.Bytes(now.Takes.Bytes)),
 		words.Rule(rule))
 	if names := now.Names; len(names) > 0 {
 		now.Says = append(now.Says, fmt.Sprintf("%s lands there as %s.", names[0].From, names[0].To))
@@ -124,13 +123,13 @@ func roomOf(p planwire.SetupPlace, takes wire.Amount, hours plan.Hours) planwire
 	r := planwire.SetupRoom{Name: p.Name, Free: p.Free, Fits: p.Free < 0 || takes.Bytes <= p.Free}
 	switch {
 	case p.Free < 0:
-		r.Says = fmt.Sprintf("%s does not tell how much room it has; %s go there.", p.Name, gate.Bytes(takes.Bytes))
+		r.Says = fmt.Sprintf("%s does not tell how much room it has; %s go there.", p.Name, words.Bytes(takes.Bytes))
 	case r.Fits:
-		r.Says = fmt.Sprintf("%s go to %s, which then has %s left.", gate.Bytes(takes.Bytes), p.Name,
-			gate.Bytes(p.Free-takes.Bytes))
+		r.Says = fmt.Sprintf("%s go to %s, which then has %s left.", words.Bytes(takes.Bytes), p.Name,
+			words.Bytes(p.Free-takes.Bytes))
 	default:
-		r.Says = fmt.Sprintf("%s do not fit at %s, which has %s free: %s too much.", gate.Bytes(takes.Bytes), p.Name,
-			gate.Bytes(p.Free), gate.Bytes(takes.Bytes-p.Free))
+		r.Says = fmt.Sprintf("%s do not fit at %s, which has %s free: %s too much.", words.Bytes(takes.Bytes), p.Name,
+			words.Bytes(p.Free), words.Bytes(takes.Bytes-p.Free))
 	}
 	if p.Rate <= 0 || takes.Bytes == 0 {
 		return r
@@ -139,7 +138,7 @@ func roomOf(p planwire.SetupPlace, takes wire.Amount, hours plan.Hours) planwire
 	if open := minutesOpen(hours); open < dayMinutes { // so many hours a day
 		r.Seconds = r.Seconds * dayMinutes / max(1, open)
 	}
-	r.Says += fmt.Sprintf(" At the speed that the test saw, %s a second, that takes about %s.", gate.Bytes(p.Rate),
+	r.Says += fmt.Sprintf(" At the speed that the test saw, %s a second, that takes about %s.", words.Bytes(p.Rate),
 		about(time.Duration(r.Seconds)*time.Second))
 	return r
 }
