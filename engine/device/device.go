@@ -177,10 +177,18 @@ func New(ctx context.Context, o Options) (*Device, error) {
 	if err := forms.Clean(); err != nil {
 		return nil, err
 	}
+	d.furnish(o, owner, forms)
+	o.Others.Join(fleet.Member{Name: o.Name, Records: func() *records.Records { return o.Records },
+		Counts: d.places.Counts, Wake: d.wake.Ring, Tell: o.Changed})
+	return d, nil
+}
+
+// furnish gives the device its rooms: what carries, keeps up, shows and makes.
+func (d *Device) furnish(o Options, owner string, forms *rendition.Cache) {
 	d.carrier = &carry.Carrier{Options: carry.Options{
 		Device: o.Name, Owner: owner, Folder: d.Folder, Records: o.Records, Places: d.places, Others: o.Others,
-		Plan: d.currentPlan, Outside: d.outside, Pace: d.pace, Forms: forms, Recorded: func(ctx context.Context,
-			name string) error {
+		Plan: d.currentPlan, Outside: d.outside, Pace: d.pace, Forms: forms,
+		Recorded: func(ctx context.Context, name string) error {
 			return d.upkeep.KnowOthers(ctx, name)
 		},
 		Tell: o.Changed, Freed: d.freed.Ring, Broken: d.mending.broke, Log: o.Log, Jitter: o.Jitter, Wait: o.Wait,
@@ -199,9 +207,6 @@ func New(ctx context.Context, o Options) (*Device, error) {
 		Device: o.Name, Dir: o.Bursts, Renditions: o.Renditions, Records: o.Records, Show: d.Shows, Folder: d.Folder,
 		Plan: d.currentPlan, Counts: d.places.Counts, Beside: &d.beside, Wait: o.Wait, Log: o.Log,
 	}}
-	o.Others.Join(fleet.Member{Name: o.Name, Records: func() *records.Records { return o.Records },
-		Counts: d.places.Counts, Wake: d.wake.Ring, Tell: o.Changed})
-	return d, nil
 }
 
 // What a device keeps of itself beside its items.

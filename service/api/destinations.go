@@ -23,13 +23,13 @@ type named struct {
 
 func (s *Server) destinationRoutes() {
 	call(s, "try-destination", http.MethodPost, "/destinations/try",
-		"Begin to try a destination step by step, leaving nothing behind", func(ctx context.Context,
-			in *request[wire.Draft]) (*answer[wire.Job], error) {
+		"Begin to try a destination step by step, leaving nothing behind",
+		func(ctx context.Context, in *request[wire.Draft]) (*answer[wire.Job], error) {
 			return s.begun(s.service.Destinations.Try(ctx, in.Body))
 		})
 	call(s, "browse-destination", http.MethodPost, "/destinations/browse",
-		"What lies in a folder of a storage that is being set up", func(ctx context.Context,
-			in *request[wire.Browse]) (*answer[wire.Listing], error) {
+		"What lies in a folder of a storage that is being set up",
+		func(ctx context.Context, in *request[wire.Browse]) (*answer[wire.Listing], error) {
 			listing, err := s.service.Destinations.Browse(ctx, in.Body)
 			return &answer[wire.Listing]{listing}, storageProblem(err)
 		})
@@ -64,8 +64,8 @@ func (s *Server) destinationRoutes() {
 			return &answer[wire.Count]{wire.Count{N: n}}, s.noDestination(in.Name, storageProblem(err))
 		})
 	call(s, "remove-destination", http.MethodDelete, "/destinations/{name}",
-		"Take a destination out of the plan; what is stored there stays", func(ctx context.Context, in *named) (*struct{},
-			error) {
+		"Take a destination out of the plan; what is stored there stays",
+		func(ctx context.Context, in *named) (*struct{}, error) {
 			return nil, s.noDestination(in.Name, destinationProblem(s.service.Destinations.Remove(ctx, in.Name)))
 		})
 	call(s, "set-secret", http.MethodPut, "/destinations/{name}/secret", "Keep a destination's password or key anew",
@@ -79,23 +79,10 @@ func (s *Server) destinationRoutes() {
 			return nil, s.noDestination(in.Name, destinationProblem(s.service.Destinations.SetSecret(in.Name, in.Body)))
 		})
 	call(s, "adopt-destination", http.MethodPost, "/destinations/{name}/adopt",
-		"Begin to list what was there before, so that it is not sent again", func(_ context.Context,
-			in *named) (*answer[wire.Job], error) {
+		"Begin to list what was there before, so that it is not sent again",
+		func(_ context.Context, in *named) (*answer[wire.Job], error) {
 			job, err := s.service.Adopt(in.Name)
 			return s.begun(job, s.noDestination(in.Name, err))
-		})
-	call(s, "prove", http.MethodPost, "/prove", "Begin to have the proofs of safe copies taken again",
-		func(ctx context.Context, in *request[wire.ProveOrder]) (*answer[wire.Job], error) {
-			if name := in.Body.Destination; name != "" {
-				if _, err := s.service.Destinations.Detail(ctx, name); err != nil {
-					return nil, s.noDestination(name, err)
-				}
-			}
-			devices, err := s.devices(in.Body.Device)
-			if err != nil {
-				return nil, err
-			}
-			return s.begun(s.service.Prove(ctx, in.Body, devices))
 		})
 }
 

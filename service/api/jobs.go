@@ -17,6 +17,19 @@ type jobID struct {
 }
 
 func (s *Server) jobRoutes() {
+	call(s, "prove", http.MethodPost, "/prove", "Begin to have the proofs of safe copies taken again",
+		func(ctx context.Context, in *request[wire.ProveOrder]) (*answer[wire.Job], error) {
+			if name := in.Body.Destination; name != "" {
+				if _, err := s.service.Destinations.Detail(ctx, name); err != nil {
+					return nil, s.noDestination(name, err)
+				}
+			}
+			devices, err := s.devices(in.Body.Device)
+			if err != nil {
+				return nil, err
+			}
+			return s.begun(s.service.Prove(ctx, in.Body, devices))
+		})
 	call(s, "jobs", http.MethodGet, "/jobs",
 		"Long work that was started: what runs and what ended lately, the newest first", func(context.Context,
 			*struct{}) (*answer[[]wire.Job], error) {

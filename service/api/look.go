@@ -15,10 +15,10 @@ import (
 
 func (s *Server) lookRoutes() {
 	call(s, "usual-folders", http.MethodGet, "/devices/{device}/folders",
-		"The folders in which people mostly keep their things, as far as a device has them", func(_ context.Context,
-			in *struct {
-				Device string `path:"device"`
-			}) (*answer[[]wire.UsualFolder], error) {
+		"The folders in which people mostly keep their things, as far as a device has them",
+		func(_ context.Context, in *struct {
+			Device string `path:"device"`
+		}) (*answer[[]wire.UsualFolder], error) {
 			d, err := s.device(in.Device)
 			if err != nil {
 				return nil, err
@@ -26,8 +26,8 @@ func (s *Server) lookRoutes() {
 			return &answer[[]wire.UsualFolder]{d.Shows.Usual()}, nil
 		})
 	call(s, "look", http.MethodPost, "/looks",
-		"Look at a folder: how much is in it, of what; a job that tells while it counts", func(_ context.Context,
-			in *request[wire.LookOrder]) (*answer[wire.Job], error) {
+		"Look at a folder: how much is in it, of what; a job that tells while it counts",
+		func(_ context.Context, in *request[wire.LookOrder]) (*answer[wire.Job], error) {
 			d, err := s.device(in.Body.Device)
 			if err != nil {
 				return nil, err

@@ -77,8 +77,8 @@ func (s *Server) routes() {
 	call(s, "compare-form", http.MethodPost, "/items/{device}/{key}/compare",
 		"A picture as shot and as a rendition makes it, and a detail of both", s.compareForm)
 	call(s, "forecast-form", http.MethodPost, "/renditions/forecast",
-		"What a rendition would come to for all that there is, by a sample of it", func(ctx context.Context,
-			in *request[wire.FormAsked]) (*answer[wire.FormForecast], error) {
+		"What a rendition would come to for all that there is, by a sample of it",
+		func(ctx context.Context, in *request[wire.FormAsked]) (*answer[wire.FormForecast], error) {
 			f, err := s.service.Trials.ForecastForm(ctx, in.Body)
 			return &answer[wire.FormForecast]{f}, destinationProblem(err)
 		})
@@ -374,8 +374,8 @@ func (s *Server) planRoutes() {
 			return s.planNow(ctx)
 		})
 	call(s, "try-plan", http.MethodPost, "/plan/try",
-		"What a plan would do to the yard's items, beside what today's does; nothing is changed", func(ctx context.Context,
-			in *request[planwire.PlanDraft]) (*answer[planwire.PlanTried], error) {
+		"What a plan would do to the yard's items, beside what today's does; nothing is changed",
+		func(ctx context.Context, in *request[planwire.PlanDraft]) (*answer[planwire.PlanTried], error) {
 			tried, err := s.service.Trials.TryPlan(ctx, orPlan(in.Body.File), in.Body.Text)
 			if err != nil {
 				return nil, planProblem(err)
@@ -426,8 +426,8 @@ func (s *Server) versionRoutes() {
 			return &answer[[]plantext.Key]{plantext.Keys()}, nil
 		})
 	call(s, "edit-plan", http.MethodPost, "/plan/edits",
-		"Have keys of the plan say something else, or tell what that would change", func(ctx context.Context,
-			in *request[planwire.PlanEdits]) (*answer[planwire.PlanEdited], error) {
+		"Have keys of the plan say something else, or tell what that would change",
+		func(ctx context.Context, in *request[planwire.PlanEdits]) (*answer[planwire.PlanEdited], error) {
 			edited, err := s.service.Trials.EditPlan(ctx, in.Body)
 			return &answer[planwire.PlanEdited]{edited}, destinationProblem(err)
 		})

@@ -271,34 +271,30 @@ func TestWhoGivesUpIsNotKept(t *testing.T) {
 		do              func(context.Context, *sftp.Driver) error
 	}{
 		"connecting": {true, false, func(ctx context.Context, d *sftp.Driver) error {
-			_,
-				err := d.Size(ctx, "a")
+			_, err := d.Size(ctx, "a")
 			return err
 		}},
 		"sending": {false, true, func(ctx context.Context, d *sftp.Driver) error {
 			return d.Put(ctx, destinationtest.Temp(2), bytes.NewReader(make([]byte, 1<<20)), 0, 1<<20)
 		}},
 		"looking": {false, true, func(ctx context.Context, d *sftp.Driver) error {
-			_,
-				err := d.Size(ctx, "a")
+			_, err := d.Size(ctx, "a")
 			return err
 		}},
 		"reading": {false, true, func(ctx context.Context, d *sftp.Driver) error {
-			_,
-				err := d.Open(ctx, "a")
+			_, err := d.Open(ctx, "a")
 			return err
 		}},
-		"putting in place": {false, true, func(ctx context.Context,
-			d *sftp.Driver) error {
-			return d.Publish(ctx, destinationtest.Temp(1), "a")
-		}},
-		"removing": {false, true, func(ctx context.Context,
-			d *sftp.Driver) error {
-			return d.Remove(ctx, destinationtest.Temp(1))
-		}},
+		"putting in place": {false, true,
+			func(ctx context.Context, d *sftp.Driver) error {
+				return d.Publish(ctx, destinationtest.Temp(1), "a")
+			}},
+		"removing": {false, true,
+			func(ctx context.Context, d *sftp.Driver) error {
+				return d.Remove(ctx, destinationtest.Temp(1))
+			}},
 		"asking for space": {false, true, func(ctx context.Context, d *sftp.Driver) error {
-			_,
-				err := d.Space(ctx)
+			_, err := d.Space(ctx)
 			return err
 		}},
 	} {
