@@ -59,17 +59,7 @@ type Told interface {
 
 // Orders are what a device does when it is told.
 type Orders interface {
-	Pause(ctx context.Context, until time.Time) error
-	Resume(ctx context.Context) error
-	// Finish has it sleep, or go off, when nothing more can go; "" takes that back.
-	Finish(ctx context.Context, then string) error
-	SendNow(ctx context.Context, keys []string, metered bool) (wire.Cost, error)
-	Retry(ctx context.Context, keys []string) (int64, error)
-	Reprove(ctx context.Context, destination string, sample int64) (int64, error)
-	// StopReproving has no more proofs taken again.
-	StopReproving(ctx context.Context, destination string) error
-	SettlePlace(ctx context.Context, destination string, moved bool) (int64, error)
-	TryAgain(destination string)
+	link.Ordered
 	// Adopt lists what was there before, and tells of it on the way.
 	Adopt(ctx context.Context, destination string, found func(wire.Adopted)) (wire.Adopted, error)
 }

@@ -36,12 +36,8 @@ type book struct {
 var _ scan.Book = book{}
 
 func (b book) Dir(ctx context.Context, dir string) (map[string]scan.Stamp, error) {
-	items, err := b.d.Records.Catalogue.Dir(ctx, b.source.Folder, dir)
-	known := make(map[string]scan.Stamp, len(items))
-	for name, it := range items {
-		known[name] = scan.Stamp{Size: it.Size, MTime: it.MTime, Inode: it.Inode, CTime: it.CTime}
-	}
-	return known, err
+	list, err := b.d.Records.Catalogue.Dir(ctx, b.source.Folder, dir)
+	return byFolder(list)[dir], err
 }
 
 func (b book) From(ctx context.Context, dir string) (map[string]map[string]scan.Stamp, error) {
@@ -49,22 +45,28 @@ func (b book) From(ctx context.Context, dir string) (map[string]map[string]scan.
 	if err != nil {
 		return nil, err
 	}
-	known, last := map[string]map[string]scan.Stamp{}, dir
-	for _, s := range list {
-		if known[s.Dir] == nil {
-			known[s.Dir] = map[string]scan.Stamp{}
-		}
-		known[s.Dir][s.Name] = scan.Stamp{Size: s.Size, MTime: s.MTime, Inode: s.Inode, CTime: s.CTime}
-		last = s.Dir
-	}
+	known := byFolder(list)
 	if len(list) < records.MostStamps {
 		return known, nil
 	}
+	last := list[len(list)-1].Dir
 	delete(known, last) // there may be more of it
 	if last == dir {
 		known[dir], err = b.Dir(ctx, dir)
 	}
 	return known, err
+}
+
+// byFolder are stamps by their folders and names.
+func byFolder(list []records.Stamp) map[string]map[string]scan.Stamp {
+	known := map[string]map[string]scan.Stamp{}
+	for _, s := range list {
+		if known[s.Dir] == nil {
+			known[s.Dir] = map[string]scan.Stamp{}
+		}
+		known[s.Dir][s.Name] = scan.Stamp{Size: s.Size, MTime: s.MTime, Inode: s.Inode, CTime: s.CTime}
+	}
+	return known
 }
 
 func (b book) Dirs(ctx context.Context) ([]string, error) {

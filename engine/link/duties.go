@@ -22,17 +22,24 @@ type Here struct {
 	Shows  Shower
 }
 
-// Doer does what is ordered, and settles what a name stands for.
+// Doer does what the keeper orders, and what the service does by itself.
 type Doer interface {
+	Ordered
+	Lose(ctx context.Context, destination, path, says, todo string) error
+}
+
+// Ordered does what the keeper orders.
+type Ordered interface {
 	Pause(ctx context.Context, until time.Time) error
 	Resume(ctx context.Context) error
+	// Finish has it sleep, or go off, when nothing more can go; "" takes that back.
 	Finish(ctx context.Context, then string) error
 	SendNow(ctx context.Context, keys []string, metered bool) (wire.Cost, error)
 	Retry(ctx context.Context, keys []string) (int64, error)
 	Reprove(ctx context.Context, destination string, sample int64) (int64, error)
+	// StopReproving has no more proofs taken again.
 	StopReproving(ctx context.Context, destination string) error
 	TryAgain(destination string)
-	Lose(ctx context.Context, destination, path, says, todo string) error
 	SettlePlace(ctx context.Context, destination string, moved bool) (int64, error)
 }
 

@@ -340,10 +340,11 @@ func (r *Queue) Pick(ctx context.Context, class queue.Class, state queue.State, 
 		from, sorted = strings.Replace(selectCopy, "FROM copies c", "FROM copies c INDEXED BY copies_prepared",
 			1), strings.ReplaceAll(sorted, "c.", "+c.")
 		where, values = where+`+c.bytes <= ? AND c.form <> '' AND c.form = ?`, append(values, form)
-	case order == plan.SmallestFirst: // the index of waiting sizes
-		where += `c.bytes <= ? AND +c.form = ''`
 	default:
-		where += `+c.bytes <= ? AND +c.form = ''`
+		if order != plan.SmallestFirst { // which goes by the index of waiting sizes
+			where += `+`
+		}
+		where += `c.bytes <= ? AND +c.form = ''`
 	}
 	if state == queue.Waiting { // a part has the name of its main file, which goes first
 		where += ` AND (i.part_of = 0 OR NOT EXISTS (SELECT 1 FROM copies m WHERE m.item = i.part_of AND m.destination = c.destination AND m.shelf = '' AND m.state IN ('waiting', 'preparing', 'sending')))`

@@ -80,20 +80,6 @@ func found(path string, kind media.Kind, bytes int64, taken time.Time, seconds, 
 		Came: time.UnixMilli(min(foundMS, changed/1e6))}
 }
 
-// Dir lists what is known of one folder of a source, by name.
-func (r *Catalogue) Dir(ctx context.Context, source, dir string) (map[string]Item, error) {
-	var items []Item
-	if err := r.read.SelectContext(ctx, &items, `SELECT * FROM items WHERE source = ? AND dir = ? AND gone_at = 0`,
-		source, dir); err != nil {
-		return nil, fmt.Errorf("reading the items of %s/%s: %w", source, dir, err)
-	}
-	byName := make(map[string]Item, len(items))
-	for _, it := range items {
-		byName[it.Name] = it
-	}
-	return byName, nil
-}
-
 // Stamp tells a file that is known from another under its path.
 type Stamp struct {
 	Dir   string `db:"dir"`
@@ -114,6 +100,17 @@ func (r *Catalogue) Stamps(ctx context.Context, source, from string) ([]Stamp, e
 	if err := r.read.SelectContext(ctx, &list,
 		`SELECT dir, name, size, mtime, inode, ctime FROM items WHERE source = ? AND dir >= ? AND gone_at = 0 ORDER BY dir LIMIT `+strconv.Itoa(MostStamps), source, from); err != nil {
 		return nil, fmt.Errorf("reading the items of %s from %s on: %w", source, from, err)
+	}
+	return list, nil
+}
+
+// Dir lists what is known of one folder of a source.
+func (r *Catalogue) Dir(ctx context.Context, source, dir string) ([]Stamp, error) {
+	var list []Stamp
+	if err := r.read.SelectContext(ctx, &list,
+		`SELECT dir, name, size, mtime, inode, ctime FROM items WHERE source = ? AND dir = ? AND gone_at = 0`,
+		source, dir); err != nil {
+		return nil, fmt.Errorf("reading the items of %s/%s: %w", source, dir, err)
 	}
 	return list, nil
 }
@@ -149,6 +146,7 @@ const insertItem = `INSERT INTO items (source, dir, name, size, mtime, inode, ct
 // rules ask for; all of one source. An item under a known path takes the place of the
 // earlier one, whose copies keep their story.
 func (r *Catalogue) Admit(ctx context.Context, items []Item, p *plan.Plan, now time.Time) error {
+	items = lastOfEach(items)
 	return r.tx(ctx, "taking in items", func(tx *transaction) error {
 		var first int64
 		insert, err := tx.PrepareNamed(insertItem)
@@ -207,6 +205,25 @@ func (r *Catalogue) Admit(ctx context.Context, items []Item, p *plan.Plan, now t
 		}
 		return settleParts(tx, now, items[0].Source, changes, p)
 	})
+}
+
+// lastOfEach leaves out what was found under a path before something else was found there: the
+// records never knew of it.
+func lastOfEach(items []Item) []Item {
+	last := make(map[[3]string]int, len(items))
+	for i, it := range items {
+		last[[3]string{it.Source, it.Dir, it.Name}] = i
+	}
+	if len(last) == len(items) {
+		return items
+	}
+	var left []Item
+	for i, it := range items {
+		if last[[3]string{it.Source, it.Dir, it.Name}] == i {
+			left = append(left, it)
+		}
+	}
+	return left
 }
 
 // ruleNames are the rules that take items.

@@ -560,8 +560,12 @@ func TestOddNamesComeBackAsTheyWere(t *testing.T) {
 	admit(t, r, list)
 	dir, err := r.Catalogue.Dir(t.Context(), "DCIM", ".")
 	require.NoError(t, err)
+	var names []string
+	for _, s := range dir {
+		names = append(names, s.Name)
+	}
 	for _, it := range list {
-		assert.Contains(t, dir, it.Name)
+		assert.Contains(t, names, it.Name)
 	}
 	found, err := r.Catalogue.Find(t.Context(), "DCIM/bad\xff\xfe.jpg", 5)
 	require.NoError(t, err)
@@ -693,4 +697,30 @@ func TestAStoryKeepsItsLatestLines(t *testing.T) {
 	require.Len(t, story, 200)
 	assert.Equal(t, "failed 259", story[199].Says)
 	assert.Equal(t, "try 160", story[0].Says)
+}
+
+// TestAPathThatIsFoundTwiceAtOnceIsOneItem takes a file in that was written anew between two looks at
+// its folder, both of them told together: what was there first is nobody's item.
+func TestAPathThatIsFoundTwiceAtOnceIsOneItem(t *testing.T) {
+	r := open(t, t.TempDir()+"/records.db")
+	found := items(2, "a")
+	again := found[0]
+	again.Size = 7
+	p := &plan.Plan{Rules: map[string]plan.Rule{"everyday": everyday}}
+	require.NoError(t, r.Catalogue.Admit(t.Context(), append(found, again), p, start))
+	all, err := r.Catalogue.Items(t.Context(), records.Wanted{Standing: func(records.Standing) bool { return true },
+		Limit: 9}, start)
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	here, known, err := r.Catalogue.Here(t.Context(), "DCIM", ".", again.Name)
+	require.NoError(t, err)
+	assert.True(t, known)
+	assert.EqualValues(t, 7, here.Size, "the last is the one")
+	standings, err := r.Queue.Standings(t.Context())
+	require.NoError(t, err)
+	n := int64(0)
+	for _, s := range standings {
+		n += s.N
+	}
+	assert.EqualValues(t, 2, n)
 }

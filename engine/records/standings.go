@@ -218,9 +218,15 @@ func (r *Catalogue) Items(ctx context.Context, w Wanted, now time.Time) ([]Item,
 			after, from = ` AND (i.taken_at, i.id) < (?, ?)`, []any{taken, w.After}
 		}
 		if w.Retrying != nil {
-			not := map[bool]string{true: `>`, false: `<=`}[*w.Retrying]
-			after += ` AND EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id AND c.shelf = '' AND c.state IN ('waiting', 'proving') AND c.not_before ` + not + ` ?)`
+			retries := ` AND EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id AND c.shelf = '' AND c.state = 'waiting' AND c.not_before > ?)`
+			if !*w.Retrying { // a part waits for gates, as the status counts it
+				retries = ` AND (EXISTS (SELECT 1 FROM copies c WHERE c.item = i.id AND c.shelf = ''
+						AND (c.state = 'proving' OR c.state = 'waiting' AND c.not_before <= ?))
+					OR EXISTS (SELECT 1 FROM items p JOIN copies c ON c.item = p.id
+						WHERE p.part_of = i.id AND p.part_of <> 0 AND c.shelf = '' AND c.state IN ('waiting', 'proving')))`
+			}
 			from = append(from, ms(now))
+			after += retries
 		}
 		for _, s := range all {
 			if !w.Standing(s) {
