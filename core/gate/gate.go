@@ -89,6 +89,17 @@ type Verdict struct {
 // Open tells whether a lane is open.
 func (v Verdict) Open() bool { return v.Lane >= 0 }
 
+// Prepares tells whether copies of the class may be made smaller: they may go, but for their size,
+// which is known only then.
+func (v Verdict) Prepares() bool {
+	if v.Open() {
+		return true
+	}
+	return len(v.Holds) > 0 && !slices.ContainsFunc(v.Holds, func(h Hold) bool {
+		return h.Gate != Space && h.Gate != Allowance
+	})
+}
+
 // nearest picks the holds of the lane with the fewest shut gates, where being
 // on another network weighs more than any other; between equals, the one that
 // is known to open first.

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"cmp"
+	"maps"
 	"math"
 	"slices"
 	"time"
@@ -203,6 +204,13 @@ func (s Situation) Unready(class queue.Class, form string) []Hold {
 		return nil
 	}
 	return []Hold{{Gate: Ready, Says: words.MadeSmallerFirst()}}
+}
+
+// MakesBursts tells whether moving pictures are made of shots in a row: on charge only, where a rule
+// asks for them.
+func (s Situation) MakesBursts() bool {
+	return s.Now.Charging == Yes && slices.ContainsFunc(slices.Collect(maps.Values(s.Plan.Rules)),
+		func(r plan.Rule) bool { return r.Bursts })
 }
 
 // After tells why a copy waits for another of its item, that goes first.

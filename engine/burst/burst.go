@@ -85,16 +85,16 @@ func (m *Maker) With(p *plan.Plan) *plan.Plan {
 	return &with
 }
 
-// Make has moving pictures made of new bursts, on charge only, beside everything else.
-// It returns when to look again.
-func (m *Maker) Make(ctx context.Context, p *plan.Plan, charging gate.Known, now time.Time) (next time.Time) {
-	asked := slices.ContainsFunc(slices.Collect(maps.Values(p.Rules)), func(r plan.Rule) bool { return r.Bursts })
-	if charging != gate.Yes || !asked {
+// Make has moving pictures made of new bursts, beside everything else, where they are made now. It
+// returns when to look again.
+func (m *Maker) Make(ctx context.Context, now gate.Situation) (next time.Time) {
+	if !now.MakesBursts() {
 		return time.Time{} // a change wakes
 	}
+	p := now.Plan
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if next = m.at.Add(m.Wait(burstWait)); now.Before(next) {
+	if next = m.at.Add(m.Wait(burstWait)); now.Time.Before(next) {
 		return next
 	}
 	began := m.Beside.Begin("make moving pictures", func() {

@@ -125,7 +125,7 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 	if last.ordered, err = d.Records.Queue.Ordered(ctx); err != nil {
 		return last, err
 	}
-	last.next = gate.Earlier(last.next, d.moving.Make(sendCtx, d.currentPlan(), last.Now.Charging, last.Time))
+	last.next = gate.Earlier(last.next, d.moving.Make(sendCtx, last.Situation))
 	if err := (marks{d}).read(ctx, sendCtx); err != nil {
 		return last, err
 	}

@@ -8,7 +8,6 @@ import (
 	"sync"
 	"time"
 
-	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/queue"
 	"yardtide/engine/carry"
@@ -71,7 +70,7 @@ func (ps *preparers) prepare(ctx, sendCtx context.Context, last decision) error 
 	}
 	for class, v := range last.verdicts {
 		form := carry.FormOf(last.Plan, class)
-		if form == "" || !mayPrepare(v) {
+		if form == "" || !v.Prepares() {
 			continue
 		}
 		for n := ahead[class]; n < preparedAhead; n++ {
@@ -99,20 +98,6 @@ func (ps *preparers) prepare(ctx, sendCtx context.Context, last decision) error 
 		}
 	}
 	return nil
-}
-
-// mayPrepare tells whether a class may go, but for the size of what it is of: that is only
-// known when it is prepared.
-func mayPrepare(v gate.Verdict) bool {
-	if v.Open() {
-		return true
-	}
-	for _, h := range v.Holds {
-		if h.Gate != gate.Space && h.Gate != gate.Allowance {
-			return false
-		}
-	}
-	return len(v.Holds) > 0
 }
 
 // preparing is an item of which something is made.
