@@ -380,7 +380,9 @@ func BenchmarkTwoGiB(b *testing.B) {
 		a := startApache(b, dir+"/apache")
 		var reference []time.Duration
 		for range 3 {
-			reference = append(reference, curl(b, a.URL, file))
+			reference = append(reference, curl(b, a.URL+"reference", file))
+			// Its room, and the memory that it took, are free again for the next.
+			require.NoError(b, os.Remove(filepath.Join(a.Root, "reference")))
 		}
 		slices.Sort(reference)
 		resetPeak(b)

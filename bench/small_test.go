@@ -10,8 +10,12 @@ import (
 	"testing"
 	"time"
 
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
+	"yardtide/standin/gateway"
 	"yardtide/standin/server"
 	"yardtide/standin/sshd"
 )
@@ -33,7 +37,8 @@ func sameIn(dir string, files []string) (there []string) {
 }
 
 // 5,000 files of 50 KiB until safe, against the programs that do all of the same: to a folder cp
-// and sha256sum of both; to OpenSSH sftp there and back, and the same sums. Bounds: 1.5x; 1.2x.
+// and sha256sum of both; to OpenSSH sftp there and back, and the same sums; to the
+// S3 gateway its client library there and back, and the same sums. Bounds: 1.5x; 1.2x; 1.2x.
 func BenchmarkSmallUntilSafe(b *testing.B) {
 	ratios := func(b *testing.B, once func(dir string, files []string) (reference, took time.Duration)) {
 		for range b.N {
@@ -93,4 +98,45 @@ func BenchmarkSmallUntilSafe(b *testing.B) {
 			return reference, untilSafe(b, dir, where, int64(len(files)))
 		})
 	})
+	b.Run("s3", func(b *testing.B) {
+		ratios(b, func(dir string, files []string) (time.Duration, time.Duration) {
+			g := &gateway.Server{Root: dir + "/gateway"}
+			require.NoError(b, g.Start(b.Context(), "bench"))
+			b.Cleanup(func() { require.NoError(b, g.Close()) })
+			b.Setenv("YARD_BENCH_S3", g.Password)
+			require.NoError(b, os.Mkdir(g.Files("reference"), 0o755))
+			began := time.Now()
+			throughS3(b, g, files, dir+"/back")
+			reference := time.Since(began)
+			where := fmt.Sprintf("kind: s3, url: %q, bucket: bench, user: %q, password-from: \"env:YARD_BENCH_S3\"",
+				g.Endpoint, g.User)
+			return reference, untilSafe(b, dir, where, int64(len(files)))
+		})
+	})
+}
+
+// throughS3 sends files over four connections with the client library, hashes them, fetches them back
+// and hashes that.
+func throughS3(b *testing.B, g *gateway.Server, files []string, back string) {
+	b.Helper()
+	client, err := minio.New(g.Address, &minio.Options{Creds: credentials.NewStaticV4(g.User, g.Password, ""),
+		Region: "us-east-1"})
+	require.NoError(b, err)
+	each := func(do func(file, name string) error) {
+		var all errgroup.Group
+		all.SetLimit(4)
+		for _, f := range files {
+			all.Go(func() error { return do(f, filepath.Base(f)) })
+		}
+		require.NoError(b, all.Wait())
+	}
+	each(func(file, name string) error {
+		_, err := client.FPutObject(b.Context(), "reference", name, file, minio.PutObjectOptions{})
+		return err
+	})
+	sums(b, files)
+	each(func(_, name string) error {
+		return client.FGetObject(b.Context(), "reference", name, filepath.Join(back, name), minio.GetObjectOptions{})
+	})
+	sums(b, sameIn(back, files))
 }

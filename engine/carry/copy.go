@@ -51,6 +51,7 @@ type Send struct {
 	place      records.NamedFact // the place that it goes to: a proof counts for no other
 	temp       string            // what it sends to, "" before it does
 	twin       string            // the path that it shares with a copy of the same content
+	placed     bool              // it was put under its own name in one step
 	ours       bool              // what lies at its path was put there by it, or is known to be its content
 	unrecorded *landing          // it was put in place, and that is still to be recorded
 }

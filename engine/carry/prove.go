@@ -33,7 +33,7 @@ func (c *Carrier) prove(ctx context.Context, s *Send) error {
 	if err := c.here(ctx, s); err != nil {
 		return err
 	}
-	way, err := proof.Take(ctx, s.driver, s.copy.Remote, s.copy.SHA256, s.copy.Bytes, mayRead, !s.landed)
+	way, err := proof.Take(ctx, s.driver, s.copy.Remote, s.copy.SHA256, s.copy.Bytes, mayRead, !s.landed || s.placed)
 	missing := errors.Is(err, destination.ErrNotFound)
 	switch {
 	case errors.Is(err, proof.ErrUnread):

@@ -21,7 +21,8 @@ import (
 
 // A small file is read whole, seen to be unchanged and hashed before anything of it
 // leaves. So its name and hash are on record in one step before a byte is written,
-// and what follows, that it landed and that it was proven, in one more.
+// and what follows, that it landed and that it was proven, in one more. Object storage takes it
+// under its own name.
 
 // smallFile is the size up to which a file goes so.
 const smallFile = gate.SmallCopy
@@ -69,34 +70,76 @@ func (s sending) sendWhole(ctx context.Context) error {
 		return err
 	}
 	defer end()
-	temp := destination.NewTemp(s.c.Owner)
-	s.temp = temp
-	if err := s.c.step(ctx, s.Send, queue.Sending, s.way(), records.Change{Says: text(""), Temp: &temp, Remote: &path,
-		SHA256: &sum, Landed: new(bool)}); err != nil {
-		return err
-	}
-	body := &sendReader{ctx: ctx, f: bytes.NewReader(content), meter: &s.meter, pace: s.c.Pace,
-		note: func() error { return nil }}
-	if err := s.driver.Put(ctx, temp, body, 0, s.copy.Bytes); err != nil {
-		return err // the buffer is left to the collector: a transport may read it still
-	}
-	smallBuffers.Put(buffer)
-	s.date(ctx, temp)
 	landed := true
-	switch err := s.driver.Publish(ctx, temp, path); {
-	case errors.Is(err, destination.ErrExists):
-		end()
-		if path, landed, err = s.publish(ctx, temp, sum); err != nil {
+	switch err := s.place(ctx, path, sum, content); {
+	case err == nil:
+		smallBuffers.Put(buffer)
+	case !errors.Is(err, destination.ErrUnable) && !errors.Is(err, destination.ErrExists):
+		return err // the buffer is left to the collector: a transport may read it still
+	default:
+		if path, landed, err = s.sendTo(ctx, path, sum, content, end); err != nil {
 			return err
 		}
-	case err != nil:
-		return err
+		smallBuffers.Put(buffer)
 	}
 	sent := s.copy.Sent + s.meter.n.Load()
 	s.lies(path, sum, landed)
 	s.unrecorded = &landing{fmt.Sprintf("Sent %s as %s.", words.Bytes(s.copy.Bytes), path),
 		records.Change{Temp: text(""), Remote: &path, SHA256: &sum, Sent: &sent, Landed: &landed}}
 	return nil
+}
+
+// place puts a small file under its own name in one step, where the storage takes it so.
+func (s sending) place(ctx context.Context, path, sum string, content []byte) error {
+	placer, able := s.driver.(destination.Placer)
+	if _, dates := s.driver.(destination.Dater); !able || dates { // a time is given before the name is
+		return destination.ErrUnable
+	}
+	// The name is on record before anything is written under it.
+	if err := s.c.step(ctx, s.Send, queue.Sending, s.way(), records.Change{Says: text(""), Temp: text(""), Remote: &path,
+		SHA256: &sum, Landed: new(bool)}); err != nil {
+		return err
+	}
+	for left := int(s.copy.Bytes); left > 0; left -= PaceStep {
+		if err := s.c.Pace.WaitN(ctx, min(left, PaceStep)); err != nil {
+			return errors.Join(context.Cause(ctx), err)
+		}
+	}
+	err := placer.Place(ctx, path, content)
+	if err == nil {
+		s.placed = true
+		s.meter.n.Add(s.copy.Bytes)
+	}
+	return err
+}
+
+// sendTo sends a small file under a temporary name and puts it in place at a path, or beside what has
+// it; end gives the right to that path back.
+func (s sending) sendTo(ctx context.Context, path, sum string, content []byte,
+	end func()) (remote string, landed bool, err error) {
+	temp := destination.NewTemp(s.c.Owner)
+	s.temp = temp
+	change := records.Change{Says: text(""), Temp: &temp, Remote: &path, SHA256: &sum, Landed: new(bool)}
+	if s.copy.State == queue.Sending { // its own name was tried
+		err = s.c.Records.Queue.Note(ctx, s.copy.ID, temp, path, sum)
+	} else {
+		err = s.c.step(ctx, s.Send, queue.Sending, s.way(), change)
+	}
+	if err != nil {
+		return "", false, err
+	}
+	body := &sendReader{ctx: ctx, f: bytes.NewReader(content), meter: &s.meter, pace: s.c.Pace,
+		note: func() error { return nil }}
+	if err := s.driver.Put(ctx, temp, body, 0, s.copy.Bytes); err != nil {
+		return "", false, err
+	}
+	s.date(ctx, temp)
+	err = s.driver.Publish(ctx, temp, path)
+	if errors.Is(err, destination.ErrExists) {
+		end()
+		return s.publish(ctx, temp, sum)
+	}
+	return path, true, err
 }
 
 // readWhole reads a small file, and tells its hash once it is seen that it did not

@@ -77,6 +77,14 @@ type Copier interface {
 	Copy(ctx context.Context, path, temp string) error
 }
 
+// Placer is a storage that takes a small file under its own name in one step.
+type Placer interface {
+	// Place puts a file at path: nothing of it lies there before all of it does, whatever is cut, and what
+	// has the name is never overwritten (ErrExists). It is ErrUnable where this storage was seen not to
+	// keep to that: the file goes under a temporary name then.
+	Place(ctx context.Context, path string, content []byte) error
+}
+
 // Dater is a storage on which a file can have the time that it has where it comes from.
 type Dater interface {
 	// SetTime gives a temporary file a time of its last change.

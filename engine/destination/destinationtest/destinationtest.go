@@ -80,6 +80,7 @@ var promises = []struct {
 	{"a send can be cancelled", cancelled},
 	{"what is not there is not found", notFound},
 	{"only temporary files are removed", removal},
+	{"a file that is placed under its own name is whole, and writes over nothing", placed},
 	{"what is taken out of its place lies under a temporary name", withdrawal},
 }
 
@@ -159,6 +160,53 @@ func neverOverwrites(ctx context.Context, t *testing.T, d destination.Driver) {
 	require.NoError(t, err, "the temporary file stays, to be put elsewhere")
 	assert.EqualValues(t, 6, n)
 	require.NoError(t, d.Publish(ctx, second, "a/b (2).jpg"))
+}
+
+// placed holds a Placer to its word; a storage that is none, or was seen to be none, is held to nothing.
+func placed(ctx context.Context, t *testing.T, d destination.Driver) {
+	p, able := d.(destination.Placer)
+	if !able {
+		t.Skip("files go under a temporary name here")
+	}
+	for i, content := range [][]byte{noise(4096), {}, noise(1), noise(256 << 10), []byte("gull")} {
+		path := fmt.Sprintf("2026/%d é #%%.jpg", i)
+		err := p.Place(ctx, path, content)
+		if errors.Is(err, destination.ErrUnable) {
+			t.Skip("this storage heeds no name as a file is put")
+		}
+		require.NoError(t, err)
+		assert.Equal(t, content, append([]byte{}, read(ctx, t, d, path)...))
+		for range 2 {
+			require.ErrorIs(t, p.Place(ctx, path, []byte("another")), destination.ErrExists)
+		}
+		assert.Equal(t, content, append([]byte{}, read(ctx, t, d, path)...), "what was there stays")
+		put(ctx, t, d, Temp(int64(i)), []byte("another"))
+		require.ErrorIs(t, d.Publish(ctx, Temp(int64(i)), path), destination.ErrExists, "nor is it by way of a temporary name")
+	}
+	put(ctx, t, d, Temp(99), []byte("barge"))
+	require.NoError(t, d.Publish(ctx, Temp(99), "2026/published.jpg"))
+	require.ErrorIs(t, p.Place(ctx, "2026/published.jpg", []byte("gull")), destination.ErrExists)
+	for round := range 10 {
+		path := fmt.Sprintf("race/%d.jpg", round)
+		contents, won := [][]byte{[]byte("one"), []byte("another"), []byte("a third")}, make([]error, 3)
+		var all sync.WaitGroup
+		for i, content := range contents {
+			all.Go(func() { won[i] = p.Place(ctx, path, content) })
+		}
+		all.Wait()
+		winner := slices.IndexFunc(won, func(err error) bool { return err == nil })
+		require.GreaterOrEqual(t, winner, 0, "%v", won)
+		for i, err := range won {
+			require.True(t, i == winner || errors.Is(err, destination.ErrExists), "%v", won)
+		}
+		assert.Equal(t, contents[winner], read(ctx, t, d, path))
+	}
+	cut, stop := context.WithCancel(ctx)
+	stop()
+	require.Error(t, p.Place(cut, "2026/cut.jpg", noise(4096)))
+	if _, err := d.Size(ctx, "2026/cut.jpg"); err == nil {
+		assert.Equal(t, noise(4096), read(ctx, t, d, "2026/cut.jpg"), "all of it, or nothing")
+	}
 }
 
 func race(ctx context.Context, t *testing.T, d destination.Driver) {

@@ -185,6 +185,24 @@ func (m Memory) Remove(ctx context.Context, temp string) error {
 // Close implements destination.Driver.
 func (Memory) Close() error { return nil }
 
+// Places is a Memory that takes a file under its own name, as object storage does.
+type Places struct{ Memory }
+
+// Place implements destination.Placer.
+func (p Places) Place(ctx context.Context, path string, content []byte) error {
+	k, err := p.call(ctx, "place")
+	if err != nil {
+		return err
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if _, taken := k.files[path]; taken {
+		return destination.ErrExists
+	}
+	k.write(path, bytes.Clone(content))
+	return nil
+}
+
 // Counts is a Memory that counts what is put there, and that can be tied to a place, as a folder
 // is.
 type Counts struct{ Memory }

@@ -11,7 +11,12 @@ import (
 func TestMemoryKeepsThePromises(t *testing.T) {
 	t.Parallel()
 	for name, of := range map[string]func(at func() *destinationtest.Disk) destination.Driver{
-		"across a network": func(at func() *destinationtest.Disk) destination.Driver { return destinationtest.Memory{At: at} },
+		"across a network": func(at func() *destinationtest.Disk) destination.Driver {
+			return destinationtest.Memory{At: at}
+		},
+		"as objects": func(at func() *destinationtest.Disk) destination.Driver {
+			return destinationtest.Places{Memory: destinationtest.Memory{At: at}}
+		},
 		"a folder": func(at func() *destinationtest.Disk) destination.Driver {
 			return destinationtest.Counts{Memory: destinationtest.Memory{At: at}}
 		},

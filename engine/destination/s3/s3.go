@@ -51,6 +51,7 @@ type Driver struct {
 	core      *minio.Core
 	transport *web.Transport
 	ended     atomic.Int64 // when what was left was last ended, in nanoseconds
+	names     atomic.Int32 // whether a name that is taken is heeded as a file is put
 
 	publishing *destination.NameLocks
 }
@@ -60,6 +61,7 @@ var (
 	_ destination.Resumer = (*Driver)(nil)
 	_ destination.Prover  = (*Driver)(nil)
 	_ destination.Browser = (*Driver)(nil)
+	_ destination.Placer  = (*Driver)(nil)
 
 	_ destination.Connected = (*Driver)(nil)
 	_ destination.Stamper   = (*Driver)(nil)
@@ -353,6 +355,58 @@ func (d *Driver) Publish(ctx context.Context, temp, to string) error {
 	return d.Remove(ctx, temp)
 }
 
+// What is known of Place at this storage.
+const (
+	namesUntried int32 = iota
+	namesHeeded
+	namesWrittenOver
+)
+
+// Place implements destination.Placer by a PUT on condition that nothing has the name. Storage that
+// ignores the condition is told by the first file: put a second time, the very same bytes must be
+// refused.
+func (d *Driver) Place(ctx context.Context, to string, content []byte) error {
+	known := d.names.Load()
+	if known == namesWrittenOver {
+		return destination.ErrUnable
+	}
+	unlock, err := d.publishing.Lock(ctx, to)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	if known == namesUntried { // it may write over what is there
+		if _, err := d.Size(ctx, to); err == nil {
+			return destination.ErrExists
+		} else if !errors.Is(err, destination.ErrNotFound) {
+			return err
+		}
+	}
+	sum := sha256.Sum256(content)
+	put := func() error {
+		_, err := d.core.PutObject(ctx, d.o.Bucket, d.key(to), bytes.NewReader(content), int64(len(content)), "",
+			hex.EncodeToString(sum[:]), ifNone())
+		return err
+	}
+	err = put()
+	switch code := minio.ToErrorResponse(err).StatusCode; {
+	case err != nil && known == namesUntried && (code == http.StatusNotImplemented || code == http.StatusBadRequest):
+		d.names.Store(namesWrittenOver)
+		return destination.ErrUnable
+	case err != nil:
+		return d.taken(ctx, err)
+	case known != namesUntried:
+		return nil
+	}
+	switch err := d.taken(ctx, put()); {
+	case errors.Is(err, destination.ErrExists):
+		d.names.CompareAndSwap(namesUntried, namesHeeded)
+	case err == nil:
+		d.names.Store(namesWrittenOver)
+	} // else another file tells; this one lies there
+	return nil
+}
+
 // endOld ends, now and then, what a process that was killed had begun under a
 // final name. It cannot be told from what another service does this moment but by
 // its age.
@@ -424,6 +478,9 @@ func (d *Driver) copy(ctx context.Context, temp, to string, size int64) error {
 
 // taken is the error of a copy, in the words of a driver.
 func (d *Driver) taken(ctx context.Context, err error) error {
+	if err == nil {
+		return nil
+	}
 	var own *destination.Error
 	if errors.As(err, &own) {
 		return err

@@ -12,7 +12,9 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"os"
+	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"testing/iotest"
@@ -231,6 +233,53 @@ func TestWhatSomebodyElseWritesInThatMomentStays(t *testing.T) {
 			}
 			assert.ErrorIs(t, err, destination.ErrUnable)
 			assert.Equal(t, "ours", content("small/a.jpg"), "it was not even asked for")
+		})
+	}
+}
+
+// TestStorageThatHeedsNoNamesIsAskedOnce has storage that writes over what has a name, or that knows no such
+// condition: nothing that was there is written over, and after the first file the others go by way of
+// temporary names.
+func TestStorageThatHeedsNoNamesIsAskedOnce(t *testing.T) {
+	for name, refuses := range map[string]bool{"writes over": false, "knows no condition": true} {
+		t.Run(name, func(t *testing.T) {
+			objects, puts := map[string][]byte{"/locker/theirs.jpg": []byte("theirs")}, 0
+			var mu sync.Mutex
+			careless := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				mu.Lock()
+				defer mu.Unlock()
+				content, there := objects[r.URL.Path]
+				switch {
+				case r.Method == http.MethodPut && refuses:
+					w.WriteHeader(http.StatusNotImplemented)
+				case r.Method == http.MethodPut:
+					puts++
+					objects[r.URL.Path], _ = io.ReadAll(r.Body)
+				case !there:
+					w.WriteHeader(http.StatusNotFound)
+				default:
+					w.Header().Set("Last-Modified", "Mon, 30 Nov 2026 10:00:00 GMT")
+					w.Header().Set("ETag", `"tag"`)
+					w.Header().Set("Content-Length", strconv.Itoa(len(content)))
+				}
+			}))
+			t.Cleanup(careless.Close)
+			d := driver(t, s3.Options{URL: careless.URL, Bucket: "locker", User: "u", Region: "us-east-1"}, "p")
+			require.ErrorIs(t, d.Place(t.Context(), "theirs.jpg", []byte("ours")), destination.ErrExists)
+			err := d.Place(t.Context(), "first.jpg", []byte("first"))
+			if refuses {
+				require.ErrorIs(t, err, destination.ErrUnable)
+			} else {
+				require.NoError(t, err, "it lies there")
+			}
+			for _, to := range []string{"theirs.jpg", "first.jpg", "second.jpg"} {
+				require.ErrorIs(t, d.Place(t.Context(), to, []byte("second")), destination.ErrUnable)
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			assert.Equal(t, "theirs", string(objects["/locker/theirs.jpg"]))
+			assert.NotContains(t, objects, "/locker/second.jpg")
+			assert.LessOrEqual(t, puts, 2, "the first file, and the same again")
 		})
 	}
 }
