@@ -183,11 +183,11 @@ func (f *Fleet) Hashed(ctx context.Context, file records.Lying, sha256 string, a
 	return nil
 }
 
-// Ours tells which paths at a destination were put there by a device here.
-func (f *Fleet) Ours(ctx context.Context, destination string) (map[string]bool, error) {
+// Ours tells which of some paths at a destination were put there by a device here.
+func (f *Fleet) Ours(ctx context.Context, destination string, paths []string) (map[string]bool, error) {
 	ours := map[string]bool{}
 	err := f.ask(ctx, func(m Member) (bool, error) {
-		own, err := m.Records().Adopted.Ours(ctx, destination)
+		own, err := m.Records().Adopted.Ours(ctx, destination, paths)
 		maps.Copy(ours, own)
 		return false, err
 	})

@@ -60,7 +60,7 @@ func Read(ctx context.Context, d destination.Driver, path string, bytes int64) (
 	}
 	h := sha256.New()
 	// No more than it should be and one byte: a storage may never end.
-	_, err = io.CopyBuffer(h, io.LimitReader(contextReader{ctx, r}, bytes+1), make([]byte, 256<<10))
+	_, err = io.CopyBuffer(h, io.LimitReader(contextReader{ctx, r}, bytes+1), make([]byte, min(256<<10, bytes+1)))
 	if cerr := r.Close(); err == nil {
 		err = cerr
 	}

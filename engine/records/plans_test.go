@@ -74,6 +74,10 @@ func TestNoPageOrPickReadsATableThrough(t *testing.T) {
 		"look": {func() error { _, err := r.Queue.SameLook(ctx, Copy{Class: class, Bytes: 5}, "look"); return err },
 			"items_look"},
 		"find":  {func() error { _, err := r.Catalogue.Find(ctx, "no such", 5); return err }, "names"},
+		"ours": {func() error {
+			_, err := r.Adopted.Ours(ctx, "locker", []string{"a.jpg", "b.jpg"})
+			return err
+		}, "copies_remote"},
 		"story": {func() error { _, err := r.Queue.Story(ctx, 1); return err }, "events_copy"},
 		"temps": {func() error { _, err := r.Queue.Temps(ctx, "locker", now); return err }, "copies_temp"},
 	} {

@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
@@ -214,15 +215,20 @@ func (r *Adopted) SetFound(ctx context.Context, destination, path, sha256 string
 	return nil
 }
 
-// Ours lists the paths at a destination that copies have.
-func (r *Adopted) Ours(ctx context.Context, destination string) (map[string]bool, error) {
-	var paths []string
-	if err := r.read.SelectContext(ctx, &paths,
-		`SELECT DISTINCT remote FROM copies WHERE destination = ? AND remote <> ''`, destination); err != nil {
+// Ours tells which of some paths at a destination copies have.
+func (r *Adopted) Ours(ctx context.Context, destination string, paths []string) (map[string]bool, error) {
+	text, err := json.Marshal(paths)
+	if err != nil {
+		return nil, fmt.Errorf("writing the paths at %s: %w", destination, err)
+	}
+	var known []string
+	if err := r.read.SelectContext(ctx, &known,
+		`SELECT DISTINCT c.remote FROM json_each(?) p CROSS JOIN copies c ON c.destination = ? AND c.remote = p.value AND c.remote <> ''`,
+		string(text), destination); err != nil {
 		return nil, fmt.Errorf("reading the paths at %s: %w", destination, err)
 	}
-	ours := make(map[string]bool, len(paths))
-	for _, p := range paths {
+	ours := make(map[string]bool, len(known))
+	for _, p := range known {
 		ours[p] = true
 	}
 	return ours, nil

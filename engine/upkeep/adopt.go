@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"yardtide/core/queue"
@@ -33,10 +34,6 @@ func (u *Upkeep) Adopt(ctx context.Context, name string, tell func(wire.Adopted)
 	if !able {
 		return a, &destination.Error{Cause: queue.Misplaced, Says: "this storage cannot be listed"}
 	}
-	ours, err := u.Others.Ours(ctx, name)
-	if err != nil {
-		return a, err
-	}
 	dirs := []string{""}
 	for len(dirs) > 0 {
 		dir := dirs[len(dirs)-1]
@@ -45,21 +42,12 @@ func (u *Upkeep) Adopt(ctx context.Context, name string, tell func(wire.Adopted)
 		if err != nil && !errors.Is(err, destination.ErrNotFound) {
 			return a, fmt.Errorf("listing %q: %w", dir, err)
 		}
-		var found []records.Lying
-		for _, e := range entries {
-			p := strings.TrimPrefix(dir+"/"+e.Name, "/")
-			switch {
-			case p == destination.TempDir || p == destination.RecordDir || p == destination.MarkerName || ours[p]:
-			case e.Folder && strings.Count(p, "/") >= maxFolders: // a storage may show a folder within itself
-			case e.Folder:
-				dirs = append(dirs, p)
-			case e.Size > 0:
-				found = append(found, records.Lying{Destination: name, Path: p, Size: e.Size})
-				a.Files, a.Bytes = a.Files+1, a.Bytes+e.Size
+		for some := range slices.Chunk(entries, adoptedAtOnce) {
+			more, err := u.adopt(ctx, name, dir, some, &a)
+			if err != nil {
+				return a, err
 			}
-		}
-		if err := u.Records.Adopted.AddFound(ctx, found); err != nil {
-			return a, err
+			dirs = append(dirs, more...)
 		}
 		tell(a)
 	}
@@ -68,4 +56,35 @@ func (u *Upkeep) Adopt(ctx context.Context, name string, tell func(wire.Adopted)
 	}
 	u.Changed()
 	return a, nil
+}
+
+// adoptedAtOnce is how many entries of a folder are looked up and kept at once.
+const adoptedAtOnce = 1000
+
+// adopt keeps which of some entries of a folder nobody here put there, and lists the folders among
+// them.
+func (u *Upkeep) adopt(ctx context.Context, name, dir string, entries []destination.Entry,
+	a *wire.Adopted) (dirs []string, err error) {
+	var found []records.Lying
+	var paths []string
+	for _, e := range entries {
+		p := strings.TrimPrefix(dir+"/"+e.Name, "/")
+		switch {
+		case p == destination.TempDir || p == destination.RecordDir || p == destination.MarkerName:
+		case e.Folder && strings.Count(p, "/") >= maxFolders: // a storage may show a folder within itself
+		case e.Folder:
+			dirs = append(dirs, p)
+		case e.Size > 0:
+			found, paths = append(found, records.Lying{Destination: name, Path: p, Size: e.Size}), append(paths, p)
+		}
+	}
+	ours, err := u.Others.Ours(ctx, name, paths)
+	if err != nil {
+		return nil, err
+	}
+	found = slices.DeleteFunc(found, func(f records.Lying) bool { return ours[f.Path] })
+	for _, f := range found {
+		a.Files, a.Bytes = a.Files+1, a.Bytes+f.Size
+	}
+	return dirs, u.Records.Adopted.AddFound(ctx, found)
 }

@@ -36,9 +36,9 @@ type Options struct {
 
 // Others is what a device knows of what the others have at a place.
 type Others interface {
-	// Ours tells which paths there were put there by a device here, and Matching how
+	// Ours tells which of some paths there were put there by a device here, and Matching how
 	// many waiting copies have the size of a file that was there before.
-	Ours(ctx context.Context, destination string) (map[string]bool, error)
+	Ours(ctx context.Context, destination string, paths []string) (map[string]bool, error)
 	Matching(ctx context.Context, destination string) (int64, error)
 	// Alone tells whether nobody tells what the others have.
 	Alone() bool
