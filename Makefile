@@ -61,10 +61,9 @@ soak: bin/yardtide bin/versitygw ## what takes long: thousands of races, hundred
 	for target in FuzzParse=./core/plantext FuzzMembers=./engine/destination/webdav FuzzRead=./engine/probe FuzzReadIndex=./engine/upkeep FuzzRequest=./service/api FuzzReduce=./engine/rendition FuzzHEIF=./engine/rendition FuzzXMP=./engine/probe; do \
 	  go test -run '^$$' -fuzz "^$${target%%=*}\$$" -fuzztime 10m $${target#*=} || exit 1; done
 
-bench: bin/yardtide bin/versitygw ## speed and size against references in the same run (about 10 minutes)
+bench: bin/yardtide bin/versitygw ## speed and size against references in the same run (about 15 minutes)
 	./packages.sh apache2 openssh-server openssh-client curl libvips-tools libheif-examples libimage-exiftool-perl
-	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./bench
-	go test -run '^$$' -bench . ./core/gate
+	(go test -run "^$$" -bench . -benchtime 1x -timeout 60m ./bench; go test -run "^$$" -bench . ./core/gate) | go run ./bench/table
 
 clean: ## remove what was built
 	rm -rf bin .demo console/node_modules console/dist/assets console/dist/*.html console/dist/*.svg
