@@ -24,7 +24,7 @@ func main() {
 
 func write(out io.Writer, in io.Reader) (failed bool, err error) {
 	table := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(table, "what\tfigure\tunit\tbound\t")
+	fmt.Fprintln(table, "what\tfigure\tunit\tbound\t\t")
 	lines := bufio.NewScanner(in)
 	for lines.Scan() {
 		fields := strings.Fields(lines.Text())
@@ -49,18 +49,17 @@ func write(out io.Writer, in io.Reader) (failed bool, err error) {
 			if unit == "ns/op" {
 				continue // the whole benchmark, with what it prepares
 			}
-			bound := ""
+			is := ""
 			if bounded {
 				kept, err := strconv.ParseFloat(most, 64)
 				if err != nil {
 					return failed, fmt.Errorf("%q has no bound where one is due: %w", lines.Text(), err)
 				}
-				bound = most + "\tkept"
-				if figure > kept {
-					bound = most + "\tmissed"
+				if is = "kept"; figure > kept {
+					is = "missed"
 				}
 			}
-			fmt.Fprintf(table, "%s\t%s\t%s\t%s\n", what, fields[i], unit, bound)
+			fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t\n", what, fields[i], unit, most, is)
 			what = ""
 		}
 	}
