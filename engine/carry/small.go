@@ -74,13 +74,16 @@ func (s sending) sendWhole(ctx context.Context) error {
 	switch err := s.place(ctx, path, sum, content); {
 	case err == nil:
 		smallBuffers.Put(buffer)
-	case !errors.Is(err, destination.ErrUnable) && !errors.Is(err, destination.ErrExists):
-		return err // the buffer is left to the collector: a transport may read it still
-	default:
+	case errors.Is(err, destination.ErrUnable), errors.Is(err, destination.ErrExists):
+		taken := errors.Is(err, destination.ErrExists)
 		if path, landed, err = s.sendTo(ctx, path, sum, content, end); err != nil {
 			return err
 		}
-		smallBuffers.Put(buffer)
+		if !taken { // else a transport may read it still: a storage answers before all of it came
+			smallBuffers.Put(buffer)
+		}
+	default:
+		return err
 	}
 	sent := s.copy.Sent + s.meter.n.Load()
 	s.lies(path, sum, landed)

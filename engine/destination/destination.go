@@ -81,7 +81,8 @@ type Copier interface {
 type Placer interface {
 	// Place puts a file at path: nothing of it lies there before all of it does, whatever is cut, and what
 	// has the name is never overwritten (ErrExists). It is ErrUnable where this storage was seen not to
-	// keep to that: the file goes under a temporary name then.
+	// keep to that: the file goes under a temporary name then. After any other error a transport may read
+	// the content still.
 	Place(ctx context.Context, path string, content []byte) error
 }
 

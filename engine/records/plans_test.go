@@ -73,7 +73,7 @@ func TestNoPageOrPickReadsATableThrough(t *testing.T) {
 		"twin":    {func() error { _, _, err := r.Queue.Twin(ctx, "locker", 5, "abc"); return err }, "copies_content"},
 		"look": {func() error { _, err := r.Queue.SameLook(ctx, Copy{Class: class, Bytes: 5}, "look"); return err },
 			"items_look"},
-		"find":  {func() error { _, err := r.Catalogue.Find(ctx, "no such", 5); return err }, "names"},
+		"find": {func() error { _, err := r.Catalogue.Find(ctx, "no such", 5); return err }, "names"},
 		"ours": {func() error {
 			_, err := r.Adopted.Ours(ctx, "locker", []string{"a.jpg", "b.jpg"})
 			return err

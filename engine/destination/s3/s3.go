@@ -376,6 +376,7 @@ func (d *Driver) Place(ctx context.Context, to string, content []byte) error {
 	}
 	defer unlock()
 	if known == namesUntried { // it may write over what is there
+		content = bytes.Clone(content) // of the caller's nothing is read once this has returned
 		if _, err := d.Size(ctx, to); err == nil {
 			return destination.ErrExists
 		} else if !errors.Is(err, destination.ErrNotFound) {
@@ -383,12 +384,12 @@ func (d *Driver) Place(ctx context.Context, to string, content []byte) error {
 		}
 	}
 	sum := sha256.Sum256(content)
-	put := func() error {
+	put := func(content []byte) error {
 		_, err := d.core.PutObject(ctx, d.o.Bucket, d.key(to), bytes.NewReader(content), int64(len(content)), "",
 			hex.EncodeToString(sum[:]), ifNone())
 		return err
 	}
-	err = put()
+	err = put(content)
 	switch code := minio.ToErrorResponse(err).StatusCode; {
 	case err != nil && known == namesUntried && (code == http.StatusNotImplemented || code == http.StatusBadRequest):
 		d.names.Store(namesWrittenOver)
@@ -398,7 +399,7 @@ func (d *Driver) Place(ctx context.Context, to string, content []byte) error {
 	case known != namesUntried:
 		return nil
 	}
-	switch err := d.taken(ctx, put()); {
+	switch err := d.taken(ctx, put(content)); {
 	case errors.Is(err, destination.ErrExists):
 		d.names.CompareAndSwap(namesUntried, namesHeeded)
 	case err == nil:
