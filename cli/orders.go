@@ -116,8 +116,7 @@ func picks(ctx context.Context, c client.Client, text string, states ...string) 
 	var picks []wire.Pick
 	for _, one := range items {
 		if !slices.ContainsFunc(one.Copies, func(c wire.Copy) bool {
-			return c.Shelf == "" &&
-				slices.Contains(states, c.State)
+			return c.Shelf == "" && slices.Contains(states, c.State)
 		}) {
 			continue
 		}

@@ -48,8 +48,7 @@ func prove(ctx context.Context, e Env, c client.Client, o wire.ProveOrder, json 
 		fmt.Fprintf(e.Out, "%s to take again.\n", count(j.Of, "proof"))
 	}
 	j, ended, err := follow(ctx, e, c, j, func(j wire.Job) bool {
-		return j.Proving.Left > 0 &&
-			j.Proving.Left == j.Proving.Held
+		return j.Proving.Left > 0 && j.Proving.Left == j.Proving.Held
 	})
 	if err != nil || !ended {
 		return err

@@ -78,8 +78,7 @@ func TestTheDemoFromTheTerminal(t *testing.T) {
 
 	assert.Contains(t, s.ok("send-now", "new year.jpg"), "galley-phone: 1 ordered. It sends ")
 	s.until("sent by order", func(wire.Yard) bool {
-		return strings.Contains(s.ok("why", "new year.jpg"),
-			"Read back whole.")
+		return strings.Contains(s.ok("why", "new year.jpg"), "Read back whole.")
 	})
 	assert.FileExists(t, dir+"/north-locker/2025/12/new year.jpg")
 	assert.Equal(t, "resumed\n", s.ok("resume"))

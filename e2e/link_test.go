@@ -368,8 +368,7 @@ func TestARevokedDeviceIsAnsweredNoMore(t *testing.T) {
 	d.until("it knows", func(y wire.Yard) bool { return strings.Contains(y.Home.Says, "revoked") })
 	writes(t, dir, "galley-phone/DCIM", "b.txt")
 	d.until("it sends nothing more", func(y wire.Yard) bool {
-		return y.Devices[0].States[queue.Waiting].N == 1 &&
-			y.Devices[0].Pause.On
+		return y.Devices[0].States[queue.Waiting].N == 1 && y.Devices[0].Pause.On
 	})
 	assert.Empty(t, named(s.yard(), "galley-phone").Name)
 	_, _, code := s.run("device", "revoke", "galley-phone")
@@ -450,8 +449,7 @@ func TestEitherEndIsPutBackOrBegunAnew(t *testing.T) {
 		n++
 		writes(t, dir, "galley-phone/DCIM", fmt.Sprintf("more-%d.txt", n))
 		s.until("all is told", func(y wire.Yard) bool {
-			return safe("galley-phone", n)(y) &&
-				!named(y, "galley-phone").Link.Telling
+			return safe("galley-phone", n)(y) && !named(y, "galley-phone").Link.Telling
 		})
 	}
 	settle := func(what string) {
@@ -607,8 +605,7 @@ func TestADeviceIsCalledOtherwiseWhileItSends(t *testing.T) {
 	s.kill()
 	s.start()
 	s.until("also when the service begins anew", func(y wire.Yard) bool {
-		return safe("galley-phone", 1)(y) &&
-			safe("hold-phone", 301)(y)
+		return safe("galley-phone", 1)(y) && safe("hold-phone", 301)(y)
 	})
 	assert.Len(t, stored(t, dir+"/shed"), 302)
 }

@@ -27,8 +27,7 @@ func device(fs *flag.FlagSet) map[string]func(context.Context, cli.Env, []string
 		"join": func(ctx context.Context, e cli.Env, args []string) error { return here.join(ctx, e, args) },
 		"run":  func(ctx context.Context, e cli.Env, args []string) error { return here.run(ctx, e, args) },
 		"account": func(ctx context.Context, e cli.Env, args []string) error {
-			return here.account(ctx, e,
-				args)
+			return here.account(ctx, e, args)
 		}, // of serve -system
 	}
 }

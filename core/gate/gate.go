@@ -287,8 +287,7 @@ func power(c Conditions, p plan.Power, now time.Time) (Hold, bool) {
 		if charged && !p.Both {
 			return Hold{}, false
 		}
-		return Hold{Gate: Power, Says: words.WaitsForCharge(p.For), Since: c.PowerSince,
-			Opens: full}, true
+		return Hold{Gate: Power, Says: words.WaitsForCharge(p.For), Since: c.PowerSince, Opens: full}, true
 	}
 	charged := p.AtLeast > 0 && (c.Battery < 0 && charging || c.Battery >= p.AtLeast)
 	open := false
@@ -370,8 +369,7 @@ func hours(h plan.Hours, t time.Time, zone *time.Location) (hold Hold, shut bool
 	if inside {
 		return Hold{}, false, next
 	}
-	return Hold{Gate: Hours, Says: words.OnlyAt(h), Since: turn(h, t, zone, false, -1), Opens: next},
-		true, next
+	return Hold{Gate: Hours, Says: words.OnlyAt(h), Since: turn(h, t, zone, false, -1), Opens: next}, true, next
 }
 
 func within(h plan.Hours, t time.Time, zone *time.Location) bool { return h.At(t.In(zone)) }

@@ -115,8 +115,7 @@ func (s Situation) Decide(class queue.Class) Verdict {
 	rule := s.Plan.Rules[class.Rule]
 	if _, reduced := s.Plan.Form(class.Rule, class.Kind, class.Shelf); reduced && class.Kind == media.Video &&
 		s.Now.Charging != Yes {
-		return shut(Hold{Gate: Power, Since: s.Now.PowerSince,
-			Says: words.WaitsForCharger()})
+		return shut(Hold{Gate: Power, Since: s.Now.PowerSince, Says: words.WaitsForCharger()})
 	}
 	v := Verdict{Lane: -1}
 	for _, lane := range rule.Lanes {
@@ -231,8 +230,7 @@ func (s Situation) OwesProof(destination string) (h Hold, ok bool) {
 	f := s.Places[destination].Failing
 	switch {
 	case s.Costs(destination) || s.Away(destination):
-		return Hold{Gate: Proof, Says: words.ProofWaits(),
-			Since: s.Now.NetworkSince}, true
+		return Hold{Gate: Proof, Says: words.ProofWaits(), Since: s.Now.NetworkSince}, true
 	case f.Is():
 		return f.hold(destination), true
 	case s.Pause.Active(s.Time):

@@ -694,8 +694,7 @@ func TestOddFiles(t *testing.T) {
 		y.picture(name, 20+i)
 	}
 	y.until("what can be is safe", func(s wire.Device) bool {
-		return s.States[queue.Safe].N == 8 &&
-			s.States[queue.Skipped].N == 1
+		return s.States[queue.Safe].N == 8 && s.States[queue.Skipped].N == 1
 	})
 	assert.Equal(t, "The file is empty: it has 0 bytes.", y.copy("empty.jpg").Says)
 	y.safeIsWhole()

@@ -76,8 +76,7 @@ func TestWhatBelongsTogetherIsOneItem(t *testing.T) {
 	y.sensor.Put(none)
 	y.file("IMG_2.xmp", []byte(sidecar("later", 3)))
 	y.until("waits again", func(s wire.Device) bool {
-		return s.States[queue.Waiting].N == 1 &&
-			s.States[queue.Safe].N == 2
+		return s.States[queue.Waiting].N == 1 && s.States[queue.Safe].N == 2
 	})
 	assert.Equal(t, "waiting", y.item("IMG_2.JPG").State)
 	y.sensor.Put(home)
@@ -132,8 +131,7 @@ func TestASidecarStaysWhereThePlaceIsLeftOut(t *testing.T) {
 	y.follow("destinations:", "renditions:\n  quiet: {long-edge: 800}\ndestinations:", "    to: [locker]\n",
 		"    to: [locker]\n    send: {photo: quiet}\n")
 	y.until("it goes when all is told", func(s wire.Device) bool {
-		return len(y.below("2026")) == 2 &&
-			s.States[queue.Safe].N == 1
+		return len(y.below("2026")) == 2 && s.States[queue.Safe].N == 1
 	})
 }
 

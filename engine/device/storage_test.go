@@ -204,8 +204,7 @@ func TestALargeFileGoesOnAfterACut(t *testing.T) {
 			content := long(t, 60<<20)
 			h.file("phone", "long.jpg", content)
 			h.until("phone", "half of it sent", func(s wire.Device) bool {
-				return len(s.Sends) == 1 &&
-					s.Sends[0].Sent > 40<<20
+				return len(s.Sends) == 1 && s.Sends[0].Sent > 40<<20
 			})
 			assert.GreaterOrEqual(t, h.copy("phone", "long.jpg").Sent, int64(24<<20), "on record, should a kill come now")
 			h.stop()
@@ -514,8 +513,7 @@ func TestADiskThatIsNotMountedIsNotFilled(t *testing.T) {
 	require.NoError(t, os.Mkdir(root, 0o755)) // what is under a disk that is not mounted
 	h.file("phone", "2.jpg", long(t, 2000))
 	s := h.until("phone", "held", func(s wire.Device) bool {
-		return heldBy(gate.Trouble, 1)(s) &&
-			heldBy(gate.Place, 1)(s)
+		return heldBy(gate.Trouble, 1)(s) && heldBy(gate.Place, 1)(s)
 	})
 	assert.Zero(t, s.States[queue.Safe].N, "what is not there is not called safe")
 	assert.Contains(t, s.Holds[0].Says, "nothing tells which place it is")

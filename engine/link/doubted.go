@@ -31,8 +31,7 @@ func (t Told) doubted() (list []ofPlace) {
 
 func (t Told) doubts(destination, path string) bool {
 	return slices.ContainsFunc(t.doubted(), func(at ofPlace) bool {
-		return at.Destination == destination &&
-			at.Path == path
+		return at.Destination == destination && at.Path == path
 	})
 }
 

@@ -113,8 +113,7 @@ func of[T any](do func(ctx context.Context, d Here, with T) (any, error)) duty {
 // duties are all there are, by name.
 var duties = map[string]duty{
 	"pause": of(func(ctx context.Context, d Here, w pauseUntil) (any, error) {
-		return nil,
-			d.Orders.Pause(ctx, w.Until)
+		return nil, d.Orders.Pause(ctx, w.Until)
 	}),
 	"resume": of(func(ctx context.Context, d Here, _ struct{}) (any, error) { return nil, d.Orders.Resume(ctx) }),
 	"finish": of(func(ctx context.Context, d Here, w ofRest) (any, error) { return nil, d.Orders.Finish(ctx, w.Then) }),

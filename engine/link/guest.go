@@ -91,8 +91,8 @@ func (q Asked) check(what string) error {
 		}
 	}
 	missing := map[string]bool{
-		"holder": q.Hash == "", "lost": q.Path == "", "name": q.Path == "" ||
-			q.Claim == "", "turn": q.Claim == "", "taken": q.Copy.Remote == "", "hashed": q.Found.Path == "",
+		"holder": q.Hash == "", "lost": q.Path == "", "name": q.Path == "" || q.Claim == "",
+		"turn": q.Claim == "", "taken": q.Copy.Remote == "", "hashed": q.Found.Path == "",
 	}
 	switch to := q.about(what); {
 	case missing[what]:

@@ -187,8 +187,7 @@ func (l *looker) now() Totals {
 		maps.Clone(s.LeftOut)
 	s.Unread, s.Pictures = slices.Clone(s.Unread), slices.Clone(s.Pictures)
 	slices.SortFunc(s.Pictures, func(a, b Picture) int {
-		return cmp.Compare(a.Path,
-			b.Path)
+		return cmp.Compare(a.Path, b.Path)
 	}) // who read them first is chance
 	return s
 }

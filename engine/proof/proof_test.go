@@ -106,8 +106,7 @@ func TestAProofIsTheVeryBytes(t *testing.T) {
 			return io.MultiReader(strings.NewReader(keel[:4]), fails{broken}), nil
 		}), err: broken},
 		"ends early": {at: opened(func(*testing.T) (io.Reader, error) {
-			return strings.NewReader(keel[:4]),
-				nil
+			return strings.NewReader(keel[:4]), nil
 		}), different: true},
 		"goes on beyond its length": {at: opened(func(*testing.T) (io.Reader,
 			error) {

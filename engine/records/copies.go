@@ -371,8 +371,7 @@ func stands(s queue.State) string {
 // lies asks for a shelf by its name, for the same reason.
 func lies(s plan.Shelf) string {
 	if strings.ContainsFunc(string(s), func(r rune) bool {
-		return (r < 'a' || r > 'z') && (r < '0' || r > '9') &&
-			r != '-'
+		return (r < 'a' || r > 'z') && (r < '0' || r > '9') && r != '-'
 	}) {
 		return "false"
 	}

@@ -36,8 +36,7 @@ type Limit struct {
 func (r *Ledger) Account(ctx context.Context, network plan.Network, since time.Time,
 	roaming bool) (allowance.Account, error) {
 	a, err := readAccount(func(into any, query string, args ...any) error {
-		return r.read.GetContext(ctx, into, query,
-			args...)
+		return r.read.GetContext(ctx, into, query, args...)
 	}, network, since, roaming)
 	if err != nil {
 		return a, fmt.Errorf("reading what was spent over %s: %w", network, err)

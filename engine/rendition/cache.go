@@ -148,8 +148,7 @@ func (c *Cache) make(ctx context.Context, key string, r plan.Rendition,
 	most, stays := cmp.Or(c.Most, mostKept), filepath.Base(file)
 	// A failure only has the cache be larger until the next is made.
 	_, _ = cachedir.Trim(c.Dir, most, most, func(name string) bool {
-		return name == stays ||
-			strings.HasPrefix(name, unfinished)
+		return name == stays || strings.HasPrefix(name, unfinished)
 	})
 	return file, made, nil
 }

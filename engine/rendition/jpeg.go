@@ -207,8 +207,7 @@ func asJPEG(ctx context.Context, img image.Image, made Made, want Want, f facts,
 		return Made{}, err
 	}
 	body, err := encode(ctx, func(w io.Writer) error {
-		return jpeg.Encode(w, small,
-			&jpeg.Options{Quality: want.quality()})
+		return jpeg.Encode(w, small, &jpeg.Options{Quality: want.quality()})
 	})
 	if err != nil {
 		return Made{}, err

@@ -86,8 +86,7 @@ func writeReduced(ctx context.Context, small image.Image, made Made, facts facts
 		facts.kept = append(facts.kept, chunks.segments()...)
 		made.ContentType = "image/jpeg"
 		body, err := encode(ctx, func(w io.Writer) error {
-			return jpeg.Encode(w, small,
-				&jpeg.Options{Quality: want.quality()})
+			return jpeg.Encode(w, small, &jpeg.Options{Quality: want.quality()})
 		})
 		if err != nil {
 			return Made{}, err

@@ -261,8 +261,7 @@ func TestAnUnmountedDiskMakesNothingGone(t *testing.T) {
 	assert.Equal(t, []string{"a.jpg", "sub/b.jpg"}, b.names())
 	require.NoError(t, os.Mkdir(root+"/disk", 0o755))
 	eventually(t, "an empty mount point", func() bool {
-		return strings.Contains(b.says(),
-			"The folder is suddenly empty")
+		return strings.Contains(b.says(), "The folder is suddenly empty")
 	})
 	assert.Equal(t, []string{"a.jpg", "sub/b.jpg"}, b.names())
 	require.NoError(t, os.Remove(root+"/disk"))

@@ -233,8 +233,7 @@ func TestADesktopsServicesTell(t *testing.T) {
 	until("it is on mains", func(c gate.Conditions) bool { return c.Charging == gate.Yes })
 	require.NoError(t, upower.Process.Kill())
 	until("who told of the power is gone", func(c gate.Conditions) bool {
-		return c.Charging == gate.Unknown &&
-			c.Network == plan.WiFi
+		return c.Charging == gate.Unknown && c.Network == plan.WiFi
 	})
 	cancel()
 	require.NoError(t, <-ended)

@@ -109,8 +109,7 @@ func (s *Server) orderRoutes() {
 				return nil, huma.Error422UnprocessableEntity("The end of the pause lies in the past.")
 			}
 			return s.eachDevice(in.Body.Device, func(d service.Device) (int64, error) {
-				return 1,
-					d.Orders.Pause(ctx, in.Body.Until)
+				return 1, d.Orders.Pause(ctx, in.Body.Until)
 			})
 		})
 	call(s, "resume", http.MethodPost, "/resume", "End a pause",

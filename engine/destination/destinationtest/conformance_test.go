@@ -83,8 +83,7 @@ var storages = []struct {
 	}},
 	{"sftp", "OpenSSH, programs allowed", func(t *testing.T) maker { return onSSH(t, sshd.Options{}) }},
 	{"sftp", "OpenSSH, internal-sftp only", func(t *testing.T) maker {
-		return onSSH(t,
-			sshd.Options{TransferOnly: true})
+		return onSSH(t, sshd.Options{TransferOnly: true})
 	}},
 }
 

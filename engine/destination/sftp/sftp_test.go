@@ -95,8 +95,7 @@ func TestFailuresAreToldApart(t *testing.T) {
 			queue.SignIn, "is not a private key"},
 		"no key to read": {func(o *sftp.Options) {
 			o.Key = func() ([]byte, error) {
-				return nil,
-					errors.New("no such file")
+				return nil, errors.New("no such file")
 			}
 		}, queue.SignIn, "the key cannot be read"},
 		"no such folder":    {func(o *sftp.Options) { o.Path += "/none" }, queue.Misplaced, "the storage has no folder"},
