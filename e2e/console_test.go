@@ -65,6 +65,15 @@ func (k keeper) sees(parts ...string) {
 	}
 }
 
+// gone waits until the page no longer says something, as a dialog does that has closed.
+func (k keeper) gone(part string) {
+	k.t.Helper()
+	require.Eventually(k.t, func() bool {
+		text, err := k.b.Text()
+		return err == nil && !strings.Contains(text, part)
+	}, 30*time.Second, 30*time.Millisecond, "the page says %q still", part)
+}
+
 func (k keeper) text() string {
 	k.t.Helper()
 	text, err := k.b.Text()

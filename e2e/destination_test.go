@@ -307,6 +307,7 @@ func TestTheKeeperSetsADestinationUpAtTheConsole(t *testing.T) {
 	k.click("Test it")
 	k.sees("It works, and nothing of the trial is left there.", "Put it into the plan")
 	k.click("Put it into the plan")
+	k.gone("Put it into the plan")
 	k.sees("folder, "+dir+"/loft", "Nothing waits.")
 	assert.Contains(t, s.ok("plan", "show"), "loft")
 
@@ -324,6 +325,7 @@ func TestTheKeeperSetsADestinationUpAtTheConsole(t *testing.T) {
 	k.click("Trust it and go on")
 	k.sees("It works, and nothing of the trial is left there.")
 	k.click("Put it into the plan")
+	k.gone("Put it into the plan") // nobody can reach what lies behind a dialog
 	k.sees("sftp, " + shed.User)
 	k.click("Remove shed", "Take it out of the plan")
 	s.until("it left the plan", func(y wire.Yard) bool { return len(y.Destinations) == 1 })
