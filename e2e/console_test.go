@@ -223,7 +223,7 @@ func TestByKeyboardAlone(t *testing.T) {
 	}
 	reach := func(label string) {
 		t.Helper()
-		for range 60 {
+		for range 240 { // what has the focus may go as the yard moves: it begins at the top then
 			if strings.HasPrefix(focused(), label) {
 				return
 			}
