@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -191,81 +190,6 @@ func BenchmarkFirstTold(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
-// A yard of twenty joined devices with 200,000 items each: one tells its items, the others are what is kept
-// of it. Bounds: 20 ms for the status and for a page, the median; 1 s until a change of a device is seen;
-// 300 MiB of the service.
-func BenchmarkTwentyDevices(b *testing.B) {
-	dir := b.TempDir()
-	for _, folder := range []string{"desk/in", "other/in"} {
-		require.NoError(b, os.MkdirAll(filepath.Join(dir, folder), 0o755))
-	}
-	var more strings.Builder
-	for i := range 19 {
-		fmt.Fprintf(&more, "  phone-%02d: {sources: [{folder: in, rule: everyday}]}\n", i)
-	}
-	s := serve(b, dir)
-	c := s.client(b)
-	_, err := c.Plans().Apply(b.Context(), planwire.PlanChange{Text: strings.Replace(linkPlan, "rules:\n",
-		more.String()+"rules:\n", 1)})
-	require.NoError(b, err)
-	join(b, c, dir, "other")
-	join(b, c, dir, "phone")
-	know(b, dir, "phone", 200_000)
-	p := run(b, dir, "phone")
-	for {
-		y, err := c.Status(b.Context())
-		require.NoError(b, err)
-		if got, whole := told(y, "phone"); whole && got == 200_000 {
-			break
-		}
-		time.Sleep(100 * time.Millisecond)
-	}
-	p.stop(b)
-	s.stop(b)
-	for i := range 19 {
-		from, to := dir+"/data/devices/phone", fmt.Sprintf("%s/data/devices/phone-%02d", dir, i)
-		out, err := exec.Command("cp", "-r", from, to).CombinedOutput()
-		require.NoError(b, err, "%s", out)
-		joined, err := os.ReadFile(to + "/joined.json")
-		require.NoError(b, err)
-		var is map[string]any
-		require.NoError(b, json.Unmarshal(joined, &is))
-		is["token"] = fmt.Sprintf("%064x", i+1)
-		joined, err = json.Marshal(is)
-		require.NoError(b, err)
-		require.NoError(b, os.WriteFile(to+"/joined.json", joined, 0o600))
-	}
-	s = serve(b, dir)
-	c = s.client(b)
-	o := run(b, dir, "other")
-	y, err := c.Status(b.Context())
-	require.NoError(b, err)
-	all := int64(0)
-	for _, d := range y.Devices {
-		all += d.States[queue.Waiting].N
-	}
-	require.EqualValues(b, 4_000_000, all)
-	median := func(ask func() error) float64 {
-		var took []time.Duration
-		for range 50 {
-			began := time.Now()
-			require.NoError(b, ask())
-			took = append(took, time.Since(began))
-		}
-		slices.Sort(took)
-		return float64(took[25].Microseconds()) / 1000
-	}
-	bounded(b, median(func() error { _, err := c.Status(b.Context()); return err }), "status-ms", 20)
-	bounded(b, median(func() error { _, err := c.Items(b.Context(), wire.Filter{}); return err }), "page-ms", 20)
-	bounded(b, median(func() error {
-		_, err := c.Items(b.Context(), wire.Filter{Device: "phone-07", State: "waiting"})
-		return err
-	}), "page-of-one-ms", 20)
-	bounded(b, paused(b, c, o, "other").Seconds(), "s-later-change", 1)
-	bounded(b, s.peak(b), "MiB-service", 300)
-	b.ReportMetric(0, "ns/op")
-}
-
 // paused is how long a pause that is ordered at a device takes to be seen at the service.
 func paused(b *testing.B, c client.Client, o process, name string) time.Duration {
 	b.Helper()
@@ -280,11 +204,4 @@ func paused(b *testing.B, c client.Client, o process, name string) time.Duration
 			}
 		}
 	}
-}
-
-// stop ends the process, and waits for it.
-func (p process) stop(b *testing.B) {
-	b.Helper()
-	require.NoError(b, p.cmd.Process.Signal(os.Interrupt))
-	require.NoError(b, p.cmd.Wait())
 }
