@@ -89,6 +89,7 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	}
 	// A folder is added and taken out by a form; the rest of the text stays.
 	text := s.ok("plan", "show")
+	k.sees("version 5") // what comes in later moves what is clicked on
 	k.click("Add a folder")
 	require.NoError(t, k.b.Type("Folder", "more: pictures"))
 	k.click("See what it would change")
