@@ -158,6 +158,11 @@ const finder = `(label => {
   const hit = named.find(([, n]) => n === label) || named.find(([, n]) => n.startsWith(label)) || named.find(([, n]) => n.includes(label));
   if (!hit) return null;
   hit[0].scrollIntoView({ block: 'center' });
+  window.wanted = hit[0];
+  window.pressed = null;
+  window.watching ??= document.addEventListener('pointerdown', e => {
+    window.pressed = window.wanted.contains(e.target) || !!e.target.closest?.('label')?.contains(window.wanted);
+  }, true) ?? true;
   const r = hit[0].getBoundingClientRect();
   const [X, Y] = [r.x + r.width / 2, r.y + r.height / 2];
   const top = document.elementFromPoint(X, Y);
@@ -175,7 +180,14 @@ func (b *Browser) Click(label string) error {
 	for deadline := time.Now().Add(patience); ; time.Sleep(40 * time.Millisecond) {
 		at, err := Eval[*point](b, fmt.Sprintf(finder, quoted))
 		if err == nil && at != nil && before != nil && *at == *before { // it stands still: what comes in later moves it
-			return b.do(chromedp.MouseClickXY(at.X, at.Y))
+			if err := b.do(chromedp.MouseClickXY(at.X, at.Y)); err != nil {
+				return err
+			}
+			hit, err := Eval[*bool](b, `window.pressed ?? null`)
+			if err != nil || hit == nil || *hit { // without an answer it led to another page
+				return nil
+			}
+			at = nil // it moved in that moment: something else was there
 		}
 		if before = at; err != nil { // it fails while the page changes to another
 			before = nil
