@@ -3,7 +3,6 @@ package words
 import (
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"yardtide/core/media"
@@ -56,7 +55,7 @@ func WaitsForName(lane plan.Lane, on string) string {
 	case slices.Contains(lane.NotNamed, on):
 		return fmt.Sprintf("Waits for another Wi-Fi than %s, which is not allowed.", on)
 	case len(lane.Named) > 0 && !slices.Contains(lane.Named, on):
-		return fmt.Sprintf("Waits for %s; the device is on %s.", or(lane.Named), on)
+		return fmt.Sprintf("Waits for %s; the device is on %s.", joined(lane.Named, "or"), on)
 	}
 	return fmt.Sprintf("Waits for the network at home; the device is on %s.", on)
 }
@@ -253,11 +252,4 @@ func aDay(d time.Duration) string {
 		return fmt.Sprintf("%d minutes", int(d.Minutes()))
 	}
 	return fmt.Sprintf("%.1f hours", d.Hours())
-}
-
-func or(words []string) string {
-	if len(words) < 2 {
-		return strings.Join(words, "")
-	}
-	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
 }

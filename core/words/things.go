@@ -14,11 +14,14 @@ import (
 func Bytes(n int64) string { return humanize.Bytes(uint64(max(0, n))) }
 
 // And joins words as a sentence does: "shed, locker and attic".
-func And(words []string) string {
+func And(words []string) string { return joined(words, "and") }
+
+// joined joins words with commas, and the last with another word.
+func joined(words []string, last string) string {
 	if len(words) < 2 {
 		return strings.Join(words, "")
 	}
-	return strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
+	return strings.Join(words[:len(words)-1], ", ") + " " + last + " " + words[len(words)-1]
 }
 
 // Count writes a number for people: "1,204".

@@ -40,8 +40,7 @@ type landing struct {
 // under way, and nothing about it must be counted or asked on the way.
 func (s sending) goesWhole() bool {
 	return s.copy.Bytes <= smallFile && s.copy.Temp == "" && s.copy.Remote == "" && !s.Metered && !s.reserved &&
-		!s.Ordered &&
-		!s.c.Plan().Rules[s.copy.Rule].StoreEach
+		!s.Ordered && !s.c.Plan().Rules[s.copy.Rule].StoreEach
 }
 
 // sendWhole sends a small file and puts it in place. That it landed is recorded with

@@ -138,7 +138,8 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 	if at, err = d.Records.Queue.NextRetry(ctx, now); err != nil {
 		return last, err
 	}
-	last.next = gate.Earlier(gate.Earlier(last.next, at), d.waking.keep(ctx, last, d.isSending(), d.sources.looking()))
+	looking := d.sources.looking(d.currentPlan())
+	last.next = gate.Earlier(gate.Earlier(last.next, at), d.waking.keep(ctx, last, d.isSending(), looking))
 	return last, nil
 }
 

@@ -42,9 +42,9 @@ func (ss *sources) inLine(p *plan.Plan) bool {
 	return ss.applied == p
 }
 
-// looking tells whether a source was not walked to its end yet: what is in it may be to go. A
-// source that is known not to answer is not waited for.
-func (ss *sources) looking() bool {
+// looking tells whether a source of a plan was not walked to its end yet: what is in it may be to go.
+// A source that is known not to answer is not waited for.
+func (ss *sources) looking(p *plan.Plan) bool {
 	ss.mu.Lock()
 	defer ss.mu.Unlock()
 	for _, s := range ss.known {
@@ -52,7 +52,7 @@ func (ss *sources) looking() bool {
 			return true
 		}
 	}
-	return false
+	return ss.applied != p
 }
 
 // told is what is known of the source of a folder.

@@ -43,7 +43,7 @@ func (u *Upkeep) Adopt(ctx context.Context, name string, tell func(wire.Adopted)
 			return a, fmt.Errorf("listing %q: %w", dir, err)
 		}
 		for some := range slices.Chunk(entries, adoptedAtOnce) {
-			more, err := u.adopt(ctx, name, dir, some, &a)
+			more, err := adoption{u, name, &a}.keep(ctx, dir, some)
 			if err != nil {
 				return a, err
 			}
@@ -61,10 +61,16 @@ func (u *Upkeep) Adopt(ctx context.Context, name string, tell func(wire.Adopted)
 // adoptedAtOnce is how many entries of a folder are looked up and kept at once.
 const adoptedAtOnce = 1000
 
-// adopt keeps which of some entries of a folder nobody here put there, and lists the folders among
+// adoption is what was found at a destination so far.
+type adoption struct {
+	*Upkeep
+	name  string
+	found *wire.Adopted
+}
+
+// keep keeps which of some entries of a folder nobody here put there, and lists the folders among
 // them.
-func (u *Upkeep) adopt(ctx context.Context, name, dir string, entries []destination.Entry,
-	a *wire.Adopted) (dirs []string, err error) {
+func (a adoption) keep(ctx context.Context, dir string, entries []destination.Entry) (dirs []string, err error) {
 	var found []records.Lying
 	var paths []string
 	for _, e := range entries {
@@ -75,16 +81,16 @@ func (u *Upkeep) adopt(ctx context.Context, name, dir string, entries []destinat
 		case e.Folder:
 			dirs = append(dirs, p)
 		case e.Size > 0:
-			found, paths = append(found, records.Lying{Destination: name, Path: p, Size: e.Size}), append(paths, p)
+			found, paths = append(found, records.Lying{Destination: a.name, Path: p, Size: e.Size}), append(paths, p)
 		}
 	}
-	ours, err := u.Others.Ours(ctx, name, paths)
+	ours, err := a.Others.Ours(ctx, a.name, paths)
 	if err != nil {
 		return nil, err
 	}
 	found = slices.DeleteFunc(found, func(f records.Lying) bool { return ours[f.Path] })
 	for _, f := range found {
-		a.Files, a.Bytes = a.Files+1, a.Bytes+f.Size
+		a.found.Files, a.found.Bytes = a.found.Files+1, a.found.Bytes+f.Size
 	}
-	return dirs, u.Records.Adopted.AddFound(ctx, found)
+	return dirs, a.Records.Adopted.AddFound(ctx, found)
 }

@@ -384,12 +384,12 @@ func (d *Driver) Place(ctx context.Context, to string, content []byte) error {
 		}
 	}
 	sum := sha256.Sum256(content)
-	put := func(content []byte) error {
+	put := func() error {
 		_, err := d.core.PutObject(ctx, d.o.Bucket, d.key(to), bytes.NewReader(content), int64(len(content)), "",
 			hex.EncodeToString(sum[:]), ifNone())
 		return err
 	}
-	err = put(content)
+	err = put()
 	switch code := minio.ToErrorResponse(err).StatusCode; {
 	case err != nil && known == namesUntried && (code == http.StatusNotImplemented || code == http.StatusBadRequest):
 		d.names.Store(namesWrittenOver)
@@ -399,7 +399,7 @@ func (d *Driver) Place(ctx context.Context, to string, content []byte) error {
 	case known != namesUntried:
 		return nil
 	}
-	switch err := d.taken(ctx, put(content)); {
+	switch err := d.taken(ctx, put()); {
 	case errors.Is(err, destination.ErrExists):
 		d.names.CompareAndSwap(namesUntried, namesHeeded)
 	case err == nil:
