@@ -92,11 +92,11 @@ func told(y wire.Yard, name string) (n int64, whole bool) {
 	return 0, false
 }
 
-// serve runs a yard's service, with its own device desk.
-func serve(b *testing.B, dir string) process {
+// serve runs a yard's service, with its own device desk, that devices elsewhere call at home.
+func serve(b *testing.B, dir, home string) process {
 	b.Helper()
 	return begin(b, dir+"/data", "serve", "-data", dir+"/data", "-device", "desk", "-root", dir+"/desk", "-listen",
-		"127.0.0.1:0", "-home-network", "127.0.0.1:0")
+		"127.0.0.1:0", "-home-network", home)
 }
 
 // join has a device join, whose conditions are read from a file.
@@ -152,7 +152,7 @@ func BenchmarkFirstTold(b *testing.B) {
 	for _, folder := range []string{"desk/in", "other/in"} {
 		require.NoError(b, os.MkdirAll(filepath.Join(dir, folder), 0o755))
 	}
-	s := serve(b, dir)
+	s := serve(b, dir, "127.0.0.1:0")
 	c := s.client(b)
 	_, err := c.Plans().Apply(b.Context(), planwire.PlanChange{Text: linkPlan})
 	require.NoError(b, err)

@@ -247,11 +247,11 @@ func (a *Agent) heard(asked, service time.Time) {
 }
 
 // A batch has so many rows at most. What changes is told at once, and while it goes on
-// changing this often.
+// changing this often. A device that has nothing to tell is heard of as it waits for news.
 const (
 	batchRows = 2000
 	pushPace  = 250 * time.Millisecond
-	pushBeat  = 20 * time.Second
+	pushBeat  = time.Minute
 )
 
 // push tells what changed, and waits for the next change.

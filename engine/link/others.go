@@ -339,19 +339,22 @@ func (o *Others) askForRoom() { o.need.Ring() }
 // roomFact keeps what the device was given, for a start without the service.
 const roomFact records.Fact[keptRoom] = "link room"
 
-// How often the parts of the room are told anew, and how long claims that are over are
-// gathered before they are given back.
+// How often the parts of the room are told anew: while something goes on there, or the part is
+// short, and while it is enough and nothing does. Claims that are over are gathered for a
+// moment before they are given back.
 const (
 	partBeat = 10 * time.Second
+	restBeat = 40 * time.Second
 	endBeat  = 300 * time.Millisecond
 )
 
 // part asks for the device's part of the room at its destinations, and gives claims back.
 func (o *Others) part(ctx context.Context) error {
-	if err := o.partNow(ctx); err != nil {
+	beat, err := o.partNow(ctx)
+	if err != nil {
 		return err
 	}
-	next := time.NewTimer(partBeat)
+	next := time.NewTimer(beat)
 	defer next.Stop()
 	for {
 		if err := o.giveBack(ctx); err != nil {
@@ -386,12 +389,13 @@ func (o *Others) giveBack(ctx context.Context) error {
 	return alone(err)
 }
 
-func (o *Others) partNow(ctx context.Context) error {
+// partNow asks for the device's part. It returns when to ask again.
+func (o *Others) partNow(ctx context.Context) (beat time.Duration, err error) {
 	q := Asked{Boot: o.agent.boot}
 	wants := map[string]int64{}
 	counters, err := o.agent.Records.Queue.Counters(ctx)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	for _, c := range counters {
 		if c.State == queue.Waiting {
@@ -408,16 +412,20 @@ func (o *Others) partNow(ctx context.Context) error {
 	}
 	o.mu.Unlock()
 	if len(q.Rooms) == 0 {
-		return nil
+		return restBeat, nil // a change of the plan wakes
 	}
 	var t Answered
 	if err := o.agent.caller.ask(ctx, "/link/others/room", q, &t, 0); err != nil {
-		return err
+		return 0, err
 	}
+	beat = restBeat
 	o.mu.Lock()
 	more := false
 	for _, asked := range q.Rooms {
 		given, told := t.Rooms[asked.Destination]
+		if !told || asked.Underway+asked.Landed > 0 || given >= 0 && given < asked.Wants {
+			beat = partBeat
+		}
 		if !told {
 			continue
 		}
@@ -444,7 +452,7 @@ func (o *Others) partNow(ctx context.Context) error {
 	if more {
 		o.wake()
 	}
-	return roomFact.Keep(ctx, &o.agent.Records.Facts, kept)
+	return beat, roomFact.Keep(ctx, &o.agent.Records.Facts, kept)
 }
 
 // keptRoom is how the records keep it.

@@ -2,12 +2,9 @@ package api
 
 import (
 	"context"
-	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
-	"slices"
 	"strings"
 	"time"
 
@@ -199,69 +196,6 @@ func (s *Server) eachDevice(name string, do func(service.Device) (int64, error))
 			return nil, err
 		}
 		out.Body.N += n
-	}
-	return out, nil
-}
-
-type pageQuery struct {
-	Device      string `query:"device" doc:"All when left out"`
-	State       string `query:"state" enum:"waiting,preparing,sending,proving,safe,stuck,skipped" doc:"Of the items"`
-	Kind        string `query:"kind" enum:"photo,raw,graphic,video,audio,document,other"`
-	Hold        string `query:"hold" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof,space,place,front,ready" doc:"Items of which this gate holds a copy"`
-	Destination string `query:"destination" doc:"Items of which a copy is there, or goes there"`
-	After       string `query:"after" doc:"The cursor of the page before"`
-	Limit       int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
-}
-
-// page merges the pages of the devices. Its cursor holds the last item of each.
-func (s *Server) page(ctx context.Context, in *pageQuery) (*answer[wire.Page], error) {
-	noCursor := huma.Error422UnprocessableEntity("This is not a cursor of this API.",
-		&huma.ErrorDetail{Location: "query.after", Message: "take it from next of the page before"})
-	after := map[string]string{}
-	if in.After != "" {
-		text, err := base64.RawURLEncoding.DecodeString(in.After)
-		if err != nil || json.Unmarshal(text, &after) != nil || after == nil {
-			return nil, noCursor
-		}
-	}
-	devices := s.service.Devices()
-	if in.Device != "" {
-		d, err := s.device(in.Device)
-		if err != nil {
-			return nil, err
-		}
-		devices = []service.Device{d}
-	}
-	out := &answer[wire.Page]{wire.Page{Items: []wire.Item{}}}
-	full := false
-	for _, d := range devices {
-		items, err := d.Told.Items(ctx, wire.Filter{State: in.State, Kind: in.Kind, Hold: in.Hold,
-			Destination: in.Destination, After: after[d.DeviceName()], Limit: in.Limit})
-		var none records.NoItem
-		if errors.As(err, &none) {
-			return nil, noCursor
-		}
-		if records.IsGone(err) {
-			continue // the status tells of it
-		}
-		if err != nil {
-			return nil, err
-		}
-		full = full || len(items) == in.Limit
-		out.Body.Items = append(out.Body.Items, items...)
-	}
-	slices.SortStableFunc(out.Body.Items, func(a, b wire.Item) int { return b.TakenAt.Compare(a.TakenAt) })
-	full = full || len(out.Body.Items) > in.Limit
-	out.Body.Items = out.Body.Items[:min(len(out.Body.Items), in.Limit)]
-	for _, it := range out.Body.Items {
-		after[it.Device] = it.Key
-	}
-	if full && len(out.Body.Items) > 0 {
-		text, err := json.Marshal(after)
-		if err != nil {
-			return nil, err
-		}
-		out.Body.Next = base64.RawURLEncoding.EncodeToString(text)
 	}
 	return out, nil
 }
