@@ -188,7 +188,7 @@ func (p PauseState) Active(now time.Time) bool {
 }
 
 // tells is what the device can tell of its use, for a sentence.
-func tells(u Use) words.Tells {
+func (u Use) tells() words.Tells {
 	switch u {
 	case InUse:
 		return words.IsSo

@@ -234,7 +234,7 @@ func (s Situation) shut(g plan.Gates) (holds []Hold, until time.Time) {
 	add(unused(s.Now, g.Unused, s.Time))
 	add(rest(s.Now, g.Rest, s.Time))
 	if g.Idle == plan.MustBeIdle && s.Now.Use != NotInUse {
-		add(Hold{Gate: Idle, Says: words.WaitsForNobody(tells(s.Now.Use)), Since: s.Now.UseSince}, true)
+		add(Hold{Gate: Idle, Says: words.WaitsForNobody(s.Now.Use.tells()), Since: s.Now.UseSince}, true)
 	}
 	if len(g.Hours) > 0 {
 		h, shut, next := hours(g.Hours, s.Time, s.Zone)
@@ -331,7 +331,7 @@ func unused(c Conditions, g plan.Minutes, now time.Time) (Hold, bool) {
 	if g == 0 {
 		return Hold{}, false
 	}
-	h := Hold{Gate: Idle, Says: words.WaitsForUnused(g, tells(c.Use)), Since: c.UseSince}
+	h := Hold{Gate: Idle, Says: words.WaitsForUnused(g, c.Use.tells()), Since: c.UseSince}
 	switch opens := c.UseSince.Add(span(g)); {
 	case c.Use != NotInUse: // nothing tells when it opens
 	case now.Before(opens):

@@ -107,7 +107,7 @@ func (s sending) place(ctx context.Context, path, sum string, content []byte) er
 			return errors.Join(context.Cause(ctx), err)
 		}
 	}
-	err := placer.Place(ctx, path, content)
+	err := placer.Place(ctx, path, content, sum)
 	if err == nil {
 		s.placed = true
 		s.meter.n.Add(s.copy.Bytes)

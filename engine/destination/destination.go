@@ -82,8 +82,8 @@ type Placer interface {
 	// Place puts a file at path: nothing of it lies there before all of it does, whatever is cut, and what
 	// has the name is never overwritten (ErrExists). It is ErrUnable where this storage was seen not to
 	// keep to that: the file goes under a temporary name then. After any other error a transport may read
-	// the content still.
-	Place(ctx context.Context, path string, content []byte) error
+	// the content still. sum is the content's SHA-256, in hex.
+	Place(ctx context.Context, path string, content []byte, sum string) error
 }
 
 // Dater is a storage on which a file can have the time that it has where it comes from.

@@ -118,8 +118,9 @@ type Anchor struct {
 // Anchorer is a storage on which a driver can be tied to one place.
 type Anchorer interface {
 	// Anchor returns a driver of the same storage that works at one place only: each
-	// call reads the marker and the counter through the very handle that the call works
-	// with, and fails with cause queue.Elsewhere at any other place.
+	// call looks at the marker through the very handle that the call works with, and at the
+	// counter, unless a call beside it read the counter within a second. It fails with cause
+	// queue.Elsewhere at any other place.
 	Anchor(at Anchor) Driver
 	Counter
 }

@@ -47,7 +47,7 @@ func (h *hostile) List(ctx context.Context, dir string) ([]destination.Entry, er
 
 func TestAStorageThatNeverEndsIsNotReadForEver(t *testing.T) {
 	t.Parallel()
-	h := &hostile{Driver: folder.Driver{Root: t.TempDir()}}
+	h := &hostile{Driver: folder.New(t.TempDir())}
 	y := newHouse(t, "folder", "", "", func() destination.Driver { return h }, "phone")
 	y.until("phone", "its place is known", func(wire.Device) bool {
 		text, err := y.devices["phone"].Records.Facts.Fact(t.Context(), "place locker")

@@ -92,9 +92,9 @@ func (b *berth) start() {
 			mu.Lock()
 			defer mu.Unlock()
 			if b.wrap != nil {
-				return b.wrap(folder.Driver{Root: b.path}), nil
+				return b.wrap(folder.New(b.path)), nil
 			}
-			return folder.Driver{Root: b.path}, nil
+			return folder.New(b.path), nil
 		},
 		Changed: func() {}, Log: noFault(b.t), Grace: 200 * time.Millisecond,
 		Scan:   scan.Options{Quiet: 50 * time.Millisecond, Poll: 200 * time.Millisecond},

@@ -155,7 +155,7 @@ func long(t *testing.T, n int) []byte {
 var real = map[string]func(t *testing.T) (open func() destination.Driver, root string){
 	"folder": func(t *testing.T) (func() destination.Driver, string) {
 		root := t.TempDir()
-		return func() destination.Driver { return folder.Driver{Root: root} }, root
+		return func() destination.Driver { return folder.New(root) }, root
 	},
 	"webdav": func(t *testing.T) (func() destination.Driver, string) {
 		a, err := apache.Start(t.Context(), t.TempDir(), apache.Options{})
@@ -505,7 +505,7 @@ func TestWhatWasThereBeforeIsNotSentAgain(t *testing.T) {
 func TestADiskThatIsNotMountedIsNotFilled(t *testing.T) {
 	t.Parallel()
 	root := t.TempDir()
-	open := func() destination.Driver { return folder.Driver{Root: root} }
+	open := func() destination.Driver { return folder.New(root) }
 	h := newHouse(t, "folder", "", "", open, "phone")
 	h.file("phone", "1.jpg", long(t, 1000))
 	h.until("phone", "safe", counts(queue.Safe, 1))

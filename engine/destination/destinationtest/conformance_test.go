@@ -88,7 +88,7 @@ var storages = []struct {
 }
 
 func inFolder(dir string) func() destination.Driver {
-	return func() destination.Driver { return folder.Driver{Root: dir} }
+	return func() destination.Driver { return folder.New(dir) }
 }
 
 func closing(t *testing.T, end func() error) {

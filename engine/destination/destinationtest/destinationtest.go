@@ -162,6 +162,12 @@ func neverOverwrites(ctx context.Context, t *testing.T, d destination.Driver) {
 	require.NoError(t, d.Publish(ctx, second, "a/b (2).jpg"))
 }
 
+// Sum is the SHA-256 of content, in hex.
+func Sum(content []byte) string {
+	sum := sha256.Sum256(content)
+	return hex.EncodeToString(sum[:])
+}
+
 // placed holds a Placer to its word; a storage that is none, or was seen to be none, is held to nothing.
 func placed(ctx context.Context, t *testing.T, d destination.Driver) {
 	p, able := d.(destination.Placer)
@@ -170,14 +176,14 @@ func placed(ctx context.Context, t *testing.T, d destination.Driver) {
 	}
 	for i, content := range [][]byte{noise(4096), {}, noise(1), noise(256 << 10), []byte("gull")} {
 		path := fmt.Sprintf("2026/%d é #%%.jpg", i)
-		err := p.Place(ctx, path, content)
+		err := p.Place(ctx, path, content, Sum(content))
 		if errors.Is(err, destination.ErrUnable) {
 			t.Skip("this storage heeds no name as a file is put")
 		}
 		require.NoError(t, err)
 		assert.Equal(t, content, append([]byte{}, read(ctx, t, d, path)...))
 		for range 2 {
-			require.ErrorIs(t, p.Place(ctx, path, []byte("another")), destination.ErrExists)
+			require.ErrorIs(t, p.Place(ctx, path, []byte("another"), Sum([]byte("another"))), destination.ErrExists)
 		}
 		assert.Equal(t, content, append([]byte{}, read(ctx, t, d, path)...), "what was there stays")
 		put(ctx, t, d, Temp(int64(i)), []byte("another"))
@@ -185,13 +191,13 @@ func placed(ctx context.Context, t *testing.T, d destination.Driver) {
 	}
 	put(ctx, t, d, Temp(99), []byte("barge"))
 	require.NoError(t, d.Publish(ctx, Temp(99), "2026/published.jpg"))
-	require.ErrorIs(t, p.Place(ctx, "2026/published.jpg", []byte("gull")), destination.ErrExists)
+	require.ErrorIs(t, p.Place(ctx, "2026/published.jpg", []byte("gull"), Sum([]byte("gull"))), destination.ErrExists)
 	for round := range 10 {
 		path := fmt.Sprintf("race/%d.jpg", round)
 		contents, won := [][]byte{[]byte("one"), []byte("another"), []byte("a third")}, make([]error, 3)
 		var all sync.WaitGroup
 		for i, content := range contents {
-			all.Go(func() { won[i] = p.Place(ctx, path, content) })
+			all.Go(func() { won[i] = p.Place(ctx, path, content, Sum(content)) })
 		}
 		all.Wait()
 		winner := slices.IndexFunc(won, func(err error) bool { return err == nil })
@@ -203,7 +209,7 @@ func placed(ctx context.Context, t *testing.T, d destination.Driver) {
 	}
 	cut, stop := context.WithCancel(ctx)
 	stop()
-	require.Error(t, p.Place(cut, "2026/cut.jpg", noise(4096)))
+	require.Error(t, p.Place(cut, "2026/cut.jpg", noise(4096), Sum(noise(4096))))
 	if _, err := d.Size(ctx, "2026/cut.jpg"); err == nil {
 		assert.Equal(t, noise(4096), read(ctx, t, d, "2026/cut.jpg"), "all of it, or nothing")
 	}

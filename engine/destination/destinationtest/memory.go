@@ -189,7 +189,7 @@ func (Memory) Close() error { return nil }
 type Places struct{ Memory }
 
 // Place implements destination.Placer.
-func (p Places) Place(ctx context.Context, path string, content []byte) error {
+func (p Places) Place(ctx context.Context, path string, content []byte, _ string) error {
 	k, err := p.call(ctx, "place")
 	if err != nil {
 		return err

@@ -15,7 +15,6 @@ import (
 	"io/fs"
 	"os"
 	"path"
-	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -27,19 +26,19 @@ import (
 // Driver writes below Root, which must exist: a folder that is not there may
 // be a disk that is not mounted, and is never made.
 //
-// A driver that Anchor returned reads the marker of the place through the folder's
+// A driver that Anchor returned looks at the marker of the place through the folder's
 // handle before each call works with that handle. So what is exchanged, mounted or
 // unmounted under the folder's name meanwhile is never written to.
 type Driver struct {
 	Root string
 
-	at  destination.Anchor // the place that the driver is tied to; none without an identity
-	ill *illness           // of the folder; nil has calls wait however long
+	at     destination.Anchor // the place that the driver is tied to; none without an identity
+	shared *sharing           // nil has calls wait however long, and open all anew
 }
 
 // New makes a driver whose calls end when the folder does not answer: a share that went, or a
 // disk that fails. Such a call is left behind, and until it ends all others fail at once.
-func New(root string) Driver { return Driver{Root: root, ill: &illness{}} }
+func New(root string) Driver { return Driver{Root: root, shared: &sharing{}} }
 
 var (
 	_ destination.Driver    = Driver{}
@@ -57,203 +56,40 @@ func (d Driver) Anchor(at destination.Anchor) destination.Driver {
 	return d
 }
 
-// open opens the folder itself; it may be named through a link.
-func (d Driver) open() (*os.Root, error) {
-	root, err := os.OpenRoot(d.Root)
-	switch {
-	case err == nil:
-		return root, nil
-	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR):
-		return nil, &destination.Error{Cause: queue.Misplaced, Says: fmt.Sprintf("the folder %s is not there", d.Root),
-			Err: err}
-	}
-	return nil, failure("opening "+d.Root, err)
-}
-
 // within does something in the folder, within the bounds of a call.
-func within[T any](ctx context.Context, d Driver, do func(root *os.Root, w *watch) (T, error)) (T, error) {
+func within[T any](ctx context.Context, d Driver, do func(o *opened, w *watch) (T, error)) (T, error) {
 	return bounded(ctx, d, func(w *watch) (is T, err error) {
-		root, err := d.open()
+		o, leave, err := d.enter()
 		if err != nil {
 			return is, err
 		}
-		defer root.Close()
-		if err := d.atPlace(root); err != nil {
+		defer leave()
+		lies, err := o.atPlace(d.at)
+		if err != nil {
 			return is, err
 		}
-		return do(root, w)
+		if lies != "" {
+			return is, &destination.Error{Cause: queue.Elsewhere,
+				Says: fmt.Sprintf("what lies at %s is not the place that was there, %s: %s", d.Root, d.at.ID, lies)}
+		}
+		return do(o, w)
 	})
 }
 
 // in is within for what only fails or not.
-func (d Driver) in(ctx context.Context, do func(root *os.Root) error) error {
-	_, err := within(ctx, d, func(root *os.Root, _ *watch) (struct{}, error) { return struct{}{}, do(root) })
+func (d Driver) in(ctx context.Context, do func(o *opened) error) error {
+	_, err := within(ctx, d, func(o *opened, _ *watch) (struct{}, error) { return struct{}{}, do(o) })
 	return err
-}
-
-// atPlace sees that a handle of the folder is one of the place that the driver is tied to.
-func (d Driver) atPlace(root *os.Root) error {
-	if d.at.ID == "" {
-		return nil
-	}
-	seen, info, err := marker(root)
-	if err != nil {
-		return err
-	}
-	lies := ""
-	switch {
-	case seen == "":
-		lies = "its file " + destination.MarkerName + " is missing"
-	case seen != d.at.ID:
-		lies = "it is another place, " + seen
-	case d.at.Stamp != "" && changed(info) != d.at.Stamp:
-		lies = "its file " + destination.MarkerName + " was made anew"
-	case d.at.Least > 0:
-		n, err := count(root, d.at.Put)
-		if err != nil || n >= d.at.Least {
-			return err
-		}
-		lies = "it is an older copy of the place, without what was put there last"
-	default:
-		return nil
-	}
-	return &destination.Error{Cause: queue.Elsewhere,
-		Says: fmt.Sprintf("what lies at %s is not the place that was there, %s: %s", d.Root, d.at.ID, lies)}
 }
 
 // Count implements destination.Counter.
 func (d Driver) Count(ctx context.Context, p string) (int64, error) {
-	return within(ctx, d, func(root *os.Root, _ *watch) (int64, error) { return count(root, p) })
+	return within(ctx, d, func(o *opened, _ *watch) (int64, error) { return o.count(p) })
 }
 
-// mostCount bounds a counter: no device puts so much anywhere, and more can be counted.
-const mostCount = 1 << 60
-
-// count reads a counter, 0 without one, or of one that cannot be read as such a number.
-func count(root *os.Root, p string) (int64, error) {
-	f, err := regular(root, p, os.O_RDONLY)
-	for try := 0; try < 8 && destination.CauseOf(err) == queue.Refused; try++ { // it may be replaced in this moment
-		f, err = regular(root, p, os.O_RDONLY)
-	}
-	if errors.Is(err, fs.ErrNotExist) {
-		return 0, nil
-	}
-	if err != nil {
-		return 0, failure("opening the counter of what was put there", err)
-	}
-	defer f.Close()
-	text, err := io.ReadAll(io.LimitReader(f, destination.MaxMarker))
-	if err != nil {
-		return 0, failure("reading the counter of what was put there", err)
-	}
-	n, err := strconv.ParseInt(strings.TrimSpace(string(text)), 10, 64)
-	if err != nil || n < 0 || n > mostCount {
-		return 0, nil
-	}
-	return n, nil
-}
-
-// SetCount implements destination.Counter. The file is this device's own: its last number is
-// replaced.
+// SetCount implements destination.Counter.
 func (d Driver) SetCount(ctx context.Context, p string, n int64) error {
-	return d.in(ctx, func(root *os.Root) error {
-		dir := path.Dir(p)
-		if err := noLink(root, dir); err != nil {
-			return err
-		}
-		if err := root.MkdirAll(dir, 0o755); err != nil {
-			return failure("making the folder "+dir, err)
-		}
-		next := p + ".new"
-		if err := root.Remove(next); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return failure("removing what an earlier try left", err)
-		}
-		f, err := root.OpenFile(next, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-		if err != nil {
-			return failure("counting what was put there", err)
-		}
-		_, err = fmt.Fprintln(f, n)
-		if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
-			err = root.Rename(next, p)
-		}
-		if err != nil {
-			return failure("counting what was put there", err)
-		}
-		return syncDir(root, dir)
-	})
-}
-
-// marker reads the identity of the place through a handle of its folder, "" where there is
-// no marker.
-func marker(root *os.Root) (id string, info fs.FileInfo, err error) {
-	f, err := regular(root, destination.MarkerName, os.O_RDONLY)
-	if errors.Is(err, fs.ErrNotExist) {
-		return "", nil, nil
-	}
-	if err != nil {
-		return "", nil, failure("opening the marker", err)
-	}
-	defer f.Close()
-	if info, err = f.Stat(); err != nil {
-		return "", nil, failure("looking at the marker", err)
-	}
-	text := make([]byte, destination.MaxMarker)
-	n, err := io.ReadFull(f, text)
-	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
-		return "", nil, failure("reading the marker", err)
-	}
-	id, err = destination.ParseMarker(text[:n])
-	return id, info, err
-}
-
-// noLink refuses a path with a link on the way, or at its end. What is not there
-// is no link.
-func noLink(root *os.Root, p string) error {
-	if p == "" {
-		return nil
-	}
-	for i := range len(p) + 1 {
-		if i < len(p) && p[i] != '/' {
-			continue
-		}
-		info, err := root.Lstat(p[:i])
-		switch {
-		case errors.Is(err, fs.ErrNotExist):
-			return nil
-		case err != nil:
-			return failure("looking at "+p[:i], err)
-		case info.Mode()&fs.ModeSymlink != 0:
-			return &destination.Error{Cause: queue.Refused,
-				Says: fmt.Sprintf("at the storage, %s is a link; nothing is written or read through one", p[:i])}
-		}
-	}
-	return nil
-}
-
-// regular opens a regular file, looked at by name and by the open handle.
-func regular(root *os.Root, p string, how int) (*os.File, error) {
-	if err := noLink(root, p); err != nil {
-		return nil, err
-	}
-	before, err := root.Lstat(p)
-	if err != nil {
-		return nil, err
-	}
-	if !before.Mode().IsRegular() {
-		return nil, notAFile(p)
-	}
-	f, err := root.OpenFile(p, how|syscall.O_NONBLOCK, 0)
-	if err != nil {
-		return nil, err
-	}
-	if now, err := f.Stat(); err != nil || !os.SameFile(before, now) {
-		return nil, errors.Join(notAFile(p), err, f.Close())
-	}
-	return f, nil
-}
-
-func notAFile(p string) error {
-	return &destination.Error{Cause: queue.Refused, Says: fmt.Sprintf("what lies at %s is not a file", p)}
+	return d.in(ctx, func(o *opened) error { return o.setCount(p, n) })
 }
 
 // Put implements destination.Driver. The bytes are on disk when it returns.
@@ -263,8 +99,8 @@ func (d Driver) Put(ctx context.Context, temp string, body io.Reader, from, size
 	}
 	source := destination.NewBody(ctx, body, size-from)
 	defer source.Stop() // nothing reads the body after this, whatever was left behind
-	_, err := within(ctx, d, func(root *os.Root, w *watch) (_ struct{}, err error) {
-		f, err := temporary(root, temp, from, destination.Rights(ctx))
+	_, err := within(ctx, d, func(o *opened, w *watch) (_ struct{}, err error) {
+		f, err := o.temporary(temp, from, destination.Rights(ctx))
 		if err != nil {
 			return struct{}{}, err
 		}
@@ -279,24 +115,26 @@ func (d Driver) Put(ctx context.Context, temp string, body io.Reader, from, size
 
 // temporary makes a temporary file, or with from above 0 opens the one that is
 // there. No other name of the file may exist: it would be written over too.
-func temporary(root *os.Root, temp string, from int64, rights fs.FileMode) (*os.File, error) {
-	if err := noLink(root, destination.TempDir); err != nil {
+func (o *opened) temporary(temp string, from int64, rights fs.FileMode) (*os.File, error) {
+	in, err := o.folder(destination.TempDir, 0o755)
+	if err != nil {
 		return nil, err
 	}
-	if err := root.MkdirAll(destination.TempDir, 0o755); err != nil {
-		return nil, failure("making the folder for files on their way", err)
-	}
 	if from == 0 {
-		if err := root.Remove(temp); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return nil, failure("removing what an earlier try left", err)
+		name := path.Base(temp)
+		f, err := in.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, rights)
+		if errors.Is(err, fs.ErrExist) {
+			if err := in.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return nil, failure("removing what an earlier try left", err)
+			}
+			f, err = in.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, rights)
 		}
-		f, err := root.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_EXCL, rights)
 		if err != nil {
 			return nil, failure("making the temporary file", err)
 		}
 		return f, nil
 	}
-	f, err := regular(root, temp, os.O_WRONLY)
+	f, err := o.regular(temp, os.O_WRONLY)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, destination.PartLost()
 	}
@@ -335,8 +173,8 @@ func write(f *os.File, source *destination.Body, from, size int64, w *watch) err
 // Kept implements destination.Resumer. The last bytes of a file that was being
 // written may not have reached the disk: it goes on some way before its end.
 func (d Driver) Kept(ctx context.Context, temp string, local io.ReaderAt, size int64) (int64, error) {
-	return within(ctx, d, func(root *os.Root, _ *watch) (int64, error) {
-		f, err := regular(root, temp, os.O_RDONLY)
+	return within(ctx, d, func(o *opened, _ *watch) (int64, error) {
+		f, err := o.regular(temp, os.O_RDONLY)
 		if errors.Is(err, fs.ErrNotExist) {
 			return 0, nil
 		}
@@ -360,31 +198,22 @@ func (d Driver) Publish(ctx context.Context, temp, to string) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	return d.in(ctx, func(root *os.Root) error {
-		if err := noLink(root, temp); err != nil {
-			return err
-		}
-		info, err := root.Lstat(temp)
-		switch {
-		case err != nil:
+	return d.in(ctx, func(o *opened) error {
+		from, info, err := o.lookAt(temp)
+		if err != nil {
 			return failure("looking at the temporary file", err)
-		case !info.Mode().IsRegular():
-			return notAFile(temp)
 		}
-		dir := path.Dir(to)
-		if err := noLink(root, dir); err != nil {
+		in, err := o.folder(path.Dir(to), folderRights(info.Mode()))
+		if err != nil {
 			return err
 		}
-		if err := root.MkdirAll(dir, folderRights(info.Mode())); err != nil {
-			return failure("making the folder "+dir, err)
-		}
-		err = root.Link(temp, to)
+		err = o.link(from, temp, in, to)
 		switch {
 		case errors.Is(err, fs.ErrExist):
 			return destination.ErrExists
 		case errors.Is(err, syscall.EPERM), errors.Is(err, syscall.ENOTSUP), errors.Is(err, syscall.ENOSYS), errors.Is(err,
 			syscall.EMLINK):
-			if err := renameNoReplace(root, temp, to); err != nil {
+			if err := o.renameNoReplace(from, temp, in, to); err != nil {
 				if errors.Is(err, fs.ErrExist) {
 					return destination.ErrExists
 				}
@@ -393,11 +222,11 @@ func (d Driver) Publish(ctx context.Context, temp, to string) error {
 		case err != nil:
 			return failure("putting the file in place", err)
 		default:
-			if err := root.Remove(temp); err != nil {
+			if err := from.Remove(path.Base(temp)); err != nil {
 				return failure("removing the temporary name", err)
 			}
 		}
-		return syncDir(root, dir)
+		return in.sync()
 	})
 }
 
@@ -408,34 +237,12 @@ func folderRights(file fs.FileMode) fs.FileMode {
 	return 0o700 | reads | reads>>2
 }
 
-// syncDir brings a folder's entries to disk.
-func syncDir(root *os.Root, dir string) error {
-	f, err := root.Open(dir)
-	if err != nil {
-		return failure("opening the folder", err)
-	}
-	err = f.Sync()
-	if cerr := f.Close(); err == nil {
-		err = cerr
-	}
-	if err != nil && !errors.Is(err, syscall.EINVAL) { // some shares cannot
-		return failure("writing the folder to disk", err)
-	}
-	return nil
-}
-
 // Size implements destination.Driver.
 func (d Driver) Size(ctx context.Context, p string) (int64, error) {
-	return within(ctx, d, func(root *os.Root, _ *watch) (int64, error) {
-		if err := noLink(root, p); err != nil {
-			return 0, err
-		}
-		info, err := root.Lstat(p)
-		switch {
-		case err != nil:
+	return within(ctx, d, func(o *opened, _ *watch) (int64, error) {
+		_, info, err := o.lookAt(p)
+		if err != nil {
 			return 0, failure("looking at "+p, err)
-		case !info.Mode().IsRegular():
-			return 0, notAFile(p)
 		}
 		return info.Size(), nil
 	})
@@ -443,8 +250,8 @@ func (d Driver) Size(ctx context.Context, p string) (int64, error) {
 
 // Open implements destination.Driver.
 func (d Driver) Open(ctx context.Context, p string) (io.ReadCloser, error) {
-	f, err := within(ctx, d, func(root *os.Root, _ *watch) (*os.File, error) {
-		f, err := regular(root, p, os.O_RDONLY)
+	f, err := within(ctx, d, func(o *opened, _ *watch) (*os.File, error) {
+		f, err := o.regular(p, os.O_RDONLY)
 		if err != nil {
 			return nil, failure("opening "+p, err)
 		}
@@ -464,7 +271,7 @@ type reader struct {
 }
 
 func (r reader) Read(p []byte) (int, error) {
-	if r.d.ill == nil {
+	if r.d.shared == nil {
 		return r.f.Read(p)
 	}
 	own, err := bounded(r.ctx, r.d, func(*watch) ([]byte, error) {
@@ -482,11 +289,12 @@ func (d Driver) Remove(ctx context.Context, temp string) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	return d.in(ctx, func(root *os.Root) error {
-		if err := noLink(root, destination.TempDir); err != nil {
-			return err
+	return d.in(ctx, func(o *opened) error {
+		in, err := o.folder(destination.TempDir, 0)
+		if err == nil {
+			err = in.Remove(path.Base(temp))
 		}
-		if err := root.Remove(temp); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return failure("removing "+temp, err)
 		}
 		return nil
@@ -498,11 +306,12 @@ func (d Driver) SetTime(ctx context.Context, temp string, at time.Time) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	return d.in(ctx, func(root *os.Root) error {
-		if err := noLink(root, temp); err != nil {
-			return err
+	return d.in(ctx, func(o *opened) error {
+		in, err := o.folder(path.Dir(temp), 0)
+		if err == nil {
+			err = in.Chtimes(path.Base(temp), at, at)
 		}
-		if err := root.Chtimes(temp, at, at); err != nil {
+		if err != nil {
 			return failure("giving the file its time", err)
 		}
 		return nil
@@ -514,21 +323,19 @@ func (d Driver) Withdraw(ctx context.Context, p, temp string) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	return d.in(ctx, func(root *os.Root) error {
-		f, err := regular(root, p, os.O_RDONLY)
+	return d.in(ctx, func(o *opened) error {
+		from, _, err := o.lookAt(p)
 		if err != nil {
-			return failure("opening "+p, err)
+			return failure("looking at "+p, err)
 		}
-		if err := f.Close(); err != nil {
-			return failure("closing "+p, err)
+		to, err := o.folder(path.Dir(temp), 0o700)
+		if err != nil {
+			return err
 		}
-		if err := errors.Join(noLink(root, destination.TempDir), root.MkdirAll(destination.TempDir, 0o700)); err != nil {
-			return failure("making the folder of temporary files", err)
-		}
-		if err := root.Rename(p, temp); err != nil {
+		if err := o.Rename(p, temp); err != nil {
 			return failure("taking "+p+" out of its place", err)
 		}
-		return errors.Join(syncDir(root, path.Dir(p)), syncDir(root, destination.TempDir))
+		return errors.Join(from.sync(), to.sync())
 	})
 }
 
@@ -537,14 +344,14 @@ func (d Driver) Copy(ctx context.Context, p, temp string) error {
 	if err := destination.CheckTemp(temp); err != nil {
 		return err
 	}
-	_, err := within(ctx, d, func(root *os.Root, w *watch) (struct{}, error) {
-		return struct{}{}, copied(ctx, root, p, temp, w)
+	_, err := within(ctx, d, func(o *opened, w *watch) (struct{}, error) {
+		return struct{}{}, copied(ctx, o, p, temp, w)
 	})
 	return err
 }
 
-func copied(ctx context.Context, root *os.Root, p, temp string, w *watch) error {
-	from, err := regular(root, p, os.O_RDONLY)
+func copied(ctx context.Context, o *opened, p, temp string, w *watch) error {
+	from, err := o.regular(p, os.O_RDONLY)
 	if err != nil {
 		return failure("opening "+p, err)
 	}
@@ -553,7 +360,7 @@ func copied(ctx context.Context, root *os.Root, p, temp string, w *watch) error 
 	if err != nil {
 		return failure("looking at "+p, err)
 	}
-	to, err := temporary(root, temp, 0, info.Mode().Perm())
+	to, err := o.temporary(temp, 0, info.Mode().Perm())
 	if err != nil {
 		return err
 	}
@@ -575,11 +382,12 @@ func copied(ctx context.Context, root *os.Root, p, temp string, w *watch) error 
 
 // List implements destination.Browser.
 func (d Driver) List(ctx context.Context, dir string) ([]destination.Entry, error) {
-	return within(ctx, d, func(root *os.Root, w *watch) (entries []destination.Entry, err error) {
-		if err := noLink(root, dir); err != nil {
-			return nil, err
+	return within(ctx, d, func(o *opened, w *watch) (entries []destination.Entry, err error) {
+		in, err := o.folder(dir, 0)
+		if err != nil {
+			return nil, failure("listing "+dir, err)
 		}
-		f, err := root.Open(path.Join(".", dir))
+		f, err := in.Open(".") // the handle that is held has one place in the list for all
 		if err != nil {
 			return nil, failure("listing "+dir, err)
 		}
@@ -610,21 +418,16 @@ func (d Driver) List(ctx context.Context, dir string) ([]destination.Entry, erro
 
 // MakeFolder implements destination.Browser.
 func (d Driver) MakeFolder(ctx context.Context, dir string) error {
-	return d.in(ctx, func(root *os.Root) error {
-		if err := noLink(root, dir); err != nil {
-			return err
-		}
-		if err := root.MkdirAll(dir, 0o755); err != nil {
-			return failure("making the folder "+dir, err)
-		}
-		return nil
+	return d.in(ctx, func(o *opened) error {
+		_, err := o.folder(dir, 0o755)
+		return err
 	})
 }
 
 // Tidy implements destination.Browser.
 func (d Driver) Tidy(ctx context.Context) error {
-	return d.in(ctx, func(root *os.Root) error {
-		err := root.Remove(destination.TempDir)
+	return d.in(ctx, func(o *opened) error {
+		err := o.Remove(destination.TempDir)
 		if err == nil || errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTEMPTY) ||
 			errors.Is(err, syscall.EEXIST) {
 			return nil
@@ -637,16 +440,13 @@ func (d Driver) Tidy(ctx context.Context) error {
 // is another, and so is one whose marker changed. 0 is a folder without a readable marker.
 func (d Driver) Connection() uint64 {
 	d.at = destination.Anchor{}
-	is, err := within(context.Background(), d, func(root *os.Root, _ *watch) (uint64, error) {
-		id, info, err := marker(root)
+	is, err := within(context.Background(), d, func(o *opened, _ *watch) (uint64, error) {
+		id, info, err := o.identity()
 		if err != nil || info == nil {
 			return 0, err
 		}
 		h := fnv.New64a()
-		fmt.Fprintf(h, "%s %s %s", id, inode(info), changed(info))
-		if folder, err := root.Stat("."); err == nil {
-			fmt.Fprintf(h, " %s", inode(folder))
-		}
+		fmt.Fprintf(h, "%s %s %s %s", id, inode(info), changed(info), inode(o.info))
 		return h.Sum64(), nil
 	})
 	if err != nil {
@@ -658,8 +458,8 @@ func (d Driver) Connection() uint64 {
 // Stamp implements destination.Stamper: a copy of a file was made at another
 // time.
 func (d Driver) Stamp(ctx context.Context, p string) (string, error) {
-	return within(ctx, d, func(root *os.Root, _ *watch) (string, error) {
-		info, err := root.Lstat(p)
+	return within(ctx, d, func(o *opened, _ *watch) (string, error) {
+		_, info, err := o.lookAt(p)
 		if err != nil {
 			return "", failure("looking at "+p, err)
 		}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"io/fs"
-	"os"
 	"path"
 	"strconv"
 	"syscall"
@@ -27,20 +26,23 @@ func (d Driver) Space(ctx context.Context) (destination.Space, error) {
 	})
 }
 
-func renameNoReplace(root *os.Root, from, to string) error {
-	above, err := root.Open(path.Dir(from))
-	if err != nil {
-		return err
-	}
-	defer above.Close()
-	below, err := root.Open(path.Dir(to))
-	if err != nil {
-		return err
-	}
-	defer below.Close()
+// link gives a file a second name; from and to are paths in the folders in and into.
+func (o *opened) link(in *below, from string, into *below, to string) error {
+	return again(func() error {
+		return unix.Linkat(int(in.file.Fd()), path.Base(from), int(into.file.Fd()), path.Base(to), 0)
+	})
+}
+
+func (o *opened) renameNoReplace(in *below, from string, into *below, to string) error {
+	return again(func() error {
+		return unix.Renameat2(int(in.file.Fd()), path.Base(from), int(into.file.Fd()), path.Base(to), unix.RENAME_NOREPLACE)
+	})
+}
+
+// again makes a system call until no signal cuts it.
+func again(call func() error) error {
 	for {
-		err = unix.Renameat2(int(above.Fd()), path.Base(from), int(below.Fd()), path.Base(to), unix.RENAME_NOREPLACE)
-		if !errors.Is(err, unix.EINTR) {
+		if err := call(); !errors.Is(err, unix.EINTR) {
 			return err
 		}
 	}

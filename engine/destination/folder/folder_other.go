@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"io/fs"
-	"os"
 
 	"yardtide/engine/destination"
 )
@@ -16,7 +15,10 @@ func (d Driver) Space(context.Context) (destination.Space, error) {
 	return destination.Space{Free: -1, Used: -1}, nil
 }
 
-func renameNoReplace(*os.Root, string, string) error {
+// link gives a file a second name.
+func (o *opened) link(_ *below, from string, _ *below, to string) error { return o.Link(from, to) }
+
+func (o *opened) renameNoReplace(*below, string, *below, string) error {
 	return errors.New("this file system has no hard links, which are needed to put files in place safely")
 }
 

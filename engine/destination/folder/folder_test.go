@@ -16,13 +16,13 @@ import (
 
 func TestAFolderThatIsNotThereIsNotMade(t *testing.T) {
 	root := t.TempDir() + "/unmounted"
-	err := folder.Driver{Root: root}.Put(t.Context(), destinationtest.Temp(1), strings.NewReader("x"), 0, 1)
+	err := folder.New(root).Put(t.Context(), destinationtest.Temp(1), strings.NewReader("x"), 0, 1)
 	assert.Equal(t, queue.Misplaced, destination.CauseOf(err), "%v", err)
 	assert.NoDirExists(t, root)
 }
 
 func TestAFileWhereAFolderIsNeeded(t *testing.T) {
-	d := folder.Driver{Root: t.TempDir()}
+	d := folder.New(t.TempDir())
 	require.NoError(t, os.WriteFile(d.Root+"/2026", []byte("in the way"), 0o600))
 	temp := destinationtest.Temp(1)
 	require.NoError(t, d.Put(t.Context(), temp, strings.NewReader("x"), 0, 1))
@@ -34,7 +34,7 @@ func TestAFileWhereAFolderIsNeeded(t *testing.T) {
 }
 
 func TestACounterThatSomebodyWroteOver(t *testing.T) {
-	d := folder.Driver{Root: t.TempDir()}
+	d := folder.New(t.TempDir())
 	const at = "records/desk/last-put"
 	n, err := d.Count(t.Context(), at)
 	require.NoError(t, err)

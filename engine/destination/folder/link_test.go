@@ -34,7 +34,7 @@ func TestNothingIsWrittenOrReadThroughALink(t *testing.T) {
 			outside := t.TempDir()
 			target := filepath.Join(outside, "precious")
 			require.NoError(t, os.WriteFile(target, []byte("precious"), 0o644))
-			d := folder.Driver{Root: t.TempDir()}
+			d := folder.New(t.TempDir())
 			require.NoError(t, os.Mkdir(filepath.Join(d.Root, destination.TempDir), 0o755))
 			temp := destinationtest.Temp(1)
 			at := filepath.Join(d.Root, temp)
@@ -82,7 +82,7 @@ func TestNoFolderOnTheWayIsALink(t *testing.T) {
 			outside := t.TempDir()
 			require.NoError(t, os.MkdirAll(filepath.Join(outside, "03"), 0o755))
 			require.NoError(t, os.WriteFile(filepath.Join(outside, "03/there.jpg"), []byte("x"), 0o644))
-			d := folder.Driver{Root: t.TempDir()}
+			d := folder.New(t.TempDir())
 			at := filepath.Join(d.Root, link)
 			require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
 			require.NoError(t, os.Symlink(outside, at))
@@ -104,7 +104,7 @@ func TestNoFolderOnTheWayIsALink(t *testing.T) {
 			assert.NoFileExists(t, filepath.Join(outside, "03/a.jpg"))
 		})
 	}
-	d := folder.Driver{Root: t.TempDir() + "/link"}
+	d := folder.New(t.TempDir() + "/link")
 	real := t.TempDir()
 	require.NoError(t, os.Symlink(real, d.Root))
 	require.NoError(t, d.Put(t.Context(), destinationtest.Temp(1), strings.NewReader("tide"), 0, 4))

@@ -53,10 +53,10 @@ func (r resting) Read(p []byte) (int, error) {
 func bounded[T any](ctx context.Context, d Driver, call func(w *watch) (T, error)) (is T, err error) {
 	w := &watch{}
 	w.begin(0)
-	if d.ill == nil {
+	if d.shared == nil {
 		return call(w)
 	}
-	if d.ill.unanswered.Load() > 0 {
+	if d.shared.unanswered.Load() > 0 {
 		return is, d.silent()
 	}
 	var mu sync.Mutex
@@ -73,7 +73,7 @@ func bounded[T any](ctx context.Context, d Driver, call func(w *watch) (T, error
 		mu.Lock()
 		defer mu.Unlock()
 		if ended = true; left {
-			d.ill.unanswered.Add(-1)
+			d.shared.unanswered.Add(-1)
 		}
 	}()
 	timer := time.NewTimer(callTime)
@@ -106,7 +106,7 @@ func bounded[T any](ctx context.Context, d Driver, call func(w *watch) (T, error
 	defer mu.Unlock()
 	if !ended {
 		left = true
-		d.ill.unanswered.Add(1)
+		d.shared.unanswered.Add(1)
 	}
 	return is, err
 }

@@ -365,7 +365,7 @@ const (
 // Place implements destination.Placer by a PUT on condition that nothing has the name. Storage that
 // ignores the condition is told by the first file: put a second time, the very same bytes must be
 // refused.
-func (d *Driver) Place(ctx context.Context, to string, content []byte) error {
+func (d *Driver) Place(ctx context.Context, to string, content []byte, sum string) error {
 	known := d.names.Load()
 	if known == namesWrittenOver {
 		return destination.ErrUnable
@@ -383,10 +383,9 @@ func (d *Driver) Place(ctx context.Context, to string, content []byte) error {
 			return err
 		}
 	}
-	sum := sha256.Sum256(content)
 	put := func() error {
 		_, err := d.core.PutObject(ctx, d.o.Bucket, d.key(to), bytes.NewReader(content), int64(len(content)), "",
-			hex.EncodeToString(sum[:]), ifNone())
+			sum, ifNone())
 		return err
 	}
 	err = put()

@@ -265,15 +265,18 @@ func TestStorageThatHeedsNoNamesIsAskedOnce(t *testing.T) {
 			}))
 			t.Cleanup(careless.Close)
 			d := driver(t, s3.Options{URL: careless.URL, Bucket: "locker", User: "u", Region: "us-east-1"}, "p")
-			require.ErrorIs(t, d.Place(t.Context(), "theirs.jpg", []byte("ours")), destination.ErrExists)
-			err := d.Place(t.Context(), "first.jpg", []byte("first"))
+			place := func(to, content string) error {
+				return d.Place(t.Context(), to, []byte(content), destinationtest.Sum([]byte(content)))
+			}
+			require.ErrorIs(t, place("theirs.jpg", "ours"), destination.ErrExists)
+			err := place("first.jpg", "first")
 			if refuses {
 				require.ErrorIs(t, err, destination.ErrUnable)
 			} else {
 				require.NoError(t, err, "it lies there")
 			}
 			for _, to := range []string{"theirs.jpg", "first.jpg", "second.jpg"} {
-				require.ErrorIs(t, d.Place(t.Context(), to, []byte("second")), destination.ErrUnable)
+				require.ErrorIs(t, place(to, "second"), destination.ErrUnable)
 			}
 			mu.Lock()
 			defer mu.Unlock()
