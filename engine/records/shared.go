@@ -5,22 +5,27 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"time"
 
 	"yardtide/core/queue"
 )
 
 // Steps that are asked for while another is being committed share the next commit:
 // with many copies on their way, a commit and its flush to disk cost more than all
-// that is in it.
+// that is in it. While steps are shared, a commit waits a moment for more.
 
-// mostShared is how many steps share a commit at most.
-const mostShared = 16
+// mostShared is how many steps share a commit at most, and shareTime how long it waits for them.
+const (
+	mostShared = 32
+	shareTime  = 4 * time.Millisecond
+)
 
 // sharer gathers what is to be committed together. The zero value is ready.
 type sharer struct {
 	mu     sync.Mutex
 	queue  []*sharing
 	leader bool // somebody commits
+	last   int  // how many shared the last commit
 }
 
 // sharing is one's part of a commit.
@@ -53,9 +58,14 @@ func (r *file) shared(ctx context.Context, doing string, durable bool, do func(*
 	}
 	// It is this one's turn: its own part is the first of the queue.
 	s.mu.Lock()
+	if s.last > 1 && len(s.queue) < mostShared {
+		s.mu.Unlock()
+		time.Sleep(shareTime)
+		s.mu.Lock()
+	}
 	n := min(len(s.queue), mostShared)
 	batch := s.queue[:n:n]
-	s.queue = s.queue[n:]
+	s.queue, s.last = s.queue[n:], n
 	s.mu.Unlock()
 	r.commit(context.WithoutCancel(ctx), batch)
 	s.mu.Lock()
