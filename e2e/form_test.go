@@ -161,6 +161,65 @@ func TestAFormIsSeenThenChosenThenSent(t *testing.T) {
 	assert.Equal(t, 404, got)
 }
 
+// As shot where there is room, smaller in the small storage: by a command and on the page, of a device elsewhere.
+func TestEachPlaceHasAFormOfItsOwn(t *testing.T) {
+	t.Parallel()
+	s, dir, _ := slip(t)
+	require.NoError(t, os.Mkdir(dir+"/attic", 0o755))
+	text := strings.Replace(s.ok("plan", "show"), "destinations:\n", "renditions: {family: {long-edge: 400}}\n"+
+		"destinations:\n  attic: {kind: folder, path: "+dir+"/attic}\n  full: {kind: folder, path: "+dir+
+		"/full}\n", 1)
+	file := dir + "/with-attic.yaml"
+	require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+	s.ok("plan", "apply", file)
+	shots(t, dir+"/galley-phone/DCIM", "a", 4)
+	d := joins(t, s, dir, "galley-phone", "")
+	assert.Contains(t, s.ok("rule", "set", "everyday", "-to", "shed, attic as family", "-try"), "What follows everyday also goes to attic as family.")
+	for wrong, says := range map[string]string{"shed, attic as tiny": `there is no rendition "tiny"`,
+		"shed as family, shed": "stands here twice", "shed, loft as family": `there is no destination "loft"`} {
+		_, errOut, code := s.run("rule", "set", "everyday", "-to", wrong)
+		assert.Equal(t, 1, code, wrong)
+		assert.Contains(t, errOut, says, wrong)
+	}
+	s.ok("rule", "set", "everyday", "-to", "shed, attic as family")
+	check := func() string {
+		require.NoError(t, os.WriteFile(file, []byte(s.ok("plan", "show")), 0o644))
+		return s.ok("plan", "check", file)
+	}
+	assert.NotContains(t, check(), "as shot to no place")
+	assert.Contains(t, s.ok("rule", "list"), "go to shed and attic as family")
+	d.start()
+	s.until("all are safe", safe("galley-phone", 4))
+	for place, edge := range map[string]int{"shed": 1000, "attic": 400} {
+		sent, err := filepath.Glob(dir + "/" + place + "/*/*/a-*.jpg")
+		require.NoError(t, err)
+		require.Len(t, sent, 4, place)
+		for _, file := range sent {
+			assert.Equal(t, edge, longEdge(t, file), file)
+		}
+	}
+	tried := s.ok("rule", "set", "everyday", "-to", "shed, attic as family, full as family", "-try")
+	assert.Regexp(t, `4 files are to come to full, [0-9.]+ kB as shot, and [0-9.]+ kB( to [0-9.]+ kB)? as they go;`,
+		tried, "a few are made to tell, where they may not fit")
+
+	k := atTheConsole(t, s)
+	k.click("Plan", "Change everyday")
+	k.sees("Form at attic", "Form at shed")
+	_, err := browser.Eval[bool](k.b, `(() => {
+		const e = [...document.querySelectorAll("select")].find((e) => e.labels?.[0]?.innerText === "Form at shed");
+		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(e, "family");
+		return e.dispatchEvent(new Event("change", { bubbles: true }));
+	})()`)
+	require.NoError(t, err)
+	k.click("See what it would change")
+	k.sees("What follows everyday goes to shed as family from now on; what is stored there stays.",
+		"Photos of everyday go as shot to no place")
+	k.click("Put it in force")
+	require.Eventually(t, func() bool { return strings.Contains(s.ok("plan", "show"), "shed as family, attic as family") },
+		10*time.Second, 100*time.Millisecond)
+	assert.Contains(t, check(), "Photos of everyday go as shot to no place")
+}
+
 func TestADeviceElsewhereSendsInAForm(t *testing.T) {
 	t.Parallel()
 	s, dir, _ := slip(t)

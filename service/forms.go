@@ -38,17 +38,34 @@ func (s *Trials) CompareForm(ctx context.Context, d Device, key string, t wire.F
 // ForecastForm tells what a form would come to for all of a kind that a rule takes, by a
 // sample of each device's own.
 func (s *Trials) ForecastForm(ctx context.Context, a wire.FormAsked) (wire.FormForecast, error) {
-	f := wire.FormForecast{Missing: []string{}}
 	r, err := s.formOf(a.Form)
+	if err != nil {
+		return wire.FormForecast{}, err
+	}
+	kind := media.Kind(a.Kind)
+	if !sampled(kind) {
+		return wire.FormForecast{},
+			plantext.EditError{Says: "what " + kind.Plural() + " come to is not told: only pictures are sampled"}
+	}
+	f, err := s.comesTo(ctx, r, a.Rule, kind, 0)
 	if err != nil {
 		return f, err
 	}
-	if k := media.Kind(a.Kind); k != media.Photo && k != media.Graphic {
-		return f, plantext.EditError{Says: "what " + k.Plural() + " come to is not told: only pictures are sampled"}
-	}
+	f.Says = s.forecastSays(a, f)
+	return f, nil
+}
+
+// sampled tells whether a few of a kind are made to tell what a form comes to: a clip takes too long.
+func sampled(k media.Kind) bool { return k == media.Photo || k == media.Graphic }
+
+// comesTo tells in figures what a form would come to for all of a kind that a rule takes, by a sample of
+// each device, of so many at most, 0 for the usual number.
+func (s *Trials) comesTo(ctx context.Context, r plan.Rendition, rule string, kind media.Kind,
+	most int) (wire.FormForecast, error) {
+	f := wire.FormForecast{Missing: []string{}}
 	var low, likely, high int64
 	for _, d := range s.devices() {
-		one, err := d.Shows.SampleForm(ctx, a.Rule, media.Kind(a.Kind), r)
+		one, err := d.Shows.SampleForm(ctx, rule, kind, r, most)
 		var silent link.Silent
 		if errors.As(err, &silent) {
 			f.Missing = append(f.Missing, d.DeviceName())
@@ -66,7 +83,6 @@ func (s *Trials) ForecastForm(ctx context.Context, a wire.FormAsked) (wire.FormF
 		}
 	}
 	f.Range = forecast.Range{Low: low, Likely: likely, High: high}
-	f.Says = s.forecastSays(a, f)
 	return f, nil
 }
 

@@ -10,6 +10,7 @@ import (
 	"yardtide/core/plantext"
 	"yardtide/core/words"
 	"yardtide/engine/fleet"
+	"yardtide/engine/tell"
 	"yardtide/service/planbook"
 	"yardtide/wire"
 	"yardtide/wire/planwire"
@@ -41,7 +42,7 @@ func (s *Trials) TryPlan(ctx context.Context, file, text string) (planwire.PlanT
 	if t.Text, err = planbook.TextDiff(before, text, fmt.Sprintf("version %d", version), "this text"); err != nil {
 		return t, err
 	}
-	today, then := map[string]wire.Amount{}, map[string]wire.Amount{}
+	today, then, reduced := map[string]wire.Amount{}, map[string]wire.Amount{}, map[tell.Reduced]wire.Amount{}
 	sum := func(into, from map[string]wire.Amount) {
 		for name, a := range from {
 			into[name] = into[name].Plus(a.N, a.Bytes)
@@ -55,6 +56,9 @@ func (s *Trials) TryPlan(ctx context.Context, file, text string) (planwire.PlanT
 		t.Devices = append(t.Devices, one.TriedDevice)
 		sum(today, one.Today)
 		sum(then, one.Then)
+		for of, a := range one.Reduced {
+			reduced[of] = reduced[of].Plus(a.N, a.Bytes)
+		}
 	}
 	now := s.book.PlanOrEmpty()
 	for _, name := range slices.Sorted(maps.Keys(p.Destinations)) {
@@ -62,14 +66,60 @@ func (s *Trials) TryPlan(ctx context.Context, file, text string) (planwire.PlanT
 		if before, there := now.Destinations[name]; there && before.Where() == d.Where() {
 			room = s.fleet.Room(name, int64(d.KeepFree))
 		}
-		t.Places = append(t.Places, triedPlace(name, today[name], then[name], room))
+		low, high := then[name].Bytes, then[name].Bytes
+		for of, a := range reduced {
+			if of.Destination != name {
+				continue
+			}
+			least, most, err := s.smaller(ctx, of, a, room < 0 || then[name].Bytes > room)
+			if err != nil {
+				return t, err
+			}
+			low, high = low-a.Bytes+least, high-a.Bytes+most
+		}
+		t.Places = append(t.Places, triedPlace(planwire.TriedPlace{Name: name, Today: today[name], Then: then[name],
+			Room: room, Low: low, High: high}))
 	}
 	return t, nil
 }
 
-func triedPlace(name string, today, then wire.Amount, room int64) planwire.TriedPlace {
-	one := planwire.TriedPlace{Name: name, Today: today, Then: then, Room: room, Fits: room < 0 || then.Bytes <= room}
+// trialSample is how many pictures of a device are made to tell what a form comes to in a trial: somebody
+// waits for it.
+const trialSample = 6
+
+// smaller tells what items come to at a place where they go in another form: anything up to as shot, or,
+// where it is looked into, by a sample.
+func (s *Trials) smaller(ctx context.Context, of tell.Reduced, a wire.Amount, look bool) (low, high int64, err error) {
+	if !look || !sampled(of.Kind) {
+		return 0, a.Bytes, nil
+	}
+	rule := of.Rule
+	if s.book.PlanOrEmpty().Rules[rule].To == nil {
+		rule = "" // it takes nothing yet: what others take is like it
+	}
+	f, err := s.comesTo(ctx, of.Form, rule, of.Kind, trialSample)
+	if err != nil || !f.Known || f.All.Bytes == 0 {
+		return 0, a.Bytes, err
+	}
+	share := func(of int64) int64 { return int64(float64(of) / float64(f.All.Bytes) * float64(a.Bytes)) }
+	return share(f.Range.Low), min(share(f.Range.High), a.Bytes), nil
+}
+
+// triedPlace says what comes to a place, and whether it fits.
+func triedPlace(one planwire.TriedPlace) planwire.TriedPlace {
+	name, today, then, room := one.Name, one.Today, one.Then, one.Room
+	one.Fits = room < 0 || one.High <= room
 	come := fmt.Sprintf("%s to %s, %s;", comes(then.N), name, words.Bytes(then.Bytes))
+	switch {
+	case one.Low == 0 && one.High == then.Bytes && then.Bytes > 0:
+		come = fmt.Sprintf("%s to %s, less than %s, as they go smaller;", comes(then.N), name, words.Bytes(one.High))
+	case one.Low < one.High:
+		come = fmt.Sprintf("%s to %s, %s as shot, and %s to %s as they go;", comes(then.N), name, words.Bytes(then.Bytes),
+			words.Bytes(one.Low), words.Bytes(one.High))
+	case one.High < then.Bytes:
+		come = fmt.Sprintf("%s to %s, %s as shot, and %s as they go;", comes(then.N), name, words.Bytes(then.Bytes),
+			words.Bytes(one.High))
+	}
 	switch {
 	case then.N == 0:
 		one.Says = "Nothing is to come to " + name + "."
@@ -77,8 +127,10 @@ func triedPlace(name string, today, then wire.Amount, room int64) planwire.Tried
 		one.Says = come + " how much room it has is not known."
 	case one.Fits:
 		one.Says = fmt.Sprintf("%s it has room for %s.", come, words.Bytes(room))
+	case one.Low <= room:
+		one.Says = fmt.Sprintf("%s it has room for %s, which may be too little.", come, words.Bytes(room))
 	default:
-		one.Says = fmt.Sprintf("%s it has room for %s: %s do not fit.", come, words.Bytes(room), words.Bytes(then.Bytes-room))
+		one.Says = fmt.Sprintf("%s it has room for %s: %s do not fit.", come, words.Bytes(room), words.Bytes(one.Low-room))
 	}
 	if today != then {
 		one.Says += fmt.Sprintf(" Today it is %s, %s.", words.Files(today.N), words.Bytes(today.Bytes))

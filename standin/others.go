@@ -112,5 +112,5 @@ func withOthers(text string, o *Others) (string, error) {
 	}
 	before, bench, _ := strings.Cut(text, "  bench:\n")
 	before = strings.Replace(before, "to: [north-locker]", "to: [north-locker, tool-shed]", 1)
-	return before + "  bench:\n" + strings.Replace(bench, "to: [north-locker]", "to: [north-locker, sail-loft]", 1), nil
+	return before + "  bench:\n" + strings.Replace(bench, "to: [north-locker]", "to: [north-locker as family, sail-loft]", 1), nil
 }

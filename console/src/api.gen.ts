@@ -1634,6 +1634,8 @@ export interface components {
         Key: {
             /** @description The word any sets the rule's aside */
             any?: boolean;
+            /** @description What may follow each after the word as: a rendition of the plan, or shot */
+            as?: string;
             /** @description What counts without it */
             default?: string;
             /** @description What a form calls it when it says nothing */
@@ -2389,6 +2391,16 @@ export interface components {
         };
         TriedPlace: {
             fits: boolean;
+            /**
+             * Format: int64
+             * @description Bytes that it comes to there at most
+             */
+            high: number;
+            /**
+             * Format: int64
+             * @description Bytes that it comes to there at least, as some go smaller
+             */
+            low: number;
             name: string;
             /**
              * Format: int64
@@ -2396,6 +2408,7 @@ export interface components {
              */
             room: number;
             says: string;
+            /** @description As shot */
             then: components["schemas"]["Amount"];
             today: components["schemas"]["Amount"];
         };

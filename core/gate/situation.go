@@ -90,7 +90,7 @@ func (s Situation) Away(destination string) bool {
 func (s Situation) Asks(class queue.Class) bool {
 	rule := s.Plan.Rules[class.Rule]
 	_, there := s.Plan.Destinations[class.Destination]
-	return there && slices.Contains(rule.To, class.Destination) && s.Plan.Wanted(class.Rule, class.Kind, class.Shelf)
+	return there && slices.Contains(rule.To, class.Destination) && s.Plan.Wanted(class.Rule, class.Kind, class.Destination, class.Shelf)
 }
 
 // Decide tells whether copies of a class may go, by which lane, and how large they
@@ -113,7 +113,7 @@ func (s Situation) Decide(class queue.Class) Verdict {
 		return v
 	}
 	rule := s.Plan.Rules[class.Rule]
-	if _, reduced := s.Plan.Form(class.Rule, class.Kind, class.Shelf); reduced && class.Kind == media.Video &&
+	if _, reduced := s.Plan.Form(class.Rule, class.Kind, class.Destination, class.Shelf); reduced && class.Kind == media.Video &&
 		s.Now.Charging != Yes {
 		return shut(Hold{Gate: Power, Since: s.Now.PowerSince, Says: words.WaitsForCharger()})
 	}
@@ -198,7 +198,7 @@ func (s Situation) TooLarge(class queue.Class, v Verdict, bytes int64) []Hold {
 // Unready tells why a copy waits although its gates are open: it does not go as shot, and is
 // made smaller first.
 func (s Situation) Unready(class queue.Class, form string) []Hold {
-	r, reduced := s.Plan.Form(class.Rule, class.Kind, class.Shelf)
+	r, reduced := s.Plan.Form(class.Rule, class.Kind, class.Destination, class.Shelf)
 	if !reduced || r.String() == form {
 		return nil
 	}

@@ -23,13 +23,13 @@ func (p *Plan) PartOf(device string) *Plan {
 		part.People = []string{d.Person}
 	}
 	use := func(r Rule, lanes []Lane) {
-		names := slices.Collect(maps.Values(r.Send))
+		names := slices.AppendSeq(slices.Collect(maps.Values(r.Send)), maps.Values(r.As))
 		names = append(names, r.Previews)
 		for _, l := range slices.Concat(r.Lanes, lanes) {
 			names = append(names, l.Send)
 		}
 		for _, name := range names {
-			if name == "" {
+			if name == "" || name == AsShot {
 				continue
 			}
 			if part.Renditions == nil {
@@ -40,7 +40,7 @@ func (p *Plan) PartOf(device string) *Plan {
 	}
 	rule := func(name string) Rule {
 		r := p.Rules[name] // with what the device has otherwise beside it
-		r.To = own.Rules[name].To
+		r.To, r.As = own.Rules[name].To, own.Rules[name].As
 		return r
 	}
 	for _, s := range d.Sources {

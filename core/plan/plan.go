@@ -201,9 +201,11 @@ type Rule struct {
 	// OnClash is what happens where something else has the name.
 	OnClash Clash    `json:"on-clash,omitempty"`
 	To      []string `json:"to"`
-	Lanes   []Lane   `json:"lanes"`
-	Gates   Gates    `json:"gates,omitzero"`
-	Order   Order    `json:"order,omitempty"`
+	// As is the form of the copies at a destination, where it has one of its own: a rendition, or AsShot.
+	As    map[string]string `json:"as,omitempty"`
+	Lanes []Lane            `json:"lanes"`
+	Gates Gates             `json:"gates,omitzero"`
+	Order Order             `json:"order,omitempty"`
 	// StoreEach stores equal files from several places each under a name of its
 	// own; otherwise a destination holds the same bytes once.
 	StoreEach bool `json:"store-each,omitempty"`

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -189,10 +190,22 @@ func (r Rendition) QualityOrDefault() int {
 	return r.Quality
 }
 
-// Form is the rendition in which a rule sends a kind to a shelf; made is false for what goes
-// as shot.
-func (p *Plan) Form(rule string, kind media.Kind, on Shelf) (r Rendition, made bool) {
-	name := p.Rules[rule].Send[kind]
+// sent is the rendition in which a rule sends a kind to a destination, "" for as shot.
+func (p *Plan) sent(rule string, kind media.Kind, destination string) string {
+	r := p.Rules[rule]
+	switch own := r.As[destination]; {
+	case own == AsShot:
+		return ""
+	case own != "" && slices.Contains(Reducible, kind) && p.Renditions[own].Limits(kind):
+		return own
+	}
+	return r.Send[kind]
+}
+
+// Form is the rendition in which a rule sends a kind to a shelf of a destination; made is false for
+// what goes as shot.
+func (p *Plan) Form(rule string, kind media.Kind, destination string, on Shelf) (r Rendition, made bool) {
+	name := p.sent(rule, kind, destination)
 	switch {
 	case on == Small:
 		name = p.Rules[rule].Quick()
@@ -207,21 +220,29 @@ func (p *Plan) Form(rule string, kind media.Kind, on Shelf) (r Rendition, made b
 		r.Format = JPEG
 	}
 	if r.Facts != TimeOnly { // what the copy itself does not tell, nothing beside it tells
-		if own := p.Renditions[p.Rules[rule].Send[kind]]; own.Facts != "" {
+		if own := p.Renditions[p.sent(rule, kind, destination)]; own.Facts != "" {
 			r.Facts = own.Facts
 		}
 	}
 	return r, made
 }
 
-// Withholds are the kinds of which a rule does not tell everything.
+// Withholds are the kinds of which a rule does not tell everything at each of its destinations.
 func (p *Plan) Withholds(rule string) (kinds []media.Kind) {
 	for _, k := range Reducible {
-		if name := p.Rules[rule].Send[k]; name != "" && p.Renditions[name].Facts != "" {
+		if slices.ContainsFunc(p.Rules[rule].To, func(to string) bool {
+			name := p.sent(rule, k, to)
+			return name != "" && p.Renditions[name].Facts != ""
+		}) {
 			kinds = append(kinds, k)
 		}
 	}
 	return kinds
+}
+
+// Whole tells whether a rule sends a kind as shot to one of its destinations at least.
+func (p *Plan) Whole(rule string, kind media.Kind) bool {
+	return slices.ContainsFunc(p.Rules[rule].To, func(to string) bool { return p.sent(rule, kind, to) == "" })
 }
 
 // Size is how large a picture of w by h pixels becomes: as large as it is, where it is

@@ -29,13 +29,81 @@ rules:
     lanes: [{over: wifi}]
 `
 
+const perPlace = `yard: Y
+timezone: UTC
+renditions:
+  family: {long-edge: 2560}
+  clips: {height: 720}
+  both: {long-edge: 3000, format: both}
+destinations:
+  shed: {kind: folder, path: /media/shed}
+  locker: {kind: folder, path: /media/locker}
+  attic: {kind: folder, path: /media/attic}
+devices: {phone: {sources: [{folder: DCIM, rule: everyday}]}}
+rules:
+  everyday:
+    take: [photo, graphic, video, raw]
+    send: {photo: both, video: clips}
+    to: [shed as shot, locker as family, attic]
+    lanes: [{over: wifi}]
+`
+
+// Each destination has its own form: as shot, a rendition where it says something of the kind, or what send
+// says. A JPEG beside is put only where the form asks for one.
+func TestAPlaceHasAFormOfItsOwn(t *testing.T) {
+	p, err := plantext.Parse("p", []byte(perPlace))
+	require.NoError(t, err)
+	form := func(kind media.Kind, to string) string {
+		r, reduced := p.Form("everyday", kind, to, plan.Main)
+		if !reduced {
+			return plan.AsShot
+		}
+		return r.String()
+	}
+	family, both, clips := "at most 2560 px, quality 82", "at most 3000 px, HEIC as shot and as JPEG, quality 82",
+		"clips at most 720 lines, quality 82"
+	for kind, want := range map[media.Kind][3]string{
+		media.Photo: {plan.AsShot, family, both}, media.Graphic: {plan.AsShot, family, plan.AsShot},
+		media.Video: {plan.AsShot, clips, clips}, media.Raw: {plan.AsShot, plan.AsShot, plan.AsShot},
+	} {
+		assert.Equal(t, want, [3]string{form(kind, "shed"), form(kind, "locker"), form(kind, "attic")}, kind)
+	}
+	for to, beside := range map[string]bool{"shed": false, "locker": false, "attic": true} {
+		assert.Equal(t, beside, p.Wanted("everyday", media.Photo, to, plan.Beside), to)
+	}
+	assert.True(t, p.Whole("everyday", media.Photo))
+
+	part := p.PartOf("phone")
+	again, err := plantext.Parse("part", []byte(plantext.Write(part)))
+	require.NoError(t, err)
+	assert.Equal(t, p.Rules, again.Rules)
+	assert.Equal(t, p.Renditions, again.Renditions, "all are used")
+
+	for change, says := range map[string]string{
+		"locker as family=>locker as":         `there is no destination "locker as"`,
+		"locker as family=>locker as tiny":    `there is no rendition "tiny"`,
+		"locker as family=>barge as family":   `there is no destination "barge"`,
+		"locker as family=>shed as family":    `destination "shed" stands here twice`,
+		"locker as family=>locker as as shot": `there is no rendition "as shot"`,
+		"locker as family=>as family":         `there is no destination "as family"`,
+	} {
+		from, to, _ := strings.Cut(change, "=>")
+		_, err := plantext.Parse("p", []byte(strings.Replace(perPlace, from, to, 1)))
+		require.ErrorContains(t, err, says, change)
+	}
+	none, err := plantext.Parse("p", []byte(strings.Replace(perPlace, "shed as shot", "shed as family", 1)))
+	require.NoError(t, err)
+	assert.False(t, none.Whole("everyday", media.Photo))
+	assert.True(t, none.Whole("everyday", media.Raw))
+}
+
 func TestRenditionsAreRead(t *testing.T) {
 	p, err := plantext.Parse("p", []byte(reduces))
 	require.NoError(t, err)
-	r, reduced := p.Form("everyday", media.Photo, plan.Main)
+	r, reduced := p.Form("everyday", media.Photo, "shed", plan.Main)
 	assert.True(t, reduced)
 	assert.Equal(t, "at most 2560 px, quality 82", r.String())
-	_, reduced = p.Form("everyday", media.Graphic, plan.Main)
+	_, reduced = p.Form("everyday", media.Graphic, "shed", plan.Main)
 	assert.False(t, reduced)
 	part, err := plantext.Parse("part", []byte(plantext.Write(p.PartOf("phone"))))
 	require.NoError(t, err)

@@ -178,10 +178,10 @@ func (p *Plan) Wants(device, source string, f File, destination string, on Shelf
 		}
 		if f.Part != "" { // it follows the rule of its main file
 			return slices.Contains(s.Rules, f.Part) && slices.Contains(p.Rules[f.Part].To, destination) &&
-				p.Wanted(f.Part, f.Kind, on)
+				p.Wanted(f.Part, f.Kind, destination, on)
 		}
 		rule, _ := p.Chooser(s, p.Zone(device)).Choose(f)
-		return rule != "" && slices.Contains(p.Rules[rule].To, destination) && p.Wanted(rule, f.Kind, on)
+		return rule != "" && slices.Contains(p.Rules[rule].To, destination) && p.Wanted(rule, f.Kind, destination, on)
 	}
 	return false
 }
@@ -230,8 +230,13 @@ func (p *Plan) On(device string) *Plan {
 		}
 		if personal(r) {
 			r.To = slices.Clone(r.To)
+			as := r.As
+			r.As = make(map[string]string, len(as))
 			for i, to := range r.To {
 				r.To[i] = ForPerson(to, d.Person)
+				if form, own := as[to]; own {
+					r.As[r.To[i]] = form
+				}
 			}
 		}
 		q.Rules[name] = r

@@ -3,6 +3,7 @@ package plan
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"maps"
 	"slices"
 	"strings"
 
@@ -78,8 +79,8 @@ type Stocked struct {
 	When  Mark `json:",omitzero"`  // only items that carry this mark
 }
 
-// Shelves are those that a rule wants filled beside the copy itself, in order.
-func (p *Plan) Shelves(rule string) []Stocked {
+// Shelves are those that a rule wants filled at a destination beside the copy itself, in order.
+func (p *Plan) Shelves(rule, destination string) []Stocked {
 	r := p.Rules[rule]
 	var all []Stocked
 	add := func(s Stocked, limits func(k media.Kind) bool) {
@@ -104,10 +105,25 @@ func (p *Plan) Shelves(rule string) []Stocked {
 		})
 	}
 	add(Stocked{Shelf: Beside, HEIC: true}, func(k media.Kind) bool {
-		return k == media.Photo && p.Renditions[r.Send[k]].Format == Both
+		return k == media.Photo && p.Renditions[p.sent(rule, k, destination)].Format == Both
 	})
+	return append(all, p.Picks(rule)...)
+}
+
+// Picks are the shelves of a rule's picks, the same at every destination.
+func (p *Plan) Picks(rule string) (all []Stocked) {
+	r := p.Rules[rule]
+	var kinds []media.Kind
+	for _, k := range r.Take {
+		if slices.Contains(Marked, k) {
+			kinds = append(kinds, k)
+		}
+	}
+	if len(kinds) == 0 {
+		return nil
+	}
 	for _, a := range r.Also {
-		add(Stocked{Shelf: PickShelf(a.Layout), When: a.When}, func(k media.Kind) bool { return slices.Contains(Marked, k) })
+		all = append(all, Stocked{Shelf: PickShelf(a.Layout), Kinds: kinds, When: a.When})
 	}
 	return all
 }
@@ -168,7 +184,7 @@ func (r Rule) Uses(rendition string) bool {
 			return true
 		}
 	}
-	return r.Previews == rendition || slices.ContainsFunc(r.Lanes, func(l Lane) bool { return l.Send == rendition })
+	return slices.Contains(slices.Collect(maps.Values(r.As)), rendition) || r.Previews == rendition || slices.ContainsFunc(r.Lanes, func(l Lane) bool { return l.Send == rendition })
 }
 
 // Carries tells whether a lane carries copies on a shelf: one for quick copies carries
@@ -193,11 +209,11 @@ func (p *Plan) Layout(destination, rule string, on Shelf) string {
 	return layout
 }
 
-// Wanted tells whether a rule wants a shelf filled with items of a kind.
-func (p *Plan) Wanted(rule string, kind media.Kind, on Shelf) bool {
+// Wanted tells whether a rule wants a shelf of a destination filled with items of a kind.
+func (p *Plan) Wanted(rule string, kind media.Kind, destination string, on Shelf) bool {
 	if on == Main {
 		return slices.Contains(p.Rules[rule].Carried(), kind)
 	}
-	return slices.ContainsFunc(p.Shelves(rule),
+	return slices.ContainsFunc(p.Shelves(rule, destination),
 		func(s Stocked) bool { return s.Shelf == on && slices.Contains(s.Kinds, kind) })
 }

@@ -46,20 +46,20 @@ func TestWhatARuleWantsBesideTheCopies(t *testing.T) {
 	require.NoError(t, err)
 	best := plan.PickShelf("best/{year}/{name}")
 	var shelves []plan.Shelf
-	for _, s := range p.Shelves("all") {
+	for _, s := range p.Shelves("all", "locker") {
 		shelves = append(shelves, s.Shelf)
 	}
 	assert.Equal(t, []plan.Shelf{plan.Small, plan.Preview, plan.Beside, best, plan.PickShelf("regatta/{caption}")},
 		shelves)
-	assert.True(t, p.Wanted("all", media.Photo, plan.Small))
-	assert.False(t, p.Wanted("all", media.Video, plan.Small), "the lane takes photos only")
-	assert.False(t, p.Wanted("all", media.Raw, plan.Preview))
-	assert.True(t, p.Wanted("all", media.Document, plan.Main), "sidecars go along")
+	assert.True(t, p.Wanted("all", media.Photo, "locker", plan.Small))
+	assert.False(t, p.Wanted("all", media.Video, "locker", plan.Small), "the lane takes photos only")
+	assert.False(t, p.Wanted("all", media.Raw, "locker", plan.Preview))
+	assert.True(t, p.Wanted("all", media.Document, "locker", plan.Main), "sidecars go along")
 	assert.Equal(t, "small/{year}/{name}", p.Layout("locker", "all", plan.Small))
 	assert.Equal(t, "previews/{year}/{name}", p.Layout("locker", "all", plan.Preview))
 	assert.Equal(t, "{year}/{name}", p.Layout("locker", "all", plan.Beside))
 	assert.Equal(t, "best/{year}/{name}", p.Layout("locker", "all", best))
-	r, made := p.Form("all", media.Photo, plan.Beside)
+	r, made := p.Form("all", media.Photo, "locker", plan.Beside)
 	assert.True(t, made)
 	assert.Equal(t, plan.JPEG, r.Format)
 	assert.True(t, plan.Mark{Keyword: "Regatta Day"}.Fits(media.Marks{Keywords: []string{" regatta day"}}))
@@ -70,7 +70,7 @@ func TestWhatARuleWantsBesideTheCopies(t *testing.T) {
 	part := p.PartOf("phone")
 	again, err := plantext.Parse("part", []byte(plantext.Write(part)))
 	require.NoError(t, err, plantext.Write(part))
-	assert.Equal(t, p.Shelves("all"), again.Shelves("all"))
+	assert.Equal(t, p.Shelves("all", "locker"), again.Shelves("all", "locker"))
 	assert.Equal(t, p.Rules["all"], again.Rules["all"])
 	assert.Equal(t, p.Renditions, again.Renditions)
 }
@@ -83,7 +83,7 @@ func TestNothingBesideTellsWhatIsWithheld(t *testing.T) {
 	p, err := plantext.Parse("plan", []byte(text))
 	require.NoError(t, err)
 	for _, on := range []plan.Shelf{plan.Main, plan.Small, plan.Preview, plan.PickShelf("best/{year}/{name}")} {
-		r, made := p.Form("all", media.Photo, on)
+		r, made := p.Form("all", media.Photo, "locker", on)
 		require.True(t, made, on)
 		assert.Equal(t, plan.NoPlace, r.Facts, on)
 	}

@@ -25,6 +25,7 @@ type Key struct {
 	Least   float64 `json:"least,omitempty" doc:"Of a number"`
 	Most    float64 `json:"most,omitempty" doc:"Of a number; 0 for any"`
 	Points  string  `json:"points,omitempty" doc:"What it names: a destination, rule, rendition or person of the plan"`
+	As      string  `json:"as,omitempty" doc:"What may follow each after the word as: a rendition of the plan, or shot"`
 	Pattern string  `json:"pattern,omitempty" doc:"What its text looks like, as a regular expression"`
 	Any     bool    `json:"any,omitempty" doc:"The word any sets the rule's aside"`
 	Single  string  `json:"single,omitempty" doc:"Another name of the key, for a list of one"`

@@ -245,14 +245,10 @@ var rulePart = part[plan.Rule]{name: "rule", title: "A rule", check: checkRule, 
 	kinds(Key{Name: "take", Needed: true, Words: plainWords(append(slices.Clone(media.Kinds), media.Everything)...),
 		Label: "Takes", Says: "Which kinds of files it takes, by their content."},
 		func(r *plan.Rule) *[]media.Kind { return &r.Take }),
-	list(Key{Name: "to", Needed: true, Points: "destination", Label: "Goes to",
-		Says: "Destinations; an item is safe when every one of them has it."},
-		func(r *plan.Rule) *[]string { return &r.To },
-		func(r *reader, n ast.Node, word string, before []string) {
-			if slices.Contains(before, word) {
-				r.note(n, "would name each destination once", "destination %q stands here twice", word)
-			}
-		}),
+	places(Key{Name: "to", Needed: true, Points: "destination", As: "rendition", Label: "Goes to",
+		Examples: []string{"tool-shed", "north-locker as family", "tool-shed as shot"},
+		Says: "Destinations; an item is safe when every one of them has it. One with `as` and a rendition gets that form of " +
+			"it, where the rendition says something of its kind; with `as shot` it gets the file itself, whatever send says."}),
 	sends(Key{Name: "send", Named: "kind", Points: "rendition", Words: plainWords(plan.Reducible...), Empty: "as shot",
 		Says: "In which of the renditions a kind goes (photo, graphic, video); the others go as shot."}),
 	list(Key{Name: "companions", Words: []Word{{string(media.RawBeside), "raw files"},
@@ -439,6 +435,51 @@ func rendered[T any](k Key, kind media.Kind, of func(*T) *string) key[T] {
 		r.forms = append(r.forms, formOf{n, kind, *of(v)})
 	}, is.get)
 }
+
+// places is the key with a rule's destinations, and the form of each that has one of its own.
+func places(k Key) key[plan.Rule] {
+	k.Type, k.List = Text, true
+	return newKey(k, func(r *reader, n ast.Node, rule *plan.Rule) {
+		r.list(n, k.Name, func(n ast.Node) {
+			name, form, own := strings.Cut(r.text(n, k.Name), " as ")
+			name, form = strings.TrimSpace(name), strings.TrimSpace(form)
+			if name == "" {
+				return
+			}
+			if slices.Contains(rule.To, name) {
+				r.note(n, "would name each destination once", "destination %q stands here twice", name)
+			}
+			rule.To = append(rule.To, name)
+			r.links = append(r.links, link{n, k.Points, name})
+			if !own {
+				return
+			}
+			if rule.As == nil {
+				rule.As = map[string]string{}
+			}
+			if rule.As[name] = form; form == shot {
+				rule.As[name] = plan.AsShot
+				return
+			}
+			r.links = append(r.links, link{n, k.As, form})
+		})
+	}, func(rule *plan.Rule) any {
+		said := slices.Clone(rule.To)
+		for i, to := range said {
+			switch form := rule.As[to]; form {
+			case "":
+			case plan.AsShot:
+				said[i] += " as " + shot
+			default:
+				said[i] += " as " + form
+			}
+		}
+		return words(said)
+	})
+}
+
+// shot follows as where a destination gets the file itself.
+const shot = "shot"
 
 // sends is the key that says in which rendition each kind goes.
 func sends(k Key) key[plan.Rule] {

@@ -53,9 +53,8 @@ func Doubts(p *plan.Plan) []string {
 			sentTo[to] = true
 		}
 		for _, k := range plan.Reducible {
-			if form := r.Send[k]; form != "" {
-				add("%s of %s go to every place as %s: as they were shot they are on the device alone.", upper(k.Plural()), name,
-					form)
+			if len(r.To) > 0 && slices.Contains(r.Take, k) && !p.Whole(name, k) {
+				add("%s of %s go as shot to no place: as they were shot they are on the device alone.", upper(k.Plural()), name)
 			}
 		}
 		if withheld := p.Withholds(name); len(withheld) > 0 {

@@ -26,7 +26,7 @@ func Rule(r plan.Rule) string {
 	if len(r.Take) == len(media.Kinds) {
 		goes = " goes to "
 	}
-	says := upper(kinds(r.Take)) + larger(r) + goes + And(r.To) + ", " + strings.Join(ways, ", or ")
+	says := upper(kinds(r.Take)) + larger(r) + goes + And(places(r)) + ", " + strings.Join(ways, ", or ")
 	says += conditions(r.Gates)
 	if r.Order != "" && r.Order != plan.NewestFirst {
 		says += ", the " + string(r.Order) + " first"
@@ -55,6 +55,25 @@ func Rule(r plan.Rule) string {
 		says += "; where something else has the name it is not sent"
 	}
 	return says + "."
+}
+
+// places are a rule's destinations, each with the form of its own.
+func places(r plan.Rule) []string {
+	said := slices.Clone(r.To)
+	for i, to := range r.To {
+		if form := r.As[to]; form != "" {
+			said[i] += " " + asForm(form)
+		}
+	}
+	return said
+}
+
+// asForm tells in which form something goes.
+func asForm(form string) string {
+	if form == plan.AsShot {
+		return form
+	}
+	return "as " + form
 }
 
 // Lane tells one way to send: "over cellular up to 45 MB per day (photos only)".
@@ -490,13 +509,19 @@ func rule(name string, was, is plan.Rule) (says []string) {
 	}
 	to, no := differ(was.To, is.To)
 	if len(to) > 0 {
-		says = append(says, fmt.Sprintf("What follows %s also goes to %s.", name, And(to)))
+		says = append(says, fmt.Sprintf("What follows %s also goes to %s.", name, And(places(plan.Rule{To: to, As: is.As}))))
 	}
 	if len(no) > 0 {
 		says = append(says, fmt.Sprintf("What follows %s no longer goes to %s; what is stored there stays.", name,
 			And(no)))
 	}
-	was.Take, was.To = is.Take, is.To
+	for _, place := range is.To {
+		if had := slices.Contains(was.To, place); had && was.As[place] != is.As[place] {
+			says = append(says, fmt.Sprintf("What follows %s goes to %s %s from now on; what is stored there stays.", name, place,
+				asForm(cmp.Or(is.As[place], plan.AsShot))))
+		}
+	}
+	was.Take, was.To, was.As = is.Take, is.To, is.As
 	if len(says) == 0 || Rule(was) != Rule(is) {
 		says = append(says, fmt.Sprintf("%s: %s", name, Rule(is)))
 	}

@@ -148,8 +148,8 @@ func TestWhatIsHardlyMeantIsTold(t *testing.T) {
 	}
 	reduced := strings.NewReplacer("rules:\n", "renditions: {small: {long-edge: 800}}\nrules:\n",
 		"take: [photo, raw, video]\n", "take: [photo, raw, video]\n    send: {photo: small}\n").Replace(first)
-	assert.Equal(t, []string{"Photos of everyday go to every place as small: as they were shot they are on the " +
-		"device alone."}, words.Doubts(parsed(t, reduced)))
+	assert.Equal(t, []string{"Photos of everyday go as shot to no place: as they were shot they are on the device " +
+		"alone."}, words.Doubts(parsed(t, reduced)))
 	assert.Contains(t, words.Rule(parsed(t, reduced).Rules["everyday"]), "; photos as small.")
 	other := strings.Replace(reduced, "800", "900", 1)
 	assert.Equal(t, []string{"small is at most 900 px, quality 82, and was at most 800 px, quality 82; what was sent " +

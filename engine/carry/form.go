@@ -25,11 +25,23 @@ import (
 
 // FormOf is the form in which the plan asks for a class, "" for as shot.
 func FormOf(p *plan.Plan, class queue.Class) string {
-	r, reduced := p.Form(class.Rule, class.Kind, class.Shelf)
+	r, reduced := p.Form(class.Rule, class.Kind, class.Destination, class.Shelf)
 	if !reduced {
 		return ""
 	}
 	return r.String()
+}
+
+// Alike are the copies of a copy's item, by its rule and on its shelf, for which a plan asks for a form.
+func Alike(p *plan.Plan, copy records.Copy, form string) records.Alike {
+	of := records.Alike{Item: copy.Item, Rule: copy.Rule, Shelf: copy.Shelf}
+	class := copy.Class
+	for _, class.Destination = range p.Rules[copy.Rule].To {
+		if FormOf(p, class) == form {
+			of.Destinations = append(of.Destinations, class.Destination)
+		}
+	}
+	return of
 }
 
 // formKey names what is made of an item in a form, as the item is now.
@@ -45,17 +57,19 @@ func (c *Carrier) Prepare(ctx context.Context, copy records.Copy, progress func(
 	if err != nil || !ok || item.GoneMS != 0 {
 		return err // the scan sees to it
 	}
-	r, reduced := c.Plan().Form(copy.Rule, copy.Kind, copy.Shelf)
+	p := c.Plan()
+	r, reduced := p.Form(copy.Rule, copy.Kind, copy.Destination, copy.Shelf)
 	if !reduced {
 		return nil // another plan came
 	}
+	of := Alike(p, copy, r.String())
 	if copy.Shelf.IsPick() { // the storage copies what was made of it
 		whole, ok, err := c.Records.Queue.MainCopy(ctx, copy)
 		if err != nil {
 			return err
 		}
 		if ok && whole.State == queue.Safe && whole.Form == r.String() {
-			return c.Records.Forms.SetForm(ctx, item.ID, copy.Rule, copy.Shelf, r.String(), whole.Reduced, whole.Bytes,
+			return c.Records.Forms.SetForm(ctx, of, r.String(), whole.Reduced, whole.Bytes,
 				"It goes as the copy itself did.", time.Now())
 		}
 	}
@@ -65,10 +79,10 @@ func (c *Carrier) Prepare(ctx context.Context, copy records.Copy, progress func(
 	var not rendition.Refused
 	switch {
 	case errors.As(err, &not):
-		return c.Records.Forms.Refuse(ctx, item.ID, copy.Rule, copy.Shelf, queue.Stuck, "It is not sent: "+not.Why+".",
+		return c.Records.Forms.Refuse(ctx, of, queue.Stuck, "It is not sent: "+not.Why+".",
 			"Have it go as shot by another rule, or take its kind out of send, then retry.", time.Now())
 	case errors.As(err, &as) && copy.Shelf != plan.Main && !copy.Shelf.IsPick() && (copy.Shelf != plan.Small || !as.Fits):
-		return c.Records.Forms.Refuse(ctx, item.ID, copy.Rule, copy.Shelf, queue.Skipped, "There is no smaller one: "+as.Why+
+		return c.Records.Forms.Refuse(ctx, of, queue.Skipped, "There is no smaller one: "+as.Why+
 			".", "", time.Now())
 	case errors.As(err, &as):
 		bytes, story = item.Size, "It goes as shot: "+as.Why+"."
@@ -80,7 +94,7 @@ func (c *Carrier) Prepare(ctx context.Context, copy records.Copy, progress func(
 	default:
 		story = fmt.Sprintf("Reduced (%s): %s of %s.", r, words.Bytes(bytes), words.Bytes(item.Size))
 	}
-	return c.Records.Forms.SetForm(ctx, item.ID, copy.Rule, copy.Shelf, r.String(), !errors.As(err, &as), bytes, story,
+	return c.Records.Forms.SetForm(ctx, of, r.String(), !errors.As(err, &as), bytes, story,
 		time.Now())
 }
 
@@ -128,7 +142,7 @@ var errPrepareAnew = errors.New("it is prepared anew")
 // reducedContent opens what was made of a send's file; what is no longer there is made
 // again.
 func (c *Carrier) reducedContent(ctx context.Context, s *Send, original *source.File) (content, error) {
-	r, reduced := c.Plan().Form(s.copy.Rule, s.copy.Kind, s.copy.Shelf)
+	r, reduced := c.Plan().Form(s.copy.Rule, s.copy.Kind, s.copy.Destination, s.copy.Shelf)
 	if !reduced || r.String() != s.copy.Form {
 		return content{}, errPrepareAnew
 	}

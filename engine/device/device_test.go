@@ -23,6 +23,7 @@ import (
 	"yardtide/core/words"
 	"yardtide/engine/awake"
 	"yardtide/engine/destination"
+	"yardtide/engine/destination/folder"
 	"yardtide/engine/destination/web"
 	"yardtide/engine/destination/webdav"
 	"yardtide/engine/device"
@@ -113,7 +114,12 @@ func (y *yard) start() {
 	require.NoError(y.t, err)
 	y.device, err = device.New(context.Background(), device.Options{
 		Name: "phone", Root: y.dir + "/phone", Records: y.records, Sensor: y.sensor,
-		Driver:  func(string) (destination.Driver, error) { return driver, nil },
+		Driver: func(name string) (destination.Driver, error) {
+			if name == "shed" {
+				return folder.New(y.dir + "/shed"), nil
+			}
+			return driver, nil
+		},
 		Changed: func() {}, Log: noFault(y.t), Grace: 200 * time.Millisecond,
 		Scan:   scan.Options{Quiet: 50 * time.Millisecond, Poll: 200 * time.Millisecond},
 		Jitter: func() float64 { return 0.5 }, Wait: func(d time.Duration) time.Duration { return d / 100 }, Awake: y.awake,

@@ -2,9 +2,12 @@ package device_test
 
 import (
 	"bytes"
+	"fmt"
 	picture "image/jpeg"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -109,6 +112,51 @@ func TestPicturesGoAsTheirRuleSays(t *testing.T) {
 		sum += info.Size()
 	}
 	assert.Equal(t, sum, y.status().States[queue.Safe].Bytes, "items are counted by their own size")
+}
+
+// Whatever forms the plan had before, each place gets the one that it asks for as the picture goes.
+func TestEachPlaceGetsItsOwnForm(t *testing.T) {
+	t.Parallel()
+	weak := home
+	weak.Battery = 10
+	y := setup(t, weak)
+	require.NoError(t, os.MkdirAll(y.dir+"/shed", 0o755))
+	edges := map[string]int{"": 900, " as shot": 900, " as family": 500, " as tiny": 120}
+	plan := func(shed, locker string) {
+		y.follow("destinations:", "renditions:\n  family: {long-edge: 500}\n  tiny: {long-edge: 120}\ndestinations:\n"+
+			"  shed: {kind: folder, path: "+y.dir+"/shed}", "to: [locker]", "to: [shed"+shed+", locker"+locker+"]")
+	}
+	forms := slices.Sorted(maps.Keys(edges))
+	n := 0
+	for _, shed := range forms {
+		for _, locker := range forms {
+			n++
+			name := fmt.Sprintf("%02d.jpg", n)
+			plan(forms[n%len(forms)], forms[(n/2)%len(forms)]) // it is found, and maybe prepared, under another
+			y.large(name, n)
+			y.until("found", heldBy(gate.Power, 1))
+			plan(shed, locker)
+			y.sensor.Put(home)
+			y.until("safe at both", counts(queue.Safe, int64(n)))
+			y.sensor.Put(weak)
+			y.until("held", func(s wire.Device) bool { return s.Conditions.Battery == 10 })
+			of, err := y.records.Catalogue.CopiesOf(t.Context(), []int64{y.copy(name).Item})
+			require.NoError(t, err)
+			for _, copies := range of {
+				require.Len(t, copies, 2)
+				for _, c := range copies {
+					content, err := os.ReadFile(filepath.Join(y.dir, c.Destination, c.Remote))
+					require.NoError(t, err)
+					is, err := picture.DecodeConfig(bytes.NewReader(content))
+					require.NoError(t, err)
+					want := edges[map[string]string{"shed": shed, "locker": locker}[c.Destination]]
+					assert.Equal(t, want, max(is.Width, is.Height), "%s at %s (shed%s, locker%s)", name, c.Destination, shed, locker)
+					assert.EqualValues(t, len(content), c.Bytes, "what really goes there is what is counted")
+					assert.Equal(t, want < 900, c.Reduced)
+				}
+			}
+		}
+	}
 }
 
 func TestTheFormOfWhatWaitsFollowsThePlan(t *testing.T) {

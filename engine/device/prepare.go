@@ -199,8 +199,10 @@ func (ps *preparers) notPrepared(ctx context.Context, c records.Copy, why error)
 	case records.IsFailure(why):
 		return why
 	case errors.As(why, &fault): // sending finds the same, and says what follows
-		return ps.d.Records.Forms.SetForm(ctx, c.Item, c.Rule, c.Shelf, carry.FormOf(ps.d.currentPlan(), c.Class), false,
-			c.Size, "It cannot be prepared: "+fault.Says, time.Now())
+		now := ps.d.currentPlan()
+		form := carry.FormOf(now, c.Class)
+		return ps.d.Records.Forms.SetForm(ctx, carry.Alike(now, c, form), form, false, c.Size,
+			"It cannot be prepared: "+fault.Says, time.Now())
 	}
 	ps.d.Log.Error("a copy cannot be prepared", "device", ps.d.Name, "copy", c.ID, "err", why)
 	return ps.d.Records.Queue.Delay(ctx, c.ID, "It cannot be prepared: "+why.Error()+".",

@@ -46,7 +46,10 @@ func (t Told) Doubts(ctx context.Context, p *plan.Plan) (says []string, err erro
 	}
 	if !ffmpeg.Here() {
 		for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
-			if _, reduced := p.Form(name, media.Video, plan.Main); reduced && p.Follows(t.d.Name, name) {
+			if p.Follows(t.d.Name, name) && slices.ContainsFunc(p.Rules[name].To, func(to string) bool {
+				_, reduced := p.Form(name, media.Video, to, plan.Main)
+				return reduced
+			}) {
 				says = append(says, words.NoFFmpeg(t.d.Name, name))
 			}
 		}

@@ -54,7 +54,7 @@ type Shower interface {
 	// CompareForm shows an item as shot and in a form; SampleForm tells what a form comes to
 	// for a few of a kind.
 	CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (wire.FormCompared, error)
-	SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition) (wire.FormSample, error)
+	SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition, most int) (wire.FormSample, error)
 	// FoundBursts shows the bursts among the photos that a rule takes.
 	FoundBursts(ctx context.Context, rule string) (wire.BurstsFound, error)
 }
@@ -83,6 +83,7 @@ type (
 		Rule string         `json:"rule,omitempty"`
 		Kind media.Kind     `json:"kind,omitempty"`
 		Form plan.Rendition `json:"form"`
+		Most int            `json:"most,omitempty"`
 		X    float64        `json:"x,omitempty"`
 		Y    float64        `json:"y,omitempty"`
 	}
@@ -149,7 +150,7 @@ var duties = map[string]duty{
 		return d.Shows.CompareForm(ctx, w.Key, w.Form, w.X, w.Y)
 	}),
 	"sample": of(func(ctx context.Context, d Here, w ofForm) (any, error) {
-		return d.Shows.SampleForm(ctx, w.Rule, w.Kind, w.Form)
+		return d.Shows.SampleForm(ctx, w.Rule, w.Kind, w.Form, w.Most)
 	}),
 	"bursts": of(func(ctx context.Context, d Here, w ofForm) (any, error) { return d.Shows.FoundBursts(ctx, w.Rule) }),
 	"face":   of(func(ctx context.Context, d Here, w ofFile) (any, error) { return d.Shows.Face(ctx, w.Key) }),

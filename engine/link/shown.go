@@ -70,8 +70,8 @@ func (s Shows) FoundBursts(ctx context.Context, rule string) (f wire.BurstsFound
 
 // SampleForm tells what a form comes to for a few of a kind.
 func (s Shows) SampleForm(ctx context.Context, rule string, kind media.Kind,
-	r plan.Rendition) (sample wire.FormSample, err error) {
-	return sample, s.m.ask(ctx, "sample", ofForm{Rule: rule, Kind: kind, Form: r}, &sample)
+	r plan.Rendition, most int) (sample wire.FormSample, err error) {
+	return sample, s.m.ask(ctx, "sample", ofForm{Rule: rule, Kind: kind, Form: r, Most: most}, &sample)
 }
 
 // usualTime is how long a device may take to tell its usual folders.

@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"time"
 
@@ -41,30 +42,53 @@ func (r *Forms) Unprepared(ctx context.Context, class queue.Class, form string, 
 	return r.one(ctx, query+inOrder[order]+` LIMIT 1`, args...)
 }
 
-// SetForm notes in which form the waiting copies of an item by a rule on a shelf go, how
-// many bytes that are, and a line in their stories.
-func (r *Forms) SetForm(ctx context.Context, item int64, rule string, on plan.Shelf, form string, reduced bool,
-	bytes int64, story string, now time.Time) error {
-	return r.tx(ctx, fmt.Sprintf("noting the form of item %d", item), func(tx *transaction) error {
-		const which = ` WHERE item = ? AND rule = ? AND shelf = ? AND state = 'waiting' AND form <> ?`
-		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, state, ? FROM copies`+which, ms(now), story, item, rule, on,
-			form); err != nil {
+// Alike are the copies of an item by a rule on a shelf that go in one form: those at destinations
+// where the plan asks for that form.
+type Alike struct {
+	Item         int64
+	Rule         string
+	Shelf        plan.Shelf
+	Destinations []string
+}
+
+// which finds those that wait.
+func (a Alike) which() (where string, args []any, err error) {
+	to, err := json.Marshal(a.Destinations)
+	if err != nil {
+		return "", nil, fmt.Errorf("writing the destinations of item %d: %w", a.Item, err)
+	}
+	return ` WHERE item = ? AND rule = ? AND shelf = ? AND state = 'waiting' AND destination IN (SELECT value FROM json_each(?))`,
+		[]any{a.Item, a.Rule, a.Shelf, string(to)}, nil
+}
+
+// SetForm notes in which form copies that wait go, how many bytes each is, and a line in their stories.
+func (r *Forms) SetForm(ctx context.Context, of Alike, form string, reduced bool, bytes int64, story string,
+	now time.Time) error {
+	return r.tx(ctx, fmt.Sprintf("noting the form of item %d", of.Item), func(tx *transaction) error {
+		where, args, err := of.which()
+		if err != nil {
 			return err
 		}
-		_, err := tx.Exec(`UPDATE copies SET form = ?, reduced = ?, bytes = ?`+which, form, reduced, bytes, item, rule, on,
-			form)
+		where, args = where+` AND form <> ?`, append(args, form)
+		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, state, ? FROM copies`+where,
+			append([]any{ms(now), story}, args...)...); err != nil {
+			return err
+		}
+		_, err = tx.Exec(`UPDATE copies SET form = ?, reduced = ?, bytes = ?`+where,
+			append([]any{form, reduced, bytes}, args...)...)
 		return err
 	})
 }
 
-// Refuse takes the waiting copies of an item by a rule on a shelf to where they rest:
-// nothing can be made of it that may go there.
-func (r *Forms) Refuse(ctx context.Context, item int64, rule string, on plan.Shelf, to queue.State, says, todo string,
-	now time.Time) error {
-	return r.tx(ctx, fmt.Sprintf("noting that item %d has no form", item), func(tx *transaction) error {
-		const which = `item = ? AND rule = ? AND shelf = ? AND state = 'waiting'`
+// Refuse takes copies that wait to where they rest: nothing can be made of their item that may go there.
+func (r *Forms) Refuse(ctx context.Context, of Alike, to queue.State, says, todo string, now time.Time) error {
+	return r.tx(ctx, fmt.Sprintf("noting that item %d has no form", of.Item), func(tx *transaction) error {
+		where, args, err := of.which()
+		if err != nil {
+			return err
+		}
 		var ids []int64
-		if err := tx.Select(&ids, `SELECT id FROM copies WHERE `+which, item, rule, on); err != nil {
+		if err := tx.Select(&ids, `SELECT id FROM copies`+where, args...); err != nil {
 			return err
 		}
 		for _, id := range ids {

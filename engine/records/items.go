@@ -341,7 +341,7 @@ func (r *Catalogue) Apply(ctx context.Context, p *plan.Plan, device string, now 
 }
 
 // appliedFact is the name of the fact that tells what plan the copies are in line with.
-const appliedFact = "applied"
+const appliedFact = "applied by place"
 
 // asked is what a plan asks of a source's items.
 type asked struct {
@@ -352,15 +352,19 @@ type asked struct {
 }
 
 type askedRule struct {
-	Name   string
-	Take   []media.Kind
-	Larger plan.Size
-	Longer plan.Minutes
-	To     []string
-	// Shelves are what lies at each of them, the copy itself first.
-	Shelves    []plan.Stocked
+	Name       string
+	Take       []media.Kind
+	Larger     plan.Size
+	Longer     plan.Minutes
+	To         []askedPlace
 	Companions []media.Companion
 	Withheld   []media.Kind // of which not everything is told: companions may stay
+}
+
+// askedPlace is what a rule asks of a destination: its shelves, the copy itself first.
+type askedPlace struct {
+	Destination string
+	Shelves     []plan.Stocked
 }
 
 func asks(p *plan.Plan, device string) []asked {
@@ -369,8 +373,11 @@ func asks(p *plan.Plan, device string) []asked {
 		one := asked{Folder: s.Folder, Scope: s.Scope, Zone: p.Zone(device).String()}
 		for _, name := range s.Rules {
 			r := p.Rules[name]
-			one.Rules = append(one.Rules, askedRule{name, r.Take, r.LargerThan, r.LongerThan, r.To, stocked(p, name),
-				r.Companions, p.Withholds(name)})
+			is := askedRule{name, r.Take, r.LargerThan, r.LongerThan, nil, r.Companions, p.Withholds(name)}
+			for _, to := range r.To {
+				is.To = append(is.To, askedPlace{to, stocked(p, name, to)})
+			}
+			one.Rules = append(one.Rules, is)
 		}
 		list = append(list, one)
 	}
@@ -468,9 +475,9 @@ func mayBelong(first, later string) bool {
 	return strings.HasPrefix(later, at)
 }
 
-// stocked are all the shelves of a rule, the copy itself first.
-func stocked(p *plan.Plan, rule string) []plan.Stocked {
-	return append([]plan.Stocked{{Shelf: plan.Main, Kinds: p.Rules[rule].Carried()}}, p.Shelves(rule)...)
+// stocked are all the shelves of a rule at a destination, the copy itself first.
+func stocked(p *plan.Plan, rule, destination string) []plan.Stocked {
+	return append([]plan.Stocked{{Shelf: plan.Main, Kinds: p.Rules[rule].Carried()}}, p.Shelves(rule, destination)...)
 }
 
 // want brings the copies of a source's items in line with what their rules ask: missing
@@ -495,7 +502,7 @@ func want(tx *transaction, now time.Time, s plan.Source, p *plan.Plan) error {
 				rule); err != nil {
 				return err
 			}
-			for _, on := range stocked(p, rule) {
+			for _, on := range stocked(p, rule, destination) {
 				kinds, err := json.Marshal(on.Kinds)
 				if err != nil {
 					return err
@@ -518,7 +525,7 @@ func want(tx *transaction, now time.Time, s plan.Source, p *plan.Plan) error {
 // that are not there, from an item id on. Ids only grow. It returns how many.
 func makeCopies(tx *transaction, now time.Time, source, rule string, p *plan.Plan, from int64) (made int64, err error) {
 	for _, destination := range p.Rules[rule].To {
-		for _, on := range stocked(p, rule) {
+		for _, on := range stocked(p, rule, destination) {
 			n, err := stock(tx, now, source, rule, destination, on, from, 0)
 			if err != nil {
 				return made, err
@@ -574,8 +581,8 @@ var resting = []queue.State{queue.Waiting, queue.Stuck, queue.Proving}
 // unasked finds the copies that the applied plan does not ask for; before one was
 // applied there are none.
 const unasked = `SELECT c.id FROM copies c JOIN items i ON i.id = c.item
-	LEFT JOIN (SELECT DISTINCT s.value ->> 'Folder' source, u.value ->> 'Name' rule, t.value destination, h.value ->> 'Shelf' shelf, k.value kind
-		FROM facts f, json_each(f.value) s, json_each(s.value, '$.Rules') u, json_each(u.value, '$.To') t, json_each(u.value, '$.Shelves') h, json_each(h.value, '$.Kinds') k
+	LEFT JOIN (SELECT DISTINCT s.value ->> 'Folder' source, u.value ->> 'Name' rule, t.value ->> 'Destination' destination, h.value ->> 'Shelf' shelf, k.value kind
+		FROM facts f, json_each(f.value) s, json_each(s.value, '$.Rules') u, json_each(u.value, '$.To') t, json_each(t.value, '$.Shelves') h, json_each(h.value, '$.Kinds') k
 		WHERE f.name = '` + appliedFact + `') w ON w.source = i.source AND w.destination = c.destination AND w.rule = i.rule AND w.shelf = c.shelf AND w.kind = c.kind
 	WHERE w.source IS NULL AND EXISTS (SELECT 1 FROM facts WHERE name = '` + appliedFact + `') AND `
 

@@ -192,7 +192,7 @@ func settleParts(tx *transaction, now time.Time, source string, changes []belong
 				destination); err != nil {
 				return err
 			}
-			for _, on := range stocked(p, c.Rule) {
+			for _, on := range stocked(p, c.Rule, destination) {
 				if _, err := stock(tx, now, source, c.Rule, destination, on, 0, c.ID); err != nil {
 					return err
 				}

@@ -14,10 +14,12 @@ import (
 // with many copies on their way, a commit and its flush to disk cost more than all
 // that is in it. While steps are shared, a commit waits a moment for more.
 
-// mostShared is how many steps share a commit at most, and shareTime how long it waits for them.
+// mostShared is how many steps share a commit at most. Where manyShare or more shared the last one, a
+// commit waits shareTime for more.
 const (
 	mostShared = 32
 	shareTime  = 4 * time.Millisecond
+	manyShare  = 4
 )
 
 // sharer gathers what is to be committed together. The zero value is ready.
@@ -58,7 +60,7 @@ func (r *file) shared(ctx context.Context, doing string, durable bool, do func(*
 	}
 	// It is this one's turn: its own part is the first of the queue.
 	s.mu.Lock()
-	if s.last > 1 && len(s.queue) < mostShared {
+	if s.last >= manyShare && len(s.queue) < mostShared {
 		s.mu.Unlock()
 		time.Sleep(shareTime)
 		s.mu.Lock()

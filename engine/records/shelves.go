@@ -97,10 +97,7 @@ func (r *Catalogue) SetMarks(ctx context.Context, it Item, m media.Marks, p *pla
 		if err := tx.Get(&rule, `SELECT rule FROM items WHERE id = ?`, it.ID); err != nil {
 			return err
 		}
-		for _, on := range p.Shelves(rule) {
-			if !on.Shelf.IsPick() {
-				continue
-			}
+		for _, on := range p.Picks(rule) {
 			const these = `item = ? AND shelf = ? AND `
 			if !on.When.Fits(media.Marks{Caption: m.Caption, Rating: m.Rating, Keywords: lower}) {
 				if err := moveAll(tx, now, queue.Skipped, notMarked, these+`state IN ('waiting', 'stuck')`, it.ID,

@@ -129,8 +129,10 @@ type newcomer struct {
 	problem bool
 }
 
-// small tells whether a small copy of a new item is asked for.
-func (n newcomer) small(p *plan.Plan) bool { return p.Wanted(n.rule, n.kind, plan.Small) }
+// small tells whether a small copy of a new item is asked for at a destination.
+func (n newcomer) small(p *plan.Plan, destination string) bool {
+	return p.Wanted(n.rule, n.kind, destination, plan.Small)
+}
 
 // stand is the standing of a new item, 0 when no rule asks a copy of it.
 func (n *newcomers) stand(tx *transaction, it Item) (int64, error) {
@@ -149,10 +151,9 @@ func (n *newcomers) stand(tx *transaction, it Item) (int64, error) {
 			state = queue.Skipped
 		}
 		var copies [][]string
-		small := key.small(n.plan)
 		for _, to := range slices.Compact(slices.Sorted(slices.Values(asks.To))) {
 			copies = append(copies, []string{to, it.Rule, string(state)})
-			if small {
+			if key.small(n.plan, to) {
 				copies = append(copies, []string{to, it.Rule, string(state), string(plan.Small)})
 			}
 		}

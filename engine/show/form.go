@@ -1,6 +1,7 @@
 package show
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io"
@@ -68,16 +69,16 @@ func (s *Show) WithPicture(ctx context.Context, it records.Item, do func(renditi
 	return do(rendition.Source{F: io.NewSectionReader(f, 0, it.Size), Size: it.Size, ContentType: it.ContentType})
 }
 
-// SampleForm makes a form of a few items of a kind that a rule takes, chosen at random, and
-// tells what came of them, and how many there are.
+// SampleForm makes a form of a few items of a kind that a rule takes, chosen at random, most of them at
+// most (0: as many as tell it well), and tells what came of them, and how many there are.
 func (s *Show) SampleForm(ctx context.Context, rule string, kind media.Kind,
-	r plan.Rendition) (wire.FormSample, error) {
+	r plan.Rendition, most int) (wire.FormSample, error) {
 	n, bytes, err := s.Records.Catalogue.OfRule(ctx, rule, kind)
 	if err != nil {
 		return wire.FormSample{}, err
 	}
 	sample := wire.FormSample{Amount: wire.Amount{N: n, Bytes: bytes}, Samples: []forecast.Sample{}}
-	items, err := s.Records.Catalogue.SomeItems(ctx, rule, kind, sampleSize)
+	items, err := s.Records.Catalogue.SomeItems(ctx, rule, kind, cmp.Or(max(0, min(most, sampleSize)), sampleSize))
 	if err != nil {
 		return sample, err
 	}

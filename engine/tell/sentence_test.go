@@ -59,8 +59,9 @@ func drawYard(t *testing.T, rt *rapid.T) (r *records.Records, teller Teller, cop
 		if !ok {
 			continue
 		}
-		if form, reduced := p.Form(c.Rule, c.Kind, c.Shelf); reduced && rapid.Bool().Draw(rt, "prepared") {
-			require.NoError(rt, r.Forms.SetForm(ctx, c.Item, c.Rule, c.Shelf, form.String(), true, c.Bytes/2+1, "", now))
+		if form, reduced := p.Form(c.Rule, c.Kind, c.Destination, c.Shelf); reduced && rapid.Bool().Draw(rt, "prepared") {
+			of := records.Alike{Item: c.Item, Rule: c.Rule, Shelf: c.Shelf, Destinations: []string{c.Destination}}
+			require.NoError(rt, r.Forms.SetForm(ctx, of, form.String(), true, c.Bytes/2+1, "", now))
 		}
 		steps := rapid.SampledFrom([][]queue.State{nil, nil, {queue.Sending, queue.Waiting}, {queue.Sending, queue.Proving},
 			{queue.Sending, queue.Proving, queue.Safe}, {queue.Sending, queue.Stuck}}).Draw(rt, "steps")
@@ -159,7 +160,7 @@ func goesNext(t *testing.T, r *records.Records, s gate.Situation, c records.Copy
 		fits = min(fits, left)
 	}
 	form := ""
-	if r, reduced := s.Plan.Form(c.Rule, c.Kind, c.Shelf); reduced {
+	if r, reduced := s.Plan.Form(c.Rule, c.Kind, c.Destination, c.Shelf); reduced {
 		form = r.String()
 	}
 	all, err := r.Queue.Pick(t.Context(), c.Class, queue.Waiting, form, plan.NewestFirst, fits, s.Time)

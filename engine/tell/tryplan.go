@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"yardtide/core/gate"
+	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/engine/records"
@@ -20,13 +21,23 @@ import (
 // place, today and then.
 type Tried struct {
 	planwire.TriedDevice
-	Today, Then map[string]wire.Amount // by destination
+	Today, Then map[string]wire.Amount // by destination, as shot
+	// Reduced is what of Then goes in another form, as shot.
+	Reduced map[Reduced]wire.Amount
+}
+
+// Reduced are items that go to a destination in a form that is not as shot.
+type Reduced struct {
+	Destination, Rule string
+	Kind              media.Kind
+	Form              plan.Rendition
 }
 
 // TryPlan tells what a plan would do.
 func (teller Teller) TryPlan(ctx context.Context, p *plan.Plan) (Tried, error) {
 	t := Tried{TriedDevice: planwire.TriedDevice{Device: teller.Of, New: []planwire.TriedKind{},
-		Left: []planwire.TriedKind{}, Unknown: []string{}}, Today: map[string]wire.Amount{}, Then: map[string]wire.Amount{}}
+		Left: []planwire.TriedKind{}, Unknown: []string{}}, Today: map[string]wire.Amount{}, Then: map[string]wire.Amount{},
+		Reduced: map[Reduced]wire.Amount{}}
 	now, err := teller.view(ctx)
 	if err != nil {
 		return t, err
@@ -99,9 +110,17 @@ func (t *Tried) add(now, then view, g records.Group, st records.Standing, today,
 	case g.Before != "" && g.After == "":
 		t.Left = addKind(t.Left, planwire.TriedKind{Kind: g.Kind, Why: g.Why, Amount: amount, Paths: g.Paths})
 	}
-	safeToday := t.coming(now, g, g.Before, st, today, t.Today, func(string) bool { return true })
-	safeThen := t.coming(then, g, g.After, st, later, t.Then, func(destination string) bool {
-		return now.Plan.Destinations[destination].Where() == then.Plan.Destinations[destination].Where()
+	safeToday := coming(now, g, g.Before, st, today, func(string) bool { return true }, func(to string) {
+		t.Today[to] = t.Today[to].Plus(g.N, g.Bytes)
+	})
+	safeThen := coming(then, g, g.After, st, later, func(to string) bool {
+		return now.Plan.Destinations[to].Where() == then.Plan.Destinations[to].Where()
+	}, func(to string) {
+		t.Then[to] = t.Then[to].Plus(g.N, g.Bytes)
+		if form, made := then.Plan.Form(g.After, g.Kind, to, plan.Main); made {
+			of := Reduced{to, g.After, g.Kind, form}
+			t.Reduced[of] = t.Reduced[of].Plus(g.N, g.Bytes)
+		}
 	})
 	if safeToday && !safeThen && g.After != "" {
 		t.Uncounted = t.Uncounted.Plus(g.N, g.Bytes)
@@ -119,10 +138,10 @@ func addKind(list []planwire.TriedKind, one planwire.TriedKind) []planwire.Tried
 	return append(list, one)
 }
 
-// coming counts the copies of a group that a rule asks for and that are not safe, and
-// how they go; safe tells whether none is.
-func (t *Tried) coming(v view, g records.Group, rule string, st records.Standing, by ways, at map[string]wire.Amount,
-	same func(destination string) bool) (safe bool) {
+// coming tells of the copies of a group that a rule asks for and that are not safe, by their destinations,
+// and counts how they go; safe tells whether none is.
+func coming(v view, g records.Group, rule string, st records.Standing, by ways, same func(destination string) bool,
+	comes func(destination string)) (safe bool) {
 	if rule == "" {
 		return false
 	}
@@ -143,7 +162,7 @@ func (t *Tried) coming(v view, g records.Group, rule string, st records.Standing
 			}
 		}
 		safe = false
-		at[to] = at[to].Plus(g.N, g.Bytes)
+		comes(to)
 		class := queue.Class{Rule: rule, Kind: g.Kind, Destination: to}
 		verdict := v.decide(class)
 		if holds, _ := v.Waits(class, verdict); len(holds) > 0 {

@@ -122,7 +122,8 @@ func TestNothingIsRemovedButASmallCopyOfWhatIsSafe(t *testing.T) {
 		require.NoError(rt, r.Catalogue.Admit(ctx,
 			[]records.Item{{Source: "DCIM", Dir: ".", Name: "a.jpg", Size: 9, Kind: media.Photo, Rule: "all",
 				ContentType: "image/jpeg", TakenMS: 1}}, p, time.Now()))
-		require.NoError(rt, r.Forms.SetForm(ctx, 1, "all", plan.Small, "quick", true, int64(len("a small one")), "",
+		require.NoError(rt, r.Forms.SetForm(ctx, records.Alike{Item: 1, Rule: "all", Shelf: plan.Small,
+			Destinations: p.Rules["all"].To}, "quick", true, int64(len("a small one")), "",
 			time.Now()))
 		const small, whole = "small/a.jpg", "2026/a.jpg"
 		for _, c := range []struct {

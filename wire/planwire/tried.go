@@ -45,7 +45,9 @@ type TriedWay struct {
 type TriedPlace struct {
 	Name  string      `json:"name"`
 	Today wire.Amount `json:"today"`
-	Then  wire.Amount `json:"then"`
+	Then  wire.Amount `json:"then" doc:"As shot"`
+	Low   int64       `json:"low" doc:"Bytes that it comes to there at least, as some go smaller"`
+	High  int64       `json:"high" doc:"Bytes that it comes to there at most"`
 	Room  int64       `json:"room" doc:"Bytes that may still be filled, -1 when nobody knows"`
 	Fits  bool        `json:"fits"`
 	Says  string      `json:"says"`

@@ -1,6 +1,4 @@
-import { Checks } from "../parts/Field";
 import { plural } from "../words";
-import { useYard } from "../yard";
 import { Beside } from "./Beside";
 import type { Draft } from "./draft";
 import { Fields } from "./Fields";
@@ -8,6 +6,7 @@ import { parts as partsOf, useKeysOf, words } from "./keys";
 import { KeyField, RenditionField } from "./KeyField";
 import { Lanes } from "./Lanes";
 import type { Parts } from "./parts";
+import { Places } from "./Places";
 import { usePlan } from "./queries";
 import { carrying } from "./taking";
 
@@ -18,7 +17,6 @@ const placed = ["take", "to", "send", "companions", "previews", "also", "bursts"
 export function RuleForm({ draft, parts, rule }: { draft: Draft; parts: Parts; rule?: string }) {
   const keys = useKeysOf("rules");
   const gates = useKeysOf("rules", "gates");
-  const destinations = useYard().data?.destinations.map((d) => d.name) ?? [];
   const key = (name: string) => keys.find((k) => k.name === name);
   const take = words(draft.whole, "take");
   const takeKey = key("take");
@@ -38,13 +36,7 @@ export function RuleForm({ draft, parts, rule }: { draft: Draft; parts: Parts; r
           }}
         />
       )}
-      <Checks
-        title="Goes to"
-        of={destinations}
-        on={words(draft.whole, "to")}
-        label={(d) => d}
-        change={(to) => draft.set(to, "to")}
-      />
+      <Places draft={draft} />
       <Forms take={take} draft={draft} />
       {companions && (
         <KeyField
