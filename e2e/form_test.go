@@ -174,7 +174,8 @@ func TestEachPlaceHasAFormOfItsOwn(t *testing.T) {
 	s.ok("plan", "apply", file)
 	shots(t, dir+"/galley-phone/DCIM", "a", 4)
 	d := joins(t, s, dir, "galley-phone", "")
-	assert.Contains(t, s.ok("rule", "set", "everyday", "-to", "shed, attic as family", "-try"), "What follows everyday also goes to attic as family.")
+	assert.Contains(t, s.ok("rule", "set", "everyday", "-to", "shed, attic as family", "-try"),
+		"What follows everyday also goes to attic as family.")
 	for wrong, says := range map[string]string{"shed, attic as tiny": `there is no rendition "tiny"`,
 		"shed as family, shed": "stands here twice", "shed, loft as family": `there is no destination "loft"`} {
 		_, errOut, code := s.run("rule", "set", "everyday", "-to", wrong)

@@ -45,7 +45,7 @@ func TestParseReadsEveryKey(t *testing.T) {
 	assert.Equal(t, media.Kinds, p.Rules["slow"].Take)
 	assert.Equal(t, plan.Rule{
 		Take: []media.Kind{media.Photo, media.Video},
-		To:   []string{"north-locker", "loft-disk"},
+		To:   []string{"north-locker", "loft-disk"}, As: map[string]string{"loft-disk": plan.AsShot},
 		Lanes: []plan.Lane{{Over: plan.WiFi}, {Over: plan.Cellular, Take: []media.Kind{media.Photo},
 			Allowance: plan.Allowance{Bytes: 45_000_000, Per: plan.Day}, Gates: plan.Gates{Power: plan.Power{AtLeast: 60}}}},
 		Gates: plan.Gates{Power: plan.Power{Charging: true, AtLeast: 40}, Hours: plan.Hours{{Start: 360, End: 1380}}},

@@ -68,6 +68,17 @@ func places(r plan.Rule) []string {
 	return said
 }
 
+// formAt tells in which form what follows a rule goes to a place.
+func formAt(r plan.Rule, place string) string {
+	switch {
+	case r.As[place] != "":
+		return asForm(r.As[place])
+	case len(r.Send) > 0:
+		return "in the forms that the rule sends"
+	}
+	return plan.AsShot
+}
+
 // asForm tells in which form something goes.
 func asForm(form string) string {
 	if form == plan.AsShot {
@@ -516,9 +527,9 @@ func rule(name string, was, is plan.Rule) (says []string) {
 			And(no)))
 	}
 	for _, place := range is.To {
-		if had := slices.Contains(was.To, place); had && was.As[place] != is.As[place] {
+		if before, now := formAt(was, place), formAt(is, place); slices.Contains(was.To, place) && before != now {
 			says = append(says, fmt.Sprintf("What follows %s goes to %s %s from now on; what is stored there stays.", name, place,
-				asForm(cmp.Or(is.As[place], plan.AsShot))))
+				now))
 		}
 	}
 	was.Take, was.To, was.As = is.Take, is.To, is.As

@@ -151,6 +151,21 @@ func TestWhatIsHardlyMeantIsTold(t *testing.T) {
 	assert.Equal(t, []string{"Photos of everyday go as shot to no place: as they were shot they are on the device " +
 		"alone."}, words.Doubts(parsed(t, reduced)))
 	assert.Contains(t, words.Rule(parsed(t, reduced).Rules["everyday"]), "; photos as small.")
+	places := "to: [locker, shed]"
+	require.Contains(t, first, places)
+	for to, says := range map[string]string{
+		"to: [locker as small, shed]": "What follows everyday goes to locker as small from now on; what is stored there stays.",
+		"to: [locker as shot, shed]":  "What follows everyday goes to locker as shot from now on; what is stored there stays.",
+	} {
+		assert.Equal(t, []string{says},
+			words.Changes(parsed(t, reduced), parsed(t, strings.Replace(reduced, places, to, 1))), to)
+	}
+	noSend := strings.Replace(reduced, "    send: {photo: small}\n", "", 1)
+	shot := parsed(t, strings.Replace(noSend, places, "to: [locker as shot, shed as small]", 1))
+	assert.Equal(t, []string{"What follows everyday goes to shed as small from now on; what is stored there stays."},
+		words.Changes(parsed(t, noSend), shot), "it went to locker as shot before")
+	assert.Contains(t, words.Rule(shot.Rules["everyday"]), "go to locker as shot and shed as small,")
+	assert.Empty(t, words.Doubts(shot), "one place has it as shot")
 	other := strings.Replace(reduced, "800", "900", 1)
 	assert.Equal(t, []string{"small is at most 900 px, quality 82, and was at most 800 px, quality 82; what was sent " +
 		"stays as it is."}, words.Changes(parsed(t, reduced), parsed(t, other)))

@@ -35,7 +35,7 @@ const (
 	mostEnds   = 1000     // claims given back at once
 	mostRooms  = 64       // destinations in a question of room
 	mostLists  = 1 << 14  // entries of a list or a map
-	mostClaims = 64       // rights that a device has at once
+	mostClaims = 512      // rights that a device has at once: a name and a turn of each small file on its way
 	mostFound  = 64       // files in an answer
 	mostAnswer = 16 << 20 // bytes
 )

@@ -436,7 +436,7 @@ func TestAGuestsWordOfOthersIsLookedAt(t *testing.T) {
 	require.Len(t, own, 1)
 	assert.Equal(t, string(queue.Proving), own[0].State)
 	assert.Contains(t, own[0].Says, "It is doubted until its device is heard of.")
-	for i := range 64 {
+	for i := range 512 {
 		assert.Equal(t, http.StatusOK, ask("name", link.Asked{Destination: "locker", Path: fmt.Sprint("2026/", i),
 			Claim: fmt.Sprint("c", i)}))
 	}

@@ -25,14 +25,16 @@ export function Places({ draft }: { draft: Draft }) {
           const goes = to.find((t) => t.name === name);
           const asked = renditions.length > 0 || goes?.form;
           return (
-            <li key={name} className="grid items-center gap-x-3 gap-y-1 sm:grid-cols-[12rem_1fr]">
-              <Check
-                label={name}
-                on={goes !== undefined}
-                change={(on) =>
-                  on ? set(name) : draft.set(to.filter((t) => t.name !== name).map(join), "to")
-                }
-              />
+            <li key={name} className="grid items-end gap-x-3 gap-y-1 sm:grid-cols-[12rem_1fr]">
+              <div className="sm:pb-1.5">
+                <Check
+                  label={name}
+                  on={goes !== undefined}
+                  change={(on) =>
+                    on ? set(name) : draft.set(to.filter((t) => t.name !== name).map(join), "to")
+                  }
+                />
+              </div>
               {goes && asked && (
                 <Choose
                   label={`Form at ${name}`}
