@@ -78,7 +78,7 @@ func printStatus(p page, y wire.Yard) {
 			}
 			p.line(4, "beside the copies: %s", strings.Join(says, " "))
 		}
-		for _, says := range append([]string{d.Problem, d.Awake.Says}, doubled(d)...) {
+		for _, says := range append([]string{d.Problem, d.Awake.Says, strayed(d)}, doubled(d)...) {
 			if says != "" {
 				p.line(4, "%s", plain(says))
 			}
@@ -91,6 +91,14 @@ func printStatus(p page, y wire.Yard) {
 		p.line(2, "%s: holds %s, %s; %s. %s", p.paint(strong, d.Name), words.Things(d.Held.N, kindsAt(d)...),
 			bytes(d.Held.Bytes), room(d), p.paint(quiet, fmt.Sprintf("%s, %s", d.Kind, d.Where)))
 	}
+}
+
+// strayed tells of media that no source takes up, and how to see them.
+func strayed(d wire.Device) string {
+	if d.Strays == nil || d.Strays.Says == "" {
+		return ""
+	}
+	return d.Strays.Says + " See them: yardtide strays -device " + d.Name
 }
 
 // doubled tells what lies at places twice.

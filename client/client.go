@@ -145,6 +145,11 @@ func (c Client) Prove(ctx context.Context, o wire.ProveOrder) (wire.Job, error) 
 	return ask[wire.Job](ctx, c, http.MethodPost, "/prove", o)
 }
 
+// Strays looks for pictures and clips of a device that no source takes up.
+func (c Client) Strays(ctx context.Context, device string) (wire.Strays, error) {
+	return ask[wire.Strays](ctx, c, http.MethodGet, "/devices/"+url.PathEscape(device)+"/strays", nil)
+}
+
 // Usual lists the folders in which people mostly keep their things on a device.
 func (c Client) Usual(ctx context.Context, device string) ([]wire.UsualFolder, error) {
 	return ask[[]wire.UsualFolder](ctx, c, http.MethodGet, "/devices/"+url.PathEscape(device)+"/folders", nil)

@@ -278,6 +278,7 @@ func (d *Demo) make(ctx context.Context, dir string, o DemoOptions) error {
 	d.gallery(m, half)
 	d.restored(m, o.Items-half)
 	d.untidy(m)
+	d.strays(m)
 	if err := g.Wait(); err != nil {
 		return err
 	}
@@ -390,6 +391,23 @@ func (d *Demo) restored(m making, n int) {
 			m.write(filepath.Join(folder, fmt.Sprintf("%s-%02d.jpg", job, i)), taken,
 				func() ([]byte, error) { return JPEG(seed, 1200, taken) })
 		}
+	}
+}
+
+// strays makes pictures that no folder of the plan takes up: what a program put elsewhere, what somebody sent, a
+// cache, and drawings that are nobody's pictures.
+func (d *Demo) strays(m making) {
+	at := time.Date(2026, 9, 2, 19, 30, 0, 0, cameraZone)
+	for i, file := range []string{"Downloads/From Ines/launch-1.jpg", "Downloads/From Ines/launch-2.jpg",
+		"Downloads/From Ines/launch-3.jpg", "Scanner/2026-09-02.jpg", "Rigging plans/blocks.jpg", ".cache/small.jpg"} {
+		taken := at.Add(-time.Duration(i) * time.Hour)
+		m.write(filepath.Join(d.Computer.Root, filepath.FromSlash(file)), taken,
+			func() ([]byte, error) { return JPEG(930+i, 900, taken) })
+	}
+	for i := range 4 {
+		taken := at.Add(time.Duration(i) * time.Minute)
+		m.write(filepath.Join(d.Phone.Root, "Bluetooth", fmt.Sprintf("received-%d.jpg", i)), taken,
+			func() ([]byte, error) { return JPEG(940+i, 700, taken) })
 	}
 }
 

@@ -103,6 +103,7 @@ type Device struct {
 	Partly     Amount                 `json:"partly" doc:"Items that are not safe, and lie proven at one place at least"`
 	InSmall    Amount                 `json:"inSmall" doc:"Items that are not safe, and of which a small copy is, at one place at least"`
 	Beside     []Beside               `json:"beside" doc:"What is put beside the copies: previews, picks and the like"`
+	Strays     *StraySum              `json:"strays,omitempty" doc:"Media that no source takes up, as the device saw last; left out before it looked"`
 	Doubles    []Doubled              `json:"doubles" doc:"Places where copies lie beside the same content of another device's"`
 	Going      Amount                 `json:"going" doc:"Items of which a copy waits that no gate holds"`
 	Holds      []HoldGroup            `json:"holds" doc:"Why items wait, the largest group first; an item may wait for several reasons"`

@@ -243,6 +243,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{device}/strays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Look for pictures and clips of a device that no source takes up; 503 while it does not answer */
+        get: operations["strays"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -1259,6 +1276,8 @@ export interface components {
             };
             /** @description How often its program was stopped from outside in the last seven days */
             stops: components["schemas"]["Stops"];
+            /** @description Media that no source takes up, as the device saw last; left out before it looked */
+            strays?: components["schemas"]["StraySum"];
         };
         DeviceDay: {
             device: string;
@@ -2333,6 +2352,79 @@ export interface components {
             item: components["schemas"]["Item"];
             story: components["schemas"]["Event"][];
         };
+        StrayFolder: {
+            /** @description Only what lies in the folder itself: a source lies below */
+            alone: boolean;
+            /** Format: int64 */
+            bytes: number;
+            /** @description As a source would name it */
+            folder: string;
+            kinds: components["schemas"]["StrayKind"][];
+            /** Format: int64 */
+            n: number;
+            /**
+             * Format: date-time
+             * @description When the newest of them was changed last
+             */
+            newest: string;
+            path: string;
+        };
+        StrayKind: {
+            /** Format: int64 */
+            bytes: number;
+            kind: string;
+            /** Format: int64 */
+            n: number;
+        };
+        StraySum: {
+            /**
+             * Format: date-time
+             * @description When the device looked
+             */
+            at: string;
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Of 100 pictures and clips that were seen, how many lie in sources
+             */
+            coverage: number;
+            /** Format: int64 */
+            folders: number;
+            /** Format: int64 */
+            n: number;
+            /** @description A sentence; empty where there are none */
+            says: string;
+            /**
+             * Format: int64
+             * @description How many folders were not looked into
+             */
+            unseen: number;
+        };
+        Strays: {
+            /**
+             * Format: int64
+             * @description Of 100 pictures and clips that were seen, how many lie in sources; 100 only when all do
+             */
+            coverage: number;
+            device: string;
+            /** @description Where the strays lie, the newest first; 200 at most */
+            folders: components["schemas"]["StrayFolder"][];
+            /** @description In sources */
+            inside: components["schemas"]["Amount"];
+            /**
+             * Format: int64
+             * @description How many folders more were not looked into
+             */
+            left: number;
+            /** @description In no source, as the plan lets their folders be */
+            letBe: components["schemas"]["Amount"];
+            /** @description In no source: the strays */
+            outside: components["schemas"]["Amount"];
+            says: string;
+            /** @description What was not looked into; 200 at most */
+            unseen: components["schemas"]["Unseen"][];
+        };
         Trial: {
             /** @description What the keeper must decide first */
             asks?: components["schemas"]["TrialQuestion"];
@@ -2419,6 +2511,11 @@ export interface components {
             goes: boolean;
             /** Format: int64 */
             n: number;
+            says: string;
+        };
+        Unseen: {
+            path: string;
+            /** @description Why */
             says: string;
         };
         UsualFolder: {
@@ -3697,6 +3794,91 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Revoked"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    strays: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Strays"];
                 };
             };
             /** @description Bad Request */

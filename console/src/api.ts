@@ -46,6 +46,8 @@ export type FormCompared = Schemas["FormCompared"];
 export type FormSize = Schemas["FormSize"];
 export type PlanRendition = Schemas["PlanRendition"];
 export type Phone = Schemas["Phone"];
+export type Strays = Schemas["Strays"];
+export type StrayFolder = Schemas["StrayFolder"];
 
 // The type tells the service that no form of another site asks: it is sent with
 // every call, also with one that has no body.

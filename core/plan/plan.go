@@ -163,6 +163,8 @@ type Device struct {
 	AwakeWhen Gates    `json:"awake-when,omitzero"`
 	Limit     Limits   `json:"limit,omitempty"`
 	Sources   []Source `json:"sources"`
+	// LetBe are folders whose pictures and clips are not taken up, on purpose.
+	LetBe []string `json:"let-be,omitempty"`
 	// Rules is what this device says of rules itself.
 	Rules map[string]Override `json:"rules,omitempty"`
 }

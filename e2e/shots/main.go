@@ -212,14 +212,14 @@ func terminal(dir string) (err error) {
 		return err
 	}
 	for name, command := range map[string]string{
-		"status":     "yardtide status",
-		"queue-list": "yardtide queue -n 24",
-		"why":        "yardtide why keel.jpg; yardtide why MOV_0357.mp4",
+		"status": "yardtide status",
+		"why":    "yardtide why keel.jpg; yardtide why MOV_0357.mp4",
 		"try": "yardtide rendition list; yardtide try chart-table/Restoration/Curlew/hull-00.jpg -as family " +
 			"-rule bench; yardtide rule list",
 		"plan-history": "sed s:6.MB.per.day:200\\ MB\\ per\\ month: data/plans/000001.yaml > changed.yaml; yardtide " +
 			"plan apply changed.yaml; yardtide plan history; yardtide plan diff 2",
 		"plan-try": "yardtide plan try try.yaml",
+		"strays":   "yardtide strays",
 		"look":     "yardtide look Restoration -device chart-table",
 		"device-show": "yardtide device list; yardtide device show deck-phone; yardtide device network; yardtide " +
 			"device add loft-phone | tail -5",

@@ -24,6 +24,7 @@ import (
 	"log/slog"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
@@ -108,6 +109,7 @@ type Device struct {
 	waking  waking
 	sources sources
 	smaller preparers
+	strays  strays
 	mending mending
 	upkeep  *upkeep.Upkeep
 	pace    *rate.Limiter // of all sends
@@ -152,6 +154,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 	d.waking = waking{device: o.Name, system: o.Awake, wait: o.Wait, log: o.Log}
 	d.sources.d, d.mending.d = d, d
 	d.smaller = newPreparers(d)
+	d.strays.d = d
 	d.Told, d.Orders = Told{tell.Teller{Of: o.Name, From: o.Records, Beside: d.Known}, d}, Orders{d}
 	var err error
 	if d.pause, _, err = pauseFact.Read(ctx, &o.Records.Facts); err != nil {
@@ -198,7 +201,11 @@ func (d *Device) furnish(o Options, owner string, forms *rendition.Cache) {
 		Outlook: d.outlook, Sending: d.sendsTo, Beside: &d.beside,
 		Changed: d.changed, Tell: o.Changed, Wait: o.Wait, Log: o.Log,
 	})
-	d.Shows = show.New(show.Options{
+	own := []string{o.Renditions, o.Bursts}
+	if o.Faces != nil {
+		own = append(own, o.Faces.Dir)
+	}
+	d.Shows = show.New(show.Options{Own: slices.DeleteFunc(own, func(dir string) bool { return dir == "" }),
 		Device: o.Name, Root: o.Root, Records: o.Records, Faces: o.Faces, Folder: d.Folder, Plan: d.currentPlan,
 		Sending: d.isSending,
 		Places:  func(p *plan.Plan) func(os.FileInfo) bool { return d.sources.scanOptions(p).Place },

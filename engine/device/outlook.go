@@ -62,7 +62,7 @@ func (d *Device) Known() tell.Known {
 	for _, s := range k.Sends {
 		rate += s.Rate
 	}
-	k.Awake = d.waking.told(rate, now)
+	k.Awake, k.Strays = d.waking.told(rate, now), d.strays.now()
 	d.mu.Lock()
 	k.Modem, k.Problem = d.modem, d.mending.now()
 	d.mu.Unlock()

@@ -55,6 +55,8 @@ type Shower interface {
 	// for a few of a kind.
 	CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (wire.FormCompared, error)
 	SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition, most int) (wire.FormSample, error)
+	// Strays looks for pictures and clips that no source takes up.
+	Strays(ctx context.Context) (wire.Strays, error)
 	// FoundBursts shows the bursts among the photos that a rule takes.
 	FoundBursts(ctx context.Context, rule string) (wire.BurstsFound, error)
 }
@@ -153,5 +155,6 @@ var duties = map[string]duty{
 		return d.Shows.SampleForm(ctx, w.Rule, w.Kind, w.Form, w.Most)
 	}),
 	"bursts": of(func(ctx context.Context, d Here, w ofForm) (any, error) { return d.Shows.FoundBursts(ctx, w.Rule) }),
+	"strays": of(func(ctx context.Context, d Here, _ struct{}) (any, error) { return d.Shows.Strays(ctx) }),
 	"face":   of(func(ctx context.Context, d Here, w ofFile) (any, error) { return d.Shows.Face(ctx, w.Key) }),
 }

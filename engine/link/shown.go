@@ -68,6 +68,11 @@ func (s Shows) FoundBursts(ctx context.Context, rule string) (f wire.BurstsFound
 	return f, s.m.ask(ctx, "bursts", ofForm{Rule: rule}, &f)
 }
 
+// Strays looks for pictures and clips of the device that no source takes up.
+func (s Shows) Strays(ctx context.Context) (found wire.Strays, err error) {
+	return found, s.m.ask(ctx, "strays", struct{}{}, &found)
+}
+
 // SampleForm tells what a form comes to for a few of a kind.
 func (s Shows) SampleForm(ctx context.Context, rule string, kind media.Kind,
 	r plan.Rendition, most int) (sample wire.FormSample, err error) {

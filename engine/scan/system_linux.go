@@ -14,7 +14,15 @@ func system(info fs.FileInfo) (inode, ctime int64) {
 	return 0, 0
 }
 
-// device is the number of the file system that a file lies on.
+// Identity is a file's disk and number there, and how many names the file has; 0 names where the system
+// does not tell.
+func Identity(info fs.FileInfo) (id [2]uint64, names uint64) {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		return [2]uint64{uint64(st.Dev), st.Ino}, uint64(st.Nlink)
+	}
+	return id, 0
+}
+
 // Disk is the number of the disk that a file lies on, 0 where the system does not tell.
 func Disk(info fs.FileInfo) uint64 {
 	if st, ok := info.Sys().(*syscall.Stat_t); ok {

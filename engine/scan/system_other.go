@@ -8,6 +8,10 @@ import "io/fs"
 // length with its time put back is not told from the one before.
 func system(fs.FileInfo) (inode, ctime int64) { return 0, 0 }
 
+// Identity is a file's disk and number there, and how many names the file has; 0 names where the system
+// does not tell.
+func Identity(fs.FileInfo) (id [2]uint64, names uint64) { return id, 0 }
+
 // Disk is the number of the disk that a file lies on, 0 where the system does not tell.
 func Disk(fs.FileInfo) uint64 { return 0 }
 

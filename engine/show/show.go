@@ -16,6 +16,7 @@ type Options struct {
 	Root    string // the device's own folder
 	Records *records.Records
 	Faces   *face.Cache // nil shows no small pictures
+	Own     []string    // folders of Yard Tide's own
 	// Folder is where a source lies.
 	Folder func(source string) string
 	Plan   func() *plan.Plan

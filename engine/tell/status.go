@@ -38,6 +38,11 @@ func (t Teller) Status(ctx context.Context) (wire.Device, error) {
 	}
 	s.Pause.On = s.Pause.Active(now)
 	s.Awake = v.known.Awake
+	if is := v.known.Strays; is != nil {
+		sum := *is
+		sum.Says = words.StraysInShort(sum.N, int64(sum.Folders))
+		s.Strays = &sum
+	}
 	s.Person = v.Plan.Devices[t.Of].Person
 	if s.Stops, err = t.stops(ctx, now); err != nil {
 		return wire.Device{}, err

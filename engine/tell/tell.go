@@ -47,6 +47,7 @@ type Known struct {
 	Stands     map[string]Stand   `json:"stands"` // by destination
 	// copies that lie at a destination beside the same content of another device's
 	Doubles map[string]int64 `json:"doubles,omitempty"`
+	Strays  *wire.StraySum   `json:"strays,omitempty"` // nil before they were looked for
 }
 
 // Sound takes out what nobody here knows the meaning of: what a device told comes from

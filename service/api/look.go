@@ -25,6 +25,18 @@ func (s *Server) lookRoutes() {
 			}
 			return &answer[[]wire.UsualFolder]{d.Shows.Usual()}, nil
 		})
+	call(s, "strays", http.MethodGet, "/devices/{device}/strays",
+		"Look for pictures and clips of a device that no source takes up; 503 while it does not answer",
+		func(ctx context.Context, in *struct {
+			Device string `path:"device"`
+		}) (*answer[wire.Strays], error) {
+			d, err := s.device(in.Device)
+			if err != nil {
+				return nil, err
+			}
+			found, err := d.Shows.Strays(ctx)
+			return &answer[wire.Strays]{found}, err
+		})
 	call(s, "look", http.MethodPost, "/looks",
 		"Look at a folder: how much is in it, of what; a job that tells while it counts",
 		func(_ context.Context, in *request[wire.LookOrder]) (*answer[wire.Job], error) {

@@ -8,6 +8,7 @@ import { TextField } from "../parts/Field";
 import { bytes, called, network, power, things, when } from "../words";
 import { DayBand } from "./DayBand";
 import { useFinish, useRename, useRevoke } from "./queries";
+import { Strays } from "./Strays";
 
 /** One device: whose it is, where it runs, what it senses since when, what it holds, and its day. */
 export function DeviceCard({ device: d, left }: { device: Device; left: (says: string) => void }) {
@@ -44,6 +45,7 @@ export function DeviceCard({ device: d, left }: { device: Device; left: (says: s
       </p>
       <Rest device={d} />
       <DayBand device={d} />
+      <Strays device={d.name} />
       {d.link && (
         <>
           <ul className="mt-3 space-y-1 text-sm text-quiet">

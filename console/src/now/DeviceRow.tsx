@@ -44,6 +44,14 @@ export function DeviceRow({ device: d }: { device: Device }) {
             {one.says}
           </p>
         ))}
+        {d.strays?.says && (
+          <p className="text-sm text-quiet">
+            {d.strays.says}{" "}
+            <Link to="/devices" className="underline decoration-line underline-offset-4">
+              See them
+            </Link>
+          </p>
+        )}
         {d.awake.says && <p className="text-sm text-quiet">{d.awake.says}</p>}
         {d.problem && <p className="text-sm font-semibold text-stuck">{d.problem}</p>}
         {d.link && !d.link.connected && <p className="text-sm text-quiet">{d.link.says}</p>}

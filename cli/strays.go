@@ -1,0 +1,97 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strings"
+
+	"yardtide/core/media"
+	"yardtide/core/words"
+	"yardtide/wire"
+)
+
+func straysCommand() Command {
+	return Command{
+		Name: "strays", Usage: "[-device NAME]", Short: "pictures and clips that no folder of the plan takes up",
+		Long: `Looks through a device's own folder by the names of the files, and tells where pictures
+and clips lie that no source takes up, the newest first, and what it did not look into:
+hidden folders, caches, folders of programs, other disks. Of every device without -device.
+It changes nothing.
+
+  yardtide strays -device chart-table
+  yardtide source add Downloads -device chart-table -rule bench     # take a folder up
+  yardtide device set chart-table -let-be "Downloads,Scans/Icons"   # or never mention it again`,
+		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
+			var r reach
+			r.flags(fs, true)
+			device := fs.String("device", "", "the `device` to look through")
+			return func(ctx context.Context, e Env, args []string) error {
+				if len(args) > 0 {
+					return WrongUse("name a device with -device")
+				}
+				c := r.client(e)
+				names := []string{*device}
+				if *device == "" {
+					y, err := c.Status(ctx)
+					if err != nil {
+						return err
+					}
+					names = names[:0]
+					for _, d := range y.Devices {
+						names = append(names, d.Name)
+					}
+				}
+				all, missing := []wire.Strays{}, []string{}
+				for _, name := range names {
+					found, err := c.Strays(ctx, name)
+					if err != nil && len(names) == 1 {
+						return err
+					}
+					if err != nil {
+						missing = append(missing, fmt.Sprintf("%s: %s", name, err))
+						continue
+					}
+					all = append(all, found)
+				}
+				if r.json {
+					return asJSON(e.Out, all)
+				}
+				p := newPage(e, c.URL)
+				for i, s := range all {
+					if i > 0 {
+						p.line(0, "")
+					}
+					printStrays(p, s)
+				}
+				for _, m := range missing {
+					p.line(0, "! %s", plain(m))
+				}
+				return nil
+			}
+		},
+	}
+}
+
+func printStrays(p page, s wire.Strays) {
+	p.line(0, "%s", plain(s.Says))
+	for _, f := range s.Folders {
+		var kinds []media.Kind
+		for _, k := range f.Kinds {
+			kinds = append(kinds, k.Kind)
+		}
+		name := plain(f.Folder)
+		if f.Alone {
+			name = strings.TrimSuffix(name, "/") + " itself"
+		}
+		p.line(2, "%s  %9s  %-18s  %s", f.Newest.Format("2006-01-02"), bytes(f.Bytes), words.Things(f.N, kinds...), name)
+	}
+	if len(s.Unseen) > 0 {
+		var said []string
+		for _, u := range s.Unseen[:min(len(s.Unseen), mostLines)] {
+			said = append(said, fmt.Sprintf("%s (%s)", plain(u.Path), u.Says))
+		}
+		p.line(2, "%s", p.paint(quiet, "Not looked into: "+strings.Join(said, ", ")+"."))
+		more(p, len(s.Unseen)+s.Left)
+	}
+}

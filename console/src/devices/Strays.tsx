@@ -1,0 +1,119 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, body, type StrayFolder, type Strays as Found } from "../api";
+import { Button } from "../parts/Button";
+import { Failure } from "../parts/Failure";
+import { at, words } from "../plan/keys";
+import { Choose } from "../plan/KeyField";
+import { useEdit, usePlan } from "../plan/queries";
+import { bytes, count, things } from "../words";
+
+/** The pictures and clips of a device that no folder of the plan takes up, looked for when it is asked. */
+export function Strays({ device }: { device: string }) {
+  const [asked, setAsked] = useState(false);
+  const found = useQuery({
+    queryKey: ["strays", device],
+    enabled: asked,
+    queryFn: () => body(api.GET("/api/v1/devices/{device}/strays", { params: { path: { device } } })),
+  });
+  if (!asked) {
+    return (
+      <div className="mt-4">
+        <Button onClick={() => setAsked(true)} aria-label={`Look for strays on ${device}`}>
+          Look for pictures outside its folders
+        </Button>
+      </div>
+    );
+  }
+  return (
+    <section aria-label={`Strays on ${device}`} className="mt-4 rounded-md border border-line p-3">
+      {found.isFetching && <p role="status">Looking&hellip;</p>}
+      {found.error && <Failure error={found.error} />}
+      {found.data && <Listed device={device} found={found.data} anew={() => void found.refetch()} />}
+    </section>
+  );
+}
+
+function Listed({ device, found, anew }: { device: string; found: Found; anew: () => void }) {
+  return (
+    <>
+      <p>{found.says}</p>
+      <ul className="mt-2 divide-y divide-line">
+        {found.folders.map((f) => (
+          <Stray key={f.folder} device={device} folder={f} anew={anew} />
+        ))}
+      </ul>
+      {found.unseen.length > 0 && (
+        <details className="mt-2 text-sm text-quiet">
+          <summary className="cursor-pointer">
+            {count(found.unseen.length + found.left, "folder was", "folders were")} not looked into
+          </summary>
+          <ul className="mt-1 space-y-1">
+            {found.unseen.map((u) => (
+              <li key={u.path} className="wrap-anywhere">
+                {u.path}: {u.says}
+              </li>
+            ))}
+          </ul>
+        </details>
+      )}
+    </>
+  );
+}
+
+/** One folder with strays: it is taken up by a rule, or let be for good. */
+function Stray({ device, folder: f, anew }: { device: string; folder: StrayFolder; anew: () => void }) {
+  const plan = usePlan().data;
+  const edit = useEdit();
+  const [chosen, setRule] = useState<string>();
+  const rules = plan?.rules.map((r) => r.name) ?? [];
+  const usual = words(plan?.values, "devices", device, "sources", "#0", "rules")[0]; // as its first folder
+  const rule = chosen ?? usual ?? rules[0] ?? "";
+  const put = (key: string, value: unknown) => {
+    const named = at(plan?.values, "devices", device) !== undefined;
+    const list = at(plan?.values, "devices", device, key) !== undefined;
+    const one = list
+      ? { path: ["devices", device, key, "+"], value }
+      : named
+        ? { path: ["devices", device, key], value: [value] }
+        : { path: ["devices", device], value: { sources: [], [key]: [value] }, new: true };
+    edit.mutate({ edits: [one], base: plan?.version ?? 0 }, { onSuccess: anew });
+  };
+  const what = `${things(
+    f.n,
+    f.kinds.map((k) => k.kind),
+  )}, ${bytes(f.bytes)}`;
+  return (
+    <li className="flex flex-wrap items-end justify-between gap-3 py-2">
+      <div className="min-w-0">
+        <p className="font-semibold wrap-anywhere">{f.alone ? `${f.folder} itself` : f.folder}</p>
+        <p className="text-sm text-quiet">
+          {what}, the newest of {f.newest.slice(0, 10)}
+        </p>
+        {edit.error && <Failure error={edit.error} />}
+      </div>
+      <div className="flex flex-wrap items-end gap-2">
+        <Choose
+          label={`Rule for ${f.folder}`}
+          value={rule}
+          of={rules.map((r) => [r, r] as const)}
+          change={setRule}
+        />
+        <Button
+          onClick={() => put("sources", { folder: f.folder, rules: [rule] })}
+          disabled={rule === "" || edit.isPending}
+          aria-label={`Take up ${f.folder}`}
+        >
+          Take it up
+        </Button>
+        <Button
+          onClick={() => put("let-be", f.folder)}
+          disabled={edit.isPending || words(plan?.values, "devices", device, "let-be").includes(f.folder)}
+          aria-label={`Let ${f.folder} be`}
+        >
+          Let it be
+        </Button>
+      </div>
+    </li>
+  );
+}
