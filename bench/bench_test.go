@@ -37,6 +37,7 @@ import (
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
+	"yardtide/engine/stray"
 	"yardtide/service"
 	"yardtide/service/api"
 	"yardtide/service/caller"
@@ -519,7 +520,8 @@ func forget() bool {
 }
 
 // A look at 100,000 files, every one opened and told by its content, against find(1)
-// listing them with their sizes. Bounds: first figures within 0.3 s, all within 10x.
+// listing them with their sizes. Bounds: first figures within 0.3 s, all within 10x. And a look for strays among
+// them, by their names. Bound: 3x.
 func BenchmarkLook(b *testing.B) {
 	dir := b.TempDir()
 	photo, err := standin.JPEG(1, 64, time.Now())
@@ -549,6 +551,11 @@ func BenchmarkLook(b *testing.B) {
 		bounded(b, first.Seconds(), "first-s", 0.3)
 		b.ReportMetric(time.Since(began).Seconds(), "all-s")
 		bounded(b, float64(time.Since(began))/float64(find), "x-find", 10)
+		began = time.Now()
+		found, err := stray.Look(b.Context(), stray.Options{Root: dir})
+		require.NoError(b, err)
+		require.Equal(b, int64(100_000), found.Outside.N)
+		bounded(b, float64(time.Since(began))/float64(find), "strays-x-find", 3)
 	}
 }
 
@@ -599,11 +606,11 @@ func BenchmarkIdle(b *testing.B) {
 		for known := false; !known; time.Sleep(500 * time.Millisecond) {
 			st, err := d.Told.Status(b.Context())
 			require.NoError(b, err)
-			known = len(st.Sources) > 0 && !st.Sources[0].Scanned.IsZero()
+			known = len(st.Sources) > 0 && !st.Sources[0].Scanned.IsZero() && st.Strays != nil
 		}
 		time.Sleep(5 * time.Second)
 		before := cpu(b)
-		const span = time.Minute
+		const span = 40 * time.Second
 		time.Sleep(span)
 		bounded(b, 100*float64(cpu(b)-before)/float64(span), "%core", 0.05)
 		bounded(b, rss(b), "MiB", 150)
