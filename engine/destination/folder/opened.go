@@ -154,8 +154,6 @@ func (o *opened) full() bool {
 // folder is the folder at a path, with no link on the way. The error is fs.ErrNotExist where one is
 // missing, unless rights are given, with which it is made.
 func (o *opened) folder(p string, rights fs.FileMode) (*below, error) {
-	o.mu.Lock()
-	defer o.mu.Unlock()
 	at := o.below
 	switch p = path.Clean(p); {
 	case p == ".":
@@ -176,7 +174,8 @@ func (o *opened) folder(p string, rights fs.FileMode) (*below, error) {
 	return at, nil
 }
 
-// next is the folder at a path in the one above it. The caller has the lock.
+// next is the folder at a path in the one above it. Nothing is locked while the file system is asked: over a
+// share calls wait beside one another.
 func (o *opened) next(above *below, p string, rights fs.FileMode) (*below, error) {
 	name := path.Base(p)
 	info, err := above.Lstat(name)
@@ -199,8 +198,7 @@ func (o *opened) next(above *below, p string, rights fs.FileMode) (*below, error
 	case !info.IsDir():
 		return nil, failure("opening the folder "+p, syscall.ENOTDIR)
 	}
-	known := o.folders[p]
-	if known != nil && os.SameFile(known.info, info) {
+	if known := o.known(p, info); known != nil {
 		return known, nil
 	}
 	root, err := above.OpenRoot(name)
@@ -215,11 +213,33 @@ func (o *opened) next(above *below, p string, rights fs.FileMode) (*below, error
 		is.shut()
 		return nil, isLink(p) // it was exchanged in this moment, for a link maybe
 	}
-	if known != nil {
-		o.replaced = append(o.replaced, known)
+	return o.keep(p, is), nil
+}
+
+// known is a folder that is open, if it is the one that a path leads to now; nil else.
+func (o *opened) known(p string, info fs.FileInfo) *below {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if is := o.folders[p]; is != nil && os.SameFile(is.info, info) {
+		return is
+	}
+	return nil
+}
+
+// keep holds a folder open. Another call may have opened the same one meanwhile: either serves.
+func (o *opened) keep(p string, is *below) *below {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	switch before := o.folders[p]; {
+	case before == nil:
+	case os.SameFile(before.info, is.info):
+		is.shut()
+		return before
+	default:
+		o.replaced = append(o.replaced, before)
 	}
 	o.folders[p] = is
-	return is, nil
+	return is
 }
 
 // sync brings a folder's entries to disk.

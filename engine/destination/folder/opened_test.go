@@ -2,6 +2,7 @@ package folder_test
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -10,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
@@ -108,7 +110,7 @@ func TestCallsThatOverlapSeeWhatIsExchanged(t *testing.T) {
 	}
 }
 
-// Of many folders that calls use, no handle is left once none works.
+// Of many folders that calls use beside one another, no handle is left once none works.
 func TestNoHandleIsLeft(t *testing.T) {
 	handles := func() int {
 		open, err := os.ReadDir("/proc/self/fd")
@@ -121,11 +123,28 @@ func TestNoHandleIsLeft(t *testing.T) {
 	d := folder.New(t.TempDir())
 	before := handles()
 	end := working(t, d)
-	for i := range int64(300) {
-		temp := destinationtest.Temp(i)
-		require.NoError(t, d.Put(t.Context(), temp, strings.NewReader("tide"), 0, 4))
-		require.NoError(t, d.Publish(t.Context(), temp, "2026/"+strings.Repeat("a", int(i%250)+1)+"/b.jpg"+temp[len(temp)-9:]))
+	var all errgroup.Group
+	for worker := range int64(8) {
+		all.Go(func() error {
+			for i := worker * 100; i < worker*100+60; i++ {
+				temp, to := destinationtest.Temp(i), fmt.Sprintf("2026/%s/%d.jpg", strings.Repeat("a", int(i%60)+1), i)
+				if err := d.Put(t.Context(), temp, strings.NewReader("tide"), 0, 4); err != nil {
+					return err
+				}
+				if err := d.Publish(t.Context(), temp, to); err != nil {
+					return err
+				}
+				if n, err := d.Size(t.Context(), to); err != nil || n != 4 {
+					return fmt.Errorf("%s has %d bytes: %w", to, n, err)
+				}
+			}
+			return nil
+		})
 	}
+	require.NoError(t, all.Wait())
 	require.NoError(t, end())
 	assert.Equal(t, before, handles())
+	there, err := filepath.Glob(d.Root + "/2026/*/*.jpg")
+	require.NoError(t, err)
+	assert.Len(t, there, 480)
 }
