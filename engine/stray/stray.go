@@ -69,15 +69,13 @@ type looker struct {
 	seen    map[[2]uint64]bool // folders, and files with several names: none is counted twice
 }
 
-// Look looks through a device's folder. What cannot be read is told as unseen. The error is that of the
-// context, or that the root itself cannot be read.
+// Look looks through a device's folder. What cannot be read is told as unseen, the root too. The error is that of
+// the context.
 func Look(ctx context.Context, o Options) (Found, error) {
 	l := &looker{Options: o, folders: map[string]*Folder{}, seen: map[[2]uint64]bool{}}
-	info, err := os.Stat(o.Root)
-	if err != nil {
-		return Found{}, err
-	}
-	if err := l.walk(ctx, o.Root, ".", info); err != nil {
+	if info, err := os.Stat(o.Root); err != nil {
+		l.unseen(".", "it cannot be read: "+scan.Reason(err))
+	} else if err := l.walk(ctx, o.Root, ".", info); err != nil {
 		return Found{}, err
 	}
 	for _, f := range l.folders {
@@ -104,14 +102,11 @@ func (l *looker) walk(ctx context.Context, at, rel string, info fs.FileInfo) err
 	}
 	entries, err := os.ReadDir(at)
 	if err != nil {
-		if rel == "." {
-			return err
-		}
 		l.unseen(rel, "it cannot be read: "+scan.Reason(err))
 		return nil
 	}
 	inside := l.in(l.Sources, at)
-	if !inside {
+	if !inside && !l.above(at) {
 		if why := left(at, entries); why != "" && rel != "." {
 			l.unseen(rel, why)
 			return nil

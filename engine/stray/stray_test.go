@@ -1,6 +1,7 @@
 package stray_test
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -72,7 +73,8 @@ func TestStraysAreToldByTheirHighestFolderWithoutASource(t *testing.T) {
 // A source, and what is let be, are looked into whatever their folders are called.
 func TestASourceIsLookedIntoWhateverItIsCalled(t *testing.T) {
 	root := t.TempDir()
-	write(t, root, ".camera/vendor/in.jpg", ".camera/out.jpg", "Trash/in/deep/.more/a.jpg", "Trash/b.jpg")
+	write(t, root, ".camera/vendor/in.jpg", ".camera/out.jpg", "Trash/in/deep/.more/a.jpg", "Trash/b.jpg",
+		"Trash/.nomedia")
 	found, err := stray.Look(t.Context(), stray.Options{Root: root,
 		Sources: []string{root + "/.camera/vendor", root + "/Trash/in"}})
 	require.NoError(t, err)
@@ -81,8 +83,14 @@ func TestASourceIsLookedIntoWhateverItIsCalled(t *testing.T) {
 }
 
 func TestWhatCannotBeReadIsTold(t *testing.T) {
-	_, err := stray.Look(t.Context(), stray.Options{Root: t.TempDir() + "/none"})
-	require.Error(t, err)
+	none, err := stray.Look(t.Context(), stray.Options{Root: t.TempDir() + "/none"})
+	require.NoError(t, err)
+	require.Len(t, none.Unseen, 1)
+	assert.Contains(t, none.Unseen[0].Why, "it cannot be read: ")
+	cut, stop := context.WithCancel(t.Context())
+	stop()
+	_, err = stray.Look(cut, stray.Options{Root: t.TempDir()})
+	require.ErrorIs(t, err, context.Canceled)
 	if os.Geteuid() == 0 {
 		t.Skip("root reads every folder")
 	}

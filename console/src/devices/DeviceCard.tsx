@@ -45,7 +45,7 @@ export function DeviceCard({ device: d, left }: { device: Device; left: (says: s
       </p>
       <Rest device={d} />
       <DayBand device={d} />
-      <Strays device={d.name} />
+      <Strays device={d} />
       {d.link && (
         <>
           <ul className="mt-3 space-y-1 text-sm text-quiet">

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, body, type StrayFolder, type Strays as Found } from "../api";
+import { api, body, type Device, type StrayFolder, type Strays as Found } from "../api";
 import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
 import { at, words } from "../plan/keys";
@@ -9,7 +9,8 @@ import { useEdit, usePlan } from "../plan/queries";
 import { bytes, count, things } from "../words";
 
 /** The pictures and clips of a device that no folder of the plan takes up, looked for when it is asked. */
-export function Strays({ device }: { device: string }) {
+export function Strays({ device: d }: { device: Device }) {
+  const device = d.name;
   const [asked, setAsked] = useState(false);
   const found = useQuery({
     queryKey: ["strays", device],
@@ -18,7 +19,15 @@ export function Strays({ device }: { device: string }) {
   });
   if (!asked) {
     return (
-      <div className="mt-4">
+      <div className="mt-4 space-y-2">
+        {d.strays && (
+          <p className="text-sm text-quiet">
+            Coverage: {d.strays.coverage} of 100 pictures and clips that were seen lie in its folders
+            {d.strays.unseen > 0 &&
+              `; ${count(d.strays.unseen, "folder was", "folders were")} not looked into`}
+            .
+          </p>
+        )}
         <Button onClick={() => setAsked(true)} aria-label={`Look for strays on ${device}`}>
           Look for pictures outside its folders
         </Button>
