@@ -20,7 +20,7 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
-	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // Command is one command: its help, its flags and what it does.
@@ -56,7 +56,7 @@ type Here struct {
 // MadePicture is a picture as shot and as a form makes it. Why tells why it goes as shot, "" where it does not.
 type MadePicture struct {
 	Kind         media.Kind
-	AsShot, Made wire.FormSize
+	AsShot, Made planwire.FormSize
 	Why          string
 }
 
@@ -64,7 +64,8 @@ func commands(here Here) []Command {
 	return append([]Command{
 		statusCommand(), queueCommand(), whyCommand(), watchCommand(),
 		pauseCommand(), resumeCommand(), sendNowCommand(), retryCommand(), finishCommand(),
-		destinationCommand(), proveCommand(), jobsCommand(), planCommand(), lookCommand(), straysCommand(), sourceCommand(), ruleCommand(),
+		destinationCommand(), proveCommand(), jobsCommand(), planCommand(), lookCommand(), straysCommand(), sourceCommand(),
+		ruleCommand(),
 		renditionCommand(),
 		tryCommand(here.MakePicture), burstsCommand(), deviceCommand(here.Device), linkCommand(),
 	}, here.Commands...)

@@ -10,7 +10,6 @@ import (
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
 	"yardtide/core/words"
-	"yardtide/wire"
 	"yardtide/wire/planwire"
 )
 
@@ -97,7 +96,7 @@ comes to for all that a rule takes. Nothing is changed or sent; -o keeps what wa
 		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
 			r.flags(fs, true)
-			asked := wire.FormAsked{Kind: "photo"}
+			asked := planwire.FormAsked{Kind: "photo"}
 			var form given
 			keyFlags(fs, &form, partKeys("renditions"))
 			fs.StringVar(&asked.Name, "as", "", "a `rendition` of the plan")
@@ -121,13 +120,13 @@ comes to for all that a rule takes. Nothing is changed or sent; -o keeps what wa
 
 // tried is what try tells, as JSON.
 type triedPicture struct {
-	AsShot   wire.FormSize      `json:"asShot"`
-	Made     wire.FormSize      `json:"made"`
-	Why      string             `json:"why"`
-	Forecast *wire.FormForecast `json:"forecast,omitempty"`
+	AsShot   planwire.FormSize      `json:"asShot"`
+	Made     planwire.FormSize      `json:"made"`
+	Why      string                 `json:"why"`
+	Forecast *planwire.FormForecast `json:"forecast,omitempty"`
 }
 
-func tryPicture(ctx context.Context, e Env, r reach, asked wire.FormAsked,
+func tryPicture(ctx context.Context, e Env, r reach, asked planwire.FormAsked,
 	makePicture func(plan.Rendition) (MadePicture, error)) error {
 	c := r.client(e)
 	said := asked.Form.Form
@@ -165,7 +164,7 @@ func tryPicture(ctx context.Context, e Env, r reach, asked wire.FormAsked,
 		return asJSON(e.Out, t)
 	}
 	p := newPage(e, c.URL)
-	size := func(label string, s wire.FormSize) {
+	size := func(label string, s planwire.FormSize) {
 		p.line(0, "%s %s", p.paint(strong, fmt.Sprintf("%-9s", label)), formSize(s))
 	}
 	size("as shot", t.AsShot)
@@ -187,7 +186,7 @@ func tryPicture(ctx context.Context, e Env, r reach, asked wire.FormAsked,
 }
 
 // formSize tells a size in each of the units that people count in.
-func formSize(s wire.FormSize) string {
+func formSize(s planwire.FormSize) string {
 	return fmt.Sprintf("%d × %d pixels: %d px on the longer edge, %.1f megapixels, %s", s.Width, s.Height,
 		max(s.Width, s.Height), float64(s.Width)*float64(s.Height)/1e6, words.Bytes(s.Bytes))
 }

@@ -65,13 +65,14 @@ func (of Plans) Landings(ctx context.Context, a planwire.LayoutAsked) ([]planwir
 }
 
 // ForecastForm asks what a rendition would come to for all that there is.
-func (of Plans) ForecastForm(ctx context.Context, a wire.FormAsked) (wire.FormForecast, error) {
-	return ask[wire.FormForecast](ctx, of.c, http.MethodPost, "/renditions/forecast", a)
+func (of Plans) ForecastForm(ctx context.Context, a planwire.FormAsked) (planwire.FormForecast, error) {
+	return ask[planwire.FormForecast](ctx, of.c, http.MethodPost, "/renditions/forecast", a)
 }
 
 // CompareForm asks for an item as shot and in a form.
-func (of Plans) CompareForm(ctx context.Context, device, key string, t wire.FormTry) (wire.FormCompared, error) {
-	return ask[wire.FormCompared](ctx, of.c, http.MethodPost, "/items/"+url.PathEscape(device)+"/"+url.PathEscape(key)+
+func (of Plans) CompareForm(ctx context.Context, device, key string,
+	t planwire.FormTry) (planwire.FormCompared, error) {
+	return ask[planwire.FormCompared](ctx, of.c, http.MethodPost, "/items/"+url.PathEscape(device)+"/"+url.PathEscape(key)+
 		"/compare", t)
 }
 

@@ -17,6 +17,7 @@ import (
 	"yardtide/e2e/browser"
 	"yardtide/standin"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // Pictures that go smaller than as shot, seen before it is decided, by real processes.
@@ -59,7 +60,7 @@ func TestAFormIsSeenThenChosenThenSent(t *testing.T) {
 	assert.Regexp(t, `3 pictures: as shot [0-9.]+ [kM]B; so [0-9.]+ kB; disk has .* free\. By 3 of them that were made\.`,
 		out)
 	assert.Equal(t, 400, longEdge(t, dir+"/small.jpg"))
-	var told struct{ AsShot, Made wire.FormSize }
+	var told struct{ AsShot, Made planwire.FormSize }
 	require.NoError(t, json.Unmarshal([]byte(s.ok("try", file, "-megapixels", "0.05", "-json")), &told))
 	assert.LessOrEqual(t, told.Made.Width*told.Made.Height, 50_000)
 	assert.Less(t, told.Made.Bytes, told.AsShot.Bytes)
@@ -240,13 +241,13 @@ func TestADeviceElsewhereSendsInAForm(t *testing.T) {
 	}
 	// It is shown from there, and told by a sample of what is there.
 	c, err := s.client().Plans().CompareForm(t.Context(), "galley-phone", one(t, s, "b-003.jpg"),
-		wire.FormTry{Form: wire.Form{Name: "family"}, X: 0.5, Y: 0.5})
+		planwire.FormTry{Form: planwire.Form{Name: "family"}, X: 0.5, Y: 0.5})
 	require.NoError(t, err)
 	assert.Equal(t, 1000, c.AsShot.Width)
 	assert.NotEmpty(t, c.Before)
 	assert.NotEmpty(t, c.After)
 	f, err := s.client().Plans().ForecastForm(t.Context(),
-		wire.FormAsked{Form: wire.Form{Name: "family"}, Rule: "everyday", Kind: "photo"})
+		planwire.FormAsked{Form: planwire.Form{Name: "family"}, Rule: "everyday", Kind: "photo"})
 	require.NoError(t, err)
 	assert.EqualValues(t, 12, f.All.N)
 	assert.Equal(t, 12, f.Looked)
@@ -255,7 +256,8 @@ func TestADeviceElsewhereSendsInAForm(t *testing.T) {
 	s.stop()
 	heardBefore(t, s, "galley-phone", time.Hour)
 	s.start()
-	f, err = s.client().Plans().ForecastForm(t.Context(), wire.FormAsked{Form: wire.Form{Name: "family"}, Kind: "photo"})
+	f, err = s.client().Plans().ForecastForm(t.Context(), planwire.FormAsked{Form: planwire.Form{Name: "family"},
+		Kind: "photo"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"galley-phone"}, f.Missing)
 	s.stop()

@@ -11,11 +11,11 @@ import (
 	"yardtide/core/plantext"
 	"yardtide/core/words"
 	"yardtide/engine/link"
-	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // formOf is the rendition that is meant: one of the plan by its name, else what is given.
-func (s *Trials) formOf(f wire.Form) (plan.Rendition, error) {
+func (s *Trials) formOf(f planwire.Form) (plan.Rendition, error) {
 	if len(f.Form) > 0 {
 		return plantext.ReadRendition(f.Form)
 	}
@@ -27,24 +27,25 @@ func (s *Trials) formOf(f wire.Form) (plan.Rendition, error) {
 }
 
 // CompareForm shows an item as shot and in a form.
-func (s *Trials) CompareForm(ctx context.Context, d Device, key string, t wire.FormTry) (wire.FormCompared, error) {
+func (s *Trials) CompareForm(ctx context.Context, d Device, key string,
+	t planwire.FormTry) (planwire.FormCompared, error) {
 	r, err := s.formOf(t.Form)
 	if err != nil {
-		return wire.FormCompared{}, err
+		return planwire.FormCompared{}, err
 	}
 	return d.Shows.CompareForm(ctx, key, r, t.X, t.Y)
 }
 
 // ForecastForm tells what a form would come to for all of a kind that a rule takes, by a
 // sample of each device's own.
-func (s *Trials) ForecastForm(ctx context.Context, a wire.FormAsked) (wire.FormForecast, error) {
+func (s *Trials) ForecastForm(ctx context.Context, a planwire.FormAsked) (planwire.FormForecast, error) {
 	r, err := s.formOf(a.Form)
 	if err != nil {
-		return wire.FormForecast{}, err
+		return planwire.FormForecast{}, err
 	}
 	kind := media.Kind(a.Kind)
 	if !sampled(kind) {
-		return wire.FormForecast{},
+		return planwire.FormForecast{},
 			plantext.EditError{Says: "what " + kind.Plural() + " come to is not told: only pictures are sampled"}
 	}
 	f, err := s.comesTo(ctx, r, a.Rule, kind, 0)
@@ -61,8 +62,8 @@ func sampled(k media.Kind) bool { return k == media.Photo || k == media.Graphic 
 // comesTo tells in figures what a form would come to for all of a kind that a rule takes, by a sample of
 // each device, of so many at most, 0 for the usual number.
 func (s *Trials) comesTo(ctx context.Context, r plan.Rendition, rule string, kind media.Kind,
-	most int) (wire.FormForecast, error) {
-	f := wire.FormForecast{Missing: []string{}}
+	most int) (planwire.FormForecast, error) {
+	f := planwire.FormForecast{Missing: []string{}}
 	var low, likely, high int64
 	for _, d := range s.devices() {
 		one, err := d.Shows.SampleForm(ctx, rule, kind, r, most)
@@ -86,7 +87,7 @@ func (s *Trials) comesTo(ctx context.Context, r plan.Rendition, rule string, kin
 	return f, nil
 }
 
-func (s *Trials) forecastSays(a wire.FormAsked, f wire.FormForecast) string {
+func (s *Trials) forecastSays(a planwire.FormAsked, f planwire.FormForecast) string {
 	if !f.Known {
 		return "There is nothing of it yet by which that could be told."
 	}

@@ -12,7 +12,7 @@ import (
 	"yardtide/engine/probe"
 	"yardtide/engine/rendition"
 	"yardtide/engine/scan"
-	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // makePicture makes of a picture what a form makes of it, and writes that to a new file, if one is named.
@@ -36,7 +36,7 @@ func makePicture(ctx context.Context, picture string, form plan.Rendition,
 	if err != nil {
 		return made, fmt.Errorf("%s is no picture that can be made smaller: %w", picture, err)
 	}
-	made.Kind, made.AsShot = facts.Kind, wire.FormSize{Width: is.W, Height: is.H, Bytes: info.Size()}
+	made.Kind, made.AsShot = facts.Kind, planwire.FormSize{Width: is.W, Height: is.H, Bytes: info.Size()}
 	content, size, err := rendition.Bytes(ctx, src, form)
 	var as rendition.AsShot
 	switch {
@@ -46,7 +46,7 @@ func makePicture(ctx context.Context, picture string, form plan.Rendition,
 	case err != nil:
 		return made, err
 	}
-	made.Made = wire.FormSize{Width: size.W, Height: size.H, Bytes: size.Bytes}
+	made.Made = planwire.FormSize{Width: size.W, Height: size.H, Bytes: size.Bytes}
 	if to == "" {
 		return made, nil
 	}

@@ -10,6 +10,7 @@ import (
 	"yardtide/core/plan"
 	"yardtide/engine/tell"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // This file holds what a device does when the service says so: as orders, that are kept
@@ -53,8 +54,8 @@ type Shower interface {
 	Face(ctx context.Context, key string) ([]byte, error)
 	// CompareForm shows an item as shot and in a form; SampleForm tells what a form comes to
 	// for a few of a kind.
-	CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (wire.FormCompared, error)
-	SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition, most int) (wire.FormSample, error)
+	CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (planwire.FormCompared, error)
+	SampleForm(ctx context.Context, rule string, kind media.Kind, r plan.Rendition, most int) (planwire.FormSample, error)
 	// Strays looks for pictures and clips that no source takes up.
 	Strays(ctx context.Context) (wire.Strays, error)
 	// FoundBursts shows the bursts among the photos that a rule takes.

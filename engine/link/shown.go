@@ -9,6 +9,7 @@ import (
 	"yardtide/core/plan"
 	"yardtide/engine/face"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // This file asks a device elsewhere to show what only it can show.
@@ -55,7 +56,7 @@ func (s Shows) Face(ctx context.Context, key string) (picture []byte, err error)
 
 // CompareForm shows an item as shot and in a form.
 func (s Shows) CompareForm(ctx context.Context, key string, r plan.Rendition, x,
-	y float64) (c wire.FormCompared, err error) {
+	y float64) (c planwire.FormCompared, err error) {
 	if _, err := s.m.Records().Catalogue.ByKey(ctx, key); err != nil {
 		return c, err
 	}
@@ -75,7 +76,7 @@ func (s Shows) Strays(ctx context.Context) (found wire.Strays, err error) {
 
 // SampleForm tells what a form comes to for a few of a kind.
 func (s Shows) SampleForm(ctx context.Context, rule string, kind media.Kind,
-	r plan.Rendition, most int) (sample wire.FormSample, err error) {
+	r plan.Rendition, most int) (sample planwire.FormSample, err error) {
 	return sample, s.m.ask(ctx, "sample", ofForm{Rule: rule, Kind: kind, Form: r, Most: most}, &sample)
 }
 

@@ -16,6 +16,7 @@ import (
 	"yardtide/engine/rendition"
 	"yardtide/engine/source"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // This file shows the keeper their own pictures in another form, before it is chosen.
@@ -28,10 +29,11 @@ const (
 
 // CompareForm shows an item as shot and in a form, and the same detail of both around a
 // point. The errors are those of Face.
-func (s *Show) CompareForm(ctx context.Context, key string, r plan.Rendition, x, y float64) (wire.FormCompared, error) {
+func (s *Show) CompareForm(ctx context.Context, key string, r plan.Rendition, x,
+	y float64) (planwire.FormCompared, error) {
 	it, err := s.Records.Catalogue.ByKey(ctx, key)
 	if err != nil {
-		return wire.FormCompared{}, err
+		return planwire.FormCompared{}, err
 	}
 	ctx, cancel := context.WithTimeoutCause(ctx, compareTime, face.ErrAway)
 	defer cancel()
@@ -39,7 +41,7 @@ func (s *Show) CompareForm(ctx context.Context, key string, r plan.Rendition, x,
 	case s.comparing <- struct{}{}:
 		defer func() { <-s.comparing }()
 	case <-ctx.Done():
-		return wire.FormCompared{}, context.Cause(ctx)
+		return planwire.FormCompared{}, context.Cause(ctx)
 	}
 	var c rendition.Compared
 	err = s.WithPicture(ctx, it, func(src rendition.Source) (err error) {
@@ -49,10 +51,12 @@ func (s *Show) CompareForm(ctx context.Context, key string, r plan.Rendition, x,
 	})
 	var as rendition.AsShot
 	if errors.As(err, &as) {
-		return wire.FormCompared{}, face.ErrNone
+		return planwire.FormCompared{}, face.ErrNone
 	}
-	form := func(f rendition.Shown) wire.FormSize { return wire.FormSize{Width: f.W, Height: f.H, Bytes: f.Bytes} }
-	return wire.FormCompared{Name: it.Name, AsShot: form(c.AsShot), Made: form(c.Made), Why: c.Why, Before: c.Before,
+	form := func(f rendition.Shown) planwire.FormSize {
+		return planwire.FormSize{Width: f.W, Height: f.H, Bytes: f.Bytes}
+	}
+	return planwire.FormCompared{Name: it.Name, AsShot: form(c.AsShot), Made: form(c.Made), Why: c.Why, Before: c.Before,
 		After: c.After}, err
 }
 
@@ -72,12 +76,12 @@ func (s *Show) WithPicture(ctx context.Context, it records.Item, do func(renditi
 // SampleForm makes a form of a few items of a kind that a rule takes, chosen at random, most of them at
 // most (0: as many as tell it well), and tells what came of them, and how many there are.
 func (s *Show) SampleForm(ctx context.Context, rule string, kind media.Kind,
-	r plan.Rendition, most int) (wire.FormSample, error) {
+	r plan.Rendition, most int) (planwire.FormSample, error) {
 	n, bytes, err := s.Records.Catalogue.OfRule(ctx, rule, kind)
 	if err != nil {
-		return wire.FormSample{}, err
+		return planwire.FormSample{}, err
 	}
-	sample := wire.FormSample{Amount: wire.Amount{N: n, Bytes: bytes}, Samples: []forecast.Sample{}}
+	sample := planwire.FormSample{Amount: wire.Amount{N: n, Bytes: bytes}, Samples: []forecast.Sample{}}
 	items, err := s.Records.Catalogue.SomeItems(ctx, rule, kind, cmp.Or(max(0, min(most, sampleSize)), sampleSize))
 	if err != nil {
 		return sample, err

@@ -75,9 +75,9 @@ func (s *Server) routes() {
 		"A picture as shot and as a rendition makes it, and a detail of both", s.compareForm)
 	call(s, "forecast-form", http.MethodPost, "/renditions/forecast",
 		"What a rendition would come to for all that there is, by a sample of it",
-		func(ctx context.Context, in *request[wire.FormAsked]) (*answer[wire.FormForecast], error) {
+		func(ctx context.Context, in *request[planwire.FormAsked]) (*answer[planwire.FormForecast], error) {
 			f, err := s.service.Trials.ForecastForm(ctx, in.Body)
-			return &answer[wire.FormForecast]{f}, destinationProblem(err)
+			return &answer[planwire.FormForecast]{f}, destinationProblem(err)
 		})
 	call(s, "face", http.MethodGet, "/items/{device}/{key}/face",
 		"A small picture of an item, as JPEG; 202 while it is being made, 204 where there is none", s.face)
@@ -249,8 +249,8 @@ type picture struct {
 func (s *Server) compareForm(ctx context.Context, in *struct {
 	Device string `path:"device"`
 	Key    string `path:"key"`
-	Body   wire.FormTry
-}) (*answer[wire.FormCompared], error) {
+	Body   planwire.FormTry
+}) (*answer[planwire.FormCompared], error) {
 	d, err := s.device(in.Device)
 	if err != nil {
 		return nil, err
@@ -266,7 +266,7 @@ func (s *Server) compareForm(ctx context.Context, in *struct {
 	if errors.As(err, &none) {
 		return nil, huma.Error404NotFound(sentence(err))
 	}
-	return &answer[wire.FormCompared]{c}, destinationProblem(err)
+	return &answer[planwire.FormCompared]{c}, destinationProblem(err)
 }
 
 func (s *Server) face(ctx context.Context, in *struct {

@@ -1,6 +1,9 @@
-package wire
+package planwire
 
-import "yardtide/core/forecast"
+import (
+	"yardtide/core/forecast"
+	"yardtide/wire"
+)
 
 // FormSize is how large a picture is in a form.
 type FormSize struct {
@@ -34,7 +37,7 @@ type FormTry struct {
 
 // FormSample is what came of a few items of a device.
 type FormSample struct {
-	Amount
+	wire.Amount
 	Samples []forecast.Sample `json:"samples"`
 }
 
@@ -47,7 +50,7 @@ type FormAsked struct {
 
 // FormForecast tells it.
 type FormForecast struct {
-	All     Amount         `json:"all" doc:"What there is, as shot"`
+	All     wire.Amount    `json:"all" doc:"What there is, as shot"`
 	Looked  int            `json:"looked" doc:"How many were made to tell"`
 	Range   forecast.Range `json:"range" doc:"Bytes that it would come to, likely, and mostly between low and high"`
 	Known   bool           `json:"known" doc:"Whether it can be told at all"`
