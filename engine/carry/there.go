@@ -32,6 +32,11 @@ func (c *Carrier) isThere(ctx context.Context, s *Send) (bool, error) {
 			return false, err
 		}
 	}
+	// The turn is taken before anybody is asked: whoever's copy came too late to be told of finds the turn.
+	var err error
+	if s.turn, err = c.Others.Turn(ctx, s.copy, s.item.Look, "", false); err != nil {
+		return false, err
+	}
 	alike, err := c.Others.Alike(ctx, c.Device, s.copy, s.item.Look)
 	if err != nil {
 		return false, err
@@ -41,9 +46,10 @@ func (c *Carrier) isThere(ctx context.Context, s *Send) (bool, error) {
 		return false, err
 	}
 	if !alike && len(found) == 0 {
-		s.turn, err = c.Others.Turn(ctx, s.copy, s.item.Look, "", false)
-		return false, err
+		return false, nil
 	}
+	c.Others.End(s.turn)
+	s.turn = nil
 	if err := c.step(ctx, s, queue.Preparing, "Something like it goes or went there: they are compared first.",
 		records.Change{Says: text("")}); err != nil {
 		return false, err

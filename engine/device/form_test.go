@@ -253,7 +253,8 @@ func TestWhatWasPreparedIsMadeAgainAfterItWasLost(t *testing.T) {
 		assert.Equal(t, 300, max(w, h))
 	}
 	assert.Len(t, y.stored(), 5)
-	assert.Empty(t, y.prepared())
+	require.Eventually(t, func() bool { return len(y.prepared()) == 0 }, 20*time.Second, 10*time.Millisecond,
+		"what was sent is kept no longer")
 }
 
 func (y *yard) prepared() []string {

@@ -52,7 +52,16 @@ type house struct {
 	sensors map[string]*sensor.Set
 	fleet   *fleet.Fleet
 	devices map[string]*device.Device
+	late    map[string]func() // what happens as a device was told whether anybody has the like (see late)
 	stop    func()
+}
+
+// othersOf is what a device knows of the others.
+func (h *house) othersOf(name string) device.Others {
+	if then := h.late[name]; then != nil {
+		return late{h.fleet, then}
+	}
+	return h.fleet
 }
 
 // newHouse starts devices with one rule; more is put below the destination, and
@@ -92,7 +101,7 @@ func (h *house) start() {
 		require.NoError(h.t, err)
 		files = append(files, r)
 		d, err := device.New(ctx, device.Options{
-			Name: name, Root: filepath.Join(h.dir, name), Records: r, Sensor: h.sensors[name], Others: h.fleet,
+			Name: name, Root: filepath.Join(h.dir, name), Records: r, Sensor: h.sensors[name], Others: h.othersOf(name),
 			Driver:  func(string) (destination.Driver, error) { return driver, nil },
 			Changed: func() {}, Log: noFault(h.t), Grace: 200 * time.Millisecond,
 			Scan:   scan.Options{Quiet: 50 * time.Millisecond, Poll: 200 * time.Millisecond},
@@ -251,6 +260,46 @@ func TestAPartIsNotBuiltOnWhenTheFileWasReplaced(t *testing.T) {
 	there, err := os.ReadFile(filepath.Join(root, h.copy("phone", "long.jpg").Remote))
 	require.NoError(t, err)
 	assert.Equal(t, want, hash(there))
+}
+
+// late is what a device knows of the others, where something happens between the answer whether anybody sends the
+// like and its being used.
+type late struct {
+	*fleet.Fleet
+	then func()
+}
+
+func (l late) Alike(ctx context.Context, device string, c records.Copy, look string) (bool, error) {
+	is, err := l.Fleet.Alike(ctx, device, c, look)
+	l.then()
+	return is, err
+}
+
+// Two devices find the same bytes: one as the other was just told that nobody has the like. They go once.
+func TestWhatIsFoundAsTheLikeIsAskedForIsSentOnce(t *testing.T) {
+	t.Parallel()
+	open, root := inFolder(t)
+	h := newHouse(t, "folder", "", "", open, "phone", "tablet")
+	h.stop()
+	same := long(t, 100_000)
+	h.late = map[string]func(){"phone": sync.OnceFunc(func() {
+		h.file("tablet", "b.jpg", same)
+		for end := time.Now().Add(2 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+			st, err := h.devices["tablet"].Told.Status(context.Background())
+			if assert.NoError(t, err) && counts(queue.Safe, 1)(st) {
+				return
+			}
+		}
+	})}
+	h.start()
+	h.file("phone", "a.jpg", same)
+	for _, on := range []string{"phone", "tablet"} {
+		h.until(on, "safe", counts(queue.Safe, 1))
+	}
+	entries, err := os.ReadDir(root + "/2026/05")
+	require.NoError(t, err)
+	assert.Len(t, entries, 1)
+	assert.Contains(t, h.story("tablet", "b.jpg"), "it is not sent again")
 }
 
 func inFolder(t *testing.T) (func() destination.Driver, string) { return real["folder"](t) }
