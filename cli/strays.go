@@ -31,13 +31,14 @@ It changes nothing.
 					return WrongUse("name a device with -device")
 				}
 				c := r.client(e)
-				names := []string{*device}
-				if *device == "" {
+				var names []string
+				if *device != "" {
+					names = append(names, *device)
+				} else {
 					y, err := c.Status(ctx)
 					if err != nil {
 						return err
 					}
-					names = names[:0]
 					for _, d := range y.Devices {
 						names = append(names, d.Name)
 					}
@@ -82,7 +83,7 @@ func printStrays(p page, s wire.Strays) {
 		}
 		name := plain(f.Folder)
 		if f.Alone {
-			name = strings.TrimSuffix(name, "/") + " itself"
+			name += " itself"
 		}
 		p.line(2, "%s  %9s  %-18s  %s", f.Newest.Format("2006-01-02"), bytes(f.Bytes), words.Things(f.N, kinds...), name)
 	}

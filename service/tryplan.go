@@ -43,11 +43,6 @@ func (s *Trials) TryPlan(ctx context.Context, file, text string) (planwire.PlanT
 		return t, err
 	}
 	today, then, reduced := map[string]wire.Amount{}, map[string]wire.Amount{}, map[tell.Reduced]wire.Amount{}
-	sum := func(into, from map[string]wire.Amount) {
-		for name, a := range from {
-			into[name] = into[name].Plus(a.N, a.Bytes)
-		}
-	}
 	for _, d := range s.devices() {
 		one, err := d.Told.TryPlan(ctx, p)
 		if err != nil {
@@ -56,11 +51,9 @@ func (s *Trials) TryPlan(ctx context.Context, file, text string) (planwire.PlanT
 		t.Devices = append(t.Devices, one.TriedDevice)
 		sum(today, one.Today)
 		sum(then, one.Then)
-		for of, a := range one.Reduced {
-			reduced[of] = reduced[of].Plus(a.N, a.Bytes)
-		}
+		sum(reduced, one.Reduced)
 	}
-	now := s.book.PlanOrEmpty()
+	now, samples := s.book.PlanOrEmpty(), map[tell.Reduced]planwire.FormForecast{}
 	for _, name := range slices.Sorted(maps.Keys(p.Destinations)) {
 		d, room := p.Destinations[name], int64(-1)
 		if before, there := now.Destinations[name]; there && before.Where() == d.Where() {
@@ -71,7 +64,7 @@ func (s *Trials) TryPlan(ctx context.Context, file, text string) (planwire.PlanT
 			if of.Destination != name {
 				continue
 			}
-			least, most, err := s.smaller(ctx, of, a, room < 0 || then[name].Bytes > room)
+			least, most, err := s.smaller(ctx, of, a, room < 0 || then[name].Bytes > room, samples)
 			if err != nil {
 				return t, err
 			}
@@ -83,23 +76,36 @@ func (s *Trials) TryPlan(ctx context.Context, file, text string) (planwire.PlanT
 	return t, nil
 }
 
+// sum adds amounts to those of the same name.
+func sum[K comparable](into, from map[K]wire.Amount) {
+	for name, a := range from {
+		into[name] = into[name].Plus(a.N, a.Bytes)
+	}
+}
+
 // trialSample is how many pictures of a device are made to tell what a form comes to in a trial: somebody
 // waits for it.
 const trialSample = 6
 
 // smaller tells what items come to at a place where they go in another form: anything up to as shot, or,
-// where it is looked into, by a sample.
-func (s *Trials) smaller(ctx context.Context, of tell.Reduced, a wire.Amount, look bool) (low, high int64, err error) {
+// where it is looked into, by a sample. Places that get the same form share one of samples.
+func (s *Trials) smaller(ctx context.Context, of tell.Reduced, a wire.Amount, look bool,
+	samples map[tell.Reduced]planwire.FormForecast) (low, high int64, err error) {
 	if !look || !sampled(of.Kind) {
 		return 0, a.Bytes, nil
 	}
-	rule := of.Rule
-	if s.book.PlanOrEmpty().Rules[rule].To == nil {
-		rule = "" // it takes nothing yet: what others take is like it
+	if of.Destination = ""; s.book.PlanOrEmpty().Rules[of.Rule].To == nil {
+		of.Rule = "" // it takes nothing yet: what others take is like it
 	}
-	f, err := s.comesTo(ctx, of.Form, rule, of.Kind, trialSample)
-	if err != nil || !f.Known || f.All.Bytes == 0 {
-		return 0, a.Bytes, err
+	f, known := samples[of]
+	if !known {
+		if f, err = s.comesTo(ctx, of.Form, of.Rule, of.Kind, trialSample); err != nil {
+			return 0, a.Bytes, err
+		}
+		samples[of] = f
+	}
+	if !f.Known || f.All.Bytes == 0 {
+		return 0, a.Bytes, nil
 	}
 	share := func(of int64) int64 { return int64(float64(of) / float64(f.All.Bytes) * float64(a.Bytes)) }
 	return share(f.Range.Low), min(share(f.Range.High), a.Bytes), nil

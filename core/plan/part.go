@@ -1,7 +1,6 @@
 package plan
 
 import (
-	"maps"
 	"slices"
 )
 
@@ -23,12 +22,8 @@ func (p *Plan) PartOf(device string) *Plan {
 		part.People = []string{d.Person}
 	}
 	use := func(r Rule, lanes []Lane) {
-		names := slices.AppendSeq(slices.Collect(maps.Values(r.Send)), maps.Values(r.As))
-		names = append(names, r.Previews)
-		for _, l := range slices.Concat(r.Lanes, lanes) {
-			names = append(names, l.Send)
-		}
-		for _, name := range names {
+		r.Lanes = slices.Concat(r.Lanes, lanes)
+		for _, name := range r.forms() {
 			if name == "" || name == AsShot {
 				continue
 			}

@@ -190,6 +190,25 @@ func (r Rendition) QualityOrDefault() int {
 	return r.Quality
 }
 
+// InForm tells in which form something goes, as a plan and a sentence have it: "as shot", "as family".
+func InForm(form string) string {
+	if form == AsShot {
+		return form
+	}
+	return "as " + form
+}
+
+// Places are a rule's destinations as a plan has them, each with the form of its own: "locker as family".
+func (r Rule) Places() []string {
+	said := slices.Clone(r.To)
+	for i, to := range said {
+		if form := r.As[to]; form != "" {
+			said[i] += " " + InForm(form)
+		}
+	}
+	return said
+}
+
 // sent is the rendition in which a rule sends a kind to a destination, "" for as shot.
 func (p *Plan) sent(rule string, kind media.Kind, destination string) string {
 	r := p.Rules[rule]

@@ -179,12 +179,16 @@ func (r Rule) Quick() string {
 
 // Uses tells whether a rule sends anything in a rendition.
 func (r Rule) Uses(rendition string) bool {
-	for _, name := range r.Send {
-		if name == rendition {
-			return true
-		}
+	return slices.Contains(r.forms(), rendition)
+}
+
+// forms are the renditions that a rule names, AsShot and "" among them.
+func (r Rule) forms() []string {
+	names := slices.AppendSeq(slices.Collect(maps.Values(r.Send)), maps.Values(r.As))
+	for _, l := range r.Lanes {
+		names = append(names, l.Send)
 	}
-	return slices.Contains(slices.Collect(maps.Values(r.As)), rendition) || r.Previews == rendition || slices.ContainsFunc(r.Lanes, func(l Lane) bool { return l.Send == rendition })
+	return append(names, r.Previews)
 }
 
 // Carries tells whether a lane carries copies on a shelf: one for quick copies carries

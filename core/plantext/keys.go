@@ -466,19 +466,7 @@ func places(k Key) key[plan.Rule] {
 			}
 			r.links = append(r.links, link{n, k.As, form})
 		})
-	}, func(rule *plan.Rule) any {
-		said := slices.Clone(rule.To)
-		for i, to := range said {
-			switch form := rule.As[to]; form {
-			case "":
-			case plan.AsShot:
-				said[i] += " as " + shot
-			default:
-				said[i] += " as " + form
-			}
-		}
-		return words(said)
-	})
+	}, func(rule *plan.Rule) any { return words(rule.Places()) })
 }
 
 // shot follows as where a destination gets the file itself.

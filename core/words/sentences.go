@@ -26,7 +26,7 @@ func Rule(r plan.Rule) string {
 	if len(r.Take) == len(media.Kinds) {
 		goes = " goes to "
 	}
-	says := upper(kinds(r.Take)) + larger(r) + goes + And(places(r)) + ", " + strings.Join(ways, ", or ")
+	says := upper(kinds(r.Take)) + larger(r) + goes + And(r.Places()) + ", " + strings.Join(ways, ", or ")
 	says += conditions(r.Gates)
 	if r.Order != "" && r.Order != plan.NewestFirst {
 		says += ", the " + string(r.Order) + " first"
@@ -57,34 +57,15 @@ func Rule(r plan.Rule) string {
 	return says + "."
 }
 
-// places are a rule's destinations, each with the form of its own.
-func places(r plan.Rule) []string {
-	said := slices.Clone(r.To)
-	for i, to := range r.To {
-		if form := r.As[to]; form != "" {
-			said[i] += " " + asForm(form)
-		}
-	}
-	return said
-}
-
 // formAt tells in which form what follows a rule goes to a place.
 func formAt(r plan.Rule, place string) string {
 	switch {
 	case r.As[place] != "":
-		return asForm(r.As[place])
+		return plan.InForm(r.As[place])
 	case len(r.Send) > 0:
 		return "in the forms that the rule sends"
 	}
 	return plan.AsShot
-}
-
-// asForm tells in which form something goes.
-func asForm(form string) string {
-	if form == plan.AsShot {
-		return form
-	}
-	return "as " + form
 }
 
 // Lane tells one way to send: "over cellular up to 45 MB per day (photos only)".
@@ -520,7 +501,7 @@ func rule(name string, was, is plan.Rule) (says []string) {
 	}
 	to, no := differ(was.To, is.To)
 	if len(to) > 0 {
-		says = append(says, fmt.Sprintf("What follows %s also goes to %s.", name, And(places(plan.Rule{To: to, As: is.As}))))
+		says = append(says, fmt.Sprintf("What follows %s also goes to %s.", name, And(plan.Rule{To: to, As: is.As}.Places())))
 	}
 	if len(no) > 0 {
 		says = append(says, fmt.Sprintf("What follows %s no longer goes to %s; what is stored there stays.", name,
@@ -528,8 +509,8 @@ func rule(name string, was, is plan.Rule) (says []string) {
 	}
 	for _, place := range is.To {
 		if before, now := formAt(was, place), formAt(is, place); slices.Contains(was.To, place) && before != now {
-			says = append(says, fmt.Sprintf("What follows %s goes to %s %s from now on; what is stored there stays.", name, place,
-				now))
+			says = append(says, fmt.Sprintf("What follows %s goes to %s %s from now on; what is stored there stays.", name,
+				place, now))
 		}
 	}
 	was.Take, was.To, was.As = is.Take, is.To, is.As

@@ -28,23 +28,10 @@ func StraysInShort(n, folders int64) string {
 	if n == 0 {
 		return ""
 	}
-	return fmt.Sprintf("%s in no folder of the plan, in %s.", shots(n)+lies(n), counted(folders, "folder", "folders"))
-}
-
-func lies(n int64) string {
-	if n == 1 {
-		return " lies"
-	}
-	return " lie"
+	return fmt.Sprintf("%s in no folder of the plan, in %s.", counted(n, "picture or clip lies", "pictures and clips lie"),
+		counted(folders, "folder", "folders"))
 }
 
 func shots(n int64) string { return counted(n, "picture or clip", "pictures and clips") }
 
 func lie(n int64) string { return counted(n, "lies", "lie") }
-
-func counted(n int64, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return Count(n) + " " + many
-}

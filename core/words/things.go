@@ -28,11 +28,14 @@ func joined(words []string, last string) string {
 func Count(n int64) string { return humanize.Comma(n) }
 
 // Files are files, whatever they are: "1 file", "1,204 files".
-func Files(n int64) string {
+func Files(n int64) string { return counted(n, "file", "files") }
+
+// counted writes a number of things: "1 file", "1,204 files".
+func counted(n int64, one, many string) string {
 	if n == 1 {
-		return "1 file"
+		return "1 " + one
 	}
-	return Count(n) + " files"
+	return Count(n) + " " + many
 }
 
 // Things are items as a person calls them, by the kinds that are among them:

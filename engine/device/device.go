@@ -24,7 +24,6 @@ import (
 	"log/slog"
 	"math/rand/v2"
 	"os"
-	"slices"
 	"sync"
 	"time"
 
@@ -205,7 +204,7 @@ func (d *Device) furnish(o Options, owner string, forms *rendition.Cache) {
 	if o.Faces != nil {
 		own = append(own, o.Faces.Dir)
 	}
-	d.Shows = show.New(show.Options{Own: slices.DeleteFunc(own, func(dir string) bool { return dir == "" }),
+	d.Shows = show.New(show.Options{Own: own,
 		Device: o.Name, Root: o.Root, Records: o.Records, Faces: o.Faces, Folder: d.Folder, Plan: d.currentPlan,
 		Sending: d.isSending,
 		Places:  func(p *plan.Plan) func(os.FileInfo) bool { return d.sources.scanOptions(p).Place },

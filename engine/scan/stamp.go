@@ -33,3 +33,9 @@ func nanoseconds(t time.Time) int64 {
 	}
 	return t.UnixNano()
 }
+
+// Disk is the number of the disk that a file lies on, 0 where the system does not tell.
+func Disk(info fs.FileInfo) uint64 {
+	id, _ := Identity(info)
+	return id[0]
+}

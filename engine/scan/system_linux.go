@@ -23,14 +23,6 @@ func Identity(info fs.FileInfo) (id [2]uint64, names uint64) {
 	return id, 0
 }
 
-// Disk is the number of the disk that a file lies on, 0 where the system does not tell.
-func Disk(info fs.FileInfo) uint64 {
-	if st, ok := info.Sys().(*syscall.Stat_t); ok {
-		return uint64(st.Dev)
-	}
-	return 0
-}
-
 // inTable writes a path as the mount table does (proc(5)).
 var inTable = strings.NewReplacer(" ", `\040`, "\t", `\011`, "\n", `\012`, `\`, `\134`)
 

@@ -12,7 +12,4 @@ func system(fs.FileInfo) (inode, ctime int64) { return 0, 0 }
 // does not tell.
 func Identity(fs.FileInfo) (id [2]uint64, names uint64) { return id, 0 }
 
-// Disk is the number of the disk that a file lies on, 0 where the system does not tell.
-func Disk(fs.FileInfo) uint64 { return 0 }
-
 func mountsBelow(string) string { return "" }

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { api, body, type Device, type StrayFolder, type Strays as Found } from "../api";
 import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
-import { at, words } from "../plan/keys";
+import { adding, words } from "../plan/keys";
 import { Choose } from "../plan/KeyField";
 import { useEdit, usePlan } from "../plan/queries";
 import { bytes, count, things } from "../words";
@@ -79,14 +79,10 @@ function Stray({ device, folder: f, anew }: { device: string; folder: StrayFolde
   const usual = words(plan?.values, "devices", device, "sources", "#0", "rules")[0]; // as its first folder
   const rule = chosen ?? usual ?? rules[0] ?? "";
   const put = (key: string, value: unknown) => {
-    const named = at(plan?.values, "devices", device) !== undefined;
-    const list = at(plan?.values, "devices", device, key) !== undefined;
-    const one = list
-      ? { path: ["devices", device, key, "+"], value }
-      : named
-        ? { path: ["devices", device, key], value: [value] }
-        : { path: ["devices", device], value: { sources: [], [key]: [value] }, new: true };
-    edit.mutate({ edits: [one], base: plan?.version ?? 0 }, { onSuccess: anew });
+    edit.mutate(
+      { edits: [adding(plan?.values, device, key, value)], base: plan?.version ?? 0 },
+      { onSuccess: anew },
+    );
   };
   const what = `${things(
     f.n,

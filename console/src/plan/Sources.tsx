@@ -6,7 +6,7 @@ import { useYard } from "../yard";
 import { useDraft, type Draft } from "./draft";
 import { Fields } from "./Fields";
 import { ChangedMeanwhile, FormBox } from "./FormBox";
-import { at, parts, useKeysOf, words, type Values } from "./keys";
+import { adding, parts, useKeysOf, words, type Values } from "./keys";
 import { Choose } from "./KeyField";
 import { LookInto } from "./LookInto";
 import { useUsual } from "./queries";
@@ -116,7 +116,6 @@ function NewSource({ plan: p, done }: { plan: Plan; done: () => void }) {
   const [first] = useState<Values>({ rules: p.rules.slice(0, 1).map((r) => r.name) });
   const draft = useDraft(first, []);
   const source = { ...draft.whole, folder };
-  const named = at(p.values, "devices", device) !== undefined;
   return (
     <FormBox label="Add a folder">
       <div className="grid gap-3 sm:grid-cols-2">
@@ -127,11 +126,7 @@ function NewSource({ plan: p, done }: { plan: Plan; done: () => void }) {
       <LookInto device={device} folder={folder} set={draft.whole} pick={setFolder} />
       <What draft={draft} plan={p} />
       <Tried
-        edits={[
-          named
-            ? { path: ["devices", device, "sources", "+"], value: source }
-            : { path: ["devices", device], value: { sources: [source] }, new: true },
-        ]}
+        edits={[adding(p.values, device, "sources", source)]}
         version={p.version}
         ready={folder !== ""}
         done={done}

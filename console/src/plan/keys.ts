@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, body, type Key } from "../api";
+import { api, body, type Key, type PlanEdit } from "../api";
 
 /** The keys of the plan, as the service describes them: forms are made from them. */
 
@@ -29,6 +29,14 @@ export function at(values: unknown, ...path: readonly string[]): unknown {
     is = name.startsWith("#") ? (is as unknown[])[Number(name.slice(1))] : (is as Values)[name];
   }
   return is;
+}
+
+/** The edit that adds to a list of a device, which the plan may not name yet. */
+export function adding(plan: unknown, device: string, key: string, value: unknown): PlanEdit {
+  const path = ["devices", device];
+  if (at(plan, ...path, key) !== undefined) return { path: [...path, key, "+"], value };
+  if (at(plan, ...path) !== undefined) return { path: [...path, key], value: [value] };
+  return { path, value: { sources: [], [key]: [value] }, new: true };
 }
 
 /** A list of words of a part; empty when it says none. */

@@ -108,7 +108,10 @@ func (d Driver) open() (*opened, error) {
 	switch {
 	case err == nil:
 		b, err := hold(root)
-		return &opened{below: b, folders: map[string]*below{}, counts: map[string]counted{}}, err
+		if err != nil {
+			return nil, err
+		}
+		return &opened{below: b, folders: map[string]*below{}, counts: map[string]counted{}}, nil
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR):
 		return nil, &destination.Error{Cause: queue.Misplaced, Says: fmt.Sprintf("the folder %s is not there", d.Root),
 			Err: err}
@@ -133,9 +136,6 @@ func hold(root *os.Root) (*below, error) {
 func (b *below) shut() { _, _ = b.file.Close(), b.Root.Close() }
 
 func (o *opened) close() {
-	if o == nil {
-		return
-	}
 	for _, b := range o.folders {
 		b.shut()
 	}
