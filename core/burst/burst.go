@@ -4,10 +4,10 @@ package burst
 
 import (
 	"cmp"
-	"image"
-	"math/bits"
 	"slices"
 	"time"
+
+	"yardtide/core/likeness"
 )
 
 // Shot is one picture.
@@ -37,11 +37,11 @@ func Runs(shots []Shot) (runs [][]Shot) {
 
 // Split are the parts of a run that look alike, shot by shot; a look that is not known is
 // like no other.
-func Split(run []Shot, look map[int64]Likeness) [][]Shot {
+func Split(run []Shot, look map[int64]likeness.Coarse) [][]Shot {
 	return chain(run, func(a, b Shot) bool {
 		la, known := look[a.ID]
 		lb, both := look[b.ID]
-		return known && both && la.Like(lb)
+		return known && both && la.Apart(lb) <= mostOther
 	})
 }
 
@@ -58,44 +58,4 @@ func chain(shots []Shot, together func(a, b Shot) bool) (chains [][]Shot) {
 		from = to
 	}
 	return chains
-}
-
-// Likeness is how a picture looks, in 64 bits: whether it gets brighter from each of 9 by 8
-// fields to the next (a difference hash).
-type Likeness uint64
-
-// Like tells whether two pictures look alike.
-func (l Likeness) Like(o Likeness) bool { return bits.OnesCount64(uint64(l^o)) <= mostOther }
-
-// LikenessOf is how a picture looks.
-func LikenessOf(img image.Image) (l Likeness) {
-	const across, down = 9, 8
-	b := img.Bounds()
-	if b.Dx() < across || b.Dy() < down {
-		return 0
-	}
-	var fields [down][across]int64
-	for y := range down {
-		for x := range across {
-			left, right := b.Min.X+x*b.Dx()/across, b.Min.X+(x+1)*b.Dx()/across
-			top, bottom := b.Min.Y+y*b.Dy()/down, b.Min.Y+(y+1)*b.Dy()/down
-			var sum, n int64
-			for py := top; py < bottom; py++ {
-				for px := left; px < right; px++ {
-					r, g, bl, _ := img.At(px, py).RGBA()
-					sum, n = sum+int64(299*r+587*g+114*bl)/1000, n+1
-				}
-			}
-			fields[y][x] = sum / max(n, 1)
-		}
-	}
-	for y := range down {
-		for x := range across - 1 {
-			l <<= 1
-			if fields[y][x+1] > fields[y][x]+256 { // more than grain
-				l |= 1
-			}
-		}
-	}
-	return l
 }

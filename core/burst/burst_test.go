@@ -10,6 +10,7 @@ import (
 	"pgregory.net/rapid"
 
 	"yardtide/core/burst"
+	"yardtide/core/likeness"
 )
 
 func at(ms int) time.Time { return time.UnixMilli(int64(ms)) }
@@ -48,11 +49,11 @@ func picture(shift, turn int) image.Image {
 }
 
 func TestWhatDoesNotLookAlikePartsARun(t *testing.T) {
-	like, moved, other := burst.LikenessOf(picture(0, 0)), burst.LikenessOf(picture(3, 0)), burst.LikenessOf(picture(0, 1))
-	assert.True(t, like.Like(moved))
-	assert.False(t, like.Like(other))
+	like, moved, other := likeness.CoarseOf(picture(0, 0)), likeness.CoarseOf(picture(3, 0)), likeness.CoarseOf(picture(0, 1))
+	assert.LessOrEqual(t, like.Apart(moved), 10)
+	assert.Greater(t, like.Apart(other), 10)
 	run := make([]burst.Shot, 10)
-	look := map[int64]burst.Likeness{}
+	look := map[int64]likeness.Coarse{}
 	for i := range run {
 		run[i] = burst.Shot{ID: int64(i), At: at(i)}
 		look[int64(i)] = like

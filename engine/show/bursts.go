@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 
 	"yardtide/core/burst"
+	"yardtide/core/likeness"
 	"yardtide/engine/face"
 	"yardtide/engine/records"
 	"yardtide/engine/rendition"
@@ -28,7 +29,7 @@ func (b Burst) Says() string {
 // FindBursts finds those among shots that look alike, at most so many; -1 for all.
 func (s *Show) FindBursts(ctx context.Context, shots []burst.Shot, most int) (found []Burst, err error) {
 	for _, run := range burst.Runs(shots) {
-		looks, items := map[int64]burst.Likeness{}, map[int64]records.Item{}
+		looks, items := map[int64]likeness.Coarse{}, map[int64]records.Item{}
 		for _, shot := range run {
 			it, ok, err := s.Records.Catalogue.Item(ctx, shot.ID)
 			if err != nil {
@@ -59,7 +60,7 @@ func (s *Show) FindBursts(ctx context.Context, shots []burst.Shot, most int) (fo
 }
 
 // lookOf is how an item looks, by its small picture.
-func (s *Show) lookOf(ctx context.Context, it records.Item) (l burst.Likeness, err error) {
+func (s *Show) lookOf(ctx context.Context, it records.Item) (l likeness.Coarse, err error) {
 	err = s.WithPicture(ctx, it, func(src rendition.Source) error {
 		small, err := face.Picture(ctx, src.F, src.ContentType, src.Size)
 		if err != nil {
@@ -67,7 +68,7 @@ func (s *Show) lookOf(ctx context.Context, it records.Item) (l burst.Likeness, e
 		}
 		img, err := jpeg.Decode(bytes.NewReader(small))
 		if err == nil {
-			l = burst.LikenessOf(img)
+			l = likeness.CoarseOf(img)
 		}
 		return err
 	})
