@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"strings"
 
 	"yardtide/client"
 	"yardtide/core/media"
@@ -136,6 +137,7 @@ func printLook(p page, l wire.Look, y wire.Yard) {
 		}
 		more(p, len(l.Folders))
 	}
+	printLibraries(p, l)
 	if len(l.LeftOut) > 0 {
 		p.head("Left out")
 		for _, o := range l.LeftOut[:min(len(l.LeftOut), mostLines)] {
@@ -155,6 +157,34 @@ func printLook(p page, l wire.Look, y wire.Yard) {
 	}
 	for _, d := range y.Destinations {
 		p.line(2, "%s", wouldTake(d, l))
+	}
+}
+
+// printLibraries shows the closed libraries in a folder, what is unclear of them, and how only their originals are
+// taken.
+func printLibraries(p page, l wire.Look) {
+	if len(l.Libraries) == 0 {
+		return
+	}
+	p.head("Closed libraries")
+	var names []string
+	for _, one := range l.Libraries[:min(len(l.Libraries), mostLines)] {
+		p.line(2, "%s", plain(one.Says))
+		for _, d := range one.Doubts[:min(len(one.Doubts), mostLines)] {
+			p.line(2, "%s %s", p.paint(asks, "?"), plain(d.Says))
+		}
+		if one.Smaller.N > 0 && (l.Source == "" || !one.Only) {
+			names = append(names, one.Folder)
+		}
+	}
+	more(p, len(l.Libraries))
+	if len(names) > 0 {
+		what := "add"
+		if l.Source != "" {
+			what = "change"
+		}
+		p.line(2, "%s", p.paint(quiet, fmt.Sprintf("yardtide source %s %q -originals-only %q takes only originals of it", what, plain(l.Folder),
+			plain(strings.Join(names, ",")))))
 	}
 }
 

@@ -185,13 +185,25 @@ func clamp(v uint8, by int) uint8 { return uint8(max(0, min(255, int(v)+by))) }
 
 // JPEG is picture number n with a capture time, and its zone, in EXIF.
 func JPEG(n, width int, taken time.Time) ([]byte, error) {
-	var plain bytes.Buffer
-	if err := jpeg.Encode(&plain, newScene(n).draw(width, width*3/4, 0), &jpeg.Options{Quality: 86}); err != nil {
+	b, err := encoded(newScene(n).draw(width, width*3/4, 0))
+	if err != nil {
+		return nil, err
+	}
+	return withFacts(b, taken, width), nil
+}
+
+// withFacts puts a camera's facts into a JPEG.
+func withFacts(b []byte, taken time.Time, width int) []byte {
+	exif := exifSegment(taken, width, width*3/4)
+	return append(append(append([]byte{}, b[:2]...), exif...), b[2:]...)
+}
+
+func encoded(img image.Image) ([]byte, error) {
+	var b bytes.Buffer
+	if err := jpeg.Encode(&b, img, &jpeg.Options{Quality: 86}); err != nil {
 		return nil, fmt.Errorf("encoding a picture: %w", err)
 	}
-	b := plain.Bytes()
-	exif := exifSegment(taken, width, width*3/4)
-	return append(append(append([]byte{}, b[:2]...), exif...), b[2:]...), nil
+	return b.Bytes(), nil
 }
 
 // PNG is picture number n without a capture time, like a scan.

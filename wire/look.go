@@ -30,6 +30,27 @@ type Look struct {
 	SafeAt     []LookPlace   `json:"safeAt" doc:"What of it is proven at a place already"`
 	Source     string        `json:"source" doc:"The source of the plan that it is, or lies in; empty for none"`
 	Pictures   []LookPicture `json:"pictures" doc:"A few pictures of it, from all over"`
+	Libraries  []LookLibrary `json:"libraries" doc:"Closed libraries in it, or that it is, told apart once everything is counted"`
+}
+
+// LookLibrary is a closed library: a folder in which a program keeps pictures, and smaller versions of them.
+type LookLibrary struct {
+	Folder    string      `json:"folder" doc:"Below the folder that was looked at; . for itself"`
+	Originals Amount      `json:"originals" doc:"Pictures and clips that are no smaller version of another"`
+	Smaller   Amount      `json:"smaller" doc:"Those that are there larger, or lie in a cache"`
+	Alone     Amount      `json:"alone" doc:"Of the originals, those of which only a smaller version is there"`
+	Rest      Amount      `json:"rest" doc:"What is no picture or clip"`
+	Only      bool        `json:"only" doc:"Only its originals would be taken"`
+	Says      string      `json:"says"`
+	Doubts    []LookDoubt `json:"doubts" doc:"What is unclear, and taken; the most files first"`
+}
+
+// LookDoubt is about pictures of a library that may be smaller versions.
+type LookDoubt struct {
+	Folder string `json:"folder" doc:"Below the folder that was looked at"`
+	Path   string `json:"path" doc:"One of them"`
+	Says   string `json:"says"`
+	Amount
 }
 
 // LookPicture is a picture that was found.

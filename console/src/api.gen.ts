@@ -1754,6 +1754,8 @@ export interface components {
             kinds: components["schemas"]["LookKind"][];
             /** @description What would be left out, and by what, the most first */
             leftOut: components["schemas"]["LookLeft"][];
+            /** @description Closed libraries in it, or that it is, told apart once everything is counted */
+            libraries: components["schemas"]["LookLibrary"][];
             /** @description Where it lies */
             path: string;
             /** @description A few pictures of it, from all over */
@@ -1773,6 +1775,17 @@ export interface components {
             unreadable: number;
             /** @description By when it was taken, of what would be taken up; the earliest first */
             years: components["schemas"]["LookYear"][];
+        };
+        LookDoubt: {
+            /** Format: int64 */
+            bytes: number;
+            /** @description Below the folder that was looked at */
+            folder: string;
+            /** Format: int64 */
+            n: number;
+            /** @description One of them */
+            path: string;
+            says: string;
         };
         LookFolder: {
             /** Format: int64 */
@@ -1794,6 +1807,23 @@ export interface components {
             /** Format: int64 */
             n: number;
             why: string;
+        };
+        LookLibrary: {
+            /** @description Of the originals, those of which only a smaller version is there */
+            alone: components["schemas"]["Amount"];
+            /** @description What is unclear, and taken; the most files first */
+            doubts: components["schemas"]["LookDoubt"][];
+            /** @description Below the folder that was looked at; . for itself */
+            folder: string;
+            /** @description Only its originals would be taken */
+            only: boolean;
+            /** @description Pictures and clips that are no smaller version of another */
+            originals: components["schemas"]["Amount"];
+            /** @description What is no picture or clip */
+            rest: components["schemas"]["Amount"];
+            says: string;
+            /** @description Those that are there larger, or lie in a cache */
+            smaller: components["schemas"]["Amount"];
         };
         LookOrder: {
             device: string;
@@ -2183,6 +2213,8 @@ export interface components {
             /** @description The job that looked at it, for its pictures; empty after a restart */
             job: string;
             kinds: components["schemas"]["LookKind"][];
+            /** @description Closed libraries in it, or that it is: only their originals are taken */
+            libraries: components["schemas"]["LookLibrary"][];
             /** @description It is taken up */
             on: boolean;
             path: string;

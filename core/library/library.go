@@ -29,9 +29,6 @@ type File struct {
 	Seconds int64  // how long a clip lasts
 }
 
-// Tag is a file that says that its folder is a cache (the Cache Directory Tagging Specification 0.6).
-const Tag = "CACHEDIR.TAG"
-
 // Verdict is what a file is.
 type Verdict struct {
 	// Of is the number of the larger version of which the file is a smaller one; -1 for a file that is none.
@@ -80,10 +77,10 @@ const (
 // sorter sorts one library.
 type sorter struct {
 	files  []File
-	look   func(i int) (likeness.Fine, bool)
-	looks  map[int]likeness.Fine
-	unseen map[int]bool // of which there is no look
-	cache  []string     // folders that are tagged
+	look   func(of []int) []likeness.Fine
+	looks  []likeness.Fine
+	seen   []sight
+	cache  []string // folders that are tagged
 	stems  map[string][]int
 	moment map[moment][]int
 	edge   int   // the long edge of the library's full size
@@ -98,10 +95,11 @@ type moment struct {
 	camera string
 }
 
-// Sort tells a library apart. caches are folders in it that a tag calls caches, "." for all of it; look tells how a
-// picture looks, and is asked for few of them.
-func Sort(files []File, caches []string, look func(i int) (likeness.Fine, bool)) Sorted {
-	s := &sorter{files: files, look: look, looks: map[int]likeness.Fine{}, unseen: map[int]bool{}, cache: caches,
+// Sort tells a library apart. caches are folders in it that a tag calls caches, "." for all of it; look tells how
+// pictures look, zero where that cannot be told, and is asked for some of them, once each.
+func Sort(files []File, caches []string, look func(of []int) []likeness.Fine) Sorted {
+	s := &sorter{files: files, look: look, looks: make([]likeness.Fine, len(files)),
+		seen: make([]sight, len(files)), cache: caches,
 		stems: map[string][]int{}, moment: map[moment][]int{}, pairs: make([]int, len(files)),
 		sure: make([]bool, len(files))}
 	s.out.Verdicts = make([]Verdict, len(files))
@@ -124,7 +122,7 @@ func Sort(files []File, caches []string, look func(i int) (likeness.Fine, bool))
 
 // judge gives the files of one place their verdicts.
 func (s *sorter) judge(place []int) {
-	var known, paired, cameras int
+	var n, paired, cameras int
 	edges := map[int]int{}
 	for _, i := range place {
 		f := s.files[i]
@@ -132,7 +130,7 @@ func (s *sorter) judge(place []int) {
 			s.out.Verdicts[i].Cache = at
 			continue
 		}
-		known++
+		n++
 		edges[max(f.W, f.H)]++
 		if s.pairs[i] >= 0 {
 			paired++
@@ -141,19 +139,19 @@ func (s *sorter) judge(place []int) {
 			cameras++
 		}
 	}
-	if known == 0 {
+	if n == 0 {
 		return
 	}
 	edge, most := 0, 0
-	for e, n := range edges {
-		if n > most || n == most && e < edge {
-			edge, most = e, n
+	for e, of := range edges {
+		if of > most || of == most && e < edge {
+			edge, most = e, of
 		}
 	}
-	share := func(n int) float64 { return float64(n) / float64(known) }
+	share := func(some int) float64 { return float64(some) / float64(n) }
 	measured := share(most) >= oneEdge && edge > 0 && float64(edge) <= mostEdge*float64(s.edge)
 	switch {
-	case share(paired) >= made && known >= leastPlaced:
+	case share(paired) >= made && n >= leastPlaced:
 		if s.looksMade(place) {
 			s.smaller(place)
 		} else {
@@ -162,7 +160,7 @@ func (s *sorter) judge(place []int) {
 	case paired > 0:
 		s.each(place)
 	}
-	if share(paired) < made && measured && share(cameras) <= fewCameras && known > leastAlike {
+	if share(paired) < made && measured && share(cameras) <= fewCameras && n > leastAlike {
 		s.byLook(place)
 	}
 }
@@ -170,7 +168,9 @@ func (s *sorter) judge(place []int) {
 // looksMade tells whether the pairs of a place look like pairs, as far as a few of them can be seen.
 func (s *sorter) looksMade(place []int) bool {
 	seen, same := 0, 0
-	for _, i := range spread(place, samples/2) {
+	few := spread(place, samples/2)
+	s.need(s.withPairs(few))
+	for _, i := range few {
 		if s.pairs[i] < 0 {
 			continue
 		}
@@ -193,6 +193,13 @@ func (s *sorter) smaller(place []int) {
 			claims[s.use(i, s.pairs[i])]++
 		}
 	}
+	var unsure []int
+	for _, i := range place {
+		if of := s.pairs[i]; of >= 0 && (!s.sure[i] || claims[s.use(i, of)] > 1) {
+			unsure = append(unsure, i)
+		}
+	}
+	s.need(s.withPairs(unsure))
 	used := map[use]bool{}
 	for _, i := range place {
 		if s.out.Verdicts[i].Cache != "" {
@@ -202,7 +209,7 @@ func (s *sorter) smaller(place []int) {
 		case of >= 0 && s.sure[i] && claims[s.use(i, of)] == 1:
 			s.out.Verdicts[i].Of = of
 		case of >= 0:
-			if best := s.best(i, s.beside(i), closeLook, used); best >= 0 {
+			if best := s.best(i, s.beside(i), sameLook, used); best >= 0 {
 				s.out.Verdicts[i].Of, used[s.use(i, best)] = best, true
 			} else {
 				s.out.Verdicts[i].Alone = true
@@ -215,6 +222,7 @@ func (s *sorter) smaller(place []int) {
 
 // each compares the pairs of a place where originals and smaller versions lie together, one by one.
 func (s *sorter) each(place []int) {
+	s.need(s.withPairs(slices.DeleteFunc(slices.Clone(place), func(i int) bool { return s.pairs[i] < 0 })))
 	used := map[use]bool{}
 	for _, i := range place {
 		if s.pairs[i] < 0 || s.out.Verdicts[i].Cache != "" {
@@ -232,6 +240,7 @@ func (s *sorter) byLook(place []int) {
 	larger := s.fullPictures()
 	hits := 0
 	sample := spread(place, samples)
+	s.need(append(slices.Clone(sample), larger...))
 	for _, i := range sample {
 		if s.best(i, larger, closeLook, nil) >= 0 {
 			hits++
@@ -239,6 +248,7 @@ func (s *sorter) byLook(place []int) {
 	}
 	switch {
 	case hits*samples >= alike*len(sample):
+		s.need(place)
 		used := map[use]bool{}
 		for _, i := range place {
 			if v := &s.out.Verdicts[i]; v.Cache == "" && v.Of < 0 {
@@ -264,19 +274,30 @@ func (s *sorter) fullPictures() (list []int) {
 	return list
 }
 
+// withPairs are some files, and all that may be a larger version of one.
+func (s *sorter) withPairs(few []int) []int {
+	all := slices.Clone(few)
+	for _, i := range few {
+		for _, j := range s.beside(i) {
+			if s.isLarger(j, i) {
+				all = append(all, j)
+			}
+		}
+	}
+	return all
+}
+
 // use is that a file has a version on a long edge. It has one: of shots in a row that look the same, each has its own.
 type use struct{ of, edge int }
 
 func (s *sorter) use(i, of int) use { return use{of, max(s.files[i].W, s.files[i].H)} }
 
-// best is the one of some files that looks most like a smaller one, and is larger; -1 for none.
+// best is the one of some files that looks most like a smaller one, and is larger; -1 for none. One of another name
+// must look closer: the next shot in a row nearly looks the same.
 func (s *sorter) best(i int, others []int, most int, used map[use]bool) (best int) {
 	best = -1
 	for _, j := range others {
-		if used[s.use(i, j)] || !s.isLarger(j, i) {
-			continue
-		}
-		if apart, ok := s.apart(i, j); ok && apart <= most {
+		if apart, ok := s.apart(i, j); ok && apart <= most && (apart <= closeLook || s.sharesName(i, j)) && !used[s.use(i, j)] && s.isLarger(j, i) {
 			best, most = j, apart-1
 		}
 	}
@@ -285,25 +306,37 @@ func (s *sorter) best(i int, others []int, most int, used map[use]bool) (best in
 
 // apart is in how many bits the looks of two files differ; ok is false where one of them has none.
 func (s *sorter) apart(i, j int) (n int, ok bool) {
-	a, seen := s.fine(i)
-	b, both := s.fine(j)
-	return a.Apart(b), seen && both
+	if s.seen[i] != known || s.seen[j] != known {
+		return 0, false
+	}
+	return s.looks[i].Apart(s.looks[j]), true
 }
 
-func (s *sorter) fine(i int) (likeness.Fine, bool) {
-	if is, seen := s.looks[i]; seen {
-		return is, true
+// sight is whether it is known how a file looks.
+type sight byte
+
+// How it stands with a file's look.
+const (
+	unasked sight = iota
+	known
+	unseen
+)
+
+// need has some files looked at, those that were not yet.
+func (s *sorter) need(files []int) {
+	files = slices.DeleteFunc(slices.Clone(files), func(i int) bool { return s.seen[i] != unasked })
+	slices.Sort(files)
+	files = slices.Compact(files)
+	if len(files) == 0 {
+		return
 	}
-	if s.unseen[i] {
-		return likeness.Fine{}, false
+	for k, is := range s.look(files) {
+		if is == (likeness.Fine{}) { // nor does one plain colour tell anything
+			s.seen[files[k]] = unseen
+			continue
+		}
+		s.looks[files[k]], s.seen[files[k]] = is, known
 	}
-	is, ok := s.look(i)
-	if !ok || is == (likeness.Fine{}) { // one plain colour looks like any other
-		s.unseen[i] = true
-		return likeness.Fine{}, false
-	}
-	s.looks[i] = is
-	return is, true
 }
 
 // doubt has the files of a place taken, and told.

@@ -181,19 +181,24 @@ var shapes = map[string]func(s *shelf, n int){
 }
 
 func TestOriginalsAreToldFromSmallerVersions(t *testing.T) {
-	for name, make := range shapes {
+	for name, fill := range shapes {
 		for _, n := range []int{60, 900} {
 			t.Run(fmt.Sprintf("%s, %d", name, n), func(t *testing.T) {
 				s := &shelf{Rand: rand.New(rand.NewPCG(uint64(n), 7))}
-				make(s, n)
+				fill(s, n)
 				s.Shuffle(len(s.files), func(i, j int) {
 					s.files[i], s.files[j], s.scene[i], s.scene[j] = s.files[j], s.files[i], s.scene[j], s.scene[i]
 					s.own[i], s.own[j], s.looks[i], s.looks[j] = s.own[j], s.own[i], s.looks[j], s.looks[i]
 				})
 				asked := 0
-				told := library.Sort(s.files, s.caches, func(i int) (likeness.Fine, bool) {
-					asked++
-					return s.looks[i], s.files[i].Kind != media.Raw && s.files[i].Kind != media.Video
+				told := library.Sort(s.files, s.caches, func(of []int) []likeness.Fine {
+					looks := make([]likeness.Fine, len(of))
+					for k, i := range of {
+						if asked++; s.files[i].Kind != media.Raw && s.files[i].Kind != media.Video {
+							looks[k] = s.looks[i]
+						}
+					}
+					return looks
 				})
 				there := map[int]bool{} // scenes of which the original is there
 				for i := range s.files {

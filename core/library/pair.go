@@ -15,10 +15,8 @@ import (
 // index makes files be found by their names and moments.
 func (s *sorter) index() {
 	for i, f := range s.files {
-		stem, above := names(f.Path)
-		s.stems[stem] = append(s.stems[stem], i)
-		if isID(above) {
-			s.stems[above] = append(s.stems[above], i)
+		for _, stem := range stemsOf(f.Path) {
+			s.stems[stem] = append(s.stems[stem], i)
 		}
 		if f.AtMS != 0 {
 			m := moment{f.AtMS, f.Camera}
@@ -36,7 +34,7 @@ func names(file string) (stem, above string) {
 // mostCut is how many words are cut off a name, at its end, to find the one that it was made of.
 const mostCut = 3
 
-// stemsOf are the names that a file's larger version may have.
+// stemsOf are the names that a file and its other versions may share.
 func stemsOf(file string) []string {
 	stem, above := names(file)
 	list := []string{stem}
@@ -146,6 +144,12 @@ func (s *sorter) certain(i, j int) bool {
 		}
 	}
 	return false
+}
+
+// sharesName tells whether two files may be versions of one picture by their names.
+func (s *sorter) sharesName(i, j int) bool {
+	own := stemsOf(s.files[i].Path)
+	return slices.ContainsFunc(stemsOf(s.files[j].Path), func(one string) bool { return slices.Contains(own, one) })
 }
 
 // isLarger tells whether one file may be the larger version of another.

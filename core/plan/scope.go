@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"maps"
+	"path"
 	"reflect"
 	"slices"
 	"strings"
@@ -24,6 +25,9 @@ type Scope struct {
 	TakenFrom  Date     `json:"taken-from,omitempty"`
 	TakenUntil Date     `json:"taken-until,omitempty"`
 	NewSince   Date     `json:"new-since,omitempty"`
+	// OriginalsOnly are closed libraries in the source, "." for the source itself: of them no smaller version of a
+	// picture is taken that is there larger.
+	OriginalsOnly []string `json:"originals-only,omitempty"`
 }
 
 // Date is a day of the calendar, written as 2026-11-25.
@@ -38,6 +42,10 @@ type File struct {
 	Came    time.Time // when it came into its folder
 	Seconds int64     // how long a clip lasts, 0 when that is not known
 	Part    string    // the rule that it follows as a part of another file, "" for what is none
+	// Sorted tells that the originals of its library were told from smaller versions, MadeFrom of which file it is a
+	// smaller version, or whose tag calls it a cache's; "" for an original.
+	Sorted   bool
+	MadeFrom string
 }
 
 // Chooser tells which rule takes a file of one source. It is safe for concurrent use.
@@ -127,20 +135,26 @@ func (c Chooser) ByTime() bool {
 		slices.ContainsFunc(c.rules, func(one choice) bool { return one.rule.LongerThan > 0 })
 }
 
+// ByOrigin tells whether it matters what a file was made from.
+func (c Chooser) ByOrigin() bool { return len(c.scope.OriginalsOnly) > 0 }
+
 // LeavesOut tells why the source's scope leaves a file out, "" when it does not.
 func (c Chooser) LeavesOut(f File) string {
 	s := c.scope
-	path := strings.Split(f.Path, "/")
+	names := strings.Split(f.Path, "/")
 	if !s.Hidden && IsHidden(f.Path) {
 		return HiddenLeftOut
 	}
 	if len(c.only) > 0 {
-		if _, m := fits(c.only, path); m != gitignore.Exclude {
+		if _, m := fits(c.only, names); m != gitignore.Exclude {
 			return "It is not among what \"only\" names."
 		}
 	}
-	if p, m := fits(c.leaveOut, path); m == gitignore.Exclude {
+	if p, m := fits(c.leaveOut, names); m == gitignore.Exclude {
 		return fmt.Sprintf("Left out by %q.", p.written)
+	}
+	if why := s.notOriginal(f); why != "" {
+		return why
 	}
 	day := Date(f.Taken.Format(time.DateOnly))
 	switch {
@@ -157,6 +171,32 @@ func (c Chooser) LeavesOut(f File) string {
 	}
 	return ""
 }
+
+// notOriginal tells why a file is left out where only originals are taken, "" when it is not.
+func (s Scope) notOriginal(f File) string {
+	if len(s.OriginalsOnly) == 0 || !slices.Contains(Versions, f.Kind) ||
+		!slices.ContainsFunc(s.OriginalsOnly, func(in string) bool { return Inside(f.Path, in) }) {
+		return ""
+	}
+	switch {
+	case !f.Sorted:
+		return "It is not known yet whether it is a smaller version of another."
+	case path.Base(f.MadeFrom) == CacheTag:
+		return CacheLeftOut
+	case f.MadeFrom != "":
+		return fmt.Sprintf("It is a smaller version of %q.", f.MadeFrom)
+	}
+	return ""
+}
+
+// Versions are the kinds of which a library may hold smaller versions.
+var Versions = []media.Kind{media.Photo, media.Graphic, media.Video}
+
+// CacheTag is a file that says that its folder is a cache (the Cache Directory Tagging Specification 0.6).
+const CacheTag = "CACHEDIR.TAG"
+
+// CacheLeftOut is why a file in a cache is left out.
+const CacheLeftOut = "It lies in a cache, which says so itself."
 
 // Accepts tells whether a rule takes a file.
 func (r Rule) Accepts(f File) bool {

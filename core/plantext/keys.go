@@ -170,6 +170,10 @@ var sourcePart = part[plan.Source]{name: "source", title: "A source of a device"
 		list(Key{Name: "only", Examples: []string{"*.jpg", "Boats/"}, Label: "Only what fits", Empty: "everything",
 			Says: "Patterns (the gitignore language): only what one of them fits is taken up."},
 			func(s *plan.Source) *[]string { return &s.Only }, aPattern),
+		list(Key{Name: "originals-only", Examples: []string{"Old boats.boatcase", "."}, Label: "Only originals of",
+			Empty: "none", Says: "Closed libraries in the folder, . for the folder itself: of these no smaller version of a " +
+				"picture is taken that is there larger, nor what lies in a cache."},
+			func(s *plan.Source) *[]string { return &s.OriginalsOnly }, aFolderBelow),
 		parsed(Key{Name: "smallest", Pattern: plan.SizeForm.String(), Examples: []string{"10 kB"}, Label: "Smallest file",
 			Empty: "any", Says: "Only files of this size on."}, plan.ParseSize,
 			func(s *plan.Source) *plan.Size { return &s.Smallest }),
@@ -545,6 +549,17 @@ func aNetwork(r *reader, n ast.Node, name string, before []string) {
 func aPattern(r *reader, n ast.Node, pattern string, _ []string) {
 	if err := plan.CheckPattern(pattern); err != nil {
 		r.noteError(n, err)
+	}
+}
+
+// aFolderBelow is a folder below the source, . for the source itself.
+func aFolderBelow(r *reader, n ast.Node, folder string, before []string) {
+	switch {
+	case folder == "" || strings.HasPrefix(folder, "/") || slices.Contains(strings.Split(folder, "/"), ".."):
+		r.note(n, "would be a folder below the source, such as Old boats.boatcase, or . for the source itself",
+			"%q is no folder below the source", folder)
+	case slices.Contains(before, folder):
+		r.note(n, "would name each folder once", "the folder %q stands here twice", folder)
 	}
 }
 

@@ -221,6 +221,15 @@ func Follows(s plan.Source) string {
 	}
 	note(len(s.Only) > 0, "only %s", And(s.Only))
 	note(len(s.LeaveOut) > 0, "not %s", And(s.LeaveOut))
+	if len(s.OriginalsOnly) > 0 {
+		libraries := slices.Clone(s.OriginalsOnly)
+		for i, one := range libraries {
+			if one == "." {
+				libraries[i] = s.Folder
+			}
+		}
+		note(true, "only the originals of %s", And(libraries))
+	}
 	note(s.Hidden, "hidden files, too")
 	note(s.Smallest > 0, "from %s", Bytes(int64(s.Smallest)))
 	note(s.Largest > 0, "up to %s", Bytes(int64(s.Largest)))

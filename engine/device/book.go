@@ -75,6 +75,7 @@ func (b book) Dirs(ctx context.Context) ([]string, error) {
 
 func (b book) Gone(ctx context.Context, dir string, names []string) error {
 	err := b.d.Records.Catalogue.Gone(ctx, b.source.Folder, dir, names, b.plan, time.Now())
+	b.d.originals.found(b.source, time.Now())
 	b.d.changed()
 	return err
 }
@@ -150,6 +151,7 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 	if err := b.d.Records.Catalogue.Admit(ctx, items, b.plan, time.Now()); err != nil {
 		return err
 	}
+	b.d.originals.found(b.source, time.Now())
 	b.d.changed()
 	return nil
 }

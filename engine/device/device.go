@@ -102,16 +102,17 @@ type Device struct {
 	Shows  *show.Show
 	Orders Orders
 
-	moving  *burst.Maker
-	places  *place.Places
-	carrier *carry.Carrier
-	waking  waking
-	sources sources
-	smaller preparers
-	strays  strays
-	mending mending
-	upkeep  *upkeep.Upkeep
-	pace    *rate.Limiter // of all sends
+	moving    *burst.Maker
+	places    *place.Places
+	carrier   *carry.Carrier
+	waking    waking
+	sources   sources
+	smaller   preparers
+	strays    strays
+	originals originals
+	mending   mending
+	upkeep    *upkeep.Upkeep
+	pace      *rate.Limiter // of all sends
 
 	mu     sync.Mutex
 	plan   *plan.Plan
@@ -153,7 +154,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 	d.waking = waking{device: o.Name, system: o.Awake, wait: o.Wait, log: o.Log}
 	d.sources.d, d.mending.d = d, d
 	d.smaller = newPreparers(d)
-	d.strays.d = d
+	d.strays.d, d.originals.d = d, d
 	d.Told, d.Orders = Told{tell.Teller{Of: o.Name, From: o.Records, Beside: d.Known}, d}, Orders{d}
 	var err error
 	if d.pause, _, err = pauseFact.Read(ctx, &o.Records.Facts); err != nil {

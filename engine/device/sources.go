@@ -42,6 +42,14 @@ func (ss *sources) inLine(p *plan.Plan) bool {
 	return ss.applied == p
 }
 
+// walking tells whether a source was not walked to its end yet.
+func (ss *sources) walking(folder string) bool {
+	ss.mu.Lock()
+	defer ss.mu.Unlock()
+	s := ss.known[folder]
+	return s == nil || s.at.IsZero()
+}
+
 // looking tells whether a source of a plan was not walked to its end yet: what is in it may be to go.
 // A source that is known not to answer is not waited for.
 func (ss *sources) looking(p *plan.Plan) bool {
@@ -118,6 +126,7 @@ func (ss *sources) follow(ctx context.Context) error {
 		ss.mu.Lock()
 		ss.known, ss.applied = known, p
 		ss.mu.Unlock()
+		ss.d.originals.anew()
 		ss.d.changed() // what was found before may go
 		resolved := ss.resolve(all)
 		for i, s := range all {

@@ -25,6 +25,7 @@ import (
 
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/engine/library"
 	"yardtide/engine/probe"
 	"yardtide/engine/scan"
 )
@@ -41,6 +42,9 @@ type Options struct {
 	Rest func() time.Duration
 	// Workers read files at the same time, 2 when it is 0.
 	Workers int
+	// OriginalsOnly tells of a closed library, by its folder below the one that is looked at, whether only its
+	// originals would be taken. Nil says so of each.
+	OriginalsOnly func(library string) bool
 }
 
 // Amount is how many files there are, and their bytes.
@@ -66,8 +70,9 @@ type Totals struct {
 	// Unreadable is how many files and folders cannot be read.
 	Unreadable int64
 	// Known is how many files were told by their content; the others by their names.
-	Known    int64
-	Pictures []Picture // a few, from all over
+	Known     int64
+	Pictures  []Picture // a few, from all over
+	Libraries []Library // by their folders
 }
 
 const (
@@ -83,6 +88,7 @@ type entry struct {
 	size     int64
 	modified time.Time
 	is       counted
+	library  *shelf // the closed library that it lies in
 }
 
 // counted is how a file was counted.
@@ -99,6 +105,8 @@ type looker struct {
 	sum   Totals
 	seen  int64 // pictures that could be shown
 	names map[string]media.Kind
+	// libraries are the closed ones that were found.
+	libraries []*shelf
 }
 
 // At looks at a folder and everything below until the context ends, and tells what it
@@ -124,7 +132,7 @@ func At(ctx context.Context, root string, o Options, tell func(Totals)) (Totals,
 	work, working := errgroup.WithContext(ctx)
 	work.Go(func() error {
 		defer close(entries)
-		return l.walk(working, ".", ".", entries)
+		return l.walk(working, ".", ".", l.closed("."), entries)
 	})
 	for range o.Workers {
 		work.Go(func() error {
@@ -168,6 +176,9 @@ func At(ctx context.Context, root string, o Options, tell func(Totals)) (Totals,
 			err = context.Cause(ctx)
 		}
 	}
+	if err == nil {
+		err = l.sort(ctx)
+	}
 	close(stop)
 	<-told
 	sum := l.now()
@@ -185,7 +196,7 @@ func (l *looker) now() Totals {
 	s := l.sum
 	s.Kinds, s.Years, s.Folders, s.LeftOut = maps.Clone(s.Kinds), maps.Clone(s.Years), maps.Clone(s.Folders),
 		maps.Clone(s.LeftOut)
-	s.Unread, s.Pictures = slices.Clone(s.Unread), slices.Clone(s.Pictures)
+	s.Unread, s.Pictures, s.Libraries = slices.Clone(s.Unread), slices.Clone(s.Pictures), slices.Clone(s.Libraries)
 	slices.SortFunc(s.Pictures, func(a, b Picture) int {
 		return cmp.Compare(a.Path, b.Path)
 	}) // who read them first is chance
@@ -193,8 +204,8 @@ func (l *looker) now() Totals {
 }
 
 // walk counts the files of a folder and below by their names. top is the folder of the
-// root's own in which it lies.
-func (l *looker) walk(ctx context.Context, dir, top string, entries chan<- entry) error {
+// root's own in which it lies, in the closed library; nil for none.
+func (l *looker) walk(ctx context.Context, dir, top string, in *shelf, entries chan<- entry) error {
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
@@ -223,11 +234,16 @@ func (l *looker) walk(ctx context.Context, dir, top string, entries chan<- entry
 				l.leaveOut(plan.HiddenLeftOut, 0)
 				continue
 			}
-			in := top
+			under, within := top, in
 			if dir == "." {
-				in = e.Name()
+				under = e.Name()
 			}
-			if err := l.walk(ctx, below, in, entries); err != nil {
+			if in.mayHold() {
+				if found := l.closed(below); found != nil {
+					within = found
+				}
+			}
+			if err := l.walk(ctx, below, under, within, entries); err != nil {
 				return err
 			}
 		case e.Type().IsRegular():
@@ -235,7 +251,8 @@ func (l *looker) walk(ctx context.Context, dir, top string, entries chan<- entry
 			if err != nil {
 				continue // removed in between
 			}
-			one := entry{path: below, size: info.Size(), modified: info.ModTime()}
+			one := entry{path: below, size: info.Size(), modified: info.ModTime(), library: in}
+			in.tagged(local, below)
 			l.count(&one, top)
 			select {
 			case entries <- one:
@@ -306,7 +323,7 @@ func keep[K comparable](m map[K]Amount, key K, a Amount) {
 
 // read counts a file anew by its content.
 func (l *looker) read(e entry) {
-	facts, err := l.probe(e)
+	facts, w, h, err := l.probe(e)
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.sum.Known++
@@ -322,21 +339,30 @@ func (l *looker) read(e entry) {
 		l.put(e.is, e.size, (*Amount).take)
 		l.put(now, e.size, (*Amount).add)
 	}
+	if e.library != nil {
+		e.is = now
+		e.library.add(e, facts, w, h)
+	}
 	if now.why == "" && (facts.Kind == media.Photo || facts.Kind == media.Graphic) {
 		l.pick(Picture{e.path, facts})
 	}
 }
 
-func (l *looker) probe(e entry) (media.Facts, error) {
+// probe reads the header of a file, and of what lies in a library the frame.
+func (l *looker) probe(e entry) (facts media.Facts, w, h int, err error) {
 	if e.size == 0 {
-		return media.Facts{Kind: e.is.kind, TakenAt: e.modified.In(l.Zone)}, nil
+		return media.Facts{Kind: e.is.kind, TakenAt: e.modified.In(l.Zone)}, 0, 0, nil
 	}
 	f, err := scan.Open(filepath.Join(l.root, filepath.FromSlash(e.path)))
 	if err != nil {
-		return media.Facts{}, err
+		return facts, 0, 0, err
 	}
 	defer f.Close()
-	return probe.Read(io.NewSectionReader(f, 0, e.size), e.size, e.modified, l.Zone)
+	facts, err = probe.Read(io.NewSectionReader(f, 0, e.size), e.size, e.modified, l.Zone)
+	if err == nil && e.library != nil && slices.Contains(plan.Versions, facts.Kind) {
+		w, h, err = library.Frame(io.NewSectionReader(f, 0, e.size), e.size, facts.ContentType)
+	}
+	return facts, w, h, err
 }
 
 // pick keeps a few pictures to show, from all over: the first, and later ones in the

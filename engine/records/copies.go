@@ -54,12 +54,15 @@ type Copy struct {
 	FoundMS   int64  `db:"found_at"`
 	FileNS    int64  `db:"file_at"` // when the file was last changed
 	PartOf    int64  `db:"part_of"` // the item whose part the file is, 0 for a main file
+	Sorted    bool   `db:"sorted"`
+	MadeFrom  string `db:"made_from"`
 }
 
 // Lying is its item as one of which a plan decides whether it is taken up.
 func (c Copy) Found() plan.File {
 	taken := time.UnixMilli(c.TakenMS).In(time.FixedZone("", c.TakenZone))
 	f := found(path.Join(c.Dir, c.Name), c.Kind, c.Size, taken, c.Seconds, c.FoundMS, c.FileNS)
+	f.Sorted, f.MadeFrom = c.Sorted, c.MadeFrom
 	if c.PartOf != 0 {
 		f.Part = c.Rule
 	}
@@ -92,7 +95,7 @@ const (
 	OrderMetered   Order = "metered"
 )
 
-const selectCopy = `SELECT c.*, i.size, i.source, i.dir, i.name, i.taken_zone, i.taken_from, i.gone_at, i.seconds, i.found_at, max(i.ctime, i.mtime) file_at, i.part_of FROM copies c JOIN items i ON i.id = c.item `
+const selectCopy = `SELECT c.*, i.size, i.source, i.dir, i.name, i.taken_zone, i.taken_from, i.gone_at, i.seconds, i.found_at, max(i.ctime, i.mtime) file_at, i.part_of, i.sorted, i.made_from FROM copies c JOIN items i ON i.id = c.item `
 
 // Change is what a step changes beside the state; nil fields stay.
 type Change struct {

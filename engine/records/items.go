@@ -54,6 +54,9 @@ type Item struct {
 	OwnRule     string         `db:"own_rule"`  // that would take it by itself
 	AllBytes    int64          `db:"all_bytes"` // with those of its parts
 	Pair        string         `db:"pair"`      // what its camera wrote into a still and its clip alike
+	// These are known of what lies in a library of which only originals are taken.
+	Sorted   bool   `db:"sorted"`    // its smaller versions were told from originals
+	MadeFrom string `db:"made_from"` // whose smaller version it is, or the tag of its cache; "" for an original
 }
 
 // Path is the item's path below its source.
@@ -69,7 +72,9 @@ func (i Item) TakenAt() time.Time {
 
 // Lying is the item as one of which a plan decides whether it is taken up.
 func (i Item) Found() plan.File {
-	return found(i.Path(), i.Kind, i.Size, i.TakenAt(), i.Seconds, i.FoundMS, max(i.CTime, i.MTime))
+	f := found(i.Path(), i.Kind, i.Size, i.TakenAt(), i.Seconds, i.FoundMS, max(i.CTime, i.MTime))
+	f.Sorted, f.MadeFrom = i.Sorted, i.MadeFrom
+	return f
 }
 
 // found is what a plan decides by. When a file came is when it was found, or when it
@@ -386,7 +391,7 @@ func asks(p *plan.Plan, device string) []asked {
 
 // choose decides anew which rule takes each file of a source, and what belongs together.
 func choose(tx *transaction, source string, by plan.Chooser, p *plan.Plan) error {
-	rows, err := tx.Query(`SELECT id, dir, name, size, kind, taken_at, taken_zone, seconds, max(ctime, mtime), found_at, rule, own_rule, part_of, pair FROM items WHERE source = ? AND gone_at = 0 ORDER BY dir, name`, source)
+	rows, err := tx.Query(`SELECT id, dir, name, size, kind, taken_at, taken_zone, seconds, max(ctime, mtime), found_at, rule, own_rule, part_of, pair, sorted, made_from FROM items WHERE source = ? AND gone_at = 0 ORDER BY dir, name`, source)
 	if err != nil {
 		return err
 	}
@@ -402,7 +407,7 @@ func choose(tx *transaction, source string, by plan.Chooser, p *plan.Plan) error
 	for rows.Next() {
 		var it Item
 		if err := rows.Scan(&it.ID, &it.Dir, &it.Name, &it.Size, &it.Kind, &it.TakenMS, &it.TakenZone, &it.Seconds,
-			&it.MTime, &it.FoundMS, &it.Rule, &it.OwnRule, &it.PartOf, &it.Pair); err != nil {
+			&it.MTime, &it.FoundMS, &it.Rule, &it.OwnRule, &it.PartOf, &it.Pair, &it.Sorted, &it.MadeFrom); err != nil {
 			return err
 		}
 		rule, _ := by.Choose(it.Found())

@@ -88,22 +88,26 @@ type alike struct {
 // What a row is read as: each column costs more than what it holds.
 const (
 	// none of them has a line break in it
-	keyColumn   = `source || char(10) || kind || char(10) || rule || char(10) || standing`
-	pathColumn  = `CASE dir WHEN '.' THEN name ELSE dir || '/' || name END`
-	timesColumn = `taken_at || ' ' || taken_zone || ' ' || seconds || ' ' || max(ctime, mtime) || ' ' || found_at`
+	keyColumn    = `source || char(10) || kind || char(10) || rule || char(10) || standing`
+	pathColumn   = `CASE dir WHEN '.' THEN name ELSE dir || '/' || name END`
+	originColumn = `sorted || ' ' || made_from`
+	timesColumn  = `taken_at || ' ' || taken_zone || ' ' || seconds || ' ' || max(ctime, mtime) || ' ' || found_at`
 )
 
 // regroup reads the items of some numbers.
 func (r *Catalogue) regroup(ctx context.Context, by map[string]plan.Chooser, from, to int64, groups groups) error {
-	timed := false
+	timed, sorted := false, false
 	for _, chooser := range by {
-		timed = timed || chooser.ByTime()
+		timed, sorted = timed || chooser.ByTime(), sorted || chooser.ByOrigin()
 	}
-	var key, where, times sql.RawBytes
+	var key, where, times, origin sql.RawBytes
 	var size int64
 	columns, into := keyColumn+`, `+pathColumn+`, all_bytes`, []any{&key, &where, &size}
 	if timed {
 		columns, into = columns+`, `+timesColumn, append(into, &times)
+	}
+	if sorted {
+		columns, into = columns+`, `+originColumn, append(into, &origin)
 	}
 	// An index would lead to each row by itself: reading the table through is faster.
 	rows, err := r.read.QueryContext(ctx, `SELECT `+columns+
@@ -141,6 +145,10 @@ func (r *Catalogue) regroup(ctx context.Context, by map[string]plan.Chooser, fro
 					return err
 				}
 				f = found(f.Path, f.Kind, size, time.UnixMilli(t[0]).In(time.FixedZone("", int(t[1]))), t[2], t[4], t[3])
+			}
+			if sorted {
+				is, from, _ := strings.Cut(string(origin), " ")
+				f.Sorted, f.MadeFrom = is == "1", from
 			}
 			this := said
 			this.after, this.why = chooser.Choose(f)

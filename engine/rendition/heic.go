@@ -233,6 +233,12 @@ func isXMP(content []byte) bool {
 	return bytes.Contains(content[:min(len(content), 1024)], []byte("xmpmeta"))
 }
 
+// HEIFFrame tells the pixels of a HEIF file's picture, upright.
+func HEIFFrame(f io.ReaderAt, size int64) (w, h int, err error) {
+	is, err := readHEIF(f, size)
+	return is.w, is.h, err
+}
+
 // readHEIF reads what a HEIF file tells of its picture.
 func readHEIF(f io.ReaderAt, size int64) (h heif, err error) {
 	in, err := readWithin(f, size)

@@ -9,12 +9,14 @@ import (
 	"io"
 	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"time"
 
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/words"
 	"yardtide/engine/destination"
 	"yardtide/engine/face"
 	"yardtide/engine/look"
@@ -89,6 +91,10 @@ func (s *Show) Look(ctx context.Context, folder string, set *plan.Source, tell f
 			return why
 		},
 		Rest: s.rest,
+		OriginalsOnly: func(library string) bool {
+			return set == nil && l.Source == "" || slices.ContainsFunc(one.OriginalsOnly,
+				func(in string) bool { return plan.Inside(below+library, in) })
+		},
 		Place: func(dir string, info os.FileInfo) bool {
 			_, err := os.Lstat(filepath.Join(dir, destination.MarkerName))
 			return err == nil || place(info)
@@ -161,12 +167,36 @@ func fill(l *wire.Look, s look.Totals) {
 		return cmp.Or(cmp.Compare(b.N, a.N), cmp.Compare(a.Why, b.Why))
 	})
 	l.LeftOut = l.LeftOut[:min(len(l.LeftOut), mostFolders)]
+	fillLibraries(l, s)
 	for _, p := range s.Unread {
 		l.Unread = append(l.Unread, wire.Problem(p))
 	}
 	if l.SafeAt == nil {
 		l.SafeAt = []wire.LookPlace{}
 	}
+}
+
+// fillLibraries writes the closed libraries of a sum as they are told.
+func fillLibraries(l *wire.Look, s look.Totals) {
+	l.Libraries = []wire.LookLibrary{}
+	for _, b := range s.Libraries {
+		name := b.Folder
+		if name == "." {
+			name = filepath.Base(l.Path)
+		}
+		one := wire.LookLibrary{Folder: b.Folder, Originals: wire.Amount(b.Originals), Smaller: wire.Amount(b.Smaller),
+			Alone: wire.Amount(b.Alone), Rest: wire.Amount(b.Rest), Only: b.Only, Doubts: []wire.LookDoubt{}}
+		one.Says = words.Library(words.LibraryFigures{Name: name, Originals: b.Originals.N, Smaller: b.Smaller.N,
+			Alone: b.Alone.N, Rest: b.Rest.N, Bytes: b.Originals.Bytes, Only: b.Only})
+		for _, d := range b.Doubts[:min(len(b.Doubts), mostFolders)] {
+			folder := path.Join(b.Folder, d.Folder)
+			one.Doubts = append(one.Doubts, wire.LookDoubt{Folder: folder, Path: path.Join(b.Folder, d.Path),
+				Says: words.LibraryDoubt(int64(d.N), folder), Amount: wire.Amount{N: int64(d.N), Bytes: d.Bytes}})
+		}
+		l.Libraries = append(l.Libraries, one)
+	}
+	slices.SortFunc(l.Libraries, func(a, b wire.LookLibrary) int { return cmp.Compare(a.Folder, b.Folder) })
+	l.Libraries = l.Libraries[:min(len(l.Libraries), mostFolders)]
 }
 
 // PictureAt is a small picture of a file in a folder that was looked at, as JPEG. The

@@ -54,9 +54,6 @@ type Found struct {
 	Unseen  []Unseen
 }
 
-// tag begins a file that says that its folder is a cache (the Cache Directory Tagging Specification 0.6).
-const tag = "Signature: 8a477f597d28d172789f06886806bc55"
-
 // made are folders of programs, which make them anew.
 var made = []string{"node_modules", "__pycache__", "site-packages", "vendor", "target", "lost+found", "Trash", "Cache",
 	"Caches", "$RECYCLE.BIN", "System Volume Information"}
@@ -163,15 +160,8 @@ func left(at string, entries []fs.DirEntry) string {
 		switch e.Name() {
 		case ".nomedia":
 			return "a file .nomedia in it asks so"
-		case "CACHEDIR.TAG":
-			f, err := os.Open(filepath.Join(at, e.Name()))
-			if err != nil {
-				continue
-			}
-			text := make([]byte, len(tag))
-			n, _ := f.Read(text)
-			f.Close()
-			if string(text[:n]) == tag {
+		case plan.CacheTag:
+			if scan.Tagged(at) {
 				return "it is a cache, and says so"
 			}
 		}

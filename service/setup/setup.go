@@ -115,6 +115,9 @@ func (s *Setup) begun() (*planwire.Setup, error) {
 	}
 	for i := range s.now.Folders { // who looked at them is gone
 		s.now.Folders[i].Counting, s.now.Folders[i].Job = false, ""
+		if s.now.Folders[i].Libraries == nil { // kept by an earlier version
+			s.now.Folders[i].Libraries = []wire.LookLibrary{}
+		}
 	}
 	s.loaded = true
 	return &s.now, nil
@@ -246,7 +249,15 @@ func withSources(now *planwire.Setup) (err error) {
 	var sources []any
 	for _, f := range now.Folders {
 		if f.On {
-			sources = append(sources, map[string]any{"folder": f.Folder, "rules": []string{everyday}})
+			source := map[string]any{"folder": f.Folder, "rules": []string{everyday}}
+			libraries := []string{}
+			for _, l := range f.Libraries {
+				libraries = append(libraries, l.Folder)
+			}
+			if len(libraries) > 0 {
+				source["originals-only"] = libraries
+			}
+			sources = append(sources, source)
 		}
 	}
 	at := plan.Edit{Path: []string{"devices", now.Device}, Value: map[string]any{"sources": sources}}
@@ -303,7 +314,7 @@ func (s *Setup) addFolder(now *planwire.Setup, folder string, on bool) error {
 
 func emptyFolder(folder, where string, on bool) planwire.SetupFolder {
 	return planwire.SetupFolder{Folder: folder, Path: where, On: on, Kinds: []wire.LookKind{}, Years: []wire.LookYear{},
-		Folders: []wire.LookFolder{}, Pictures: []wire.LookPicture{}}
+		Folders: []wire.LookFolder{}, Pictures: []wire.LookPicture{}, Libraries: []wire.LookLibrary{}}
 }
 
 // offerUsual puts the usual folders into a set-up that has none.
@@ -345,10 +356,13 @@ func (s *Setup) lookAtFolders() error {
 	for _, folder := range todo {
 		job, err := s.Jobs.Begin(wire.Job{Kind: wire.JobLook, Says: "It is looked at."}, true,
 			func(ctx context.Context, tell func(func(*wire.Job))) error {
+				found := false
 				err := d.Look(ctx, folder, nil, func(l wire.Look) {
 					tell(func(is *wire.Job) { jobs.TellLook(is, l) })
 					s.counted(folder, func(f *planwire.SetupFolder) {
-						f.All, f.Kinds, f.Years, f.Folders, f.Pictures = l.All, l.Kinds, l.Years, l.Folders, l.Pictures
+						f.All, f.Kinds, f.Years, f.Folders, f.Pictures, f.Libraries = l.All, l.Kinds, l.Years, l.Folders, l.Pictures,
+							l.Libraries
+						found = len(l.Libraries) > 0
 					})
 				})
 				s.counted(folder, func(f *planwire.SetupFolder) {
@@ -359,6 +373,9 @@ func (s *Setup) lookAtFolders() error {
 				})
 				if s.Book.Plan() != nil {
 					return err
+				}
+				if found { // the draft takes only their originals
+					return errors.Join(err, s.change(withSources))
 				}
 				return errors.Join(err, s.keepCounts())
 			})

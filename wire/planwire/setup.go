@@ -37,6 +37,8 @@ type SetupFolder struct {
 	Years    []wire.LookYear    `json:"years"`
 	Folders  []wire.LookFolder  `json:"folders" doc:"The folders in it, the largest first"`
 	Pictures []wire.LookPicture `json:"pictures"`
+	// Libraries are told apart once everything is counted.
+	Libraries []wire.LookLibrary `json:"libraries" doc:"Closed libraries in it, or that it is: only their originals are taken"`
 }
 
 // SetupChange changes what is given, and leaves the rest.

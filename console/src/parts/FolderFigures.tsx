@@ -1,9 +1,15 @@
-import type { LookFolder, LookKind, LookPicture, LookYear } from "../api";
+import type { LookFolder, LookKind, LookLibrary, LookPicture, LookYear } from "../api";
 import { bytes, count, ofKind } from "../words";
 import { Button } from "./Button";
 import { SmallPicture } from "./Face";
 
-type Figures = { kinds: LookKind[]; years: LookYear[]; folders: LookFolder[]; pictures: LookPicture[] };
+type Figures = {
+  kinds: LookKind[];
+  years: LookYear[];
+  folders: LookFolder[];
+  pictures: LookPicture[];
+  libraries: LookLibrary[];
+};
 
 const most = 8; // folders that are told
 
@@ -13,6 +19,8 @@ export function FolderFigures(props: {
   job: string;
   pick?: (folder: string) => void;
   can?: (folder: string) => boolean;
+  only?: (library: string) => void; // takes only its originals
+  leaveOut?: (folder: string) => void;
 }) {
   const { look: l, job, pick, can } = props;
   const below = l.folders.filter((f) => f.name !== ".").slice(0, most);
@@ -43,6 +51,7 @@ export function FolderFigures(props: {
           ))}
         </ul>
       )}
+      <Libraries libraries={l.libraries} only={props.only} leaveOut={props.leaveOut} />
       <Years years={l.years} />
       {below.length > 0 && (
         <ul aria-label="Folders in it, the largest first">
@@ -64,6 +73,40 @@ export function FolderFigures(props: {
         </ul>
       )}
     </div>
+  );
+}
+
+/** Closed libraries: what is taken of them, and what is unclear. */
+function Libraries(props: {
+  libraries: LookLibrary[];
+  only?: (library: string) => void;
+  leaveOut?: (folder: string) => void;
+}) {
+  const { libraries, only, leaveOut } = props;
+  if (libraries.length === 0) return null;
+  return (
+    <ul aria-label="Closed libraries" className="space-y-2">
+      {libraries.map((l) => (
+        <li key={l.folder} className="space-y-1 rounded-md bg-wash p-2 wrap-anywhere">
+          <p>{l.says}</p>
+          {only && !l.only && l.smaller.n > 0 && (
+            <Button onClick={() => only(l.folder)} aria-label={`Only its originals: ${l.folder}`}>
+              Only its originals
+            </Button>
+          )}
+          {l.doubts.map((d) => (
+            <div key={d.path} className="flex flex-wrap items-center justify-between gap-2 rounded-md bg-lamp p-2">
+              <p className="min-w-0 flex-1 basis-60">{d.says}</p>
+              {leaveOut && (
+                <Button onClick={() => leaveOut(d.folder)} aria-label={`Leave ${d.folder} out`}>
+                  Leave it out
+                </Button>
+              )}
+            </div>
+          ))}
+        </li>
+      ))}
+    </ul>
   );
 }
 

@@ -6,7 +6,7 @@ import { Failure } from "../parts/Failure";
 import { FolderFigures } from "../parts/FolderFigures";
 import { bytes, count } from "../words";
 import { useYard } from "../yard";
-import type { Values } from "./keys";
+import { words, type Values } from "./keys";
 
 const stop = (id: string) => body(api.DELETE("/api/v1/jobs/{id}", { params: { path: { id } } }));
 
@@ -16,8 +16,9 @@ export function LookInto(props: {
   folder: string;
   set: Values;
   pick?: (folder: string) => void;
+  change: (value: unknown, key: string) => void; // of the source
 }) {
-  const { device, folder, set, pick } = props;
+  const { device, folder, set, pick, change } = props;
   const begin = useMutation({
     mutationFn: () => body(api.POST("/api/v1/looks", { body: { device, folder, set } })),
   });
@@ -54,6 +55,8 @@ export function LookInto(props: {
             job={id ?? ""}
             pick={pick && ((child) => pick(`${folder.replace(/\/+$/, "")}/${child}`))}
             can={() => pick !== undefined}
+            only={(library) => change([...words(set, "originals-only"), library], "originals-only")}
+            leaveOut={(below) => change([...words(set, "leave-out"), `/${below}/`], "leave-out")}
           />
           <Beside look={look} />
         </>

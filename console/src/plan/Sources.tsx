@@ -68,7 +68,7 @@ function ChangeSource(props: {
     <FormBox label={`What of ${s.folder} goes`}>
       <ChangedMeanwhile what={`${s.folder} of ${s.device}`} version={p.version} is={draft.changedMeanwhile} />
       <What draft={draft} plan={p} />
-      <LookInto device={s.device} folder={s.folder} set={draft.whole} />
+      <LookInto device={s.device} folder={s.folder} set={draft.whole} change={draft.set} />
       <Tried edits={draft.edits} version={p.version} done={props.done} />
     </FormBox>
   );
@@ -123,7 +123,7 @@ function NewSource({ plan: p, done }: { plan: Plan; done: () => void }) {
         <TextField label="Folder" hint="Pictures" value={folder} change={setFolder} />
       </div>
       <Usual device={device} pick={setFolder} />
-      <LookInto device={device} folder={folder} set={draft.whole} pick={setFolder} />
+      <LookInto device={device} folder={folder} set={draft.whole} pick={setFolder} change={draft.set} />
       <What draft={draft} plan={p} />
       <Tried
         edits={[adding(p.values, device, "sources", source)]}
