@@ -87,6 +87,17 @@ func printStrays(p page, s wire.Strays) {
 		}
 		p.line(2, "%s  %9s  %-18s  %s", f.Newest.Format("2006-01-02"), bytes(f.Bytes), words.Things(f.N, kinds...), name)
 	}
+	for _, f := range s.Folders {
+		if len(f.Libraries) > 0 {
+			p.line(2, "%s", p.paint(quiet, fmt.Sprintf("%s holds a closed library: -originals-only %q takes only its originals",
+				plain(f.Folder), plain(strings.Join(f.Libraries, ",")))))
+		}
+	}
+	for _, l := range s.Libraries {
+		p.line(2, "%s %s", p.paint(asks, "?"), plain(l.Says))
+		p.line(4, "%s", p.paint(quiet, fmt.Sprintf("yardtide source change %q -device %s -originals-only %q", plain(l.Source),
+			plain(s.Device), plain(l.Folder))))
+	}
 	if len(s.Unseen) > 0 {
 		var said []string
 		for _, u := range s.Unseen[:min(len(s.Unseen), mostLines)] {

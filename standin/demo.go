@@ -404,6 +404,7 @@ func (d *Demo) strays(m making) {
 		m.write(filepath.Join(d.Computer.Root, filepath.FromSlash(file)), taken,
 			func() ([]byte, error) { return JPEG(930+i, 900, taken) })
 	}
+	m.Go(func() error { return Library(filepath.Join(d.Computer.Root, "Old boats.boatcase"), 960, 16, 640) })
 	for i := range 4 {
 		taken := at.Add(time.Duration(i) * time.Minute)
 		m.write(filepath.Join(d.Phone.Root, "Bluetooth", fmt.Sprintf("received-%d.jpg", i)), taken,

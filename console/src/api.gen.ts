@@ -2392,6 +2392,8 @@ export interface components {
             /** @description As a source would name it */
             folder: string;
             kinds: components["schemas"]["StrayKind"][];
+            /** @description Closed libraries in it, below the folder; . for itself: originals-only takes only their originals */
+            libraries: string[];
             /** Format: int64 */
             n: number;
             /**
@@ -2408,6 +2410,13 @@ export interface components {
             /** Format: int64 */
             n: number;
         };
+        StrayLibrary: {
+            /** @description Below the source; . for itself */
+            folder: string;
+            path: string;
+            says: string;
+            source: string;
+        };
         StraySum: {
             /**
              * Format: date-time
@@ -2423,6 +2432,11 @@ export interface components {
             coverage: number;
             /** Format: int64 */
             folders: number;
+            /**
+             * Format: int64
+             * @description How many closed libraries are taken with their smaller versions
+             */
+            libraries?: number;
             /** Format: int64 */
             n: number;
             /** @description A sentence; empty where there are none */
@@ -2451,6 +2465,8 @@ export interface components {
             left: number;
             /** @description In no source, as the plan lets their folders be */
             letBe: components["schemas"]["Amount"];
+            /** @description Closed libraries in sources that take more than their originals; 200 at most */
+            libraries: components["schemas"]["StrayLibrary"][];
             /** @description In no source: the strays */
             outside: components["schemas"]["Amount"];
             says: string;

@@ -92,6 +92,32 @@ func TestAScopeSaysWhatItLeavesOutAndByWhat(t *testing.T) {
 	}
 }
 
+func TestOfALibraryOnlyOriginalsAreTaken(t *testing.T) {
+	p, s := source(t, "rules: [rest], originals-only: [Old.case/, deep/er]")
+	c := p.Chooser(s, time.UTC)
+	for _, one := range []struct {
+		f   plan.File
+		why string
+	}{
+		{plan.File{Path: "Old.case/a.jpg", Kind: media.Photo}, "It is not known yet whether it is a smaller version of another."},
+		{plan.File{Path: "Old.case/a.jpg", Kind: media.Photo, Sorted: true}, ""},
+		{plan.File{Path: "Old.case/a.jpg", Kind: media.Photo, Sorted: true, MadeFrom: "Old.case/b.jpg"},
+			`It is a smaller version of "Old.case/b.jpg".`},
+		{plan.File{Path: "deep/er/x/a.mp4", Kind: media.Video, Sorted: true, MadeFrom: "deep/er/x/CACHEDIR.TAG"}, plan.CacheLeftOut},
+		{plan.File{Path: "deep/era/a.jpg", Kind: media.Photo}, ""},
+		{plan.File{Path: "Old.case.jpg", Kind: media.Photo}, ""},
+	} {
+		assert.Equal(t, one.why, c.LeavesOut(one.f), one.f.Path)
+	}
+	assert.True(t, c.ByOrigin())
+	assert.False(t, c.ByKind())
+	_, s = source(t, "rules: [rest], originals-only: [.]")
+	assert.NotEmpty(t, p.Chooser(s, time.UTC).LeavesOut(plan.File{Path: "any/a.jpg", Kind: media.Photo}))
+	_, s = source(t, "rules: [rest]")
+	assert.Empty(t, p.Chooser(s, time.UTC).LeavesOut(plan.File{Path: "any/a.jpg", Kind: media.Photo, MadeFrom: "b.jpg"}),
+		"it matters only where the plan asks for it")
+}
+
 func TestScopesThatCannotBeMeantAreRefused(t *testing.T) {
 	for fields, says := range map[string]string{
 		"rule: rest, rules: [rest]":                                   "has rule and rules",

@@ -34,6 +34,11 @@ func Library(f LibraryFigures) string {
 	return says + "."
 }
 
+// LibraryTaken tells that a source takes more than the originals of a closed library.
+func LibraryTaken(name, source string) string {
+	return fmt.Sprintf("%s in %s is a closed library, and its smaller versions of pictures are taken, too.", name, source)
+}
+
 // LibraryDoubt asks about pictures of a library of which it is unclear whether they are smaller versions.
 func LibraryDoubt(n int64, folder string) string {
 	return fmt.Sprintf("%s in %s may be smaller versions of others, or pictures of their own: %s taken. "+

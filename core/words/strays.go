@@ -1,6 +1,9 @@
 package words
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 // Strays tells how many pictures and clips of a device no source takes up, and what the figures do not know.
 func Strays(device string, inside, outside, letBe, folders, unseen int64) string {
@@ -23,13 +26,18 @@ func Strays(device string, inside, outside, letBe, folders, unseen int64) string
 	return says
 }
 
-// StraysInShort tells of strays in a line, "" of none.
-func StraysInShort(n, folders int64) string {
-	if n == 0 {
-		return ""
+// StraysInShort tells of strays, and of closed libraries that are taken whole, in a line; "" of none.
+func StraysInShort(n, folders, libraries int64) string {
+	var says []string
+	if n > 0 {
+		says = append(says, fmt.Sprintf("%s in no folder of the plan, in %s.",
+			counted(n, "picture or clip lies", "pictures and clips lie"), counted(folders, "folder", "folders")))
 	}
-	return fmt.Sprintf("%s in no folder of the plan, in %s.", counted(n, "picture or clip lies", "pictures and clips lie"),
-		counted(folders, "folder", "folders"))
+	if libraries > 0 {
+		says = append(says, fmt.Sprintf("Smaller versions are taken, too, of %s.",
+			counted(libraries, "closed library", "closed libraries")))
+	}
+	return strings.Join(says, " ")
 }
 
 func shots(n int64) string { return counted(n, "picture or clip", "pictures and clips") }

@@ -52,7 +52,7 @@ func (s *strays) look(ctx context.Context, p *plan.Plan, now time.Time) (next ti
 			return
 		}
 		s.mu.Lock()
-		s.told = &wire.StraySum{Amount: found.Outside, Folders: len(found.Folders), Coverage: found.Coverage,
+		s.told = &wire.StraySum{Amount: found.Outside, Folders: len(found.Folders), Libraries: len(found.Libraries), Coverage: found.Coverage,
 			Unseen: len(found.Unseen) + found.Left, At: time.Now()}
 		s.mu.Unlock()
 		s.d.Changed()

@@ -6,7 +6,9 @@ import (
 	"path/filepath"
 
 	"yardtide/core/media"
+	"yardtide/core/plan"
 	"yardtide/core/words"
+	"yardtide/engine/library"
 	"yardtide/engine/stray"
 	"yardtide/wire"
 )
@@ -17,9 +19,12 @@ const mostStrays = 200
 // Strays looks for pictures and clips of the device that no source takes up.
 func (s *Show) Strays(ctx context.Context) (wire.Strays, error) {
 	p := s.Plan()
-	o := stray.Options{Root: s.Root, Place: s.Places(p), Own: s.Own}
+	o := stray.Options{Root: s.Root, Place: s.Places(p), Own: s.Own, Closed: library.Closed}
 	for _, of := range p.Devices[s.Device].Sources {
 		o.Sources = append(o.Sources, s.Folder(of.Folder))
+		for _, one := range of.OriginalsOnly {
+			o.OriginalsOnly = append(o.OriginalsOnly, filepath.Join(s.Folder(of.Folder), filepath.FromSlash(one)))
+		}
 	}
 	for _, folder := range p.Devices[s.Device].LetBe {
 		o.LetBe = append(o.LetBe, s.Folder(folder))
@@ -29,19 +34,24 @@ func (s *Show) Strays(ctx context.Context) (wire.Strays, error) {
 		return wire.Strays{}, fmt.Errorf("looking for strays: %w", err)
 	}
 	told := wire.Strays{Device: s.Device, Inside: wire.Amount(found.Inside), Outside: wire.Amount(found.Outside),
-		LetBe: wire.Amount(found.LetBe), Folders: []wire.StrayFolder{}, Unseen: []wire.Unseen{}, Coverage: 100}
+		LetBe: wire.Amount(found.LetBe), Folders: []wire.StrayFolder{}, Unseen: []wire.Unseen{}, Libraries: []wire.StrayLibrary{}, Coverage: 100}
 	if all := found.Inside.N + found.Outside.N + found.LetBe.N; all > 0 {
 		told.Coverage = int(100 * found.Inside.N / all)
 	}
 	for _, f := range found.Folders[:min(len(found.Folders), mostStrays)] {
 		one := wire.StrayFolder{Folder: f.Path, Path: filepath.Join(s.Root, filepath.FromSlash(f.Path)), Alone: f.Alone,
-			Amount: wire.Amount(f.Sum), Kinds: []wire.StrayKind{}, Newest: f.Newest}
+			Amount: wire.Amount(f.Sum), Kinds: []wire.StrayKind{}, Newest: f.Newest, Libraries: append([]string{}, f.Libraries...)}
 		for _, k := range media.Kinds {
 			if of, some := f.Kinds[k]; some {
 				one.Kinds = append(one.Kinds, wire.StrayKind{Kind: k, Amount: wire.Amount(of)})
 			}
 		}
 		told.Folders = append(told.Folders, one)
+	}
+	for _, at := range found.Libraries[:min(len(found.Libraries), mostStrays)] {
+		if one, ok := s.libraryIn(p, at); ok {
+			told.Libraries = append(told.Libraries, one)
+		}
 	}
 	for _, u := range found.Unseen[:min(len(found.Unseen), mostStrays)] {
 		told.Unseen = append(told.Unseen, wire.Unseen{Path: u.Path, Says: u.Why})
@@ -50,4 +60,17 @@ func (s *Show) Strays(ctx context.Context) (wire.Strays, error) {
 	told.Says = words.Strays(s.Device, found.Inside.N, found.Outside.N, found.LetBe.N,
 		int64(len(found.Folders)), int64(len(found.Unseen)))
 	return told, nil
+}
+
+// libraryIn is a closed library at a path from the root, which lies in a source.
+func (s *Show) libraryIn(p *plan.Plan, at string) (wire.StrayLibrary, bool) {
+	path := filepath.Join(s.Root, filepath.FromSlash(at))
+	for _, of := range p.Devices[s.Device].Sources {
+		source := s.Folder(of.Folder)
+		if below, err := filepath.Rel(source, path); err == nil && plan.Inside(filepath.ToSlash(path), filepath.ToSlash(source)) {
+			return wire.StrayLibrary{Source: of.Folder, Folder: filepath.ToSlash(below), Path: path,
+				Says: words.LibraryTaken(filepath.Base(path), of.Folder)}, true
+		}
+	}
+	return wire.StrayLibrary{}, false
 }

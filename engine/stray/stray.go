@@ -26,6 +26,10 @@ type Options struct {
 	LetBe   []string // folders that are never to be mentioned, absolute
 	// Own are folders of Yard Tide's own, absolute: what it makes is nobody's picture.
 	Own []string
+	// Closed tells whether a folder is a closed library; nil knows of none. OriginalsOnly are those of which the plan
+	// takes only originals, absolute.
+	Closed        func(dir string) bool
+	OriginalsOnly []string
 	// Place tells whether a folder is one that copies go to; nil knows of none.
 	Place func(fs.FileInfo) bool
 }
@@ -39,6 +43,8 @@ type Folder struct {
 	Alone  bool   // a source lies below: only what is in the folder itself
 	Kinds  map[media.Kind]Sum
 	Newest time.Time // when the newest file was changed last
+	// Libraries are the closed libraries in it, below the folder; "." for itself.
+	Libraries []string
 	Sum
 }
 
@@ -52,6 +58,8 @@ type Found struct {
 	Outside Sum      // in none: the strays
 	LetBe   Sum      // in none, and let be
 	Unseen  []Unseen
+	// Libraries are closed libraries in sources of which the plan takes everything, from the root.
+	Libraries []string
 }
 
 // made are folders of programs, which make them anew.
@@ -63,6 +71,7 @@ type looker struct {
 	Options
 	found   Found
 	folders map[string]*Folder
+	closed  []string           // libraries in no source, from the root
 	seen    map[[2]uint64]bool // folders, and files with several names: none is counted twice
 }
 
@@ -74,6 +83,13 @@ func Look(ctx context.Context, o Options) (Found, error) {
 		l.unseen(".", "it cannot be read: "+scan.Reason(err))
 	} else if err := l.walk(ctx, o.Root, ".", info); err != nil {
 		return Found{}, err
+	}
+	for _, at := range l.closed {
+		if name, alone := l.told(at); !alone && l.folders[name] != nil {
+			in := l.folders[name]
+			below, _ := filepath.Rel(name, at)
+			in.Libraries = append(in.Libraries, filepath.ToSlash(below))
+		}
 	}
 	for _, f := range l.folders {
 		l.found.Folders = append(l.found.Folders, *f)
@@ -109,6 +125,7 @@ func (l *looker) walk(ctx context.Context, at, rel string, info fs.FileInfo) err
 			return nil
 		}
 	}
+	l.library(at, rel, inside)
 	for _, e := range entries {
 		below, from := filepath.Join(at, e.Name()), path.Join(rel, filepath.ToSlash(e.Name()))
 		switch {
@@ -121,6 +138,20 @@ func (l *looker) walk(ctx context.Context, at, rel string, info fs.FileInfo) err
 		}
 	}
 	return nil
+}
+
+// library notes a folder that is a closed library, unless only its originals are taken, or it lies in another.
+func (l *looker) library(at, rel string, inside bool) {
+	if l.Closed == nil || rel == "." || l.in(l.OriginalsOnly, at) ||
+		slices.ContainsFunc(slices.Concat(l.closed, l.found.Libraries), func(other string) bool { return plan.Inside(rel, other) }) ||
+		!l.Closed(at) {
+		return
+	}
+	if inside {
+		l.found.Libraries = append(l.found.Libraries, rel)
+	} else {
+		l.closed = append(l.closed, rel)
+	}
 }
 
 // enter walks a folder below another, unless it is none to look into.

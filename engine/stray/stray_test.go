@@ -70,6 +70,22 @@ func TestStraysAreToldByTheirHighestFolderWithoutASource(t *testing.T) {
 	assert.Equal(t, map[media.Kind]stray.Sum{media.Photo: {N: 1, Bytes: 4}, media.Raw: {N: 1, Bytes: 4}}, old.Kinds)
 }
 
+func TestClosedLibrariesAreTold(t *testing.T) {
+	root := t.TempDir()
+	write(t, root, "Pictures/Old.case/a.jpg", "Pictures/Kept.case/in/Inner.case/a.jpg", "Old phone/x/Far.case/a.jpg", "Far.case/a.jpg",
+		"Empty.case/notes.txt")
+	found, err := stray.Look(t.Context(), stray.Options{Root: root, Sources: []string{root + "/Pictures"},
+		OriginalsOnly: []string{root + "/Pictures/Kept.case"},
+		Closed:        func(dir string) bool { return strings.HasSuffix(dir, ".case") }})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Pictures/Old.case"}, found.Libraries)
+	libraries := map[string][]string{}
+	for _, f := range found.Folders {
+		libraries[f.Path] = f.Libraries
+	}
+	assert.Equal(t, map[string][]string{"Old phone": {"x/Far.case"}, "Far.case": {"."}}, libraries)
+}
+
 // A source, and what is let be, are looked into whatever their folders are called.
 func TestASourceIsLookedIntoWhateverItIsCalled(t *testing.T) {
 	root := t.TempDir()

@@ -40,7 +40,7 @@ func (t Teller) Status(ctx context.Context) (wire.Device, error) {
 	s.Awake = v.known.Awake
 	if is := v.known.Strays; is != nil {
 		sum := *is
-		sum.Says = words.StraysInShort(sum.N, int64(sum.Folders))
+		sum.Says = words.StraysInShort(sum.N, int64(sum.Folders), int64(sum.Libraries))
 		s.Strays = &sum
 	}
 	s.Person = v.Plan.Devices[t.Of].Person

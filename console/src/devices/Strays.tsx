@@ -3,7 +3,7 @@ import { useState } from "react";
 import { api, body, type Device, type StrayFolder, type Strays as Found } from "../api";
 import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
-import { adding, words } from "../plan/keys";
+import { adding, parts, words } from "../plan/keys";
 import { Choose } from "../plan/KeyField";
 import { useEdit, usePlan } from "../plan/queries";
 import { bytes, count, things } from "../words";
@@ -52,6 +52,7 @@ function Listed({ device, found, anew }: { device: string; found: Found; anew: (
           <Stray key={f.folder} device={device} folder={f} anew={anew} />
         ))}
       </ul>
+      <Libraries device={device} libraries={found.libraries} anew={anew} />
       {found.unseen.length > 0 && (
         <details className="mt-2 text-sm text-quiet">
           <summary className="cursor-pointer">
@@ -94,6 +95,8 @@ function Stray({ device, folder: f, anew }: { device: string; folder: StrayFolde
         <p className="font-semibold wrap-anywhere">{f.alone ? `${f.folder} itself` : f.folder}</p>
         <p className="text-sm text-quiet">
           {what}, the newest of {f.newest.slice(0, 10)}
+          {f.libraries.length > 0 &&
+            `; ${count(f.libraries.length, "closed library", "closed libraries")} in it, of which only the originals are taken`}
         </p>
         {edit.error && <Failure error={edit.error} />}
       </div>
@@ -105,7 +108,13 @@ function Stray({ device, folder: f, anew }: { device: string; folder: StrayFolde
           change={setRule}
         />
         <Button
-          onClick={() => put("sources", { folder: f.folder, rules: [rule] })}
+          onClick={() =>
+            put("sources", {
+              folder: f.folder,
+              rules: [rule],
+              ...(f.libraries.length > 0 && { "originals-only": f.libraries }),
+            })
+          }
           disabled={rule === "" || edit.isPending}
           aria-label={`Take up ${f.folder}`}
         >
@@ -120,5 +129,42 @@ function Stray({ device, folder: f, anew }: { device: string; folder: StrayFolde
         </Button>
       </div>
     </li>
+  );
+}
+
+/** Closed libraries of which smaller versions are taken, too: one click ends that. */
+function Libraries(props: { device: string; libraries: Found["libraries"]; anew: () => void }) {
+  const { device, libraries, anew } = props;
+  const plan = usePlan().data;
+  const edit = useEdit();
+  if (libraries.length === 0) return null;
+  const only = (source: string, folder: string) => {
+    const sources = parts(plan?.values, "devices", device, "sources");
+    const n = sources.findIndex((s) => s.folder === source);
+    const path = ["devices", device, "sources", `#${n}`, "originals-only"];
+    edit.mutate(
+      {
+        edits: [{ path, value: [...words(sources[n], "originals-only"), folder] }],
+        base: plan?.version ?? 0,
+      },
+      { onSuccess: anew },
+    );
+  };
+  return (
+    <ul className="mt-2 space-y-2" aria-label="Closed libraries">
+      {libraries.map((l) => (
+        <li key={l.path} className="flex flex-wrap items-center justify-between gap-2 rounded-md bg-lamp p-2">
+          <p className="min-w-0 flex-1 basis-60 wrap-anywhere">{l.says}</p>
+          <Button
+            onClick={() => only(l.source, l.folder)}
+            disabled={edit.isPending}
+            aria-label={`Only the originals of ${l.folder}`}
+          >
+            Only its originals
+          </Button>
+        </li>
+      ))}
+      {edit.error && <Failure error={edit.error} />}
+    </ul>
   );
 }

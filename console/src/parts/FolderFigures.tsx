@@ -95,7 +95,10 @@ function Libraries(props: {
             </Button>
           )}
           {l.doubts.map((d) => (
-            <div key={d.path} className="flex flex-wrap items-center justify-between gap-2 rounded-md bg-lamp p-2">
+            <div
+              key={d.path}
+              className="flex flex-wrap items-center justify-between gap-2 rounded-md bg-lamp p-2"
+            >
               <p className="min-w-0 flex-1 basis-60">{d.says}</p>
               {leaveOut && (
                 <Button onClick={() => leaveOut(d.folder)} aria-label={`Leave ${d.folder} out`}>

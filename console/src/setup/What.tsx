@@ -85,6 +85,12 @@ function FolderRow({
           <span className="block" aria-live="polite">
             {f.problem || `${count(f.all.n, "file")}, ${bytes(f.all.bytes)}`}
             {f.counting && <span className="text-quiet"> so far, counting…</span>}
+            {!open &&
+              f.libraries.map((l) => (
+                <span key={l.folder} className="block text-quiet">
+                  {l.says}
+                </span>
+              ))}
           </span>
         </span>
         <Button onClick={() => setOpen(!open)} aria-expanded={open} aria-label={`What is in it: ${name}`}>
