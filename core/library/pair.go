@@ -79,7 +79,7 @@ func (s *sorter) beside(i int) (list []int) {
 }
 
 // larger is the largest version of a file by name or moment, -1 for none. sure tells that no other picture can be
-// meant: the name is one that does not come again, or name and moment are the same.
+// meant: the name is one that does not come again, or name and moment, or name and folder are the same.
 func (s *sorter) larger(i int) (of int, sure bool) {
 	of = -1
 	if s.files[i].Kind == media.Video {
@@ -139,11 +139,26 @@ func (s *sorter) certain(i, j int) bool {
 	for _, one := range stemsOf(a.Path) {
 		switch {
 		case one != stem && one != above:
-		case sameMoment, isID(one):
+		case sameMoment, isID(one), one == stem && sameFolder(a.Path, b.Path):
 			return true
 		}
 	}
 	return false
+}
+
+// sameFolder tells whether two files lie in one folder, or in folders that are called alike below two others, by
+// something that counts: Masters/2017/10/06 and Previews/2017/10/06.
+func sameFolder(a, b string) bool {
+	a, b = path.Dir(a), path.Dir(b)
+	if a == b {
+		return true
+	}
+	alike := ""
+	for path.Base(a) == path.Base(b) && a != "." && b != "." {
+		alike += path.Base(a)
+		a, b = path.Dir(a), path.Dir(b)
+	}
+	return digits(alike) >= 4
 }
 
 // sharesName tells whether two files may be versions of one picture by their names.
