@@ -64,7 +64,7 @@ func commands(here Here) []Command {
 	return append([]Command{
 		statusCommand(), queueCommand(), whyCommand(), watchCommand(),
 		pauseCommand(), resumeCommand(), sendNowCommand(), retryCommand(), finishCommand(),
-		destinationCommand(), proveCommand(), jobsCommand(), planCommand(), lookCommand(), straysCommand(), sourceCommand(),
+		destinationCommand(), proveCommand(), jobsCommand(), planCommand(), lookCommand(), straysCommand(), cardCommand(), sourceCommand(),
 		ruleCommand(),
 		renditionCommand(),
 		tryCommand(here.MakePicture), burstsCommand(), deviceCommand(here.Device), linkCommand(),

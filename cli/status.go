@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -78,7 +79,7 @@ func printStatus(p page, y wire.Yard) {
 			}
 			p.line(4, "beside the copies: %s", strings.Join(says, " "))
 		}
-		for _, says := range append([]string{d.Problem, d.Awake.Says, strayed(d)}, doubled(d)...) {
+		for _, says := range slices.Concat([]string{d.Problem, d.Awake.Says, strayed(d)}, carded(d), doubled(d)) {
 			if says != "" {
 				p.line(4, "%s", plain(says))
 			}
@@ -99,6 +100,20 @@ func strayed(d wire.Device) string {
 		return ""
 	}
 	return d.Strays.Says + " See them: yardtide strays -device " + d.Name
+}
+
+// carded tells of the cards, cameras and phones on a cable that are in a device and not left alone.
+func carded(d wire.Device) (says []string) {
+	for _, c := range d.Cards {
+		switch c.State {
+		case wire.CardAsks:
+			says = append(says, c.Says+" Answer: yardtide card list")
+		case wire.CardLeft, wire.CardAway:
+		default:
+			says = append(says, c.Says)
+		}
+	}
+	return says
 }
 
 // doubled tells what lies at places twice.

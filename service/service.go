@@ -35,6 +35,7 @@ import (
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
+	"yardtide/engine/volume"
 	"yardtide/service/caller"
 	"yardtide/service/household"
 	"yardtide/service/jobs"
@@ -50,6 +51,8 @@ type Local struct {
 	Root   string
 	Sensor sensor.Sensor
 	Awake  awake.System // keeps this machine awake; nil for a simulated device
+	// Volumes lists cards, cameras and phones on a cable; nil looks for none.
+	Volumes volume.Lister
 }
 
 // Options make a service.
@@ -78,6 +81,8 @@ type Standin interface {
 	Clock() wire.StandinClock
 	SetClock(ctx context.Context, c wire.StandinClock) error
 	TakePicture(ctx context.Context, device string) error
+	// PutCard puts a simulated card in, or pulls it out.
+	PutCard(ctx context.Context, device string, in bool) error
 }
 
 // Service is one yard's service.
@@ -222,6 +227,7 @@ func (s *Service) openDevice(ctx context.Context, m Local, others device.Others)
 		Name: m.Name, Root: m.Root, Records: r, Sensor: m.Sensor, Driver: s.drivers.get, Changed: s.Changes.Tell,
 		Log: s.Log, Scan: s.Scan, Jitter: mathrand.Float64, Wait: s.Wait, Others: others, Faces: &s.faces,
 		Renditions: filepath.Join(dir, "renditions"), Bursts: filepath.Join(dir, "bursts"), Awake: m.Awake,
+		Volumes: m.Volumes,
 	})
 	if err != nil {
 		return nil, err
@@ -283,6 +289,7 @@ func (s *Service) Run(ctx context.Context) error {
 	} else {
 		g.Go(func() error { s.Household.Run(ctx); return nil })
 		g.Go(func() error { s.lookAtClaims(ctx); return nil })
+		g.Go(func() error { s.nameCards(ctx); return nil })
 	}
 	g.Go(func() error { s.drivers.watch(ctx); return nil })
 	if s.Beside != nil {

@@ -16,6 +16,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
+	"yardtide/engine/volume"
 )
 
 // Demo is the demo yard: a household that restores old boats in a tidal yard,
@@ -111,6 +112,7 @@ func StartDemo(ctx context.Context, o DemoOptions) (*Demo, error) {
 		Items: o.Items,
 		dir:   dir,
 	}
+	d.Computer.Card = volume.Volume{ID: "7C1E-40B2", Label: "Dinghy camera", Root: filepath.Join(dir, "card")}
 	d.Clock.Set(hour(17), 0)
 	if !o.Alone {
 		d.Away = []*Phone{
@@ -279,6 +281,7 @@ func (d *Demo) make(ctx context.Context, dir string, o DemoOptions) error {
 	d.restored(m, o.Items-half)
 	d.untidy(m)
 	d.strays(m)
+	d.card(m)
 	if err := g.Wait(); err != nil {
 		return err
 	}
@@ -409,6 +412,20 @@ func (d *Demo) strays(m making) {
 		taken := at.Add(time.Duration(i) * time.Minute)
 		m.write(filepath.Join(d.Phone.Root, "Bluetooth", fmt.Sprintf("received-%d.jpg", i)), taken,
 			func() ([]byte, error) { return JPEG(940+i, 700, taken) })
+	}
+}
+
+// card makes what is on the card of the household's camera: some of it was copied to the computer long ago.
+func (d *Demo) card(m making) {
+	in := filepath.Join(d.Computer.Card.Root, "DCIM", "104DINGH")
+	for i := range 18 {
+		seed, width := 970+i, 1000
+		taken := firstTaken.Add(time.Duration(i) * 7 * time.Minute)
+		picture := func() ([]byte, error) { return JPEG(seed, width, taken) }
+		m.write(filepath.Join(in, fmt.Sprintf("DNGH%04d.JPG", 411+i)), taken, picture)
+		if i < 11 {
+			m.write(filepath.Join(d.bench(), "From the camera", fmt.Sprintf("dinghy-%02d.jpg", i)), taken, picture)
+		}
 	}
 }
 

@@ -12,6 +12,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/engine/sensor"
+	"yardtide/engine/volume"
 )
 
 // Phone is a simulated device: a gallery folder, and conditions that are set by hand or
@@ -24,8 +25,10 @@ type Phone struct {
 	Day    []Moment
 	File   string // with its conditions, "" for one in this process
 	Sensor sensor.Set
+	Card   volume.Volume // a card that can be put into it; none without an identity
 
 	mu      sync.Mutex
+	cardIn  bool
 	follows bool
 	now     gate.Conditions
 	taken   int
@@ -110,8 +113,9 @@ func (p *Phone) put(c gate.Conditions) error {
 	}
 	text, err := json.Marshal(struct {
 		gate.Conditions
-		Modem gate.Known `json:"modem"`
-	}{c, p.Modem})
+		Modem   gate.Known      `json:"modem"`
+		Volumes []volume.Volume `json:"volumes"`
+	}{c, p.Modem, p.volumes()})
 	if err == nil {
 		err = os.WriteFile(p.File+".new", text, 0o644)
 	}
@@ -122,6 +126,32 @@ func (p *Phone) put(c gate.Conditions) error {
 		return fmt.Errorf("setting what %s senses: %w", p.Name, err)
 	}
 	return nil
+}
+
+// volumes are the cards that are in it. The caller has the lock.
+func (p *Phone) volumes() []volume.Volume {
+	if !p.cardIn {
+		return []volume.Volume{}
+	}
+	return []volume.Volume{p.Card}
+}
+
+// PutCard puts its card in, or pulls it out.
+func (p *Phone) PutCard(in bool) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.File == "" || p.Card.ID == "" {
+		return fmt.Errorf("%s has no reader for cards", p.Name)
+	}
+	p.cardIn = in
+	return p.put(p.now)
+}
+
+// CardIn tells whether its card is in; able is false where it has none.
+func (p *Phone) CardIn() (in, able bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.cardIn, p.File != "" && p.Card.ID != ""
 }
 
 // Now is what it senses, and whether it follows its day.

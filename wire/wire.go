@@ -104,6 +104,7 @@ type Device struct {
 	InSmall    Amount                 `json:"inSmall" doc:"Items that are not safe, and of which a small copy is, at one place at least"`
 	Beside     []Beside               `json:"beside" doc:"What is put beside the copies: previews, picks and the like"`
 	Strays     *StraySum              `json:"strays,omitempty" doc:"Media that no source takes up, as the device saw last; left out before it looked"`
+	Cards      []Card                 `json:"cards" doc:"Memory cards, cameras and phones on a cable: those that are here, and those that the plan names"`
 	Doubles    []Doubled              `json:"doubles" doc:"Places where copies lie beside the same content of another device's"`
 	Going      Amount                 `json:"going" doc:"Items of which a copy waits that no gate holds"`
 	Holds      []HoldGroup            `json:"holds" doc:"Why items wait, the largest group first; an item may wait for several reasons"`
@@ -259,6 +260,7 @@ type Source struct {
 	Rules    []string  `json:"rules" doc:"The first that takes an item counts"`
 	Says     string    `json:"says" doc:"Which rules it follows and what of it is taken up"`
 	Scanned  time.Time `json:"scanned,omitzero" doc:"Absent before the first scan ended"`
+	Away     bool      `json:"away,omitempty" doc:"It lies on a card, a camera or a phone that is not here: what was found is kept, and waits"`
 	Problems []Problem `json:"problems"`
 }
 
@@ -274,6 +276,7 @@ type Phone struct {
 	Device     string          `json:"device"`
 	Conditions gate.Conditions `json:"conditions"`
 	Day        bool            `json:"day" doc:"It follows its day, by the stand-ins' clock"`
+	Card       string          `json:"card" enum:",in,out" doc:"Whether its simulated card is in; empty where it has no reader"`
 }
 
 // StandinClock is the clock that simulated devices live by.

@@ -100,7 +100,11 @@ func (p phones) Phones() []wire.Phone {
 	var list []wire.Phone
 	for _, one := range p.d.All() {
 		now, day := one.Now()
-		list = append(list, wire.Phone{Device: one.Name, Conditions: now, Day: day})
+		card := ""
+		if in, able := one.CardIn(); able {
+			card = map[bool]string{true: "in", false: "out"}[in]
+		}
+		list = append(list, wire.Phone{Device: one.Name, Conditions: now, Day: day, Card: card})
 	}
 	return list
 }
@@ -129,6 +133,14 @@ func (p phones) FollowDay(_ context.Context, device string) error {
 	if err == nil {
 		at, _ := p.d.Clock.Now()
 		err = phone.Follow(at)
+	}
+	return err
+}
+
+func (p phones) PutCard(_ context.Context, device string, in bool) error {
+	phone, err := p.one(device)
+	if err == nil {
+		err = phone.PutCard(in)
 	}
 	return err
 }

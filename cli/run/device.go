@@ -15,6 +15,7 @@ import (
 	"yardtide/engine/awake"
 	"yardtide/engine/link"
 	"yardtide/engine/sensor"
+	"yardtide/engine/volume"
 	"yardtide/service"
 	"yardtide/service/api"
 )
@@ -117,9 +118,11 @@ func (h runsHere) runOnce(ctx context.Context, e cli.Env, root string) error {
 		return fmt.Errorf("nothing joined by the data directory %s: yardtide device join CODE (the code comes from "+
 			"yardtide device add, where the service runs)", h.data)
 	}
-	member := service.Local{Name: joined.Home.Device, Root: root, Sensor: sensor.System(), Awake: awake.Here()}
+	member := service.Local{Name: joined.Home.Device, Root: root, Sensor: sensor.System(), Awake: awake.Here(),
+		Volumes: volume.Mounted{}}
 	if h.conditions != "" {
 		member.Sensor, member.Awake = sensor.Written{Name: h.conditions}, nil
+		member.Volumes = volume.Written{Name: h.conditions}
 	}
 	log := slog.New(slog.NewTextHandler(e.Err, nil))
 	o := service.Options{Dir: h.data, Log: log, Joined: joined, Members: []service.Local{member}}

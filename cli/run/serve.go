@@ -20,6 +20,7 @@ import (
 	"yardtide/core/plan"
 	"yardtide/engine/awake"
 	"yardtide/engine/sensor"
+	"yardtide/engine/volume"
 	"yardtide/service"
 	"yardtide/service/api"
 )
@@ -68,7 +69,8 @@ yardtide link prints another.`,
 					}
 				}
 				return serve(ctx, e, *listen, service.Options{Dir: *data, Log: log, Beside: beside, Planned: planned,
-					Members: []service.Local{{Name: *name, Root: absolute, Sensor: sensor.System(), Awake: awake.Here()}}},
+					Members: []service.Local{{Name: *name, Root: absolute, Sensor: sensor.System(), Awake: awake.Here(),
+						Volumes: volume.Mounted{}}}},
 					func(s *service.Service, url string) error {
 						fmt.Fprintf(e.Out, "device    %s, sources below %s\n", *name, absolute)
 						if *home != "" {

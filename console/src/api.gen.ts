@@ -880,6 +880,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/standin/phones/{device}/card": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Put a simulated card in, or pull it out */
+        put: operations["put-card"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/standin/phones/{device}/day": {
         parameters: {
             query?: never;
@@ -1022,6 +1039,57 @@ export interface components {
             more: boolean;
             /** @description Why none could be looked for, empty otherwise */
             says: string;
+        };
+        Card: {
+            /** @description It is to be taken up as every card is, and the plan does not name it yet */
+            byAny?: boolean;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            clips: number;
+            /**
+             * Format: int64
+             * @description Files that were copied, or compared with what is there
+             */
+            done: number;
+            /**
+             * Format: int64
+             * @description Pictures, clips and sidecars on it
+             */
+            files: number;
+            here: boolean;
+            /** @description Its own identity, whatever it is mounted as */
+            id: string;
+            /**
+             * Format: int64
+             * @description Of the pictures and clips, those that lie in the device's folders already
+             */
+            known: number;
+            name: string;
+            /** Format: int64 */
+            of: number;
+            /** @description Where it is; empty while it is away */
+            path: string;
+            /** Format: int64 */
+            pictures: number;
+            /** @description Why it does not go on, else empty; it is tried again */
+            problem: string;
+            /**
+             * Format: int64
+             * @description Those that are safe at their places
+             */
+            safe: number;
+            says: string;
+            /** @enum {string} */
+            state: "counting" | "asks" | "left" | "taken" | "copying" | "done" | "away";
+            /**
+             * Format: int64
+             * @description Files and folders that cannot be read
+             */
+            unread: number;
+        };
+        CardIn: {
+            in: boolean;
         };
         Conditions: {
             /**
@@ -1241,6 +1309,8 @@ export interface components {
             awake: components["schemas"]["Awake"];
             /** @description What is put beside the copies: previews, picks and the like */
             beside: components["schemas"]["Beside"][];
+            /** @description Memory cards, cameras and phones on a cable: those that are here, and those that the plan names */
+            cards: components["schemas"]["Card"][];
             conditions: components["schemas"]["Conditions"];
             /** @description Places where copies lie beside the same content of another device's */
             doubles: components["schemas"]["Doubled"][];
@@ -1906,6 +1976,11 @@ export interface components {
             until?: string;
         };
         Phone: {
+            /**
+             * @description Whether its simulated card is in; empty where it has no reader
+             * @enum {string}
+             */
+            card: "" | "in" | "out";
             conditions: components["schemas"]["Conditions"];
             /** @description It follows its day, by the stand-ins' clock */
             day: boolean;
@@ -2335,6 +2410,8 @@ export interface components {
             rule: string;
         };
         Source: {
+            /** @description It lies on a card, a camera or a phone that is not here: what was found is kept, and waits */
+            away?: boolean;
             folder: string;
             path: string;
             problems: components["schemas"]["Problem"][];
@@ -7466,6 +7543,95 @@ export interface operations {
             };
         };
     };
+    "put-card": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CardIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Phone"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "follow-day": {
         parameters: {
             query?: never;
@@ -7732,6 +7898,7 @@ export const pathsApiV1ItemsGetParametersQueryStateValues: ReadonlyArray<Flatten
 export const pathsApiV1ItemsGetParametersQueryKindValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["kind"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const pathsApiV1ItemsGetParametersQueryHoldValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["hold"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front", "ready"];
 export const awakeThenValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Awake"]["then"]> = ["", "sleep", "off"];
+export const cardStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Card"]["state"]> = ["counting", "asks", "left", "taken", "copying", "done", "away"];
 export const conditionsChargingValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["charging"]> = ["unknown", "yes", "no"];
 export const conditionsMeteredValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["metered"]> = ["unknown", "yes", "no"];
 export const conditionsNetworkValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["network"]> = ["unknown", "none", "wifi", "wired", "cellular"];
@@ -7758,6 +7925,7 @@ export const keyTypeValues: ReadonlyArray<FlattenedDeepRequired<components>["sch
 export const keyWantsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Key"]["wants"]> = ["battery", "modem"];
 export const lookPictureTakenFromValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["LookPicture"]["takenFrom"]> = ["header", "header-nz", "file"];
 export const needMendsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Need"]["mends"]> = ["retry", "answer", "plan", "nothing"];
+export const phoneCardValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Phone"]["card"]> = ["", "in", "out"];
 export const placeAnswerIsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlaceAnswer"]["is"]> = ["moved", "new"];
 export const planVersionByValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanVersion"]["by"]> = ["console", "command", "form", "undo", "link", "unknown"];
 export const setupNowBatteryValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupNow"]["battery"]> = ["unknown", "yes", "no"];

@@ -30,6 +30,7 @@ export type Look = Schemas["Look"];
 export type LookKind = Schemas["LookKind"];
 export type LookYear = Schemas["LookYear"];
 export type LookFolder = Schemas["LookFolder"];
+export type Card = Schemas["Card"];
 export type LookLibrary = Schemas["LookLibrary"];
 export type LookPicture = Schemas["LookPicture"];
 export type PlanTried = Schemas["PlanTried"];

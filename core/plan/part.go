@@ -43,6 +43,11 @@ func (p *Plan) PartOf(device string) *Plan {
 			part.Rules[name] = rule(name)
 		}
 	}
+	for _, c := range d.Cards {
+		for _, name := range c.Rules {
+			part.Rules[name] = rule(name)
+		}
+	}
 	for name := range d.Rules {
 		part.Rules[name] = rule(name)
 	}

@@ -165,6 +165,8 @@ type Device struct {
 	Sources   []Source `json:"sources"`
 	// LetBe are folders whose pictures and clips are not taken up, on purpose.
 	LetBe []string `json:"let-be,omitempty"`
+	// Cards are the answers about volumes that come and go, by their identities.
+	Cards map[string]Card `json:"cards,omitempty"`
 	// Rules is what this device says of rules itself.
 	Rules map[string]Override `json:"rules,omitempty"`
 }

@@ -212,7 +212,7 @@ func (r Rule) Accepts(f File) bool {
 // Wants tells whether the plan asks for a copy of a file of a source on a shelf of a
 // destination.
 func (p *Plan) Wants(device, source string, f File, destination string, on Shelf) bool {
-	for _, s := range p.Devices[device].Sources {
+	for _, s := range p.Devices[device].withCards() {
 		if s.Folder != source {
 			continue
 		}
@@ -228,13 +228,13 @@ func (p *Plan) Wants(device, source string, f File, destination string, on Shelf
 
 // Follows tells whether a source of a device follows a rule.
 func (p *Plan) Follows(device, rule string) bool {
-	return slices.ContainsFunc(p.Devices[device].Sources, func(s Source) bool { return slices.Contains(s.Rules, rule) })
+	return slices.ContainsFunc(p.Devices[device].withCards(), func(s Source) bool { return slices.Contains(s.Rules, rule) })
 }
 
 // SendsTo tells whether a device sends to a destination at all.
 func (p *Plan) SendsTo(device, destination string) bool {
 	d := p.Devices[device]
-	return slices.ContainsFunc(d.Sources, func(s Source) bool {
+	return slices.ContainsFunc(d.withCards(), func(s Source) bool {
 		return slices.ContainsFunc(s.Rules, func(rule string) bool {
 			return slices.ContainsFunc(p.Rules[rule].To, func(to string) bool { return ForPerson(to, d.Person) == destination })
 		})
@@ -250,16 +250,24 @@ func ForPerson(destination, person string) string {
 }
 
 // On is the plan as a device follows it: what the device says of a rule itself stands
-// in the rule's place, and its person in the destinations that are a person's.
+// in the rule's place, its person in the destinations that are a person's, and the volumes that it takes up among its
+// sources.
 func (p *Plan) On(device string) *Plan {
 	d := p.Devices[device]
 	personal := func(r Rule) bool {
 		return slices.ContainsFunc(r.To, func(to string) bool { return strings.Contains(to, PersonField) })
 	}
-	if len(d.Rules) == 0 && !slices.ContainsFunc(slices.Collect(maps.Values(p.Rules)), personal) {
+	sources := d.withCards()
+	if len(d.Rules) == 0 && len(sources) == len(d.Sources) &&
+		!slices.ContainsFunc(slices.Collect(maps.Values(p.Rules)), personal) {
 		return p
 	}
 	q := *p
+	if len(sources) > len(d.Sources) {
+		q.Devices = maps.Clone(p.Devices)
+		d.Sources = sources
+		q.Devices[device] = d
+	}
 	q.Rules = make(map[string]Rule, len(p.Rules))
 	for name, r := range p.Rules {
 		if o, there := d.Rules[name]; there {

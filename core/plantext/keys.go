@@ -143,6 +143,10 @@ var devicePart = part[plan.Device]{name: "device", title: "A device", check: che
 	list(Key{Name: "let-be", Examples: []string{"Downloads", "PICTURES/Icons"}, Label: "Folders that are let be",
 		Empty: "none", Says: "Folders whose pictures and clips are not taken up, on purpose: strays are not told of there."},
 		func(d *plan.Device) *[]string { return &d.LetBe }, nil),
+	named(Key{Name: "cards", Named: "volume",
+		Says: "What is done with memory cards, cameras and phones on a cable, by the identity of each; any stands for those " +
+			"without an answer of their own. Without an answer it is asked for, and nothing is done."}, cardPart,
+		func(d *plan.Device) *map[string]plan.Card { return &d.Cards }),
 	named(Key{Name: "rules", Named: "rule", Points: "rule",
 		Says: "What this device has otherwise than a rule says, by the rule's name."}, overridePart,
 		func(d *plan.Device) *map[string]plan.Override { return &d.Rules }),
@@ -189,6 +193,25 @@ var sourcePart = part[plan.Source]{name: "source", title: "A source of a device"
 		yes(Key{Name: "hidden", Label: "Hidden files, too",
 			Says: "Take up hidden files and folders, too: those whose name begins with a dot."},
 			func(s *plan.Source) *bool { return &s.Hidden }),
+	}}
+
+var cardPart = part[plan.Card]{name: "card", title: "What is done with a card",
+	label: func(r *reader, id string) string {
+		return "the card " + id + " of " + strings.TrimPrefix(r.where, "device ")
+	},
+	check: checkCard,
+	keys: []key[plan.Card]{
+		text(Key{Name: "name", Label: "Its name", Examples: []string{"The club's camera"}, Says: "What people call it."}, nil,
+			func(c *plan.Card) *string { return &c.Name }),
+		yes(Key{Name: "leave", Label: "Leave it", Says: "It is left alone, and not asked about again."},
+			func(c *plan.Card) *bool { return &c.Leave }),
+		list(Key{Name: "rules", Single: "rule", Points: "rule", Label: "Take it up by",
+			Says: "It is a source that follows these rules, each time it comes. While it is away, its items wait."},
+			func(c *plan.Card) *[]string { return &c.Rules }, nil),
+		text(Key{Name: "copy-to", Label: "Copy its new pictures to", Examples: []string{"PICTURES/Cards"},
+			Says: "A folder of the device: what is new on the card is copied into it first, a folder for each day, each file " +
+				"compared with the card's before it counts. Nothing is moved, and nothing is removed from the card."}, nil,
+			func(c *plan.Card) *string { return &c.CopyTo }),
 	}}
 
 var overridePart = part[plan.Override]{name: "override", title: "What a device has otherwise than a rule says",
@@ -650,6 +673,25 @@ func checkDevice(r *reader, _ ast.Node, at map[string]ast.Node, d *plan.Device) 
 	}
 	if at["awake-when"] != nil && d.Awake == "" {
 		r.note(at["awake-when"], "would stand beside awake: while sending", "%s is not kept awake", name)
+	}
+}
+
+// checkCard sees that a card has one answer.
+func checkCard(r *reader, n ast.Node, at map[string]ast.Node, c *plan.Card) {
+	answers := 0
+	for _, is := range []bool{c.Leave, len(c.Rules) > 0, c.CopyTo != ""} {
+		if is {
+			answers++
+		}
+	}
+	switch {
+	case answers == 0 && c.Name == "":
+		r.note(n, "would have one of leave, rules and copy-to", "a card without an answer")
+	case answers > 1:
+		r.note(n, "would have one of leave, rules and copy-to", "a card with more than one answer")
+	}
+	if slices.Contains(strings.Split(c.CopyTo, "/"), "..") {
+		r.note(at["copy-to"], "would be written without ..", "the folder %q leaves the device's root", c.CopyTo)
 	}
 }
 

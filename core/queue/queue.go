@@ -112,6 +112,7 @@ const (
 	Changed     Cause = "changed"     // the file changed while it was read
 	Gone        Cause = "gone"        // the file is no longer there
 	Unreadable  Cause = "unreadable"  // the file cannot be read
+	Away        Cause = "away"        // the folder or the volume that the file lies on is not there
 	Shut        Cause = "shut"        // a gate shut while it was sent
 	Bug         Cause = "bug"         // ours
 )
@@ -178,6 +179,8 @@ func Judge(c Cause, tries int, r float64, retryAfter time.Duration) Outcome {
 		return Outcome{To: Waiting, Wait: wait}
 	case Changed:
 		return Outcome{To: Waiting, Wait: wait}
+	case Away: // it goes on when what it lies on is back
+		return Outcome{To: Waiting, Wait: lastWait}
 	case Gone, Taken:
 		return Outcome{To: Skipped}
 	case Unreadable:

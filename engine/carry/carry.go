@@ -32,6 +32,7 @@ type Options struct {
 	Device  string
 	Owner   string                     // what temporary names of the device begin with
 	Folder  func(source string) string // where a source lies on this machine
+	Away    func(source string) bool   // it is not there: its disk or its card went; nil knows of none
 	Records *records.Records
 	Places  *place.Places
 	Others  Others

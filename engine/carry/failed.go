@@ -48,6 +48,9 @@ func (c *Carrier) failed(ctx context.Context, s *Send, err error) error {
 		return c.unwanted(ctx, s)
 	}
 	cause, says, after := causeOf(err)
+	if (cause == queue.Gone || cause == queue.Unreadable || cause == queue.Changed) && c.Away != nil && c.Away(s.item.Source) {
+		cause, says = queue.Away, "What its file lies on is away; it goes on when that is back."
+	}
 	if cause == queue.Bug {
 		c.Log.Error("a copy failed in a way that is not known", "device", c.Device, "copy", s.copy.ID, "err", err)
 	}

@@ -6,7 +6,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"mime"
@@ -198,6 +197,8 @@ func (b book) probe(ctx context.Context, f scan.File) (it records.Item, ok bool,
 			return it, false, context.Cause(ctx)
 		case errors.Is(err, fs.ErrNotExist), errors.As(err, &other):
 			return it, false, nil
+		case err != nil && b.d.sources.away(b.source.Folder): // what was read on the way of a card that is pulled
+			return it, false, nil
 		case err != nil:
 			problem = "The file cannot be read: " + scan.Reason(err) + "."
 		default:
@@ -225,24 +226,6 @@ func (b book) read(ctx context.Context, f scan.File, modified time.Time) (facts 
 	if err != nil {
 		return media.Facts{}, "", err
 	}
-	look, err = lookOf(file, f.Size)
+	look, err = probe.Look(file, f.Size)
 	return facts, look, err
-}
-
-// edge is how much of a file's beginning and end makes its look.
-const edge = 16 << 10
-
-// lookOf hashes the first and the last bytes of a file: cheap to have for
-// every item, and enough to tell nearly all files of one size apart.
-func lookOf(file io.ReaderAt, size int64) (string, error) {
-	h := sha256.New()
-	part := make([]byte, min(edge, size))
-	for _, at := range []int64{0, max(edge, size-edge)} {
-		n, err := file.ReadAt(part, at)
-		if err != nil && !errors.Is(err, io.EOF) {
-			return "", fmt.Errorf("reading its edges: %w", err)
-		}
-		h.Write(part[:n])
-	}
-	return hex.EncodeToString(h.Sum(nil)[:12]), nil
 }

@@ -24,6 +24,7 @@ import (
 	"log/slog"
 	"math/rand/v2"
 	"os"
+	"path/filepath"
 	"sync"
 	"time"
 
@@ -48,6 +49,7 @@ import (
 	"yardtide/engine/show"
 	"yardtide/engine/tell"
 	"yardtide/engine/upkeep"
+	"yardtide/engine/volume"
 	"yardtide/engine/work"
 )
 
@@ -75,6 +77,8 @@ type Options struct {
 	// Bursts is the folder of moving pictures that are made of shots in a row; "" makes none.
 	Bursts string
 	Awake  awake.System // keeps this machine awake; nil where that is another's
+	// Volumes lists cards, cameras and phones on a cable; nil looks for none.
+	Volumes volume.Lister
 }
 
 // Others is what a device knows of the others: the fleet of this process, or what asks
@@ -110,6 +114,7 @@ type Device struct {
 	smaller   preparers
 	strays    strays
 	originals originals
+	cards     cards
 	mending   mending
 	upkeep    *upkeep.Upkeep
 	pace      *rate.Limiter // of all sends
@@ -154,7 +159,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 	d.waking = waking{device: o.Name, system: o.Awake, wait: o.Wait, log: o.Log}
 	d.sources.d, d.mending.d = d, d
 	d.smaller = newPreparers(d)
-	d.strays.d, d.originals.d = d, d
+	d.strays.d, d.originals.d, d.cards.d = d, d, d
 	d.Told, d.Orders = Told{tell.Teller{Of: o.Name, From: o.Records, Beside: d.Known}, d}, Orders{d}
 	var err error
 	if d.pause, _, err = pauseFact.Read(ctx, &o.Records.Facts); err != nil {
@@ -189,8 +194,8 @@ func New(ctx context.Context, o Options) (*Device, error) {
 // furnish gives the device its rooms: what carries, keeps up, shows and makes.
 func (d *Device) furnish(o Options, owner string, forms *rendition.Cache) {
 	d.carrier = &carry.Carrier{Options: carry.Options{
-		Device: o.Name, Owner: owner, Folder: d.Folder, Records: o.Records, Places: d.places, Others: o.Others,
-		Plan: d.currentPlan, Outside: d.outside, Pace: d.pace, Forms: forms,
+		Device: o.Name, Owner: owner, Folder: d.Folder, Away: d.sources.away, Records: o.Records, Places: d.places,
+		Others: o.Others, Plan: d.currentPlan, Outside: d.outside, Pace: d.pace, Forms: forms,
 		Recorded: func(ctx context.Context, name string) error {
 			return d.upkeep.KnowOthers(ctx, name)
 		},
@@ -278,6 +283,7 @@ func (d *Device) Run(ctx context.Context) error {
 	g.Go(func() error { d.noteRun(ctx); return nil })
 	g.Go(func() error { return d.sources.follow(ctx) })
 	g.Go(func() error { return d.dispatch(ctx) })
+	g.Go(func() error { return d.cards.follow(ctx) })
 	if err := g.Wait(); err != nil {
 		return fmt.Errorf("device %s: %w", d.Name, err)
 	}
@@ -370,8 +376,15 @@ func (d *Device) isSending() bool {
 	return len(d.active) > 0
 }
 
-// Folder is where a source lies on this machine.
+// Folder is where a source lies on this machine. One on a volume that is away lies nowhere: at a path that is not there.
 func (d *Device) Folder(source string) string {
+	if id, below, is := plan.OnVolume(source); is {
+		root := d.cards.root(id)
+		if root == "" {
+			root = filepath.Join(d.Root, plan.VolumeFolder(id)+" is away")
+		}
+		return filepath.Join(root, filepath.FromSlash(below))
+	}
 	return role.Folder(d.Root, source)
 }
 

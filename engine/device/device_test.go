@@ -33,6 +33,7 @@ import (
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
 	"yardtide/engine/tell"
+	"yardtide/engine/volume"
 	"yardtide/standin"
 	"yardtide/wire"
 )
@@ -80,13 +81,17 @@ type yard struct {
 	records *records.Records
 	device  *device.Device
 	awake   awake.System // nil where it is not looked at
+	volumes volume.Lister
 	stop    func()
 }
 
 // setup makes a yard and starts its device.
-func setup(t *testing.T, now gate.Conditions) *yard {
+func setup(t *testing.T, now gate.Conditions) *yard { return setupWith(t, now, nil) }
+
+// setupWith makes a yard whose device has a reader of cards, and starts the device.
+func setupWith(t *testing.T, now gate.Conditions, volumes volume.Lister) *yard {
 	t.Helper()
-	y := &yard{t: t, dir: t.TempDir(), sensor: &sensor.Set{}}
+	y := &yard{t: t, dir: t.TempDir(), sensor: &sensor.Set{}, volumes: volumes}
 	y.storage = &standin.Storage{Dir: y.dir + "/locker", User: "u", Password: "p"}
 	require.NoError(t, y.storage.Start("127.0.0.1:0"))
 	t.Cleanup(func() { assert.NoError(t, y.storage.Close()) })
@@ -123,6 +128,7 @@ func (y *yard) start() {
 		Changed: func() {}, Log: noFault(y.t), Grace: 200 * time.Millisecond,
 		Scan:   scan.Options{Quiet: 50 * time.Millisecond, Poll: 200 * time.Millisecond},
 		Jitter: func() float64 { return 0.5 }, Wait: func(d time.Duration) time.Duration { return d / 100 }, Awake: y.awake,
+		Volumes:    y.volumes,
 		Renditions: y.dir + "/data/renditions", Bursts: y.dir + "/data/bursts",
 	})
 	require.NoError(y.t, err)

@@ -63,6 +63,7 @@ func (d *Device) Known() tell.Known {
 		rate += s.Rate
 	}
 	k.Awake, k.Strays = d.waking.told(rate, now), d.strays.now()
+	k.Cards = d.cards.told(s.Plan)
 	d.mu.Lock()
 	k.Modem, k.Problem = d.modem, d.mending.now()
 	d.mu.Unlock()

@@ -33,6 +33,8 @@ type sources struct {
 type scanned struct {
 	problems []scan.Problem
 	at       time.Time
+	disk     uint64 // on which it lies, 0 where that is not known
+	away     bool   // it lies on a volume that is not here
 }
 
 // inLine tells whether the records are in line with a plan: nothing begins before.
@@ -56,7 +58,7 @@ func (ss *sources) looking(p *plan.Plan) bool {
 	ss.mu.Lock()
 	defer ss.mu.Unlock()
 	for _, s := range ss.known {
-		if s.at.IsZero() && len(s.problems) == 0 {
+		if s.at.IsZero() && len(s.problems) == 0 && !s.away {
 			return true
 		}
 	}
@@ -69,12 +71,29 @@ func (ss *sources) told(folder string) tell.Source {
 	ss.mu.Lock()
 	defer ss.mu.Unlock()
 	if s := ss.known[folder]; s != nil {
-		one.Scanned = s.at
+		one.Scanned, one.Away = s.at, s.away
 		for _, problem := range s.problems {
 			one.Problems = append(one.Problems, wire.Problem(problem))
 		}
 	}
 	return one
+}
+
+// away tells whether a source is not there: its folder went, or its volume, or it lies on another disk than when it was
+// scanned.
+func (ss *sources) away(folder string) bool {
+	path := ss.d.Folder(folder)
+	info, err := os.Stat(path)
+	if err != nil || !info.IsDir() {
+		return true
+	}
+	ss.mu.Lock()
+	var disk uint64
+	if s := ss.known[folder]; s != nil {
+		disk = s.disk
+	}
+	ss.mu.Unlock()
+	return disk != 0 && scan.Disk(info) != disk
 }
 
 // walked notes that a source was walked to its end.
@@ -90,7 +109,7 @@ func (ss *sources) walked(folder string, problems []scan.Problem) {
 // follow brings the records in line with each plan and scans its sources. A scan that hangs
 // keeps its own source only: the next plan is followed without it.
 func (ss *sources) follow(ctx context.Context) error {
-	running := map[string]chan struct{}{} // scans, by the folder on this machine; closed when they end
+	running := map[string]chan struct{}{} // scans, by the plan's name of the folder; closed when they end
 	stop := func() {}
 	defer func() {
 		stop()
@@ -136,9 +155,8 @@ func (ss *sources) follow(ctx context.Context) error {
 						all[other].Folder), Todo: "Take one of them out of the plan."})
 				continue
 			}
-			path := ss.d.Folder(s.Folder)
-			before, done := running[path], make(chan struct{})
-			running[path] = done
+			before, done := running[s.Folder], make(chan struct{})
+			running[s.Folder] = done
 			go func() {
 				defer close(done)
 				ss.scanSource(scanCtx, p, s, options, before)
@@ -177,14 +195,6 @@ const silentAfter = 10 * time.Second
 // ended. While the folder does not answer, the page says so.
 func (ss *sources) scanSource(ctx context.Context, p *plan.Plan, s plan.Source, options scan.Options,
 	before <-chan struct{}) {
-	path := ss.d.Folder(s.Folder)
-	silent := time.AfterFunc(ss.d.Wait(silentAfter), func() {
-		if ctx.Err() == nil {
-			ss.setProblems(s.Folder, scan.Problem{Path: path, Says: "The folder does not answer.",
-				Todo: "Look at its disk or network share. What was found before is kept; it goes on by itself."})
-		}
-	})
-	defer silent.Stop()
 	if before != nil {
 		select {
 		case <-before:
@@ -193,7 +203,61 @@ func (ss *sources) scanSource(ctx context.Context, p *plan.Plan, s plan.Source, 
 			return
 		}
 	}
-	_, _ = os.Stat(path) // a folder that hangs keeps this call; what is wrong with it the scan tells
+	id, _, comes := plan.OnVolume(s.Folder)
+	if !comes {
+		ss.scanHere(ctx, p, s, options)
+		return
+	}
+	for ctx.Err() == nil {
+		ss.setAway(s.Folder, ss.d.cards.root(id) == "")
+		gone, here := ss.d.cards.wait(ctx, id)
+		if !here {
+			return
+		}
+		ss.setAway(s.Folder, false)
+		if err := ss.d.Records.Queue.Back(ctx, s.Folder); err != nil && ctx.Err() == nil {
+			ss.d.Log.Warn("what waited for a volume does not go on at once", "device", ss.d.Name, "source", s.Folder, "err", err)
+		}
+		ss.d.changed()
+		while, stop := context.WithCancel(ctx)
+		go func() {
+			defer stop()
+			select {
+			case <-gone:
+			case <-while.Done():
+			}
+		}()
+		ss.scanHere(while, p, s, options)
+		stop()
+	}
+}
+
+// setAway notes whether a source lies on a volume that is not here.
+func (ss *sources) setAway(folder string, away bool) {
+	ss.mu.Lock()
+	if s := ss.known[folder]; s != nil {
+		if s.away = away; away {
+			s.problems = nil
+		}
+	}
+	ss.mu.Unlock()
+	ss.d.Changed()
+}
+
+// scanHere scans a source that is here until the context ends.
+func (ss *sources) scanHere(ctx context.Context, p *plan.Plan, s plan.Source, options scan.Options) {
+	path := ss.d.Folder(s.Folder)
+	silent := time.AfterFunc(ss.d.Wait(silentAfter), func() {
+		if ctx.Err() == nil {
+			ss.setProblems(s.Folder, scan.Problem{Path: path, Says: "The folder does not answer.",
+				Todo: "Look at its disk or network share. What was found before is kept; it goes on by itself."})
+		}
+	})
+	defer silent.Stop()
+	info, err := os.Stat(path) // a folder that hangs keeps this call; what is wrong with it the scan tells
+	if err == nil {
+		ss.setDisk(s.Folder, scan.Disk(info))
+	}
 	if !silent.Stop() {
 		ss.setProblems(s.Folder)
 	}
@@ -207,6 +271,15 @@ func (ss *sources) scanSource(ctx context.Context, p *plan.Plan, s plan.Source, 
 		if !ss.d.mending.rest(ctx, "a scan failed", err) {
 			return
 		}
+	}
+}
+
+// setDisk notes the disk that a source lies on.
+func (ss *sources) setDisk(folder string, disk uint64) {
+	ss.mu.Lock()
+	defer ss.mu.Unlock()
+	if s := ss.known[folder]; s != nil {
+		s.disk = disk
 	}
 }
 

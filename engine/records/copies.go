@@ -478,6 +478,15 @@ func (r *Queue) EndOddWaits(ctx context.Context, now time.Time) error {
 	return nil
 }
 
+// Back has what waits for a source that was away go on at once.
+func (r *Queue) Back(ctx context.Context, source string) error {
+	if _, err := r.write.ExecContext(ctx, `UPDATE copies SET not_before = 0 WHERE not_before > 0 AND item IN (SELECT id FROM items WHERE source = ? AND gone_at = 0)`,
+		source); err != nil {
+		return fmt.Errorf("going on with %s: %w", source, err)
+	}
+	return nil
+}
+
 // Retrying is how many items of a standing have a waiting copy at a destination
 // that waits for its next try, and the earliest such time.
 type Retrying struct {

@@ -43,6 +43,7 @@ func (t Teller) Status(ctx context.Context) (wire.Device, error) {
 		sum.Says = words.StraysInShort(sum.N, int64(sum.Folders), int64(sum.Libraries))
 		s.Strays = &sum
 	}
+	s.Cards = append([]wire.Card{}, v.known.Cards...)
 	s.Person = v.Plan.Devices[t.Of].Person
 	if s.Stops, err = t.stops(ctx, now); err != nil {
 		return wire.Device{}, err
@@ -51,7 +52,7 @@ func (t Teller) Status(ctx context.Context) (wire.Device, error) {
 		known := v.known.Sources[src.Folder]
 		s.Sources = append(s.Sources, wire.Source{
 			Folder: src.Folder, Path: known.Path, Rules: src.Rules, Says: words.Follows(src), Scanned: known.Scanned,
-			Problems: append([]wire.Problem{}, known.Problems...),
+			Problems: append([]wire.Problem{}, known.Problems...), Away: known.Away,
 		})
 	}
 	active := map[queue.Class]int64{} // proofs that are being taken hold nothing up

@@ -48,6 +48,7 @@ type Known struct {
 	// copies that lie at a destination beside the same content of another device's
 	Doubles map[string]int64 `json:"doubles,omitempty"`
 	Strays  *wire.StraySum   `json:"strays,omitempty"` // nil before they were looked for
+	Cards   []wire.Card      `json:"cards,omitempty"`  // that are here, or that the plan names
 }
 
 // Sound takes out what nobody here knows the meaning of: what a device told comes from
@@ -74,6 +75,7 @@ type Source struct {
 	Path     string         `json:"path"` // where it lies on the device
 	Scanned  time.Time      `json:"scanned,omitzero"`
 	Problems []wire.Problem `json:"problems,omitempty"`
+	Away     bool           `json:"away,omitempty"` // its volume is
 }
 
 // Send is a copy on its way.

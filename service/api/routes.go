@@ -466,6 +466,13 @@ func (s *Server) standinRoutes() {
 		func(ctx context.Context, in *onePhone) (*answer[[]wire.Phone], error) {
 			return s.standin(func(st service.Standin) error { return st.FollowDay(ctx, in.Device) })
 		})
+	call(s, "put-card", http.MethodPut, "/standin/phones/{device}/card", "Put a simulated card in, or pull it out",
+		func(ctx context.Context, in *struct {
+			Device string `path:"device"`
+			Body   wire.CardIn
+		}) (*answer[[]wire.Phone], error) {
+			return s.standin(func(st service.Standin) error { return st.PutCard(ctx, in.Device, in.Body.In) })
+		})
 	call(s, "take-picture", http.MethodPost, "/standin/phones/{device}/pictures", "Let a simulated phone take a picture",
 		func(ctx context.Context, in *onePhone) (*answer[[]wire.Phone], error) {
 			return s.standin(func(st service.Standin) error { return st.TakePicture(ctx, in.Device) })

@@ -3,6 +3,7 @@ import { lazy, Suspense } from "react";
 import { Boundary } from "../parts/Boundary";
 import { Loading, Notice } from "../parts/Notice";
 import { useYard } from "../yard";
+import { Cards } from "./Cards";
 import { DestinationRoom } from "./DestinationRoom";
 import { DeviceRow } from "./DeviceRow";
 import { Headline } from "./Headline";
@@ -38,6 +39,9 @@ export function NowPage() {
         <div className="space-y-3">
           <Boundary of="What needs you">
             <Needs needs={y.needs} className={panel} />
+          </Boundary>
+          <Boundary of="Cards and cameras">
+            <Cards devices={y.devices} className={panel} />
           </Boundary>
           <Boundary of="What is on the way">
             <Sends devices={y.devices} className={panel} />

@@ -120,6 +120,11 @@ function PhonePanel({ phone }: { phone: Phone }) {
     mutationFn: () => body(api.POST("/api/v1/standin/phones/{device}/pictures", { params })),
     onSuccess: put,
   });
+  const card = useMutation({
+    mutationFn: (is: boolean) =>
+      body(api.PUT("/api/v1/standin/phones/{device}/card", { params, body: { in: is } })),
+    onSuccess: put,
+  });
   const c = phone.conditions;
   const alike = networks.filter(
     ({ is }) => is.network === c.network && is.metered === c.metered && is.roaming === c.roaming,
@@ -167,8 +172,13 @@ function PhonePanel({ phone }: { phone: Phone }) {
         <Button onClick={() => follow.mutate()} disabled={phone.day || follow.isPending}>
           {phone.day ? "Follows its day" : "Follow its day"}
         </Button>
+        {phone.card && (
+          <Button onClick={() => card.mutate(phone.card !== "in")} disabled={card.isPending}>
+            {phone.card === "in" ? "Pull its card out" : "Put a camera's card in"}
+          </Button>
+        )}
       </div>
-      <Failure error={set.error ?? picture.error ?? follow.error} />
+      <Failure error={set.error ?? picture.error ?? follow.error ?? card.error} />
     </div>
   );
 }
