@@ -3,6 +3,7 @@ package carry
 import (
 	"context"
 	"errors"
+	"os"
 	"time"
 
 	"yardtide/core/queue"
@@ -50,6 +51,9 @@ func (c *Carrier) failed(ctx context.Context, s *Send, err error) error {
 	cause, says, after := causeOf(err)
 	if (cause == queue.Gone || cause == queue.Unreadable || cause == queue.Changed) && c.Away != nil && c.Away(s.item.Source) {
 		cause, says = queue.Away, "What its file lies on is away; it goes on when that is back."
+	}
+	if _, lerr := os.Lstat(c.pathTo(s.item)); cause == queue.Gone && lerr == nil { // what it lies on went, and came back
+		cause, says = queue.Changed, "The file was away for a moment; it is looked at again."
 	}
 	if cause == queue.Bug {
 		c.Log.Error("a copy failed in a way that is not known", "device", c.Device, "copy", s.copy.ID, "err", err)

@@ -84,6 +84,7 @@ type Options struct {
 type scanner struct {
 	Options
 	root     string
+	is       fs.FileInfo // the source's folder, as it was when everything was walked last
 	book     Book
 	watcher  *fsnotify.Watcher // nil when the system cannot watch
 	blind    bool              // some folder is not watched
@@ -98,6 +99,7 @@ type scanner struct {
 	mounted  bool   // every disk was where it had been, at the last walk
 	table    string // what was mounted below it then
 	pressing bool   // a problem may go away, and the watcher would not tell
+	leaving  bool   // what is gone now is there, and is not taken up any more
 }
 
 type moving struct {
@@ -316,6 +318,7 @@ func (s *scanner) usable(ctx context.Context) bool {
 		s.problem(".", "The folder cannot be read: "+Reason(err)+".", "Allow reading it.")
 		return false
 	}
+	s.is = info
 	if s.inPlace() {
 		s.note(".", "The folder lies where copies go to: its own copies would be copied again and again.",
 			"Name another folder, or another destination.")
@@ -468,6 +471,8 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 	}
 	if dir != "." && s.isPlace(local, info) {
 		s.note(dir, "Copies go to this folder: it is not taken up.", "Nothing needs doing; everything else goes on.")
+		s.leaving = true
+		defer func() { s.leaving = false }()
 		return s.goneTree(ctx, dir)
 	}
 	if !s.onItsDisk(ctx, dir, info) {
@@ -608,6 +613,14 @@ func (s *scanner) gone(ctx context.Context, dir string, known map[string]Stamp) 
 	names := make([]string, 0, len(known))
 	for name := range known {
 		names = append(names, name)
+	}
+	if !s.leaving {
+		names = s.reallyGone(dir, names)
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	for _, name := range names {
 		delete(s.moving, path.Join(dir, name))
 	}
 	if err := s.tell(ctx); err != nil { // in the order in which it was seen
@@ -615,6 +628,28 @@ func (s *scanner) gone(ctx context.Context, dir string, known map[string]Stamp) 
 	}
 	s.ahead.forget()
 	return s.book.Gone(ctx, dir, names)
+}
+
+// reallyGone are those of some files that are not in a folder of the source. They are asked for through a handle of the
+// source's own folder: while that is away, or another is in its place, nothing is gone, however soon it is back.
+func (s *scanner) reallyGone(dir string, names []string) []string {
+	root, err := os.OpenRoot(s.resolved())
+	if err != nil {
+		s.pressing = true
+		return nil
+	}
+	defer root.Close()
+	if is, err := root.Stat("."); err != nil || s.is == nil || !os.SameFile(is, s.is) {
+		s.pressing = true
+		return nil
+	}
+	return slices.DeleteFunc(names, func(name string) bool {
+		_, err := root.Lstat(path.Join(dir, name))
+		if err == nil { // it came back: it is looked at again
+			s.pressing = true
+		}
+		return !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, syscall.ENOTDIR)
+	})
 }
 
 func (s *scanner) goneDir(ctx context.Context, dir string) error {
