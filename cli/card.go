@@ -58,11 +58,15 @@ the card is said to be done. Nothing on a card is changed, moved or removed.`,
 				if err != nil {
 					return err
 				}
-				edit := plan.Edit{Path: []string{"devices", on, "cards", args[1]}}
-				if answer != nil {
-					edit.Value = answer
+				at := []string{"devices", on, "cards", args[1]}
+				var edits []plan.Edit
+				if partOf(now.Values, at...) != nil || answer == nil { // what was said before goes
+					edits = append(edits, plan.Edit{Path: at})
 				}
-				return editPlan(ctx, e, c, planwire.PlanEdits{Base: now.Version, Edits: []plan.Edit{edit}}, r.json)
+				if answer != nil {
+					edits = append(edits, plan.Edit{Path: at, Value: answer})
+				}
+				return editPlan(ctx, e, c, planwire.PlanEdits{Base: now.Version, Edits: edits}, r.json)
 			}
 		},
 	}

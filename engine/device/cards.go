@@ -52,6 +52,7 @@ type onCard struct {
 
 const (
 	surveyTime = 10 * time.Minute
+	cardsAgain = 30 * time.Second // folders may be made on one that was mounted without
 	cardAgain  = 30 * time.Second // after a copy failed
 	cardListed = 5 * time.Second  // how often one that is done is listed again: something may be put on it
 )
@@ -65,7 +66,9 @@ func (c *cards) follow(ctx context.Context) error {
 		if c.put(c.usable(c.d.Volumes.List())) {
 			c.d.changed()
 		}
-		c.d.Volumes.Changed(ctx)
+		limited, stop := context.WithTimeout(ctx, cardsAgain)
+		c.d.Volumes.Changed(limited)
+		stop()
 	}
 	return nil
 }

@@ -5,6 +5,7 @@ import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
 import { Meter } from "../parts/Meter";
 import { TextField } from "../parts/Field";
+import { at } from "../plan/keys";
 import { Choose } from "../plan/KeyField";
 import { useEdit, usePlan } from "../plan/queries";
 
@@ -60,9 +61,10 @@ function Answer({ device, card, near }: { device: string; card: Card; near?: str
   const rules = plan?.rules.map((r) => r.name) ?? [];
   const by = rule ?? rules[0] ?? "";
   const answer = (value: Record<string, unknown>) => {
-    const named = every ? value : { name: card.name, ...value };
+    const path = ["devices", device, "cards", every ? "any" : card.id];
+    const said = at(plan?.values ?? {}, ...path) !== undefined; // what was said before goes
     edit.mutate({
-      edits: [{ path: ["devices", device, "cards", every ? "any" : card.id], value: named }],
+      edits: [...(said ? [{ path }] : []), { path, value: every ? value : { name: card.name, ...value } }],
       base: plan?.version ?? 0,
     });
   };
