@@ -79,7 +79,7 @@ func printStatus(p page, y wire.Yard) {
 			}
 			p.line(4, "beside the copies: %s", strings.Join(says, " "))
 		}
-		for _, says := range slices.Concat([]string{d.Problem, d.Awake.Says, strayed(d)}, carded(d), doubled(d)) {
+		for _, says := range slices.Concat([]string{d.Problem, d.Awake.Says, strayed(d)}, appeared(d), carded(d), doubled(d)) {
 			if says != "" {
 				p.line(4, "%s", plain(says))
 			}
@@ -100,6 +100,18 @@ func strayed(d wire.Device) string {
 		return ""
 	}
 	return d.Strays.Says + " See them: yardtide strays -device " + d.Name
+}
+
+// appeared tells of folders that are new, and how each is answered.
+func appeared(d wire.Device) (says []string) {
+	if d.Strays == nil {
+		return nil
+	}
+	for _, f := range d.Strays.New {
+		says = append(says, fmt.Sprintf("The folder %s is new: %s, %s. Take it up: yardtide source add %q -device %s -rule NAME. Or let "+
+			"it be: let-be of the device.", f.Folder, words.Things(f.N, kindsOf(f)...), bytes(f.Bytes), f.Folder, d.Name))
+	}
+	return says
 }
 
 // carded tells of the cards, cameras and phones on a cable that are in a device and not left alone.

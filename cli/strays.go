@@ -74,18 +74,22 @@ It changes nothing.
 	}
 }
 
+// kindsOf are the kinds in a folder with strays.
+func kindsOf(f wire.StrayFolder) (kinds []media.Kind) {
+	for _, k := range f.Kinds {
+		kinds = append(kinds, k.Kind)
+	}
+	return kinds
+}
+
 func printStrays(p page, s wire.Strays) {
 	p.line(0, "%s", plain(s.Says))
 	for _, f := range s.Folders {
-		var kinds []media.Kind
-		for _, k := range f.Kinds {
-			kinds = append(kinds, k.Kind)
-		}
 		name := plain(f.Folder)
 		if f.Alone {
 			name += " itself"
 		}
-		p.line(2, "%s  %9s  %-18s  %s", f.Newest.Format("2006-01-02"), bytes(f.Bytes), words.Things(f.N, kinds...), name)
+		p.line(2, "%s  %9s  %-18s  %s", f.Newest.Format("2006-01-02"), bytes(f.Bytes), words.Things(f.N, kindsOf(f)...), name)
 	}
 	for _, f := range s.Folders {
 		if len(f.Libraries) > 0 {

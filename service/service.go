@@ -289,7 +289,7 @@ func (s *Service) Run(ctx context.Context) error {
 	} else {
 		g.Go(func() error { s.Household.Run(ctx); return nil })
 		g.Go(func() error { s.lookAtClaims(ctx); return nil })
-		g.Go(func() error { s.nameCards(ctx); return nil })
+		g.Go(func() error { s.answer(ctx); return nil })
 	}
 	g.Go(func() error { s.drivers.watch(ctx); return nil })
 	if s.Beside != nil {

@@ -33,12 +33,14 @@ type StrayLibrary struct {
 // StraySum tells of them in short.
 type StraySum struct {
 	Amount
-	Folders   int       `json:"folders"`
-	Libraries int       `json:"libraries,omitempty" doc:"How many closed libraries are taken with their smaller versions"`
-	Coverage  int       `json:"coverage" doc:"Of 100 pictures and clips that were seen, how many lie in sources"`
-	Unseen    int       `json:"unseen" doc:"How many folders were not looked into"`
-	At        time.Time `json:"at" doc:"When the device looked"`
-	Says      string    `json:"says" doc:"A sentence; empty where there are none"`
+	Folders   int `json:"folders"`
+	Libraries int `json:"libraries,omitempty" doc:"How many closed libraries are taken with their smaller versions"`
+	Coverage  int `json:"coverage" doc:"Of 100 pictures and clips that were seen, how many lie in sources"`
+	Unseen    int `json:"unseen" doc:"How many folders were not looked into"`
+	// New are folders that appeared since the first look, and that nobody decided about.
+	New  []StrayFolder `json:"new,omitempty" doc:"Folders that appeared, and about which nobody decided yet; the newest first, 10 at most"`
+	At   time.Time     `json:"at" doc:"When the device looked"`
+	Says string        `json:"says" doc:"A sentence; empty where there are none"`
 }
 
 // StrayFolder is a folder with strays, in it and below.

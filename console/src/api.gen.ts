@@ -2516,6 +2516,8 @@ export interface components {
             libraries?: number;
             /** Format: int64 */
             n: number;
+            /** @description Folders that appeared, and about which nobody decided yet; the newest first, 10 at most */
+            new?: components["schemas"]["StrayFolder"][];
             /** @description A sentence; empty where there are none */
             says: string;
             /**

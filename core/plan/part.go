@@ -43,6 +43,9 @@ func (p *Plan) PartOf(device string) *Plan {
 			part.Rules[name] = rule(name)
 		}
 	}
+	if r := d.NewFolders; r != "" && r != LeaveFolders {
+		part.Rules[r] = rule(r)
+	}
 	for _, c := range d.Cards {
 		for _, name := range c.Rules {
 			part.Rules[name] = rule(name)

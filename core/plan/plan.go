@@ -165,11 +165,17 @@ type Device struct {
 	Sources   []Source `json:"sources"`
 	// LetBe are folders whose pictures and clips are not taken up, on purpose.
 	LetBe []string `json:"let-be,omitempty"`
+	// NewFolders is what is done with folders of pictures that appear beside the sources: "" asks, LeaveFolders leaves
+	// them, any other is the rule that takes them up.
+	NewFolders string `json:"new-folders,omitempty"`
 	// Cards are the answers about volumes that come and go, by their identities.
 	Cards map[string]Card `json:"cards,omitempty"`
 	// Rules is what this device says of rules itself.
 	Rules map[string]Override `json:"rules,omitempty"`
 }
+
+// LeaveFolders leaves folders that appear, and does not ask about them.
+const LeaveFolders = "leave"
 
 // Override is what a device has otherwise than a rule says: its lanes, when there are
 // some, and the gates that it names.

@@ -143,6 +143,10 @@ var devicePart = part[plan.Device]{name: "device", title: "A device", check: che
 	list(Key{Name: "let-be", Examples: []string{"Downloads", "PICTURES/Icons"}, Label: "Folders that are let be",
 		Empty: "none", Says: "Folders whose pictures and clips are not taken up, on purpose: strays are not told of there."},
 		func(d *plan.Device) *[]string { return &d.LetBe }, nil),
+	newFolders(Key{Name: "new-folders", Examples: []string{plan.LeaveFolders, "everyday"}, Default: askFolders,
+		Label: "Folders with pictures that appear", Empty: askFolders,
+		Says: "What is done when a folder with pictures or clips appears beside the sources: ask, leave, or the rule that " +
+			"takes it up by itself."}),
 	named(Key{Name: "cards", Named: "volume",
 		Says: "What is done with memory cards, cameras and phones on a cable, by the identity of each; any stands for those " +
 			"without an answer of their own. Without an answer it is asked for, and nothing is done."}, cardPart,
@@ -573,6 +577,24 @@ func aPattern(r *reader, n ast.Node, pattern string, _ []string) {
 	if err := plan.CheckPattern(pattern); err != nil {
 		r.noteError(n, err)
 	}
+}
+
+// askFolders is the answer that asks about each folder.
+const askFolders = "ask"
+
+// newFolders is the key of a device's standing answer.
+func newFolders(k Key) key[plan.Device] {
+	k.Type = Text
+	return newKey(k, func(r *reader, n ast.Node, d *plan.Device) {
+		switch s := r.text(n, k.Name); s {
+		case "", askFolders:
+		case plan.LeaveFolders:
+			d.NewFolders = s
+		default:
+			d.NewFolders = s
+			r.links = append(r.links, link{n, "rule", s})
+		}
+	}, func(d *plan.Device) any { return orNil(d.NewFolders) })
 }
 
 // aFolderBelow is a folder below the source, . for the source itself.

@@ -49,11 +49,8 @@ func (c *Carrier) failed(ctx context.Context, s *Send, err error) error {
 		return c.unwanted(ctx, s)
 	}
 	cause, says, after := causeOf(err)
-	if (cause == queue.Gone || cause == queue.Unreadable || cause == queue.Changed) && c.Away != nil && c.Away(s.item.Source) {
-		cause, says = queue.Away, "What its file lies on is away; it goes on when that is back."
-	}
-	if _, lerr := os.Lstat(c.pathTo(s.item)); cause == queue.Gone && lerr == nil { // what it lies on went, and came back
-		cause, says = queue.Changed, "The file was away for a moment; it is looked at again."
+	if s.path != "" { // its file was asked for
+		cause, says = c.orAway(s.item, cause, says)
 	}
 	if cause == queue.Bug {
 		c.Log.Error("a copy failed in a way that is not known", "device", c.Device, "copy", s.copy.ID, "err", err)
@@ -100,6 +97,22 @@ func (c *Carrier) failed(ctx context.Context, s *Send, err error) error {
 			"put it back on the device.")
 	}
 	return c.step(ctx, s, to, says, change)
+}
+
+// orAway tells a file that is gone, or cannot be read, from one that lies on what is away, or was for a moment.
+func (c *Carrier) orAway(item records.Item, cause queue.Cause, says string) (queue.Cause, string) {
+	switch cause {
+	case queue.Gone, queue.Unreadable, queue.Changed:
+	default:
+		return cause, says
+	}
+	if c.Away != nil && c.Away(item.Source) {
+		return queue.Away, "What its file lies on is away; it goes on when that is back."
+	}
+	if _, err := os.Lstat(c.pathTo(item)); cause == queue.Gone && err == nil {
+		return queue.Changed, "The file was away for a moment; it is looked at again."
+	}
+	return cause, says
 }
 
 // isBack looks at once whether the place answers again that did not in the middle of a send:

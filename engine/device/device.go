@@ -284,6 +284,7 @@ func (d *Device) Run(ctx context.Context) error {
 	g.Go(func() error { return d.sources.follow(ctx) })
 	g.Go(func() error { return d.dispatch(ctx) })
 	g.Go(func() error { return d.cards.follow(ctx) })
+	g.Go(func() error { return d.strays.watch(ctx) })
 	if err := g.Wait(); err != nil {
 		return fmt.Errorf("device %s: %w", d.Name, err)
 	}

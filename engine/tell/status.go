@@ -41,6 +41,11 @@ func (t Teller) Status(ctx context.Context) (wire.Device, error) {
 	if is := v.known.Strays; is != nil {
 		sum := *is
 		sum.Says = words.StraysInShort(sum.N, int64(sum.Folders), int64(sum.Libraries))
+		own := v.Plan.Devices[t.Of]
+		sum.New = slices.DeleteFunc(slices.Clone(sum.New), func(f wire.StrayFolder) bool { // it was decided since
+			return slices.Contains(own.LetBe, f.Folder) ||
+				slices.ContainsFunc(own.Sources, func(of plan.Source) bool { return plan.Inside(f.Folder, of.Folder) })
+		})
 		s.Strays = &sum
 	}
 	s.Cards = append([]wire.Card{}, v.known.Cards...)

@@ -72,7 +72,13 @@ function Listed({ device, found, anew }: { device: string; found: Found; anew: (
 }
 
 /** One folder with strays: it is taken up by a rule, or let be for good. */
-function Stray({ device, folder: f, anew }: { device: string; folder: StrayFolder; anew: () => void }) {
+export function Stray(props: {
+  device: string;
+  folder: StrayFolder;
+  anew: () => void;
+  named?: boolean; // with its device
+}) {
+  const { device, folder: f, anew, named } = props;
   const plan = usePlan().data;
   const edit = useEdit();
   const [chosen, setRule] = useState<string>();
@@ -92,7 +98,10 @@ function Stray({ device, folder: f, anew }: { device: string; folder: StrayFolde
   return (
     <li className="flex flex-wrap items-end justify-between gap-3 py-2">
       <div className="min-w-0">
-        <p className="font-semibold wrap-anywhere">{f.alone ? `${f.folder} itself` : f.folder}</p>
+        <p className="font-semibold wrap-anywhere">
+          {f.alone ? `${f.folder} itself` : f.folder}
+          {named && <span className="font-normal text-quiet"> of {device}</span>}
+        </p>
         <p className="text-sm text-quiet">
           {what}, the newest of {f.newest.slice(0, 10)}
           {f.libraries.length > 0 &&

@@ -10,6 +10,7 @@ import { Headline } from "./Headline";
 import { Holds } from "./Holds";
 import { Lanes } from "./Lanes";
 import { Needs } from "./Needs";
+import { NewFolders } from "./NewFolders";
 import { Sends } from "./Sends";
 
 const StandinPhones = lazy(() => import("./StandinPhones")); // only the demo has it
@@ -42,6 +43,9 @@ export function NowPage() {
           </Boundary>
           <Boundary of="Cards and cameras">
             <Cards devices={y.devices} className={panel} />
+          </Boundary>
+          <Boundary of="New folders">
+            <NewFolders devices={y.devices} className={panel} />
           </Boundary>
           <Boundary of="What is on the way">
             <Sends devices={y.devices} className={panel} />

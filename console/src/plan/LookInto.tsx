@@ -16,7 +16,7 @@ export function LookInto(props: {
   folder: string;
   set: Values;
   pick?: (folder: string) => void;
-  change: (value: unknown, key: string) => void; // of the source
+  change?: (value: unknown, key: string) => void; // of the source
 }) {
   const { device, folder, set, pick, change } = props;
   const begin = useMutation({
@@ -55,8 +55,10 @@ export function LookInto(props: {
             job={id ?? ""}
             pick={pick && ((child) => pick(`${folder.replace(/\/+$/, "")}/${child}`))}
             can={() => pick !== undefined}
-            only={(library) => change([...words(set, "originals-only"), library], "originals-only")}
-            leaveOut={(below) => change([...words(set, "leave-out"), `/${below}/`], "leave-out")}
+            only={
+              change && ((library) => change([...words(set, "originals-only"), library], "originals-only"))
+            }
+            leaveOut={change && ((below) => change([...words(set, "leave-out"), `/${below}/`], "leave-out"))}
           />
           <Beside look={look} />
         </>
