@@ -136,6 +136,9 @@ func TestScopesThatCannotBeMeantAreRefused(t *testing.T) {
 		"rule: rest, taken-from: 1.2.2025":                            "is not a day",
 		"rule: rest, taken-from: 2026-01-02, taken-until: 2026-01-01": "takes nothing",
 		"rule: rest, hidden: sometimes":                               "hidden is text",
+		"rule: rest, originals-only: [../else]":                       "is no folder below the source",
+		"rule: rest, originals-only: [/abs]":                          "is no folder below the source",
+		"rule: rest, originals-only: [a, a]":                          "stands here twice",
 	} {
 		_, err := plantext.Parse("p", []byte("yard: T\ntimezone: UTC\ndestinations:\n  shed: {kind: folder, path: "+
 			"/s}\ndevices:\n  desk:\n    sources: [{folder: in, "+fields+
