@@ -54,7 +54,7 @@ func (c *Carrier) isThere(ctx context.Context, s *Send) (bool, error) {
 		records.Change{Says: text("")}); err != nil {
 		return false, err
 	}
-	if s.hash, err = (sending{s, c}).hashFile(ctx); err != nil {
+	if s.hash, err = c.contentOf(ctx, s); err != nil {
 		return false, err
 	}
 	if s.turn, err = c.Others.Turn(ctx, s.copy, s.item.Look, s.hash, true); err != nil {
@@ -69,6 +69,20 @@ func (c *Carrier) isThere(ctx context.Context, s *Send) (bool, error) {
 		}
 	}
 	return false, nil
+}
+
+// contentOf is the hash of what a send sends. Of a file that was read before and is what it was then only its stamp is
+// asked.
+func (c *Carrier) contentOf(ctx context.Context, s *Send) (string, error) {
+	if s.item.SHA256 == "" || s.copy.Reduced {
+		return (sending{s, c}).hashFile(ctx)
+	}
+	f, err := c.openItem(ctx, s.item, s.path)
+	if err != nil {
+		return "", err
+	}
+	f.Close()
+	return s.item.SHA256, nil
 }
 
 // wasFinished looks whether an earlier try had put the file in place, and was cut

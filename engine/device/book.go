@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"mime"
+	"os"
 	"path"
 	"path/filepath"
 	"time"
@@ -140,6 +141,9 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 			}
 			continue
 		}
+		if it.SHA256, err = b.moved(ctx, f, it); err != nil {
+			return err
+		}
 		it.FoundMS = time.Now().UnixMilli()
 		it.Rule, _ = b.by.Choose(it.Found())
 		items = append(items, it)
@@ -153,6 +157,34 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 	b.d.originals.found(b.source, time.Now())
 	b.d.changed()
 	return nil
+}
+
+// moved is the content of a file that was found under another name before, here or in another source, and was moved or
+// renamed since: its number on its disk, its time, its size and its edges are those of that one, it was made before
+// that one was found, and that one is no longer under its name. "" is of any other: its content is read to be known.
+func (b book) moved(ctx context.Context, f scan.File, it records.Item) (sha256 string, err error) {
+	if f.Inode == 0 || it.Problem != "" {
+		return "", nil
+	}
+	alike, err := b.d.Records.Catalogue.Alike(ctx, it.Size, it.Look)
+	if err != nil {
+		return "", err
+	}
+	for _, old := range alike {
+		if old.SHA256 == "" || old.Inode != f.Inode || old.MTime != f.MTime || old.Source == it.Source && old.Path() == it.Path() {
+			continue
+		}
+		born, told := scan.Born(b.path(f))
+		if !told || born.UnixMilli() > old.FoundMS {
+			continue // the number was given to another file
+		}
+		now, err := os.Lstat(filepath.Join(b.d.Folder(old.Source), filepath.FromSlash(old.Path())))
+		if err == nil && scan.StampOf(now).Inode == f.Inode {
+			continue // it has two names
+		}
+		return old.SHA256, nil
+	}
+	return "", nil
 }
 
 // same tells whether a file whose times changed still has the content that

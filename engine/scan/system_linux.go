@@ -5,6 +5,9 @@ import (
 	"os"
 	"strings"
 	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 func system(info fs.FileInfo) (inode, ctime int64) {
@@ -21,6 +24,16 @@ func Identity(info fs.FileInfo) (id [2]uint64, names uint64) {
 		return [2]uint64{uint64(st.Dev), st.Ino}, uint64(st.Nlink)
 	}
 	return id, 0
+}
+
+// Born is when a file was made where it is: a name that it was given later leaves that as it was (statx(2)). ok is false
+// where the file system does not tell.
+func Born(path string) (at time.Time, ok bool) {
+	var st unix.Statx_t
+	if unix.Statx(unix.AT_FDCWD, path, unix.AT_SYMLINK_NOFOLLOW, unix.STATX_BTIME, &st) != nil || st.Mask&unix.STATX_BTIME == 0 {
+		return time.Time{}, false
+	}
+	return time.Unix(st.Btime.Sec, int64(st.Btime.Nsec)), true
 }
 
 // inTable writes a path as the mount table does (proc(5)).

@@ -1,0 +1,147 @@
+package device_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardtide/core/queue"
+	"yardtide/standin"
+	"yardtide/wire"
+)
+
+// Renames, moves, swaps, edits and exchanges in any order: nothing is sent twice, every copy that is called safe is of
+// the content that its file has, and the storage loses nothing that it had.
+func TestFilesThatMoveAreKnownAgain(t *testing.T) {
+	t.Parallel()
+	y := setup(t, home)
+	r := rand.New(rand.NewPCG(22, 7))
+	root := filepath.Join(y.dir, "phone/DCIM")
+	picture := func(n int) []byte {
+		content, err := standin.JPEG(n, 120, time.Date(2026, 3, 1, 10, n%60, 0, 0, time.UTC))
+		require.NoError(t, err)
+		return append(content, fmt.Sprint(n)...)
+	}
+	made := 0
+	ever := map[string]bool{} // contents that were there
+	put := func(name string) {
+		made++
+		file := filepath.Join(root, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		content := picture(made)
+		ever[hash(content)] = true
+		require.NoError(t, os.WriteFile(file+".new", content, 0o644))
+		require.NoError(t, os.Rename(file+".new", file))
+		past := time.Now().Add(-time.Duration(r.IntN(1000)) * time.Hour)
+		require.NoError(t, os.Chtimes(file, past, past))
+	}
+	name := func() string { return fmt.Sprintf("%d/p%d.jpg", r.IntN(3), r.IntN(9)) }
+	for range 8 {
+		put(name())
+	}
+	all := func() (files []string) {
+		require.NoError(t, filepath.WalkDir(root, func(path string, e os.DirEntry, err error) error {
+			if err == nil && !e.IsDir() {
+				files = append(files, path)
+			}
+			return err
+		}))
+		return files
+	}
+	for round := range 14 {
+		files := all()
+		one, other := files[r.IntN(len(files))], files[r.IntN(len(files))]
+		to := filepath.Join(root, name())
+		switch r.IntN(6) {
+		case 0, 1: // moved, maybe over another
+			require.NoError(t, os.MkdirAll(filepath.Dir(to), 0o755))
+			require.NoError(t, os.Rename(one, to))
+		case 2: // swapped
+			require.NoError(t, os.Rename(one, one+".tmp"))
+			if one != other {
+				require.NoError(t, os.Rename(other, one))
+				require.NoError(t, os.Rename(one+".tmp", other))
+			} else {
+				require.NoError(t, os.Rename(one+".tmp", one))
+			}
+		case 3: // edited in place, its time put back
+			info, err := os.Stat(one)
+			require.NoError(t, err)
+			content, err := os.ReadFile(one)
+			require.NoError(t, err)
+			made++
+			content[len(content)/2] ^= byte(1 + made%250)
+			ever[hash(content)] = true
+			require.NoError(t, os.WriteFile(one, content, 0o644))
+			require.NoError(t, os.Chtimes(one, info.ModTime(), info.ModTime()))
+		case 4: // removed, and another made at once: its number may be the same
+			require.NoError(t, os.Remove(one))
+			rel, err := filepath.Rel(root, one)
+			require.NoError(t, err)
+			put(rel)
+		case 5:
+			put(name())
+		}
+		if r.IntN(2) == 0 {
+			continue // several at once
+		}
+		want := int64(len(all()))
+		y.until(fmt.Sprintf("round %d is safe", round), func(d wire.Device) bool {
+			return d.States[queue.Safe].N >= want && d.States[queue.Waiting].N+d.States[queue.Sending].N+d.States[queue.Preparing].N+d.States[queue.Proving].N == 0
+		})
+		stored := y.stored()
+		for is := range stored {
+			assert.True(t, ever[is], "round %d: nothing else lies there", round)
+		}
+		time.Sleep(150 * time.Millisecond) // a last change is found
+		y.until("it rests", func(d wire.Device) bool {
+			return d.States[queue.Waiting].N+d.States[queue.Sending].N+d.States[queue.Proving].N == 0
+		})
+		stored = y.stored()
+		for _, file := range all() {
+			content, err := os.ReadFile(file)
+			require.NoError(t, err)
+			assert.Contains(t, stored, hash(content), "round %d: %s", round, file)
+		}
+	}
+	there := 0
+	for name := range whatIsIn(t, y.dir+"/locker") {
+		if strings.HasSuffix(name, ".jpg") && !strings.HasPrefix(name, ".") {
+			there++
+		}
+	}
+	assert.Len(t, y.stored(), there, "nothing is there twice")
+}
+
+// A file that is only moved keeps its copy, and is not read for it.
+func TestAMovedFileIsNotReadAgain(t *testing.T) {
+	t.Parallel()
+	y := setup(t, home)
+	y.picture("a/one.jpg", 1)
+	y.until("safe", counts(queue.Safe, 1))
+	was := y.copy("a/one.jpg").Remote
+	root := y.dir + "/phone/DCIM/"
+	require.NoError(t, os.MkdirAll(root+"b", 0o755))
+	require.NoError(t, os.Rename(root+"a/one.jpg", root+"b/two.jpg"))
+	require.Eventually(t, func() bool {
+		it, there, err := y.records.Catalogue.Here(t.Context(), "DCIM", "b", "two.jpg")
+		return err == nil && there && it.SHA256 != ""
+	}, 20*time.Second, 10*time.Millisecond, "its content is known as it is found")
+	y.until("safe under its new name", func(wire.Device) bool {
+		for _, c := range copiesIn(t, y.records, queue.Safe) {
+			if c.Name == "two.jpg" {
+				assert.Equal(t, was, c.Remote, "the copy keeps its name at the place")
+				return true
+			}
+		}
+		return false
+	})
+	assert.Len(t, y.stored(), 1)
+}
