@@ -30,7 +30,7 @@ gates   ` + listed(gate.Names),
 			var f wire.Filter
 			r.flags(fs, true)
 			fs.StringVar(&f.Device, "device", "", "only of this `device`")
-			fs.StringVar(&f.State, "state", "", "only in this `state`")
+			fs.StringVar(&f.State, "state", "", "only in this `state`; unsafe is all that are not safe yet")
 			fs.StringVar(&f.Kind, "kind", "", "only this `kind`: photo or video")
 			fs.StringVar(&f.Hold, "hold", "", "only what this `gate` holds")
 			fs.StringVar(&f.Destination, "destination", "", "only what is at this `destination`, or goes there")
@@ -42,7 +42,7 @@ gates   ` + listed(gate.Names),
 				if f.Limit < 0 {
 					return WrongUse("-n cannot be negative")
 				}
-				if err := oneOf("state", f.State, queue.States); err != nil {
+				if err := oneOf("state", f.State, append(slices.Clone(queue.States), wire.Unsafe)); err != nil {
 					return err
 				}
 				if err := oneOf("kind", f.Kind, media.Kinds); err != nil {

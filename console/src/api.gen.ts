@@ -4440,8 +4440,8 @@ export interface operations {
             query?: {
                 /** @description All when left out */
                 device?: string;
-                /** @description Of the items */
-                state?: "waiting" | "preparing" | "sending" | "proving" | "safe" | "stuck" | "skipped";
+                /** @description Of the items; unsafe is all that are not safe yet */
+                state?: "waiting" | "preparing" | "sending" | "proving" | "safe" | "stuck" | "skipped" | "unsafe";
                 kind?: "photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other";
                 /** @description Items of which this gate holds a copy */
                 hold?: "network" | "metered" | "roaming" | "power" | "hours" | "idle" | "allowance" | "kind" | "pause" | "trouble" | "retry" | "proof" | "space" | "place" | "front" | "ready";
@@ -7896,7 +7896,7 @@ type ReadonlyArray<T> = [
 ] extends [
     unknown[]
 ] ? Readonly<Exclude<T, undefined>> : Readonly<Exclude<T, undefined>[]>;
-export const pathsApiV1ItemsGetParametersQueryStateValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
+export const pathsApiV1ItemsGetParametersQueryStateValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped", "unsafe"];
 export const pathsApiV1ItemsGetParametersQueryKindValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["kind"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const pathsApiV1ItemsGetParametersQueryHoldValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["hold"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front", "ready"];
 export const awakeThenValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Awake"]["then"]> = ["", "sleep", "off"];

@@ -49,7 +49,9 @@ func (t Teller) Items(ctx context.Context, f wire.Filter) ([]wire.Item, error) {
 // matches tells whether items that stand alike pass a filter.
 func (v view) matches(st records.Standing, f wire.Filter) bool {
 	state, _, _ := v.together(st.Kind, st.Copies)
-	if f.State != "" && state != queue.State(f.State) || f.Kind != "" && st.Kind != media.Kind(f.Kind) {
+	is := f.State == "" || state == queue.State(f.State) ||
+		f.State == wire.Unsafe && state != queue.Safe && state != queue.Skipped
+	if !is || f.Kind != "" && st.Kind != media.Kind(f.Kind) {
 		return false
 	}
 	if f.Destination != "" && !slices.ContainsFunc(st.Copies,

@@ -18,7 +18,7 @@ import (
 
 type pageQuery struct {
 	Device      string `query:"device" doc:"All when left out"`
-	State       string `query:"state" enum:"waiting,preparing,sending,proving,safe,stuck,skipped" doc:"Of the items"`
+	State       string `query:"state" enum:"waiting,preparing,sending,proving,safe,stuck,skipped,unsafe" doc:"Of the items; unsafe is all that are not safe yet"`
 	Kind        string `query:"kind" enum:"photo,raw,graphic,video,audio,document,other"`
 	Hold        string `query:"hold" enum:"network,metered,roaming,power,hours,idle,allowance,kind,pause,trouble,retry,proof,space,place,front,ready" doc:"Items of which this gate holds a copy"`
 	Destination string `query:"destination" doc:"Items of which a copy is there, or goes there"`

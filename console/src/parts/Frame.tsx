@@ -1,4 +1,5 @@
 import { Link, Outlet, useLocation } from "@tanstack/react-router";
+import type { Device } from "../api";
 import { when } from "../words";
 import { useStream, useYard, type Link as Connection } from "../yard";
 import { Boundary } from "./Boundary";
@@ -55,7 +56,8 @@ export function Frame() {
               </Link>
             )}
           </nav>
-          <p className="ml-auto hidden text-sm text-quiet sm:block" role="status">
+          <Unsafe devices={yard.data?.devices ?? []} />
+          <p className="hidden text-sm text-quiet sm:block" role="status">
             {connection[link.state]}
           </p>
         </div>
@@ -71,6 +73,23 @@ export function Frame() {
         )}
       </main>
     </div>
+  );
+}
+
+const unsafe = ["waiting", "preparing", "sending", "proving", "stuck"];
+
+/** How much is not safe yet, one click away from every page. */
+function Unsafe({ devices }: { devices: Device[] }) {
+  const n = devices.reduce((sum, d) => sum + unsafe.reduce((all, s) => all + (d.states[s]?.n ?? 0), 0), 0);
+  if (n === 0) return <span className="ml-auto" />;
+  return (
+    <Link
+      to="/queue"
+      search={{ state: "unsafe" }}
+      className="ml-auto py-2 text-sm underline decoration-line underline-offset-4"
+    >
+      {n.toLocaleString("en-GB")} not safe yet
+    </Link>
   );
 }
 

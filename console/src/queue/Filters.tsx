@@ -49,6 +49,9 @@ export function Filters({ search, go }: { search: QueueSearch; go: (change: Queu
   );
 }
 
+/** What a state is called: one of the filters stands for several. */
+const called = (option: string) => (option === "unsafe" ? "not safe yet" : option);
+
 type ChoiceProps = {
   label: string;
   all: string;
@@ -63,7 +66,7 @@ function Choice({ label, all, options, value, pick }: ChoiceProps) {
       <Label className="mb-1 block text-sm text-quiet">{label}</Label>
       <Listbox value={value ?? ""} onChange={(v: string) => pick(v || undefined)}>
         <ListboxButton className={`${buttonLook} min-w-36 justify-between`}>
-          {value ?? all}
+          {value ? called(value) : all}
           <ChevronDown aria-hidden className="size-4" />
         </ListboxButton>
         <ListboxOptions
@@ -77,7 +80,7 @@ function Choice({ label, all, options, value, pick }: ChoiceProps) {
               className="group flex cursor-pointer items-center gap-2 rounded px-3 py-1.5 data-focus:bg-wash"
             >
               <Check aria-hidden className="invisible size-4 group-data-selected:visible" />
-              {o || all}
+              {called(o) || all}
             </ListboxOption>
           ))}
         </ListboxOptions>

@@ -1,6 +1,6 @@
 import {
   holdGateValues,
-  itemStateValues,
+  pathsApiV1ItemsGetParametersQueryStateValues as stateValues,
   pathsApiV1ItemsGetParametersQueryKindValues as kindValues,
 } from "../api.gen";
 
@@ -31,6 +31,6 @@ export function opened(item?: string): { device: string; key: string } | undefin
 }
 
 /** What can be filtered by, as the service's own lists have it. */
-export const states = itemStateValues;
+export const states = stateValues;
 export const kinds = kindValues;
 export const gates = holdGateValues.filter((g) => g !== "kind"); // no item is held by what its rule does not take
