@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardtide/core/queue"
+	"yardtide/e2e/browser"
 	"yardtide/standin"
 	"yardtide/wire"
 )
@@ -38,7 +39,7 @@ func TestClosedLibrariesAreTakenByTheirOriginals(t *testing.T) {
 	k := atTheConsole(t, s)
 	k.click("Devices", "Look for strays on desk")
 	k.sees("Old boats.boatcase", "1 closed library in it, of which only the originals are taken")
-	k.click("Take up Old boats.boatcase")
+	k.click("Take it up: Old boats.boatcase")
 	s.until("the originals are safe", func(y wire.Yard) bool { return total(y, queue.Safe) == 3+9 })
 	assert.Contains(t, s.ok("plan", "show"), "originals-only")
 	assert.Contains(t, s.ok("status"), "desk")
@@ -49,7 +50,7 @@ func TestClosedLibrariesAreTakenByTheirOriginals(t *testing.T) {
 	s.until("all of it is taken", func(y wire.Yard) bool { return total(y, queue.Safe) >= 3+9+20 })
 	out = s.ok("strays")
 	assert.Contains(t, out, "Hulls.boatcase in in is a closed library, and its smaller versions of pictures are taken, too.")
-	k.click("Plan", "Devices", "Look for strays on desk", "Only the originals of Hulls.boatcase")
+	k.click("Plan", "Devices", "Look for strays on desk", "Only its originals: Hulls.boatcase")
 	k.gone("Hulls.boatcase in in")
 	assert.Empty(t, k.b.Complaints())
 	for _, wrong := range []string{"../else", "/etc", ".,."} {
@@ -57,6 +58,59 @@ func TestClosedLibrariesAreTakenByTheirOriginals(t *testing.T) {
 		assert.Equal(t, 1, code, wrong)
 		assert.NotEmpty(t, errOut, wrong)
 	}
+}
+
+// Between the kinds and the hours the set-up asks in which form pictures go to each place, in figures of their own.
+func TestTheSetUpAsksInWhichFormPicturesGo(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(dir+"/loft", 0o755))
+	for i := range 4 {
+		content, err := standin.JPEG(i, 4200, time.Date(2026, 5, 1, 0, i, 0, 0, time.UTC))
+		require.NoError(t, err)
+		require.NoError(t, os.MkdirAll(dir+"/Pictures", 0o755))
+		require.NoError(t, os.WriteFile(fmt.Sprintf("%s/Pictures/%d.jpg", dir, i), content, 0o644))
+	}
+	s := bare(t, dir)
+	loft := s.tried("loft", dir+"/loft")
+	_, code := s.setup(http.MethodPost, "/places", fmt.Sprintf(`{"name": "loft", "job": %q, "destination": {"kind": "folder", "path": %q}}`,
+		loft.ID, dir+"/loft"))
+	require.Equal(t, http.StatusOK, code)
+	now, code := s.setup(http.MethodPatch, "", `{"step": 3}`)
+	require.Equal(t, http.StatusOK, code)
+	require.Eventually(t, func() bool {
+		now, _ = s.setup(http.MethodGet, "", "")
+		return len(now.Rooms) == 1 && len(now.Rooms[0].Forms) == 4 && now.Rooms[0].Forms[3].Known
+	}, 60*time.Second, 100*time.Millisecond)
+	forms := now.Rooms[0].Forms
+	assert.True(t, forms[0].Chosen)
+	assert.Equal(t, []int{0, 3840, 2560, 1600}, []int{forms[0].LongEdge, forms[1].LongEdge, forms[2].LongEdge, forms[3].LongEdge})
+	assert.Greater(t, forms[1].Range.Likely, forms[2].Range.Likely)
+	assert.Greater(t, forms[2].Range.Likely, forms[3].Range.Likely)
+	assert.Contains(t, forms[2].Says, "which fits in the")
+
+	k := atTheConsole(t, s)
+	k.sees("In which form?", "As shot: ", "Pictures at 2560 px at most: ")
+	k.click("See one of yours at 1600 px")
+	k.sees("As shot", "4200 × 3150: 4200 px on the longer edge, 13.2 megapixels", "1600 × 1200")
+	_, err := browser.Eval[bool](k.b, `(([...document.querySelectorAll('label')].find((l) => l.textContent.includes('2560 px'))).click(), true)`)
+	require.NoError(t, err)
+	k.sees("No place gets your pictures as they were shot")
+	require.Eventually(t, func() bool {
+		now, _ = s.setup(http.MethodGet, "", "")
+		return len(now.Rooms) == 1 && now.Rooms[0].Forms[2].Chosen
+	}, 10*time.Second, 50*time.Millisecond)
+	assert.Contains(t, now.Draft, "loft as medium")
+	assert.Contains(t, now.Draft, "long-edge: 2560")
+	assert.Empty(t, k.b.Complaints())
+	for _, wrong := range []string{`{"form": {"place": "none", "form": "small"}}`, `{"form": {"place": "loft", "form": "tiny"}}`} {
+		_, code := s.setup(http.MethodPatch, "", wrong)
+		assert.Equal(t, 422, code, wrong)
+	}
+	// As shot again: the form that nobody asks for goes.
+	now, code = s.setup(http.MethodPatch, "", `{"form": {"place": "loft", "form": ""}}`)
+	require.Equal(t, http.StatusOK, code)
+	assert.NotContains(t, now.Draft, "2560")
 }
 
 func TestTheSetUpTakesOriginalsOfAClosedLibrary(t *testing.T) {

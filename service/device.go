@@ -4,11 +4,13 @@ import (
 	"context"
 	"time"
 
+	"yardtide/core/forecast"
 	"yardtide/core/plan"
 	"yardtide/engine/device"
 	"yardtide/engine/link"
 	"yardtide/engine/tell"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // Device is a device as the service sees it, in parts: a device.Device in this process, or a
@@ -67,6 +69,21 @@ type Orders interface {
 // ofHere is a device of this process, ofElsewhere one that a mirror stands for.
 func ofHere(d *device.Device) Device    { return Device{d, d.Told, d.Shows, d.Orders} }
 func ofElsewhere(m *link.Mirror) Device { return Device{m, m.Told, m.Shows, m.Orders} }
+
+// sampler makes forms of pictures that were looked at: a device of this process does.
+type sampler interface {
+	SampleFiles(ctx context.Context, files []string, forms map[string]plan.Rendition) (map[string][]forecast.Sample, error)
+	CompareFile(ctx context.Context, file string, r plan.Rendition) (planwire.FormCompared, error)
+}
+
+// Samples makes forms of some pictures, and tells what came of them; a device elsewhere tells nothing.
+func (d draftOf) Samples(ctx context.Context, files []string,
+	forms map[string]plan.Rendition) (map[string][]forecast.Sample, error) {
+	if s, is := d.Shower.(sampler); is {
+		return s.SampleFiles(ctx, files, forms)
+	}
+	return nil, nil
+}
 
 // draftOf is a device as the set-up sees it.
 type draftOf struct {

@@ -8,8 +8,10 @@ import (
 
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
+	"yardtide/engine/face"
 	"yardtide/service/jobs"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // ErrNoPicture tells that a look has no picture of a number.
@@ -38,16 +40,39 @@ func (s *Service) Look(d Device, o wire.LookOrder) (wire.Job, error) {
 // LookPicture is a small picture that a look found, as JPEG.
 func (s *Service) LookPicture(ctx context.Context, device func(name string) (Device, error), id string,
 	n int) ([]byte, error) {
+	d, file, err := s.lookedAt(device, id, n)
+	if err != nil {
+		return nil, err
+	}
+	return d.Shows.PictureAt(ctx, file)
+}
+
+// lookedAt is where a picture lies that a look found, and the device.
+func (s *Service) lookedAt(device func(name string) (Device, error), id string, n int) (d Device, file string, err error) {
 	job, err := s.Jobs.Get(id)
 	if err != nil {
-		return nil, err
+		return d, "", err
 	}
 	if job.Look == nil || n < 0 || n >= len(job.Look.Pictures) {
-		return nil, ErrNoPicture
+		return d, "", ErrNoPicture
 	}
-	d, err := device(job.Look.Device)
+	d, err = device(job.Look.Device)
+	return d, filepath.Join(job.Look.Path, filepath.FromSlash(job.Look.Pictures[n].Path)), err
+}
+
+// CompareLooked shows a picture that a look found as shot and in a form.
+func (s *Service) CompareLooked(ctx context.Context, device func(name string) (Device, error), id string, n int,
+	form planwire.Form) (c planwire.FormCompared, err error) {
+	r, err := s.Trials.formOf(form)
 	if err != nil {
-		return nil, err
+		return c, err
 	}
-	return d.Shows.PictureAt(ctx, filepath.Join(job.Look.Path, filepath.FromSlash(job.Look.Pictures[n].Path)))
+	d, file, err := s.lookedAt(device, id, n)
+	if err != nil {
+		return c, err
+	}
+	if one, is := d.Shows.(sampler); is {
+		return one.CompareFile(ctx, file, r)
+	}
+	return c, face.ErrNone
 }

@@ -452,6 +452,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/jobs/{id}/pictures/{n}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A picture that a look found as shot and in a form, and a detail of both */
+        post: operations["compare-looked"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/links": {
         parameters: {
             query?: never;
@@ -1490,6 +1507,14 @@ export interface components {
              */
             then: "" | "sleep" | "off";
         };
+        Form: {
+            /** @description In the place of a name: the keys of a rendition */
+            form?: {
+                [key: string]: unknown;
+            };
+            /** @description A rendition of the plan */
+            name?: string;
+        };
         FormAsked: {
             /** @description In the place of a name: the keys of a rendition */
             form?: {
@@ -2223,6 +2248,12 @@ export interface components {
             device: string;
             says: string;
         };
+        Sample: {
+            /** Format: int64 */
+            After: number;
+            /** Format: int64 */
+            Before: number;
+        };
         Secrets: {
             /** @description sftp: a private key, PEM */
             key?: string;
@@ -2273,6 +2304,7 @@ export interface components {
         SetupChange: {
             /** @description Of the draft: the yard's name, the rule everyday, and the layouts of its destinations */
             edits?: components["schemas"]["Edit"][];
+            form?: components["schemas"]["SetupFormAt"];
             on?: components["schemas"]["SetupFolderOn"];
             /** Format: int64 */
             step?: number;
@@ -2296,6 +2328,10 @@ export interface components {
             pictures: components["schemas"]["LookPicture"][];
             /** @description Why it cannot be looked at, else empty */
             problem: string;
+            /** @description What came of a few of its pictures, by the forms that are offered */
+            samples?: {
+                [key: string]: components["schemas"]["Sample"][];
+            };
             years: components["schemas"]["LookYear"][];
         };
         SetupFolderOn: {
@@ -2303,6 +2339,30 @@ export interface components {
             /** @description Take it out of the list */
             forget?: boolean;
             on: boolean;
+        };
+        SetupForm: {
+            chosen: boolean;
+            fits: boolean;
+            /** @enum {string} */
+            form: "" | "large" | "medium" | "small";
+            /** @description Whether that can be told: as shot it always can */
+            known: boolean;
+            /**
+             * Format: int64
+             * @description Pixels of the longer edge at most, 0 as shot
+             */
+            longEdge: number;
+            /** @description Bytes that all of it would come to */
+            range: components["schemas"]["Range"];
+            says: string;
+        };
+        SetupFormAt: {
+            /**
+             * @description Empty is as shot
+             * @enum {string}
+             */
+            form: "" | "large" | "medium" | "small";
+            place: string;
         };
         SetupLack: {
             says: string;
@@ -2367,6 +2427,11 @@ export interface components {
         };
         SetupPlace: {
             /**
+             * @description In which form pictures go there; empty is as shot
+             * @enum {string}
+             */
+            form?: "" | "large" | "medium" | "small";
+            /**
              * Format: int64
              * @description Bytes, -1 when it does not tell
              */
@@ -2380,6 +2445,8 @@ export interface components {
         };
         SetupRoom: {
             fits: boolean;
+            /** @description The forms in which pictures may go there, as shot first */
+            forms: components["schemas"]["SetupForm"][];
             /**
              * Format: int64
              * @description Bytes, -1 when it does not tell
@@ -5067,6 +5134,96 @@ export interface operations {
                 };
                 content: {
                     "application/json": string;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "compare-looked": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                n: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Form"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FormCompared"];
                 };
             };
             /** @description Bad Request */
@@ -7930,6 +8087,9 @@ export const needMendsValues: ReadonlyArray<FlattenedDeepRequired<components>["s
 export const phoneCardValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Phone"]["card"]> = ["", "in", "out"];
 export const placeAnswerIsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlaceAnswer"]["is"]> = ["moved", "new"];
 export const planVersionByValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanVersion"]["by"]> = ["console", "command", "form", "undo", "link", "unknown"];
+export const setupFormFormValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupForm"]["form"]> = ["", "large", "medium", "small"];
+export const setupFormAtFormValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupFormAt"]["form"]> = ["", "large", "medium", "small"];
 export const setupNowBatteryValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupNow"]["battery"]> = ["unknown", "yes", "no"];
 export const setupNowModemValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupNow"]["modem"]> = ["unknown", "yes", "no"];
+export const setupPlaceFormValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupPlace"]["form"]> = ["", "large", "medium", "small"];
 export const trialQuestionFieldValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["TrialQuestion"]["field"]> = ["certificate", "host-key"];

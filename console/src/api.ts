@@ -22,6 +22,7 @@ export type PlanEdit = Schemas["Edit"];
 export type PlanEdits = Schemas["PlanEdits"];
 export type PlanDevice = Schemas["PlanDevice"];
 export type PlanFolder = Schemas["PlanFolder"];
+export type SetupRoom = Schemas["SetupRoom"];
 export type SetupNow = Schemas["SetupNow"];
 export type SetupName = Schemas["SetupName"];
 export type SetupChange = Schemas["SetupChange"];

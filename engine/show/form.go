@@ -12,6 +12,7 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/engine/face"
+	"yardtide/engine/probe"
 	"yardtide/engine/records"
 	"yardtide/engine/rendition"
 	"yardtide/engine/source"
@@ -35,6 +36,12 @@ func (s *Show) CompareForm(ctx context.Context, key string, r plan.Rendition, x,
 	if err != nil {
 		return planwire.FormCompared{}, err
 	}
+	return s.compare(ctx, it.Name, r, x, y, func(do func(rendition.Source) error) error { return s.WithPicture(ctx, it, do) })
+}
+
+// compare shows a picture that with opens as shot and in a form.
+func (s *Show) compare(ctx context.Context, name string, r plan.Rendition, x, y float64,
+	with func(do func(rendition.Source) error) error) (planwire.FormCompared, error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, compareTime, face.ErrAway)
 	defer cancel()
 	select {
@@ -44,9 +51,8 @@ func (s *Show) CompareForm(ctx context.Context, key string, r plan.Rendition, x,
 		return planwire.FormCompared{}, context.Cause(ctx)
 	}
 	var c rendition.Compared
-	err = s.WithPicture(ctx, it, func(src rendition.Source) (err error) {
-		c,
-			err = rendition.Compare(ctx, src, r, x, y)
+	err := with(func(src rendition.Source) (err error) {
+		c, err = rendition.Compare(ctx, src, r, x, y)
 		return err
 	})
 	var as rendition.AsShot
@@ -56,8 +62,65 @@ func (s *Show) CompareForm(ctx context.Context, key string, r plan.Rendition, x,
 	form := func(f rendition.Shown) planwire.FormSize {
 		return planwire.FormSize{Width: f.W, Height: f.H, Bytes: f.Bytes}
 	}
-	return planwire.FormCompared{Name: it.Name, AsShot: form(c.AsShot), Made: form(c.Made), Why: c.Why, Before: c.Before,
+	return planwire.FormCompared{Name: name, AsShot: form(c.AsShot), Made: form(c.Made), Why: c.Why, Before: c.Before,
 		After: c.After}, err
+}
+
+// SampleFiles makes forms of some pictures in a folder that was looked at, by the names of the forms, and tells what
+// came of them. What cannot be read says nothing. The error is that of the context.
+func (s *Show) SampleFiles(ctx context.Context, files []string,
+	forms map[string]plan.Rendition) (map[string][]forecast.Sample, error) {
+	made := map[string][]forecast.Sample{}
+	end := time.Now().Add(sampleTime)
+	for _, file := range files {
+		for name, r := range forms {
+			if ctx.Err() != nil || time.Now().After(end) {
+				return made, context.Cause(ctx)
+			}
+			err := withFile(ctx, file, func(src rendition.Source) error {
+				one := forecast.Sample{Before: src.Size, After: src.Size}
+				m, err := rendition.Reduce(ctx, src, r, io.Discard)
+				var as rendition.AsShot
+				switch {
+				case err == nil:
+					one.After = m.Bytes
+				case !errors.As(err, &as):
+					return err
+				}
+				made[name] = append(made[name], one)
+				return nil
+			})
+			if err != nil && ctx.Err() != nil {
+				return made, context.Cause(ctx)
+			}
+		}
+	}
+	return made, nil
+}
+
+// CompareFile shows a picture in a folder that was looked at as shot and in a form, and the same detail of both. The
+// errors are those of Face.
+func (s *Show) CompareFile(ctx context.Context, file string, r plan.Rendition) (planwire.FormCompared, error) {
+	return s.compare(ctx, filepath.Base(file), r, 0.5, 0.5, func(do func(rendition.Source) error) error { return withFile(ctx, file, do) })
+}
+
+// withFile opens a picture.
+func withFile(ctx context.Context, file string, do func(rendition.Source) error) error {
+	f, err := source.Open(ctx, file)
+	if err != nil {
+		return face.ErrAway
+	}
+	defer f.Close()
+	stamp, err := f.Stamp()
+	if err != nil {
+		return face.ErrAway
+	}
+	in := io.NewSectionReader(f, 0, stamp.Size)
+	facts, err := probe.Read(in, stamp.Size, time.Time{}, time.UTC)
+	if err != nil {
+		return face.ErrAway
+	}
+	return do(rendition.Source{F: in, Size: stamp.Size, ContentType: facts.ContentType})
 }
 
 // WithPicture opens an item's file, if it is still the one that was found.

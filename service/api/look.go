@@ -11,6 +11,7 @@ import (
 	"yardtide/engine/face"
 	"yardtide/service"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 func (s *Server) lookRoutes() {
@@ -50,6 +51,24 @@ func (s *Server) lookRoutes() {
 				return nil, huma.Error422UnprocessableEntity(wrong.Says)
 			}
 			return s.begun(job, err)
+		})
+	call(s, "compare-looked", http.MethodPost, "/jobs/{id}/pictures/{n}/compare",
+		"A picture that a look found as shot and in a form, and a detail of both",
+		func(ctx context.Context, in *struct {
+			ID   string `path:"id" maxLength:"20"`
+			N    int    `path:"n" minimum:"0"`
+			Body planwire.Form
+		}) (*answer[planwire.FormCompared], error) {
+			c, err := s.service.CompareLooked(ctx, s.device, in.ID, in.N, in.Body)
+			switch {
+			case errors.Is(err, service.ErrNoPicture):
+				return nil, huma.Error404NotFound("There is no such picture.")
+			case errors.Is(err, face.ErrNone):
+				return nil, huma.Error422UnprocessableEntity("It is no picture that can be shown.")
+			case errors.Is(err, face.ErrAway):
+				return nil, huma.Error409Conflict("Its file cannot be read now.")
+			}
+			return &answer[planwire.FormCompared]{c}, destinationProblem(noJob(in.ID, err))
 		})
 	call(s, "look-picture", http.MethodGet, "/jobs/{id}/pictures/{n}",
 		"A small picture that a look found, as JPEG; 202 while it is being made, 204 where there is none",

@@ -16,6 +16,7 @@ import (
 	"strings"
 	"sync"
 
+	"yardtide/core/forecast"
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
@@ -49,6 +50,8 @@ type Device interface {
 	Usual() []wire.UsualFolder
 	Look(ctx context.Context, folder string, set *plan.Source, tell func(wire.Look)) error
 	Status(ctx context.Context) (wire.Device, error)
+	// Samples makes forms of some pictures, and tells what came of them by the names of the forms.
+	Samples(ctx context.Context, files []string, forms map[string]plan.Rendition) (map[string][]forecast.Sample, error)
 }
 
 // Setup is the first plan of a household. It is safe for concurrent use.
@@ -206,6 +209,16 @@ func (s *Setup) Change(c planwire.SetupChange) error {
 				return Refused{"the set-up has no " + strings.Join(e.Path, ", ")}
 			}
 		}
+		if c.Form != nil {
+			i := slices.IndexFunc(now.Places, func(p planwire.SetupPlace) bool { return p.Name == c.Form.Place })
+			if _, offered := Forms[c.Form.Form]; i < 0 || !offered && c.Form.Form != "" {
+				return Refused{fmt.Sprintf("there is no place %q, or no form %q", c.Form.Place, c.Form.Form)}
+			}
+			now.Places[i].Form = c.Form.Form
+			if err := withPlaces(now); err != nil {
+				return err
+			}
+		}
 		if now.Draft, err = plantext.SetDraft(now.Draft, c.Edits...); err != nil || c.On == nil {
 			return err
 		}
@@ -268,15 +281,39 @@ func withSources(now *planwire.Setup) (err error) {
 	return err
 }
 
-// withPlaces has the one rule send to every place.
+// withPlaces has the one rule send to every place, in the form that is chosen for it.
 func withPlaces(now *planwire.Setup) (err error) {
 	to := []string{}
+	used := map[string]bool{}
 	for _, p := range now.Places {
-		to = append(to, p.Name)
+		if p.Form == "" {
+			to = append(to, p.Name)
+			continue
+		}
+		to, used[p.Form] = append(to, p.Name+" as "+p.Form), true
 	}
-	now.Draft, err = plantext.SetDraft(now.Draft, plan.Edit{Path: []string{"rules", everyday, "to"}, Value: to})
+	there := plantext.Draft(now.Draft).Renditions
+	var first, last []plan.Edit // a rule names only renditions that are there
+	for _, name := range formOrder {
+		at := []string{"renditions", name}
+		_, is := there[name]
+		switch {
+		case used[name] && !is:
+			first = append(first, plan.Edit{Path: at, Value: map[string]any{"long-edge": Forms[name].LongEdge}})
+		case !used[name] && is:
+			last = append(last, plan.Edit{Path: at})
+		}
+	}
+	edits := append(first, plan.Edit{Path: []string{"rules", everyday, "to"}, Value: to})
+	now.Draft, err = plantext.SetDraft(now.Draft, append(edits, last...)...)
 	return err
 }
+
+// Forms are those that a set-up offers beside as shot: for a large screen, for any screen, and for a small storage.
+var Forms = map[string]plan.Rendition{"large": {LongEdge: 3840}, "medium": {LongEdge: 2560}, "small": {LongEdge: 1600}}
+
+// formOrder are they, the largest first.
+var formOrder = []string{"large", "medium", "small"}
 
 // mostSetupFolders is how many folders a set-up may have.
 const mostSetupFolders = 100
@@ -356,17 +393,21 @@ func (s *Setup) lookAtFolders() error {
 	for _, folder := range todo {
 		job, err := s.Jobs.Begin(wire.Job{Kind: wire.JobLook, Says: "It is looked at."}, true,
 			func(ctx context.Context, tell func(func(*wire.Job))) error {
-				found := false
+				found, pictures, where := false, []wire.LookPicture(nil), ""
 				err := d.Look(ctx, folder, nil, func(l wire.Look) {
 					tell(func(is *wire.Job) { jobs.TellLook(is, l) })
 					s.counted(folder, func(f *planwire.SetupFolder) {
 						f.All, f.Kinds, f.Years, f.Folders, f.Pictures, f.Libraries = l.All, l.Kinds, l.Years, l.Folders, l.Pictures,
 							l.Libraries
-						found = len(l.Libraries) > 0
+						found, pictures, where = len(l.Libraries) > 0, l.Pictures, l.Path
 					})
 				})
+				var samples map[string][]forecast.Sample
+				if err == nil {
+					samples, err = d.Samples(ctx, filesOf(where, pictures), Forms)
+				}
 				s.counted(folder, func(f *planwire.SetupFolder) {
-					f.Counting, f.Problem = false, ""
+					f.Counting, f.Problem, f.Samples = false, "", samples
 					if err != nil && ctx.Err() == nil {
 						f.Problem = sentenceOf(err)
 					}
@@ -387,6 +428,15 @@ func (s *Setup) lookAtFolders() error {
 	}
 	s.Tell()
 	return nil
+}
+
+// filesOf are where pictures lie that a look found.
+func filesOf(where string, pictures []wire.LookPicture) []string {
+	files := make([]string, len(pictures))
+	for i, p := range pictures {
+		files[i] = filepath.Join(where, filepath.FromSlash(p.Path))
+	}
+	return files
 }
 
 // counted takes over what a look found; a folder that was taken out meanwhile is left.

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"yardtide/core/forecast"
 	"yardtide/core/media"
 	"yardtide/core/naming"
 	"yardtide/core/plan"
@@ -71,8 +72,18 @@ func (s *Setup) tell(ctx context.Context, now *planwire.SetupNow) error {
 		lack(stepHow, "Choose a kind.")
 	}
 	now.Names = names(p, now)
+	pictures, samples := picturesOf(now, rule)
 	for _, place := range now.Places {
-		now.Rooms = append(now.Rooms, roomOf(place, now.Takes, rule.Gates.Hours))
+		forms := formsAt(place, now.Takes, pictures, samples)
+		takes := now.Takes
+		for _, f := range forms {
+			if f.Chosen && f.Known {
+				takes.Bytes = f.Range.Likely
+			}
+		}
+		room := roomOf(place, takes, rule.Gates.Hours)
+		room.Forms = forms
+		now.Rooms = append(now.Rooms, room)
 	}
 	if len(now.Missing) > 0 {
 		return nil
@@ -116,6 +127,62 @@ func (s *Setup) tellPlan(ctx context.Context, now *planwire.SetupNow, p *plan.Pl
 		now.Says = append(now.Says, fmt.Sprintf("%s lands there as %s.", names[0].From, names[0].To))
 	}
 	return nil
+}
+
+// picturesOf are the pictures that would be taken up and may be made smaller, and what came of a few of them.
+func picturesOf(now *planwire.SetupNow, rule plan.Rule) (all wire.Amount, samples map[string][]forecast.Sample) {
+	samples = map[string][]forecast.Sample{}
+	for _, k := range now.Kinds {
+		if (k.Kind == media.Photo || k.Kind == media.Graphic) && slices.Contains(rule.Take, k.Kind) {
+			all = all.Plus(k.N, k.Bytes)
+		}
+	}
+	for _, f := range now.Folders {
+		for name, some := range f.Samples {
+			if f.On {
+				samples[name] = append(samples[name], some...)
+			}
+		}
+	}
+	return all, samples
+}
+
+// formsAt tells what each form would come to at a place, of all that would be taken up; only pictures are made smaller.
+func formsAt(p planwire.SetupPlace, takes, pictures wire.Amount, samples map[string][]forecast.Sample) []planwire.SetupForm {
+	fits := func(most int64) bool { return p.Free < 0 || most <= p.Free }
+	shot := planwire.SetupForm{Known: true, Chosen: p.Form == "", Fits: fits(takes.Bytes),
+		Range: forecast.Range{Low: takes.Bytes, Likely: takes.Bytes, High: takes.Bytes}}
+	shot.Says = fmt.Sprintf("As shot: %s, %s.", words.Bytes(takes.Bytes), fitting(p, shot.Fits))
+	list := []planwire.SetupForm{shot}
+	for _, name := range formOrder {
+		one := planwire.SetupForm{Form: name, LongEdge: Forms[name].LongEdge, Chosen: p.Form == name}
+		is, known := forecast.Total(pictures.Bytes, pictures.N, samples[name])
+		if rest := takes.Bytes - pictures.Bytes; known {
+			one.Known = true
+			one.Range = forecast.Range{Low: is.Low + rest, Likely: is.Likely + rest, High: is.High + rest}
+			one.Fits = fits(one.Range.High)
+			about := words.Bytes(one.Range.Likely)
+			if low, high := words.Bytes(one.Range.Low), words.Bytes(one.Range.High); low != high {
+				about = low + " to " + high
+			}
+			one.Says = fmt.Sprintf("Pictures at %d px at most: %s, %s.", one.LongEdge, about, fitting(p, one.Fits))
+		} else {
+			one.Says = fmt.Sprintf("Pictures at %d px at most: it is not known yet what that comes to.", one.LongEdge)
+		}
+		list = append(list, one)
+	}
+	return list
+}
+
+// fitting tells whether something fits at a place.
+func fitting(p planwire.SetupPlace, fits bool) string {
+	switch {
+	case p.Free < 0:
+		return "and " + p.Name + " does not tell its room"
+	case fits:
+		return "which fits in the " + words.Bytes(p.Free) + " that are free"
+	}
+	return "which does not fit in the " + words.Bytes(p.Free) + " that are free"
 }
 
 // roomOf tells what a place would get, whether it fits, and how long it takes.

@@ -1,6 +1,7 @@
 package planwire
 
 import (
+	"yardtide/core/forecast"
 	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/wire"
@@ -22,6 +23,7 @@ type SetupPlace struct {
 	Name string `json:"name"`
 	Free int64  `json:"free" doc:"Bytes, -1 when it does not tell"`
 	Rate int64  `json:"rate" doc:"Bytes a second, as the trial saw, 0 when nobody knows"`
+	Form string `json:"form,omitempty" enum:",large,medium,small" doc:"In which form pictures go there; empty is as shot"`
 }
 
 // SetupFolder is a folder that may be taken up.
@@ -38,14 +40,33 @@ type SetupFolder struct {
 	Folders  []wire.LookFolder  `json:"folders" doc:"The folders in it, the largest first"`
 	Pictures []wire.LookPicture `json:"pictures"`
 	// Libraries are told apart once everything is counted.
-	Libraries []wire.LookLibrary `json:"libraries" doc:"Closed libraries in it, or that it is: only their originals are taken"`
+	Samples   map[string][]forecast.Sample `json:"samples,omitempty" doc:"What came of a few of its pictures, by the forms that are offered"`
+	Libraries []wire.LookLibrary           `json:"libraries" doc:"Closed libraries in it, or that it is: only their originals are taken"`
 }
 
 // SetupChange changes what is given, and leaves the rest.
 type SetupChange struct {
 	Step  *int           `json:"step,omitempty" minimum:"1" maximum:"6"`
 	On    *SetupFolderOn `json:"on,omitempty"`
+	Form  *SetupFormAt   `json:"form,omitempty"`
 	Edits []plan.Edit    `json:"edits,omitempty" maxItems:"50" doc:"Of the draft: the yard's name, the rule everyday, and the layouts of its destinations"`
+}
+
+// SetupFormAt has pictures go to a place in a form.
+type SetupFormAt struct {
+	Place string `json:"place" maxLength:"200"`
+	Form  string `json:"form" enum:",large,medium,small" doc:"Empty is as shot"`
+}
+
+// SetupForm is what a place would get in a form.
+type SetupForm struct {
+	Form     string         `json:"form" enum:",large,medium,small"`
+	LongEdge int            `json:"longEdge" doc:"Pixels of the longer edge at most, 0 as shot"`
+	Range    forecast.Range `json:"range" doc:"Bytes that all of it would come to"`
+	Known    bool           `json:"known" doc:"Whether that can be told: as shot it always can"`
+	Fits     bool           `json:"fits"`
+	Chosen   bool           `json:"chosen"`
+	Says     string         `json:"says"`
 }
 
 // SetupFolderOn takes a folder up, or not.
@@ -85,6 +106,8 @@ type SetupRoom struct {
 	Fits    bool   `json:"fits"`
 	Seconds int64  `json:"seconds" doc:"How long it takes at the speed that the trial saw and in the hours that were chosen, 0 when nobody knows"`
 	Says    string `json:"says"`
+	// Forms are those that it may get.
+	Forms []SetupForm `json:"forms" doc:"The forms in which pictures may go there, as shot first"`
 }
 
 // SetupLack is what stands in the way of starting, and the step at which it is mended.

@@ -125,14 +125,14 @@ export function Stray(props: {
             })
           }
           disabled={rule === "" || edit.isPending}
-          aria-label={`Take up ${f.folder}`}
+          aria-label={`Take it up: ${f.folder}`}
         >
           Take it up
         </Button>
         <Button
           onClick={() => put("let-be", f.folder)}
           disabled={edit.isPending || words(plan?.values, "devices", device, "let-be").includes(f.folder)}
-          aria-label={`Let ${f.folder} be`}
+          aria-label={`Let it be: ${f.folder}`}
         >
           Let it be
         </Button>
@@ -167,7 +167,7 @@ function Libraries(props: { device: string; libraries: Found["libraries"]; anew:
           <Button
             onClick={() => only(l.source, l.folder)}
             disabled={edit.isPending}
-            aria-label={`Only the originals of ${l.folder}`}
+            aria-label={`Only its originals: ${l.folder}`}
           >
             Only its originals
           </Button>

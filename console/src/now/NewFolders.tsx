@@ -31,7 +31,7 @@ function NewFolder({ device, folder: f }: { device: string; folder: StrayFolder 
         <Button
           onClick={() => setOpen(!open)}
           aria-expanded={open}
-          aria-label={`What is in ${f.folder} of ${device}`}
+          aria-label={`What is in it: ${f.folder} of ${device}`}
         >
           What is in it
         </Button>

@@ -101,7 +101,7 @@ function Libraries(props: {
             >
               <p className="min-w-0 flex-1 basis-60">{d.says}</p>
               {leaveOut && (
-                <Button onClick={() => leaveOut(d.folder)} aria-label={`Leave ${d.folder} out`}>
+                <Button onClick={() => leaveOut(d.folder)} aria-label={`Leave it out: ${d.folder}`}>
                   Leave it out
                 </Button>
               )}

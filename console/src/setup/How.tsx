@@ -4,6 +4,7 @@ import { Failure } from "../parts/Failure";
 import { parts, words } from "../plan/keys";
 import { taking } from "../plan/taking";
 import { bytes, plural } from "../words";
+import { Forms } from "./Forms";
 import { useChange } from "./queries";
 
 const notes: Record<string, string> = {
@@ -20,7 +21,7 @@ export function How({ now }: { now: SetupNow }) {
   const of = (kind: string) => now.kinds.find((k) => k.kind === kind);
   return (
     <>
-      <p className="text-quiet">Told by what is in a file, not by its name. They go as they were shot.</p>
+      <p className="text-quiet">Told by what is in a file, not by its name.</p>
       <fieldset>
         <legend className="sr-only">Kinds</legend>
         <ul className="divide-y divide-line">
@@ -55,6 +56,7 @@ export function How({ now }: { now: SetupNow }) {
         </ul>
       </fieldset>
       <Failure error={change.error} />
+      <Forms now={now} />
     </>
   );
 }
