@@ -6,7 +6,10 @@ import (
 	"fmt"
 	"strings"
 
+	"yardtide/wire/cardwire"
+
 	"yardtide/client"
+	"yardtide/core/onvolume"
 	"yardtide/core/plan"
 	"yardtide/wire"
 	"yardtide/wire/planwire"
@@ -111,14 +114,14 @@ func cardDevice(y wire.Yard, named, id string) (string, error) {
 		return in[0], nil
 	case len(in) == 0 && len(y.Devices) == 1:
 		return y.Devices[0].Name, nil
-	case len(in) == 0 && id != plan.AnyVolume:
+	case len(in) == 0 && id != onvolume.Any:
 		return "", fmt.Errorf("no card %q is in a device, and none is named in the plan; yardtide card list tells which are", id)
 	}
 	return "", WrongUse("name the device with -device")
 }
 
 func listCards(e Env, c client.Client, y wire.Yard, device string, json bool) error {
-	list := map[string][]wire.Card{}
+	list := map[string][]cardwire.Card{}
 	known := device == ""
 	for _, d := range y.Devices {
 		if device == "" || d.Name == device {
@@ -138,11 +141,11 @@ func listCards(e Env, c client.Client, y wire.Yard, device string, json bool) er
 		for _, one := range list[d.Name] {
 			some = true
 			mark := " "
-			if one.State == wire.CardAsks {
+			if one.State == cardwire.Asks {
 				mark = p.paint(asks, "?")
 			}
 			p.line(0, "%s %s  %s", mark, plain(one.ID), plain(one.Says))
-			if one.State == wire.CardAsks {
+			if one.State == cardwire.Asks {
 				p.line(4, "%s", p.paint(quiet, fmt.Sprintf("yardtide card leave %s, or take %[1]s -rule NAME, or copy %[1]s FOLDER", plain(one.ID))))
 			}
 		}

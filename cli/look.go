@@ -171,7 +171,7 @@ func printLibraries(p page, l wire.Look) {
 	for _, one := range l.Libraries[:min(len(l.Libraries), mostLines)] {
 		p.line(2, "%s", plain(one.Says))
 		for _, d := range one.Doubts[:min(len(one.Doubts), mostLines)] {
-			p.line(2, "%s %s", p.paint(asks, "?"), plain(d.Says))
+			p.line(2, "%s %s", p.paint(asks, "?"), plain(d.Says+" "+d.Todo))
 		}
 		if one.Smaller.N > 0 && (l.Source == "" || !one.Only) {
 			names = append(names, one.Folder)

@@ -42,7 +42,7 @@ gates   ` + listed(gate.Names),
 				if f.Limit < 0 {
 					return WrongUse("-n cannot be negative")
 				}
-				if err := oneOf("state", f.State, append(slices.Clone(queue.States), wire.Unsafe)); err != nil {
+				if err := oneOf("state", f.State, append(slices.Clone(queue.States), queue.Unsafe)); err != nil {
 					return err
 				}
 				if err := oneOf("kind", f.Kind, media.Kinds); err != nil {

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"yardtide/wire/cardwire"
+
 	"yardtide/core/media"
 	"yardtide/core/queue"
 	"yardtide/core/words"
@@ -118,9 +120,9 @@ func appeared(d wire.Device) (says []string) {
 func carded(d wire.Device) (says []string) {
 	for _, c := range d.Cards {
 		switch c.State {
-		case wire.CardAsks:
+		case cardwire.Asks:
 			says = append(says, c.Says+" Answer: yardtide card list")
-		case wire.CardLeft, wire.CardAway:
+		case cardwire.Left, cardwire.Away:
 		default:
 			says = append(says, c.Says)
 		}

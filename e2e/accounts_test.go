@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+
 	"yardtide/wire"
 
 	"github.com/stretchr/testify/assert"

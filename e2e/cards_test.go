@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"yardtide/wire/cardwire"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -32,7 +34,7 @@ func holdsCards(t *testing.T, dir, name string, in ...volume.Volume) {
 }
 
 // cardIs tells whether a device has a card in a state.
-func cardIs(device, id string, state wire.CardState) func(wire.Yard) bool {
+func cardIs(device, id string, state cardwire.State) func(wire.Yard) bool {
 	return func(y wire.Yard) bool {
 		for _, d := range y.Devices {
 			for _, c := range d.Cards {
@@ -58,7 +60,7 @@ func TestCardsAreAskedAboutCopiedAndTakenUp(t *testing.T) {
 	one := volume.Volume{ID: "4F3A-11C2", Label: "CAMERA", Root: filepath.Join(dir, "one")}
 	shots(t, one.Root+"/DCIM/100BOATS", "a", 5)
 	holdsCards(t, dir, "galley-phone", one)
-	s.until("it is asked about", cardIs("galley-phone", one.ID, wire.CardAsks))
+	s.until("it is asked about", cardIs("galley-phone", one.ID, cardwire.Asks))
 	assert.Contains(t, s.ok("card", "list"), "? 4F3A-11C2  CAMERA, with 5 pictures, is in galley-phone.")
 	assert.Contains(t, s.ok("status"), "Answer: yardtide card list")
 	k := atTheConsole(t, s)
@@ -84,7 +86,7 @@ func TestCardsAreAskedAboutCopiedAndTakenUp(t *testing.T) {
 	assert.Contains(t, s.ok("plan", "show"), "9016-4EF8")
 	assert.Contains(t, s.ok("card", "list"), "It is taken up as a folder of the plan.")
 	holdsCards(t, dir, "galley-phone")
-	s.until("it is away", cardIs("galley-phone", two.ID, wire.CardAway))
+	s.until("it is away", cardIs("galley-phone", two.ID, cardwire.Away))
 	y := s.yard()
 	assert.EqualValues(t, 10, total(y, queue.Safe))
 	for _, n := range y.Needs {
@@ -92,7 +94,7 @@ func TestCardsAreAskedAboutCopiedAndTakenUp(t *testing.T) {
 	}
 	s.ok("card", "leave", two.ID, "-name", "The club's")
 	holdsCards(t, dir, "galley-phone", two)
-	s.until("it is left", cardIs("galley-phone", two.ID, wire.CardLeft))
+	s.until("it is left", cardIs("galley-phone", two.ID, cardwire.Left))
 	assert.Contains(t, s.ok("card", "list"), "The club's, with 3 pictures")
 	s.ok("card", "ask", two.ID)
 	assert.Empty(t, k.b.Complaints())
@@ -134,7 +136,7 @@ func TestAMountedCardIsSeen(t *testing.T) {
 	})
 	began := time.Now()
 	s.until("it is asked about", func(y wire.Yard) bool {
-		return len(y.Devices) == 1 && len(y.Devices[0].Cards) == 1 && y.Devices[0].Cards[0].State == wire.CardAsks
+		return len(y.Devices) == 1 && len(y.Devices[0].Cards) == 1 && y.Devices[0].Cards[0].State == cardwire.Asks
 	})
 	t.Logf("it took %s", time.Since(began))
 	assert.Contains(t, s.ok("card", "list"), "card, with 4 pictures, is in desk.")

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"yardtide/core/onvolume"
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
 )
@@ -41,7 +42,7 @@ func (s *Service) answerNow(ctx context.Context) {
 	for _, d := range s.Devices() {
 		name := d.DeviceName()
 		own := p.Devices[name]
-		every, folders := own.Cards[plan.AnyVolume], own.NewFolders
+		every, folders := own.Cards[onvolume.Any], own.NewFolders
 		if len(every.Rules) == 0 && (folders == "" || folders == plan.LeaveFolders) {
 			continue
 		}

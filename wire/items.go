@@ -57,16 +57,13 @@ type Copy struct {
 // Filter narrows the items of a page; empty fields take everything.
 type Filter struct {
 	Device      string
-	State       string // of the item, or Unsafe
+	State       string // of the item, or queue.Unsafe
 	Kind        string
 	Hold        string // a gate that holds one of its copies
 	Destination string // of one of its copies
 	After       string // the cursor that the page before gave
 	Limit       int
 }
-
-// Unsafe is the filter of items that are not safe yet, whatever they wait for. What is skipped is not asked for.
-const Unsafe = "unsafe"
 
 // Page is a part of the items, newest first.
 type Page struct {

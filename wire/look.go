@@ -35,22 +35,14 @@ type Look struct {
 
 // LookLibrary is a closed library: a folder in which a program keeps pictures, and smaller versions of them.
 type LookLibrary struct {
-	Folder    string      `json:"folder" doc:"Below the folder that was looked at; . for itself"`
-	Originals Amount      `json:"originals" doc:"Pictures and clips that are no smaller version of another"`
-	Smaller   Amount      `json:"smaller" doc:"Those that are there larger, or lie in a cache"`
-	Alone     Amount      `json:"alone" doc:"Of the originals, those of which only a smaller version is there"`
-	Rest      Amount      `json:"rest" doc:"What is no picture or clip"`
-	Only      bool        `json:"only" doc:"Only its originals would be taken"`
-	Says      string      `json:"says"`
-	Doubts    []LookDoubt `json:"doubts" doc:"What is unclear, and taken; the most files first"`
-}
-
-// LookDoubt is about pictures of a library that may be smaller versions.
-type LookDoubt struct {
-	Folder string `json:"folder" doc:"Below the folder that was looked at"`
-	Path   string `json:"path" doc:"One of them"`
-	Says   string `json:"says"`
-	Amount
+	Folder    string    `json:"folder" doc:"Below the folder that was looked at; . for itself"`
+	Originals Amount    `json:"originals" doc:"Pictures and clips that are no smaller version of another"`
+	Smaller   Amount    `json:"smaller" doc:"Those that are there larger, or lie in a cache"`
+	Alone     Amount    `json:"alone" doc:"Of the originals, those of which only a smaller version is there"`
+	Rest      Amount    `json:"rest" doc:"What is no picture or clip"`
+	Only      bool      `json:"only" doc:"Only its originals would be taken"`
+	Says      string    `json:"says"`
+	Doubts    []Problem `json:"doubts" doc:"Folders, below the one that was looked at, of which it is unclear whether smaller versions lie in them: they are taken; the most files first"`
 }
 
 // LookPicture is a picture that was found.

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"time"
 
+	"yardtide/wire/cardwire"
+
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
@@ -104,7 +106,7 @@ type Device struct {
 	InSmall    Amount                 `json:"inSmall" doc:"Items that are not safe, and of which a small copy is, at one place at least"`
 	Beside     []Beside               `json:"beside" doc:"What is put beside the copies: previews, picks and the like"`
 	Strays     *StraySum              `json:"strays,omitempty" doc:"Media that no source takes up, as the device saw last; left out before it looked"`
-	Cards      []Card                 `json:"cards" doc:"Memory cards, cameras and phones on a cable: those that are here, and those that the plan names"`
+	Cards      []cardwire.Card        `json:"cards" doc:"Memory cards, cameras and phones on a cable: those that are here, and those that the plan names"`
 	Doubles    []Doubled              `json:"doubles" doc:"Places where copies lie beside the same content of another device's"`
 	Going      Amount                 `json:"going" doc:"Items of which a copy waits that no gate holds"`
 	Holds      []HoldGroup            `json:"holds" doc:"Why items wait, the largest group first; an item may wait for several reasons"`

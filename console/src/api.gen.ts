@@ -1871,17 +1871,6 @@ export interface components {
             /** @description By when it was taken, of what would be taken up; the earliest first */
             years: components["schemas"]["LookYear"][];
         };
-        LookDoubt: {
-            /** Format: int64 */
-            bytes: number;
-            /** @description Below the folder that was looked at */
-            folder: string;
-            /** Format: int64 */
-            n: number;
-            /** @description One of them */
-            path: string;
-            says: string;
-        };
         LookFolder: {
             /** Format: int64 */
             bytes: number;
@@ -1906,8 +1895,8 @@ export interface components {
         LookLibrary: {
             /** @description Of the originals, those of which only a smaller version is there */
             alone: components["schemas"]["Amount"];
-            /** @description What is unclear, and taken; the most files first */
-            doubts: components["schemas"]["LookDoubt"][];
+            /** @description Folders, below the one that was looked at, of which it is unclear whether smaller versions lie in them: they are taken; the most files first */
+            doubts: components["schemas"]["Problem"][];
             /** @description Below the folder that was looked at; . for itself */
             folder: string;
             /** @description Only its originals would be taken */

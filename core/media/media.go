@@ -26,6 +26,12 @@ const (
 // Kinds lists every kind that a file can be of, in the order in which they are shown.
 var Kinds = []Kind{Photo, Raw, Graphic, Video, Audio, Document, Other}
 
+// Versions are the kinds of which a closed library may hold smaller versions.
+var Versions = []Kind{Photo, Graphic, Video}
+
+// CacheTag is a file that says that its folder is a cache (the Cache Directory Tagging Specification 0.6).
+const CacheTag = "CACHEDIR.TAG"
+
 // Pictures are the kinds that were one, photo, before they were told apart.
 var Pictures = []Kind{Photo, Raw, Graphic}
 

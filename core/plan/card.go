@@ -3,7 +3,8 @@ package plan
 import (
 	"maps"
 	"slices"
-	"strings"
+
+	"yardtide/core/onvolume"
 )
 
 // Card is the keeper's answer about a volume that comes and goes: a memory card, a camera or a phone on a cable. The
@@ -16,35 +17,15 @@ type Card struct {
 	CopyTo string `json:"copy-to,omitempty"`
 }
 
-// AnyVolume stands for every volume without an answer of its own.
-const AnyVolume = "any"
-
-// onVolume begins the folder of a source that lies on a volume; its identity follows.
-const onVolume = "volume:"
-
-// VolumeFolder is the folder of a source that is a whole volume.
-func VolumeFolder(id string) string { return onVolume + id }
-
-// OnVolume is the volume that a source's folder lies on, and the folder below it; ok is false for one that lies on
-// none.
-func OnVolume(folder string) (id, below string, ok bool) {
-	rest, ok := strings.CutPrefix(folder, onVolume)
-	if !ok {
-		return "", "", false
-	}
-	id, below, _ = strings.Cut(rest, "/")
-	return id, below, true
-}
-
 // Card is the answer about a volume; asked is true where there is none.
 func (d Device) Card(id string) (c Card, asked bool) {
 	if c, own := d.Cards[id]; own && c.answered() {
 		return c, false
 	}
-	if slices.ContainsFunc(d.Sources, func(s Source) bool { on, _, is := OnVolume(s.Folder); return is && on == id }) {
+	if slices.ContainsFunc(d.Sources, func(s Source) bool { on, _, is := onvolume.Of(s.Folder); return is && on == id }) {
 		return Card{}, false // the keeper made a source of it
 	}
-	c = d.Cards[AnyVolume]
+	c = d.Cards[onvolume.Any]
 	return c, !c.answered()
 }
 
@@ -54,8 +35,8 @@ func (c Card) answered() bool { return c.Leave || len(c.Rules) > 0 || c.CopyTo !
 func (d Device) withCards() []Source {
 	sources := d.Sources
 	for _, id := range slices.Sorted(maps.Keys(d.Cards)) {
-		folder := VolumeFolder(id)
-		if id == AnyVolume || len(d.Cards[id].Rules) == 0 ||
+		folder := onvolume.Folder(id)
+		if id == onvolume.Any || len(d.Cards[id].Rules) == 0 ||
 			slices.ContainsFunc(d.Sources, func(s Source) bool { return s.Folder == folder }) {
 			continue
 		}

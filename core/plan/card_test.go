@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardtide/core/media"
+	"yardtide/core/onvolume"
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
 )
@@ -36,7 +37,7 @@ func TestACardHasItsOwnAnswerOrEveryCards(t *testing.T) {
 	// One that is taken up is a source of the device, and of its part of the plan.
 	on := p.On("desk")
 	require.Len(t, on.Devices["desk"].Sources, 2)
-	assert.Equal(t, plan.VolumeFolder("AAAA-1111"), on.Devices["desk"].Sources[1].Folder)
+	assert.Equal(t, onvolume.Folder("AAAA-1111"), on.Devices["desk"].Sources[1].Folder)
 	assert.Len(t, on.On("desk").Devices["desk"].Sources, 2, "once")
 	assert.Len(t, p.Devices["desk"].Sources, 1, "the plan itself says what it said")
 	raw := plan.File{Path: "DCIM/a.dng", Kind: media.Raw}

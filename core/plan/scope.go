@@ -174,29 +174,20 @@ func (c Chooser) LeavesOut(f File) string {
 
 // notOriginal tells why a file is left out where only originals are taken, "" when it is not.
 func (s Scope) notOriginal(f File) string {
-	if len(s.OriginalsOnly) == 0 || !slices.Contains(Versions, f.Kind) ||
+	if len(s.OriginalsOnly) == 0 || !slices.Contains(media.Versions, f.Kind) ||
 		!slices.ContainsFunc(s.OriginalsOnly, func(in string) bool { return Inside(f.Path, in) }) {
 		return ""
 	}
 	switch {
 	case !f.Sorted:
 		return "It is not known yet whether it is a smaller version of another."
-	case path.Base(f.MadeFrom) == CacheTag:
-		return CacheLeftOut
+	case path.Base(f.MadeFrom) == media.CacheTag:
+		return "It lies in a cache, which says so itself."
 	case f.MadeFrom != "":
 		return fmt.Sprintf("It is a smaller version of %q.", f.MadeFrom)
 	}
 	return ""
 }
-
-// Versions are the kinds of which a library may hold smaller versions.
-var Versions = []media.Kind{media.Photo, media.Graphic, media.Video}
-
-// CacheTag is a file that says that its folder is a cache (the Cache Directory Tagging Specification 0.6).
-const CacheTag = "CACHEDIR.TAG"
-
-// CacheLeftOut is why a file in a cache is left out.
-const CacheLeftOut = "It lies in a cache, which says so itself."
 
 // Accepts tells whether a rule takes a file.
 func (r Rule) Accepts(f File) bool {

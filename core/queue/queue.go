@@ -94,6 +94,9 @@ type Class struct {
 	Shelf       plan.Shelf `json:"shelf,omitempty" db:"shelf"`
 }
 
+// Unsafe is the filter of items that are not safe yet, whatever they wait for. What is skipped is not asked for.
+const Unsafe = "unsafe"
+
 // Cause is what made a step fail, told apart by what mends it.
 type Cause string
 

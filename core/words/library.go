@@ -40,8 +40,8 @@ func LibraryTaken(name, source string) string {
 }
 
 // LibraryDoubt asks about pictures of a library of which it is unclear whether they are smaller versions.
-func LibraryDoubt(n int64, folder string) string {
-	return fmt.Sprintf("%s in %s may be smaller versions of others, or pictures of their own: %s taken. "+
-		"Leave the folder out if you know that they are not needed.", counted(n, "picture", "pictures"), folder,
-		map[bool]string{true: "it is", false: "they are"}[n == 1])
+func LibraryDoubt(n int64, folder string) (says, todo string) {
+	return fmt.Sprintf("%s in %s may be smaller versions of others, or pictures of their own: %s taken.",
+			counted(n, "picture", "pictures"), folder, map[bool]string{true: "it is", false: "they are"}[n == 1]),
+		"Leave the folder out if you know that they are not needed."
 }

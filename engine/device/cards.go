@@ -14,7 +14,10 @@ import (
 	"sync"
 	"time"
 
+	"yardtide/wire/cardwire"
+
 	"yardtide/core/gate"
+	"yardtide/core/onvolume"
 	"yardtide/core/plan"
 	"yardtide/core/words"
 	"yardtide/engine/card"
@@ -24,7 +27,6 @@ import (
 	"yardtide/engine/records"
 	"yardtide/engine/source"
 	"yardtide/engine/volume"
-	"yardtide/wire"
 )
 
 // This file follows the cards, cameras and phones on a cable that come to the device: each is told by its own identity,
@@ -234,14 +236,11 @@ func (c *cards) work(ctx context.Context, gone <-chan struct{}, is *onCard,
 func (c *cards) survey(ctx context.Context, is *onCard) error {
 	ctx, stop := context.WithTimeout(ctx, surveyTime)
 	defer stop()
-	own := plan.VolumeFolder(is.ID)
+	own := onvolume.Folder(is.ID)
 	found, err := card.Look(ctx, is.Root, func(ctx context.Context, size int64, look string) (here, safe bool, err error) {
 		alike, err := c.d.Records.Catalogue.Alike(ctx, size, look)
 		for _, it := range alike {
-			here = here || it.GoneMS == 0 && it.Source != own
-			if err == nil && !safe {
-				safe, err = c.d.Records.Catalogue.SafeItem(ctx, it.ID)
-			}
+			here, safe = here || it.GoneMS == 0 && it.Source != own, safe || it.Safe
 		}
 		return here, safe, err
 	})
@@ -325,9 +324,9 @@ func (c *cards) holds(ctx context.Context, is *onCard, f card.File) (bool, error
 	if err != nil {
 		return false, err
 	}
-	own := plan.VolumeFolder(is.ID)
+	own := onvolume.Folder(is.ID)
 	for _, it := range alike {
-		if it.GoneMS == 0 && it.Source != own && c.has(ctx, it, sum) {
+		if it.GoneMS == 0 && it.Source != own && c.has(ctx, it.Item, sum) {
 			return true, nil
 		}
 	}
@@ -346,14 +345,14 @@ func (c *cards) has(ctx context.Context, it records.Item, sum string) bool {
 }
 
 // told is what is told of the cards that are here, and of those that the plan names and that are away.
-func (c *cards) told(p *plan.Plan) []wire.Card {
+func (c *cards) told(p *plan.Plan) []cardwire.Card {
 	own := p.Devices[c.d.Name]
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	list := []wire.Card{}
+	list := []cardwire.Card{}
 	for id, is := range c.here {
 		answer, asked := own.Card(id)
-		one := wire.Card{ID: id, Name: cmp.Or(own.Cards[id].Name, is.Label, id), Path: is.Root, Here: true, Done: is.done, Of: is.of,
+		one := cardwire.Card{ID: id, Name: cmp.Or(own.Cards[id].Name, is.Label, id), Path: is.Root, Here: true, Done: is.done, Of: is.of,
 			Problem: is.failed}
 		if s := is.survey; s != nil {
 			one.Files, one.Pictures, one.Clips, one.Bytes, one.Known, one.Safe = int64(len(s.Files)), s.Pictures, s.Clips, s.Bytes,
@@ -363,17 +362,17 @@ func (c *cards) told(p *plan.Plan) []wire.Card {
 		_, named := own.Cards[id]
 		switch {
 		case is.survey == nil:
-			one.State = wire.CardCounting
+			one.State = cardwire.Counting
 		case asked:
-			one.State = wire.CardAsks
+			one.State = cardwire.Asks
 		case answer.Leave:
-			one.State = wire.CardLeft
+			one.State = cardwire.Left
 		case is.copied:
-			one.State = wire.CardDone
+			one.State = cardwire.Done
 		case answer.CopyTo != "":
-			one.State = wire.CardCopying
+			one.State = cardwire.Copying
 		default:
-			one.State, one.ByAny = wire.CardTaken, !named && len(answer.Rules) > 0
+			one.State, one.ByAny = cardwire.Taken, !named && len(answer.Rules) > 0
 		}
 		one.Says = words.Card(words.CardFigures{Name: one.Name, Device: c.d.Name, Pictures: one.Pictures, Clips: one.Clips,
 			Known: one.Known, Safe: one.Safe, Unread: one.Unread, State: string(one.State), Done: one.Done, Of: one.Of,
@@ -381,20 +380,20 @@ func (c *cards) told(p *plan.Plan) []wire.Card {
 		list = append(list, one)
 	}
 	for id, answer := range own.Cards {
-		if c.here[id] == nil && id != plan.AnyVolume {
+		if c.here[id] == nil && id != onvolume.Any {
 			name := cmp.Or(answer.Name, id)
-			list = append(list, wire.Card{ID: id, Name: name, State: wire.CardAway,
-				Says: words.Card(words.CardFigures{Name: name, Device: c.d.Name, State: string(wire.CardAway)})})
+			list = append(list, cardwire.Card{ID: id, Name: name, State: cardwire.Away,
+				Says: words.Card(words.CardFigures{Name: name, Device: c.d.Name, State: string(cardwire.Away)})})
 		}
 	}
-	slices.SortFunc(list, func(a, b wire.Card) int { return cmp.Compare(a.ID, b.ID) })
+	slices.SortFunc(list, func(a, b cardwire.Card) int { return cmp.Compare(a.ID, b.ID) })
 	return list
 }
 
 // covered tells whether a source takes up what is in a folder.
 func (c *cards) covered(own plan.Device, folder string) bool {
 	return slices.ContainsFunc(own.Sources, func(s plan.Source) bool {
-		_, _, comes := plan.OnVolume(s.Folder)
+		_, _, comes := onvolume.Of(s.Folder)
 		return !comes && plan.Inside(filepath.ToSlash(c.d.Folder(folder)), filepath.ToSlash(c.d.Folder(s.Folder)))
 	})
 }

@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"yardtide/wire/cardwire"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -85,7 +87,7 @@ func whatIsIn(t *testing.T, root string) map[string]string {
 	return all
 }
 
-func (y *yard) card(id string) (c wire.Card) {
+func (y *yard) card(id string) (c cardwire.Card) {
 	for _, one := range y.status().Cards {
 		if one.ID == id {
 			c = one
@@ -113,16 +115,16 @@ func TestACardIsAskedAboutAndLeftAlone(t *testing.T) {
 	}
 	y.until("those are safe", counts(queue.Safe, 2))
 	r.put(volume.Volume{ID: "4F3A-11C2", Label: "EOS", Root: root})
-	y.until("it is asked about", func(wire.Device) bool { return y.card("4F3A-11C2").State == wire.CardAsks })
+	y.until("it is asked about", func(wire.Device) bool { return y.card("4F3A-11C2").State == cardwire.Asks })
 	c := y.card("4F3A-11C2")
 	assert.Equal(t, "EOS, with 6 pictures, is in phone; 2 of them are in phone's folders already.", c.Says)
 	assert.EqualValues(t, 2, c.Safe)
 	time.Sleep(200 * time.Millisecond)
 	assert.EqualValues(t, 2, y.status().States[queue.Safe].N, "nothing of it is taken up")
 	y.follow("    sources:", "    cards:\n      4F3A-11C2: {leave: true}\n    sources:")
-	y.until("it is left", func(wire.Device) bool { return y.card("4F3A-11C2").State == wire.CardLeft })
+	y.until("it is left", func(wire.Device) bool { return y.card("4F3A-11C2").State == cardwire.Left })
 	r.put()
-	y.until("it is away", func(wire.Device) bool { return y.card("4F3A-11C2").State == wire.CardAway })
+	y.until("it is away", func(wire.Device) bool { return y.card("4F3A-11C2").State == cardwire.Away })
 	assert.Equal(t, before, whatIsIn(t, root))
 }
 
@@ -134,7 +136,7 @@ func TestACardIsASourceWhereverItComes(t *testing.T) {
 	cardWith(t, other, 20, 3) // with the same names
 	y.follow("    sources:", "    cards:\n      AAAA-1111: {rule: everyday}\n      BBBB-2222: {rule: everyday}\n    sources:")
 	y.until("both are away", func(d wire.Device) bool {
-		return y.card("AAAA-1111").State == wire.CardAway && len(d.Sources) == 3 && d.Sources[1].Away && len(d.Sources[1].Problems) == 0
+		return y.card("AAAA-1111").State == cardwire.Away && len(d.Sources) == 3 && d.Sources[1].Away && len(d.Sources[1].Problems) == 0
 	})
 	r.put(volume.Volume{ID: "AAAA-1111", Root: one})
 	y.until("the first is safe", counts(queue.Safe, 5))
@@ -152,7 +154,7 @@ func TestACardIsASourceWhereverItComes(t *testing.T) {
 	y.until("what is new waits", func(d wire.Device) bool { return d.States[queue.Waiting].N == 2 })
 	r.put()
 	y.sensor.Put(home)
-	y.until("it is away", func(wire.Device) bool { return y.card("AAAA-1111").State == wire.CardAway })
+	y.until("it is away", func(wire.Device) bool { return y.card("AAAA-1111").State == cardwire.Away })
 	time.Sleep(300 * time.Millisecond)
 	d := y.status()
 	assert.EqualValues(t, 8, d.States[queue.Safe].N, "what is away is not gone")
@@ -216,7 +218,7 @@ func TestACardPulledInTheMiddleOfACopy(t *testing.T) {
 		if pull%3 == 0 { // really: its files go with it
 			require.NoError(t, os.Rename(root, root+"-out"))
 		}
-		done := y.card("4F3A-11C2").State == wire.CardDone
+		done := y.card("4F3A-11C2").State == cardwire.Done
 		r.put()
 		there := byHash()
 		if done {
@@ -234,7 +236,7 @@ func TestACardPulledInTheMiddleOfACopy(t *testing.T) {
 		}
 	}
 	r.put(volumeNow)
-	y.until("it is done", func(wire.Device) bool { return y.card("4F3A-11C2").State == wire.CardDone })
+	y.until("it is done", func(wire.Device) bool { return y.card("4F3A-11C2").State == cardwire.Done })
 	assert.Contains(t, y.card("4F3A-11C2").Says, "you can take it out")
 	assert.Len(t, byHash(), 12)
 	assert.Equal(t, before, whatIsIn(t, root), "nothing on the card changed")

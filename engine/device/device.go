@@ -33,6 +33,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/naming"
+	"yardtide/core/onvolume"
 	"yardtide/core/plan"
 	"yardtide/engine/awake"
 	"yardtide/engine/burst"
@@ -379,10 +380,10 @@ func (d *Device) isSending() bool {
 
 // Folder is where a source lies on this machine. One on a volume that is away lies nowhere: at a path that is not there.
 func (d *Device) Folder(source string) string {
-	if id, below, is := plan.OnVolume(source); is {
+	if id, below, is := onvolume.Of(source); is {
 		root := d.cards.root(id)
 		if root == "" {
-			root = filepath.Join(d.Root, plan.VolumeFolder(id)+" is away")
+			root = filepath.Join(d.Root, onvolume.Folder(id)+" is away")
 		}
 		return filepath.Join(root, filepath.FromSlash(below))
 	}

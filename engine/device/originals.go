@@ -129,7 +129,7 @@ func (o *originals) sortOne(ctx context.Context, s plan.Source, folder string) (
 		if folder != "." {
 			below = strings.TrimPrefix(below, folder+"/")
 		}
-		if it.Name == plan.CacheTag && it.Kind != media.Raw {
+		if it.Name == media.CacheTag && it.Kind != media.Raw {
 			if scan.Tagged(filepath.Join(read.Root, filepath.FromSlash(path.Dir(below)))) {
 				caches = append(caches, path.Dir(below))
 			}
@@ -162,7 +162,7 @@ func (o *originals) sortOne(ctx context.Context, s plan.Source, folder string) (
 		case v.Of >= 0:
 			from = path.Join(folder, files[v.Of].Path)
 		case v.Cache != "":
-			from = path.Join(folder, v.Cache, plan.CacheTag)
+			from = path.Join(folder, v.Cache, media.CacheTag)
 		}
 		if !it.Sorted || it.MadeFrom != from {
 			it.MadeFrom = from

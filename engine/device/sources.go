@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"yardtide/core/onvolume"
 	"yardtide/core/plan"
 	"yardtide/engine/destination"
 	"yardtide/engine/scan"
@@ -203,7 +204,7 @@ func (ss *sources) scanSource(ctx context.Context, p *plan.Plan, s plan.Source, 
 			return
 		}
 	}
-	id, _, comes := plan.OnVolume(s.Folder)
+	id, _, comes := onvolume.Of(s.Folder)
 	if !comes {
 		ss.scanHere(ctx, p, s, options)
 		return

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"yardtide/core/onvolume"
 	"yardtide/core/plan"
 	"yardtide/engine/records"
 	"yardtide/engine/role"
@@ -142,7 +143,7 @@ func (s *strays) near() map[string]time.Time {
 	}
 	if p := s.d.currentPlan(); p != nil {
 		for _, of := range p.Devices[s.d.Name].Sources {
-			if _, _, comes := plan.OnVolume(of.Folder); !comes {
+			if _, _, comes := onvolume.Of(of.Folder); !comes {
 				look(filepath.Dir(s.d.Folder(of.Folder)))
 			}
 		}

@@ -9,7 +9,6 @@ import (
 
 	"yardtide/core/library"
 	"yardtide/core/media"
-	"yardtide/core/plan"
 	read "yardtide/engine/library"
 	"yardtide/engine/scan"
 )
@@ -65,14 +64,14 @@ func (in *shelf) below(file string) string {
 
 // tagged notes that a file is the tag of a cache, if it is. Nothing is noted in no library.
 func (in *shelf) tagged(local, file string) {
-	if in != nil && path.Base(file) == plan.CacheTag && scan.Tagged(local) {
+	if in != nil && path.Base(file) == media.CacheTag && scan.Tagged(local) {
 		in.caches = append(in.caches, path.Dir(in.below(file)))
 	}
 }
 
 // add notes a file that was read. The caller has the lock.
 func (in *shelf) add(e entry, facts media.Facts, w, h int) {
-	if !slices.Contains(plan.Versions, facts.Kind) && facts.Kind != media.Raw {
+	if !slices.Contains(media.Versions, facts.Kind) && facts.Kind != media.Raw {
 		in.rest.add(e.size)
 		return
 	}

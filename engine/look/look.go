@@ -119,14 +119,8 @@ func At(ctx context.Context, root string, o Options, tell func(Totals)) (Totals,
 	l := &looker{Options: o, root: root, names: map[string]media.Kind{},
 		sum: Totals{Kinds: map[media.Kind]Amount{}, Years: map[int]Amount{}, Folders: map[string]Amount{},
 			LeftOut: map[string]Amount{}}}
-	info, err := os.Stat(root)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return Totals{}, fmt.Errorf("there is no folder %q", root)
-	case err != nil:
-		return Totals{}, fmt.Errorf("the folder cannot be looked at: %s", scan.Reason(err))
-	case !info.IsDir():
-		return Totals{}, fmt.Errorf("%q is a file and not a folder", root)
+	if err := isFolder(root); err != nil {
+		return Totals{}, err
 	}
 	entries := make(chan entry, ahead)
 	work, working := errgroup.WithContext(ctx)
@@ -167,6 +161,7 @@ func At(ctx context.Context, root string, o Options, tell func(Totals)) (Totals,
 	}()
 	ended := make(chan error, 1)
 	go func() { ended <- work.Wait() }()
+	var err error
 	select {
 	case err = <-ended:
 	case <-ctx.Done():
@@ -184,6 +179,20 @@ func At(ctx context.Context, root string, o Options, tell func(Totals)) (Totals,
 	sum := l.now()
 	tell(sum)
 	return sum, err
+}
+
+// isFolder tells what is wrong where there is no folder to look at.
+func isFolder(root string) error {
+	info, err := os.Stat(root)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("there is no folder %q", root)
+	case err != nil:
+		return fmt.Errorf("the folder cannot be looked at: %s", scan.Reason(err))
+	case !info.IsDir():
+		return fmt.Errorf("%q is a file and not a folder", root)
+	}
+	return nil
 }
 
 // leftBehind is how long a stop waits for a call that does not end.
@@ -359,7 +368,7 @@ func (l *looker) probe(e entry) (facts media.Facts, w, h int, err error) {
 	}
 	defer f.Close()
 	facts, err = probe.Read(io.NewSectionReader(f, 0, e.size), e.size, e.modified, l.Zone)
-	if err == nil && e.library != nil && slices.Contains(plan.Versions, facts.Kind) {
+	if err == nil && e.library != nil && slices.Contains(media.Versions, facts.Kind) {
 		w, h, err = library.Frame(io.NewSectionReader(f, 0, e.size), e.size, facts.ContentType)
 	}
 	return facts, w, h, err

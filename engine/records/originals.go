@@ -25,11 +25,11 @@ type LibraryFile struct {
 // Library lists what is known of the files that lie in a folder of a source and below, "." for all of it, of the kinds
 // that have versions, and the tags of caches there.
 func (r *Catalogue) Library(ctx context.Context, source, folder string) (files []LibraryFile, err error) {
-	kinds, err := json.Marshal(append([]media.Kind{media.Raw}, plan.Versions...))
+	kinds, err := json.Marshal(append([]media.Kind{media.Raw}, media.Versions...))
 	if err != nil {
 		return nil, err
 	}
-	below, args := "", []any{source, string(kinds), plan.CacheTag}
+	below, args := "", []any{source, string(kinds), media.CacheTag}
 	if folder = path.Clean(folder); folder != "." {
 		below, args = ` AND (dir = ? OR substr(dir, 1, length(?)) = ?)`, append(args, folder, folder+"/", folder+"/")
 	}

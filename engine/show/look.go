@@ -185,13 +185,13 @@ func fillLibraries(l *wire.Look, s look.Totals) {
 			name = filepath.Base(l.Path)
 		}
 		one := wire.LookLibrary{Folder: b.Folder, Originals: wire.Amount(b.Originals), Smaller: wire.Amount(b.Smaller),
-			Alone: wire.Amount(b.Alone), Rest: wire.Amount(b.Rest), Only: b.Only, Doubts: []wire.LookDoubt{}}
+			Alone: wire.Amount(b.Alone), Rest: wire.Amount(b.Rest), Only: b.Only, Doubts: []wire.Problem{}}
 		one.Says = words.Library(words.LibraryFigures{Name: name, Originals: b.Originals.N, Smaller: b.Smaller.N,
 			Alone: b.Alone.N, Rest: b.Rest.N, Bytes: b.Originals.Bytes, Only: b.Only})
 		for _, d := range b.Doubts[:min(len(b.Doubts), mostFolders)] {
 			folder := path.Join(b.Folder, d.Folder)
-			one.Doubts = append(one.Doubts, wire.LookDoubt{Folder: folder, Path: path.Join(b.Folder, d.Path),
-				Says: words.LibraryDoubt(int64(d.N), folder), Amount: wire.Amount{N: int64(d.N), Bytes: d.Bytes}})
+			says, todo := words.LibraryDoubt(int64(d.N), folder)
+			one.Doubts = append(one.Doubts, wire.Problem{Path: folder, Says: says, Todo: todo})
 		}
 		l.Libraries = append(l.Libraries, one)
 	}

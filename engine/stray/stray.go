@@ -191,7 +191,7 @@ func left(at string, entries []fs.DirEntry) string {
 		switch e.Name() {
 		case ".nomedia":
 			return "a file .nomedia in it asks so"
-		case plan.CacheTag:
+		case media.CacheTag:
 			if scan.Tagged(at) {
 				return "it is a cache, and says so"
 			}

@@ -50,7 +50,7 @@ func (t Teller) Items(ctx context.Context, f wire.Filter) ([]wire.Item, error) {
 func (v view) matches(st records.Standing, f wire.Filter) bool {
 	state, _, _ := v.together(st.Kind, st.Copies)
 	is := f.State == "" || state == queue.State(f.State) ||
-		f.State == wire.Unsafe && state != queue.Safe && state != queue.Skipped
+		f.State == queue.Unsafe && state != queue.Safe && state != queue.Skipped
 	if !is || f.Kind != "" && st.Kind != media.Kind(f.Kind) {
 		return false
 	}

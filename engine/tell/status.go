@@ -7,6 +7,8 @@ import (
 	"slices"
 	"time"
 
+	"yardtide/wire/cardwire"
+
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
@@ -48,7 +50,7 @@ func (t Teller) Status(ctx context.Context) (wire.Device, error) {
 		})
 		s.Strays = &sum
 	}
-	s.Cards = append([]wire.Card{}, v.known.Cards...)
+	s.Cards = append([]cardwire.Card{}, v.known.Cards...)
 	s.Person = v.Plan.Devices[t.Of].Person
 	if s.Stops, err = t.stops(ctx, now); err != nil {
 		return wire.Device{}, err

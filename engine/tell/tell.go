@@ -10,6 +10,8 @@ import (
 	"slices"
 	"time"
 
+	"yardtide/wire/cardwire"
+
 	"yardtide/core/allowance"
 	"yardtide/core/gate"
 	"yardtide/core/media"
@@ -48,7 +50,7 @@ type Known struct {
 	// copies that lie at a destination beside the same content of another device's
 	Doubles map[string]int64 `json:"doubles,omitempty"`
 	Strays  *wire.StraySum   `json:"strays,omitempty"` // nil before they were looked for
-	Cards   []wire.Card      `json:"cards,omitempty"`  // that are here, or that the plan names
+	Cards   []cardwire.Card  `json:"cards,omitempty"`  // that are here, or that the plan names
 }
 
 // Sound takes out what nobody here knows the meaning of: what a device told comes from

@@ -52,6 +52,11 @@ func (s *Server) lookRoutes() {
 			}
 			return s.begun(job, err)
 		})
+	lookedRoutes(s)
+}
+
+// lookedRoutes are those of the pictures that a look found.
+func lookedRoutes(s *Server) {
 	call(s, "compare-looked", http.MethodPost, "/jobs/{id}/pictures/{n}/compare",
 		"A picture that a look found as shot and in a form, and a detail of both",
 		func(ctx context.Context, in *struct {

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"yardtide/wire/cardwire"
+
 	"github.com/danielgtaylor/huma/v2"
 
 	"yardtide/core/gate"
@@ -469,7 +471,7 @@ func (s *Server) standinRoutes() {
 	call(s, "put-card", http.MethodPut, "/standin/phones/{device}/card", "Put a simulated card in, or pull it out",
 		func(ctx context.Context, in *struct {
 			Device string `path:"device"`
-			Body   wire.CardIn
+			Body   cardwire.CardIn
 		}) (*answer[[]wire.Phone], error) {
 			return s.standin(func(st service.Standin) error { return st.PutCard(ctx, in.Device, in.Body.In) })
 		})

@@ -99,9 +99,11 @@ function Libraries(props: {
               key={d.path}
               className="flex flex-wrap items-center justify-between gap-2 rounded-md bg-lamp p-2"
             >
-              <p className="min-w-0 flex-1 basis-60">{d.says}</p>
+              <p className="min-w-0 flex-1 basis-60">
+                {d.says} {d.todo}
+              </p>
               {leaveOut && (
-                <Button onClick={() => leaveOut(d.folder)} aria-label={`Leave it out: ${d.folder}`}>
+                <Button onClick={() => leaveOut(d.path)} aria-label={`Leave it out: ${d.path}`}>
                   Leave it out
                 </Button>
               )}
