@@ -129,3 +129,19 @@ export const shelf = (name: string) =>
   name.startsWith("pick-")
     ? "a pick"
     : called(name, { small: "a small copy", preview: "a preview", jpeg: "a JPEG beside" });
+
+const roles: Record<string, string> = {
+  PICTURES: "Pictures",
+  VIDEOS: "Videos",
+  DOCUMENTS: "Documents",
+  DESKTOP: "Desktop",
+  DOWNLOAD: "Downloads",
+  MUSIC: "Music",
+  CAMERA: "Camera",
+};
+
+/** A source's folder as people call it: Pictures/Boats for PICTURES/Boats. */
+export function folderName(folder: string): string {
+  const [first = "", ...rest] = folder.split("/");
+  return [roles[first] ?? first, ...rest].join("/");
+}

@@ -30,10 +30,10 @@ func Doubts(p *plan.Plan) []string {
 			for i, rule := range s.Rules {
 				used[rule] = true
 				if len(p.Rules[rule].To) == 1 {
-					alone[rule] = append(alone[rule], s.Folder)
+					alone[rule] = append(alone[rule], Folder(s.Folder))
 				}
 				if before, all := takenBefore(p, s.Rules[:i], rule); all {
-					add("%s does nothing for %s of %s: %s, which stands before it, takes all that it would.", rule, s.Folder, device,
+					add("%s does nothing for %s of %s: %s, which stands before it, takes all that it would.", rule, Folder(s.Folder), device,
 						before)
 				}
 			}
@@ -155,7 +155,7 @@ func covers(a, b plan.Lane, take []media.Kind) bool {
 
 // SameDisk doubts that a place is safe which lies on the disk of what goes there.
 func SameDisk(destination, source, device string) string {
-	return fmt.Sprintf("%s lies on the same disk as %s of %s: if that disk fails, both are lost.", destination, source,
+	return fmt.Sprintf("%s lies on the same disk as %s of %s: if that disk fails, both are lost.", destination, Folder(source),
 		device)
 }
 

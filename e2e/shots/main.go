@@ -140,7 +140,11 @@ func console(ctx context.Context, link string) (err error) {
 	shot := func(name string) error { return picture(b, name) }
 	steps := []func() error{
 		func() error { return b.Open(link) },
-		func() error { time.Sleep(3 * time.Second); return shot("now") },
+		func() error { time.Sleep(3 * time.Second); return b.Click("chart-table") }, // in the stand-ins' panel
+		func() error { return b.Click("Put a camera's card in") },
+		func() error { time.Sleep(3 * time.Second); return b.Click("galley-phone") },
+		func() error { _, err := browser.Eval[any](b, "window.scrollTo(0, 0)"); return err },
+		func() error { return shot("now") },
 		func() error { return b.Click("Wi-Fi") },
 		func() error { return b.Click("Now") },
 		func() error { _, err := browser.Eval[any](b, "window.scrollTo(0, 0)"); return err },

@@ -18,6 +18,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"yardtide/core/media"
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/folder"
@@ -50,8 +52,17 @@ func (s Survey) New() []File {
 	return slices.DeleteFunc(slices.Clone(s.Files), func(f File) bool { return f.Known })
 }
 
-// Known tells whether the device has a file's content in its folders, and whether it is safe.
-type Known func(ctx context.Context, size int64, look string) (here, safe bool, err error)
+// Content is what most likely tells a file's content: its size and the look of its edges.
+type Content struct {
+	Size int64
+	Look string
+}
+
+// Held is what a device has of a content.
+type Held struct{ Here, Safe bool } // in its folders; proven at a place
+
+// Known tells what a device has of some contents, of those of which it has something.
+type Known func(ctx context.Context, of []Content) (map[Content]Held, error)
 
 // sidecars are the endings of files that belong to a picture or clip of their name.
 var sidecars = []string{".xmp", ".aae", ".thm", ".srt"}
@@ -66,15 +77,60 @@ func (s Survey) Same(o Survey) bool {
 	})
 }
 
+// readers is how many files are read at the same time: each mostly waits for the card.
+const readers = 4
+
 // Look surveys a card. What cannot be read is counted; without known nothing is compared. The error is that of known, or
 // of the context.
 func Look(ctx context.Context, root string, known Known) (s Survey, err error) {
+	files, unread, err := list(ctx, root)
+	if err != nil {
+		return s, err
+	}
+	s.Unread = unread
+	contents, bad := make([]Content, len(files)), make([]bool, len(files))
+	g, within := errgroup.WithContext(ctx)
+	g.SetLimit(readers)
+	for i := range files {
+		if known == nil {
+			break
+		}
+		g.Go(func() error {
+			f := files[i]
+			look, err := lookOf(within, filepath.Join(root, filepath.FromSlash(f.Path)), f.Size)
+			contents[i], bad[i] = Content{f.Size, look}, err != nil
+			return context.Cause(within)
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return s, err
+	}
+	held := map[Content]Held{}
+	if known != nil {
+		if held, err = known(ctx, contents); err != nil {
+			return s, err
+		}
+	}
+	for i, f := range files {
+		if bad[i] {
+			s.Unread++
+			continue
+		}
+		is := held[contents[i]]
+		f.Known = is.Here
+		s.add(f, is.Safe)
+	}
+	return s, nil
+}
+
+// list lists the pictures, clips and sidecars of a card by their paths, and counts what cannot be read.
+func list(ctx context.Context, root string) (files []File, unread int64, err error) {
 	err = filepath.WalkDir(root, func(at string, e fs.DirEntry, err error) error {
 		switch {
 		case ctx.Err() != nil:
 			return context.Cause(ctx)
 		case err != nil:
-			s.Unread++
+			unread++
 			return nil
 		case at != root && strings.HasPrefix(e.Name(), "."):
 			if e.IsDir() {
@@ -90,35 +146,17 @@ func Look(ctx context.Context, root string, known Known) (s Survey, err error) {
 		}
 		info, err := e.Info()
 		if err != nil {
-			s.Unread++
+			unread++
 			return nil
 		}
 		below, err := filepath.Rel(root, at)
 		if err != nil {
 			return fmt.Errorf("finding %s below %s: %w", at, root, err)
 		}
-		f := File{Path: filepath.ToSlash(below), Size: info.Size(), Modified: info.ModTime(), Kind: kind}
-		if known == nil {
-			s.add(f, false)
-			return nil
-		}
-		look, err := lookOf(ctx, at, f.Size)
-		if err != nil {
-			if ctx.Err() != nil {
-				return context.Cause(ctx)
-			}
-			s.Unread++
-			return nil
-		}
-		here, safe, err := known(ctx, f.Size, look)
-		if err != nil {
-			return err
-		}
-		f.Known = here
-		s.add(f, safe)
+		files = append(files, File{Path: filepath.ToSlash(below), Size: info.Size(), Modified: info.ModTime(), Kind: kind})
 		return nil
 	})
-	return s, err
+	return files, unread, err
 }
 
 func (s *Survey) add(f File, safe bool) {

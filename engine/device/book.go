@@ -166,7 +166,7 @@ func (b book) moved(ctx context.Context, f scan.File, it records.Item) (sha256 s
 	if f.Inode == 0 || it.Problem != "" {
 		return "", nil
 	}
-	alike, err := b.d.Records.Catalogue.Alike(ctx, it.Size, it.Look)
+	alike, err := b.d.Records.Queue.Alike(ctx, it.Size, it.Look)
 	if err != nil {
 		return "", err
 	}

@@ -237,12 +237,18 @@ func (c *cards) survey(ctx context.Context, is *onCard) error {
 	ctx, stop := context.WithTimeout(ctx, surveyTime)
 	defer stop()
 	own := onvolume.Folder(is.ID)
-	found, err := card.Look(ctx, is.Root, func(ctx context.Context, size int64, look string) (here, safe bool, err error) {
-		alike, err := c.d.Records.Catalogue.Alike(ctx, size, look)
-		for _, it := range alike {
-			here, safe = here || it.GoneMS == 0 && it.Source != own, safe || it.Safe
+	found, err := card.Look(ctx, is.Root, func(ctx context.Context, of []card.Content) (map[card.Content]card.Held, error) {
+		looks := make([]records.Look, len(of))
+		for i, one := range of {
+			looks[i] = records.Look(one)
 		}
-		return here, safe, err
+		alike, err := c.d.Records.Queue.Lookalikes(ctx, looks)
+		held := map[card.Content]card.Held{}
+		for _, it := range alike {
+			is := held[card.Content(it.Look)]
+			held[card.Content(it.Look)] = card.Held{Here: is.Here || it.GoneMS == 0 && it.Source != own, Safe: is.Safe || it.Safe}
+		}
+		return held, err
 	})
 	if err != nil {
 		return err
@@ -320,13 +326,13 @@ func (c *cards) holds(ctx context.Context, is *onCard, f card.File) (bool, error
 	if err != nil {
 		return false, fmt.Errorf("reading %s: %w", f.Path, err)
 	}
-	alike, err := c.d.Records.Catalogue.Alike(ctx, f.Size, look)
+	alike, err := c.d.Records.Queue.Alike(ctx, f.Size, look)
 	if err != nil {
 		return false, err
 	}
 	own := onvolume.Folder(is.ID)
 	for _, it := range alike {
-		if it.GoneMS == 0 && it.Source != own && c.has(ctx, it.Item, sum) {
+		if it.GoneMS == 0 && it.Source != own && c.has(ctx, it, sum) {
 			return true, nil
 		}
 	}

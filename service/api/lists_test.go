@@ -40,6 +40,9 @@ func TestTheDocumentsListsAreTheCores(t *testing.T) {
 				for first, want := range lists {
 					if slices.Contains(list, first) {
 						found[first]++
+						if n := len(list) - 1; list[n] == queue.Unsafe { // a filter has one more
+							list = list[:n]
+						}
 						assert.Equal(t, want, list)
 					}
 				}

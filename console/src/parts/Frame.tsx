@@ -56,7 +56,7 @@ export function Frame() {
               </Link>
             )}
           </nav>
-          <Unsafe devices={yard.data?.devices ?? []} />
+          <Unsafe devices={yard.data?.devices ?? []} here={page === "/"} />
           <p className="hidden text-sm text-quiet sm:block" role="status">
             {connection[link.state]}
           </p>
@@ -79,14 +79,14 @@ export function Frame() {
 const unsafe = ["waiting", "preparing", "sending", "proving", "stuck"];
 
 /** How much is not safe yet, one click away from every page. */
-function Unsafe({ devices }: { devices: Device[] }) {
+function Unsafe({ devices, here }: { devices: Device[]; here: boolean }) {
   const n = devices.reduce((sum, d) => sum + unsafe.reduce((all, s) => all + (d.states[s]?.n ?? 0), 0), 0);
   if (n === 0) return <span className="ml-auto" />;
   return (
     <Link
       to="/queue"
       search={{ state: "unsafe" }}
-      className="ml-auto py-2 text-sm underline decoration-line underline-offset-4"
+      className={`ml-auto py-2 text-sm underline decoration-line underline-offset-4 ${here ? "max-sm:hidden" : ""}`} // Now itself says it
     >
       {n.toLocaleString("en-GB")} not safe yet
     </Link>

@@ -10,13 +10,14 @@ import { adding, parts, useKeysOf, words, type Values } from "./keys";
 import { Choose } from "./KeyField";
 import { LookInto } from "./LookInto";
 import { useUsual } from "./queries";
+import { folderName } from "../words";
 import { RuleOrder } from "./RuleOrder";
 import { Tried } from "./Tried";
 
 /** A folder that is taken up, and the ways to change what of it goes, or to take it out. */
 export function Source({ source: s, plan: p }: { source: PlanFolder; plan: Plan }) {
   const [doing, setDoing] = useState<"change" | "leave">();
-  const name = `${s.folder} of ${s.device}`;
+  const name = `${folderName(s.folder)} of ${s.device}`;
   const toggle = (what: "change" | "leave") => setDoing(doing === what ? undefined : what);
   const done = () => setDoing(undefined);
   const sources = parts(p.values, "devices", s.device, "sources");
@@ -143,7 +144,7 @@ function Usual({ device, pick }: { device: string; pick: (folder: string) => voi
     <div role="group" aria-label="Usual folders" className="flex flex-wrap gap-2">
       {usual.map((u) => (
         <Button key={u.folder} onClick={() => pick(u.folder)} title={u.path}>
-          {u.folder}
+          {folderName(u.folder)}
         </Button>
       ))}
     </div>

@@ -5,7 +5,7 @@ import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
 import { fieldLook } from "../parts/Field";
 import { FolderFigures } from "../parts/FolderFigures";
-import { bytes, count } from "../words";
+import { bytes, count, folderName } from "../words";
 import { useChange } from "./queries";
 
 /** Step 2: the folders of this computer, each on or off, with what is in it. */
@@ -68,7 +68,7 @@ function FolderRow({
   const change = useChange();
   const [open, setOpen] = useState(false);
   const usual = /^[A-Z]+$/.test(f.folder);
-  const name = usual ? f.folder.charAt(0) + f.folder.slice(1).toLowerCase() : f.folder;
+  const name = folderName(f.folder);
   return (
     <li className="py-3">
       <div className="flex flex-wrap items-center gap-3">
