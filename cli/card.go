@@ -6,12 +6,11 @@ import (
 	"fmt"
 	"strings"
 
-	"yardtide/wire/cardwire"
-
 	"yardtide/client"
 	"yardtide/core/onvolume"
 	"yardtide/core/plan"
 	"yardtide/wire"
+	"yardtide/wire/cardwire"
 	"yardtide/wire/planwire"
 )
 
@@ -146,7 +145,8 @@ func listCards(e Env, c client.Client, y wire.Yard, device string, json bool) er
 			}
 			p.line(0, "%s %s  %s", mark, plain(one.ID), plain(one.Says))
 			if one.State == cardwire.Asks {
-				p.line(4, "%s", p.paint(quiet, fmt.Sprintf("yardtide card leave %s, or take %[1]s -rule NAME, or copy %[1]s FOLDER", plain(one.ID))))
+				p.line(4, "%s", p.paint(quiet, fmt.Sprintf(
+					"yardtide card leave %s, or take %[1]s -rule NAME, or copy %[1]s FOLDER", plain(one.ID))))
 			}
 		}
 	}

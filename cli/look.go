@@ -183,7 +183,8 @@ func printLibraries(p page, l wire.Look) {
 		if l.Source != "" {
 			what = "change"
 		}
-		p.line(2, "%s", p.paint(quiet, fmt.Sprintf("yardtide source %s %q -originals-only %q takes only originals of it", what, plain(l.Folder),
+		p.line(2, "%s", p.paint(quiet, fmt.Sprintf(
+			"yardtide source %s %q -originals-only %q takes only originals of it", what, plain(l.Folder),
 			plain(strings.Join(names, ",")))))
 	}
 }

@@ -9,12 +9,11 @@ import (
 	"strings"
 	"time"
 
-	"yardtide/wire/cardwire"
-
 	"yardtide/core/media"
 	"yardtide/core/queue"
 	"yardtide/core/words"
 	"yardtide/wire"
+	"yardtide/wire/cardwire"
 )
 
 func statusCommand() Command {

@@ -8,14 +8,13 @@ import (
 	"testing"
 	"time"
 
-	"yardtide/wire/cardwire"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"yardtide/core/queue"
 	"yardtide/engine/volume"
 	"yardtide/wire"
+	"yardtide/wire/cardwire"
 )
 
 // holdsCards puts cards into a device's reader, and pulls all others out.

@@ -9,12 +9,11 @@ import (
 	"slices"
 	"time"
 
-	"yardtide/wire/cardwire"
-
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
+	"yardtide/wire/cardwire"
 )
 
 // Amount is a number of items, or of copies where that is said, and their bytes.

@@ -101,7 +101,8 @@ func foldName(stem string, common func(word string) bool) string {
 		b.WriteString(s)
 		last = s
 	}
-	for _, word := range strings.FieldsFunc(uuid.ReplaceAllString(stem, "*"), func(r rune) bool { return strings.ContainsRune(" _-@.()+,'", r) }) {
+	between := func(r rune) bool { return strings.ContainsRune(" _-@.()+,'", r) }
+	for _, word := range strings.FieldsFunc(uuid.ReplaceAllString(stem, "*"), between) {
 		if isID(word) || hexOnly(word) && digits(word) > 0 {
 			put("*")
 			continue

@@ -58,7 +58,7 @@ type Sorted struct {
 
 const (
 	mostPixels  = 0.9  // of a larger version's
-	mostOffKey  = 0.02 // by which the shapes of two versions differ
+	mostSkew    = 0.02 // by which the shapes of two versions differ
 	made        = 0.6  // of files that lie alike: if so many are smaller than another, the place is one of smaller versions
 	fewCameras  = 0.1  // of files in a place that no camera wrote
 	oneEdge     = 0.9  // of files in a place that were made to one measure
@@ -297,7 +297,8 @@ func (s *sorter) use(i, of int) use { return use{of, max(s.files[i].W, s.files[i
 func (s *sorter) best(i int, others []int, most int, used map[use]bool) (best int) {
 	best = -1
 	for _, j := range others {
-		if apart, ok := s.apart(i, j); ok && apart <= most && (apart <= closeLook || s.sharesName(i, j)) && !used[s.use(i, j)] && s.isLarger(j, i) {
+		apart, ok := s.apart(i, j)
+		if ok && apart <= most && (apart <= closeLook || s.sharesName(i, j)) && !used[s.use(i, j)] && s.isLarger(j, i) {
 			best, most = j, apart-1
 		}
 	}

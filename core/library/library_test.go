@@ -226,7 +226,8 @@ func TestOriginalsAreToldFromSmallerVersions(t *testing.T) {
 					}
 				}
 				recall := float64(found) / float64(versions)
-				t.Logf("%d files, %d smaller versions, %.3f of them found, %d looks, %d doubts", len(s.files), versions, recall, asked, len(told.Doubts))
+				t.Logf("%d files, %d smaller versions, %.3f of them found, %d looks, %d doubts", len(s.files), versions,
+					recall, asked, len(told.Doubts))
 				assert.Greater(t, recall, 0.9)
 			})
 		}

@@ -186,7 +186,7 @@ func (s *sorter) isLarger(j, i int) bool {
 // sameShape tells whether two frames have one shape, but for a pixel that was rounded away.
 func sameShape(w, h, w2, h2 int) bool {
 	a, b := float64(w)*float64(h2), float64(h)*float64(w2)
-	return max(a-b, b-a) <= mostOffKey*max(a, b)+float64(max(w, h))
+	return max(a-b, b-a) <= mostSkew*max(a, b)+float64(max(w, h))
 }
 
 // otherKind is the raw file or clip that a small picture was made of, by a name that does not come again; -1 for none.

@@ -103,7 +103,8 @@ func TestOfALibraryOnlyOriginalsAreTaken(t *testing.T) {
 		{plan.File{Path: "Old.case/a.jpg", Kind: media.Photo, Sorted: true}, ""},
 		{plan.File{Path: "Old.case/a.jpg", Kind: media.Photo, Sorted: true, MadeFrom: "Old.case/b.jpg"},
 			`It is a smaller version of "Old.case/b.jpg".`},
-		{plan.File{Path: "deep/er/x/a.mp4", Kind: media.Video, Sorted: true, MadeFrom: "deep/er/x/CACHEDIR.TAG"}, "It lies in a cache, which says so itself."},
+		{plan.File{Path: "deep/er/x/a.mp4", Kind: media.Video, Sorted: true, MadeFrom: "deep/er/x/CACHEDIR.TAG"},
+			"It lies in a cache, which says so itself."},
 		{plan.File{Path: "deep/era/a.jpg", Kind: media.Photo}, ""},
 		{plan.File{Path: "Old.case.jpg", Kind: media.Photo}, ""},
 	} {

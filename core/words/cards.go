@@ -39,7 +39,8 @@ func Card(c CardFigures) string {
 	case "taken":
 		return says + ". It is taken up as a folder of the plan."
 	case "done":
-		return fmt.Sprintf("Everything on %s is in %s's folders, compared byte by byte: you can take it out.%s", c.Name, c.Device, c.uncovered())
+		return fmt.Sprintf("Everything on %s is in %s's folders, compared byte by byte: you can take it out.%s",
+			c.Name, c.Device, c.uncovered())
 	}
 	if c.Problem != "" {
 		return fmt.Sprintf("%s. Copying stopped after %s of %s: %s It is tried again.", says, Count(c.Done), Files(c.Of), c.Problem)

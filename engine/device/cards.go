@@ -14,8 +14,6 @@ import (
 	"sync"
 	"time"
 
-	"yardtide/wire/cardwire"
-
 	"yardtide/core/gate"
 	"yardtide/core/onvolume"
 	"yardtide/core/plan"
@@ -27,6 +25,7 @@ import (
 	"yardtide/engine/records"
 	"yardtide/engine/source"
 	"yardtide/engine/volume"
+	"yardtide/wire/cardwire"
 )
 
 // This file follows the cards, cameras and phones on a cable that come to the device: each is told by its own identity,

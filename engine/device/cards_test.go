@@ -14,8 +14,6 @@ import (
 	"testing"
 	"time"
 
-	"yardtide/wire/cardwire"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -23,6 +21,7 @@ import (
 	"yardtide/engine/volume"
 	"yardtide/standin"
 	"yardtide/wire"
+	"yardtide/wire/cardwire"
 )
 
 // reader is a card reader: cards are put in and pulled out, wherever they are mounted.

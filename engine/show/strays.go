@@ -34,7 +34,8 @@ func (s *Show) Strays(ctx context.Context) (wire.Strays, error) {
 		return wire.Strays{}, fmt.Errorf("looking for strays: %w", err)
 	}
 	told := wire.Strays{Device: s.Device, Inside: wire.Amount(found.Inside), Outside: wire.Amount(found.Outside),
-		LetBe: wire.Amount(found.LetBe), Folders: []wire.StrayFolder{}, Unseen: []wire.Unseen{}, Libraries: []wire.StrayLibrary{}, Coverage: 100}
+		LetBe: wire.Amount(found.LetBe), Folders: []wire.StrayFolder{}, Unseen: []wire.Unseen{},
+		Libraries: []wire.StrayLibrary{}, Coverage: 100}
 	if all := found.Inside.N + found.Outside.N + found.LetBe.N; all > 0 {
 		told.Coverage = int(100 * found.Inside.N / all)
 	}

@@ -7,8 +7,6 @@ import (
 	"slices"
 	"time"
 
-	"yardtide/wire/cardwire"
-
 	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
@@ -16,6 +14,7 @@ import (
 	"yardtide/core/words"
 	"yardtide/engine/records"
 	"yardtide/wire"
+	"yardtide/wire/cardwire"
 )
 
 // Status tells how the device stands, in items. It reads counters only: it costs

@@ -10,8 +10,6 @@ import (
 	"slices"
 	"time"
 
-	"yardtide/wire/cardwire"
-
 	"yardtide/core/allowance"
 	"yardtide/core/gate"
 	"yardtide/core/media"
@@ -19,6 +17,7 @@ import (
 	"yardtide/core/queue"
 	"yardtide/engine/records"
 	"yardtide/wire"
+	"yardtide/wire/cardwire"
 )
 
 // Teller tells of a device.

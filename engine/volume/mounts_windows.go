@@ -37,7 +37,8 @@ func (Mounted) List() (list []Volume) {
 		var serial uint32
 		name := make([]uint16, 261)
 		if windows.GetVolumeInformation(path, &name[0], uint32(len(name)), &serial, nil, nil, nil, 0) == nil {
-			list = append(list, Volume{ID: fmt.Sprintf("%04X-%04X", serial>>16, serial&0xFFFF), Label: windows.UTF16ToString(name), Root: root})
+			list = append(list, Volume{ID: fmt.Sprintf("%04X-%04X", serial>>16, serial&0xFFFF), Label: windows.UTF16ToString(name),
+				Root: root})
 		}
 	}
 	return sound(list)

@@ -8,8 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"yardtide/wire/cardwire"
-
 	"github.com/danielgtaylor/huma/v2"
 
 	"yardtide/core/gate"
@@ -24,6 +22,7 @@ import (
 	"yardtide/service/planbook"
 	"yardtide/service/vault"
 	"yardtide/wire"
+	"yardtide/wire/cardwire"
 	"yardtide/wire/planwire"
 )
 
