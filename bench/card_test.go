@@ -66,9 +66,9 @@ func BenchmarkCard(b *testing.B) {
 		reference := time.Since(began)
 		began = time.Now()
 		found, err := card.Look(b.Context(), dir, func(ctx context.Context, of []card.Content) (map[card.Content]card.Held, error) {
-			looks := make([]records.Look, len(of))
+			looks := make([]records.Content, len(of))
 			for i, one := range of {
-				looks[i] = records.Look(one)
+				looks[i] = records.Content(one)
 			}
 			_, err := r.Queue.Lookalikes(ctx, looks)
 			return nil, err

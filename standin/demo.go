@@ -168,6 +168,8 @@ func StartDemo(ctx context.Context, o DemoOptions) (*Demo, error) {
 func (d *Demo) Live(ctx context.Context) error {
 	tick := time.NewTicker(250 * time.Millisecond)
 	defer tick.Stop()
+	appears := time.NewTimer(appearsAfter)
+	defer appears.Stop()
 	for {
 		at, _ := d.Clock.Now()
 		for _, p := range d.All() {
@@ -178,9 +180,31 @@ func (d *Demo) Live(ctx context.Context) error {
 		select {
 		case <-ctx.Done():
 			return nil
+		case <-appears.C:
+			if err := d.appear(ctx); err != nil {
+				return err
+			}
 		case <-tick.C:
 		}
 	}
+}
+
+// appearsAfter is when a program on the computer makes a folder of its own: the device knows by then what was there.
+const appearsAfter = 80 * time.Second
+
+// appear makes a folder with pictures beside those of the computer, once.
+func (d *Demo) appear(ctx context.Context) error {
+	in := filepath.Join(d.Computer.Root, "Tide app")
+	if _, err := os.Stat(in); err == nil {
+		return nil
+	}
+	g, ctx := errgroup.WithContext(ctx)
+	m := making{Group: g, ctx: ctx}
+	for i := range 3 {
+		taken := firstTaken.Add(time.Duration(i) * 26 * time.Hour)
+		m.write(filepath.Join(in, fmt.Sprintf("moon-%d.jpg", i)), taken, func() ([]byte, error) { return JPEG(990+i, 700, taken) })
+	}
+	return g.Wait()
 }
 
 // All are the simulated devices.

@@ -91,7 +91,7 @@ func foldFolder(name string) string {
 var uuid = regexp.MustCompile(`[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}`)
 
 // foldName is a file's name without what tells it from the next: numbers, identifiers, and words that few share.
-func foldName(stem string, common func(word string) bool) string {
+func foldName(stem string, frequent func(word string) bool) string {
 	var b strings.Builder
 	last := ""
 	put := func(s string) {
@@ -109,7 +109,7 @@ func foldName(stem string, common func(word string) bool) string {
 		}
 		for _, run := range runs(word) {
 			switch {
-			case common(strings.ToLower(run)):
+			case frequent(strings.ToLower(run)):
 				put(strings.ToLower(run))
 			case run[0] >= '0' && run[0] <= '9' || run == "*":
 				put("*")

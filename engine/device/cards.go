@@ -237,15 +237,15 @@ func (c *cards) survey(ctx context.Context, is *onCard) error {
 	defer stop()
 	own := onvolume.Folder(is.ID)
 	found, err := card.Look(ctx, is.Root, func(ctx context.Context, of []card.Content) (map[card.Content]card.Held, error) {
-		looks := make([]records.Look, len(of))
+		looks := make([]records.Content, len(of))
 		for i, one := range of {
-			looks[i] = records.Look(one)
+			looks[i] = records.Content(one)
 		}
 		alike, err := c.d.Records.Queue.Lookalikes(ctx, looks)
 		held := map[card.Content]card.Held{}
 		for _, it := range alike {
-			is := held[card.Content(it.Look)]
-			held[card.Content(it.Look)] = card.Held{Here: is.Here || it.GoneMS == 0 && it.Source != own, Safe: is.Safe || it.Safe}
+			is := held[card.Content(it.Content)]
+			held[card.Content(it.Content)] = card.Held{Here: is.Here || it.GoneMS == 0 && it.Source != own, Safe: is.Safe || it.Safe}
 		}
 		return held, err
 	})

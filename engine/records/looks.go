@@ -7,26 +7,26 @@ import (
 	"slices"
 )
 
-// Look is an item's size and the look of its edges: who has both has most likely the same content.
-type Look struct {
+// Content is an item's size and the look of its edges: who has both has most likely the same content.
+type Content struct {
 	Size int64  `db:"size"`
 	Look string `db:"look"`
 }
 
-// Lookalike is an item with such a look.
+// Lookalike is an item that most likely has a content.
 type Lookalike struct {
-	Look
+	Content
 	Source string `db:"source"`
 	GoneMS int64  `db:"gone_at"`
 	Safe   bool   `db:"safe"` // its copies are all proven, and there is one
 }
 
-// mostLooks is how many looks are asked for at once.
+// mostLooks is how many contents are asked for at once.
 const mostLooks = 1000
 
-// Lookalikes lists the items that have one of some looks.
-func (r *Queue) Lookalikes(ctx context.Context, looks []Look) (all []Lookalike, err error) {
-	for some := range slices.Chunk(looks, mostLooks) {
+// Lookalikes lists the items that most likely have one of some contents.
+func (r *Queue) Lookalikes(ctx context.Context, of []Content) (all []Lookalike, err error) {
+	for some := range slices.Chunk(of, mostLooks) {
 		asked := make([][2]any, len(some))
 		for i, l := range some {
 			asked[i] = [2]any{l.Size, l.Look}
