@@ -12,7 +12,7 @@ import { useEdit, usePlan } from "../plan/queries";
 const told = ["asks", "counting", "copying", "done", "taken"];
 
 /** Memory cards, cameras and phones on a cable that came: what is on them, and the one question that each asks. */
-export function Cards({ devices, className }: { devices: Device[]; className: string }) {
+export default function Cards({ devices, className }: { devices: Device[]; className: string }) {
   const cards = devices.flatMap((d) =>
     d.cards
       .filter((c) => c.here && told.includes(c.state))

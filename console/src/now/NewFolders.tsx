@@ -5,7 +5,7 @@ import { Button } from "../parts/Button";
 import { LookInto } from "../plan/LookInto";
 
 /** Folders with pictures that appeared beside those that are taken up: one question each. */
-export function NewFolders({ devices, className }: { devices: Device[]; className: string }) {
+export default function NewFolders({ devices, className }: { devices: Device[]; className: string }) {
   const list = devices.flatMap((d) => (d.strays?.new ?? []).map((f) => ({ device: d.name, folder: f })));
   if (list.length === 0) return null;
   return (

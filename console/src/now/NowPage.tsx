@@ -3,16 +3,17 @@ import { lazy, Suspense } from "react";
 import { Boundary } from "../parts/Boundary";
 import { Loading, Notice } from "../parts/Notice";
 import { useYard } from "../yard";
-import { Cards } from "./Cards";
 import { DestinationRoom } from "./DestinationRoom";
 import { DeviceRow } from "./DeviceRow";
 import { Headline } from "./Headline";
 import { Holds } from "./Holds";
 import { Lanes } from "./Lanes";
 import { Needs } from "./Needs";
-import { NewFolders } from "./NewFolders";
 import { Sends } from "./Sends";
 
+// Seldom there, and not small: they come when they are needed.
+const Cards = lazy(() => import("./Cards"));
+const NewFolders = lazy(() => import("./NewFolders"));
 const StandinPhones = lazy(() => import("./StandinPhones")); // only the demo has it
 
 const panel = "rounded-lg border border-line bg-plank px-4 py-3";
@@ -42,10 +43,18 @@ export function NowPage() {
             <Needs needs={y.needs} className={panel} />
           </Boundary>
           <Boundary of="Cards and cameras">
-            <Cards devices={y.devices} className={panel} />
+            {y.devices.some((d) => d.cards.some((c) => c.here)) && (
+              <Suspense fallback={null}>
+                <Cards devices={y.devices} className={panel} />
+              </Suspense>
+            )}
           </Boundary>
           <Boundary of="New folders">
-            <NewFolders devices={y.devices} className={panel} />
+            {y.devices.some((d) => (d.strays?.new?.length ?? 0) > 0) && (
+              <Suspense fallback={null}>
+                <NewFolders devices={y.devices} className={panel} />
+              </Suspense>
+            )}
           </Boundary>
           <Boundary of="What is on the way">
             <Sends devices={y.devices} className={panel} />
