@@ -25,18 +25,18 @@ export default function NewFolders({ devices, className }: { devices: Device[]; 
 function NewFolder({ device, folder: f }: { device: string; folder: StrayFolder }) {
   const [open, setOpen] = useState(false);
   return (
-    <>
-      <Stray device={device} folder={f} anew={() => undefined} named />
-      <li className="list-none border-0! pb-2">
-        <Button
-          onClick={() => setOpen(!open)}
-          aria-expanded={open}
-          aria-label={`What is in it: ${f.folder} of ${device}`}
-        >
-          What is in it
-        </Button>
-        {open && <LookInto device={device} folder={f.folder} set={{}} />}
-      </li>
-    </>
+    <li className="pb-2">
+      <ul>
+        <Stray device={device} folder={f} anew={() => undefined} named />
+      </ul>
+      <Button
+        onClick={() => setOpen(!open)}
+        aria-expanded={open}
+        aria-label={`What is in it: ${f.folder} of ${device}`}
+      >
+        What is in it
+      </Button>
+      {open && <LookInto device={device} folder={f.folder} set={{}} />}
+    </li>
   );
 }
