@@ -101,14 +101,15 @@ func unescape(s string) string {
 	return b.String()
 }
 
-// filed tells file systems that hold files of people.
+// filed tells file systems that hold files of people. Shares and programs that show themselves as file systems are not
+// opened: they may hang, and whoever unmounts one would find it in use.
 func filed(kind string) bool {
 	switch kind {
 	case "vfat", "exfat", "msdos", "ntfs", "ntfs3", "fuseblk", "ext2", "ext3", "ext4", "xfs", "btrfs", "f2fs", "hfsplus", "udf",
 		"iso9660", "tmpfs":
 		return true
 	}
-	return strings.HasPrefix(kind, "fuse.") && kind != "fuse.portal"
+	return false
 }
 
 // identity is a file system's own: what it says itself, what udev or its first bytes tell; "" where nothing does.
