@@ -10,6 +10,7 @@ package library
 
 import (
 	"cmp"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -112,7 +113,7 @@ func Sort(files []File, caches []string, look func(of []int) []likeness.Fine) So
 		s.pairs[i], s.sure[i] = s.larger(i)
 	}
 	s.places = places(files)
-	for _, name := range slices.Sorted(keys(s.places)) {
+	for _, name := range slices.Sorted(maps.Keys(s.places)) {
 		s.judge(s.places[name])
 	}
 	s.follow()

@@ -1,8 +1,6 @@
 package library
 
 import (
-	"iter"
-	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -220,5 +218,3 @@ func (s *sorter) measure() {
 func pictures(k media.Kind) bool { return k == media.Photo || k == media.Graphic }
 
 func abs(n int64) int64 { return max(n, -n) }
-
-func keys[V any](m map[string]V) iter.Seq[string] { return maps.Keys(m) }

@@ -24,6 +24,7 @@ import (
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/folder"
 	"yardtide/engine/probe"
+	"yardtide/engine/records"
 	"yardtide/engine/source"
 )
 
@@ -33,6 +34,7 @@ type File struct {
 	Size     int64
 	Modified time.Time
 	Kind     media.Kind // by its name
+	Look     string     // of its edges; "" where nothing was compared
 	Known    bool       // its content lies in the device's folders already
 }
 
@@ -47,22 +49,8 @@ type Survey struct {
 	Unread   int64 // folders and files that cannot be read
 }
 
-// New are the files that are in no folder of the device.
-func (s Survey) New() []File {
-	return slices.DeleteFunc(slices.Clone(s.Files), func(f File) bool { return f.Known })
-}
-
-// Content is what most likely tells a file's content: its size and the look of its edges.
-type Content struct {
-	Size int64
-	Look string
-}
-
-// Held is what a device has of a content.
-type Held struct{ Here, Safe bool } // in its folders; proven at a place
-
 // Known tells what a device has of some contents, of those of which it has something.
-type Known func(ctx context.Context, of []Content) (map[Content]Held, error)
+type Known func(ctx context.Context, of []records.Content) (map[records.Content]records.Held, error)
 
 // sidecars are the endings of files that belong to a picture or clip of their name.
 var sidecars = []string{".xmp", ".aae", ".thm", ".srt"}
@@ -88,7 +76,7 @@ func Look(ctx context.Context, root string, known Known) (s Survey, err error) {
 		return s, err
 	}
 	s.Unread = unread
-	contents, bad := make([]Content, len(files)), make([]bool, len(files))
+	contents, bad := make([]records.Content, len(files)), make([]bool, len(files))
 	g, within := errgroup.WithContext(ctx)
 	g.SetLimit(readers)
 	for i := range files {
@@ -98,14 +86,14 @@ func Look(ctx context.Context, root string, known Known) (s Survey, err error) {
 		g.Go(func() error {
 			f := files[i]
 			look, err := lookOf(within, filepath.Join(root, filepath.FromSlash(f.Path)), f.Size)
-			contents[i], bad[i] = Content{f.Size, look}, err != nil
+			contents[i], bad[i] = records.Content{Size: f.Size, Look: look}, err != nil
 			return context.Cause(within)
 		})
 	}
 	if err := g.Wait(); err != nil {
 		return s, err
 	}
-	held := map[Content]Held{}
+	held := map[records.Content]records.Held{}
 	if known != nil {
 		if held, err = known(ctx, contents); err != nil {
 			return s, err
@@ -117,7 +105,7 @@ func Look(ctx context.Context, root string, known Known) (s Survey, err error) {
 			continue
 		}
 		is := held[contents[i]]
-		f.Known = is.Here
+		f.Look, f.Known = contents[i].Look, is.Here
 		s.add(f, is.Safe)
 	}
 	return s, nil

@@ -141,15 +141,15 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 			}
 			continue
 		}
-		if it.SHA256, err = b.moved(ctx, f, it); err != nil {
-			return err
-		}
 		it.FoundMS = time.Now().UnixMilli()
 		it.Rule, _ = b.by.Choose(it.Found())
 		items = append(items, it)
 	}
 	if len(items) == 0 {
 		return nil
+	}
+	if err := b.known(ctx, items); err != nil {
+		return err
 	}
 	if err := b.d.Records.Catalogue.Admit(ctx, items, b.plan, time.Now()); err != nil {
 		return err
@@ -159,32 +159,38 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 	return nil
 }
 
-// moved is the content of a file that was found under another name before, here or in another source, and was moved or
-// renamed since: its number on its disk, its time, its size and its edges are those of that one, it was made before
-// that one was found, and that one is no longer under its name. "" is of any other: its content is read to be known.
-func (b book) moved(ctx context.Context, f scan.File, it records.Item) (sha256 string, err error) {
-	if f.Inode == 0 || it.Problem != "" {
-		return "", nil
+// known tells items whose files were found under another name before, here or in another source, and were moved or
+// renamed since, what their content is: the number of the file on its disk, its time, its size and its edges are those
+// of that one, it was made before that one was found, and that one is no longer under its name. The content of any
+// other is read to be known.
+func (b book) known(ctx context.Context, items []records.Item) error {
+	before, err := b.d.Records.Queue.Renamed(ctx, items)
+	if err != nil || len(before) == 0 {
+		return err
 	}
-	alike, err := b.d.Records.Queue.Alike(ctx, it.Size, it.Look)
-	if err != nil {
-		return "", err
+	for i, it := range items {
+		for _, old := range before {
+			if it.Problem == "" && old.Size == it.Size && old.Look == it.Look && old.Inode == it.Inode && old.MTime == it.MTime &&
+				b.moved(old, it) {
+				items[i].SHA256 = old.SHA256
+				break
+			}
+		}
 	}
-	for _, old := range alike {
-		if old.SHA256 == "" || old.Inode != f.Inode || old.MTime != f.MTime || old.Source == it.Source && old.Path() == it.Path() {
-			continue
-		}
-		born, told := scan.Born(b.path(f))
-		if !told || born.UnixMilli() > old.FoundMS {
-			continue // the number was given to another file
-		}
-		now, err := os.Lstat(filepath.Join(b.d.Folder(old.Source), filepath.FromSlash(old.Path())))
-		if err == nil && scan.StampOf(now).Inode == f.Inode {
-			continue // it has two names
-		}
-		return old.SHA256, nil
+	return nil
+}
+
+// moved tells whether the file of an item is the one of an earlier item with its number, under another name.
+func (b book) moved(old, it records.Item) bool {
+	if old.Source == it.Source && old.Path() == it.Path() {
+		return false
 	}
-	return "", nil
+	born, told := scan.Born(filepath.Join(b.d.Folder(it.Source), filepath.FromSlash(it.Path())))
+	if !told || born.UnixMilli() > old.FoundMS {
+		return false // the number was given to another file
+	}
+	now, err := os.Lstat(filepath.Join(b.d.Folder(old.Source), filepath.FromSlash(old.Path())))
+	return err != nil || scan.StampOf(now).Inode != it.Inode // else it has two names
 }
 
 // same tells whether a file whose times changed still has the content that
@@ -193,16 +199,25 @@ func (b book) same(ctx context.Context, old records.Item, f scan.File) (bool, er
 	if old.SHA256 == "" {
 		return false, nil
 	}
-	file, err := source.Open(ctx, b.path(f))
+	sum, err := sumOf(ctx, b.path(f))
 	if err != nil {
 		return false, context.Cause(ctx)
+	}
+	return sum == old.SHA256, nil
+}
+
+// sumOf is the SHA-256 of a file's content.
+func sumOf(ctx context.Context, path string) (string, error) {
+	file, err := source.Open(ctx, path)
+	if err != nil {
+		return "", err
 	}
 	defer file.Close()
 	h := sha256.New()
 	if _, err := io.CopyBuffer(h, file, make([]byte, source.Buffer)); err != nil {
-		return false, context.Cause(ctx)
+		return "", err
 	}
-	return hex.EncodeToString(h.Sum(nil)) == old.SHA256, nil
+	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
 func (b book) path(f scan.File) string {

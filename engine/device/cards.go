@@ -3,11 +3,8 @@ package device
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"path/filepath"
 	"slices"
@@ -21,9 +18,7 @@ import (
 	"yardtide/engine/card"
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/folder"
-	"yardtide/engine/probe"
 	"yardtide/engine/records"
-	"yardtide/engine/source"
 	"yardtide/engine/volume"
 	"yardtide/wire/cardwire"
 )
@@ -41,6 +36,10 @@ type cards struct {
 	came chan struct{}            // closed when one comes
 }
 
+func newCards(d *Device) *cards {
+	return &cards{d: d, here: map[string]*onCard{}, back: map[string]chan struct{}{}, came: make(chan struct{})}
+}
+
 // onCard is what is known of one volume that is here.
 type onCard struct {
 	volume.Volume
@@ -49,6 +48,7 @@ type onCard struct {
 	copied   bool         // everything that is new is copied and was compared
 	checked  time.Time    // when it was listed last since
 	failed   string
+	retry    time.Time // after it failed
 }
 
 const (
@@ -100,9 +100,6 @@ func (c *cards) usable(list []volume.Volume) []volume.Volume {
 func (c *cards) put(list []volume.Volume) (changed bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.here == nil {
-		c.here, c.back, c.came = map[string]*onCard{}, map[string]chan struct{}{}, make(chan struct{})
-	}
 	now := map[string]volume.Volume{}
 	for _, v := range list {
 		now[v.ID] = v
@@ -143,10 +140,6 @@ func (c *cards) wait(ctx context.Context, id string) (gone <-chan struct{}, ok b
 	for {
 		c.mu.Lock()
 		gone, came := c.back[id], c.came
-		if came == nil { // nothing was listed yet
-			c.here, c.back, c.came = map[string]*onCard{}, map[string]chan struct{}{}, make(chan struct{})
-			came = c.came
-		}
 		c.mu.Unlock()
 		if gone != nil {
 			return gone, true
@@ -167,15 +160,20 @@ func (c *cards) look(ctx context.Context, p *plan.Plan, now time.Time) (next tim
 	c.mu.Unlock()
 	for _, is := range list {
 		c.mu.Lock()
-		v, surveyed, again := is.Volume, is.survey != nil, is.survey != nil && !is.copied && is.failed == ""
-		gone, copied, due := c.back[v.ID], is.copied, is.checked.Add(c.d.Wait(cardListed))
+		if is.failed != "" && !now.Before(is.retry) {
+			is.failed, is.survey, is.copied = "", nil, false // what is on it may be another by now
+		}
+		v, surveyed, copied := is.Volume, is.survey != nil, is.copied
+		gone, due, failed, retry := c.back[v.ID], is.checked.Add(c.d.Wait(cardListed)), is.failed != "", is.retry
 		c.mu.Unlock()
 		answer, asked := p.Devices[c.d.Name].Card(v.ID)
 		switch {
 		case gone == nil:
+		case failed:
+			next = gate.Earlier(next, retry)
 		case !surveyed:
 			c.d.beside.Begin("card "+v.ID, func() { c.work(ctx, gone, is, c.survey) })
-		case !asked && answer.CopyTo != "" && again:
+		case !asked && answer.CopyTo != "" && !copied:
 			c.d.beside.Begin("card "+v.ID, func() {
 				c.work(ctx, gone, is, func(ctx context.Context, is *onCard) error { return c.copy(ctx, is, answer.CopyTo) })
 			})
@@ -206,48 +204,37 @@ func (c *cards) list(ctx context.Context, is *onCard) error {
 // work does something with a volume until it goes.
 func (c *cards) work(ctx context.Context, gone <-chan struct{}, is *onCard,
 	do func(context.Context, *onCard) error) {
-	ctx, stop := context.WithTimeoutCause(ctx, 24*time.Hour, context.DeadlineExceeded)
+	ctx, stop := whileHere(ctx, gone)
 	defer stop()
+	err := do(ctx, is)
+	if err != nil && ctx.Err() == nil {
+		c.d.Log.Warn("a card could not be worked with", "device", c.d.Name, "volume", is.ID, "err", err)
+		c.mu.Lock()
+		is.failed, is.retry = destination.Sentence(err), time.Now().Add(c.d.Wait(cardAgain))
+		c.mu.Unlock()
+	}
+	c.d.changed()
+}
+
+// whileHere is a context that ends when a volume goes.
+func whileHere(ctx context.Context, gone <-chan struct{}) (context.Context, context.CancelFunc) {
+	ctx, stop := context.WithCancel(ctx)
 	go func() {
+		defer stop()
 		select {
 		case <-gone:
-			stop()
 		case <-ctx.Done():
 		}
 	}()
-	err := do(ctx, is)
-	c.mu.Lock()
-	if err != nil && ctx.Err() == nil {
-		is.failed = destination.Sentence(err)
-		c.d.Log.Warn("a card could not be worked with", "device", c.d.Name, "volume", is.ID, "err", err)
-		time.AfterFunc(c.d.Wait(cardAgain), func() {
-			c.mu.Lock()
-			is.failed, is.survey = "", nil // what is on it may be another by then
-			c.mu.Unlock()
-			c.d.changed()
-		})
-	}
-	c.mu.Unlock()
-	c.d.changed()
+	return ctx, stop
 }
 
 // survey looks at what is on a card, and compares it with what is known.
 func (c *cards) survey(ctx context.Context, is *onCard) error {
 	ctx, stop := context.WithTimeout(ctx, surveyTime)
 	defer stop()
-	own := onvolume.Folder(is.ID)
-	found, err := card.Look(ctx, is.Root, func(ctx context.Context, of []card.Content) (map[card.Content]card.Held, error) {
-		looks := make([]records.Content, len(of))
-		for i, one := range of {
-			looks[i] = records.Content(one)
-		}
-		alike, err := c.d.Records.Queue.Lookalikes(ctx, looks)
-		held := map[card.Content]card.Held{}
-		for _, it := range alike {
-			is := held[card.Content(it.Content)]
-			held[card.Content(it.Content)] = card.Held{Here: is.Here || it.GoneMS == 0 && it.Source != own, Safe: is.Safe || it.Safe}
-		}
-		return held, err
+	found, err := card.Look(ctx, is.Root, func(ctx context.Context, of []records.Content) (map[records.Content]records.Held, error) {
+		return c.d.Records.Queue.Held(ctx, of, onvolume.Folder(is.ID))
 	})
 	if err != nil {
 		return err
@@ -316,37 +303,24 @@ func (c *cards) copy(ctx context.Context, is *onCard, to string) (err error) {
 
 // holds tells whether a folder of the device has the content of a file of a card, by all of its bytes.
 func (c *cards) holds(ctx context.Context, is *onCard, f card.File) (bool, error) {
-	in, err := source.Open(ctx, filepath.Join(is.Root, filepath.FromSlash(f.Path)))
-	if err != nil {
-		return false, fmt.Errorf("opening %s: %w", f.Path, err)
-	}
-	defer in.Close()
-	sum, look, err := sumAndLook(in, f.Size)
+	sum, err := sumOf(ctx, filepath.Join(is.Root, filepath.FromSlash(f.Path)))
 	if err != nil {
 		return false, fmt.Errorf("reading %s: %w", f.Path, err)
 	}
-	alike, err := c.d.Records.Queue.Alike(ctx, f.Size, look)
+	alike, err := c.d.Records.Queue.Alike(ctx, records.Content{Size: f.Size, Look: f.Look})
 	if err != nil {
 		return false, err
 	}
-	own := onvolume.Folder(is.ID)
 	for _, it := range alike {
-		if it.GoneMS == 0 && it.Source != own && c.has(ctx, it, sum) {
+		if it.GoneMS != 0 || it.Source == onvolume.Folder(is.ID) {
+			continue
+		}
+		own, err := sumOf(ctx, filepath.Join(c.d.Folder(it.Source), filepath.FromSlash(it.Path())))
+		if err == nil && own == sum {
 			return true, nil
 		}
 	}
 	return false, nil
-}
-
-// has tells whether an item's file has a content.
-func (c *cards) has(ctx context.Context, it records.Item, sum string) bool {
-	f, err := source.Open(ctx, filepath.Join(c.d.Folder(it.Source), filepath.FromSlash(it.Path())))
-	if err != nil {
-		return false
-	}
-	defer f.Close()
-	own, _, err := sumAndLook(f, it.Size)
-	return err == nil && own == sum
 }
 
 // told is what is told of the cards that are here, and of those that the plan names and that are away.
@@ -401,14 +375,4 @@ func (c *cards) covered(own plan.Device, folder string) bool {
 		_, _, comes := onvolume.Of(s.Folder)
 		return !comes && plan.Inside(filepath.ToSlash(c.d.Folder(folder)), filepath.ToSlash(c.d.Folder(s.Folder)))
 	})
-}
-
-// sumAndLook reads a file to its end.
-func sumAndLook(f *source.File, size int64) (sum, look string, err error) {
-	h := sha256.New()
-	if _, err := io.CopyBuffer(h, io.NewSectionReader(f, 0, size), make([]byte, source.Buffer)); err != nil {
-		return "", "", err
-	}
-	look, err = probe.Look(f, size)
-	return hex.EncodeToString(h.Sum(nil)), look, err
 }

@@ -115,7 +115,7 @@ type Device struct {
 	smaller   preparers
 	strays    strays
 	originals originals
-	cards     cards
+	cards     *cards
 	mending   mending
 	upkeep    *upkeep.Upkeep
 	pace      *rate.Limiter // of all sends
@@ -160,7 +160,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 	d.waking = waking{device: o.Name, system: o.Awake, wait: o.Wait, log: o.Log}
 	d.sources.d, d.mending.d = d, d
 	d.smaller = newPreparers(d)
-	d.strays.d, d.originals.d, d.cards.d = d, d, d
+	d.strays.d, d.originals.d, d.cards = d, d, newCards(d)
 	d.Told, d.Orders = Told{tell.Teller{Of: o.Name, From: o.Records, Beside: d.Known}, d}, Orders{d}
 	var err error
 	if d.pause, _, err = pauseFact.Read(ctx, &o.Records.Facts); err != nil {

@@ -220,14 +220,7 @@ func (ss *sources) scanSource(ctx context.Context, p *plan.Plan, s plan.Source, 
 			ss.d.Log.Warn("what waited for a volume does not go on at once", "device", ss.d.Name, "source", s.Folder, "err", err)
 		}
 		ss.d.changed()
-		while, stop := context.WithCancel(ctx)
-		go func() {
-			defer stop()
-			select {
-			case <-gone:
-			case <-while.Done():
-			}
-		}()
+		while, stop := whileHere(ctx, gone)
 		ss.scanHere(while, p, s, options)
 		stop()
 	}

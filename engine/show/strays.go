@@ -6,7 +6,6 @@ import (
 	"path/filepath"
 
 	"yardtide/core/media"
-	"yardtide/core/plan"
 	"yardtide/core/words"
 	"yardtide/engine/library"
 	"yardtide/engine/stray"
@@ -50,7 +49,7 @@ func (s *Show) Strays(ctx context.Context) (wire.Strays, error) {
 		told.Folders = append(told.Folders, one)
 	}
 	for _, at := range found.Libraries[:min(len(found.Libraries), mostStrays)] {
-		if one, ok := s.libraryIn(p, at); ok {
+		if one, ok := s.libraryIn(at); ok {
 			told.Libraries = append(told.Libraries, one)
 		}
 	}
@@ -64,14 +63,13 @@ func (s *Show) Strays(ctx context.Context) (wire.Strays, error) {
 }
 
 // libraryIn is a closed library at a path from the root, which lies in a source.
-func (s *Show) libraryIn(p *plan.Plan, at string) (wire.StrayLibrary, bool) {
+func (s *Show) libraryIn(at string) (wire.StrayLibrary, bool) {
 	path := filepath.Join(s.Root, filepath.FromSlash(at))
-	for _, of := range p.Devices[s.Device].Sources {
-		source := s.Folder(of.Folder)
-		if below, err := filepath.Rel(source, path); err == nil && plan.Inside(filepath.ToSlash(path), filepath.ToSlash(source)) {
-			return wire.StrayLibrary{Source: of.Folder, Folder: filepath.ToSlash(below), Path: path,
-				Says: words.LibraryTaken(filepath.Base(path), of.Folder)}, true
-		}
+	source := s.sourceAround(path)
+	below, err := filepath.Rel(s.Folder(source), path)
+	if source == "" || err != nil {
+		return wire.StrayLibrary{}, false
 	}
-	return wire.StrayLibrary{}, false
+	return wire.StrayLibrary{Source: source, Folder: filepath.ToSlash(below), Path: path,
+		Says: words.LibraryTaken(filepath.Base(path), source)}, true
 }

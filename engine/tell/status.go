@@ -41,16 +41,7 @@ func (t Teller) Status(ctx context.Context) (wire.Device, error) {
 	}
 	s.Pause.On = s.Pause.Active(now)
 	s.Awake = v.known.Awake
-	if is := v.known.Strays; is != nil {
-		sum := *is
-		sum.Says = words.StraysInShort(sum.N, int64(sum.Folders), int64(sum.Libraries))
-		own := v.Plan.Devices[t.Of]
-		sum.New = slices.DeleteFunc(slices.Clone(sum.New), func(f wire.StrayFolder) bool { // it was decided since
-			return slices.Contains(own.LetBe, f.Folder) ||
-				slices.ContainsFunc(own.Sources, func(of plan.Source) bool { return plan.Inside(f.Folder, of.Folder) })
-		})
-		s.Strays = &sum
-	}
+	s.Strays = v.strays()
 	s.Cards = append([]cardwire.Card{}, v.known.Cards...)
 	s.Person = v.Plan.Devices[t.Of].Person
 	if s.Stops, err = t.stops(ctx, now); err != nil {
@@ -333,6 +324,21 @@ func (v view) lanes() []wire.Lane {
 		}
 	}
 	return lanes
+}
+
+// strays is what the device saw of strays last, without the new folders that were decided about since; nil before it
+// looked.
+func (v view) strays() *wire.StraySum {
+	if v.known.Strays == nil {
+		return nil
+	}
+	sum, own := *v.known.Strays, v.Plan.Devices[v.Device]
+	sum.Says = words.StraysInShort(sum.N, int64(sum.Folders), int64(sum.Libraries))
+	sum.New = slices.DeleteFunc(slices.Clone(sum.New), func(f wire.StrayFolder) bool {
+		return slices.Contains(own.LetBe, f.Folder) ||
+			slices.ContainsFunc(own.Sources, func(of plan.Source) bool { return plan.Inside(f.Folder, of.Folder) })
+	})
+	return &sum
 }
 
 // rules are the names of the rules that the device's sources follow, each once.
