@@ -104,7 +104,7 @@ func checkPlan(ctx context.Context, e Env, r reach, p *plan.Plan, draft planwire
 	fmt.Fprintf(e.Out, "%s: no mistakes. %s\n", draft.File, sums(p))
 	c := r.client(e)
 	if c.Token == "" {
-		printNotes(e, planwire.PlanNotes{Notes: words.Doubts(p)})
+		printNotes(e, planwire.PlanNotes{Notes: words.Said(words.Doubts(p))})
 		return nil
 	}
 	notes, err := c.Plans().Check(ctx, draft)

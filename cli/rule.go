@@ -222,7 +222,7 @@ func listRules(ctx context.Context, e Env, c client.Client, json bool) error {
 		printRule(p, r)
 	}
 	for _, d := range now.Doubts {
-		p.line(0, "%s %s", p.paint(asks, "!"), plain(d))
+		p.line(0, "%s %s", p.paint(asks, "!"), plain(d.String()))
 	}
 	return nil
 }

@@ -66,6 +66,36 @@ func (k keeper) sees(parts ...string) {
 }
 
 // gone waits until the page no longer says something, as a dialog does that has closed.
+// setTime sets the field for a time that has a label.
+func (k keeper) setTime(label, value string) error {
+	args, err := json.Marshal([]string{label, value})
+	if err != nil {
+		return err
+	}
+	_, err = browser.Eval[bool](k.b, `(([label, value]) => {
+		const e = [...document.querySelectorAll("input[type=time]")].find((e) => e.labels?.[0]?.innerText === label);
+		Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(e, value);
+		return e.dispatchEvent(new Event("input", { bubbles: true }));
+	})(`+string(args)+`)`)
+	return err
+}
+
+// choose picks a value of the choice that has a label.
+func (k keeper) choose(label, value string) {
+	k.t.Helper()
+	args, err := json.Marshal([]string{label, value})
+	require.NoError(k.t, err)
+	require.Eventually(k.t, func() bool {
+		done, err := browser.Eval[bool](k.b, `(([label, value]) => {
+			const e = [...document.querySelectorAll("select")].find((e) => e.labels?.[0]?.innerText === label);
+			if (![...(e?.options ?? [])].some((o) => o.value === value)) return false;
+			Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(e, value);
+			return e.dispatchEvent(new Event("change", { bubbles: true }));
+		})(`+string(args)+`)`)
+		return err == nil && done
+	}, 20*time.Second, 50*time.Millisecond, "no choice is labelled %q, with %q", label, value)
+}
+
 func (k keeper) gone(part string) {
 	k.t.Helper()
 	require.Eventually(k.t, func() bool {
@@ -290,8 +320,8 @@ func TestAxeFindsNothing(t *testing.T) {
 			check("a new destination, " + name)
 			require.NoError(t, k.b.Press(kb.Escape))
 			k.click("Plan", "Show the text that version 1")
-			k.click("Change everyday", "Add a folder")
-			k.sees("How it came to be so", "+yard: Saltmarsh Slip", "Goes to")
+			k.click("up to 6.0 MB per day (change it, everyday)", "Add a folder")
+			k.sees("How it came to be so", "+yard: Saltmarsh Slip", "Carries at most")
 			check("Plan, " + name)
 			wide, err := browser.Eval[bool](k.b, `document.documentElement.scrollWidth > innerWidth`)
 			require.NoError(t, err)

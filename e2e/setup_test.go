@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -16,7 +15,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardtide/core/queue"
-	"yardtide/e2e/browser"
 	"yardtide/standin"
 	"yardtide/wire"
 	"yardtide/wire/planwire"
@@ -248,40 +246,8 @@ func TestTheFirstHourByKeyboard(t *testing.T) {
 	album(t, dir)
 	s := bare(t, dir)
 	k := atTheConsole(t, s)
-	focused := func() string {
-		label, err := browser.Eval[string](k.b, `((e) => (e.getAttribute('aria-label') || e.labels?.[0]?.innerText || e.innerText || '').trim())(document.activeElement)`)
-		require.NoError(t, err)
-		return label
-	}
-	reach := func(label string) {
-		t.Helper()
-		var seen []string
-		for range 60 {
-			at := focused()
-			if strings.HasPrefix(at, label) {
-				return
-			}
-			seen = append(seen, at)
-			require.NoError(t, k.b.Press(kb.Tab))
-		}
-		require.Fail(t, "the keyboard does not reach "+label, "%q", slices.Compact(seen))
-	}
-	press := func(label string) { t.Helper(); reach(label); require.NoError(t, k.b.Press(kb.Enter)) }
-	axe := axeIn(t, k)
-	looks := func(step string) {
-		t.Helper()
-		for _, scheme := range []string{"light", "dark"} {
-			for _, width := range []int64{1280, 390} {
-				require.NoError(t, k.b.Scheme(scheme))
-				require.NoError(t, k.b.Size(width, 844))
-				axe(fmt.Sprintf("%s, %s at %d", step, scheme, width))
-				wide, err := browser.Eval[bool](k.b, `document.documentElement.scrollWidth > innerWidth`)
-				require.NoError(t, err)
-				assert.False(t, wide, "%s scrolls sideways at %d", step, width)
-			}
-		}
-		require.NoError(t, k.b.Size(1280, 800))
-	}
+	focused, reach, press := k.focused, k.reach, k.press
+	looks := looksIn(t, k)
 	k.sees("Where shall your pictures go?")
 	looks("nothing yet")
 	press("Add a place")

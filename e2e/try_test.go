@@ -65,7 +65,7 @@ func TestAPlanIsTriedBeforeItCounts(t *testing.T) {
 	k.sees("Storage")
 	k.click("Plan")
 	k.sees("in of desk", "Change")
-	k.click("Change all", "documents", "See what it would change")
+	k.click("(change it, all)", "documents")
 	k.sees("all no longer takes documents.", "1 document left out, 6 B", "Today", "Then", "Nothing is to come")
 	k.click("1 document left out")
 	k.sees("notes.md")

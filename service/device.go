@@ -6,6 +6,7 @@ import (
 
 	"yardtide/core/forecast"
 	"yardtide/core/plan"
+	"yardtide/core/words"
 	"yardtide/engine/device"
 	"yardtide/engine/link"
 	"yardtide/engine/tell"
@@ -46,7 +47,9 @@ type Told interface {
 	// Day tells what it sensed and sent in the day of an instant.
 	Day(ctx context.Context, in time.Time) (wire.DeviceDay, error)
 	// Doubts tells what a plan allows on it and was hardly meant, as only it can tell.
-	Doubts(ctx context.Context, p *plan.Plan) ([]string, error)
+	Doubts(ctx context.Context, p *plan.Plan) ([]words.Doubt, error)
+	// Held tells what its sources and its rules hold.
+	Held(ctx context.Context) (planwire.PlanHeld, error)
 	// TryPlan tells what a plan would do to its items, CostOf what sending some now would take.
 	TryPlan(ctx context.Context, p *plan.Plan) (tell.Tried, error)
 	CostOf(ctx context.Context, keys []string) (wire.Cost, error)

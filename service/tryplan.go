@@ -182,18 +182,39 @@ func (s *Trials) EditPlan(ctx context.Context, e planwire.PlanEdits) (out planwi
 	return out, err
 }
 
+// Held tells what the folders and the rules of the plan in force hold now.
+func (s *Trials) Held(ctx context.Context) (planwire.PlanHeld, error) {
+	held := planwire.PlanHeld{Folders: []planwire.HeldFolder{}, Rules: []planwire.HeldRule{}}
+	for _, d := range s.devices() {
+		own, err := d.Told.Held(ctx)
+		if err != nil {
+			return held, err
+		}
+		held.Folders = append(held.Folders, own.Folders...)
+		for _, one := range own.Rules {
+			same := func(r planwire.HeldRule) bool { return r.Rule == one.Rule }
+			if i := slices.IndexFunc(held.Rules, same); i >= 0 {
+				held.Rules[i].Join(one)
+			} else {
+				held.Rules = append(held.Rules, one)
+			}
+		}
+	}
+	return held, nil
+}
+
 // Doubts tells what a plan allows and its keeper hardly meant, as it stands and as the
 // devices that run here can tell.
-func (s *Trials) Doubts(ctx context.Context, p *plan.Plan) ([]string, error) {
-	says := append([]string{}, words.Doubts(p)...)
+func (s *Trials) Doubts(ctx context.Context, p *plan.Plan) ([]words.Doubt, error) {
+	list := append([]words.Doubt{}, words.Doubts(p)...)
 	for _, d := range s.devices() {
 		own, err := d.Told.Doubts(ctx, p)
 		if err != nil {
 			return nil, err
 		}
-		says = append(says, own...)
+		list = append(list, own...)
 	}
-	return says, nil
+	return list, nil
 }
 
 // newDoubts tells what a plan allows and its keeper hardly meant, as far as the plan in force does
@@ -202,13 +223,15 @@ func (s *Trials) newDoubts(ctx context.Context, p *plan.Plan) ([]string, error) 
 	all, err := s.Doubts(ctx, p)
 	now := s.book.Plan()
 	if err != nil || now == nil {
-		return all, err
+		return words.Said(all), err
 	}
 	known, err := s.Doubts(ctx, now)
 	if err != nil {
 		return nil, err
 	}
-	says := slices.DeleteFunc(slices.Clone(all), func(d string) bool { return slices.Contains(known, d) })
+	says := words.Said(slices.DeleteFunc(slices.Clone(all), func(d words.Doubt) bool {
+		return slices.ContainsFunc(known, d.Same)
+	}))
 	switch left := len(all) - len(says); {
 	case left == 1:
 		says = append(says, "One doubt about the plan is as it was: yardtide plan check, or the page Plan, tells it.")

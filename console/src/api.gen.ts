@@ -589,6 +589,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plan/held": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the folders and the rules of the plan hold now */
+        get: operations["plan-held"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plan/keys": {
         parameters: {
             query?: never;
@@ -1418,6 +1435,16 @@ export interface components {
             /** @description As a sentence */
             says: string;
         };
+        Doubt: {
+            /** @description The path of the key that mends it, as in an edit of the plan */
+            at: string[];
+            /** @description The part of the plan at that path does nothing */
+            idle: boolean;
+            /** @description What is so, in a sentence */
+            says: string;
+            /** @description What to write in the plan, in a sentence; empty where there is nothing to say */
+            todo: string;
+        };
         Draft: {
             destination: components["schemas"]["Destination"];
             /** @description sftp: a private key, PEM */
@@ -1582,6 +1609,39 @@ export interface components {
              * @description The middle of the detail, from above
              */
             y: number;
+        };
+        HeldFolder: {
+            /** @description The items that a rule takes */
+            all: components["schemas"]["Amount"];
+            /** @description It lies on a volume that is not here */
+            away: boolean;
+            /**
+             * Format: date-time
+             * @description When the newest was found; absent while there is none
+             */
+            changed?: string;
+            device: string;
+            folder: string;
+            /** @description The items that no rule takes */
+            leftOut: components["schemas"]["Amount"];
+            /** @description What in it cannot be taken up as it is */
+            problems: components["schemas"]["Problem"][];
+            /** @description Those of them that are safe */
+            safe: components["schemas"]["Amount"];
+            /**
+             * Format: date-time
+             * @description When it was looked through last; absent before
+             */
+            scanned?: string;
+        };
+        HeldRule: {
+            /** @description Items */
+            all: components["schemas"]["Amount"];
+            /** @description Why the others wait, the largest group first */
+            holds: components["schemas"]["HoldGroup"][];
+            rule: string;
+            /** @description Those of them that are safe */
+            safe: components["schemas"]["Amount"];
         };
         Hold: {
             /** @enum {string} */
@@ -2000,6 +2060,11 @@ export interface components {
             day: boolean;
             device: string;
         };
+        Phrase: {
+            /** @description The path of the key that it tells of, below the rule; absent for words between */
+            of?: string[];
+            says: string;
+        };
         Pick: {
             device: string;
             /** @description Their keys */
@@ -2073,6 +2138,12 @@ export interface components {
             /** @description Which rules it follows and what of it is taken up */
             says: string;
         };
+        PlanHeld: {
+            /** @description What is in each folder that is taken up */
+            folders: components["schemas"]["HeldFolder"][];
+            /** @description What goes by each rule, where something does */
+            rules: components["schemas"]["HeldRule"][];
+        };
         PlanNotes: {
             /** @description What the keeper must know of it */
             notes: string[];
@@ -2093,8 +2164,10 @@ export interface components {
             /** @description The sources that follow it */
             follows: components["schemas"]["PlanSource"][];
             name: string;
-            /** @description What devices have otherwise */
+            /** @description How its items go on each device that has something otherwise */
             own: components["schemas"]["RuleOwn"][];
+            /** @description What it says, in phrases that each tell of one key of it */
+            phrases: components["schemas"]["Phrase"][];
             says: string;
         };
         PlanSource: {
@@ -2104,8 +2177,8 @@ export interface components {
         PlanText: {
             /** @description The devices, and how fast each may send */
             devices: components["schemas"]["PlanDevice"][];
-            /** @description What it allows and was hardly meant, in sentences */
-            doubts: string[];
+            /** @description What it allows and was hardly meant */
+            doubts: components["schemas"]["Doubt"][];
             /** @description The forms in which a rule may send, beside as shot */
             renditions: components["schemas"]["PlanRendition"][];
             /** @description What each rule does, in a sentence, and who follows it */
@@ -2235,6 +2308,9 @@ export interface components {
         };
         RuleOwn: {
             device: string;
+            /** @description The lanes and gates as they are on it, in phrases */
+            phrases: components["schemas"]["Phrase"][];
+            /** @description What it has otherwise */
             says: string;
         };
         Sample: {
@@ -2388,8 +2464,8 @@ export interface components {
             modem: "unknown" | "yes" | "no";
             /** @description Where items would land, the awkward ones, too */
             names: components["schemas"]["SetupName"][];
-            /** @description What it allows and was hardly meant */
-            notes: string[];
+            /** @description What it allows and was hardly meant, and the step at which each is mended */
+            notes: components["schemas"]["SetupLack"][];
             places: components["schemas"]["SetupPlace"][];
             /** @description What each place would get, and whether it fits */
             rooms: components["schemas"]["SetupRoom"][];
@@ -5903,6 +5979,89 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlanEdited"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "plan-held": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanHeld"];
                 };
             };
             /** @description Bad Request */

@@ -14,49 +14,6 @@ import (
 	"yardtide/core/plan"
 )
 
-// Rule tells what a rule does: "Photos and videos go to locker and shed, over Wi-Fi, or
-// over cellular up to 45 MB per day (photos only), when charging or at least 40%,
-// at 06:00-23:00."
-func Rule(r plan.Rule) string {
-	ways := make([]string, len(r.Lanes))
-	for i, l := range r.Lanes {
-		ways[i] = Lane(l)
-	}
-	goes := " go to "
-	if len(r.Take) == len(media.Kinds) {
-		goes = " goes to "
-	}
-	says := upper(kinds(r.Take)) + larger(r) + goes + And(r.Places()) + ", " + strings.Join(ways, ", or ")
-	says += conditions(r.Gates)
-	if r.Order != "" && r.Order != plan.NewestFirst {
-		says += ", the " + string(r.Order) + " first"
-	}
-	for _, k := range plan.Reducible {
-		if name := r.Send[k]; name != "" {
-			says += "; " + k.Plural() + " as " + name
-		}
-	}
-	if r.StoreEach {
-		says += "; equal files are stored each"
-	}
-	if r.Companions != nil {
-		says += "; with them " + companions(r.Companions)
-	}
-	if r.Previews != "" {
-		says += "; previews as " + r.Previews + " beside"
-	}
-	if r.Bursts {
-		says += "; shots in a row become a clip beside"
-	}
-	for _, a := range r.Also {
-		says += "; what is " + marked(a.When) + " also goes to " + a.Layout
-	}
-	if r.OnClash == plan.SkipClash {
-		says += "; where something else has the name it is not sent"
-	}
-	return says + "."
-}
-
 // formAt tells in which form what follows a rule goes to a place.
 func formAt(r plan.Rule, place string) string {
 	switch {
@@ -66,47 +23,6 @@ func formAt(r plan.Rule, place string) string {
 		return "in the forms that the rule sends"
 	}
 	return plan.AsShot
-}
-
-// Lane tells one way to send: "over cellular up to 45 MB per day (photos only)".
-func Lane(l plan.Lane) string {
-	says := "over " + l.Over.Label()
-	if l.Send != "" {
-		says += " in small (" + l.Send + ")"
-	}
-	if l.Allowance.Bytes > 0 {
-		says += " up to " + upTo(l.Allowance)
-	}
-	var notes []string
-	if len(l.Take) > 0 {
-		notes = append(notes, kinds(l.Take)+" only")
-	}
-	if l.Metered {
-		notes = append(notes, "also where it is metered")
-	}
-	if l.Roaming {
-		note := "also while roaming"
-		if l.RoamingAllowance.Bytes > 0 {
-			note += ", then up to " + upTo(l.RoamingAllowance)
-		}
-		notes = append(notes, note)
-	}
-	if l.MeteredWiFi {
-		notes = append(notes, "also over a metered Wi-Fi")
-	}
-	if l.HomeOnly {
-		notes = append(notes, "at home only")
-	}
-	if len(l.Named) > 0 {
-		notes = append(notes, "on "+And(l.Named)+" only")
-	}
-	if len(l.NotNamed) > 0 {
-		notes = append(notes, "not on "+And(l.NotNamed))
-	}
-	if len(notes) > 0 {
-		says += " (" + strings.Join(notes, ", ") + ")"
-	}
-	return says + conditions(l.Gates)
 }
 
 // companions tells which parts go with what a rule takes.
@@ -135,49 +51,6 @@ func marked(m plan.Mark) string {
 	return fmt.Sprintf("marked %q", m.Keyword)
 }
 
-func upTo(a plan.Allowance) string {
-	return Bytes(a.Bytes) + " per " + string(a.Per)
-}
-
-// conditions tells gates: ", when charging, at 22:00-06:00".
-func conditions(g plan.Gates) (says string) {
-	switch {
-	case g.NoPower:
-		says += ", on any power"
-	case g.Power != plan.Power{}:
-		says += ", when " + strings.ReplaceAll(g.Power.String(), "at least", "the battery has at least")
-	}
-	switch {
-	case g.NoHours:
-		says += ", at any hour"
-	case len(g.Hours) > 0:
-		says += ", at " + g.Hours.String()
-	}
-	switch {
-	case g.NoUnused:
-		says += ", however lately it was used"
-	case g.Unused > 0:
-		says += ", when nobody used the device for " + g.Unused.String()
-	}
-	switch {
-	case g.NoRest:
-		says += ", at rest or not"
-	case g.Rest > 0:
-		says += ", when it has been on charge and unused for " + g.Rest.String()
-	}
-	says += map[plan.Switch]string{plan.MustBeOff: ", while the screen is dark",
-		plan.OnOrOff: ", with the screen on or off"}[g.Screen]
-	says += map[plan.Switch]string{plan.MustBeOff: ", not while the system saves battery",
-		plan.OnOrOff: ", also while the system saves battery"}[g.Saver]
-	switch g.Idle {
-	case plan.MustBeIdle:
-		says += ", while nobody uses the device"
-	case plan.MayBeUsed:
-		says += ", also while it is used"
-	}
-	return says
-}
-
 func kinds(list []media.Kind) string {
 	if len(list) == len(media.Kinds) {
 		return string(media.Everything)
@@ -193,19 +66,6 @@ func kinds(list []media.Kind) string {
 		}
 	}
 	return And(words)
-}
-
-// larger tells of what sizes and lengths a rule takes files.
-func larger(r plan.Rule) string {
-	switch {
-	case r.LargerThan > 0 && r.LongerThan > 0:
-		return fmt.Sprintf(" that are larger than %s or last longer than %s", Bytes(int64(r.LargerThan)), r.LongerThan)
-	case r.LargerThan > 0:
-		return " that are larger than " + Bytes(int64(r.LargerThan))
-	case r.LongerThan > 0:
-		return " that last longer than " + r.LongerThan.String()
-	}
-	return ""
 }
 
 // Follows tells which rules a source follows, and what of it is taken up: "by bench;
@@ -482,11 +342,10 @@ func device(name string, was, is plan.Device) (says []string) {
 
 // Override tells what a device has otherwise than a rule says.
 func Override(o plan.Override) string {
-	ways := make([]string, len(o.Lanes))
-	for i, l := range o.Lanes {
-		ways[i] = Lane(l)
-	}
-	return strings.TrimPrefix(strings.Join(ways, ", or ")+conditions(o.Gates), ", ")
+	var s sentence
+	s.lanes(o.Lanes)
+	s.conditions(o.Gates)
+	return strings.TrimPrefix(s.String(), ", ")
 }
 
 func limits(list plan.Limits) string {

@@ -119,7 +119,7 @@ func TestWhatIsHardlyMeantIsTold(t *testing.T) {
 			"those go nowhere.",
 		"to: [locker, shed]=>to: [locker]": "What is in DCIM of galley-phone goes to one place " +
 			"only, locker: if that one is lost, so is the copy. Name a second under \"to\" of everyday.|Nothing goes to " +
-			"shed: no rule names it under \"to\".",
+			"shed: no rule sends there.",
 		"45 MB per day=>2 MB per day": "The allowance of everyday over cellular, 2.0 MB, is " +
 			"smaller than most pictures: hardly anything can go.",
 		"take: [photo], allowance: 45 MB per day, =>": "everyday sends videos over cellular without an " +
@@ -132,7 +132,7 @@ func TestWhatIsHardlyMeantIsTold(t *testing.T) {
 		from, to, _ := strings.Cut(change, "=>")
 		text := strings.Replace(first, from, to, 1)
 		require.NotEqual(t, first, text, change)
-		assert.Equal(t, want, strings.Join(words.Doubts(parsed(t, text)), "|"), change)
+		assert.Equal(t, want, strings.Join(words.Said(words.Doubts(parsed(t, text))), "|"), change)
 	}
 	for change, want := range map[string]string{
 		"take: [photo, raw, video]\n=>take: [photo, video]\n": "Of DCIM of galley-phone photos go, and no raw files: " +
@@ -144,12 +144,12 @@ func TestWhatIsHardlyMeantIsTold(t *testing.T) {
 	} {
 		from, to, _ := strings.Cut(change, "=>")
 		text := strings.Replace(first, from, to, 1) + "  b: {take: [video], to: [locker, shed], lanes: [{over: wifi}]}\n"
-		assert.Contains(t, words.Doubts(parsed(t, text)), want, change)
+		assert.Contains(t, words.Said(words.Doubts(parsed(t, text))), want, change)
 	}
 	reduced := strings.NewReplacer("rules:\n", "renditions: {small: {long-edge: 800}}\nrules:\n",
 		"take: [photo, raw, video]\n", "take: [photo, raw, video]\n    send: {photo: small}\n").Replace(first)
 	assert.Equal(t, []string{"Photos of everyday go as shot to no place: as they were shot they are on the device " +
-		"alone."}, words.Doubts(parsed(t, reduced)))
+		"alone."}, words.Said(words.Doubts(parsed(t, reduced))))
 	assert.Contains(t, words.Rule(parsed(t, reduced).Rules["everyday"]), "; photos as small.")
 	places := "to: [locker, shed]"
 	require.Contains(t, first, places)
@@ -173,7 +173,7 @@ func TestWhatIsHardlyMeantIsTold(t *testing.T) {
 		words.Changes(parsed(t, first), parsed(t, reduced))[0])
 	unused := strings.Replace(first, "rules:\n", "rules:\n  spare: {take: [photo], to: [shed], lanes: [{over: wifi}]}\n",
 		1)
-	assert.Equal(t, []string{"No source follows the rule spare: it does nothing."}, words.Doubts(parsed(t, unused)))
+	assert.Equal(t, []string{"No source follows the rule spare: it does nothing."}, words.Said(words.Doubts(parsed(t, unused))))
 	for _, more := range []string{"{over: wifi, gates: {hours: any}}", "{over: wifi, metered: true}",
 		"{over: wired, gates: {power: any}}"} {
 		p := parsed(t, strings.Replace(first, "- over: wifi\n", "- over: wifi\n      - "+more+"\n", 1))

@@ -173,6 +173,7 @@ func console(ctx context.Context, link string) (err error) {
 		func() error { return b.Click("Make a code") },
 		func() error { time.Sleep(time.Second); return shot("devices") },
 		func() error { return b.Click("Plan") },
+		func() error { return b.Click("up to 6.0 MB per day") },
 		func() error { time.Sleep(time.Second); return shot("plan") },
 	}
 	for _, step := range steps {

@@ -18,6 +18,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/plantext"
 	"yardtide/core/queue"
+	"yardtide/core/words"
 	"yardtide/engine/records"
 	"yardtide/standin"
 	"yardtide/wire"
@@ -216,11 +217,11 @@ func TestClipsAreMadeSmallerOnChargeOnly(t *testing.T) {
 	assert.Equal(t, c.SHA256, hash(stored))
 	says, err := y.device.Told.Doubts(t.Context(), p)
 	require.NoError(t, err)
-	assert.NotContains(t, strings.Join(says, "|"), "ffmpeg")
+	assert.NotContains(t, strings.Join(words.Said(says), "|"), "ffmpeg")
 	t.Setenv("PATH", t.TempDir())
 	says, err = y.device.Told.Doubts(t.Context(), p)
 	require.NoError(t, err)
-	assert.Contains(t, strings.Join(says, "|"), "ffmpeg is not installed on phone: the clips of everyday go as shot.")
+	assert.Contains(t, strings.Join(words.Said(says), "|"), "ffmpeg is not installed on phone: the clips of everyday go as shot.")
 }
 
 func TestWhatWasPreparedIsMadeAgainAfterItWasLost(t *testing.T) {

@@ -34,12 +34,12 @@ func (t Told) StandsFor(name, id string) bool { return t.d.places.StandsFor(name
 
 // Doubts tells what a plan allows on this device and its keeper hardly meant, as only
 // the device can tell: ways that it has not, and places that lie where its files do.
-func (t Told) Doubts(ctx context.Context, p *plan.Plan) (says []string, err error) {
+func (t Told) Doubts(ctx context.Context, p *plan.Plan) (list []words.Doubt, err error) {
 	for _, s := range p.Devices[t.d.Name].Sources {
 		for _, rule := range s.Rules {
 			for _, to := range p.Rules[rule].To {
 				if dest := p.Destinations[to]; dest.Kind == plan.Folder && sameDisk(t.d.Folder(s.Folder), dest.Path) {
-					says = append(says, words.SameDisk(to, s.Folder, t.d.Name))
+					list = append(list, words.SameDisk(to, s.Folder, t.d.Name, rule))
 				}
 			}
 		}
@@ -50,12 +50,12 @@ func (t Told) Doubts(ctx context.Context, p *plan.Plan) (says []string, err erro
 				_, reduced := p.Form(name, media.Video, to, plan.Main)
 				return reduced
 			}) {
-				says = append(says, words.NoFFmpeg(t.d.Name, name))
+				list = append(list, words.NoFFmpeg(t.d.Name, name))
 			}
 		}
 	}
 	more, err := t.Teller.Doubts(ctx, p)
-	return append(says, more...), err
+	return append(list, more...), err
 }
 
 // sameDisk tells whether two folders lie on one disk, as far as the system tells.

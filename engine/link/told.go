@@ -112,8 +112,17 @@ func (t Told) CostOf(ctx context.Context, keys []string) (wire.Cost, error) {
 	return t.teller().CostOf(ctx, keys)
 }
 
+// Held tells what its sources and rules hold, as far as was told.
+func (t Told) Held(ctx context.Context) (planwire.PlanHeld, error) {
+	held, err := t.teller().Held(ctx)
+	if t.m.spoiled(ctx, err) {
+		return planwire.PlanHeld{}, nil
+	}
+	return held, err
+}
+
 // Doubts tells what a plan allows on it and was hardly meant, as far as was told.
-func (t Told) Doubts(ctx context.Context, p *plan.Plan) ([]string, error) {
+func (t Told) Doubts(ctx context.Context, p *plan.Plan) ([]words.Doubt, error) {
 	doubts, err := t.teller().Doubts(ctx, p)
 	if t.m.spoiled(ctx, err) {
 		return nil, nil

@@ -65,6 +65,26 @@ func (s *Stand) UnmarshalJSON(text []byte) error {
 // Standings reads how items stand.
 func (r *Queue) Standings(ctx context.Context) ([]Standing, error) { return standings(ctx, r.read) }
 
+// SourceStanding is how many items of one source stand alike.
+type SourceStanding struct {
+	Source   string `db:"source"`
+	Standing int64  `db:"standing"` // 0 of items of which no copy is asked for
+	N        int64  `db:"n"`
+	Bytes    int64  `db:"bytes"`
+	FoundMS  int64  `db:"found_at"` // when the newest of them was found
+}
+
+// SourceStandings counts the items that are here, source by source. It reads every item: a page asks for
+// it, and no summary does.
+func (r *Queue) SourceStandings(ctx context.Context) (list []SourceStanding, err error) {
+	err = r.read.SelectContext(ctx, &list, `SELECT source, standing, count(*) n, sum(all_bytes) bytes, max(found_at) found_at
+		FROM items WHERE gone_at = 0 AND part_of = 0 AND kind <> '' GROUP BY source, standing`)
+	if err != nil {
+		return nil, fmt.Errorf("counting the items of each source: %w", err)
+	}
+	return list, nil
+}
+
 type selector interface {
 	SelectContext(ctx context.Context, into any, query string, args ...any) error
 }

@@ -14,7 +14,7 @@ import (
 
 // Doubts tells what a plan allows on the device and its keeper hardly meant, as what is
 // known of the device tells: ways that it has not.
-func (t Teller) Doubts(ctx context.Context, p *plan.Plan) (says []string, err error) {
+func (t Teller) Doubts(ctx context.Context, p *plan.Plan) (list []words.Doubt, err error) {
 	now, err := t.view(ctx)
 	if err != nil {
 		return nil, err
@@ -25,6 +25,7 @@ func (t Teller) Doubts(ctx context.Context, p *plan.Plan) (says []string, err er
 			smallest[class.Kind] = bytes
 		}
 	}
+	whole := p
 	p = p.On(t.Of)
 	used := map[string]bool{}
 	for _, s := range p.Devices[t.Of].Sources {
@@ -34,18 +35,28 @@ func (t Teller) Doubts(ctx context.Context, p *plan.Plan) (says []string, err er
 	}
 	for _, name := range slices.Sorted(maps.Keys(used)) {
 		rule := p.Rules[name]
-		for _, lane := range rule.Lanes {
+		for i, lane := range rule.Lanes {
 			if lane.Over == plan.Cellular && now.known.Modem == gate.No {
-				says = append(says, words.NoModem(t.Of, name))
+				list = append(list, words.NoModem(t.Of, name, i, alone(whole, t.Of, name)))
 			}
 			limit := rule.AllowanceOver(lane.Over)
 			for _, kind := range rule.Take {
 				least, some := smallest[kind]
 				if some && limit.Bytes > 0 && lane.Takes(kind) && least > allowance.Carries(limit.Bytes) {
-					says = append(says, words.NoneFits(kind, t.Of, name, lane.Over, least, limit.Bytes))
+					list = append(list, words.NoneFits(kind, t.Of, name, i, lane.Over, least, limit.Bytes))
 				}
 			}
 		}
 	}
-	return says, nil
+	return list, nil
+}
+
+// alone tells whether one device, and no other, follows a rule.
+func alone(p *plan.Plan, device, rule string) bool {
+	for name := range p.Devices {
+		if name != device && p.Follows(name, rule) {
+			return false
+		}
+	}
+	return true
 }

@@ -12,6 +12,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plantext"
+	"yardtide/core/words"
 	"yardtide/engine/awake"
 	"yardtide/engine/face"
 	"yardtide/engine/link"
@@ -324,13 +325,18 @@ func (s *Server) planRoutes() {
 			}
 			doubts, err := s.service.Trials.Doubts(ctx, p)
 			return &answer[planwire.PlanNotes]{planwire.PlanNotes{Says: s.service.Book.WouldChange(in.Body.Text),
-				Notes: append(s.service.Trials.PlaceNotes(p), doubts...)}}, err
+				Notes: append(s.service.Trials.PlaceNotes(p), words.Said(doubts)...)}}, err
+		})
+	call(s, "plan-held", http.MethodGet, "/plan/held", "What the folders and the rules of the plan hold now",
+		func(ctx context.Context, _ *struct{}) (*answer[planwire.PlanHeld], error) {
+			held, err := s.service.Trials.Held(ctx)
+			return &answer[planwire.PlanHeld]{held}, err
 		})
 }
 
 func (s *Server) planNow(ctx context.Context) (*answer[planwire.PlanText], error) {
 	now := s.service.Book.Tell()
-	now.Doubts = []string{}
+	now.Doubts = []words.Doubt{}
 	var err error
 	if p := s.service.Book.Plan(); p != nil {
 		now.Doubts, err = s.service.Trials.Doubts(ctx, p)

@@ -27,7 +27,7 @@ func rules(p *plan.Plan) []planwire.PlanRule {
 	list := []planwire.PlanRule{}
 	for _, name := range slices.Sorted(maps.Keys(p.Rules)) {
 		r := p.Rules[name]
-		one := planwire.PlanRule{Name: name, Says: words.Rule(r), Follows: []planwire.PlanSource{}, Own: ownOf(p, name)}
+		one := planwire.PlanRule{Name: name, Says: words.Rule(r), Phrases: words.RulePhrases(r), Follows: []planwire.PlanSource{}, Own: ownOf(p, name)}
 		for _, device := range slices.Sorted(maps.Keys(p.Devices)) {
 			for _, source := range p.Devices[device].Sources {
 				if slices.Contains(source.Rules, name) {
@@ -48,7 +48,8 @@ func ownOf(p *plan.Plan, rule string) []planwire.RuleOwn {
 		if !there {
 			continue
 		}
-		list = append(list, planwire.RuleOwn{Device: device, Says: words.Override(o)})
+		list = append(list, planwire.RuleOwn{Device: device, Says: words.Override(o),
+			Phrases: words.WayPhrases(p.On(device).Rules[rule])})
 	}
 	return list
 }

@@ -21,6 +21,7 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
+	"yardtide/core/words"
 	"yardtide/engine/atomicfile"
 	"yardtide/service/jobs"
 	"yardtide/service/planbook"
@@ -37,7 +38,7 @@ type Options struct {
 	// First is the device whose folders they are; Device finds one that runs here.
 	First  string
 	Device func(name string) (Device, bool)
-	Doubts func(ctx context.Context, p *plan.Plan) ([]string, error)
+	Doubts func(ctx context.Context, p *plan.Plan) ([]words.Doubt, error)
 	// Keep keeps the secrets of a place, Forget forgets them.
 	Keep   func(draft wire.Draft) error
 	Forget func(name string) error

@@ -32,7 +32,7 @@ func missingFolders(d Device, now *planwire.SetupNow) {
 // tell fills in what a set-up would come to.
 func (s *Setup) tell(ctx context.Context, now *planwire.SetupNow) error {
 	now.Says, now.Rooms, now.Missing, now.Notes, now.Names, now.Kinds = []string{}, []planwire.SetupRoom{},
-		[]planwire.SetupLack{}, []string{}, []planwire.SetupName{}, []wire.LookKind{}
+		[]planwire.SetupLack{}, []planwire.SetupLack{}, []planwire.SetupName{}, []wire.LookKind{}
 	lack := func(step int, format string, args ...any) {
 		now.Missing = append(now.Missing, planwire.SetupLack{Step: step, Says: fmt.Sprintf(format, args...)})
 	}
@@ -91,6 +91,29 @@ func (s *Setup) tell(ctx context.Context, now *planwire.SetupNow) error {
 	return s.tellPlan(ctx, now, p, lack)
 }
 
+// stepOf is the step at which a key of the plan is asked for.
+func stepOf(path []string) int {
+	switch {
+	case len(path) == 0:
+		return stepSaid
+	case path[0] == "destinations":
+		return stepWhere
+	case path[0] == "devices":
+		return stepWhat
+	case len(path) < 3:
+		return stepHow
+	}
+	switch path[2] {
+	case "to":
+		if len(path) == 3 {
+			return stepWhere
+		} // else the form at a place
+	case "lanes", "gates":
+		return stepWhen
+	}
+	return stepHow
+}
+
 // tellPlan tells the plan that a set-up comes to, or what the plan lacks still.
 func (s *Setup) tellPlan(ctx context.Context, now *planwire.SetupNow, p *plan.Plan,
 	lack func(step int, format string, args ...any)) error {
@@ -108,8 +131,12 @@ func (s *Setup) tellPlan(ctx context.Context, now *planwire.SetupNow, p *plan.Pl
 		return nil
 	}
 	now.Text = text
-	if now.Notes, err = s.Doubts(ctx, p); err != nil {
+	doubts, err := s.Doubts(ctx, p)
+	if err != nil {
 		return err
+	}
+	for _, d := range doubts {
+		now.Notes = append(now.Notes, planwire.SetupLack{Step: stepOf(d.At), Says: d.Says})
 	}
 	rule, sources := p.Rules[everyday], p.Devices[now.Device].Sources
 	folders := make([]string, len(sources))

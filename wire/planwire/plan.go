@@ -1,9 +1,12 @@
 package planwire
 
 import (
+	"slices"
 	"time"
 
 	"yardtide/core/plan"
+	"yardtide/core/words"
+	"yardtide/wire"
 )
 
 // PlanWay is by what a version of the plan was made.
@@ -52,7 +55,7 @@ type PlanText struct {
 	Sources    []PlanFolder    `json:"sources" doc:"The folders that are taken up"`
 	Devices    []PlanDevice    `json:"devices" doc:"The devices, and how fast each may send"`
 	Renditions []PlanRendition `json:"renditions" doc:"The forms in which a rule may send, beside as shot"`
-	Doubts     []string        `json:"doubts" doc:"What it allows and was hardly meant, in sentences"`
+	Doubts     []words.Doubt   `json:"doubts" doc:"What it allows and was hardly meant"`
 }
 
 // PlanRendition is a form in which a rule may send.
@@ -66,16 +69,57 @@ type PlanRendition struct {
 
 // PlanRule is a rule as a sentence.
 type PlanRule struct {
-	Name    string       `json:"name"`
-	Says    string       `json:"says"`
-	Follows []PlanSource `json:"follows" doc:"The sources that follow it"`
-	Own     []RuleOwn    `json:"own" doc:"What devices have otherwise"`
+	Name    string         `json:"name"`
+	Says    string         `json:"says"`
+	Phrases []words.Phrase `json:"phrases" doc:"What it says, in phrases that each tell of one key of it"`
+	Follows []PlanSource   `json:"follows" doc:"The sources that follow it"`
+	Own     []RuleOwn      `json:"own" doc:"How its items go on each device that has something otherwise"`
 }
 
 // RuleOwn is what one device has otherwise than a rule says.
 type RuleOwn struct {
-	Device string `json:"device"`
-	Says   string `json:"says"`
+	Device  string         `json:"device"`
+	Says    string         `json:"says" doc:"What it has otherwise"`
+	Phrases []words.Phrase `json:"phrases" doc:"The lanes and gates as they are on it, in phrases"`
+}
+
+// PlanHeld is what the parts of the plan hold at one moment.
+type PlanHeld struct {
+	Folders []HeldFolder `json:"folders" doc:"What is in each folder that is taken up"`
+	Rules   []HeldRule   `json:"rules" doc:"What goes by each rule, where something does"`
+}
+
+// HeldFolder is what is in a folder that is taken up.
+type HeldFolder struct {
+	PlanSource
+	All      wire.Amount    `json:"all" doc:"The items that a rule takes"`
+	Safe     wire.Amount    `json:"safe" doc:"Those of them that are safe"`
+	LeftOut  wire.Amount    `json:"leftOut" doc:"The items that no rule takes"`
+	Changed  time.Time      `json:"changed,omitzero" doc:"When the newest was found; absent while there is none"`
+	Scanned  time.Time      `json:"scanned,omitzero" doc:"When it was looked through last; absent before"`
+	Away     bool           `json:"away" doc:"It lies on a volume that is not here"`
+	Problems []wire.Problem `json:"problems" doc:"What in it cannot be taken up as it is"`
+}
+
+// HeldRule is what goes by a rule.
+type HeldRule struct {
+	Rule  string           `json:"rule"`
+	All   wire.Amount      `json:"all" doc:"Items"`
+	Safe  wire.Amount      `json:"safe" doc:"Those of them that are safe"`
+	Holds []wire.HoldGroup `json:"holds" doc:"Why the others wait, the largest group first"`
+}
+
+// Join adds what another device holds by the same rule.
+func (h *HeldRule) Join(o HeldRule) {
+	h.All, h.Safe = h.All.Plus(o.All.N, o.All.Bytes), h.Safe.Plus(o.Safe.N, o.Safe.Bytes)
+	for _, hold := range o.Holds {
+		if i := slices.IndexFunc(h.Holds, hold.Same); i >= 0 {
+			h.Holds[i].Join(hold)
+		} else {
+			h.Holds = append(h.Holds, hold)
+		}
+	}
+	slices.SortFunc(h.Holds, wire.HoldGroup.Compare)
 }
 
 // PlanSource is a folder of a device.

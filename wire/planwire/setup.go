@@ -94,7 +94,7 @@ type SetupNow struct {
 	Says    []string        `json:"says" doc:"The whole in a few sentences"`
 	Rooms   []SetupRoom     `json:"rooms" doc:"What each place would get, and whether it fits"`
 	Missing []SetupLack     `json:"missing" doc:"What stands in the way of starting"`
-	Notes   []string        `json:"notes" doc:"What it allows and was hardly meant"`
+	Notes   []SetupLack     `json:"notes" doc:"What it allows and was hardly meant, and the step at which each is mended"`
 	Names   []SetupName     `json:"names" doc:"Where items would land, the awkward ones, too"`
 	Text    string          `json:"text" doc:"The plan that it makes, empty while something stands in the way"`
 }

@@ -5,14 +5,11 @@ import { Failure } from "../parts/Failure";
 import { taken } from "../words";
 import type { Draft } from "./draft";
 import { parts, useKeysOf, type Values } from "./keys";
-import { KeyField, RenditionField } from "./KeyField";
+import { KeyField } from "./KeyField";
 import { useBursts } from "./queries";
 
-/** What is put beside the copies: previews, what carries a mark under a second layout, clips of shots in a row. */
-export function Beside({ draft, rule }: { draft: Draft; rule?: string }) {
-  const keys = useKeysOf("rules");
-  const previews = keys.find((k) => k.name === "previews");
-  const bursts = keys.find((k) => k.name === "bursts");
+/** What carries a mark goes under a second layout, too. */
+export function Picks({ draft }: { draft: Draft }) {
   const picks = useKeysOf("rules", "also");
   const also = parts(draft.whole, "also");
   const put = (i: number, change: Values) =>
@@ -21,16 +18,7 @@ export function Beside({ draft, rule }: { draft: Draft; rule?: string }) {
       "also",
     );
   return (
-    <fieldset className="space-y-3">
-      <legend className="mb-1 text-sm text-quiet">Puts beside</legend>
-      {previews && (
-        <RenditionField
-          of={previews}
-          kind="pictures"
-          value={draft.at("previews")}
-          change={(value) => draft.set(value, "previews")}
-        />
-      )}
+    <div className="space-y-3">
       {also.map((a, i) => (
         <div key={i} className="grid items-end gap-3 sm:grid-cols-[1fr_1.5fr_auto]">
           {picks.map((k) => (
@@ -57,21 +45,17 @@ export function Beside({ draft, rule }: { draft: Draft; rule?: string }) {
           </span>
         </div>
       ))}
-      {bursts && (
-        <KeyField of={bursts} value={draft.at("bursts")} change={(value) => draft.set(value, "bursts")} />
-      )}
-      {rule && <Bursts rule={rule} />}
       <Button
         onClick={() => draft.set([...also, { when: "rated 4", layout: "picks/{year}/{caption}" }], "also")}
       >
         Pick by a mark
       </Button>
-    </fieldset>
+    </div>
   );
 }
 
 /** The bursts that there are, before clips of them are made. */
-function Bursts({ rule }: { rule: string }) {
+export function Bursts({ rule }: { rule: string }) {
   const [shown, setShown] = useState(false);
   const found = useBursts(rule, shown);
   const all = (found.data ?? []).flatMap((d) => d.bursts.map((b) => ({ ...b, device: d.device })));

@@ -1,93 +1,140 @@
 import { useState } from "react";
-import type { PlanRule } from "../api";
+import type { Phrase, Plan, PlanRule } from "../api";
 import { Button } from "../parts/Button";
-import { useDraft } from "./draft";
-import { Fields } from "./Fields";
-import { ChangedMeanwhile, FormBox } from "./FormBox";
-import { at, parts as partsOf, useKeysOf, words, type Values } from "./keys";
-import { Lanes } from "./Lanes";
+import { Chips } from "./Chips";
+import { Control } from "./Control";
+import { useOwnDraft } from "./draft";
+import { FormBox } from "./FormBox";
+import { shortly, useKeysOf } from "./keys";
+import { OneThing } from "./OneThing";
 import { useParts } from "./parts";
+import type { Thing } from "./Rule";
+import { Sentence } from "./Sentence";
 import { Tried } from "./Tried";
 
-type Of = { rule: PlanRule; values: Values; version: number };
+type Of = { rule: PlanRule; plan: Plan };
 
-/** What devices have otherwise than a rule says, and the ways to change it. */
-export function OwnOfDevices({ rule: r, values, version }: Of) {
-  const [doing, setDoing] = useState<{ device: string; reset: boolean }>();
+/** What devices have otherwise than a rule says, each as its own sentence, and the ways to change it. */
+export function OwnOfDevices({ rule: r, plan }: Of) {
+  const [begun, setBegun] = useState<string>(); // a device that is to have something of its own
   const devices = [...new Set(r.follows.map((s) => s.device))];
-  const done = () => setDoing(undefined);
+  const others = devices.filter((d) => d !== begun && !r.own.some((o) => o.device === d));
   if (devices.length === 0) return null;
   return (
-    <div className="mt-2">
-      <ul>
-        {devices.map((device) => {
-          const own = r.own.find((o) => o.device === device);
-          return (
-            <li key={device} className="flex flex-wrap items-center gap-2 py-1 text-sm">
-              <span className="wrap-anywhere text-quiet">
-                {device} {own ? `has of its own: ${own.says}` : "follows it as it is"}
-              </span>
-              <Button
-                onClick={() => setDoing({ device, reset: false })}
-                aria-label={`Otherwise on ${device} (${r.name})`}
-              >
-                Otherwise on {device}
-              </Button>
-              {own && (
-                <Button
-                  onClick={() => setDoing({ device, reset: true })}
-                  aria-label={`As it is on ${device} (${r.name})`}
-                >
-                  As it is on {device}
-                </Button>
-              )}
-            </li>
-          );
-        })}
-      </ul>
-      {doing && (
-        <FormBox label={`${r.name} on ${doing.device}`}>
-          {doing.reset ? (
-            <Tried
-              edits={[{ path: ["devices", doing.device, "rules", r.name] }]}
-              version={version}
-              done={done}
-            />
-          ) : (
-            <Own
-              key={doing.device}
-              rule={r}
-              values={values}
-              version={version}
-              device={doing.device}
-              done={done}
-            />
-          )}
-        </FormBox>
+    <ul className="mt-2 space-y-2">
+      {r.own.map((o) => (
+        <Own key={o.device} rule={r} plan={plan} device={o.device} phrases={o.phrases} own />
+      ))}
+      {begun && !r.own.some((o) => o.device === begun) && (
+        <Own
+          key={begun}
+          rule={r}
+          plan={plan}
+          device={begun}
+          phrases={r.phrases.filter(way)}
+          over={() => setBegun(undefined)}
+        />
       )}
-    </div>
+      {others.length > 0 && (
+        <li className="flex flex-wrap items-center gap-2 text-sm">
+          <span className="text-quiet wrap-anywhere">
+            {others.join(", ")} {others.length === 1 ? "follows" : "follow"} it as it is
+          </span>
+          {others.map((device) => (
+            <Button
+              key={device}
+              onClick={() => setBegun(device)}
+              aria-label={`Otherwise on ${device} (${r.name})`}
+            >
+              Otherwise on {device}
+            </Button>
+          ))}
+        </li>
+      )}
+    </ul>
   );
 }
 
-function Own(props: Of & { device: string; done: () => void }) {
-  const { rule: r, values, version, device, done } = props;
-  const own = (at(values, "devices", device, "rules", r.name) as Values | undefined) ?? {};
-  const draft = useDraft(own, ["devices", device, "rules", r.name]);
-  const gates = useKeysOf("rules", "gates");
+/** Whether a phrase tells of what a device may have otherwise. */
+const way = (p: Phrase) => p.of === undefined || ["lanes", "gates"].includes(p.of[0] ?? "");
+
+function Own(props: Of & { device: string; phrases: Phrase[]; own?: boolean; over?: () => void }) {
+  const { rule: r, plan, device, own } = props;
+  const [thing, setThing] = useState<Thing>();
+  const [resetting, setResetting] = useState(false);
+  const pick = (path: string[], says: string) => setThing({ path, says });
   const parts = useParts([device]);
-  // Lanes are its own only when they were changed.
-  const lanes = partsOf(draft.whole, "lanes");
+  const gates = useKeysOf("rules", "gates");
+  // Words between two phrases that are not a device's own say nothing.
+  const first = props.phrases.findIndex((p) => p.of !== undefined);
+  const last = props.phrases.findLastIndex((p) => p.of !== undefined);
+  const phrases = props.phrases.slice(Math.max(0, first), last + 1);
+  const said = (name: string) => phrases.some((p) => p.of?.join() === `gates,${name}`);
   return (
-    <>
-      <ChangedMeanwhile what={`${r.name} on ${device}`} version={version} is={draft.changedMeanwhile} />
-      <Lanes
-        lanes={lanes.length > 0 ? lanes : partsOf(values, "rules", r.name, "lanes")}
-        take={words(values, "rules", r.name, "take")}
-        parts={parts}
-        change={(l) => draft.set(l, "lanes")}
-      />
-      <Fields keys={gates} under={["gates"]} draft={draft} parts={parts} own />
-      <Tried edits={draft.edits} version={version} done={done} />
-    </>
+    <li className="border-l-2 border-line pl-3">
+      <p className="text-sm text-quiet wrap-anywhere">
+        On {device} {own ? "otherwise:" : "as the rule has it; what shall be otherwise?"}
+      </p>
+      <Sentence phrases={phrases} of={`${r.name} on ${device}`} open={thing?.path} pick={pick} />
+      <div className="mt-1 flex flex-wrap items-end gap-2">
+        <Chips
+          label={`Also on ${device}`}
+          list={gates
+            .filter((k) => !said(k.name) && (!k.wants || parts[k.wants]))
+            .map((k) => [`gates/${k.name}`, shortly(k)] as const)}
+          pick={(key, says) => pick(key.split("/"), says)}
+        />
+        {own && (
+          <Button onClick={() => setResetting(true)} aria-label={`As it is on ${device} (${r.name})`}>
+            As it is on {device}
+          </Button>
+        )}
+      </div>
+      {thing && (
+        <Change
+          key={thing.path.join()}
+          {...props}
+          thing={thing}
+          pick={pick}
+          done={() => {
+            setThing(undefined);
+            props.over?.();
+          }}
+        />
+      )}
+      {resetting && (
+        <FormBox label={`${r.name} on ${device}`}>
+          <Tried
+            edits={[{ path: ["devices", device, "rules", r.name] }]}
+            version={plan.version}
+            done={() => setResetting(false)}
+          />
+        </FormBox>
+      )}
+    </li>
+  );
+}
+
+function Change(
+  props: Of & {
+    device: string;
+    thing: Thing;
+    pick: (path: string[], says: string) => void;
+    done: () => void;
+  },
+) {
+  const { rule: r, plan, device, thing } = props;
+  const draft = useOwnDraft(plan.values, device, r.name);
+  const parts = useParts([device]);
+  return (
+    <OneThing
+      title={`${r.name} on ${device}: ${thing.says}`}
+      what={`${r.name} on ${device}`}
+      draft={draft}
+      version={plan.version}
+      done={props.done}
+    >
+      <Control path={thing.path} draft={draft} parts={parts} rule={r.name} pick={props.pick} own />
+    </OneThing>
   );
 }

@@ -1,20 +1,21 @@
 import { Link } from "@tanstack/react-router";
 import { Loading, Notice } from "../parts/Notice";
 import { useYard } from "../yard";
-import { AddRule, ChangeRule } from "./ChangeRule";
+import { AddRule } from "./AddRule";
 import { DeviceOfPlan } from "./Devices";
 import { History } from "./History";
 import { at, useKeys, type Values } from "./keys";
-import { OwnOfDevices } from "./OwnOfDevices";
 import { PlanText } from "./PlanText";
 import { AddRendition, RenditionOfPlan } from "./Renditions";
+import { OtherDoubts, Rule } from "./Rule";
 import { AddSource, Source } from "./Sources";
-import { usePlan } from "./queries";
+import { useHeld, usePlan } from "./queries";
 
 /** What the household decided: its rules as sentences, the text, and how it came to be so. */
 export function PlanPage() {
   const plan = usePlan();
   const keys = useKeys();
+  const held = useHeld().data;
   const destinations = useYard().data?.destinations.map((d) => d.name) ?? [];
   if (plan.isPending || keys.isPending) return <Loading what="the plan" />;
   if (plan.isError) {
@@ -48,29 +49,11 @@ export function PlanPage() {
         </h2>
         <dl className="divide-y divide-line">
           {p.rules.map((r) => (
-            <div key={r.name} className="py-2">
-              <dt className="font-semibold">{r.name}</dt>
-              <dd>
-                {r.says}
-                {r.follows.length === 0 && (
-                  <span className="block text-sm text-quiet">Nobody follows it.</span>
-                )}
-                <ChangeRule rule={r} values={of("rules", r.name)} version={p.version} />
-                <OwnOfDevices rule={r} values={p.values} version={p.version} />
-              </dd>
-            </div>
+            <Rule key={r.name} rule={r} plan={p} held={held?.rules.find((h) => h.rule === r.name)} />
           ))}
         </dl>
         <AddRule destinations={destinations} version={p.version} />
-        {p.doubts.length > 0 && (
-          <div role="group" aria-label="What was hardly meant" className="mt-3 rounded-md bg-lamp p-3">
-            <ul className="list-disc space-y-1 pl-5">
-              {p.doubts.map((d) => (
-                <li key={d}>{d}</li>
-              ))}
-            </ul>
-          </div>
-        )}
+        <OtherDoubts plan={p} />
       </section>
       <section aria-labelledby="sources" className="rounded-lg border border-line bg-plank p-5">
         <h2 id="sources" className="mb-2 text-lg font-semibold">
@@ -78,7 +61,12 @@ export function PlanPage() {
         </h2>
         <ul className="divide-y divide-line">
           {p.sources.map((s) => (
-            <Source key={`${s.device}/${s.folder}`} source={s} plan={p} />
+            <Source
+              key={`${s.device}/${s.folder}`}
+              source={s}
+              plan={p}
+              held={held?.folders.find((f) => f.device === s.device && f.folder === s.folder)}
+            />
           ))}
         </ul>
         <AddSource plan={p} />

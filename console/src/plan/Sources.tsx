@@ -1,5 +1,5 @@
 import { useState } from "react";
-import type { Plan, PlanFolder } from "../api";
+import type { HeldFolder, Plan, PlanFolder } from "../api";
 import { Button } from "../parts/Button";
 import { TextField } from "../parts/Field";
 import { useYard } from "../yard";
@@ -10,12 +10,12 @@ import { adding, parts, useKeysOf, words, type Values } from "./keys";
 import { Choose } from "./KeyField";
 import { LookInto } from "./LookInto";
 import { useUsual } from "./queries";
-import { folderName } from "../words";
+import { bytes, folderName, things, when } from "../words";
 import { RuleOrder } from "./RuleOrder";
 import { Tried } from "./Tried";
 
 /** A folder that is taken up, and the ways to change what of it goes, or to take it out. */
-export function Source({ source: s, plan: p }: { source: PlanFolder; plan: Plan }) {
+export function Source({ source: s, plan: p, held }: { source: PlanFolder; plan: Plan; held?: HeldFolder }) {
   const [doing, setDoing] = useState<"change" | "leave">();
   const name = `${folderName(s.folder)} of ${s.device}`;
   const toggle = (what: "change" | "leave") => setDoing(doing === what ? undefined : what);
@@ -44,6 +44,7 @@ export function Source({ source: s, plan: p }: { source: PlanFolder; plan: Plan 
           Take out
         </Button>
       </span>
+      {held && <Holds held={held} />}
       {doing === "leave" && (
         <FormBox label={`Take ${name} out of the plan`}>
           <Tried edits={[{ path }]} version={p.version} done={done} />
@@ -53,6 +54,30 @@ export function Source({ source: s, plan: p }: { source: PlanFolder; plan: Plan 
         <ChangeSource source={s} values={sources[n] ?? {}} path={path} plan={p} done={done} />
       )}
     </li>
+  );
+}
+
+/** What is in a folder, how much of it is safe, and what came last. */
+function Holds({ held: h }: { held: HeldFolder }) {
+  const open = h.all.n - h.safe.n;
+  const state =
+    h.all.n === 0 ? "" : open === 0 ? ": all safe" : `: ${open.toLocaleString("en-GB")} not safe yet`;
+  return (
+    <div className="text-sm text-quiet wrap-anywhere">
+      <p>
+        {h.away && "It lies on something that is not here. "}
+        {!h.scanned && !h.away && "It was not looked through yet. "}
+        {h.all.n === 0 ? "Nothing of it is taken up" : `${things(h.all.n)}, ${bytes(h.all.bytes)}`}
+        {state}
+        {h.leftOut.n > 0 && `; ${h.leftOut.n.toLocaleString("en-GB")} left out`}
+        {h.changed && `; the newest came ${when(h.changed)}`}.
+      </p>
+      {h.problems.map((p) => (
+        <p key={p.path} className="rounded-md bg-lamp p-2 text-ink">
+          {p.says} {p.todo}
+        </p>
+      ))}
+    </div>
   );
 }
 

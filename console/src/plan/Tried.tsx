@@ -1,11 +1,10 @@
-import { useMutation } from "@tanstack/react-query";
 import type { PlanEdit, PlanEdits } from "../api";
 import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
 import { Figures } from "./Figures";
-import { sendEdits, useEdit } from "./queries";
+import { useEdit, useTried } from "./queries";
 
-/** What edits would change, before they count; nothing until they were tried, and nothing of earlier ones. */
+/** What edits would change, told at once, before they count. */
 export function Tried(props: {
   edits: PlanEdit[];
   /** The version of the plan that they are made on. */
@@ -15,23 +14,26 @@ export function Tried(props: {
 }) {
   const { edits, version, ready = true, done } = props;
   const asked: PlanEdits = { base: version, edits };
-  const isOf = (of?: PlanEdits) => JSON.stringify(of) === JSON.stringify(asked);
+  const { told, error, looking } = useTried(asked, ready && edits.length > 0);
   const apply = useEdit();
-  const tried = useMutation({ mutationFn: (of: PlanEdits) => sendEdits({ ...of, try: true }) });
-  const told = isOf(tried.variables) ? tried.data : undefined;
-  const error = isOf(apply.variables) ? apply.error : isOf(tried.variables) ? tried.error : null;
+  const refused = JSON.stringify(apply.variables) === JSON.stringify(asked) ? apply.error : null;
   return (
-    <div className="space-y-3" aria-live="polite">
+    <div className="space-y-3">
+      <div aria-live="polite" className="space-y-3">
+        {looking && <p className="text-sm text-quiet">Looking at what it would change…</p>}
+        <Failure error={refused ?? error} />
+        {told && (
+          <div className="rounded-md bg-wash p-3">
+            <ul className="list-disc space-y-1 pl-5 wrap-anywhere">
+              {[...told.says, ...told.notes].map((s) => (
+                <li key={s}>{s}</li>
+              ))}
+            </ul>
+            {told.tried && <Figures tried={told.tried} />}
+          </div>
+        )}
+      </div>
       <div className="flex flex-wrap gap-2">
-        <Button
-          disabled={!ready || edits.length === 0 || tried.isPending}
-          onClick={() => {
-            apply.reset();
-            tried.mutate(asked);
-          }}
-        >
-          See what it would change
-        </Button>
         <Button
           strong={told !== undefined}
           disabled={told === undefined || apply.isPending}
@@ -41,17 +43,6 @@ export function Tried(props: {
         </Button>
         <Button onClick={done}>Leave it</Button>
       </div>
-      <Failure error={error} />
-      {told && (
-        <div className="rounded-md bg-wash p-3">
-          <ul className="list-disc space-y-1 pl-5 wrap-anywhere">
-            {[...told.says, ...told.notes].map((s) => (
-              <li key={s}>{s}</li>
-            ))}
-          </ul>
-          {told.tried && <Figures tried={told.tried} />}
-        </div>
-      )}
     </div>
   );
 }

@@ -52,3 +52,9 @@ export function word(values: unknown, ...path: readonly string[]): string {
   const is = at(values, ...path);
   return typeof is === "string" || typeof is === "number" ? String(is) : "";
 }
+
+/** What a key is called where there is little room: its label, or its name where the label is a sentence. */
+export function shortly(k: Key): string {
+  if (k.label && k.label.length < 28) return k.label;
+  return k.name.replaceAll("-", " ").replace(/^./, (c) => c.toUpperCase());
+}

@@ -5,6 +5,7 @@ import {
   useQuery,
   useQueryClient,
 } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
 import { api, body, ServiceError, type Plan, type PlanEdits } from "../api";
 
 /** What the keeper asks of the plan and its versions. */
@@ -58,6 +59,46 @@ export function useDiff(to: number, shown: boolean) {
     staleTime: Infinity,
     queryFn: () => body(api.GET("/api/v1/plan/diff", { params: { query: { from: to - 1, to } } })),
   });
+}
+
+/** What the folders and the rules of the plan hold; not counted more often than it is looked at. */
+export function useHeld() {
+  return useQuery({
+    queryKey: ["held"],
+    staleTime: 20_000,
+    refetchInterval: 60_000,
+    queryFn: () => body(api.GET("/api/v1/plan/held")),
+  });
+}
+
+/** A value once nothing changed of it for a moment. */
+function useSettled(value: string): string {
+  const [settled, setSettled] = useState(value);
+  useEffect(() => {
+    const timer = setTimeout(() => setSettled(value), 500);
+    return () => clearTimeout(timer);
+  }, [value]);
+  return settled;
+}
+
+/** What edits would change, told as soon as no more of them comes. */
+export function useTried(asked: PlanEdits, ready: boolean) {
+  const now = JSON.stringify(asked);
+  const settled = useSettled(now);
+  const tried = useQuery({
+    queryKey: ["tried", settled],
+    enabled: ready && settled === now,
+    staleTime: Infinity,
+    gcTime: 0,
+    retry: false,
+    queryFn: () => sendEdits({ ...(JSON.parse(settled) as PlanEdits), try: true }),
+  });
+  const is = ready && settled === now;
+  return {
+    told: is ? tried.data : undefined,
+    error: is ? tried.error : null,
+    looking: ready && !(is && tried.isFetched),
+  };
 }
 
 /** What everybody who changes the plan does then: all that is shown of it is asked for anew. */

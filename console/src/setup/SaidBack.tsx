@@ -45,10 +45,11 @@ export function SaidBack({ now }: { now: SetupNow }) {
             ))}
           </ul>
           {now.notes.length > 0 && (
-            <ul aria-label="To think of" className="list-disc space-y-1 rounded-md bg-lamp p-3 pl-8">
+            <ul aria-label="To think of" className="space-y-1 rounded-md bg-lamp p-3">
               {now.notes.map((n) => (
-                <li key={n} className="wrap-anywhere">
-                  {n}
+                <li key={n.says} className="flex flex-wrap items-center gap-x-3 gap-y-1">
+                  <span className="min-w-0 flex-1 basis-60 wrap-anywhere">{n.says}</span>
+                  {n.step < 6 && <Button onClick={() => change.mutate({ step: n.step })}>Change it</Button>}
                 </li>
               ))}
             </ul>
