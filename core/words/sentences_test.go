@@ -54,6 +54,32 @@ func TestARuleInASentence(t *testing.T) {
 		words.Rule(p.Rules["everyday"]))
 }
 
+// Each phrase tells of a key that the rule has, by the path at which an edit finds it, and the phrases are
+// the sentence.
+func TestEachPhraseOfASentenceTellsOfAKey(t *testing.T) {
+	text, err := os.ReadFile("testdata/rich.yaml")
+	require.NoError(t, err)
+	p := parsed(t, string(text))
+	rule := p.Rules["everyday"]
+	var said strings.Builder
+	told := 0
+	for _, phrase := range words.RulePhrases(rule) {
+		said.WriteString(phrase.Says)
+		if phrase.Of == nil {
+			continue
+		}
+		told++
+		after, err := plantext.Set(string(text), plan.Edit{Path: append([]string{"rules", "everyday"}, phrase.Of...)})
+		if err == nil {
+			assert.NotEqual(t, string(text), after, "%q is found at %q, and taken out", phrase.Says, phrase.Of)
+		} else {
+			assert.Regexp(t, "is needed|does not roam", err.Error(), "only what is needed cannot be taken out: %q", phrase.Of)
+		}
+	}
+	assert.Equal(t, words.Rule(rule), said.String())
+	assert.Greater(t, told, 25)
+}
+
 func TestWhatChangedInSentences(t *testing.T) {
 	before := parsed(t, first)
 	assert.Empty(t, words.Changes(before, before))

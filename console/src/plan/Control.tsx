@@ -102,6 +102,11 @@ function OfLane(props: Of) {
     case "named":
     case "not-named":
       return <Networks label={title} names={words(draft.whole, ...at, key)} change={set} />;
+    case "roaming": {
+      // What it carries while roaming is said of lanes that roam.
+      const also = (v: unknown) => v || draft.set(undefined, ...at, "roaming-allowance");
+      return <Plain path={path} draft={draft} keys={["rules", "lanes"]} also={also} />;
+    }
     case "gates":
       return <Gate {...props} keys={[...at, "gates"]} name={path[3] ?? ""} own />;
   }
@@ -134,11 +139,20 @@ function Gate(props: Of & { keys: string[]; name: string }) {
 }
 
 /** The control of a key by what may stand behind it. */
-function Plain({ path, draft, keys }: { path: readonly string[]; draft: Draft; keys: string[] }) {
+function Plain(props: {
+  path: readonly string[];
+  draft: Draft;
+  keys: string[];
+  also?: (v: unknown) => void;
+}) {
+  const { path, draft, keys, also } = props;
   const key: Key | undefined = useKeysOf(...keys).find((k) => k.name === path.at(-1));
   if (!key) return null;
   const of = { label: key.label ?? key.name, value: word(draft.whole, ...path) };
-  const change = (v: unknown) => draft.set(v, ...path);
+  const change = (v: unknown) => {
+    also?.(v);
+    draft.set(v, ...path);
+  };
   if (key.name === "larger-than") return <SizeField {...of} change={change} />;
   if (key.name === "longer-than") return <MinutesField {...of} none="any" change={change} />;
   return <KeyField of={key} value={draft.at(...path)} change={change} />;
