@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"strings"
@@ -22,6 +23,7 @@ changes nothing. A folder of the plan is looked at as the plan has it. Without a
 it lists those in which people mostly keep their things.
 
   yardtide look PICTURES
+  yardtide look -folders PICTURES     # which folders lie in it, told at once
   yardtide look /srv/scans -leave-out "*.tmp"`,
 		Setup: func(fs *flag.FlagSet) func(context.Context, Env, []string) error {
 			var r reach
@@ -29,6 +31,7 @@ it lists those in which people mostly keep their things.
 			var o wire.LookOrder
 			fs.StringVar(&o.Device, "device", "", "the `device` whose folder it is")
 			var set given
+			folders := fs.Bool("folders", false, "only list the folders in it, with the pictures and clips in each by name")
 			keyFlags(fs, &set, partKeys("devices", "sources"), "folder", "rules")
 			return func(ctx context.Context, e Env, args []string) error {
 				if len(args) > 1 {
@@ -45,6 +48,9 @@ it lists those in which people mostly keep their things.
 					}
 					o.Device = y.Devices[0].Name
 				}
+				if *folders {
+					return listFolders(ctx, e, c, o.Device, strings.Join(args, ""), r.json)
+				}
 				if len(args) == 0 {
 					return listUsual(ctx, e, c, o.Device, r.json)
 				}
@@ -56,6 +62,37 @@ it lists those in which people mostly keep their things.
 			}
 		},
 	}
+}
+
+func listFolders(ctx context.Context, e Env, c client.Client, device, folder string, json bool) error {
+	b, err := c.Browse(ctx, device, folder)
+	if err != nil {
+		return err
+	}
+	if json {
+		return asJSON(e.Out, b)
+	}
+	if b.Problem != "" {
+		return errors.New(b.Problem)
+	}
+	p := newPage(e, c.URL)
+	p.line(0, "%s: %s, %s, in the folder itself.", p.paint(strong, plain(b.Path)), words.Things(b.Here.N),
+		words.Bytes(b.Here.Bytes))
+	for _, f := range b.Folders {
+		var notes []string
+		if !f.Whole {
+			notes = append(notes, "and more: it was not counted whole")
+		}
+		if f.Closed {
+			notes = append(notes, "a closed library")
+		}
+		if f.Source != "" {
+			notes = append(notes, "in the plan as "+plain(f.Source))
+		}
+		p.line(2, "%-32s %s, %s %s", plain(f.Folder), words.Things(f.N), words.Bytes(f.Bytes),
+			p.paint(quiet, strings.Join(notes, "; ")))
+	}
+	return nil
 }
 
 func listUsual(ctx context.Context, e Env, c client.Client, device string, json bool) error {

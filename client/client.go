@@ -155,6 +155,12 @@ func (c Client) Usual(ctx context.Context, device string) ([]wire.UsualFolder, e
 	return ask[[]wire.UsualFolder](ctx, c, http.MethodGet, "/devices/"+url.PathEscape(device)+"/folders", nil)
 }
 
+// Browse lists the folders in a folder of a device; "" is the device's own.
+func (c Client) Browse(ctx context.Context, device, folder string) (wire.Browsed, error) {
+	return ask[wire.Browsed](ctx, c, http.MethodGet,
+		"/devices/"+url.PathEscape(device)+"/browse?folder="+url.QueryEscape(folder), nil)
+}
+
 // Look begins to look at a folder.
 func (c Client) Look(ctx context.Context, o wire.LookOrder) (wire.Job, error) {
 	return ask[wire.Job](ctx, c, http.MethodPost, "/looks", o)

@@ -76,7 +76,7 @@ func TestTheSetUpAsksInWhichFormPicturesGo(t *testing.T) {
 	_, code := s.setup(http.MethodPost, "/places", fmt.Sprintf(`{"name": "loft", "job": %q, "destination": {"kind": "folder", "path": %q}}`,
 		loft.ID, dir+"/loft"))
 	require.Equal(t, http.StatusOK, code)
-	now, code := s.setup(http.MethodPatch, "", `{"step": 3}`)
+	now, code := s.setup(http.MethodPatch, "", `{"step": 4}`)
 	require.Equal(t, http.StatusOK, code)
 	require.Eventually(t, func() bool {
 		now, _ = s.setup(http.MethodGet, "", "")
@@ -119,7 +119,7 @@ func TestTheSetUpTakesOriginalsOfAClosedLibrary(t *testing.T) {
 	album(t, dir)
 	require.NoError(t, standin.Library(dir+"/Pictures/Old boats.boatcase", 1, 9, 480))
 	s := bare(t, dir)
-	now, code := s.setup(http.MethodPatch, "", `{"step": 2}`)
+	now, code := s.setup(http.MethodPatch, "", `{"step": 3}`)
 	require.Equal(t, http.StatusOK, code)
 	require.Eventually(t, func() bool {
 		now, _ = s.setup(http.MethodGet, "", "")

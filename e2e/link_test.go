@@ -76,6 +76,12 @@ func joins(t *testing.T, s *service, dir, name, through string) *service {
 	if through != "" {
 		text = strings.Replace(text, home.Address, through, 1)
 	}
+	return joinsBy(t, text, dir, name)
+}
+
+// joinsBy lets a device join by a code.
+func joinsBy(t *testing.T, text, dir, name string) *service {
+	t.Helper()
 	root := filepath.Join(dir, name)
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "DCIM"), 0o755))
 	_, errOut, exit := runWith(t, os.Environ(), "device", "join", text, "-data", filepath.Join(root, "data"))

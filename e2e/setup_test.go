@@ -61,6 +61,8 @@ func TestTheFirstHour(t *testing.T) {
 	s := bare(t, dir)
 	began := time.Now()
 	k := counting{atTheConsole(t, s), new(int), new(int)}
+	k.sees("Whose pictures?")
+	k.click("Of this computer")
 	k.sees("Where shall your pictures go?")
 	k.click("Add a place")
 	k.types("Name", "loft")
@@ -158,7 +160,7 @@ func TestTheSetUpIsKeptAndRefusesWhatCannotBe(t *testing.T) {
 	}
 
 	change := func(body string) (planwire.SetupNow, int) { t.Helper(); return s.setup(http.MethodPatch, "", body) }
-	now, code = change(`{"step": 2}`)
+	now, code = change(`{"step": 3}`)
 	require.Equal(t, http.StatusOK, code)
 	require.Len(t, now.Folders, 2)
 	for name, body := range map[string]string{
@@ -166,7 +168,7 @@ func TestTheSetUpIsKeptAndRefusesWhatCannotBe(t *testing.T) {
 		"an empty folder": `{"on": {"folder": "  ", "on": true}}`,
 		"out of the root": `{"on": {"folder": "../other", "on": true}}`,
 		"a folder inside": fmt.Sprintf(`{"on": {"folder": %q, "on": true}}`, dir+"/Pictures/Boats"),
-		"no such step":    `{"step": 7}`,
+		"no such step":    `{"step": 8}`,
 		"a key too many":  `{"colour": "blue"}`,
 		"not JSON":        `{"step": `,
 	} {
@@ -248,6 +250,9 @@ func TestTheFirstHourByKeyboard(t *testing.T) {
 	k := atTheConsole(t, s)
 	focused, reach, press := k.focused, k.reach, k.press
 	looks := looksIn(t, k)
+	k.sees("Whose pictures?")
+	looks("whose")
+	press("Of this computer")
 	k.sees("Where shall your pictures go?")
 	looks("nothing yet")
 	press("Add a place")

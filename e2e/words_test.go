@@ -103,7 +103,7 @@ func firstOf(t *testing.T, pattern string) string {
 func TestAKeeperWithOnlyThePageIsLedOn(t *testing.T) {
 	s := bare(t, t.TempDir())
 	k := atTheConsole(t, s)
-	k.sees("Where shall your pictures go?") // with nothing set up the console opens on it
+	k.sees("Whose pictures?") // with nothing set up the console opens on it
 	assert.NotContains(t, k.text(), "docs/plan.md")
 	k.click("Destinations")
 	k.sees("There is no destination yet")
@@ -136,7 +136,7 @@ func TestTrustIsForOneAddress(t *testing.T) {
 	t.Cleanup(storage.Close)
 	s := bare(t, t.TempDir())
 	k := atTheConsole(t, s)
-	k.sees("Where shall your pictures go?")
+	k.sees("Whose pictures?")
 	k.click("Destinations", "Add a destination", "A web storage")
 	require.NoError(t, k.b.Type("Name", "locker"))
 	require.NoError(t, k.b.Type("Address", storage.URL+"/a/"))

@@ -206,6 +206,12 @@ func (s *Service) wire() {
 			d, is := s.Device(name)
 			return draftOf{d.Machine, d.Told, d.Shows}, is
 		},
+		Joined: func() (names []string) {
+			for _, m := range s.Household.Mirrors() {
+				names = append(names, m.DeviceName())
+			}
+			return names
+		},
 	}}
 	if len(known.Own) > 0 {
 		s.Setup.First = known.Own[0]

@@ -158,6 +158,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{device}/browse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The folders in a folder of a device, with the pictures and clips in each; 503 while it does not answer */
+        get: operations["browse"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{device}/code": {
         parameters: {
             query?: never;
@@ -1048,6 +1065,40 @@ export interface components {
             name: string;
             /** @description webdav, sftp: the password; s3: the secret key */
             password?: string;
+        };
+        Browsed: {
+            device: string;
+            /** @description As the plan would name it; . for the device's own folder */
+            folder: string;
+            /** @description The folders in it, by name */
+            folders: components["schemas"]["BrowsedFolder"][];
+            /** @description Pictures and clips in the folder itself, by their names */
+            here: components["schemas"]["Amount"];
+            /** @description Where it lies */
+            path: string;
+            /** @description Why it cannot be read, and what to do; empty when it can */
+            problem: string;
+            /** @description The source of the plan that it is, or lies in; empty for none */
+            source: string;
+            /** @description The folder that it lies in, as the plan would name it; empty where there is none */
+            up: string;
+        };
+        BrowsedFolder: {
+            /** Format: int64 */
+            bytes: number;
+            /** @description It is a closed library */
+            closed: boolean;
+            /** @description As the plan would name it */
+            folder: string;
+            /** @description Folders lie in it */
+            more: boolean;
+            /** Format: int64 */
+            n: number;
+            name: string;
+            /** @description The source of the plan that it is, or lies in; empty for none */
+            source: string;
+            /** @description All of it was counted; else there is more */
+            whole: boolean;
         };
         Burst: {
             /** Format: int64 */
@@ -2373,11 +2424,31 @@ export interface components {
             on?: components["schemas"]["SetupFolderOn"];
             /** Format: int64 */
             step?: number;
+            /** @enum {string} */
+            whose?: "here" | "elsewhere" | "both";
+        };
+        SetupDevice: {
+            /**
+             * @description Whether it has one
+             * @enum {string}
+             */
+            battery: "unknown" | "yes" | "no";
+            /** @description It can be asked just now */
+            connected: boolean;
+            /** @description It is this computer */
+            here: boolean;
+            /**
+             * @description Whether it has one
+             * @enum {string}
+             */
+            modem: "unknown" | "yes" | "no";
+            name: string;
         };
         SetupFolder: {
             all: components["schemas"]["Amount"];
             /** @description It is being looked at */
             counting: boolean;
+            device: string;
             /** @description As the plan would name it */
             folder: string;
             /** @description The folders in it, the largest first */
@@ -2400,6 +2471,8 @@ export interface components {
             years: components["schemas"]["LookYear"][];
         };
         SetupFolderOn: {
+            /** @description This computer when left out */
+            device?: string;
             folder: string;
             /** @description Take it out of the list */
             forget?: boolean;
@@ -2442,12 +2515,14 @@ export interface components {
         };
         SetupNow: {
             /**
-             * @description Whether the device has one
+             * @description Whether one of them has one
              * @enum {string}
              */
             battery: "unknown" | "yes" | "no";
-            /** @description Whose folders they are: this computer */
+            /** @description This computer */
             device: string;
+            /** @description The devices whose folders are asked for */
+            devices: components["schemas"]["SetupDevice"][];
             /** @description The plan as far as it is made, YAML */
             draft: string;
             folders: components["schemas"]["SetupFolder"][];
@@ -2458,7 +2533,7 @@ export interface components {
             /** @description What stands in the way of starting */
             missing: components["schemas"]["SetupLack"][];
             /**
-             * @description Whether the device has one
+             * @description Whether one of them has one
              * @enum {string}
              */
             modem: "unknown" | "yes" | "no";
@@ -2473,7 +2548,7 @@ export interface components {
             says: string[];
             /**
              * Format: int64
-             * @description 1 where to, 2 what, 3 how, 4 when, 5 names, 6 said back
+             * @description 1 whose, 2 where to, 3 what, 4 how, 5 when, 6 names, 7 said back
              */
             step: number;
             /** @description What would be taken up */
@@ -2489,6 +2564,11 @@ export interface components {
              * @description Each change makes the next
              */
             version: number;
+            /**
+             * @description Whose pictures: of this computer, of devices elsewhere that joined, or both; empty before it was answered
+             * @enum {string}
+             */
+            whose: "" | "here" | "elsewhere" | "both";
         };
         SetupPlace: {
             /**
@@ -3621,6 +3701,94 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    browse: {
+        parameters: {
+            query?: {
+                /** @description As the plan would name it; left out for the device's own folder */
+                folder?: string;
+            };
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Browsed"];
                 };
             };
             /** @description Bad Request */
@@ -8235,9 +8403,13 @@ export const needMendsValues: ReadonlyArray<FlattenedDeepRequired<components>["s
 export const phoneCardValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Phone"]["card"]> = ["", "in", "out"];
 export const placeAnswerIsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlaceAnswer"]["is"]> = ["moved", "new"];
 export const planVersionByValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanVersion"]["by"]> = ["console", "command", "form", "undo", "link", "unknown"];
+export const setupChangeWhoseValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupChange"]["whose"]> = ["here", "elsewhere", "both"];
+export const setupDeviceBatteryValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupDevice"]["battery"]> = ["unknown", "yes", "no"];
+export const setupDeviceModemValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupDevice"]["modem"]> = ["unknown", "yes", "no"];
 export const setupFormFormValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupForm"]["form"]> = ["", "large", "medium", "small"];
 export const setupFormAtFormValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupFormAt"]["form"]> = ["", "large", "medium", "small"];
 export const setupNowBatteryValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupNow"]["battery"]> = ["unknown", "yes", "no"];
 export const setupNowModemValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupNow"]["modem"]> = ["unknown", "yes", "no"];
+export const setupNowWhoseValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupNow"]["whose"]> = ["", "here", "elsewhere", "both"];
 export const setupPlaceFormValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupPlace"]["form"]> = ["", "large", "medium", "small"];
 export const trialQuestionFieldValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["TrialQuestion"]["field"]> = ["certificate", "host-key"];

@@ -107,7 +107,8 @@ func setup(ctx context.Context, demo string) (err error) {
 	}
 	next := func() error { err := b.Click("Next"); time.Sleep(1500 * time.Millisecond); return err }
 	steps := append([]func() error{func() error { return b.Open(link) },
-		func() error { time.Sleep(2 * time.Second); return nil }}, place("loft", true)...)
+		func() error { time.Sleep(2 * time.Second); return b.Click("Of this computer") },
+		func() error { time.Sleep(time.Second); return nil }}, place("loft", true)...)
 	steps = append(append(steps, place("shed", false)...),
 		next, func() error { return b.Click("What is in it: Pictures") },
 		func() error { time.Sleep(3 * time.Second); return picture(b, "setup-what") },

@@ -51,6 +51,8 @@ type Shower interface {
 	Usual() []wire.UsualFolder
 	Look(ctx context.Context, folder string, set *plan.Source, tell func(wire.Look)) error
 	PictureAt(ctx context.Context, path string) ([]byte, error)
+	// Browse lists the folders in one, with what is in each, as far as that can be told quickly.
+	Browse(ctx context.Context, folder string) (wire.Browsed, error)
 	Face(ctx context.Context, key string) ([]byte, error)
 	// CompareForm shows an item as shot and in a form; SampleForm tells what a form comes to
 	// for a few of a kind.
@@ -148,6 +150,7 @@ var duties = map[string]duty{
 		err := d.Shows.Look(ctx, w.Folder, w.Set, func(l wire.Look) { last = l })
 		return last, err
 	}),
+	"browse":  of(func(ctx context.Context, d Here, w ofFile) (any, error) { return d.Shows.Browse(ctx, w.Folder) }),
 	"picture": of(func(ctx context.Context, d Here, w ofFile) (any, error) { return d.Shows.PictureAt(ctx, w.Path) }),
 	"compare": of(func(ctx context.Context, d Here, w ofForm) (any, error) {
 		return d.Shows.CompareForm(ctx, w.Key, w.Form, w.X, w.Y)

@@ -39,6 +39,11 @@ func (s Shows) Look(ctx context.Context, folder string, set *plan.Source, tell f
 	return nil
 }
 
+// Browse lists the folders in one.
+func (s Shows) Browse(ctx context.Context, folder string) (b wire.Browsed, err error) {
+	return b, s.m.ask(ctx, "browse", ofFile{Folder: folder}, &b)
+}
+
 // PictureAt shows a picture of a folder that was looked at.
 func (s Shows) PictureAt(ctx context.Context, path string) (picture []byte, err error) {
 	err = s.m.ask(ctx, "picture", ofFile{Path: path}, &picture)

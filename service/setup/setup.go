@@ -4,11 +4,13 @@
 package setup
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -35,8 +37,9 @@ type Options struct {
 	Dir  string // the data directory
 	Book *planbook.Book
 	Jobs *jobs.Jobs
-	// First is the device whose folders they are; Device finds one that runs here.
+	// First is this computer as a device, "" where it is none; Joined are the devices elsewhere. Device finds one.
 	First  string
+	Joined func() []string
 	Device func(name string) (Device, bool)
 	Doubts func(ctx context.Context, p *plan.Plan) ([]words.Doubt, error)
 	// Keep keeps the secrets of a place, Forget forgets them.
@@ -66,7 +69,8 @@ type Setup struct {
 
 // The steps of the first hour.
 const (
-	stepWhere = 1 + iota
+	stepWhose = 1 + iota
+	stepWhere
 	stepWhat
 	stepHow
 	stepWhen
@@ -95,7 +99,7 @@ func (s *Setup) begun() (*planwire.Setup, error) {
 	if s.loaded {
 		return &s.now, nil
 	}
-	s.now = planwire.Setup{Step: stepWhere, Device: s.First, Places: []planwire.SetupPlace{},
+	s.now = planwire.Setup{Step: stepWhose, Device: s.First, Places: []planwire.SetupPlace{},
 		Folders: []planwire.SetupFolder{}, Draft: plantext.Compose(&plan.Plan{
 			Yard: "Home", Timezone: ZoneName(), Rules: map[string]plan.Rule{everyday: {Take: []media.Kind{media.Photo, media.Raw,
 				media.Video}, Lanes: []plan.Lane{{Over: plan.WiFi}}}},
@@ -105,12 +109,16 @@ func (s *Setup) begun() (*planwire.Setup, error) {
 	case err == nil:
 		fresh := s.now.Draft
 		s.now.Draft = ""
-		if err := json.Unmarshal(text, &s.now); err != nil {
+		var asked struct{ Whose *planwire.SetupWhose }
+		if err := errors.Join(json.Unmarshal(text, &s.now), json.Unmarshal(text, &asked)); err != nil {
 			return nil, fmt.Errorf("reading the set-up in %s: %w; remove that file to begin anew", s.file(), err)
 		}
+		if asked.Whose == nil { // of an earlier version, which did not ask
+			s.now.Whose, s.now.Step = planwire.SetupHere, min(s.now.Step+1, stepSaid)
+		}
 		if s.now.Draft == "" { // of an earlier version: the folders that it has go on, the rest is asked for again
-			s.now.Draft, s.now.Step, s.now.Places = fresh, stepWhere, []planwire.SetupPlace{}
-			if err := withSources(&s.now); err != nil {
+			s.now.Draft, s.now.Step, s.now.Places = fresh, stepWhose, []planwire.SetupPlace{}
+			if err := s.withSources(&s.now); err != nil {
 				return nil, fmt.Errorf("taking over the set-up in %s: %w; remove that file to begin anew", s.file(), err)
 			}
 		}
@@ -118,6 +126,9 @@ func (s *Setup) begun() (*planwire.Setup, error) {
 		return nil, fmt.Errorf("reading the set-up: %w", err)
 	}
 	for i := range s.now.Folders { // who looked at them is gone
+		if s.now.Folders[i].Device == "" {
+			s.now.Folders[i].Device = s.now.Device
+		}
 		s.now.Folders[i].Counting, s.now.Folders[i].Job = false, ""
 		if s.now.Folders[i].Libraries == nil { // kept by an earlier version
 			s.now.Folders[i].Libraries = []wire.LookLibrary{}
@@ -184,16 +195,63 @@ func (s *Setup) Now(ctx context.Context) (planwire.SetupNow, error) {
 	now.Folders = slices.Clone(kept.Folders)
 	s.mu.Unlock()
 	now.InForce = s.Book.Plan() != nil
-	if d, here := s.Device(now.Device); here {
-		st, err := d.Status(ctx)
-		if err != nil {
-			return now, err
-		}
-		now.Modem = st.Modem
-		now.Battery = gate.Is(st.Conditions.Battery >= 0)
-		missingFolders(d, &now)
+	if err := s.tellDevices(ctx, &now); err != nil {
+		return now, err
 	}
 	return now, s.tell(ctx, &now)
+}
+
+// devices are those whose folders a set-up asks for: this computer first.
+func (s *Setup) devices(now *planwire.Setup) (names []string) {
+	if now.Whose != planwire.SetupElsewhere && now.Device != "" {
+		names = append(names, now.Device)
+	}
+	if now.Whose == planwire.SetupElsewhere || now.Whose == planwire.SetupBoth {
+		names = append(names, s.Joined()...)
+	}
+	return names
+}
+
+// tellDevices tells of the devices whose folders a set-up asks for, and what they have.
+func (s *Setup) tellDevices(ctx context.Context, now *planwire.SetupNow) error {
+	now.Devices = []planwire.SetupDevice{}
+	for _, name := range s.devices(&now.Setup) {
+		d, is := s.Device(name)
+		if !is {
+			continue
+		}
+		st, err := d.Status(ctx)
+		if err != nil {
+			return err
+		}
+		one := planwire.SetupDevice{Name: name, Here: name == now.Device, Modem: st.Modem, Battery: gate.Unknown,
+			Connected: st.Link == nil || st.Link.Connected}
+		if one.Here || st.Conditions.Battery >= 0 {
+			one.Battery = gate.Is(st.Conditions.Battery >= 0)
+		}
+		now.Devices = append(now.Devices, one)
+	}
+	some := func(of func(planwire.SetupDevice) gate.Known) gate.Known {
+		has := func(k gate.Known) bool {
+			return slices.ContainsFunc(now.Devices, func(d planwire.SetupDevice) bool { return of(d) == k })
+		}
+		switch {
+		case has(gate.Yes):
+			return gate.Yes
+		case has(gate.Unknown) || len(now.Devices) == 0:
+			return gate.Unknown
+		}
+		return gate.No
+	}
+	now.Modem = some(func(d planwire.SetupDevice) gate.Known { return d.Modem })
+	now.Battery = some(func(d planwire.SetupDevice) gate.Known { return d.Battery })
+	if d, is := s.Device(now.Device); is {
+		missingFolders(d, now)
+	}
+	now.Folders = slices.DeleteFunc(now.Folders, func(f planwire.SetupFolder) bool {
+		return !slices.ContainsFunc(now.Devices, func(d planwire.SetupDevice) bool { return d.Name == f.Device })
+	})
+	return nil
 }
 
 // Change changes what is given of the set-up. The errors are ErrThere, Refused and plantext.EditError.
@@ -204,6 +262,15 @@ func (s *Setup) Change(c planwire.SetupChange) error {
 	err := s.change(func(now *planwire.Setup) (err error) {
 		if c.Step != nil {
 			now.Step = *c.Step
+		}
+		if c.Whose != nil {
+			if *c.Whose != planwire.SetupElsewhere && now.Device == "" {
+				return Refused{"this computer takes up nothing of its own: start the service with -device and -root"}
+			}
+			now.Whose = *c.Whose
+			if err := s.withSources(now); err != nil {
+				return err
+			}
 		}
 		for _, e := range c.Edits {
 			if !mayEdit(now, e.Path) {
@@ -223,16 +290,19 @@ func (s *Setup) Change(c planwire.SetupChange) error {
 		if now.Draft, err = plantext.SetDraft(now.Draft, c.Edits...); err != nil || c.On == nil {
 			return err
 		}
-		i := slices.IndexFunc(now.Folders, func(f planwire.SetupFolder) bool { return f.Folder == c.On.Folder })
+		device := cmp.Or(c.On.Device, now.Device)
+		i := slices.IndexFunc(now.Folders, func(f planwire.SetupFolder) bool {
+			return f.Folder == c.On.Folder && f.Device == device
+		})
 		switch {
 		case c.On.Forget && i >= 0:
 			now.Folders = slices.Delete(now.Folders, i, i+1)
 		case i >= 0:
 			now.Folders[i].On = c.On.On
 		case !c.On.Forget:
-			err = s.addFolder(now, c.On.Folder, c.On.On)
+			err = s.addFolder(now, device, c.On.Folder, c.On.On)
 		}
-		return errors.Join(err, withSources(now))
+		return errors.Join(err, s.withSources(now))
 	})
 	if err != nil {
 		return err
@@ -258,27 +328,40 @@ func mayEdit(now *planwire.Setup, path []string) bool {
 	return len(path) > 2 && path[0] == "rules" && path[1] == everyday && path[2] != "to"
 }
 
-// withSources writes the folders that are on into the draft, as the sources of the device.
-func withSources(now *planwire.Setup) (err error) {
-	var sources []any
+// withSources writes the folders that are on into the draft, as the sources of their devices.
+func (s *Setup) withSources(now *planwire.Setup) (err error) {
+	sources := map[string][]any{}
+	asked := s.devices(now)
 	for _, f := range now.Folders {
-		if f.On {
-			source := map[string]any{"folder": f.Folder, "rules": []string{everyday}}
-			libraries := []string{}
-			for _, l := range f.Libraries {
-				libraries = append(libraries, l.Folder)
-			}
-			if len(libraries) > 0 {
-				source["originals-only"] = libraries
-			}
-			sources = append(sources, source)
+		if !f.On || !slices.Contains(asked, f.Device) {
+			continue
+		}
+		source := map[string]any{"folder": f.Folder, "rules": []string{everyday}}
+		libraries := []string{}
+		for _, l := range f.Libraries {
+			libraries = append(libraries, l.Folder)
+		}
+		if len(libraries) > 0 {
+			source["originals-only"] = libraries
+		}
+		sources[f.Device] = append(sources[f.Device], source)
+	}
+	there := plantext.Draft(now.Draft).Devices
+	var edits []plan.Edit
+	for _, name := range slices.Sorted(maps.Keys(there)) {
+		if len(sources[name]) == 0 && (name != now.Device || !slices.Contains(asked, name)) {
+			edits = append(edits, plan.Edit{Path: []string{"devices", name}})
 		}
 	}
-	at := plan.Edit{Path: []string{"devices", now.Device}, Value: map[string]any{"sources": sources}}
-	if _, there := plantext.Draft(now.Draft).Devices[now.Device]; len(sources) == 0 && !there {
+	for _, name := range asked {
+		if _, is := there[name]; is && name == now.Device || len(sources[name]) > 0 {
+			edits = append(edits, plan.Edit{Path: []string{"devices", name}, Value: map[string]any{"sources": sources[name]}})
+		}
+	}
+	if len(edits) == 0 {
 		return nil
 	}
-	now.Draft, err = plantext.SetDraft(now.Draft, at)
+	now.Draft, err = plantext.SetDraft(now.Draft, edits...)
 	return err
 }
 
@@ -319,13 +402,13 @@ var formOrder = []string{"large", "medium", "small"}
 // mostSetupFolders is how many folders a set-up may have.
 const mostSetupFolders = 100
 
-// addFolder puts one more folder into the set-up, as a plan would name it.
-func (s *Setup) addFolder(now *planwire.Setup, folder string, on bool) error {
+// addFolder puts one more folder of a device into the set-up, as a plan would name it.
+func (s *Setup) addFolder(now *planwire.Setup, device, folder string, on bool) error {
 	folder = strings.TrimSpace(folder)
-	d, here := s.Device(now.Device)
+	d, is := s.Device(device)
 	switch {
-	case !here:
-		return Refused{fmt.Sprintf("no device %q runs here", now.Device)}
+	case !is || !slices.Contains(s.devices(now), device):
+		return Refused{fmt.Sprintf("the set-up asks for no folders of a device %q", device)}
 	case folder == "" || strings.ContainsFunc(folder, func(r rune) bool { return r < ' ' || r == 0x7f || r == 0xfffd }):
 		return Refused{"name a folder, by its path"}
 	case slices.Contains(strings.Split(folder, "/"), ".."):
@@ -334,39 +417,65 @@ func (s *Setup) addFolder(now *planwire.Setup, folder string, on bool) error {
 		return Refused{"there are too many folders; take some out first"}
 	}
 	folder = path.Clean(strings.TrimPrefix(folder, "~/"))
-	where := d.Folder(folder)
+	where := folder // of a device elsewhere it is known when it was looked at
+	if device == now.Device {
+		where = d.Folder(folder)
+	}
 	for _, f := range now.Folders {
 		switch {
-		case f.Path == where:
+		case f.Device != device:
+		case f.Path == where || f.Folder == folder:
 			return Refused{fmt.Sprintf("%s is in the list already", where)}
 		case f.On && on && (plan.Inside(f.Path, where) || plan.Inside(where, f.Path)):
 			return Refused{fmt.Sprintf("%s and %s lie in one another; take one of them out first", where, f.Path)}
 		}
 	}
-	if info, err := os.Stat(where); err != nil || !info.IsDir() {
-		return Refused{fmt.Sprintf("there is no folder %s", where)}
+	if device == now.Device {
+		if info, err := os.Stat(where); err != nil || !info.IsDir() {
+			return Refused{fmt.Sprintf("there is no folder %s", where)}
+		}
 	}
-	now.Folders = append(now.Folders, emptyFolder(folder, where, on))
+	now.Folders = append(now.Folders, emptyFolder(device, folder, where, on))
 	return nil
 }
 
-func emptyFolder(folder, where string, on bool) planwire.SetupFolder {
-	return planwire.SetupFolder{Folder: folder, Path: where, On: on, Kinds: []wire.LookKind{}, Years: []wire.LookYear{},
+func emptyFolder(device, folder, where string, on bool) planwire.SetupFolder {
+	return planwire.SetupFolder{Device: device, Folder: folder, Path: where, On: on, Kinds: []wire.LookKind{}, Years: []wire.LookYear{},
 		Folders: []wire.LookFolder{}, Pictures: []wire.LookPicture{}, Libraries: []wire.LookLibrary{}}
 }
 
-// offerUsual puts the usual folders into a set-up that has none.
+// offerUsual puts the usual folders of each device into a set-up that has none of it.
 func (s *Setup) offerUsual() error {
+	s.mu.Lock()
+	now, err := s.begun()
+	if err != nil {
+		s.mu.Unlock()
+		return err
+	}
+	var bare []string
+	for _, name := range s.devices(now) {
+		if !slices.ContainsFunc(now.Folders, func(f planwire.SetupFolder) bool { return f.Device == name }) {
+			bare = append(bare, name)
+		}
+	}
+	s.mu.Unlock()
+	usual := map[string][]wire.UsualFolder{}
+	for _, name := range bare { // one elsewhere is asked, and may take its time
+		if d, is := s.Device(name); is {
+			usual[name] = d.Usual()
+		}
+	}
 	return s.change(func(now *planwire.Setup) error {
-		d, here := s.Device(now.Device)
-		if len(now.Folders) > 0 || !here {
-			return nil
+		for _, name := range bare {
+			if slices.ContainsFunc(now.Folders, func(f planwire.SetupFolder) bool { return f.Device == name }) {
+				continue
+			}
+			for _, u := range usual[name] {
+				on := u.Folder == "CAMERA" || u.Folder == "PICTURES" || u.Folder == "VIDEOS"
+				now.Folders = append(now.Folders, emptyFolder(name, u.Folder, u.Path, on))
+			}
 		}
-		for _, u := range d.Usual() {
-			on := u.Folder == "CAMERA" || u.Folder == "PICTURES" || u.Folder == "VIDEOS"
-			now.Folders = append(now.Folders, emptyFolder(u.Folder, u.Path, on))
-		}
-		return withSources(now)
+		return s.withSources(now)
 	})
 }
 
@@ -378,57 +487,60 @@ func (s *Setup) lookAtFolders() error {
 		s.mu.Unlock()
 		return err
 	}
-	var todo []string
+	type ofDevice struct{ device, folder string }
+	var todo []ofDevice
 	for i, f := range now.Folders {
 		if f.Job == "" && !f.Counting {
 			now.Folders[i].Counting = true
-			todo = append(todo, f.Folder)
+			todo = append(todo, ofDevice{f.Device, f.Folder})
 		}
 	}
-	device := now.Device
 	s.mu.Unlock()
-	d, here := s.Device(device)
-	if !here {
-		return nil
-	}
-	for _, folder := range todo {
-		job, err := s.Jobs.Begin(wire.Job{Kind: wire.JobLook, Says: "It is looked at."}, true,
-			func(ctx context.Context, tell func(func(*wire.Job))) error {
-				found, pictures, where := false, []wire.LookPicture(nil), ""
-				err := d.Look(ctx, folder, nil, func(l wire.Look) {
-					tell(func(is *wire.Job) { jobs.TellLook(is, l) })
-					s.counted(folder, func(f *planwire.SetupFolder) {
-						f.All, f.Kinds, f.Years, f.Folders, f.Pictures, f.Libraries = l.All, l.Kinds, l.Years, l.Folders, l.Pictures,
-							l.Libraries
-						found, pictures, where = len(l.Libraries) > 0, l.Pictures, l.Path
-					})
-				})
-				var samples map[string][]forecast.Sample
-				if err == nil {
-					samples, err = d.Samples(ctx, filesOf(where, pictures), Forms)
-				}
-				s.counted(folder, func(f *planwire.SetupFolder) {
-					f.Counting, f.Problem, f.Samples = false, "", samples
-					if err != nil && ctx.Err() == nil {
-						f.Problem = sentenceOf(err)
-					}
-				})
-				if s.Book.Plan() != nil {
-					return err
-				}
-				if found { // the draft takes only their originals
-					return errors.Join(err, s.change(withSources))
-				}
-				return errors.Join(err, s.keepCounts())
-			})
-		s.counted(folder, func(f *planwire.SetupFolder) {
-			if f.Job = job.ID; err != nil {
-				f.Counting, f.Problem = false, sentenceOf(err)
-			}
-		})
+	for _, one := range todo {
+		if d, is := s.Device(one.device); is {
+			s.lookAt(d, one.device, one.folder)
+		}
 	}
 	s.Tell()
 	return nil
+}
+
+// lookAt begins to look at a folder of a device.
+func (s *Setup) lookAt(d Device, device, folder string) {
+	job, err := s.Jobs.Begin(wire.Job{Kind: wire.JobLook, Says: "It is looked at."}, true,
+		func(ctx context.Context, tell func(func(*wire.Job))) error {
+			found, pictures, where := false, []wire.LookPicture(nil), ""
+			err := d.Look(ctx, folder, nil, func(l wire.Look) {
+				tell(func(is *wire.Job) { jobs.TellLook(is, l) })
+				s.counted(device, folder, func(f *planwire.SetupFolder) {
+					f.Path, f.All, f.Kinds, f.Years, f.Folders, f.Pictures, f.Libraries = cmp.Or(l.Path, f.Path), l.All, l.Kinds,
+						l.Years, l.Folders, l.Pictures, l.Libraries
+					found, pictures, where = len(l.Libraries) > 0, l.Pictures, l.Path
+				})
+			})
+			var samples map[string][]forecast.Sample
+			if err == nil {
+				samples, err = d.Samples(ctx, filesOf(where, pictures), Forms)
+			}
+			s.counted(device, folder, func(f *planwire.SetupFolder) {
+				f.Counting, f.Problem, f.Samples = false, "", samples
+				if err != nil && ctx.Err() == nil {
+					f.Problem = sentenceOf(err)
+				}
+			})
+			if s.Book.Plan() != nil {
+				return err
+			}
+			if found { // the draft takes only their originals
+				return errors.Join(err, s.change(s.withSources))
+			}
+			return errors.Join(err, s.keepCounts())
+		})
+	s.counted(device, folder, func(f *planwire.SetupFolder) {
+		if f.Job = job.ID; err != nil {
+			f.Counting, f.Problem = false, sentenceOf(err)
+		}
+	})
 }
 
 // filesOf are where pictures lie that a look found.
@@ -441,11 +553,11 @@ func filesOf(where string, pictures []wire.LookPicture) []string {
 }
 
 // counted takes over what a look found; a folder that was taken out meanwhile is left.
-func (s *Setup) counted(folder string, take func(*planwire.SetupFolder)) {
+func (s *Setup) counted(device, folder string, take func(*planwire.SetupFolder)) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for i := range s.now.Folders {
-		if s.now.Folders[i].Folder == folder {
+		if s.now.Folders[i].Folder == folder && s.now.Folders[i].Device == device {
 			take(&s.now.Folders[i])
 		}
 	}

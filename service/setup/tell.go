@@ -23,6 +23,9 @@ import (
 // missingFolders tells of folders that went since they were looked at.
 func missingFolders(d Device, now *planwire.SetupNow) {
 	for i, f := range now.Folders {
+		if f.Device != now.Device {
+			continue
+		}
 		if info, err := os.Stat(d.Folder(f.Folder)); err != nil || !info.IsDir() {
 			now.Folders[i].Problem = "The folder is not there any more."
 		}
@@ -38,7 +41,13 @@ func (s *Setup) tell(ctx context.Context, now *planwire.SetupNow) error {
 	}
 	p := plantext.Draft(now.Draft)
 	now.Values = plantext.Value(p)
-	rule, sources := p.Rules[everyday], p.Devices[now.Device].Sources
+	rule, sources := p.Rules[everyday], 0
+	for _, d := range p.Devices {
+		sources += len(d.Sources)
+	}
+	if len(now.Devices) == 0 {
+		lack(stepWhose, "No device has joined yet: let one join, or take the pictures of this computer.")
+	}
 	if strings.TrimSpace(p.Yard) == "" {
 		lack(stepSaid, "Give the household a name.")
 	}
@@ -57,7 +66,7 @@ func (s *Setup) tell(ctx context.Context, now *planwire.SetupNow) error {
 			kinds[k.Kind] = kinds[k.Kind].Plus(k.N, k.Bytes)
 		}
 	}
-	if len(sources) == 0 {
+	if sources == 0 && len(now.Devices) > 0 {
 		lack(stepWhat, "Choose a folder.")
 	}
 	for _, k := range media.Kinds {
@@ -138,18 +147,29 @@ func (s *Setup) tellPlan(ctx context.Context, now *planwire.SetupNow, p *plan.Pl
 	for _, d := range doubts {
 		now.Notes = append(now.Notes, planwire.SetupLack{Step: stepOf(d.At), Says: d.Says})
 	}
-	rule, sources := p.Rules[everyday], p.Devices[now.Device].Sources
-	folders := make([]string, len(sources))
-	for i, source := range sources {
-		folders[i] = source.Folder
-		if d, here := s.Device(now.Device); here {
-			folders[i] = d.Folder(source.Folder)
+	rule := p.Rules[everyday]
+	for _, d := range now.Devices {
+		var folders []string
+		takes := wire.Amount{}
+		for _, f := range now.Folders {
+			if f.Device != d.Name || !f.On {
+				continue
+			}
+			folders = append(folders, f.Path)
+			for _, k := range f.Kinds {
+				if slices.Contains(rule.Take, k.Kind) {
+					takes = takes.Plus(k.N, k.Bytes)
+				}
+			}
 		}
+		if len(folders) == 0 {
+			now.Says = append(now.Says, fmt.Sprintf("Of %s, nothing yet: its folders are added later.", d.Name))
+			continue
+		}
+		now.Says = append(now.Says, fmt.Sprintf("Of %s, %s: %s, %s.", d.Name, words.And(folders),
+			words.Things(takes.N, rule.Take...), words.Bytes(takes.Bytes)))
 	}
-	now.Says = append(now.Says,
-		fmt.Sprintf("Of %s, %s: %s, %s.", now.Device, words.And(folders), words.Things(now.Takes.N, rule.Take...),
-			words.Bytes(now.Takes.Bytes)),
-		words.Rule(rule))
+	now.Says = append(now.Says, words.Rule(rule))
 	if names := now.Names; len(names) > 0 {
 		now.Says = append(now.Says, fmt.Sprintf("%s lands there as %s.", names[0].From, names[0].To))
 	}
@@ -274,7 +294,7 @@ func names(p *plan.Plan, now *planwire.SetupNow) []planwire.SetupName {
 	for _, f := range now.Folders {
 		for _, p := range f.Pictures {
 			if f.On {
-				own = append(own, naming.Sample{Item: naming.Item{Name: path.Base(p.Path), Device: now.Device, Source: f.Folder,
+				own = append(own, naming.Sample{Item: naming.Item{Name: path.Base(p.Path), Device: f.Device, Source: f.Folder,
 					Folder: path.Dir(p.Path), Kind: p.Kind, TakenAt: p.TakenAt}, Undated: p.TakenFrom == string(media.FromFile)})
 			}
 		}

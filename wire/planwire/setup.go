@@ -11,11 +11,31 @@ import (
 // counts before it is started.
 type Setup struct {
 	Version int64         `json:"version" doc:"Each change makes the next"`
-	Step    int           `json:"step" doc:"1 where to, 2 what, 3 how, 4 when, 5 names, 6 said back"`
-	Device  string        `json:"device" doc:"Whose folders they are: this computer"`
+	Step    int           `json:"step" doc:"1 whose, 2 where to, 3 what, 4 how, 5 when, 6 names, 7 said back"`
+	Whose   SetupWhose    `json:"whose" enum:",here,elsewhere,both" doc:"Whose pictures: of this computer, of devices elsewhere that joined, or both; empty before it was answered"`
+	Device  string        `json:"device" doc:"This computer"`
 	Draft   string        `json:"draft" doc:"The plan as far as it is made, YAML"`
 	Places  []SetupPlace  `json:"places"`
 	Folders []SetupFolder `json:"folders"`
+}
+
+// SetupWhose is whose pictures a set-up is about.
+type SetupWhose string
+
+// Whose: this computer's, those of devices elsewhere that joined, or both.
+const (
+	SetupHere      SetupWhose = "here"
+	SetupElsewhere SetupWhose = "elsewhere"
+	SetupBoth      SetupWhose = "both"
+)
+
+// SetupDevice is a device whose folders may be taken up.
+type SetupDevice struct {
+	Name      string     `json:"name"`
+	Here      bool       `json:"here" doc:"It is this computer"`
+	Battery   gate.Known `json:"battery" enum:"unknown,yes,no" doc:"Whether it has one"`
+	Modem     gate.Known `json:"modem" enum:"unknown,yes,no" doc:"Whether it has one"`
+	Connected bool       `json:"connected" doc:"It can be asked just now"`
 }
 
 // SetupPlace is a destination of the draft that was tried.
@@ -28,6 +48,7 @@ type SetupPlace struct {
 
 // SetupFolder is a folder that may be taken up.
 type SetupFolder struct {
+	Device   string             `json:"device"`
 	Folder   string             `json:"folder" doc:"As the plan would name it"`
 	Path     string             `json:"path"`
 	On       bool               `json:"on" doc:"It is taken up"`
@@ -46,7 +67,8 @@ type SetupFolder struct {
 
 // SetupChange changes what is given, and leaves the rest.
 type SetupChange struct {
-	Step  *int           `json:"step,omitempty" minimum:"1" maximum:"6"`
+	Step  *int           `json:"step,omitempty" minimum:"1" maximum:"7"`
+	Whose *SetupWhose    `json:"whose,omitempty" enum:"here,elsewhere,both"`
 	On    *SetupFolderOn `json:"on,omitempty"`
 	Form  *SetupFormAt   `json:"form,omitempty"`
 	Edits []plan.Edit    `json:"edits,omitempty" maxItems:"50" doc:"Of the draft: the yard's name, the rule everyday, and the layouts of its destinations"`
@@ -71,6 +93,7 @@ type SetupForm struct {
 
 // SetupFolderOn takes a folder up, or not.
 type SetupFolderOn struct {
+	Device string `json:"device,omitempty" doc:"This computer when left out"`
 	Folder string `json:"folder" maxLength:"4096"`
 	On     bool   `json:"on"`
 	Forget bool   `json:"forget,omitempty" doc:"Take it out of the list"`
@@ -86,8 +109,9 @@ type SetupAdd struct {
 type SetupNow struct {
 	Setup
 	Values  map[string]any  `json:"values" doc:"What the draft says, in JSON, key by key"`
-	Battery gate.Known      `json:"battery" enum:"unknown,yes,no" doc:"Whether the device has one"`
-	Modem   gate.Known      `json:"modem" enum:"unknown,yes,no" doc:"Whether the device has one"`
+	Devices []SetupDevice   `json:"devices" doc:"The devices whose folders are asked for"`
+	Battery gate.Known      `json:"battery" enum:"unknown,yes,no" doc:"Whether one of them has one"`
+	Modem   gate.Known      `json:"modem" enum:"unknown,yes,no" doc:"Whether one of them has one"`
 	InForce bool            `json:"inForce" doc:"There is a plan already: it is changed on the page Plan"`
 	Takes   wire.Amount     `json:"takes" doc:"What would be taken up"`
 	Kinds   []wire.LookKind `json:"kinds" doc:"What is in the folders that are taken up, by kind"`

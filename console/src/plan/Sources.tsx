@@ -1,5 +1,6 @@
 import { useState } from "react";
 import type { HeldFolder, Plan, PlanFolder } from "../api";
+import { Browse } from "../parts/Browse";
 import { Button } from "../parts/Button";
 import { TextField } from "../parts/Field";
 import { useYard } from "../yard";
@@ -139,6 +140,7 @@ function NewSource({ plan: p, done }: { plan: Plan; done: () => void }) {
   const [chosen, setDevice] = useState<string>();
   const device = chosen ?? devices[0] ?? "";
   const [folder, setFolder] = useState("");
+  const [browsing, setBrowsing] = useState(false);
   const [first] = useState<Values>({ rules: p.rules.slice(0, 1).map((r) => r.name) });
   const draft = useDraft(first, []);
   const source = { ...draft.whole, folder };
@@ -148,7 +150,8 @@ function NewSource({ plan: p, done }: { plan: Plan; done: () => void }) {
         <Choose label="Device" value={device} of={devices.map((d) => [d, d])} change={setDevice} />
         <TextField label="Folder" hint="Pictures" value={folder} change={setFolder} />
       </div>
-      <Usual device={device} pick={setFolder} />
+      <Usual device={device} pick={setFolder} browse={() => setBrowsing(!browsing)} browsing={browsing} />
+      {browsing && device !== "" && <Browse key={device} device={device} pick={setFolder} />}
       <LookInto device={device} folder={folder} set={draft.whole} pick={setFolder} change={draft.set} />
       <What draft={draft} plan={p} />
       <Tried
@@ -161,10 +164,15 @@ function NewSource({ plan: p, done }: { plan: Plan; done: () => void }) {
   );
 }
 
-/** The folders in which people mostly keep their things, to be picked. */
-function Usual({ device, pick }: { device: string; pick: (folder: string) => void }) {
+/** The folders in which people mostly keep their things, to be picked, and the way to all others. */
+function Usual(props: {
+  device: string;
+  pick: (folder: string) => void;
+  browse: () => void;
+  browsing: boolean;
+}) {
+  const { device, pick } = props;
   const usual = useUsual(device).data?.filter((u) => u.source === "") ?? [];
-  if (usual.length === 0) return null;
   return (
     <div role="group" aria-label="Usual folders" className="flex flex-wrap gap-2">
       {usual.map((u) => (
@@ -172,6 +180,9 @@ function Usual({ device, pick }: { device: string; pick: (folder: string) => voi
           {folderName(u.folder)}
         </Button>
       ))}
+      <Button aria-expanded={props.browsing} onClick={props.browse}>
+        Browse
+      </Button>
     </div>
   );
 }

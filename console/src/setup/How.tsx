@@ -14,7 +14,7 @@ const notes: Record<string, string> = {
   other: "whatever else lies there",
 };
 
-/** Step 3: the kinds, with how much there is of each. */
+/** Step 4: the kinds, with how much there is of each. */
 export function How({ now }: { now: SetupNow }) {
   const change = useChange();
   const take = words(now.values, "rules", "everyday", "take");

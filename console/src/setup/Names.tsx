@@ -14,7 +14,7 @@ const layouts = [
   { value: "{name}", label: "No folders" },
 ];
 
-/** Step 5: the folders there, shown with the keeper's own items and the awkward ones. */
+/** Step 6: the folders there, shown with the keeper's own items and the awkward ones. */
 export function Names({ now }: { now: SetupNow }) {
   const change = useChange();
   const names = now.places.map((p) => p.name); // they all have one layout

@@ -5,7 +5,7 @@ import { word } from "../plan/keys";
 import { useChange, useStart } from "./queries";
 import { Written } from "./When";
 
-/** Step 6: the whole in a few sentences, what it comes to in numbers, and the start. */
+/** Step 7: the whole in a few sentences, what it comes to in numbers, and the start. */
 export function SaidBack({ now }: { now: SetupNow }) {
   const change = useChange();
   const start = useStart();
@@ -25,7 +25,7 @@ export function SaidBack({ now }: { now: SetupNow }) {
             {now.missing.map((m) => (
               <li key={m.says} className="flex flex-wrap items-center gap-x-3 gap-y-1">
                 <span className="wrap-anywhere">{m.says}</span>
-                {m.step < 6 && <Button onClick={() => change.mutate({ step: m.step })}>Go there</Button>}
+                {m.step < 7 && <Button onClick={() => change.mutate({ step: m.step })}>Go there</Button>}
               </li>
             ))}
           </ul>
@@ -49,7 +49,7 @@ export function SaidBack({ now }: { now: SetupNow }) {
               {now.notes.map((n) => (
                 <li key={n.says} className="flex flex-wrap items-center gap-x-3 gap-y-1">
                   <span className="min-w-0 flex-1 basis-60 wrap-anywhere">{n.says}</span>
-                  {n.step < 6 && <Button onClick={() => change.mutate({ step: n.step })}>Change it</Button>}
+                  {n.step < 7 && <Button onClick={() => change.mutate({ step: n.step })}>Change it</Button>}
                 </li>
               ))}
             </ul>

@@ -11,11 +11,13 @@ import { SaidBack } from "./SaidBack";
 import { What } from "./What";
 import { When } from "./When";
 import { Where } from "./Where";
+import { Whose } from "./Whose";
 import { useChange, useSetup } from "./queries";
 
 const steps = [
+  { title: "Whose", asks: "Whose pictures?", of: Whose },
   { title: "Where to", asks: "Where shall your pictures go?", of: Where },
-  { title: "What", asks: "Which folders of this computer?", of: What },
+  { title: "What", asks: "Which folders?", of: What },
   { title: "How", asks: "Which kinds of files?", of: How },
   { title: "When", asks: "Over which network, and when?", of: When },
   { title: "Names", asks: "What shall they be called there?", of: Names },
@@ -94,7 +96,9 @@ function Steps({ now }: { now: SetupNow }) {
       </nav>
       <section aria-labelledby="step" className="space-y-4 rounded-lg border border-line bg-plank p-5">
         <h1 id="step" ref={heading} tabIndex={-1} className="text-2xl font-semibold outline-none">
-          {step.asks}
+          {now.step === 3 && now.whose !== "elsewhere" && now.devices.length < 2
+            ? "Which folders of this computer?"
+            : step.asks}
         </h1>
         <step.of now={now} />
       </section>
@@ -105,11 +109,11 @@ function Steps({ now }: { now: SetupNow }) {
         </Button>
         {now.step < steps.length && (
           <Button
-            strong={now.step > 1 || now.places.length > 0}
+            strong={now.step !== 2 || now.places.length > 0}
             onClick={() => go(now.step + 1)}
-            disabled={change.isPending}
+            disabled={change.isPending || (now.step === 1 && now.whose === "")}
           >
-            {now.step === 1 && now.places.length === 0 ? "Later" : "Next"}
+            {now.step === 2 && now.places.length === 0 ? "Later" : "Next"}
           </Button>
         )}
       </div>

@@ -1,6 +1,7 @@
 import { Field, Input, Label, Switch } from "@headlessui/react";
 import { useState } from "react";
-import type { SetupFolder, SetupNow } from "../api";
+import type { SetupDevice, SetupFolder, SetupNow } from "../api";
+import { Browse } from "../parts/Browse";
 import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
 import { fieldLook } from "../parts/Field";
@@ -8,19 +9,49 @@ import { FolderFigures } from "../parts/FolderFigures";
 import { bytes, count, folderName } from "../words";
 import { useChange } from "./queries";
 
-/** Step 2: the folders of this computer, each on or off, with what is in it. */
+/** Step 3: the folders of each device, each on or off, with what is in it. */
 export function What({ now }: { now: SetupNow }) {
-  const add = useChange();
-  const [path, setPath] = useState("");
-  const take = (folder: string) => add.mutate({ on: { folder, on: true } }, { onSuccess: () => setPath("") });
   return (
     <>
-      {now.folders.length === 0 && (
-        <p className="text-quiet">None of the usual folders is here. Name one below.</p>
+      {now.devices.map((d) => (
+        <OfDevice key={d.name} now={now} device={d} alone={now.devices.length === 1 && d.here} />
+      ))}
+      {now.devices.length === 0 && (
+        <p className="text-quiet">No device has joined yet: go back, and let one join.</p>
+      )}
+      <Fits now={now} />
+    </>
+  );
+}
+
+function OfDevice({ now, device: d, alone }: { now: SetupNow; device: SetupDevice; alone: boolean }) {
+  const add = useChange();
+  const [path, setPath] = useState("");
+  const [browsing, setBrowsing] = useState(false);
+  const folders = now.folders.filter((f) => f.device === d.name);
+  const of = alone ? "" : ` of ${d.name}`;
+  const take = (folder: string) =>
+    add.mutate({ on: { device: d.name, folder, on: true } }, { onSuccess: () => setPath("") });
+  return (
+    <section aria-label={`Folders of ${d.name}`} className="space-y-3">
+      {!alone && (
+        <h2 className="text-lg font-semibold wrap-anywhere">
+          {d.name} {d.here && <span className="text-quiet">(this computer)</span>}
+        </h2>
+      )}
+      {folders.length === 0 && (
+        <p className="flex flex-wrap items-center gap-3 text-quiet">
+          {d.here
+            ? "None of the usual folders is here. Name one below."
+            : d.connected
+              ? "None of the usual folders is known yet."
+              : "It is silent just now: its folders can be chosen when it is heard again, or later on the page Plan."}
+          {!d.here && <Button onClick={() => add.mutate({ step: 3 })}>Ask {d.name} again</Button>}
+        </p>
       )}
       <ul className="divide-y divide-line">
-        {now.folders.map((f) => (
-          <FolderRow key={f.folder} folder={f} add={take} all={now.folders} />
+        {folders.map((f) => (
+          <FolderRow key={f.folder} folder={f} of={of} add={take} all={folders} />
         ))}
       </ul>
       <form
@@ -31,7 +62,7 @@ export function What({ now }: { now: SetupNow }) {
         }}
       >
         <Field className="min-w-0 grow">
-          <Label className="mb-1 block text-sm text-quiet">Another folder, by its path</Label>
+          <Label className="mb-1 block text-sm text-quiet">Another folder{of}, by its path</Label>
           <Input
             className={fieldLook}
             placeholder="such as /srv/scans"
@@ -46,22 +77,33 @@ export function What({ now }: { now: SetupNow }) {
             }}
           />
         </Field>
-        <Button type="submit" disabled={path.trim() === "" || add.isPending}>
+        <Button type="submit" disabled={path.trim() === "" || add.isPending} aria-label={`Add it${of}`}>
           Add it
+        </Button>
+        <Button
+          aria-expanded={browsing}
+          onClick={() => setBrowsing(!browsing)}
+          aria-label={`Browse${of || " this computer"}`}
+        >
+          Browse
         </Button>
       </form>
       <Failure error={add.error} />
-      <Fits now={now} />
-    </>
+      {browsing && (
+        <Browse device={d.name} pick={take} can={(folder) => !folders.some((f) => f.folder === folder)} />
+      )}
+    </section>
   );
 }
 
 function FolderRow({
   folder: f,
+  of,
   all,
   add,
 }: {
   folder: SetupFolder;
+  of: string; // whose it is, where there are several
   all: SetupFolder[];
   add: (folder: string) => void;
 }) {
@@ -74,8 +116,8 @@ function FolderRow({
       <div className="flex flex-wrap items-center gap-3">
         <Switch
           checked={f.on}
-          onChange={(on) => change.mutate({ on: { folder: f.folder, on } })}
-          aria-label={`Take up ${name}`}
+          onChange={(on) => change.mutate({ on: { device: f.device, folder: f.folder, on } })}
+          aria-label={`Take up ${name}${of}`}
           className="group inline-flex h-6 w-11 shrink-0 items-center rounded-full border border-line bg-wash data-checked:bg-tide"
         >
           <span className="ml-0.5 size-4.5 rounded-full bg-quiet transition group-data-checked:translate-x-5 group-data-checked:bg-plank" />
@@ -93,13 +135,19 @@ function FolderRow({
               ))}
           </span>
         </span>
-        <Button onClick={() => setOpen(!open)} aria-expanded={open} aria-label={`What is in it: ${name}`}>
+        <Button
+          onClick={() => setOpen(!open)}
+          aria-expanded={open}
+          aria-label={`What is in it: ${name}${of}`}
+        >
           What is in it
         </Button>
         {!usual && (
           <Button
-            onClick={() => change.mutate({ on: { folder: f.folder, on: false, forget: true } })}
-            aria-label={`Take off ${name}`}
+            onClick={() =>
+              change.mutate({ on: { device: f.device, folder: f.folder, on: false, forget: true } })
+            }
+            aria-label={`Take off ${name}${of}`}
           >
             Take off
           </Button>

@@ -17,7 +17,7 @@ const powers = [
 const rule = ["rules", "everyday"] as const;
 const gate = (name: string, value: string) => ({ edits: [{ path: [...rule, "gates", name], value }] });
 
-/** Step 4: networks, allowance, power and hours; what this device cannot have is not there. */
+/** Step 5: networks, allowance, power and hours; what this device cannot have is not there. */
 export function When({ now }: { now: SetupNow }) {
   const change = useChange();
   const hours = word(now.values, ...rule, "gates", "hours");

@@ -7,7 +7,7 @@ import { word } from "../plan/keys";
 import { bytes } from "../words";
 import { useAddPlace, useRemovePlace } from "./queries";
 
-/** Step 1: places that were tried, and more of them. */
+/** Step 2: places that were tried, and more of them. */
 export function Where({ now }: { now: SetupNow }) {
   const [adding, setAdding] = useState(false);
   const add = useAddPlace();
