@@ -18,6 +18,9 @@ for package in "$@"; do
     imagemagick) program=convert ;;
     e2fsprogs) program=mkfs.ext4 ;;
     xfsprogs) program=mkfs.xfs ;;
+    btrfs-progs) program=mkfs.btrfs ;;
+    exfatprogs) program=mkfs.exfat ;;
+    exfat-fuse) program=mount.exfat-fuse ;;
     *) program=$package ;;
   esac
   [ -e "$program" ] || command -v "$program" >/dev/null || missing+=("$package")

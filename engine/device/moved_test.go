@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -21,8 +22,24 @@ import (
 // the content that its file has, and the storage loses nothing that it had.
 func TestFilesThatMoveAreKnownAgain(t *testing.T) {
 	t.Parallel()
-	y := setup(t, home)
-	r := rand.New(rand.NewPCG(22, 7))
+	for seed := range histories() {
+		movedAbout(t, setup(t, home), uint64(seed), true, nil)
+	}
+}
+
+// histories is how many histories are gone through: a few, or as many as are asked for.
+func histories() int {
+	if n, err := strconv.Atoi(os.Getenv("YARDTIDE_ROUNDS")); err == nil {
+		return n
+	}
+	return 3
+}
+
+// movedAbout takes the files of a device through a history. Between is what happens now and then between two rounds, to
+// a file that it may edit while nobody looks; nil is nothing. An edit puts the file's time back, where that can be seen.
+func movedAbout(t *testing.T, y *yard, seed uint64, timeBack bool, between func(edit func())) {
+	t.Helper()
+	r := rand.New(rand.NewPCG(22, seed))
 	root := filepath.Join(y.dir, "phone/DCIM")
 	picture := func(n int) []byte {
 		content, err := standin.JPEG(n, 120, time.Date(2026, 3, 1, 10, n%60, 0, 0, time.UTC))
@@ -55,7 +72,22 @@ func TestFilesThatMoveAreKnownAgain(t *testing.T) {
 		}))
 		return files
 	}
-	for round := range 14 {
+	edit := func(one string) { // in place
+		info, err := os.Stat(one)
+		require.NoError(t, err)
+		content, err := os.ReadFile(one)
+		require.NoError(t, err)
+		made++
+		content[len(content)/2] ^= byte(1 + made%250)
+		ever[hash(content)] = true
+		require.NoError(t, os.WriteFile(one, content, 0o644))
+		at := info.ModTime()
+		if !timeBack {
+			at = at.Add(2 * time.Second)
+		}
+		require.NoError(t, os.Chtimes(one, at, at))
+	}
+	for round := range 24 {
 		files := all()
 		one, other := files[r.IntN(len(files))], files[r.IntN(len(files))]
 		to := filepath.Join(root, name())
@@ -71,16 +103,8 @@ func TestFilesThatMoveAreKnownAgain(t *testing.T) {
 			} else {
 				require.NoError(t, os.Rename(one+".tmp", one))
 			}
-		case 3: // edited in place, its time put back
-			info, err := os.Stat(one)
-			require.NoError(t, err)
-			content, err := os.ReadFile(one)
-			require.NoError(t, err)
-			made++
-			content[len(content)/2] ^= byte(1 + made%250)
-			ever[hash(content)] = true
-			require.NoError(t, os.WriteFile(one, content, 0o644))
-			require.NoError(t, os.Chtimes(one, info.ModTime(), info.ModTime()))
+		case 3:
+			edit(one)
 		case 4: // removed, and another made at once: its number may be the same
 			require.NoError(t, os.Remove(one))
 			rel, err := filepath.Rel(root, one)
@@ -91,6 +115,9 @@ func TestFilesThatMoveAreKnownAgain(t *testing.T) {
 		}
 		if r.IntN(2) == 0 {
 			continue // several at once
+		}
+		if between != nil && r.IntN(2) == 0 {
+			between(func() { edit(all()[0]) })
 		}
 		want := int64(len(all()))
 		y.until(fmt.Sprintf("round %d is safe", round), func(d wire.Device) bool {

@@ -136,17 +136,35 @@ func fsUUID(root string) string {
 		UUID [16]byte
 	}
 	if _, _, errno := unix.Syscall(unix.SYS_IOCTL, f.Fd(), getFSUUID, uintptr(unsafe.Pointer(&is))); errno != 0 {
-		return ""
+		return btrfsUUID(f)
 	}
 	n := min(int(is.Len), len(is.UUID))
 	switch {
 	case n == 16:
-		u := is.UUID
-		return fmt.Sprintf("%x-%x-%x-%x-%x", u[:4], u[4:6], u[6:8], u[8:10], u[10:])
+		return inGroups(is.UUID)
 	case n >= 4:
 		return hex.EncodeToString(is.UUID[:n])
 	}
 	return ""
+}
+
+// btrfsUUID asks a btrfs, which does not answer the general question (BTRFS_IOC_FS_INFO, linux/btrfs.h).
+func btrfsUUID(f *os.File) string {
+	const fsInfo = 0x8400941f // _IOR(0x94, 31, struct btrfs_ioctl_fs_info_args)
+	var is struct {
+		MaxID, Devices uint64
+		UUID           [16]byte
+		_              [992]byte
+	}
+	if _, _, errno := unix.Syscall(unix.SYS_IOCTL, f.Fd(), fsInfo, uintptr(unsafe.Pointer(&is))); errno != 0 {
+		return ""
+	}
+	return inGroups(is.UUID)
+}
+
+// inGroups writes an identity as programs do (RFC 9562, section 4).
+func inGroups(u [16]byte) string {
+	return fmt.Sprintf("%x-%x-%x-%x-%x", u[:4], u[4:6], u[6:8], u[8:10], u[10:])
 }
 
 // byUUID finds a device among the links that udev keeps.

@@ -3,7 +3,6 @@ package volume_test
 import (
 	"context"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"testing"
@@ -11,49 +10,10 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"golang.org/x/sys/unix"
 
 	"yardtide/engine/volume"
+	"yardtide/engine/volume/volumetest"
 )
-
-// formatted makes a file system of a kind in a file, mounted nowhere; the test is skipped where this machine cannot.
-func formatted(t *testing.T, kind string) (device string) {
-	t.Helper()
-	if os.Geteuid() != 0 {
-		t.Skip("mounting needs root")
-	}
-	tool, err := exec.LookPath("mkfs." + kind)
-	if err != nil {
-		t.Skipf("there is no mkfs.%s", kind)
-	}
-	file := filepath.Join(t.TempDir(), "volume.img")
-	require.NoError(t, os.WriteFile(file, nil, 0o600))
-	require.NoError(t, os.Truncate(file, 320<<20)) // the least that xfs takes
-	out, err := exec.Command(tool, file).CombinedOutput()
-	require.NoError(t, err, string(out))
-	loop, err := exec.Command("losetup", "--find", "--show", file).CombinedOutput()
-	if err != nil {
-		t.Skipf("no loop device: %s", loop)
-	}
-	device = string(loop[:len(loop)-1])
-	t.Cleanup(func() { assert.NoError(t, exec.Command("losetup", "-d", device).Run()) })
-	return device
-}
-
-func mounted(t *testing.T, device, kind, at string) (unmount func()) {
-	t.Helper()
-	require.NoError(t, os.MkdirAll(at, 0o755))
-	require.NoError(t, unix.Mount(device, at, kind, 0, ""))
-	is := true
-	unmount = func() {
-		if is {
-			assert.NoError(t, unix.Unmount(at, 0))
-			is = false
-		}
-	}
-	t.Cleanup(unmount)
-	return unmount
-}
 
 // below are the volumes that are mounted below a folder.
 func below(dir string) (list []volume.Volume) {
@@ -63,12 +23,12 @@ func below(dir string) (list []volume.Volume) {
 // A volume is told by its own identity wherever it is mounted, within two seconds, and another at the same place is
 // another.
 func TestVolumesAreToldByTheirOwnIdentity(t *testing.T) {
-	for _, kind := range []string{"ext4", "xfs", "btrfs"} {
+	for _, kind := range volumetest.Kinds {
 		t.Run(kind, func(t *testing.T) {
-			one, other, dir := formatted(t, kind), formatted(t, kind), t.TempDir()
+			one, other, dir := volumetest.Formatted(t, kind), volumetest.Formatted(t, kind), t.TempDir()
 			ids := map[string]string{}
 			for name, device := range map[string]string{"one": one, "other": other} {
-				unmount := mounted(t, device, kind, dir+"/slot")
+				unmount := volumetest.Mounted(t, device, kind, dir+"/slot")
 				assert.Empty(t, below(dir), "a disk without a camera's folders is none")
 				require.NoError(t, os.MkdirAll(dir+"/slot/dcim/100BOATS", 0o755))
 				list := below(dir)
@@ -83,7 +43,7 @@ func TestVolumesAreToldByTheirOwnIdentity(t *testing.T) {
 			woke := make(chan struct{})
 			go func() { volume.Mounted{}.Changed(ctx); close(woke) }()
 			time.Sleep(100 * time.Millisecond)
-			mounted(t, one, kind, dir+"/a place with blanks")
+			volumetest.Mounted(t, one, kind, dir+"/a place with blanks")
 			select {
 			case <-woke:
 			case <-ctx.Done():

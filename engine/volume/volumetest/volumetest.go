@@ -1,0 +1,80 @@
+//go:build linux
+
+// Package volumetest makes file systems of several kinds for tests, on loop devices: what volumes and files are known
+// by differs from kind to kind.
+package volumetest
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+)
+
+// Kinds are the kinds of file systems that Formatted makes; exfat is mounted by a program, over FUSE.
+var Kinds = []string{"ext4", "xfs", "btrfs", "exfat"}
+
+// Formatted makes a file system of a kind in a file, and gives its device; it is mounted nowhere. The test is skipped
+// where this machine cannot.
+func Formatted(t *testing.T, kind string) (device string) {
+	t.Helper()
+	if os.Geteuid() != 0 {
+		t.Skip("mounting needs root")
+	}
+	tool, err := exec.LookPath("mkfs." + kind)
+	if err != nil {
+		t.Skipf("there is no mkfs.%s", kind)
+	}
+	file := filepath.Join(t.TempDir(), "volume.img")
+	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	require.NoError(t, os.Truncate(file, 320<<20)) // the least that xfs takes
+	out, err := exec.Command(tool, file).CombinedOutput()
+	require.NoError(t, err, string(out))
+	loop, err := exec.Command("losetup", "--find", "--show", file).CombinedOutput()
+	if err != nil {
+		t.Skipf("no loop device: %s", loop)
+	}
+	device = strings.TrimSpace(string(loop))
+	t.Cleanup(func() { assert.NoError(t, exec.Command("losetup", "-d", device).Run()) })
+	return device
+}
+
+// Mounted mounts a device at a folder, which it makes. What unmounts it waits for whoever has a file open still; it is
+// unmounted at the end of the test in any case.
+func Mounted(t *testing.T, device, kind, at string) (unmount func()) {
+	t.Helper()
+	require.NoError(t, os.MkdirAll(at, 0o755))
+	if kind == "exfat" {
+		tool, err := exec.LookPath("mount.exfat-fuse")
+		if err != nil {
+			t.Skip("there is no mount.exfat-fuse")
+		}
+		out, err := exec.Command(tool, device, at).CombinedOutput()
+		require.NoError(t, err, string(out))
+	} else {
+		require.NoError(t, unix.Mount(device, at, kind, 0, ""))
+	}
+	is := true
+	unmount = func() {
+		if !is {
+			return
+		}
+		is = false
+		var err error
+		for range 400 {
+			if err = unix.Unmount(at, 0); err != unix.EBUSY {
+				break
+			}
+			time.Sleep(25 * time.Millisecond)
+		}
+		assert.NoError(t, err, "unmounting %s", at)
+	}
+	t.Cleanup(unmount)
+	return unmount
+}
