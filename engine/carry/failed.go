@@ -102,14 +102,14 @@ func (c *Carrier) failed(ctx context.Context, s *Send, err error) error {
 // orAway tells a file that is gone, or cannot be read, from one that lies on what is away, or was for a moment.
 func (c *Carrier) orAway(item records.Item, cause queue.Cause, says string) (queue.Cause, string) {
 	switch cause {
-	case queue.Gone, queue.Unreadable, queue.Changed:
+	case queue.Gone, queue.Unreadable, queue.Changed, queue.Away:
 	default:
 		return cause, says
 	}
 	if c.Away != nil && c.Away(item.Source) {
 		return queue.Away, "What its file lies on is away; it goes on when that is back."
 	}
-	if _, err := os.Lstat(c.pathTo(item)); cause == queue.Gone && err == nil {
+	if _, err := os.Lstat(c.pathTo(item)); (cause == queue.Gone || cause == queue.Away) && err == nil {
 		return queue.Changed, "The file was away for a moment; it is looked at again."
 	}
 	return cause, says

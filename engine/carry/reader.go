@@ -13,7 +13,6 @@ import (
 
 	"yardtide/core/allowance"
 	"yardtide/core/queue"
-	"yardtide/engine/scan"
 	"yardtide/engine/source"
 )
 
@@ -78,8 +77,7 @@ func (r *sendReader) take(p []byte) (int, error) {
 		r.hash.write(p[:n])
 	}
 	if err != nil && !errors.Is(err, io.EOF) {
-		r.failure = source.Error{Cause: queue.Unreadable, Says: "The file cannot be read to its end: " + scan.Reason(err) +
-			"."}
+		r.failure = source.Unreadable("read to its end", err)
 		return n, r.failure
 	}
 	return n, err

@@ -69,7 +69,7 @@ func (c *Carrier) openItem(ctx context.Context, item records.Item, path string) 
 		return nil, source.Error{Cause: queue.Changed,
 			Says: "What has the file's name is no file any more; it is looked at again."}
 	case err != nil:
-		return nil, source.Error{Cause: queue.Unreadable, Says: "The file cannot be read: " + scan.Reason(err) + "."}
+		return nil, source.Unreadable("read", err)
 	}
 	if err := f.Unchanged(ctx, item); err != nil {
 		f.Close()
@@ -90,8 +90,7 @@ func (s sending) hashFile(ctx context.Context) (string, error) {
 		return "", cause
 	}
 	if err != nil {
-		return "", source.Error{Cause: queue.Unreadable, Says: "The file cannot be read to its end: " + scan.Reason(err) +
-			"."}
+		return "", source.Unreadable("read to its end", err)
 	}
 	if n != s.copy.Bytes {
 		return "", source.Error{Cause: queue.Changed, Says: "The file changed while it was read."}

@@ -15,7 +15,6 @@ import (
 	"yardtide/core/words"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
-	"yardtide/engine/scan"
 	"yardtide/engine/source"
 )
 
@@ -159,8 +158,7 @@ func (s sending) readWhole(ctx context.Context, content []byte) (string, error) 
 		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
 			return "", source.Error{Cause: queue.Changed, Says: "The file became shorter while it was read."}
 		}
-		return "", source.Error{Cause: queue.Unreadable, Says: "The file cannot be read to its end: " + scan.Reason(err) +
-			"."}
+		return "", source.Unreadable("read to its end", err)
 	}
 	if err := f.Unchanged(ctx, s.item); err != nil {
 		return "", err

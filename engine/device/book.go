@@ -130,7 +130,7 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 		same := had && old.Size == it.Size && old.Problem == it.Problem
 		// else it was found before that was kept
 		if same && (old.CTime != 0 || old.MTime != f.MTime || old.Inode != f.Inode) {
-			if same, err = b.same(ctx, old, f); err != nil {
+			if same, err = b.same(ctx, old, it, f); err != nil {
 				return err
 			}
 		}
@@ -193,9 +193,15 @@ func (b book) moved(old, it records.Item) bool {
 	return err != nil || scan.StampOf(now).Inode != it.Inode // else it has two names
 }
 
-// same tells whether a file whose times changed still has the content that
-// was proven. Without a proof there is nothing to compare with: it is new.
-func (b book) same(ctx context.Context, old records.Item, f scan.File) (bool, error) {
+// same tells whether a file whose number or times changed still has the content that was proven. Without a proof there is
+// nothing to compare with: it is new. Where the file system does not tell when a file was made, as on cards, numbers are
+// given anew at each mount: there the time, the size and the edges tell.
+func (b book) same(ctx context.Context, old, it records.Item, f scan.File) (bool, error) {
+	if old.MTime == f.MTime && old.Look == it.Look && old.Inode != f.Inode {
+		if scan.Unborn(b.path(f)) {
+			return true, nil
+		}
+	}
 	if old.SHA256 == "" {
 		return false, nil
 	}
@@ -244,7 +250,7 @@ func (b book) probe(ctx context.Context, f scan.File) (it records.Item, ok bool,
 			return it, false, context.Cause(ctx)
 		case errors.Is(err, fs.ErrNotExist), errors.As(err, &other):
 			return it, false, nil
-		case err != nil && b.d.sources.away(b.source.Folder): // what was read on the way of a card that is pulled
+		case err != nil && (scan.Left(err) || b.d.sources.away(b.source.Folder)): // what was read on the way of a card that is pulled
 			return it, false, nil
 		case err != nil:
 			problem = "The file cannot be read: " + scan.Reason(err) + "."

@@ -135,6 +135,11 @@ func (c *cards) root(id string) string {
 	return ""
 }
 
+// isAt tells whether a volume is at a place now; the system is asked anew.
+func (c *cards) isAt(id, root string) bool {
+	return slices.ContainsFunc(c.d.Volumes.List(), func(v volume.Volume) bool { return v.ID == id && v.Root == root })
+}
+
 // wait waits until a volume is here; gone is closed when it goes. ok is false when the context ended first.
 func (c *cards) wait(ctx context.Context, id string) (gone <-chan struct{}, ok bool) {
 	for {

@@ -220,6 +220,8 @@ func (ss *sources) scanSource(ctx context.Context, p *plan.Plan, s plan.Source, 
 			ss.d.Log.Warn("what waited for a volume does not go on at once", "device", ss.d.Name, "source", s.Folder, "err", err)
 		}
 		ss.d.changed()
+		root := ss.d.cards.root(id)
+		options.Here = func() bool { return ss.d.cards.isAt(id, root) }
 		while, stop := whileHere(ctx, gone)
 		ss.scanHere(while, p, s, options)
 		stop()

@@ -79,6 +79,8 @@ type Options struct {
 	Place func(fs.FileInfo) bool
 	// Marker is the name of the file that marks a place.
 	Marker string
+	// Here tells, asked anew, whether the source's volume is where the source is looked for; nil is always.
+	Here func() bool
 }
 
 type scanner struct {
@@ -318,7 +320,10 @@ func (s *scanner) usable(ctx context.Context) bool {
 		s.problem(".", "The folder cannot be read: "+Reason(err)+".", "Allow reading it.")
 		return false
 	}
-	s.is = info
+	if s.Here != nil && !s.Here() { // another volume may be there, or only the folder at which it was
+		s.pressing = true
+		return false
+	}
 	if s.inPlace() {
 		s.note(".", "The folder lies where copies go to: its own copies would be copied again and again.",
 			"Name another folder, or another destination.")
@@ -331,7 +336,11 @@ func (s *scanner) usable(ctx context.Context) bool {
 		s.watch(".")
 		return false
 	}
-	return s.onItsDisk(ctx, ".", info)
+	if !s.onItsDisk(ctx, ".", info) {
+		return false
+	}
+	s.is = info // only of a folder that is walked: what is not in another is not gone
+	return true
 }
 
 // onItsDisk tells whether a folder lies on the disk that it was last walked on,
@@ -431,6 +440,17 @@ func Reason(err error) string {
 		return number.Error()
 	}
 	return err.Error()
+}
+
+// Left tells whether an error says that a file system or its device went, and nothing of the file.
+func Left(err error) bool {
+	for _, one := range []error{syscall.ENOTCONN, syscall.ENODEV, syscall.ENXIO, syscall.ESTALE, syscall.ESHUTDOWN,
+		syscall.EHOSTDOWN} {
+		if errors.Is(err, one) {
+			return true
+		}
+	}
+	return false
 }
 
 func (s *scanner) watch(dir string) {
@@ -643,13 +663,22 @@ func (s *scanner) reallyGone(dir string, names []string) []string {
 		s.pressing = true
 		return nil
 	}
-	return slices.DeleteFunc(names, func(name string) bool {
+	names = slices.DeleteFunc(names, func(name string) bool {
 		_, err := root.Lstat(path.Join(dir, name))
 		if err == nil { // it came back: it is looked at again
 			s.pressing = true
 		}
 		return !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, syscall.ENOTDIR)
 	})
+	if len(names) == 0 || s.Here == nil {
+		return names
+	}
+	// The handle may have been of the folder at which the volume was: the volume is asked for after it.
+	if now, err := os.Stat(s.root); !s.Here() || err != nil || !os.SameFile(now, s.is) {
+		s.pressing = true
+		return nil
+	}
+	return names
 }
 
 func (s *scanner) goneDir(ctx context.Context, dir string) error {

@@ -36,6 +36,14 @@ func Born(path string) (at time.Time, ok bool) {
 	return time.Unix(st.Btime.Sec, int64(st.Btime.Nsec)), true
 }
 
+// Unborn tells whether the file system of a file does not tell when files were made: such a one, as on cards, gives
+// files other numbers at each mount.
+func Unborn(path string) bool {
+	var st unix.Statx_t
+	return unix.Statx(unix.AT_FDCWD, path, unix.AT_SYMLINK_NOFOLLOW, unix.STATX_BTIME, &st) == nil &&
+		st.Mask&unix.STATX_BTIME == 0
+}
+
 // inTable writes a path as the mount table does (proc(5)).
 var inTable = strings.NewReplacer(" ", `\040`, "\t", `\011`, "\n", `\012`, `\`, `\134`)
 

@@ -18,4 +18,7 @@ func Identity(fs.FileInfo) (id [2]uint64, names uint64) { return id, 0 }
 // Born is when a file was made; this system is not asked yet.
 func Born(string) (at time.Time, ok bool) { return at, false }
 
+// Unborn tells whether the file system of a file does not tell when files were made; this system is not asked yet.
+func Unborn(string) bool { return false }
+
 func mountsBelow(string) string { return "" }

@@ -25,6 +25,15 @@ type Error struct {
 // Error implements error.
 func (e Error) Error() string { return e.Says }
 
+// Unreadable is the error of a file that cannot be read, looked at or the like: its own fault, or that of what it lies on,
+// which went.
+func Unreadable(how string, err error) Error {
+	if scan.Left(err) {
+		return Error{queue.Away, "What its file lies on went while it was " + how + "."}
+	}
+	return Error{queue.Unreadable, "The file cannot be " + how + ": " + scan.Reason(err) + "."}
+}
+
 // File is a file on the device that is being read. A file system may keep a call
 // for ever (a share that went, a disk that fails), and no call can be taken back:
 // so each is made by a goroutine of the file's own, and whoever waits for it goes
@@ -169,7 +178,7 @@ func (f *File) Unchanged(ctx context.Context, it records.Item) error {
 		if context.Cause(ctx) != nil {
 			return context.Cause(ctx)
 		}
-		return Error{queue.Unreadable, "The file cannot be looked at: " + scan.Reason(err) + "."}
+		return Unreadable("looked at", err)
 	}
 	if !Same(now, it) {
 		return Error{queue.Changed, "The file changed since it was found; it is looked at again."}
@@ -199,7 +208,7 @@ func (f *File) IsStill(ctx context.Context, path string) (same bool, err error) 
 		if context.Cause(ctx) != nil {
 			return false, context.Cause(ctx)
 		}
-		return false, Error{queue.Unreadable, "The file cannot be looked at: " + scan.Reason(err) + "."}
+		return false, Unreadable("looked at", err)
 	}
 	return <-still, nil
 }

@@ -8,6 +8,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -51,12 +53,7 @@ func Mounted(t *testing.T, device, kind, at string) (unmount func()) {
 	t.Helper()
 	require.NoError(t, os.MkdirAll(at, 0o755))
 	if kind == "exfat" {
-		tool, err := exec.LookPath("mount.exfat-fuse")
-		if err != nil {
-			t.Skip("there is no mount.exfat-fuse")
-		}
-		out, err := exec.Command(tool, device, at).CombinedOutput()
-		require.NoError(t, err, string(out))
+		mountExFAT(t, device, at)
 	} else {
 		require.NoError(t, unix.Mount(device, at, kind, 0, ""))
 	}
@@ -66,6 +63,10 @@ func Mounted(t *testing.T, device, kind, at string) (unmount func()) {
 			return
 		}
 		is = false
+		var info unix.Statfs_t
+		if err := unix.Statfs(at, &info); err != nil || kind == "exfat" && info.Type != unix.FUSE_SUPER_MAGIC {
+			return // it was pulled
+		}
 		var err error
 		for range 400 {
 			if err = unix.Unmount(at, 0); err != unix.EBUSY {
@@ -77,4 +78,51 @@ func Mounted(t *testing.T, device, kind, at string) (unmount func()) {
 	}
 	t.Cleanup(unmount)
 	return unmount
+}
+
+func mountExFAT(t *testing.T, device, at string) {
+	t.Helper()
+	tool, err := exec.LookPath("mount.exfat-fuse")
+	if err != nil {
+		t.Skip("there is no mount.exfat-fuse")
+	}
+	for range 400 {
+		out, err := exec.Command(tool, device, at).CombinedOutput()
+		require.NoError(t, err, string(out))
+		if _, err = os.ReadDir(at); err == nil {
+			return
+		}
+		// Whoever has a file open of a mount that was pulled keeps it: the kernel gives the same one again.
+		require.NoError(t, unix.Unmount(at, unix.MNT_DETACH))
+		time.Sleep(25 * time.Millisecond)
+	}
+	require.Fail(t, "what was pulled is kept by somebody", device)
+}
+
+// Pull takes the program that serves a FUSE mount away, as a card is pulled out of its reader: whoever is in the middle
+// of reading fails, and so does everybody after. Then it unmounts what is left.
+func Pull(t *testing.T, device, at string) {
+	t.Helper()
+	processes, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	require.NoError(t, err)
+	killed := false
+	for _, file := range processes {
+		text, err := os.ReadFile(file)
+		args := strings.Split(string(text), "\x00")
+		if err != nil || !strings.HasSuffix(args[0], "mount.exfat-fuse") || !slices.Contains(args, device) {
+			continue // or it ended meanwhile
+		}
+		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file)))
+		require.NoError(t, err)
+		require.NoError(t, unix.Kill(pid, unix.SIGKILL))
+		killed = true
+	}
+	require.True(t, killed, "no program serves %s", device)
+	require.NoError(t, unix.Unmount(at, unix.MNT_DETACH))
+	for range 400 { // until it has let go of the device
+		if out, err := exec.Command("fuser", device).CombinedOutput(); err != nil || len(out) == 0 {
+			return
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
 }
