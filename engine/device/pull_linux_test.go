@@ -24,17 +24,17 @@ import (
 // mounted, as a system does.
 type slot struct {
 	reader
-	t            *testing.T
-	device, root string
-	made         int // pictures on the card
-	whole        map[string]bool
+	t                *testing.T
+	device, at, root string
+	made             int // pictures on the card
+	whole            map[string]bool
 }
 
 const cardID = "4F3A-11C2"
 
 func (s *slot) in() {
 	s.t.Helper()
-	volumetest.Mounted(s.t, s.device, "exfat", s.root)
+	volumetest.Mounted(s.t, s.device, "exfat", s.at)
 }
 
 // List implements volume.Lister.
@@ -50,14 +50,14 @@ func (s *slot) seen() { s.put(volume.Volume{ID: cardID, Label: "EOS", Root: s.ro
 
 func (s *slot) pull() {
 	s.t.Helper()
-	volumetest.Pull(s.t, s.device, s.root)
+	volumetest.Pull(s.t, s.device, s.at)
 	s.put()
 }
 
 // shoots puts more pictures on the card, as a camera does: it is written to nowhere else.
 func (s *slot) shoots(n int) {
 	s.t.Helper()
-	defer volumetest.Mounted(s.t, s.device, "exfat", s.root)()
+	defer volumetest.Mounted(s.t, s.device, "exfat", s.at)()
 	require.NoError(s.t, os.MkdirAll(s.root+"/DCIM/100BOATS", 0o755))
 	for range n {
 		s.made++
@@ -75,8 +75,12 @@ func (s *slot) shoots(n int) {
 // work. After each, and with the card in at the end, what is asked for is looked at.
 func inSlot(t *testing.T, cards string, pulls int, after func(y *yard, s *slot), end func(y *yard, s *slot)) {
 	t.Parallel()
-	s := &slot{reader: reader{wake: make(chan struct{})}, t: t, device: volumetest.Formatted(t, "exfat"),
-		root: t.TempDir() + "/EOS", whole: map[string]bool{}}
+	// The card is a folder on the file system: another program here would take one with a camera's folders for a card of
+	// this machine. While it is out the folder is there, and empty, as where cards are mounted.
+	at := t.TempDir()
+	s := &slot{reader: reader{wake: make(chan struct{})}, t: t, device: volumetest.Formatted(t, "exfat"), at: at,
+		root: at + "/EOS", whole: map[string]bool{}}
+	require.NoError(t, os.Mkdir(s.root, 0o755))
 	y := setupWith(t, home, s)
 	y.follow("    sources:", "    cards:\n      "+cards+"\n    sources:")
 	for pull := range pulls {
@@ -94,7 +98,7 @@ func inSlot(t *testing.T, cards string, pulls int, after func(y *yard, s *slot),
 		after(y, s)
 		s.in()
 		assert.Equal(t, before, whatIsIn(t, s.root), "pull %d: nothing on the card changed", pull)
-		volumetest.Pull(t, s.device, s.root)
+		volumetest.Pull(t, s.device, s.at)
 	}
 	s.in()
 	s.seen()

@@ -23,6 +23,9 @@ func below(dir string) (list []volume.Volume) {
 // A volume is told by its own identity wherever it is mounted, within two seconds, and another at the same place is
 // another.
 func TestVolumesAreToldByTheirOwnIdentity(t *testing.T) {
+	if !volumetest.Alone(t) {
+		return
+	}
 	for _, kind := range volumetest.Kinds {
 		t.Run(kind, func(t *testing.T) {
 			one, other, dir := volumetest.Formatted(t, kind), volumetest.Formatted(t, kind), t.TempDir()

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -45,6 +46,26 @@ func Formatted(t *testing.T, kind string) (device string) {
 	device = strings.TrimSpace(string(loop))
 	t.Cleanup(func() { assert.NoError(t, exec.Command("losetup", "-d", device).Run()) })
 	return device
+}
+
+// Alone runs a test in a process whose mounts nobody else sees: programs that run meanwhile would take a card of the test
+// for a card of this machine. It tells whether this is that process; elsewhere the test has been run when it returns.
+func Alone(t *testing.T) bool {
+	t.Helper()
+	const mark = "YARDTIDE_TEST_ALONE"
+	if os.Getenv(mark) == t.Name() {
+		return true
+	}
+	if os.Geteuid() != 0 {
+		t.Skip("mounting needs root")
+	}
+	cmd := exec.Command(os.Args[0], "-test.run=^"+t.Name()+"$", "-test.v")
+	cmd.Env = append(os.Environ(), mark+"="+t.Name())
+	cmd.SysProcAttr = &syscall.SysProcAttr{Unshareflags: syscall.CLONE_NEWNS, Pdeathsig: syscall.SIGKILL}
+	out, err := cmd.CombinedOutput()
+	assert.NoError(t, err, string(out))
+	assert.Contains(t, string(out), "--- PASS: "+t.Name(), "it was run")
+	return false
 }
 
 // Mounted mounts a device at a folder, which it makes. What unmounts it waits for whoever has a file open still; it is
@@ -87,7 +108,7 @@ func mountExFAT(t *testing.T, device, at string) {
 		t.Skip("there is no mount.exfat-fuse")
 	}
 	for range 400 {
-		out, err := exec.Command(tool, device, at).CombinedOutput()
+		out, err := exec.Command(tool, "-o", "nonempty", device, at).CombinedOutput()
 		require.NoError(t, err, string(out))
 		if _, err = os.ReadDir(at); err == nil {
 			return
