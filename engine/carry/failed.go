@@ -106,10 +106,13 @@ func (c *Carrier) orAway(item records.Item, cause queue.Cause, says string) (que
 	default:
 		return cause, says
 	}
-	if c.Away != nil && c.Away(item.Source) {
+	away := func() bool { return c.Away != nil && c.Away(item.Source) }
+	was := away()
+	_, err := os.Lstat(c.pathTo(item))
+	switch { // it is asked for before and after: what is pulled in between is not gone
+	case was, away():
 		return queue.Away, "What its file lies on is away; it goes on when that is back."
-	}
-	if _, err := os.Lstat(c.pathTo(item)); (cause == queue.Gone || cause == queue.Away) && err == nil {
+	case (cause == queue.Gone || cause == queue.Away) && err == nil:
 		return queue.Changed, "The file was away for a moment; it is looked at again."
 	}
 	return cause, says

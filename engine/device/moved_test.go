@@ -134,7 +134,7 @@ func movedAbout(t *testing.T, y *yard, seed uint64, timeBack bool, between func(
 		for _, file := range all() { // a last change may not be found yet
 			content, err := os.ReadFile(file)
 			require.NoError(t, err)
-			require.Eventually(t, func() bool { return y.stored()[hash(content)] != "" }, 20*time.Second, 50*time.Millisecond,
+			require.Eventually(t, func() bool { return y.stored()[hash(content)] != "" }, 90*time.Second, 50*time.Millisecond,
 				"round %d: %s", round, file)
 		}
 	}
