@@ -103,10 +103,11 @@ func (f *draftFlags) secrets(in *bufio.Reader) (given wire.Secrets, err error) {
 
 func destinationCommand() Command {
 	return Command{
-		Name: "destination", Usage: "list | show NAME | test NAME | add NAME -kind KIND … | browse [FOLDER] -kind " +
+		Name: "destination", Usage: "list | show NAME | offers NAME | test NAME | add NAME -kind KIND … | browse [FOLDER] -kind " +
 			"KIND … | secret NAME | place NAME moved|new | layout NAME LAYOUT [-try] | remove NAME | adopt NAME",
 		Short: "set up, test and look at the storages",
-		Long: `list and show tell of the storages in the plan. add tries one, step by step,
+		Long: `list and show tell of the storages in the plan. offers tells what would help where
+the room at one runs out: smaller forms, another place, less, each in figures. add tries one, step by step,
 and puts it into the plan if all went well; a certificate or host key that is
 not known is shown, and asked about unless -trust names it. Passwords and keys
 are kept encrypted. browse lists a folder of a storage that is being set up;
@@ -130,7 +131,7 @@ lists what was there before, so that it is not sent again.
 			try := fs.Bool("try", false, "layout: only show it")
 			return func(ctx context.Context, e Env, args []string) error {
 				if len(args) == 0 {
-					return WrongUse("say list, show, test, add, browse, secret, place, remove or adopt")
+					return WrongUse("say list, show, offers, test, add, browse, secret, place, remove or adopt")
 				}
 				return doDestination(ctx, e, args[0], args[1:], r.client(e), f, *try, r.json)
 			}
@@ -166,6 +167,8 @@ func doDestination(ctx context.Context, e Env, verb string, args []string, c cli
 	switch name := args[0]; verb {
 	case "show":
 		return showDestination(ctx, e, c, name, json)
+	case "offers":
+		return listOffers(ctx, e, c, name, json)
 	case "test":
 		return testDestination(ctx, e, c, name, json)
 	case "add":
@@ -177,7 +180,27 @@ func doDestination(ctx context.Context, e Env, verb string, args []string, c cli
 	case "adopt":
 		return adopt(ctx, e, c, name, json)
 	}
-	return WrongUse("there is no %q; say list, show, test, add, browse, secret, place, remove or adopt", verb)
+	return WrongUse("there is no %q; say list, show, offers, test, add, browse, secret, place, remove or adopt", verb)
+}
+
+func listOffers(ctx context.Context, e Env, c client.Client, name string, json bool) error {
+	list, err := c.Destinations().Offers(ctx, name)
+	if err != nil {
+		return err
+	}
+	if json {
+		return asJSON(e.Out, list)
+	}
+	p := newPage(e, c.URL)
+	for _, o := range list {
+		mark := p.paint(asks, "!")
+		if o.Fits {
+			mark = "+"
+		}
+		p.line(0, "%s %s", mark, plain(o.Says))
+	}
+	p.line(0, "Nothing is changed. On the page Now each can be put in force; here yardtide rule set does it.")
+	return nil
 }
 
 func testDestination(ctx context.Context, e Env, c client.Client, name string, json bool) error {

@@ -6,6 +6,7 @@ import (
 	"net/url"
 
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // Destinations are the calls about destinations of the plan, and drafts of others.
@@ -37,6 +38,11 @@ func (of Destinations) Detail(ctx context.Context, name string) (wire.Destinatio
 // Test begins to try a destination of the plan.
 func (of Destinations) Test(ctx context.Context, name string) (wire.Job, error) {
 	return ask[wire.Job](ctx, of.c, http.MethodPost, "/destinations/"+url.PathEscape(name)+"/test", nil)
+}
+
+// Offers tells what would help a destination whose room runs out.
+func (of Destinations) Offers(ctx context.Context, name string) ([]planwire.PlanOffer, error) {
+	return ask[[]planwire.PlanOffer](ctx, of.c, http.MethodGet, "/destinations/"+url.PathEscape(name)+"/offers", nil)
 }
 
 // Remove takes a destination out of the plan.

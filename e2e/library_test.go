@@ -107,10 +107,21 @@ func TestTheSetUpAsksInWhichFormPicturesGo(t *testing.T) {
 		_, code := s.setup(http.MethodPatch, "", wrong)
 		assert.Equal(t, 422, code, wrong)
 	}
+	// Clips have forms of their own, of which no more is said than that they take less.
+	now, code = s.setup(http.MethodPatch, "", `{"form": {"place": "loft", "clips": 720}}`)
+	require.Equal(t, http.StatusOK, code)
+	assert.Contains(t, now.Draft, "loft as medium-clips-720")
+	assert.Empty(t, now.Rooms[0].Clips, "there are none")
 	// As shot again: the form that nobody asks for goes.
 	now, code = s.setup(http.MethodPatch, "", `{"form": {"place": "loft", "form": ""}}`)
 	require.Equal(t, http.StatusOK, code)
 	assert.NotContains(t, now.Draft, "2560")
+	assert.Contains(t, now.Draft, "loft as clips-720")
+	now, code = s.setup(http.MethodPatch, "", `{"form": {"place": "loft", "clips": 0}}`)
+	require.Equal(t, http.StatusOK, code)
+	assert.NotContains(t, now.Draft, "renditions", "nobody asks for a form")
+	_, code = s.setup(http.MethodPatch, "", `{"form": {"place": "loft", "clips": 333}}`)
+	assert.Equal(t, 422, code)
 }
 
 func TestTheSetUpTakesOriginalsOfAClosedLibrary(t *testing.T) {

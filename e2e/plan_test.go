@@ -160,7 +160,9 @@ func TestThePlanIsChangedAtTheConsole(t *testing.T) {
 	k.click("(change it, all)", "photos", "raw files", "graphics")
 	k.sees("all no longer takes pictures.")
 	assert.Equal(t, text, s.ok("plan", "show"), "it was a try")
-	k.click("Put it in force", "More that may be said of all", "Hours", "Only at some hours")
+	k.click("Put it in force")
+	k.gone("Leave it") // what was open closes, and the words move
+	k.click("More that may be said of all", "Hours", "Only at some hours")
 	k.sees("all: Videos go to disk, over Wi-Fi, at 22:00-06:00.")
 	k.click("Put it in force")
 	k.sees("Videos go to disk, over Wi-Fi, at 22:00-06:00.")

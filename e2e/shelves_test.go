@@ -118,7 +118,9 @@ func TestPreviewsPicksAndNamesFromTheTerminalAndTheConsole(t *testing.T) {
 	k.sees("No shots in a row")
 	k.click("A clip of shots in a row")
 	k.sees("shots in a row become a clip beside")
-	k.click("Put it in force", "what is rated 4 or better also goes to best/", "Pick by a mark")
+	k.click("Put it in force")
+	k.gone("No shots in a row") // what was open closes, and the words move
+	k.click("what is rated 4 or better also goes to best/", "Pick by a mark")
 	require.NoError(t, k.b.Type("Pick 2: what is", "keyword wren"))
 	require.NoError(t, k.b.Type("Pick 2 also goes to", "wren/{name}"))
 	k.sees(`what is marked "wren" also goes to wren/{name}`)

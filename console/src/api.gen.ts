@@ -107,6 +107,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/destinations/{name}/offers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What would help where the room at a destination runs out, each a change of the plan in figures; what fits first */
+        get: operations["offers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/destinations/{name}/place": {
         parameters: {
             query?: never;
@@ -2201,6 +2218,20 @@ export interface components {
             /** @description What it would change, in sentences */
             says: string[];
         };
+        PlanOffer: {
+            /**
+             * Format: int64
+             * @description The version of the plan that it is for
+             */
+            base: number;
+            edits: components["schemas"]["Edit"][];
+            /** @description What is still to come would fit */
+            fits: boolean;
+            /** @description The place that would get it, where that is another */
+            instead?: string;
+            /** @description What would change, and what it would come to, in sentences */
+            says: string;
+        };
         PlanRendition: {
             /** @description It says something of clips */
             clips: boolean;
@@ -2427,6 +2458,15 @@ export interface components {
             /** @enum {string} */
             whose?: "here" | "elsewhere" | "both";
         };
+        SetupClips: {
+            chosen: boolean;
+            /**
+             * Format: int64
+             * @description Pixels of the shorter edge at most, 0 as shot
+             */
+            height: number;
+            says: string;
+        };
         SetupDevice: {
             /**
              * @description Whether it has one
@@ -2496,10 +2536,16 @@ export interface components {
         };
         SetupFormAt: {
             /**
-             * @description Empty is as shot
+             * Format: int64
+             * @description Of clips, pixels of the shorter edge at most; 0 is as shot
+             * @enum {integer}
+             */
+            clips?: 0 | 1080 | 720;
+            /**
+             * @description Of pictures; empty is as shot
              * @enum {string}
              */
-            form: "" | "large" | "medium" | "small";
+            form?: "" | "large" | "medium" | "small";
             place: string;
         };
         SetupLack: {
@@ -2572,6 +2618,12 @@ export interface components {
         };
         SetupPlace: {
             /**
+             * Format: int64
+             * @description Pixels of the shorter edge at most that clips go there with; 0 is as shot
+             * @enum {integer}
+             */
+            clips?: 0 | 1080 | 720;
+            /**
              * @description In which form pictures go there; empty is as shot
              * @enum {string}
              */
@@ -2589,6 +2641,8 @@ export interface components {
             rate: number;
         };
         SetupRoom: {
+            /** @description The forms in which clips may go there, as shot first; none where there are no clips */
+            clips: components["schemas"]["SetupClips"][];
             fits: boolean;
             /** @description The forms in which pictures may go there, as shot first */
             forms: components["schemas"]["SetupForm"][];
@@ -3440,6 +3494,91 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    offers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanOffer"][];
                 };
             };
             /** @description Bad Request */
@@ -8407,9 +8546,11 @@ export const setupChangeWhoseValues: ReadonlyArray<FlattenedDeepRequired<compone
 export const setupDeviceBatteryValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupDevice"]["battery"]> = ["unknown", "yes", "no"];
 export const setupDeviceModemValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupDevice"]["modem"]> = ["unknown", "yes", "no"];
 export const setupFormFormValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupForm"]["form"]> = ["", "large", "medium", "small"];
+export const setupFormAtClipsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupFormAt"]["clips"]> = [0, 1080, 720];
 export const setupFormAtFormValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupFormAt"]["form"]> = ["", "large", "medium", "small"];
 export const setupNowBatteryValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupNow"]["battery"]> = ["unknown", "yes", "no"];
 export const setupNowModemValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupNow"]["modem"]> = ["unknown", "yes", "no"];
 export const setupNowWhoseValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupNow"]["whose"]> = ["", "here", "elsewhere", "both"];
+export const setupPlaceClipsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupPlace"]["clips"]> = [0, 1080, 720];
 export const setupPlaceFormValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupPlace"]["form"]> = ["", "large", "medium", "small"];
 export const trialQuestionFieldValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["TrialQuestion"]["field"]> = ["certificate", "host-key"];

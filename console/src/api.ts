@@ -44,6 +44,7 @@ export type Phrase = Schemas["Phrase"];
 export type PlanDoubt = Schemas["Doubt"];
 export type HeldRule = Schemas["HeldRule"];
 export type HeldFolder = Schemas["HeldFolder"];
+export type PlanOffer = Schemas["PlanOffer"];
 export type PlanEdited = Schemas["PlanEdited"];
 export type PlanVersion = Schemas["PlanVersion"];
 export type Job = Schemas["Job"];

@@ -13,6 +13,7 @@ import (
 	"yardtide/core/plan"
 	"yardtide/engine/records"
 	"yardtide/engine/role"
+	"yardtide/engine/work"
 	"yardtide/wire"
 )
 
@@ -58,9 +59,10 @@ func (s *strays) look(ctx context.Context, p *plan.Plan, now time.Time) (next ti
 		return s.due
 	}
 	began := s.d.beside.Begin("look for strays", func() {
+		work.Idly() // what is sent goes first
 		ctx, cancel := context.WithTimeout(ctx, strayTime)
 		defer cancel()
-		found, err := s.d.Shows.Strays(ctx)
+		found, err := s.d.Shows.StraysBeside(ctx)
 		if err == nil {
 			err = s.take(ctx, found, own.NewFolders == plan.LeaveFolders)
 		}

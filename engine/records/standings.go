@@ -216,8 +216,11 @@ type Wanted struct {
 	// Retrying leaves only items of which a copy waits for its next try (true), or
 	// has one that waits and does not (false); nil takes both.
 	Retrying *bool
-	After    int64 // the last item of the page before, 0 for the first page
-	Limit    int
+	// LeftOut takes the items that are here and that no rule takes, too, of one kind or, with "", of all.
+	LeftOut bool
+	Kind    media.Kind
+	After   int64 // the last item of the page before, 0 for the first page
+	Limit   int
 }
 
 // Items lists items, newest first, as they stood at one moment. Each standing is a
@@ -261,7 +264,15 @@ func (r *Catalogue) Items(ctx context.Context, w Wanted, now time.Time) ([]Item,
 			}
 			page = append(page, items...)
 		}
-		return nil
+		if !w.LeftOut {
+			return nil
+		}
+		var items []Item
+		args := append(append([]any{}, from...), w.Kind, w.Kind, w.Limit)
+		err = tx.Select(&items, `SELECT * FROM items i WHERE i.standing = 0 AND i.gone_at = 0 AND i.part_of = 0 AND i.kind <> ''`+
+			after+` AND (? = '' OR i.kind = ?) ORDER BY i.taken_at DESC, i.id DESC LIMIT ?`, args...)
+		page = append(page, items...)
+		return err
 	})
 	slices.SortFunc(page, NewestItem)
 	return page[:min(len(page), w.Limit)], err

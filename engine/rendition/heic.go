@@ -13,6 +13,7 @@ import (
 	"github.com/gen2brain/heic"
 
 	"yardtide/core/plan"
+	"yardtide/engine/work"
 )
 
 // mostHEIC is how many pixels a HEIC may have that is decoded: it takes about 25 bytes for
@@ -37,7 +38,7 @@ func decodeHEIC(ctx context.Context, content []byte) (image.Image, error) {
 	}
 	done := make(chan decoded, 1)
 	go func() {
-		quietly()
+		work.Quietly()
 		var d decoded
 		defer func() {
 			if p := recover(); p != nil {

@@ -17,6 +17,7 @@ import (
 	"yardtide/core/plan"
 	"yardtide/engine/ffmpeg"
 	"yardtide/engine/probe"
+	"yardtide/engine/work"
 )
 
 // Source is the file of a picture or a clip.
@@ -77,7 +78,7 @@ func Reduce(ctx context.Context, src Source, r plan.Rendition, out io.Writer) (m
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		quietly()
+		work.Quietly()
 		made, err = form(ctx, src, r, out)
 	}()
 	<-done

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"time"
 
 	"yardtide/core/media"
 	"yardtide/core/words"
@@ -16,9 +17,20 @@ import (
 const mostStrays = 200
 
 // Strays looks for pictures and clips of the device that no source takes up.
-func (s *Show) Strays(ctx context.Context) (wire.Strays, error) {
+func (s *Show) Strays(ctx context.Context) (wire.Strays, error) { return s.strays(ctx, nil) }
+
+// StraysBeside looks for strays while nobody waits for them: while something is sent it mostly rests.
+func (s *Show) StraysBeside(ctx context.Context) (wire.Strays, error) {
+	return s.strays(ctx, func(worked time.Duration) {
+		if s.Sending() {
+			stray.Politely(worked)
+		}
+	})
+}
+
+func (s *Show) strays(ctx context.Context, rest func(worked time.Duration)) (wire.Strays, error) {
 	p := s.Plan()
-	o := stray.Options{Root: s.Root, Place: s.Places(p), Own: s.Own, Closed: library.Closed}
+	o := stray.Options{Root: s.Root, Place: s.Places(p), Own: s.Own, Closed: library.Closed, Rest: rest}
 	for _, of := range p.Devices[s.Device].Sources {
 		o.Sources = append(o.Sources, s.Folder(of.Folder))
 		for _, one := range of.OriginalsOnly {

@@ -32,7 +32,12 @@ type Options struct {
 	OriginalsOnly []string
 	// Place tells whether a folder is one that copies go to; nil knows of none.
 	Place func(fs.FileInfo) bool
+	// Rest is told after each folder how long that took, and may wait; nil goes on at once.
+	Rest func(worked time.Duration)
 }
+
+// Politely rests nine times as long as was worked: what goes on beside loses little.
+func Politely(worked time.Duration) { time.Sleep(min(9*worked, time.Second)) }
 
 // Sum is how many files of how many bytes there are.
 type Sum struct{ N, Bytes int64 }
@@ -72,13 +77,14 @@ type looker struct {
 	found   Found
 	folders map[string]*Folder
 	closed  []string           // libraries in no source, from the root
+	since   time.Time          // of the last rest
 	seen    map[[2]uint64]bool // folders, and files with several names: none is counted twice
 }
 
 // Look looks through a device's folder. What cannot be read is told as unseen, the root too. The error is that of
 // the context.
 func Look(ctx context.Context, o Options) (Found, error) {
-	l := &looker{Options: o, folders: map[string]*Folder{}, seen: map[[2]uint64]bool{}}
+	l := &looker{Options: o, since: time.Now(), folders: map[string]*Folder{}, seen: map[[2]uint64]bool{}}
 	if info, err := os.Stat(o.Root); err != nil {
 		l.unseen(".", "it cannot be read: "+scan.Reason(err))
 	} else if err := l.walk(ctx, o.Root, ".", info); err != nil {
@@ -126,6 +132,10 @@ func (l *looker) walk(ctx context.Context, at, rel string, info fs.FileInfo) err
 		}
 	}
 	l.library(at, rel, inside)
+	if l.Rest != nil {
+		l.Rest(time.Since(l.since))
+		l.since = time.Now()
+	}
 	for _, e := range entries {
 		below, from := filepath.Join(at, e.Name()), path.Join(rel, filepath.ToSlash(e.Name()))
 		switch {

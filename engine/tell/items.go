@@ -24,7 +24,9 @@ func (t Teller) Items(ctx context.Context, f wire.Filter) ([]wire.Item, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := records.Wanted{Limit: f.Limit, Standing: func(st records.Standing) bool { return v.matches(st, f) }}
+	w := records.Wanted{Limit: f.Limit, Kind: media.Kind(f.Kind), Standing: func(st records.Standing) bool { return v.matches(st, f) }}
+	// What no rule takes has no copy: it is left out, as what a rule asks for no longer.
+	w.LeftOut = queue.State(f.State) == queue.Skipped && f.Destination == "" && f.Hold == ""
 	if f.After != "" {
 		after, err := t.From.Catalogue.ByKey(ctx, f.After)
 		if err != nil {
@@ -199,7 +201,7 @@ func (t Teller) presentItem(v view, it records.Item, copies []records.Copy) wire
 	told.State, told.InSmall = string(state), small
 	told.Says = standsAt(told.Copies)
 	if len(copies) == 0 {
-		told.Says = v.leftOut(it)
+		told.State, told.Says = string(queue.Skipped), v.leftOut(it)
 	}
 	return told
 }

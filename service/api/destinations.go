@@ -15,6 +15,7 @@ import (
 	"yardtide/engine/place"
 	"yardtide/service"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 type named struct {
@@ -45,6 +46,12 @@ func (s *Server) destinationRoutes() {
 		func(ctx context.Context, in *named) (*answer[wire.DestinationDetail], error) {
 			detail, err := s.service.Destinations.Detail(ctx, in.Name)
 			return &answer[wire.DestinationDetail]{detail}, s.noDestination(in.Name, err)
+		})
+	call(s, "offers", http.MethodGet, "/destinations/{name}/offers",
+		"What would help where the room at a destination runs out, each a change of the plan in figures; what fits first",
+		func(ctx context.Context, in *named) (*answer[[]planwire.PlanOffer], error) {
+			list, err := s.service.Trials.Offers(ctx, in.Name)
+			return &answer[[]planwire.PlanOffer]{list}, s.noDestination(in.Name, err)
 		})
 	call(s, "test-destination", http.MethodPost, "/destinations/{name}/test", "Begin to try a destination of the plan",
 		func(ctx context.Context, in *named) (*answer[wire.Job], error) {

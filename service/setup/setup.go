@@ -278,12 +278,7 @@ func (s *Setup) Change(c planwire.SetupChange) error {
 			}
 		}
 		if c.Form != nil {
-			i := slices.IndexFunc(now.Places, func(p planwire.SetupPlace) bool { return p.Name == c.Form.Place })
-			if _, offered := Forms[c.Form.Form]; i < 0 || !offered && c.Form.Form != "" {
-				return Refused{fmt.Sprintf("there is no place %q, or no form %q", c.Form.Place, c.Form.Form)}
-			}
-			now.Places[i].Form = c.Form.Form
-			if err := withPlaces(now); err != nil {
+			if err := setForm(now, *c.Form); err != nil {
 				return err
 			}
 		}
@@ -313,6 +308,27 @@ func (s *Setup) Change(c planwire.SetupChange) error {
 		}
 	}
 	return s.lookAtFolders()
+}
+
+// setForm has pictures or clips go to a place in another form.
+func setForm(now *planwire.Setup, f planwire.SetupFormAt) error {
+	i := slices.IndexFunc(now.Places, func(p planwire.SetupPlace) bool { return p.Name == f.Place })
+	if i < 0 {
+		return Refused{fmt.Sprintf("there is no place %q", f.Place)}
+	}
+	if f.Form != nil {
+		if _, is := forms[*f.Form]; !is && *f.Form != "" {
+			return Refused{fmt.Sprintf("there is no form %q", *f.Form)}
+		}
+		now.Places[i].Form = *f.Form
+	}
+	if f.Clips != nil {
+		if !slices.Contains(heights, *f.Clips) {
+			return Refused{fmt.Sprintf("clips are not offered at %d", *f.Clips)}
+		}
+		now.Places[i].Clips = *f.Clips
+	}
+	return withPlaces(now)
 }
 
 // mayEdit tells whether a key of the draft is the keeper's to change by itself: folders and places are switched and
@@ -368,24 +384,25 @@ func (s *Setup) withSources(now *planwire.Setup) (err error) {
 // withPlaces has the one rule send to every place, in the form that is chosen for it.
 func withPlaces(now *planwire.Setup) (err error) {
 	to := []string{}
-	used := map[string]bool{}
+	used := map[string]map[string]any{}
 	for _, p := range now.Places {
-		if p.Form == "" {
+		name, form := formAt(p)
+		if name == "" {
 			to = append(to, p.Name)
 			continue
 		}
-		to, used[p.Form] = append(to, p.Name+" as "+p.Form), true
+		to, used[name] = append(to, p.Name+" as "+name), form
 	}
 	there := plantext.Draft(now.Draft).Renditions
 	var first, last []plan.Edit // a rule names only renditions that are there
-	for _, name := range formOrder {
-		at := []string{"renditions", name}
-		_, is := there[name]
-		switch {
-		case used[name] && !is:
-			first = append(first, plan.Edit{Path: at, Value: map[string]any{"long-edge": Forms[name].LongEdge}})
-		case !used[name] && is:
-			last = append(last, plan.Edit{Path: at})
+	for _, name := range slices.Sorted(maps.Keys(used)) {
+		if _, is := there[name]; !is {
+			first = append(first, plan.Edit{Path: []string{"renditions", name}, Value: used[name]})
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(there)) {
+		if used[name] == nil {
+			last = append(last, plan.Edit{Path: []string{"renditions", name}})
 		}
 	}
 	edits := append(first, plan.Edit{Path: []string{"rules", everyday, "to"}, Value: to})
@@ -393,11 +410,26 @@ func withPlaces(now *planwire.Setup) (err error) {
 	return err
 }
 
-// Forms are those that a set-up offers beside as shot: for a large screen, for any screen, and for a small storage.
-var Forms = map[string]plan.Rendition{"large": {LongEdge: 3840}, "medium": {LongEdge: 2560}, "small": {LongEdge: 1600}}
+// formAt is the rendition in which things go to a place, by its name and as a plan writes it; "" for as shot.
+func formAt(p planwire.SetupPlace) (name string, form map[string]any) {
+	form = map[string]any{}
+	if p.Form != "" {
+		name, form["long-edge"] = p.Form, forms[p.Form].LongEdge
+	}
+	if p.Clips > 0 {
+		name, form["height"] = strings.TrimPrefix(fmt.Sprintf("%s-clips-%d", p.Form, p.Clips), "-"), p.Clips
+	}
+	return name, form
+}
 
-// formOrder are they, the largest first.
-var formOrder = []string{"large", "medium", "small"}
+// forms are those that a set-up offers beside as shot: for a large screen, for any screen, and for a small storage.
+var forms = map[string]plan.Rendition{"large": {LongEdge: 3840}, "medium": {LongEdge: 2560}, "small": {LongEdge: 1600}}
+
+// formOrder are they, the largest first; heights are those of clips, as shot first.
+var (
+	formOrder = []string{"large", "medium", "small"}
+	heights   = []int{0, 1080, 720}
+)
 
 // mostSetupFolders is how many folders a set-up may have.
 const mostSetupFolders = 100
@@ -520,7 +552,7 @@ func (s *Setup) lookAt(d Device, device, folder string) {
 			})
 			var samples map[string][]forecast.Sample
 			if err == nil {
-				samples, err = d.Samples(ctx, filesOf(where, pictures), Forms)
+				samples, err = d.Samples(ctx, filesOf(where, pictures), forms)
 			}
 			s.counted(device, folder, func(f *planwire.SetupFolder) {
 				f.Counting, f.Problem, f.Samples = false, "", samples

@@ -81,9 +81,21 @@ func (s *Setup) tell(ctx context.Context, now *planwire.SetupNow) error {
 		lack(stepHow, "Choose a kind.")
 	}
 	now.Names = names(p, now)
+	tellRooms(now, rule, kinds[media.Video])
+	if len(now.Missing) > 0 {
+		return nil
+	}
+	return s.tellPlan(ctx, now, p, lack)
+}
+
+// tellRooms tells what each place would get, and in which forms.
+func tellRooms(now *planwire.SetupNow, rule plan.Rule, clips wire.Amount) {
 	pictures, samples := picturesOf(now, rule)
+	if !slices.Contains(rule.Take, media.Video) {
+		clips = wire.Amount{}
+	}
 	for _, place := range now.Places {
-		forms := formsAt(place, now.Takes, pictures, samples)
+		forms := formsAt(place, now.Takes, pictures, clips, samples)
 		takes := now.Takes
 		for _, f := range forms {
 			if f.Chosen && f.Known {
@@ -91,13 +103,12 @@ func (s *Setup) tell(ctx context.Context, now *planwire.SetupNow) error {
 			}
 		}
 		room := roomOf(place, takes, rule.Gates.Hours)
-		room.Forms = forms
+		room.Forms, room.Clips = forms, clipsAt(place, clips)
+		if place.Clips > 0 && clips.N > 0 {
+			room.Says += fmt.Sprintf(" Its clips are counted as shot: at %d pixels they take less.", place.Clips)
+		}
 		now.Rooms = append(now.Rooms, room)
 	}
-	if len(now.Missing) > 0 {
-		return nil
-	}
-	return s.tellPlan(ctx, now, p, lack)
 }
 
 // stepOf is the step at which a key of the plan is asked for.
@@ -195,17 +206,20 @@ func picturesOf(now *planwire.SetupNow, rule plan.Rule) (all wire.Amount, sample
 }
 
 // formsAt tells what each form would come to at a place, of all that would be taken up; only pictures are made smaller.
-func formsAt(p planwire.SetupPlace, takes, pictures wire.Amount, samples map[string][]forecast.Sample) []planwire.SetupForm {
+func formsAt(p planwire.SetupPlace, takes, pictures, clips wire.Amount, samples map[string][]forecast.Sample) []planwire.SetupForm {
 	fits := func(most int64) bool { return p.Free < 0 || most <= p.Free }
 	shot := planwire.SetupForm{Known: true, Chosen: p.Form == "", Fits: fits(takes.Bytes),
 		Range: forecast.Range{Low: takes.Bytes, Likely: takes.Bytes, High: takes.Bytes}}
 	shot.Says = fmt.Sprintf("As shot: %s, %s.", words.Bytes(takes.Bytes), fitting(p, shot.Fits))
 	list := []planwire.SetupForm{shot}
 	for _, name := range formOrder {
-		one := planwire.SetupForm{Form: name, LongEdge: Forms[name].LongEdge, Chosen: p.Form == name}
+		one := planwire.SetupForm{Form: name, LongEdge: forms[name].LongEdge, Chosen: p.Form == name}
 		is, known := forecast.Total(pictures.Bytes, pictures.N, samples[name])
 		if rest := takes.Bytes - pictures.Bytes; known {
 			one.Known = true
+			if p.Clips > 0 {
+				is.Low -= clips.Bytes // how much less they take depends on them
+			}
 			one.Range = forecast.Range{Low: is.Low + rest, Likely: is.Likely + rest, High: is.High + rest}
 			one.Fits = fits(one.Range.High)
 			about := words.Bytes(one.Range.Likely)
@@ -217,6 +231,23 @@ func formsAt(p planwire.SetupPlace, takes, pictures wire.Amount, samples map[str
 			one.Says = fmt.Sprintf("Pictures at %d px at most: it is not known yet what that comes to.", one.LongEdge)
 		}
 		list = append(list, one)
+	}
+	return list
+}
+
+// clipsAt tells in which forms clips may go to a place.
+func clipsAt(p planwire.SetupPlace, clips wire.Amount) []planwire.SetupClips {
+	list := []planwire.SetupClips{}
+	for _, height := range heights {
+		one := planwire.SetupClips{Height: height, Chosen: p.Clips == height,
+			Says: fmt.Sprintf("Clips as shot: %s.", words.Bytes(clips.Bytes))}
+		if height > 0 {
+			one.Says = fmt.Sprintf("Clips at %d px on the shorter edge at most: less than %s; how much less depends on them.",
+				height, words.Bytes(clips.Bytes))
+		}
+		if clips.N > 0 {
+			list = append(list, one)
+		}
 	}
 	return list
 }

@@ -44,6 +44,8 @@ type SetupPlace struct {
 	Free int64  `json:"free" doc:"Bytes, -1 when it does not tell"`
 	Rate int64  `json:"rate" doc:"Bytes a second, as the trial saw, 0 when nobody knows"`
 	Form string `json:"form,omitempty" enum:",large,medium,small" doc:"In which form pictures go there; empty is as shot"`
+	// Clips is left out as shot.
+	Clips int `json:"clips,omitempty" enum:"0,1080,720" doc:"Pixels of the shorter edge at most that clips go there with; 0 is as shot"`
 }
 
 // SetupFolder is a folder that may be taken up.
@@ -76,8 +78,16 @@ type SetupChange struct {
 
 // SetupFormAt has pictures go to a place in a form.
 type SetupFormAt struct {
-	Place string `json:"place" maxLength:"200"`
-	Form  string `json:"form" enum:",large,medium,small" doc:"Empty is as shot"`
+	Place string  `json:"place" maxLength:"200"`
+	Form  *string `json:"form,omitempty" enum:",large,medium,small" doc:"Of pictures; empty is as shot"`
+	Clips *int    `json:"clips,omitempty" enum:"0,1080,720" doc:"Of clips, pixels of the shorter edge at most; 0 is as shot"`
+}
+
+// SetupClips is a form in which clips may go to a place.
+type SetupClips struct {
+	Height int    `json:"height" doc:"Pixels of the shorter edge at most, 0 as shot"`
+	Chosen bool   `json:"chosen"`
+	Says   string `json:"says"`
 }
 
 // SetupForm is what a place would get in a form.
@@ -131,7 +141,8 @@ type SetupRoom struct {
 	Seconds int64  `json:"seconds" doc:"How long it takes at the speed that the trial saw and in the hours that were chosen, 0 when nobody knows"`
 	Says    string `json:"says"`
 	// Forms are those that it may get.
-	Forms []SetupForm `json:"forms" doc:"The forms in which pictures may go there, as shot first"`
+	Forms []SetupForm  `json:"forms" doc:"The forms in which pictures may go there, as shot first"`
+	Clips []SetupClips `json:"clips" doc:"The forms in which clips may go there, as shot first; none where there are no clips"`
 }
 
 // SetupLack is what stands in the way of starting, and the step at which it is mended.

@@ -2,6 +2,7 @@ package planwire
 
 import (
 	"yardtide/core/media"
+	"yardtide/core/plan"
 	"yardtide/wire"
 )
 
@@ -13,6 +14,15 @@ type PlanTried struct {
 	Notes   []string      `json:"notes" doc:"What the keeper must know of it, and what was hardly meant"`
 	Devices []TriedDevice `json:"devices" doc:"What it would do to the items of each"`
 	Places  []TriedPlace  `json:"places" doc:"What each place would get"`
+}
+
+// PlanOffer is a change of the plan that would help a place whose room runs out.
+type PlanOffer struct {
+	Says    string      `json:"says" doc:"What would change, and what it would come to, in sentences"`
+	Fits    bool        `json:"fits" doc:"What is still to come would fit"`
+	Instead string      `json:"instead,omitempty" doc:"The place that would get it, where that is another"`
+	Base    int64       `json:"base" doc:"The version of the plan that it is for"`
+	Edits   []plan.Edit `json:"edits"`
 }
 
 // TriedDevice is what a plan would do to one device's items.

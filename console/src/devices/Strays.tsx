@@ -5,6 +5,7 @@ import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
 import { adding, parts, words } from "../plan/keys";
 import { Choose } from "../plan/KeyField";
+import { LookInto } from "../plan/LookInto";
 import { useEdit, usePlan } from "../plan/queries";
 import { bytes, count, things } from "../words";
 
@@ -71,6 +72,8 @@ function Listed({ device, found, anew }: { device: string; found: Found; anew: (
   );
 }
 
+const none = {}; // all of it
+
 /** One folder with strays: it is taken up by a rule, or let be for good. */
 export function Stray(props: {
   device: string;
@@ -82,6 +85,7 @@ export function Stray(props: {
   const plan = usePlan().data;
   const edit = useEdit();
   const [chosen, setRule] = useState<string>();
+  const [open, setOpen] = useState(false);
   const rules = plan?.rules.map((r) => r.name) ?? [];
   const usual = words(plan?.values, "devices", device, "sources", "#0", "rules")[0]; // as its first folder
   const rule = chosen ?? usual ?? rules[0] ?? "";
@@ -130,6 +134,13 @@ export function Stray(props: {
           Take it up
         </Button>
         <Button
+          onClick={() => setOpen(!open)}
+          aria-expanded={open}
+          aria-label={`What is in it: ${f.folder}${named ? ` of ${device}` : ""}`}
+        >
+          What is in it
+        </Button>
+        <Button
           onClick={() => put("let-be", f.folder)}
           disabled={edit.isPending || words(plan?.values, "devices", device, "let-be").includes(f.folder)}
           aria-label={`Let it be: ${f.folder}`}
@@ -137,6 +148,11 @@ export function Stray(props: {
           Let it be
         </Button>
       </div>
+      {open && (
+        <div className="basis-full">
+          <LookInto device={device} folder={f.folder} set={none} atOnce />
+        </div>
+      )}
     </li>
   );
 }

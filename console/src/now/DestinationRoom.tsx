@@ -1,7 +1,10 @@
 import { Link } from "@tanstack/react-router";
+import { lazy, Suspense } from "react";
 import type { Destination } from "../api";
 import { Meter } from "../parts/Meter";
 import { bytes, things } from "../words";
+
+const Offers = lazy(() => import("./Offers")); // seldom there, and not small
 
 /** A destination and how full it is. */
 export function DestinationRoom({ destination: d }: { destination: Destination }) {
@@ -35,6 +38,11 @@ export function DestinationRoom({ destination: d }: { destination: Destination }
         </Link>
         , {bytes(d.held.bytes)}. {d.kind}, {d.where}
       </p>
+      {d.short > 0 && (
+        <Suspense fallback={null}>
+          <Offers name={d.name} says={d.says} />
+        </Suspense>
+      )}
     </li>
   );
 }

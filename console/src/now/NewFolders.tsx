@@ -1,8 +1,5 @@
-import { useState } from "react";
-import type { Device, StrayFolder } from "../api";
+import type { Device } from "../api";
 import { Stray } from "../devices/Strays";
-import { Button } from "../parts/Button";
-import { LookInto } from "../plan/LookInto";
 
 /** Folders with pictures that appeared beside those that are taken up: one question each. */
 export default function NewFolders({ devices, className }: { devices: Device[]; className: string }) {
@@ -15,28 +12,9 @@ export default function NewFolders({ devices, className }: { devices: Device[]; 
       </h2>
       <ul className="divide-y divide-line">
         {list.map(({ device, folder }) => (
-          <NewFolder key={device + folder.folder} device={device} folder={folder} />
+          <Stray key={device + folder.folder} device={device} folder={folder} anew={() => undefined} named />
         ))}
       </ul>
     </section>
-  );
-}
-
-function NewFolder({ device, folder: f }: { device: string; folder: StrayFolder }) {
-  const [open, setOpen] = useState(false);
-  return (
-    <li className="pb-2">
-      <ul>
-        <Stray device={device} folder={f} anew={() => undefined} named />
-      </ul>
-      <Button
-        onClick={() => setOpen(!open)}
-        aria-expanded={open}
-        aria-label={`What is in it: ${f.folder} of ${device}`}
-      >
-        What is in it
-      </Button>
-      {open && <LookInto device={device} folder={f.folder} set={{}} />}
-    </li>
   );
 }

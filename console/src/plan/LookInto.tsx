@@ -17,8 +17,9 @@ export function LookInto(props: {
   set: Values;
   pick?: (folder: string) => void;
   change?: (value: unknown, key: string) => void; // of the source
+  atOnce?: boolean; // it begins by itself
 }) {
-  const { device, folder, set, pick, change } = props;
+  const { device, folder, set, pick, change, atOnce } = props;
   const begin = useMutation({
     mutationFn: () => body(api.POST("/api/v1/looks", { body: { device, folder, set } })),
   });
@@ -28,8 +29,11 @@ export function LookInto(props: {
     enabled: id !== undefined,
     queryFn: () => body(api.GET("/api/v1/jobs/{id}", { params: { path: { id: id ?? "" } } })),
   });
-  const { reset } = begin;
-  useEffect(reset, [device, folder, reset]); // another folder was not looked into
+  const { reset, mutate } = begin;
+  useEffect(() => {
+    reset(); // another folder was not looked into
+    if (atOnce) mutate();
+  }, [device, folder, atOnce, reset, mutate]);
   useEffect(() => {
     // Who turns away needs it no more.
     return () => void (id !== undefined && stop(id).catch(() => undefined));

@@ -7,7 +7,7 @@ import { Failure } from "../parts/Failure";
 import { Both } from "../queue/Compared";
 import { useChange } from "./queries";
 
-/** In which form pictures go to each place: as shot or smaller, in figures against the room there. */
+/** In which form pictures and clips go to each place: as shot or smaller, in figures against the room there. */
 export function Forms({ now }: { now: SetupNow }) {
   if (now.rooms.length === 0 || now.takes.n === 0) return null;
   const smaller = now.rooms.every((r) => r.forms.some((f) => f.chosen && f.form !== ""));
@@ -48,6 +48,26 @@ function Place({ room }: { room: SetupRoom }) {
           </li>
         ))}
       </ul>
+      {room.clips.length > 0 && (
+        <ul className="mt-2 border-t border-line pt-2" aria-label={`Clips at ${room.name}`}>
+          {room.clips.map((c) => (
+            <li key={c.height} className="py-1">
+              <label className="flex items-baseline gap-3">
+                <input
+                  type="radio"
+                  name={`clips ${room.name}`}
+                  checked={c.chosen}
+                  onChange={() =>
+                    change.mutate({ form: { place: room.name, clips: c.height as 0 | 1080 | 720 } })
+                  }
+                  className="size-4 shrink-0 translate-y-0.5 accent-tide"
+                />
+                <span>{c.says}</span>
+              </label>
+            </li>
+          ))}
+        </ul>
+      )}
       <Failure error={change.error} />
     </fieldset>
   );

@@ -1,4 +1,4 @@
-package rendition
+package work
 
 import (
 	"runtime"
@@ -8,11 +8,14 @@ import (
 
 var setThreadPriority = windows.NewLazySystemDLL("kernel32.dll").NewProc("SetThreadPriority")
 
-// quietly has the goroutine that calls it stand behind other programs until it ends; its
+// Quietly has the goroutine that calls it stand behind other programs until it ends; its
 // thread ends with it.
-func quietly() {
+func Quietly() {
 	const belowNormal = -1
 	runtime.LockOSThread()
 	_, _, _ = setThreadPriority.Call(uintptr(windows.CurrentThread()),
 		uintptr(belowNormal&0xffffffff)) // without it it only is less polite
 }
+
+// Idly is Quietly for what mostly reads disks.
+func Idly() { Quietly() }
