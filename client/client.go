@@ -156,8 +156,8 @@ func (c Client) Usual(ctx context.Context, device string) ([]wire.UsualFolder, e
 }
 
 // Browse lists the folders in a folder of a device; "" is the device's own.
-func (c Client) Browse(ctx context.Context, device, folder string) (wire.Browsed, error) {
-	return ask[wire.Browsed](ctx, c, http.MethodGet,
+func (c Client) Browse(ctx context.Context, device, folder string) (planwire.Browsed, error) {
+	return ask[planwire.Browsed](ctx, c, http.MethodGet,
 		"/devices/"+url.PathEscape(device)+"/browse?folder="+url.QueryEscape(folder), nil)
 }
 

@@ -52,7 +52,7 @@ type Shower interface {
 	Look(ctx context.Context, folder string, set *plan.Source, tell func(wire.Look)) error
 	PictureAt(ctx context.Context, path string) ([]byte, error)
 	// Browse lists the folders in one, with what is in each, as far as that can be told quickly.
-	Browse(ctx context.Context, folder string) (wire.Browsed, error)
+	Browse(ctx context.Context, folder string) (planwire.Browsed, error)
 	Face(ctx context.Context, key string) ([]byte, error)
 	// CompareForm shows an item as shot and in a form; SampleForm tells what a form comes to
 	// for a few of a kind.

@@ -40,7 +40,7 @@ func (s Shows) Look(ctx context.Context, folder string, set *plan.Source, tell f
 }
 
 // Browse lists the folders in one.
-func (s Shows) Browse(ctx context.Context, folder string) (b wire.Browsed, err error) {
+func (s Shows) Browse(ctx context.Context, folder string) (b planwire.Browsed, err error) {
 	return b, s.m.ask(ctx, "browse", ofFile{Folder: folder}, &b)
 }
 

@@ -13,6 +13,7 @@ import (
 	"yardtide/engine/look"
 	"yardtide/engine/role"
 	"yardtide/wire"
+	"yardtide/wire/planwire"
 )
 
 // browseTime is how long the folders in one are counted: somebody waits for it.
@@ -20,13 +21,13 @@ const browseTime = 2 * time.Second
 
 // Browse lists the folders in one, with the pictures and clips in each, as far as they can be counted quickly.
 // The folder is named as in a plan; "" or "." is the device's own folder.
-func (s *Show) Browse(ctx context.Context, folder string) (wire.Browsed, error) {
+func (s *Show) Browse(ctx context.Context, folder string) (planwire.Browsed, error) {
 	at := s.Root
 	if folder != "" && folder != "." {
 		at = filepath.Clean(s.Folder(strings.TrimPrefix(folder, "~/")))
 	}
-	b := wire.Browsed{Device: s.Device, Folder: s.named(at), Path: at, Source: s.sourceAround(at),
-		Folders: []wire.BrowsedFolder{}}
+	b := planwire.Browsed{Device: s.Device, Folder: s.named(at), Path: at, Source: s.sourceAround(at),
+		Folders: []planwire.BrowsedFolder{}}
 	if up := filepath.Dir(at); up != at {
 		b.Up = s.named(up)
 	}
@@ -45,7 +46,7 @@ func (s *Show) Browse(ctx context.Context, folder string) (wire.Browsed, error) 
 		if slices.Contains(s.Own, below) {
 			continue // what Yard Tide keeps is nobody's picture
 		}
-		b.Folders = append(b.Folders, wire.BrowsedFolder{Name: f.Name, Folder: s.named(below),
+		b.Folders = append(b.Folders, planwire.BrowsedFolder{Name: f.Name, Folder: s.named(below),
 			Amount: wire.Amount{N: f.N, Bytes: f.Bytes}, Whole: f.Whole, More: f.More, Closed: library.Closed(below),
 			Source: s.sourceAround(below)})
 	}

@@ -31,13 +31,13 @@ func (s *Server) lookRoutes() {
 		func(ctx context.Context, in *struct {
 			Device string `path:"device"`
 			Folder string `query:"folder" maxLength:"4096" doc:"As the plan would name it; left out for the device's own folder"`
-		}) (*answer[wire.Browsed], error) {
+		}) (*answer[planwire.Browsed], error) {
 			d, err := s.device(in.Device)
 			if err != nil {
 				return nil, err
 			}
 			b, err := d.Shows.Browse(ctx, in.Folder)
-			return &answer[wire.Browsed]{b}, err
+			return &answer[planwire.Browsed]{b}, err
 		})
 	call(s, "strays", http.MethodGet, "/devices/{device}/strays",
 		"Look for pictures and clips of a device that no source takes up; 503 while it does not answer",
