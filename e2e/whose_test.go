@@ -134,3 +134,25 @@ func TestTheFirstHourWithoutThisComputer(t *testing.T) {
 	assert.False(t, strings.Contains(s.ok("plan", "show"), "desk:"))
 	assert.Contains(t, s.ok("look", "-folders", "-device", "galley-phone"), "CAMERA")
 }
+
+// While the service does not answer, the set-up and the plan stay on the page, and go on when it is back.
+func TestWhatIsShownStaysWhileTheServiceIsAway(t *testing.T) {
+	dir := t.TempDir()
+	album(t, dir)
+	s := bare(t, dir)
+	k := atTheConsole(t, s)
+	k.click("Of this computer")
+	k.sees("Where shall your pictures go?")
+	k.click("What")
+	k.sees("Which folders of this computer?", "6 files")
+	s.kill()
+	k.sees("The service does not answer since")
+	k.sees("Which folders of this computer?", "6 files")
+	k.click("Next")
+	k.sees("The service does not answer.")
+	s.start()
+	k.gone("The service does not answer since")
+	k.sees("Which folders of this computer?")
+	k.click("How")
+	k.sees("Which kinds of files?")
+}

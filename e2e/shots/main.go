@@ -175,7 +175,8 @@ func console(ctx context.Context, link string) (err error) {
 		func() error { time.Sleep(time.Second); return shot("devices") },
 		func() error { return b.Click("Plan") },
 		func() error { return b.Click("up to 6.0 MB per day") },
-		func() error { time.Sleep(time.Second); return shot("plan") },
+		func() error { return b.Type("Carries at most", "45") },
+		func() error { time.Sleep(3 * time.Second); return shot("plan") },
 	}
 	for _, step := range steps {
 		if err := step(); err != nil {

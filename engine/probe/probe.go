@@ -17,6 +17,7 @@ import (
 	"github.com/gabriel-vasile/mimetype"
 
 	"yardtide/core/media"
+	"yardtide/engine/scan"
 )
 
 // File is what probe needs of an open file.
@@ -57,6 +58,22 @@ func Read(f File, size int64, modified time.Time, zone *time.Location) (facts me
 		facts.TakenAt, facts.TakenFrom = modified.In(zone), media.FromFile
 	}
 	return facts, nil
+}
+
+// Sniff is the kind of a file by its first bytes alone, "" where it cannot be read: enough to tell a picture from what
+// is none.
+func Sniff(path string) media.Kind {
+	f, err := scan.Open(path)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	head := make([]byte, 512)
+	n, err := io.ReadFull(f, head)
+	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) {
+		return ""
+	}
+	return media.KindOf(contentType(head[:n]), false)
 }
 
 // own are types that the library does not know or takes for another, by their

@@ -9,12 +9,16 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/words"
 	"yardtide/engine/library"
+	"yardtide/engine/probe"
 	"yardtide/engine/stray"
 	"yardtide/wire"
 )
 
 // mostStrays bounds the lists of what is told of strays.
 const mostStrays = 200
+
+// mostSniffed is how many files a look opens whose names do not tell what they are.
+const mostSniffed = 5000
 
 // Strays looks for pictures and clips of the device that no source takes up.
 func (s *Show) Strays(ctx context.Context) (wire.Strays, error) { return s.strays(ctx, nil) }
@@ -30,7 +34,8 @@ func (s *Show) StraysBeside(ctx context.Context) (wire.Strays, error) {
 
 func (s *Show) strays(ctx context.Context, rest func(worked time.Duration)) (wire.Strays, error) {
 	p := s.Plan()
-	o := stray.Options{Root: s.Root, Place: s.Places(p), Own: s.Own, Closed: library.Closed, Rest: rest}
+	o := stray.Options{Root: s.Root, Place: s.Places(p), Own: s.Own, Closed: library.Closed, Rest: rest,
+		Sniff: probe.Sniff, MostSniffed: mostSniffed}
 	for _, of := range p.Devices[s.Device].Sources {
 		o.Sources = append(o.Sources, s.Folder(of.Folder))
 		for _, one := range of.OriginalsOnly {

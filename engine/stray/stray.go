@@ -1,12 +1,14 @@
 // Package stray finds the pictures and clips of a device that no source takes up. It looks at names, sizes and
-// times, opens no file, and writes nothing.
+// times, opens only what its name does not tell, and writes nothing.
 package stray
 
 import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
+	"mime"
 	"os"
 	"path"
 	"path/filepath"
@@ -32,6 +34,10 @@ type Options struct {
 	OriginalsOnly []string
 	// Place tells whether a folder is one that copies go to; nil knows of none.
 	Place func(fs.FileInfo) bool
+	// Sniff tells the kind of a file by its first bytes. It is asked of files whose ending says nothing, MostSniffed in
+	// all; nil is asked of none.
+	Sniff       func(path string) media.Kind
+	MostSniffed int
 	// Rest is told after each folder how long that took, and may wait; nil goes on at once.
 	Rest func(worked time.Duration)
 }
@@ -76,8 +82,10 @@ type looker struct {
 	Options
 	found   Found
 	folders map[string]*Folder
-	closed  []string           // libraries in no source, from the root
-	since   time.Time          // of the last rest
+	closed  []string  // libraries in no source, from the root
+	since   time.Time // of the last rest
+	sniffed int
+	unread  int                // files whose ending says nothing, and that were not asked
 	seen    map[[2]uint64]bool // folders, and files with several names: none is counted twice
 }
 
@@ -89,6 +97,9 @@ func Look(ctx context.Context, o Options) (Found, error) {
 		l.unseen(".", "it cannot be read: "+scan.Reason(err))
 	} else if err := l.walk(ctx, o.Root, ".", info); err != nil {
 		return Found{}, err
+	}
+	if l.unread > 0 {
+		l.unseen(".", fmt.Sprintf("%d files whose names do not tell what they are were not opened", l.unread))
 	}
 	for _, at := range l.closed {
 		if name, alone := l.told(at); !alone && l.folders[name] != nil {
@@ -212,9 +223,17 @@ func left(at string, entries []fs.DirEntry) string {
 
 // count counts a file that is a picture or a clip by its name.
 func (l *looker) count(at, rel string, e fs.DirEntry, inside bool) {
-	kind, is := media.OfName(e.Name())
-	if !is || strings.HasPrefix(e.Name(), ".") {
+	if strings.HasPrefix(e.Name(), ".") {
 		return
+	}
+	kind, is := media.OfName(e.Name())
+	if !is && l.tells(e.Name()) {
+		return
+	}
+	if !is {
+		if kind = l.sniff(at); kind == "" {
+			return
+		}
 	}
 	info, err := e.Info()
 	if err != nil || !info.Mode().IsRegular() {
@@ -248,6 +267,31 @@ func (l *looker) count(at, rel string, e fs.DirEntry, inside bool) {
 	if info.ModTime().After(f.Newest) {
 		f.Newest = info.ModTime()
 	}
+}
+
+// tells tells whether a name says that a file is no picture or clip: its ending is another's.
+func (l *looker) tells(name string) bool {
+	ending := path.Ext(name)
+	return l.Sniff == nil || ending != "" && (mime.TypeByExtension(ending) != "" || slices.Contains(others, strings.ToLower(ending)))
+}
+
+// others are endings of what is no picture or clip, beside those that the system knows.
+var others = []string{".c", ".h", ".go", ".rs", ".py", ".sh", ".java", ".o", ".a", ".so", ".db", ".sqlite", ".sqlite3", ".log",
+	".lock", ".bak", ".tmp", ".md", ".yaml", ".yml", ".toml", ".ini", ".conf", ".dll", ".exe", ".lib", ".map", ".idx", ".pack",
+	".xmp", ".aae", ".thm", ".txt", ".json", ".xml", ".zip", ".gz", ".tar", ".iso", ".mp3", ".wav", ".flac", ".pdf"}
+
+// sniff is the kind of a picture or clip by its first bytes, "" for anything else.
+func (l *looker) sniff(at string) media.Kind {
+	if l.sniffed >= l.MostSniffed {
+		l.unread++
+		return ""
+	}
+	l.sniffed++
+	switch kind := l.Sniff(at); kind {
+	case media.Photo, media.Raw, media.Graphic, media.Video:
+		return kind
+	}
+	return ""
 }
 
 func (s *Sum) add(info fs.FileInfo) { s.N, s.Bytes = s.N+1, s.Bytes+info.Size() }

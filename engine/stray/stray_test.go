@@ -70,6 +70,31 @@ func TestStraysAreToldByTheirHighestFolderWithoutASource(t *testing.T) {
 	assert.Equal(t, map[media.Kind]stray.Sum{media.Photo: {N: 1, Bytes: 4}, media.Raw: {N: 1, Bytes: 4}}, old.Kinds)
 }
 
+// A file whose name does not tell what it is is asked by its first bytes, so many in all; the rest is named.
+func TestWhatHasNoEndingIsAskedByItsFirstBytes(t *testing.T) {
+	root := t.TempDir()
+	write(t, root, "Recovered/FILE0001", "Recovered/FILE0002", "Recovered/scan.0001", "Recovered/notes.txt", "Recovered/lib.so",
+		"Recovered/a.jpg", "Recovered/.hidden")
+	var asked []string
+	look := func(most int) stray.Found {
+		asked = nil
+		found, err := stray.Look(t.Context(), stray.Options{Root: root, MostSniffed: most, Sniff: func(at string) media.Kind {
+			asked = append(asked, filepath.Base(at))
+			return map[string]media.Kind{"FILE0001": media.Photo, "FILE0002": media.Document, "scan.0001": media.Raw}[filepath.Base(at)]
+		}})
+		require.NoError(t, err)
+		return found
+	}
+	found := look(10)
+	assert.Equal(t, []string{"FILE0001", "FILE0002", "scan.0001"}, asked)
+	assert.Equal(t, map[media.Kind]stray.Sum{media.Photo: {N: 2, Bytes: 8}, media.Raw: {N: 1, Bytes: 4}}, found.Folders[0].Kinds)
+	assert.Empty(t, found.Unseen)
+	found = look(1)
+	assert.Equal(t, []string{"FILE0001"}, asked)
+	require.Len(t, found.Unseen, 1)
+	assert.Contains(t, found.Unseen[0].Why, "2 files whose names do not tell what they are")
+}
+
 func TestClosedLibrariesAreTold(t *testing.T) {
 	root := t.TempDir()
 	write(t, root, "Pictures/Old.case/a.jpg", "Pictures/Kept.case/in/Inner.case/a.jpg", "Old phone/x/Far.case/a.jpg", "Far.case/a.jpg",

@@ -36,7 +36,7 @@ export function OneThing(props: {
       role="group"
       tabIndex={-1}
       aria-label={title}
-      className="mt-2 space-y-3 rounded-md border border-tide p-3 outline-none"
+      className="my-2 space-y-3 rounded-md border border-tide p-3 outline-none"
     >
       <ChangedMeanwhile what={props.what} version={version} is={draft.changedMeanwhile} />
       {props.children}

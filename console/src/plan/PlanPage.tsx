@@ -18,7 +18,8 @@ export function PlanPage() {
   const held = useHeld().data;
   const destinations = useYard().data?.destinations.map((d) => d.name) ?? [];
   if (plan.isPending || keys.isPending) return <Loading what="the plan" />;
-  if (plan.isError) {
+  // What is known of it stays while the service does not answer.
+  if (plan.isError && plan.data === undefined) {
     return (
       <Notice title="The plan cannot be shown" tone="alarm">
         <p>{plan.error.message}</p>

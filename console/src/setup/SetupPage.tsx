@@ -28,7 +28,8 @@ const steps = [
 export function SetupPage() {
   const setup = useSetup();
   if (setup.isPending) return <Loading what="the set-up" />;
-  if (setup.isError) {
+  // What is known of it stays while the service does not answer.
+  if (setup.isError && !setup.data) {
     return (
       <Notice title="The set-up cannot be shown" tone="alarm">
         <p>{setup.error.message}</p>

@@ -11,13 +11,16 @@ import { useChange } from "./queries";
 
 /** Step 3: the folders of each device, each on or off, with what is in it. */
 export function What({ now }: { now: SetupNow }) {
+  const back = useChange();
   return (
     <>
       {now.devices.map((d) => (
         <OfDevice key={d.name} now={now} device={d} alone={now.devices.length === 1 && d.here} />
       ))}
       {now.devices.length === 0 && (
-        <p className="text-quiet">No device has joined yet: go back, and let one join.</p>
+        <p className="flex flex-wrap items-center gap-3 text-quiet">
+          No device has joined yet. <Button onClick={() => back.mutate({ step: 1 })}>Let one join</Button>
+        </p>
       )}
       <Fits now={now} />
     </>
