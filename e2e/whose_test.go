@@ -156,3 +156,31 @@ func TestWhatIsShownStaysWhileTheServiceIsAway(t *testing.T) {
 	k.click("How")
 	k.sees("Which kinds of files?")
 }
+
+// A set-up that an earlier version kept, which asked for no devices and had a step less, goes on where it was.
+func TestASetUpOfAnEarlierVersionGoesOn(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	album(t, dir)
+	require.NoError(t, os.MkdirAll(dir+"/data", 0o700))
+	kept := `{"version": 7, "step": %d, "device": "desk", "draft": %q, "places": [], "folders": [{"folder": "PICTURES", "path": "` +
+		dir + `/Pictures", "on": true, "all": {"n": 6, "bytes": 45000}, "kinds": [], "years": [], "folders": [], "pictures": []}]}`
+	draft := "format: 2\nyard: Slip\ntimezone: UTC\ndestinations: {}\ndevices:\n  desk:\n    sources: [{folder: PICTURES, rule: everyday}]\n" +
+		"rules:\n  everyday:\n    take: [photo]\n    to: []\n    lanes: [{over: wifi}]\n"
+	for name, c := range map[string]struct {
+		draft string
+		step  int // where it goes on
+	}{"with its draft": {draft, 4}, "from before there was one": {"", 1}} {
+		require.NoError(t, os.WriteFile(dir+"/data/setup.json", fmt.Appendf(nil, kept, 3, c.draft), 0o600))
+		s := bare(t, dir)
+		now, code := s.setup("GET", "", "")
+		require.Equal(t, 200, code, name)
+		assert.Equal(t, c.step, now.Step, name)
+		assert.EqualValues(t, "here", now.Whose, name)
+		require.Len(t, now.Folders, 1, name)
+		assert.Equal(t, "desk", now.Folders[0].Device, name)
+		assert.Contains(t, now.Draft, "folder: PICTURES", name)
+		assert.NotContains(t, fmt.Sprint(now.Missing), "Choose a folder", name)
+		s.stop()
+	}
+}

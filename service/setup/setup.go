@@ -115,6 +115,9 @@ func (s *Setup) begun() (*planwire.Setup, error) {
 		}
 		if asked.Whose == nil { // of an earlier version, which did not ask
 			s.now.Whose, s.now.Step = planwire.SetupHere, min(s.now.Step+1, stepSaid)
+			for i := range s.now.Folders {
+				s.now.Folders[i].Device = s.now.Device
+			}
 		}
 		if s.now.Draft == "" { // of an earlier version: the folders that it has go on, the rest is asked for again
 			s.now.Draft, s.now.Step, s.now.Places = fresh, stepWhose, []planwire.SetupPlace{}
@@ -126,9 +129,6 @@ func (s *Setup) begun() (*planwire.Setup, error) {
 		return nil, fmt.Errorf("reading the set-up: %w", err)
 	}
 	for i := range s.now.Folders { // who looked at them is gone
-		if s.now.Folders[i].Device == "" {
-			s.now.Folders[i].Device = s.now.Device
-		}
 		s.now.Folders[i].Counting, s.now.Folders[i].Job = false, ""
 		if s.now.Folders[i].Libraries == nil { // kept by an earlier version
 			s.now.Folders[i].Libraries = []wire.LookLibrary{}
