@@ -121,7 +121,7 @@ export const stateWords: Record<string, string> = {
   proving: "proving",
   safe: "safe",
   stuck: "stuck",
-  skipped: "left out",
+  skipped: "skipped",
 };
 
 /** What lies beside an item's copy at a place. */
