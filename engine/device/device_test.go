@@ -263,7 +263,8 @@ func (y *yard) stored() map[string]string {
 		if d != nil && d.IsDir() && strings.HasSuffix(p, "/"+destination.TempDir) {
 			return filepath.SkipDir // what lies there comes and goes
 		}
-		if err != nil || d.IsDir() || strings.Contains(p, "/"+destination.RecordDir+"/") {
+		if err != nil || d.IsDir() || strings.Contains(p, destination.TempDir) ||
+			strings.Contains(p, "/"+destination.RecordDir+"/") {
 			return err
 		}
 		content, err := os.ReadFile(p)

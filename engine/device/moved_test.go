@@ -138,13 +138,15 @@ func movedAbout(t *testing.T, y *yard, seed uint64, timeBack bool, between func(
 				"round %d: %s", round, file)
 		}
 	}
-	there := 0
-	for name := range whatIsIn(t, y.dir+"/locker") {
-		if strings.HasSuffix(name, ".jpg") && !strings.HasPrefix(name, ".") {
-			there++
+	require.Eventually(t, func() bool { // the last changes may be on their way still
+		there := 0
+		for name := range whatIsIn(t, y.dir+"/locker") {
+			if strings.HasSuffix(name, ".jpg") && !strings.HasPrefix(name, ".") {
+				there++
+			}
 		}
-	}
-	assert.Len(t, y.stored(), there, "nothing is there twice")
+		return len(y.stored()) == there
+	}, 30*time.Second, 50*time.Millisecond, "nothing is there twice")
 }
 
 // A file that is only moved keeps its copy, and is not read for it.

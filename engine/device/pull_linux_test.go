@@ -118,7 +118,8 @@ func TestACardReallyPulledInTheMiddleOfASend(t *testing.T) {
 			t.Fatal(y.story(copiesIn(t, y.records, queue.Stuck)[0].Name))
 		}
 		if !assert.Zero(t, d.States[queue.Skipped].N, "nothing on it is gone: it is away") {
-			t.Fatal(y.story(copiesIn(t, y.records, queue.Skipped)[0].Name))
+			c := copiesIn(t, y.records, queue.Skipped)[0]
+			t.Fatal(c.Name, c.Says, y.story(c.Name))
 		}
 	}, func(y *yard, s *slot) {
 		y.until("all are safe", counts(queue.Safe, int64(s.made)))

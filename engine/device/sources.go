@@ -83,6 +83,11 @@ func (ss *sources) told(folder string) tell.Source {
 // away tells whether a source is not there: its folder went, or its volume, or it lies on another disk than when it was
 // scanned.
 func (ss *sources) away(folder string) bool {
+	if id, _, comes := onvolume.Of(folder); comes {
+		if root := ss.d.cards.root(id); root == "" || !ss.d.cards.isAt(id, root) {
+			return true
+		}
+	}
 	path := ss.d.Folder(folder)
 	info, err := os.Stat(path)
 	if err != nil || !info.IsDir() {

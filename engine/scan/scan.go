@@ -444,7 +444,7 @@ func Reason(err error) string {
 
 // Left tells whether an error says that a file system or its device went, and nothing of the file.
 func Left(err error) bool {
-	for _, one := range []error{syscall.ENOTCONN, syscall.ENODEV, syscall.ENXIO, syscall.ESTALE, syscall.ESHUTDOWN,
+	for _, one := range []error{syscall.ENOTCONN, syscall.ECONNABORTED, syscall.ENODEV, syscall.ENXIO, syscall.ESTALE, syscall.ESHUTDOWN,
 		syscall.EHOSTDOWN} {
 		if errors.Is(err, one) {
 			return true
