@@ -249,6 +249,7 @@ func TestTwoChangeOneRule(t *testing.T) {
 	dir := t.TempDir()
 	s := desk(t, dir, dir+"/data")
 	k := atTheConsole(t, s)
+	k.sees("Storage")
 	k.click("Plan", "More that may be said of all", "Only files larger than")
 	require.NoError(t, k.b.Type("Only files larger than", "2"))
 	k.choose("Unit", "GB")

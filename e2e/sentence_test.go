@@ -17,6 +17,7 @@ import (
 func TestTheSentencesOfThePlanByKeyboard(t *testing.T) {
 	s := demo(t, t.TempDir(), "-items", "6")
 	k := atTheConsole(t, s)
+	k.sees("Storage") // the page is there, and goes nowhere by itself
 	k.click("Plan")
 	looks := looksIn(t, k)
 	k.sees("up to 6.0 MB per day", "pictures and clips, ", "the newest came")

@@ -141,6 +141,7 @@ func TestWhatIsShownStaysWhileTheServiceIsAway(t *testing.T) {
 	album(t, dir)
 	s := bare(t, dir)
 	k := atTheConsole(t, s)
+	k.sees("Whose pictures?")
 	k.click("Of this computer")
 	k.sees("Where shall your pictures go?")
 	k.click("What")
