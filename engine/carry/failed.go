@@ -9,6 +9,7 @@ import (
 	"yardtide/core/queue"
 	"yardtide/engine/destination"
 	"yardtide/engine/records"
+	"yardtide/engine/scan"
 	"yardtide/engine/source"
 )
 
@@ -37,6 +38,8 @@ func causeOf(err error) (cause queue.Cause, says string, after time.Duration) {
 		return fromSource.Cause, fromSource.Says, 0
 	case errors.As(err, &fromStorage):
 		return fromStorage.Cause, destination.Sentence(err), fromStorage.RetryAfter
+	case scan.Left(err):
+		return queue.Away, "What its file lies on went while it was sent.", 0
 	case errors.Is(err, destination.ErrNotFound):
 		return queue.Busy, "The storage lost the file on its way.", 0
 	}

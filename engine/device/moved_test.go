@@ -33,7 +33,7 @@ func histories() int {
 	if n, err := strconv.Atoi(os.Getenv("YARDTIDE_ROUNDS")); err == nil {
 		return n
 	}
-	return 3
+	return 1
 }
 
 // movedAbout takes the files of a device through a history. Between is what happens now and then between two rounds, to

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -106,8 +107,16 @@ func inSlot(t *testing.T, cards string, pulls int, after func(y *yard, s *slot),
 	s.pull()
 }
 
+// pulls is how often a card is pulled: some times, or as often as is asked for.
+func pulls() int {
+	if n, err := strconv.Atoi(os.Getenv("YARDTIDE_PULLS")); err == nil {
+		return n
+	}
+	return 25
+}
+
 func TestACardReallyPulledInTheMiddleOfASend(t *testing.T) {
-	inSlot(t, cardID+": {rule: everyday}", 100, func(y *yard, s *slot) {
+	inSlot(t, cardID+": {rule: everyday}", pulls(), func(y *yard, s *slot) {
 		for name, is := range whatIsIn(t, y.dir+"/locker") {
 			if strings.HasSuffix(name, ".JPG") {
 				assert.True(t, s.whole[is[:64]], "what has a final name is whole: %s", name)
@@ -137,7 +146,7 @@ func TestACardReallyPulledInTheMiddleOfACopy(t *testing.T) {
 		}
 		return there
 	}
-	inSlot(t, "any: {copy-to: DCIM/Cards}", 100, func(y *yard, s *slot) {
+	inSlot(t, "any: {copy-to: DCIM/Cards}", pulls(), func(y *yard, s *slot) {
 		require.NoError(t, os.MkdirAll(filepath.Join(y.dir, "phone/DCIM/Cards"), 0o755))
 		for is := range copied(y) {
 			assert.True(t, s.whole[is], "what has a final name is whole")
