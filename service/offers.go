@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -10,6 +9,7 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/plantext"
+	"yardtide/engine/tell"
 	"yardtide/wire/planwire"
 )
 
@@ -37,22 +37,22 @@ func (s *Trials) Offers(ctx context.Context, name string) ([]planwire.PlanOffer,
 	if _, there := p.Destinations[name]; !there {
 		return nil, fmt.Errorf("%w: %s", ErrNoDestination, name)
 	}
-	list := []planwire.PlanOffer{}
+	list, samples := []planwire.PlanOffer{}, map[tell.Reduced]planwire.FormForecast{}
 	for _, o := range slices.Concat(otherForms(p, name), otherPlaces(p, name), fewerKinds(p, name)) {
 		after, err := plantext.Set(text, o.Edits...)
 		if err != nil {
 			continue // written in a way that a program does not change
 		}
-		tried, err := s.TryPlan(ctx, "plan.yaml", after)
-		var problems plantext.Problems
-		if errors.As(err, &problems) {
+		changed, err := plantext.Parse("plan.yaml", []byte(after))
+		if err != nil {
 			continue // it asks for something else that the plan does not have
 		}
+		_, places, err := s.try(ctx, changed, samples)
 		if err != nil {
 			return nil, err
 		}
 		o.Base, o.Fits = version, true
-		for _, one := range tried.Places {
+		for _, one := range places {
 			if one.Name == name || one.Name == o.Instead {
 				o.Says += " " + one.Says
 				o.Fits = o.Fits && one.Fits

@@ -31,7 +31,7 @@ func (s *Trials) TryPlan(ctx context.Context, file, text string) (planwire.PlanT
 	if err != nil {
 		return planwire.PlanTried{}, err
 	}
-	t := planwire.PlanTried{Devices: []planwire.TriedDevice{}, Places: []planwire.TriedPlace{}}
+	t := planwire.PlanTried{}
 	doubts, err := s.newDoubts(ctx, p)
 	if err != nil {
 		return t, err
@@ -42,18 +42,27 @@ func (s *Trials) TryPlan(ctx context.Context, file, text string) (planwire.PlanT
 	if t.Text, err = planbook.TextDiff(before, text, fmt.Sprintf("version %d", version), "this text"); err != nil {
 		return t, err
 	}
+	t.Devices, t.Places, err = s.try(ctx, p, map[tell.Reduced]planwire.FormForecast{})
+	return t, err
+}
+
+// try tells what a plan would do to the items of each device, and what each place would get. What came of samples of
+// forms is kept in samples, for who tries several plans.
+func (s *Trials) try(ctx context.Context, p *plan.Plan, samples map[tell.Reduced]planwire.FormForecast) (
+	devices []planwire.TriedDevice, places []planwire.TriedPlace, err error) {
+	devices, places = []planwire.TriedDevice{}, []planwire.TriedPlace{}
 	today, then, reduced := map[string]wire.Amount{}, map[string]wire.Amount{}, map[tell.Reduced]wire.Amount{}
 	for _, d := range s.devices() {
 		one, err := d.Told.TryPlan(ctx, p)
 		if err != nil {
-			return t, err
+			return devices, places, err
 		}
-		t.Devices = append(t.Devices, one.TriedDevice)
+		devices = append(devices, one.TriedDevice)
 		sum(today, one.Today)
 		sum(then, one.Then)
 		sum(reduced, one.Reduced)
 	}
-	now, samples := s.book.PlanOrEmpty(), map[tell.Reduced]planwire.FormForecast{}
+	now := s.book.PlanOrEmpty()
 	for _, name := range slices.Sorted(maps.Keys(p.Destinations)) {
 		d, room := p.Destinations[name], int64(-1)
 		if before, there := now.Destinations[name]; there && before.Where() == d.Where() {
@@ -66,14 +75,14 @@ func (s *Trials) TryPlan(ctx context.Context, file, text string) (planwire.PlanT
 			}
 			least, most, err := s.smaller(ctx, of, a, room < 0 || then[name].Bytes > room, samples)
 			if err != nil {
-				return t, err
+				return devices, places, err
 			}
 			low, high = low-a.Bytes+least, high-a.Bytes+most
 		}
-		t.Places = append(t.Places, triedPlace(planwire.TriedPlace{Name: name, Today: today[name], Then: then[name],
+		places = append(places, triedPlace(planwire.TriedPlace{Name: name, Today: today[name], Then: then[name],
 			Room: room, Low: low, High: high}))
 	}
-	return t, nil
+	return devices, places, nil
 }
 
 // sum adds amounts to those of the same name.

@@ -29,19 +29,25 @@ func Identity(info fs.FileInfo) (id [2]uint64, names uint64) {
 // Born is when a file was made where it is: a name that it was given later leaves that as it was (statx(2)). ok is false
 // where the file system does not tell.
 func Born(path string) (at time.Time, ok bool) {
-	var st unix.Statx_t
-	if unix.Statx(unix.AT_FDCWD, path, unix.AT_SYMLINK_NOFOLLOW, unix.STATX_BTIME, &st) != nil || st.Mask&unix.STATX_BTIME == 0 {
+	st, told, err := birth(path)
+	if err != nil || !told {
 		return time.Time{}, false
 	}
-	return time.Unix(st.Btime.Sec, int64(st.Btime.Nsec)), true
+	return time.Unix(st.Sec, int64(st.Nsec)), true
+}
+
+// birth is when a file was made; told is false where the file system does not tell.
+func birth(path string) (at unix.StatxTimestamp, told bool, err error) {
+	var st unix.Statx_t
+	err = unix.Statx(unix.AT_FDCWD, path, unix.AT_SYMLINK_NOFOLLOW, unix.STATX_BTIME, &st)
+	return st.Btime, st.Mask&unix.STATX_BTIME != 0, err
 }
 
 // Unborn tells whether the file system of a file does not tell when files were made: such a one, as on cards, gives
 // files other numbers at each mount.
 func Unborn(path string) bool {
-	var st unix.Statx_t
-	return unix.Statx(unix.AT_FDCWD, path, unix.AT_SYMLINK_NOFOLLOW, unix.STATX_BTIME, &st) == nil &&
-		st.Mask&unix.STATX_BTIME == 0
+	_, told, err := birth(path)
+	return err == nil && !told
 }
 
 // inTable writes a path as the mount table does (proc(5)).

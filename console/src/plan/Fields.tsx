@@ -9,12 +9,10 @@ type Of = {
   /** The key of the part, within the draft, that has these keys. */
   under?: readonly string[];
   parts?: Parts;
-  before?: string;
-  own?: boolean;
 };
 
 /** The controls of some keys of a part: what is written in rows, what is yes or no below. A key that a device has no part for is not asked for. */
-export function Fields({ keys, draft, under = [], parts, before, own }: Of) {
+export function Fields({ keys, draft, under = [], parts }: Of) {
   const shown = keys.filter(
     (k) => k.label && (!k.wants || !parts || parts[k.wants] || draft.at(...under, k.name) !== undefined),
   );
@@ -24,8 +22,6 @@ export function Fields({ keys, draft, under = [], parts, before, own }: Of) {
       of={k}
       value={draft.at(...under, k.name)}
       change={(value) => draft.set(value, ...under, k.name)}
-      before={before}
-      own={own}
     />
   );
   const checks = shown.filter(isCheck);

@@ -4,7 +4,7 @@ import { plural } from "../words";
 import { Chips } from "./Chips";
 import type { Of } from "./Control";
 import type { Draft } from "./draft";
-import { at, shortly, useKeysOf, word, words, type Values } from "./keys";
+import { at, unsaidGates, useKeysOf, word, words, type Values } from "./keys";
 import { Choose } from "./KeyField";
 
 /** The keys that lanes over one kind of network have, and the others have not. */
@@ -63,9 +63,9 @@ export function Network({ lane, draft, parts, pick }: Of & { lane: string }) {
             list={[
               ...(words(now, "take").length === 0 ? [["take", "some kinds only"] as const] : []),
               ...unsaid.map((k) => [k.name, k.label ?? k.name] as const),
-              ...gates
-                .filter((k) => at(now, "gates", k.name) === undefined && (!k.wants || parts[k.wants]))
-                .map((k) => [`gates/${k.name}`, `${shortly(k)} of its own`] as const),
+              ...unsaidGates(gates, parts, (name) => at(now, "gates", name) !== undefined).map(
+                ([key, says]) => [key, `${says} of its own`] as const,
+              ),
             ]}
             pick={(key, says) => pick(["lanes", lane, ...key.split("/")], says)}
           />

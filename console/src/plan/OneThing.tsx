@@ -1,18 +1,18 @@
-import { useEffect, useRef, type ReactNode } from "react";
-import type { Draft } from "./draft";
+import { useEffect, useRef } from "react";
+import { Control, type Of } from "./Control";
 import { ChangedMeanwhile } from "./FormBox";
 import { Tried } from "./Tried";
 
 /** One thing of the plan that is being changed: its control, what the change would do, and its end. */
-export function OneThing(props: {
-  title: string;
-  what: string; // whose it is
-  draft: Draft;
-  version: number;
-  done: () => void;
-  children: ReactNode;
-}) {
-  const { title, draft, version, done } = props;
+export function OneThing(
+  props: Of & {
+    says: string; // the words that told of it
+    what: string; // whose it is
+    version: number;
+    done: () => void;
+  },
+) {
+  const { draft, version, done } = props;
   const box = useRef<HTMLDivElement>(null);
   const leave = useRef(done);
   useEffect(() => {
@@ -35,11 +35,11 @@ export function OneThing(props: {
       ref={box}
       role="group"
       tabIndex={-1}
-      aria-label={title}
+      aria-label={`${props.what}: ${props.says}`}
       className="my-2 space-y-3 rounded-md border border-tide p-3 outline-none"
     >
       <ChangedMeanwhile what={props.what} version={version} is={draft.changedMeanwhile} />
-      {props.children}
+      <Control {...props} />
       <Tried edits={draft.edits} version={version} done={done} />
     </div>
   );

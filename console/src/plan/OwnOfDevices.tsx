@@ -2,10 +2,9 @@ import { useState } from "react";
 import type { Phrase, Plan, PlanRule } from "../api";
 import { Button } from "../parts/Button";
 import { Chips } from "./Chips";
-import { Control } from "./Control";
 import { useOwnDraft } from "./draft";
 import { FormBox } from "./FormBox";
-import { shortly, useKeysOf } from "./keys";
+import { unsaidGates, useKeysOf } from "./keys";
 import { OneThing } from "./OneThing";
 import { useParts } from "./parts";
 import type { Thing } from "./Rule";
@@ -79,9 +78,7 @@ function Own(props: Of & { device: string; phrases: Phrase[]; own?: boolean; ove
       <div className="mt-1 flex flex-wrap items-end gap-2">
         <Chips
           label={`Also on ${device}`}
-          list={gates
-            .filter((k) => !said(k.name) && (!k.wants || parts[k.wants]))
-            .map((k) => [`gates/${k.name}`, shortly(k)] as const)}
+          list={unsaidGates(gates, parts, said)}
           pick={(key, says) => pick(key.split("/"), says)}
         />
         {own && (
@@ -123,18 +120,17 @@ function Change(
     done: () => void;
   },
 ) {
-  const { rule: r, plan, device, thing } = props;
+  const { rule: r, plan, device, thing, pick, done } = props;
   const draft = useOwnDraft(plan.values, device, r.name);
   const parts = useParts([device]);
   return (
     <OneThing
-      title={`${r.name} on ${device}: ${thing.says}`}
+      {...thing}
+      {...{ draft, parts, pick, done }}
+      rule={r.name}
       what={`${r.name} on ${device}`}
-      draft={draft}
       version={plan.version}
-      done={props.done}
-    >
-      <Control path={thing.path} draft={draft} parts={parts} rule={r.name} pick={props.pick} own />
-    </OneThing>
+      own
+    />
   );
 }

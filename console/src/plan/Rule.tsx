@@ -4,10 +4,9 @@ import type { HeldRule, Plan, PlanDoubt, PlanRule } from "../api";
 import { Button } from "../parts/Button";
 import { bytes, plural, things } from "../words";
 import { Chips } from "./Chips";
-import { Control } from "./Control";
 import { useDraft } from "./draft";
 import { FormBox } from "./FormBox";
-import { at, shortly, useKeysOf, words, type Values } from "./keys";
+import { at, shortly, unsaidGates, useKeysOf, words, type Values } from "./keys";
 import { OneThing } from "./OneThing";
 import { OwnOfDevices } from "./OwnOfDevices";
 import { useParts } from "./parts";
@@ -66,19 +65,11 @@ export function Rule(props: Of) {
 function Change(
   props: Of & { thing: Thing; pick: (path: string[], says: string) => void; done: () => void },
 ) {
-  const { rule: r, plan: p, thing } = props;
+  const { rule: r, plan: p, thing, pick, done } = props;
   const draft = useDraft((at(p.values, "rules", r.name) as Values | undefined) ?? {}, ["rules", r.name]);
   const parts = useParts(r.follows.map((s) => s.device));
   return (
-    <OneThing
-      title={`${r.name}: ${thing.says}`}
-      what={r.name}
-      draft={draft}
-      version={p.version}
-      done={props.done}
-    >
-      <Control path={thing.path} draft={draft} parts={parts} rule={r.name} pick={props.pick} />
-    </OneThing>
+    <OneThing {...thing} {...{ draft, parts, pick, done }} rule={r.name} what={r.name} version={p.version} />
   );
 }
 
@@ -147,9 +138,7 @@ function Unsaid({ rule: r, plan: p, pick }: Of & { pick: (path: string[], says: 
   const take = words(p.values, "rules", r.name, "take");
   const kinds = (keys.find((k) => k.name === "send")?.words ?? []).map((w) => w.word);
   const list: [string, string][] = [
-    ...gates
-      .filter((k) => !said("gates", k.name) && (!k.wants || parts[k.wants]))
-      .map((k): [string, string] => [`gates/${k.name}`, shortly(k)]),
+    ...unsaidGates(gates, parts, (name) => said("gates", name)),
     ["lanes/+", "Another way"],
     ...(p.renditions.length > 0
       ? kinds

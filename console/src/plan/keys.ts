@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, body, type Key, type PlanEdit } from "../api";
+import type { Parts } from "./parts";
 
 /** The keys of the plan, as the service describes them: forms are made from them. */
 
@@ -58,3 +59,9 @@ export function shortly(k: Key): string {
   if (k.label && k.label.length < 28) return k.label;
   return k.name.replaceAll("-", " ").replace(/^./, (c) => c.toUpperCase());
 }
+
+/** The gates that a part does not say yet and its devices have parts for: the path of each below it, and what it is called. */
+export const unsaidGates = (gates: readonly Key[], parts: Parts, said: (name: string) => boolean) =>
+  gates
+    .filter((k) => !said(k.name) && (!k.wants || parts[k.wants]))
+    .map((k): [string, string] => [`gates/${k.name}`, shortly(k)]);

@@ -34,42 +34,52 @@ function Place({ room }: { room: SetupRoom }) {
       <legend className="px-1 font-semibold">{room.name}</legend>
       <ul>
         {room.forms.map((f) => (
-          <li key={f.form} className="py-1">
-            <label className="flex items-baseline gap-3">
-              <input
-                type="radio"
-                name={`form ${room.name}`}
-                checked={f.chosen}
-                onChange={() => change.mutate({ form: { place: room.name, form: f.form } })}
-                className="size-4 shrink-0 translate-y-0.5 accent-tide"
-              />
-              <span className={f.fits ? "" : "text-stuck"}>{f.says}</span>
-            </label>
-          </li>
+          <Way
+            key={f.form}
+            group={`form ${room.name}`}
+            way={f}
+            look={f.fits ? "" : "text-stuck"}
+            choose={() => change.mutate({ form: { place: room.name, form: f.form } })}
+          />
         ))}
       </ul>
       {room.clips.length > 0 && (
         <ul className="mt-2 border-t border-line pt-2" aria-label={`Clips at ${room.name}`}>
           {room.clips.map((c) => (
-            <li key={c.height} className="py-1">
-              <label className="flex items-baseline gap-3">
-                <input
-                  type="radio"
-                  name={`clips ${room.name}`}
-                  checked={c.chosen}
-                  onChange={() =>
-                    change.mutate({ form: { place: room.name, clips: c.height as 0 | 1080 | 720 } })
-                  }
-                  className="size-4 shrink-0 translate-y-0.5 accent-tide"
-                />
-                <span>{c.says}</span>
-              </label>
-            </li>
+            <Way
+              key={c.height}
+              group={`clips ${room.name}`}
+              way={c}
+              choose={() => change.mutate({ form: { place: room.name, clips: c.height as 0 | 1080 | 720 } })}
+            />
           ))}
         </ul>
       )}
       <Failure error={change.error} />
     </fieldset>
+  );
+}
+
+/** One of the forms that may be chosen. */
+function Way(props: {
+  group: string;
+  way: { chosen: boolean; says: string };
+  look?: string;
+  choose: () => void;
+}) {
+  return (
+    <li className="py-1">
+      <label className="flex items-baseline gap-3">
+        <input
+          type="radio"
+          name={props.group}
+          checked={props.way.chosen}
+          onChange={props.choose}
+          className="size-4 shrink-0 translate-y-0.5 accent-tide"
+        />
+        <span className={props.look}>{props.way.says}</span>
+      </label>
+    </li>
   );
 }
 
