@@ -216,6 +216,8 @@ type Rule struct {
 	Lanes []Lane            `json:"lanes"`
 	Gates Gates             `json:"gates,omitzero"`
 	Order Order             `json:"order,omitempty"`
+	// Versions is which versions of an edited file are asked for.
+	Versions Versions `json:"versions,omitempty"`
 	// StoreEach stores equal files from several places each under a name of its
 	// own; otherwise a destination holds the same bytes once.
 	StoreEach bool `json:"store-each,omitempty"`
@@ -229,6 +231,15 @@ const (
 	NewestFirst   Order = "newest"
 	OldestFirst   Order = "oldest"
 	SmallestFirst Order = "smallest"
+)
+
+// Versions is which versions of a file that is edited on its device are asked for. What lies at a place stays there.
+type Versions string
+
+// Every version that was sent is kept count of, or the newest alone.
+const (
+	KeepVersions  Versions = "keep"
+	NewestVersion Versions = "newest"
 )
 
 // Limits are how fast a device may send, over all its destinations. The first

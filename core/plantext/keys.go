@@ -321,6 +321,12 @@ var rulePart = part[plan.Rule]{name: "rule", title: "A rule", check: checkRule, 
 		Default: string(plan.NameClash), Label: "Do not send what finds its name taken", Says: "Where something else " +
 			"has the name: a name that says so, or it is not sent."}, "what happens on a clash",
 		func(r *plan.Rule) *plan.Clash { return &r.OnClash }),
+	word(Key{Name: "versions", Words: []Word{{string(plan.KeepVersions), "every version that was sent"},
+		{string(plan.NewestVersion), "the newest version alone"}}, Default: string(plan.KeepVersions),
+		Label: "Of edited files counts", Says: "A file that is edited is sent again, beside its older version. keep: the " +
+			"older version counts as an item and is proven again, too. newest: it stays where it lies, and is not counted, " +
+			"proven again or missed."}, "which versions are kept",
+		func(r *plan.Rule) *plan.Versions { return &r.Versions }),
 	yes(Key{Name: "store-each", Label: "Store equal files from several places each",
 		Says: "Also store a file whose same bytes are at the destination already."},
 		func(r *plan.Rule) *bool { return &r.StoreEach }),

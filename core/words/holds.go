@@ -253,3 +253,6 @@ func aDay(d time.Duration) string {
 	}
 	return fmt.Sprintf("%.1f hours", d.Hours())
 }
+
+// OlderVersion is said of an item whose file was edited, under a rule that asks for the newest version alone.
+const OlderVersion = "An older version, which is not counted: its rule asks for the newest alone."

@@ -49,6 +49,7 @@ func RulePhrases(r plan.Rule) []Phrase {
 	for _, k := range plan.Reducible {
 		also(r.Send[k] != "", k.Plural()+" as "+r.Send[k], "send", string(k))
 	}
+	also(r.Versions == plan.NewestVersion, "of edited files the newest version alone counts", "versions")
 	also(r.StoreEach, "equal files are stored each", "store-each")
 	also(r.Companions != nil, "with them "+companions(r.Companions), "companions")
 	also(r.Previews != "", "previews as "+r.Previews+" beside", "previews")

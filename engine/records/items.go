@@ -57,6 +57,25 @@ type Item struct {
 	// These are known of what lies in a library of which only originals are taken.
 	Sorted   bool   `db:"sorted"`    // its smaller versions were told from originals
 	MadeFrom string `db:"made_from"` // whose smaller version it is, or the tag of its cache; "" for an original
+	// Older is set once a newer version took the item's path.
+	Older Older `db:"older"`
+}
+
+// Older is what an edit on the device made of the item that had been under the path.
+type Older int
+
+// An older version counts like any item, or its rule asks for the newest alone.
+const (
+	OlderCounts Older = 1
+	OlderIsLeft Older = 2
+)
+
+// olderBy is what becomes of the older version of an item that a rule takes.
+func olderBy(r plan.Rule) Older {
+	if r.Versions == plan.NewestVersion {
+		return OlderIsLeft
+	}
+	return OlderCounts
 }
 
 // Path is the item's path below its source.
@@ -170,8 +189,7 @@ func (r *Catalogue) Admit(ctx context.Context, items []Item, p *plan.Plan, now t
 			}
 			res, err := insert.Exec(it)
 			if isTaken(err) { // most are new: that one is known under the path shows here
-				if err = leave(tx, here, now, "The file was changed; its new content has a copy of its own.", it.Source, it.Dir,
-					it.Name); err == nil {
+				if err = outdate(tx, here, now, it, p); err == nil {
 					res, err = insert.Exec(it)
 				}
 			}
@@ -266,7 +284,7 @@ func (r *Catalogue) Gone(ctx context.Context, source, dir string, names []string
 			return err
 		}
 		for _, name := range names {
-			if err := leave(tx, here, now, "The file is no longer on the device.", source, dir, name); err != nil {
+			if _, err := leave(tx, here, now, "The file is no longer on the device.", source, dir, name); err != nil {
 				return err
 			}
 		}
@@ -284,22 +302,53 @@ func (r *Catalogue) Gone(ctx context.Context, source, dir string, names []string
 
 const itemHere = `SELECT id FROM items WHERE source = ? AND dir = ? AND name = ? AND gone_at = 0`
 
-// leave marks the current item of a path, if there is one, as gone and skips
-// what it had waiting.
-func leave(tx *transaction, here *sqlx.Stmt, now time.Time, says, source, dir, name string) error {
-	var id int64
-	err := here.Get(&id, source, dir, name)
+// leave marks the current item of a path as gone and skips what it had waiting. It returns the item's id, 0 if
+// there is none.
+func leave(tx *transaction, here *sqlx.Stmt, now time.Time, says, source, dir, name string) (id int64, err error) {
+	err = here.Get(&id, source, dir, name)
 	if errors.Is(err, sql.ErrNoRows) {
-		return nil
+		return 0, nil
 	}
 	if err != nil {
-		return err
+		return 0, err
 	}
 	if err := moveAll(tx, now, queue.Skipped, says, `item = ? AND +state IN ('waiting', 'stuck')`, id); err != nil {
-		return err
+		return 0, err
 	}
 	_, err = tx.Exec(`UPDATE items SET gone_at = ? WHERE id = ?`, ms(now), id)
-	return err
+	return id, err
+}
+
+// outdate makes the current item of a path an older version of a newcomer.
+func outdate(tx *transaction, here *sqlx.Stmt, now time.Time, newer Item, p *plan.Plan) error {
+	id, err := leave(tx, here, now, "The file was changed; its new content has a copy of its own.", newer.Source, newer.Dir,
+		newer.Name)
+	if err != nil || id == 0 {
+		return err
+	}
+	var rule string
+	if err := tx.Get(&rule, `SELECT rule FROM items WHERE id = ?`, id); err != nil {
+		return err
+	}
+	as := olderBy(p.Rules[rule])
+	if _, err := tx.Exec(`UPDATE items SET older = ? WHERE id = ?`, as, id); err != nil || as == OlderCounts {
+		return err // counted it is already
+	}
+	return stand(tx, `i.id = ?`, id)
+}
+
+// settleOlder has a rule say anew whether the older versions of its items in a source count.
+func settleOlder(tx *transaction, source, rule string, p *plan.Plan) error {
+	const its = `i.older <> 0 AND i.source = ? AND i.rule = ?`
+	var some bool
+	as := olderBy(p.Rules[rule])
+	if err := tx.Get(&some, `SELECT EXISTS (SELECT 1 FROM items i WHERE `+its+` AND i.older <> ?)`, source, rule, as); err != nil || !some {
+		return err
+	}
+	if _, err := tx.Exec(`UPDATE items AS i SET older = ? WHERE `+its, as, source, rule); err != nil {
+		return err
+	}
+	return stand(tx, its, source, rule)
 }
 
 // moveAll takes every copy that matches to a state, with a line in its story.
@@ -364,6 +413,7 @@ type askedRule struct {
 	To         []askedPlace
 	Companions []media.Companion
 	Withheld   []media.Kind // of which not everything is told: companions may stay
+	Versions   plan.Versions
 }
 
 // askedPlace is what a rule asks of a destination: its shelves, the copy itself first.
@@ -378,7 +428,7 @@ func asks(p *plan.Plan, device string) []asked {
 		one := asked{Folder: s.Folder, Scope: s.Scope, Zone: p.Zone(device).String()}
 		for _, name := range s.Rules {
 			r := p.Rules[name]
-			is := askedRule{name, r.Take, r.LargerThan, r.LongerThan, nil, r.Companions, p.Withholds(name)}
+			is := askedRule{name, r.Take, r.LargerThan, r.LongerThan, nil, r.Companions, p.Withholds(name), r.Versions}
 			for _, to := range r.To {
 				is.To = append(is.To, askedPlace{to, stocked(p, name, to)})
 			}
@@ -501,6 +551,9 @@ func want(tx *transaction, now time.Time, s plan.Source, p *plan.Plan) error {
 			return err
 		}
 		made += n
+		if err := settleOlder(tx, s.Folder, rule, p); err != nil {
+			return err
+		}
 		for _, destination := range p.Rules[rule].To {
 			mine := `destination = ? AND item IN (SELECT i.id FROM items i WHERE i.source = ? AND i.gone_at = 0 AND i.rule = ?)`
 			if _, err := tx.Exec(`UPDATE copies SET rule = ? WHERE rule <> ? AND `+mine, rule, rule, destination, s.Folder,
@@ -583,13 +636,13 @@ func stock(tx *transaction, now time.Time, source, rule, destination string, on 
 // step.)
 var resting = []queue.State{queue.Waiting, queue.Stuck, queue.Proving}
 
-// unasked finds the copies that the applied plan does not ask for; before one was
-// applied there are none.
+// unasked finds the copies that the applied plan does not ask for, older versions among them;
+// before one was applied there are none.
 const unasked = `SELECT c.id FROM copies c JOIN items i ON i.id = c.item
 	LEFT JOIN (SELECT DISTINCT s.value ->> 'Folder' source, u.value ->> 'Name' rule, t.value ->> 'Destination' destination, h.value ->> 'Shelf' shelf, k.value kind
 		FROM facts f, json_each(f.value) s, json_each(s.value, '$.Rules') u, json_each(u.value, '$.To') t, json_each(t.value, '$.Shelves') h, json_each(h.value, '$.Kinds') k
 		WHERE f.name = '` + appliedFact + `') w ON w.source = i.source AND w.destination = c.destination AND w.rule = i.rule AND w.shelf = c.shelf AND w.kind = c.kind
-	WHERE w.source IS NULL AND EXISTS (SELECT 1 FROM facts WHERE name = '` + appliedFact + `') AND `
+	WHERE (w.source IS NULL OR i.older = 2) AND EXISTS (SELECT 1 FROM facts WHERE name = '` + appliedFact + `') AND `
 
 // unwant skips copies that no source and rule ask for.
 func unwant(tx *transaction, now time.Time) error {

@@ -13,11 +13,11 @@ import (
 	"yardtide/core/queue"
 )
 
-// Reprove marks safe copies to be proven again: a sample of so many, taken at
-// random, or all with 0. An empty destination is every one. It returns how many
+// Reprove marks safe copies to be proven again, but those of older versions that do not count: a sample of so many,
+// taken at random, or all with 0. An empty destination is every one. It returns how many
 // are marked.
 func (r *Proofs) Reprove(ctx context.Context, destination string, sample int64) (n int64, err error) {
-	query := `UPDATE copies SET reprove = 1 WHERE id IN (SELECT id FROM copies WHERE state = 'safe' AND (? = '' OR destination = ?) ORDER BY random() LIMIT ?)`
+	query := `UPDATE copies SET reprove = 1 WHERE id IN (SELECT id FROM copies WHERE state = 'safe' AND (? = '' OR destination = ?) AND item NOT IN (SELECT id FROM items WHERE older = 2) ORDER BY random() LIMIT ?)`
 	if sample <= 0 {
 		sample = -1
 	}
@@ -78,24 +78,33 @@ func (r *Proofs) Proven(ctx context.Context, id int64, way string, now time.Time
 }
 
 // Lost takes every safe copy that has a path at a destination to stuck: what
-// lies there is not what was proven. It returns how many.
+// lies there is not what was proven. Those that the plan does not ask for are skipped: nobody misses them. It returns
+// how many are lost.
 func (r *Proofs) Lost(ctx context.Context, destination, remote, says, todo string, now time.Time) (n int64, err error) {
-	const where = `state = 'safe' AND destination = ? AND remote = ?`
 	err = r.tx(ctx, "noting a loss", func(tx *transaction) error {
 		if err := queue.Step(queue.Safe, queue.Stuck); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, 'stuck', ? FROM copies WHERE `+where, ms(now), says,
-			destination, remote); err != nil {
+		var ids []int64
+		if err := tx.Select(&ids, `SELECT id FROM copies WHERE state = 'safe' AND destination = ? AND remote = ?`, destination,
+			remote); err != nil || len(ids) == 0 {
 			return err
 		}
-		res, err := tx.Exec(`UPDATE copies SET state = 'stuck', says = ?, todo = ?, reprove = 0, recorded = 0, remote = '', sha256 = '', landed = 0, proof = '', proven_at = 0, sent = 0, tries = 0, not_before = 0, changed_at = ? WHERE `+where,
-			says, todo, ms(now), destination, remote)
+		n = int64(len(ids))
+		these, err := list(ids)
 		if err != nil {
 			return err
 		}
-		n, err = res.RowsAffected()
-		return err
+		const where = `id IN (SELECT value FROM json_each(?))`
+		if _, err := tx.Exec(`INSERT INTO events SELECT id, ?, 'stuck', ? FROM copies WHERE `+where, ms(now), says,
+			these); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(`UPDATE copies SET state = 'stuck', says = ?, todo = ?, reprove = 0, recorded = 0, remote = '', sha256 = '', landed = 0, proof = '', proven_at = 0, sent = 0, tries = 0, not_before = 0, changed_at = ? WHERE `+where,
+			says, todo, ms(now), these); err != nil {
+			return err
+		}
+		return moveAll(tx, now, queue.Skipped, queue.NotAsked, `id IN (`+unasked+`c.state = 'stuck' AND c.`+where+`)`, these)
 	})
 	return n, err
 }

@@ -95,6 +95,25 @@ func page(t testing.TB, r *records.Records, states ...queue.State) []records.Cop
 }
 
 // everyItem takes all.
+// everyCopy reads all copies, also those of older versions, which no page lists.
+func everyCopy(t testing.TB, r *records.Records) (list []records.Copy) {
+	for id, seen := int64(1), map[int64]bool{}; ; id++ {
+		_, some, err := r.Catalogue.Item(t.Context(), id)
+		require.NoError(t, err)
+		if !some {
+			return list
+		}
+		of, err := r.Catalogue.CopiesOf(t.Context(), []int64{id})
+		require.NoError(t, err)
+		for _, c := range of[id] {
+			if !seen[c.ID] {
+				seen[c.ID] = true
+				list = append(list, c)
+			}
+		}
+	}
+}
+
 func everyItem(records.Standing) bool { return true }
 
 func step(t testing.TB, r *records.Records, id int64, to ...queue.State) {
@@ -194,9 +213,9 @@ func TestCountersNeverDrift(t *testing.T) {
 		n++
 		file := filepath.Join(dir, fmt.Sprintf("%d.db", n))
 		r := open(t, file)
-		made := 0
+		made, edits := 0, int64(0)
 		for range rapid.IntRange(1, 25).Draw(rt, "steps") {
-			switch rapid.IntRange(0, 10).Draw(rt, "what") {
+			switch rapid.IntRange(0, 11).Draw(rt, "what") {
 			case 0:
 				admit(t, r, items(rapid.IntRange(1, 4).Draw(rt, "n"), fmt.Sprintf("b%d-", made)))
 				made++
@@ -217,6 +236,11 @@ func TestCountersNeverDrift(t *testing.T) {
 					}
 				}
 				admit(t, r, beside)
+			case 11: // edited
+				changed := items(1, fmt.Sprintf("b%d-", rapid.IntRange(0, max(0, made-1)).Draw(rt, "edited")))
+				edits++
+				changed[0].Size += edits
+				admit(t, r, changed)
 			case 1:
 				require.NoError(rt, r.Catalogue.Gone(t.Context(), "DCIM", ".",
 					[]string{fmt.Sprintf("b%d-000.%s", rapid.IntRange(0, 3).Draw(rt, "which"),
@@ -225,6 +249,7 @@ func TestCountersNeverDrift(t *testing.T) {
 			case 2:
 				rule := rapid.SampledFrom([]string{"everyday", "slow"}).Draw(rt, "rule")
 				asks := everyday
+				asks.Versions = rapid.SampledFrom([]plan.Versions{"", plan.KeepVersions, plan.NewestVersion}).Draw(rt, "versions")
 				switch rapid.IntRange(0, 6).Draw(rt, "asks") {
 				case 4: // small copies first
 					asks.Lanes = []plan.Lane{{Over: plan.WiFi}, {Over: plan.Cellular, Send: "quick"}}
@@ -280,7 +305,7 @@ func TestCountersNeverDrift(t *testing.T) {
 			for _, c := range counters {
 				got[key{c.Class, c.State}] = c
 			}
-			for _, c := range page(t, r, queue.States...) {
+			for _, c := range everyCopy(t, r) {
 				k := key{c.Class, c.State}
 				want[k] = records.Counter{Class: c.Class, State: c.State, N: want[k].N + 1, Bytes: want[k].Bytes + c.Bytes}
 			}
@@ -550,6 +575,67 @@ func TestAChangedFileIsANewItemAndKeepsTheOldStory(t *testing.T) {
 	dir, err := r.Catalogue.Dir(t.Context(), "DCIM", ".")
 	require.NoError(t, err)
 	assert.Len(t, dir, 1, "one current item a path")
+}
+
+// Of edited files a rule may ask for the newest version alone: then the older ones are not counted, not proven again,
+// and nobody misses them. It may ask for them again.
+func TestOfEditedFilesTheNewestVersionAloneCounts(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "r.db")
+	r := open(t, file)
+	apply := func(as plan.Versions) {
+		rule := everyday
+		rule.Versions = as
+		require.NoError(t, r.Catalogue.Apply(t.Context(), following("everyday", map[string]plan.Rule{"everyday": rule}), "phone", start))
+	}
+	counted := func() (n int64) {
+		standings, err := r.Queue.Standings(t.Context())
+		require.NoError(t, err)
+		for _, s := range standings {
+			n += s.N
+		}
+		return n
+	}
+	land := func(at string) {
+		one := page(t, r, queue.Waiting)[0]
+		step(t, r, one.ID, queue.Preparing, queue.Sending)
+		require.NoError(t, r.Queue.Land(t.Context(), one.ID, "there", records.Change{Remote: &at}, "proven", records.Change{}, start))
+	}
+	apply(plan.NewestVersion)
+	admit(t, r, items(1, "a"))
+	land("a.jpg")
+	changed := items(1, "a")
+	changed[0].Size = 999
+	require.NoError(t, r.Catalogue.Admit(t.Context(), changed, following("everyday", map[string]plan.Rule{"everyday": {
+		Take: everyday.Take, To: everyday.To, Versions: plan.NewestVersion}}), start))
+	assert.EqualValues(t, 1, counted(), "the newest, which waits")
+	land("a (2).jpg")
+	assert.Len(t, page(t, r, queue.Safe), 1)
+	assert.Len(t, everyCopy(t, r), 2, "what lies there is on record")
+	again := func() int64 {
+		n, err := r.Proofs.Reprove(t.Context(), "", 0)
+		require.NoError(t, err)
+		require.NoError(t, r.Proofs.StopReproving(t.Context(), ""))
+		return n
+	}
+	assert.EqualValues(t, 1, again())
+	require.NoError(t, r.Close())
+	r = open(t, file)
+	apply(plan.KeepVersions)
+	assert.EqualValues(t, 2, counted())
+	assert.EqualValues(t, 2, again())
+	apply(plan.NewestVersion)
+	assert.EqualValues(t, 1, counted())
+
+	lose := func(at string) {
+		n, err := r.Proofs.Lost(t.Context(), "locker", at, "It is not there.", "Look for it.", start)
+		require.NoError(t, err)
+		require.EqualValues(t, 1, n)
+	}
+	lose("a.jpg")
+	assert.Empty(t, page(t, r, queue.Stuck), "nobody misses it")
+	assert.EqualValues(t, 1, counted())
+	lose("a (2).jpg")
+	assert.Len(t, page(t, r, queue.Stuck), 1)
 }
 
 func TestOddNamesComeBackAsTheyWere(t *testing.T) {

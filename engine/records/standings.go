@@ -114,10 +114,10 @@ func standings(ctx context.Context, from selector) ([]Standing, error) {
 const standText = `(SELECT json_group_array(CASE WHEN c.item <> i.id THEN json_array(c.destination, c.rule, c.state, c.shelf, c.kind) WHEN c.shelf = '' THEN json_array(c.destination, c.rule, c.state) ELSE json_array(c.destination, c.rule, c.state, c.shelf) END
 	ORDER BY c.destination, c.shelf, c.item <> i.id, c.kind, c.state) FROM copies c WHERE c.item IN (SELECT i.id UNION ALL SELECT p.id FROM items p WHERE p.part_of = i.id AND p.part_of <> 0) AND c.shelf IN ('', 'small'))`
 
-// stand gives items their standings after copies were made for them. (A trigger
-// follows what happens to copies later.)
+// stand gives items their standings after copies were made for them, none to older versions that do not count.
+// (A trigger follows what happens to copies later.)
 func stand(tx *transaction, where string, args ...any) error {
-	const wholes = ` AND i.part_of = 0 AND EXISTS (SELECT 1 FROM copies c WHERE c.item IN (SELECT i.id UNION ALL SELECT p.id FROM items p WHERE p.part_of = i.id AND p.part_of <> 0))`
+	const wholes = ` AND i.part_of = 0 AND i.older < 2 AND EXISTS (SELECT 1 FROM copies c WHERE c.item IN (SELECT i.id UNION ALL SELECT p.id FROM items p WHERE p.part_of = i.id AND p.part_of <> 0))`
 	for _, query := range []string{
 		`UPDATE standings SET n = standings.n - o.n, bytes = standings.bytes - o.bytes FROM (SELECT i.standing, count(*) n, sum(i.all_bytes) bytes FROM items i WHERE ` + where + ` GROUP BY 1) o WHERE standings.id = o.standing`,
 		`INSERT INTO standings (kind, copies) SELECT DISTINCT i.kind, ` + standText + ` FROM items i WHERE ` + where +

@@ -203,6 +203,9 @@ func (t Teller) presentItem(v view, it records.Item, copies []records.Copy) wire
 	if len(copies) == 0 {
 		told.State, told.Says = string(queue.Skipped), v.leftOut(it)
 	}
+	if it.Older == records.OlderIsLeft {
+		told.Says = strings.TrimSuffix(words.OlderVersion+" "+told.Says, " ")
+	}
 	return told
 }
 
