@@ -5,6 +5,10 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -60,6 +64,33 @@ func TestClosedLibrariesAreTakenByTheirOriginals(t *testing.T) {
 	}
 }
 
+// The demo has a folder that cannot be read: it is told, with what to do, and everything else goes on. Root reads
+// everything, so nobody runs it.
+func TestAFolderOfTheDemoCannotBeRead(t *testing.T) {
+	t.Parallel()
+	dir, err := os.MkdirTemp("", "nobody")
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, os.RemoveAll(dir)) })
+	program := filepath.Join(dir, "yardtide")
+	content, err := os.ReadFile(binary)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(program, content, 0o755))
+	require.NoError(t, os.Chmod(dir, 0o755))
+	require.NoError(t, os.Mkdir(dir+"/yard", 0o755))
+	const nobody = 65534
+	require.NoError(t, os.Chown(dir+"/yard", nobody, nobody))
+	addr := freePort(t)
+	s := &service{t: t, program: program, url: "http://" + addr, data: dir + "/yard/data", as: &syscall.Credential{Uid: nobody, Gid: nobody},
+		args: []string{"demo", "-dir", dir + "/yard", "-listen", addr, "-storage", freePort(t), "-items", "4", "-clips=false", "-alone"}}
+	s.start()
+	t.Cleanup(s.stop)
+	require.Eventually(t, func() bool {
+		out, _, code := s.run("status")
+		return code == 0 && strings.Contains(out, "Restoration/Locked sea chest: The folder cannot be read: permission denied. "+
+			"Allow reading it. Everything else goes on.")
+	}, 60*time.Second, 200*time.Millisecond)
+}
+
 // Between the kinds and the hours the set-up asks in which form pictures go to each place, in figures of their own.
 func TestTheSetUpAsksInWhichFormPicturesGo(t *testing.T) {
 	t.Parallel()
@@ -70,6 +101,12 @@ func TestTheSetUpAsksInWhichFormPicturesGo(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, os.MkdirAll(dir+"/Pictures", 0o755))
 		require.NoError(t, os.WriteFile(fmt.Sprintf("%s/Pictures/%d.jpg", dir, i), content, 0o644))
+	}
+	for i := range 2 {
+		clip := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", fmt.Sprintf("testsrc2=size=1920x1440:rate=25:duration=%d", 6+2*i),
+			"-c:v", "libx264", "-preset", "ultrafast", "-pix_fmt", "yuv420p", fmt.Sprintf("%s/Pictures/%d.mp4", dir, i))
+		out, err := clip.CombinedOutput()
+		require.NoError(t, err, "%s", out)
 	}
 	s := bare(t, dir)
 	loft := s.tried("loft", dir+"/loft")
@@ -107,11 +144,17 @@ func TestTheSetUpAsksInWhichFormPicturesGo(t *testing.T) {
 		_, code := s.setup(http.MethodPatch, "", wrong)
 		assert.Equal(t, 422, code, wrong)
 	}
-	// Clips have forms of their own, of which no more is said than that they take less.
+	// Clips have forms of their own, told by a piece of some.
 	now, code = s.setup(http.MethodPatch, "", `{"form": {"place": "loft", "clips": 720}}`)
 	require.Equal(t, http.StatusOK, code)
 	assert.Contains(t, now.Draft, "loft as medium-clips-720")
-	assert.Empty(t, now.Rooms[0].Clips, "there are none")
+	clips := now.Rooms[0].Clips
+	require.Len(t, clips, 3)
+	assert.Regexp(t, `^Clips at 1080 px on the shorter edge at most: [\d.]+ [kM]B( to [\d.]+ [kM]B)?\.$`, clips[1].Says)
+	assert.True(t, clips[2].Chosen)
+	small, large := now.Rooms[0].Forms[0].Range, forms[0].Range
+	assert.Less(t, small.High, large.Likely, "clips count as they go, pictures as shot too")
+	assert.NotContains(t, now.Rooms[0].Says, "counted as shot")
 	// As shot again: the form that nobody asks for goes.
 	now, code = s.setup(http.MethodPatch, "", `{"form": {"place": "loft", "form": ""}}`)
 	require.Equal(t, http.StatusOK, code)

@@ -5,6 +5,7 @@ package e2e
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -49,6 +50,9 @@ type service struct {
 	cmd   *exec.Cmd
 	lines []string
 	log   *lockedBuffer
+	// program is the binary; "" is the one that was built.
+	program string
+	as      *syscall.Credential // who runs it; nil is who runs the tests
 }
 
 // lockedBuffer may be read while the process still writes to it.
@@ -107,9 +111,9 @@ func (s *service) start() {
 // begin starts the process once; false when it ended.
 func (s *service) begin() bool {
 	s.t.Helper()
-	s.cmd, s.log = exec.Command(binary, s.args...), &lockedBuffer{}
+	s.cmd, s.log = exec.Command(cmp.Or(s.program, binary), s.args...), &lockedBuffer{}
 	s.cmd.Stderr = s.log
-	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Credential: s.as}
 	out, err := s.cmd.StdoutPipe()
 	require.NoError(s.t, err)
 	require.NoError(s.t, s.cmd.Start(), "build it first: make build")

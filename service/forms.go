@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"yardtide/core/forecast"
 	"yardtide/core/media"
@@ -46,7 +47,7 @@ func (s *Trials) ForecastForm(ctx context.Context, a planwire.FormAsked) (planwi
 	kind := media.Kind(a.Kind)
 	if !sampled(kind) {
 		return planwire.FormForecast{},
-			plantext.EditError{Says: "what " + kind.Plural() + " come to is not told: only pictures are sampled"}
+			plantext.EditError{Says: "what " + kind.Plural() + " come to is not told: they go as shot"}
 	}
 	f, err := s.comesTo(ctx, r, a.Rule, kind, 0)
 	if err != nil {
@@ -56,8 +57,8 @@ func (s *Trials) ForecastForm(ctx context.Context, a planwire.FormAsked) (planwi
 	return f, nil
 }
 
-// sampled tells whether a few of a kind are made to tell what a form comes to: a clip takes too long.
-func sampled(k media.Kind) bool { return k == media.Photo || k == media.Graphic }
+// sampled tells whether a few of a kind are made, of clips a piece, to tell what a form comes to.
+func sampled(k media.Kind) bool { return slices.Contains(plan.Reducible, k) }
 
 // comesTo tells in figures what a form would come to for all of a kind that a rule takes, by a sample of
 // each device, of so many at most, 0 for the usual number.
@@ -92,11 +93,7 @@ func (s *Trials) forecastSays(a planwire.FormAsked, f planwire.FormForecast) str
 		return "There is nothing of it yet by which that could be told."
 	}
 	says := fmt.Sprintf("%s: as shot %s; so %s", words.Things(f.All.N, media.Kind(a.Kind)), words.Bytes(f.All.Bytes),
-		words.Bytes(f.Range.Likely))
-	if low, high := words.Bytes(f.Range.Low), words.Bytes(f.Range.High); low != high {
-		says = fmt.Sprintf("%s: as shot %s; so %s to %s", words.Things(f.All.N, media.Kind(a.Kind)), words.Bytes(f.All.Bytes),
-			low, high)
-	}
+		words.Between(f.Range))
 	for _, to := range s.book.PlanOrEmpty().Rules[a.Rule].To {
 		if free := s.fleet.SpaceNow(to).Free; free >= 0 {
 			says += fmt.Sprintf("; %s has %s free", to, words.Bytes(free))

@@ -454,9 +454,10 @@ func (d *Demo) card(m making) {
 }
 
 // untidy makes what a real folder also holds: the same picture twice, two pictures of one name in one month, an empty
-// file, and notes.
+// file, notes, and a folder that nobody may read (but root, to whom it is none).
 func (d *Demo) untidy(m making) {
 	bench := d.bench()
+	m.Go(func() error { return os.MkdirAll(filepath.Join(bench, "Locked sea chest"), 0) })
 	june := time.Date(2026, 6, 9, 8, 0, 0, 0, cameraZone)
 	for i, folder := range []string{"For the club", "Found on the old card"} {
 		m.write(filepath.Join(bench, folder, "keel.jpg"), june, func() ([]byte, error) { return JPEG(901+i, 1400, june) })

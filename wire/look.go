@@ -30,6 +30,7 @@ type Look struct {
 	SafeAt     []LookPlace   `json:"safeAt" doc:"What of it is proven at a place already"`
 	Source     string        `json:"source" doc:"The source of the plan that it is, or lies in; empty for none"`
 	Pictures   []LookPicture `json:"pictures" doc:"A few pictures of it, from all over"`
+	Clips      []LookPicture `json:"clips" doc:"A few clips of it"`
 	Libraries  []LookLibrary `json:"libraries" doc:"Closed libraries in it, or that it is, told apart once everything is counted"`
 }
 

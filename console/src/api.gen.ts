@@ -1969,6 +1969,8 @@ export interface components {
              * @description How many files were told by their content so far; the others by their names
              */
             byContent: number;
+            /** @description A few clips of it */
+            clips: components["schemas"]["LookPicture"][];
             device: string;
             folder: string;
             /** @description The folders in it with all below, the largest first; . for its own files */

@@ -15,6 +15,9 @@ type Range struct {
 	High   int64 `json:"high"`
 }
 
+// Plus adds what another total comes to.
+func (r Range) Plus(o Range) Range { return Range{r.Low + o.Low, r.Likely + o.Likely, r.High + o.High} }
+
 // Total tells what comes of all, which are so many bytes and of which n were looked at, by
 // the ratio of the samples (W. G. Cochran, Sampling Techniques, 1977, 6.4). Nothing is said
 // without a sample: ok is false.

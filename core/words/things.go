@@ -7,11 +7,20 @@ import (
 
 	"slices"
 
+	"yardtide/core/forecast"
 	"yardtide/core/media"
 )
 
 // Bytes writes a size for people, in decimal units: "45 MB".
 func Bytes(n int64) string { return humanize.Bytes(uint64(max(0, n))) }
+
+// Between tells where a total of bytes lies: "9.8 GB to 11 GB", or "9.8 GB" where that is one number in words.
+func Between(r forecast.Range) string {
+	if low, high := Bytes(r.Low), Bytes(r.High); low != high {
+		return low + " to " + high
+	}
+	return Bytes(r.Likely)
+}
 
 // And joins words as a sentence does: "shed, locker and attic".
 func And(words []string) string { return joined(words, "and") }

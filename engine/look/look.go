@@ -72,12 +72,14 @@ type Totals struct {
 	// Known is how many files were told by their content; the others by their names.
 	Known     int64
 	Pictures  []Picture // a few, from all over
+	Clips     []Picture // the first of them
 	Libraries []Library // by their folders
 }
 
 const (
 	mostUnread   = 20
 	mostPictures = 6
+	mostClips    = 2
 	ahead        = 200_000 // files that are found before their content is looked at
 	tellEvery    = 150 * time.Millisecond
 )
@@ -206,6 +208,7 @@ func (l *looker) now() Totals {
 	s.Kinds, s.Years, s.Folders, s.LeftOut = maps.Clone(s.Kinds), maps.Clone(s.Years), maps.Clone(s.Folders),
 		maps.Clone(s.LeftOut)
 	s.Unread, s.Pictures, s.Libraries = slices.Clone(s.Unread), slices.Clone(s.Pictures), slices.Clone(s.Libraries)
+	s.Clips = slices.Clone(s.Clips)
 	slices.SortFunc(s.Pictures, func(a, b Picture) int {
 		return cmp.Compare(a.Path, b.Path)
 	}) // who read them first is chance
@@ -354,6 +357,9 @@ func (l *looker) read(e entry) {
 	}
 	if now.why == "" && (facts.Kind == media.Photo || facts.Kind == media.Graphic) {
 		l.pick(Picture{e.path, facts})
+	}
+	if now.why == "" && facts.Kind == media.Video && len(l.sum.Clips) < mostClips {
+		l.sum.Clips = append(l.sum.Clips, Picture{e.path, facts})
 	}
 }
 

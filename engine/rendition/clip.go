@@ -183,13 +183,18 @@ func reduceClip(ctx context.Context, src Source, want Want, out *limited) (Made,
 		return Made{}, fmt.Errorf("making a smaller clip: %w", err)
 	}
 	defer func() { _ = errors.Join(to.Close(), os.Remove(to.Name())) }() // what stays is cleaned at the next start
-	args := append(told.arguments(want, made, slower, as), "-progress", "pipe:1", "-f", "mp4", "file:"+to.Name())
+	seconds, _ := strconv.ParseFloat(told.Format.Duration, 64)           // 0: nobody knows how far it is
+	args := told.arguments(want, made, slower, as)
+	if src.Piece > 0 && seconds > src.Piece { // not its first, which often shows less than the rest
+		made.Piece = src.Piece / seconds
+		args = append(args, "-ss", decimal(min((seconds-src.Piece)/2, mostSought)), "-t", decimal(src.Piece))
+	}
+	args = append(args, "-progress", "pipe:1", "-f", "mp4", "file:"+to.Name())
 	working, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	stuck := time.AfterFunc(stuckTime, func() { stop(errStuck) })
 	defer stuck.Stop()
 	cmd := ffmpeg.Make(working, src.Path, src.ContentType, args...)
-	seconds, _ := strconv.ParseFloat(told.Format.Duration, 64) // 0: nobody knows how far it is
 	cmd.Stdout = &progress{tell: src.Progress, of: seconds, moved: func() { stuck.Reset(stuckTime) }}
 	var said bytes.Buffer
 	cmd.Stderr = &limitedBuffer{b: &said}
@@ -215,6 +220,12 @@ func reduceClip(ctx context.Context, src Source, want Want, out *limited) (Made,
 	}
 	return made, nil
 }
+
+// mostSought is how many seconds of a clip are read before the piece of which a sample is made.
+const mostSought = 10
+
+// decimal writes seconds for ffmpeg.
+func decimal(seconds float64) string { return strconv.FormatFloat(seconds, 'f', 3, 64) }
 
 // arguments says to ffmpeg how to make a smaller clip. slower: at fewer pictures a second; as: the pictures stay as
 // they are.

@@ -30,6 +30,8 @@ type Source struct {
 	Path, Scratch string
 	// Progress is told how much of a clip is made, from 0 to 1; nil where nobody asks.
 	Progress func(share float64)
+	// Piece is how many seconds of a clip are made at most, to tell what the whole would come to; 0 for all of it.
+	Piece float64
 }
 
 // Pixels are a picture's edges.
@@ -44,6 +46,15 @@ type Made struct {
 	From        Pixels // of the file, before it was turned
 	ContentType string
 	Bytes       int64
+	Piece       float64 // which share of a clip it is, where only a piece was made; 0 for the whole
+}
+
+// Whole is how many bytes the whole of it would come to.
+func (m Made) Whole() int64 {
+	if m.Piece == 0 {
+		return m.Bytes
+	}
+	return int64(float64(m.Bytes) / m.Piece)
 }
 
 // AsShot tells that an item is sent as shot, and why.

@@ -12,6 +12,7 @@ import (
 	"image/color"
 	"image/jpeg"
 	"image/png"
+	"io"
 	"math"
 	"os"
 	"os/exec"
@@ -442,6 +443,26 @@ func FuzzReduce(f *testing.F) {
 		require.NoError(t, err)
 		require.Equal(t, image.Pt(made.W, made.H), img.Bounds().Size())
 	})
+}
+
+// A piece of a clip tells what the whole would come to.
+func TestAPieceOfAClipTellsOfTheWhole(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "long.mp4")
+	tool(t, "ffmpeg", "-v", "error", "-f", "lavfi", "-i", "testsrc2=size=640x480:rate=25:duration=16", "-c:v", "libx264",
+		"-preset", "ultrafast", "-pix_fmt", "yuv420p", file)
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	made := func(piece float64) rendition.Made {
+		m, err := rendition.Reduce(t.Context(), rendition.Source{Size: info.Size(), ContentType: "video/mp4", Path: file,
+			Scratch: t.TempDir(), Piece: piece}, plan.Rendition{Height: 240}, io.Discard)
+		require.NoError(t, err)
+		return m
+	}
+	whole, piece := made(0), made(2)
+	assert.Equal(t, whole.Bytes, whole.Whole())
+	assert.Less(t, piece.Bytes, whole.Bytes/4, "it is a piece")
+	assert.InEpsilon(t, whole.Bytes, piece.Whole(), 0.35)
+	assert.Equal(t, whole.Bytes, made(60).Whole(), "shorter than the piece: all of it")
 }
 
 // film makes a clip with ffmpeg; more are its arguments before the file.

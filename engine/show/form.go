@@ -26,6 +26,8 @@ const (
 	compareTime = 40 * time.Second
 	sampleTime  = 40 * time.Second
 	sampleSize  = 24
+	clipSample  = 3   // clips of which a piece is made
+	clipPiece   = 2.5 // seconds
 )
 
 // CompareForm shows an item as shot and in a form, and the same detail of both around a
@@ -83,7 +85,7 @@ func (s *Show) SampleFiles(ctx context.Context, files []string,
 				var as rendition.AsShot
 				switch {
 				case err == nil:
-					one.After = m.Bytes
+					one.After = min(m.Whole(), src.Size)
 				case !errors.As(err, &as):
 					return err
 				}
@@ -120,12 +122,13 @@ func withFile(ctx context.Context, file string, do func(rendition.Source) error)
 	if err != nil {
 		return face.ErrAway
 	}
-	return do(rendition.Source{F: in, Size: stamp.Size, ContentType: facts.ContentType})
+	return do(rendition.Source{F: in, Size: stamp.Size, ContentType: facts.ContentType, Path: file, Piece: clipPiece})
 }
 
 // WithPicture opens an item's file, if it is still the one that was found.
 func (s *Show) WithPicture(ctx context.Context, it records.Item, do func(rendition.Source) error) error {
-	f, err := source.Open(ctx, filepath.Join(s.Folder(it.Source), filepath.FromSlash(it.Path())))
+	file := filepath.Join(s.Folder(it.Source), filepath.FromSlash(it.Path()))
+	f, err := source.Open(ctx, file)
 	if err != nil {
 		return face.ErrAway
 	}
@@ -133,7 +136,8 @@ func (s *Show) WithPicture(ctx context.Context, it records.Item, do func(renditi
 	if now, err := f.Stamp(); err != nil || !source.Same(now, it) {
 		return face.ErrAway
 	}
-	return do(rendition.Source{F: io.NewSectionReader(f, 0, it.Size), Size: it.Size, ContentType: it.ContentType})
+	return do(rendition.Source{F: io.NewSectionReader(f, 0, it.Size), Size: it.Size, ContentType: it.ContentType,
+		Path: file, Piece: clipPiece})
 }
 
 // SampleForm makes a form of a few items of a kind that a rule takes, chosen at random, most of them at
@@ -145,7 +149,11 @@ func (s *Show) SampleForm(ctx context.Context, rule string, kind media.Kind,
 		return planwire.FormSample{}, err
 	}
 	sample := planwire.FormSample{Amount: wire.Amount{N: n, Bytes: bytes}, Samples: []forecast.Sample{}}
-	items, err := s.Records.Catalogue.SomeItems(ctx, rule, kind, cmp.Or(max(0, min(most, sampleSize)), sampleSize))
+	size := sampleSize
+	if kind == media.Video {
+		size = clipSample
+	}
+	items, err := s.Records.Catalogue.SomeItems(ctx, rule, kind, cmp.Or(max(0, min(most, size)), size))
 	if err != nil {
 		return sample, err
 	}
@@ -158,7 +166,7 @@ func (s *Show) SampleForm(ctx context.Context, rule string, kind media.Kind,
 		err := s.WithPicture(ctx, it, func(src rendition.Source) error {
 			m, err := rendition.Reduce(ctx, src, r, io.Discard)
 			if err == nil {
-				made = m.Bytes
+				made = min(m.Whole(), it.Size)
 			}
 			return err
 		})

@@ -135,15 +135,21 @@ func (s *Show) safeBelow(ctx context.Context, l *wire.Look, path string) error {
 	return nil
 }
 
+// pictured are pictures and clips as they are told.
+func pictured(some []look.Picture) []wire.LookPicture {
+	list := []wire.LookPicture{}
+	for _, p := range some {
+		list = append(list, wire.LookPicture{Path: p.Path, Kind: p.Kind, TakenAt: p.TakenAt, TakenFrom: string(p.TakenFrom)})
+	}
+	return list
+}
+
 // fill writes a sum as it is told.
 func fill(l *wire.Look, s look.Totals) {
-	l.All, l.Unreadable, l.ByContent, l.Pictures = wire.Amount(s.All), s.Unreadable, s.Known, []wire.LookPicture{}
+	l.All, l.Unreadable, l.ByContent = wire.Amount(s.All), s.Unreadable, s.Known
 	l.Kinds, l.Years, l.Folders, l.LeftOut, l.Unread = []wire.LookKind{}, []wire.LookYear{}, []wire.LookFolder{},
 		[]wire.LookLeft{}, []wire.Problem{}
-	for _, p := range s.Pictures {
-		l.Pictures = append(l.Pictures, wire.LookPicture{Path: p.Path, Kind: p.Kind, TakenAt: p.TakenAt,
-			TakenFrom: string(p.TakenFrom)})
-	}
+	l.Pictures, l.Clips = pictured(s.Pictures), pictured(s.Clips)
 	for _, k := range media.Kinds {
 		if a, some := s.Kinds[k]; some {
 			l.Kinds = append(l.Kinds, wire.LookKind{Kind: k, Amount: wire.Amount(a)})

@@ -541,18 +541,18 @@ func (s *Setup) lookAtFolders() error {
 func (s *Setup) lookAt(d Device, device, folder string) {
 	job, err := s.Jobs.Begin(wire.Job{Kind: wire.JobLook, Says: "It is looked at."}, true,
 		func(ctx context.Context, tell func(func(*wire.Job))) error {
-			found, pictures, where := false, []wire.LookPicture(nil), ""
+			found, pictures, clips, where := false, []wire.LookPicture(nil), []wire.LookPicture(nil), ""
 			err := d.Look(ctx, folder, nil, func(l wire.Look) {
 				tell(func(is *wire.Job) { jobs.TellLook(is, l) })
 				s.counted(device, folder, func(f *planwire.SetupFolder) {
 					f.Path, f.All, f.Kinds, f.Years, f.Folders, f.Pictures, f.Libraries = cmp.Or(l.Path, f.Path), l.All, l.Kinds,
 						l.Years, l.Folders, l.Pictures, l.Libraries
-					found, pictures, where = len(l.Libraries) > 0, l.Pictures, l.Path
+					found, pictures, clips, where = len(l.Libraries) > 0, l.Pictures, l.Clips, l.Path
 				})
 			})
 			var samples map[string][]forecast.Sample
 			if err == nil {
-				samples, err = d.Samples(ctx, filesOf(where, pictures), forms)
+				samples, err = samplesOf(ctx, d, filesOf(where, pictures), filesOf(where, clips))
 			}
 			s.counted(device, folder, func(f *planwire.SetupFolder) {
 				f.Counting, f.Problem, f.Samples = false, "", samples
@@ -574,6 +574,27 @@ func (s *Setup) lookAt(d Device, device, folder string) {
 		}
 	})
 }
+
+// samplesOf makes the forms that are offered of a few pictures and clips.
+func samplesOf(ctx context.Context, d Device, pictures, clips []string) (map[string][]forecast.Sample, error) {
+	samples, err := d.Samples(ctx, pictures, forms)
+	if err != nil || len(clips) == 0 {
+		return samples, err
+	}
+	smaller := map[string]plan.Rendition{}
+	for _, height := range heights[1:] {
+		smaller[clipForm(height)] = plan.Rendition{Height: height}
+	}
+	of, err := d.Samples(ctx, clips, smaller)
+	if samples == nil {
+		return of, err
+	}
+	maps.Copy(samples, of)
+	return samples, err
+}
+
+// clipForm is the name of a form of clips among the samples.
+func clipForm(height int) string { return fmt.Sprintf("clips %d", height) }
 
 // filesOf are where pictures lie that a look found.
 func filesOf(where string, pictures []wire.LookPicture) []string {

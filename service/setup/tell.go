@@ -103,8 +103,8 @@ func tellRooms(now *planwire.SetupNow, rule plan.Rule, clips wire.Amount) {
 			}
 		}
 		room := roomOf(place, takes, rule.Gates.Hours)
-		room.Forms, room.Clips = forms, clipsAt(place, clips)
-		if place.Clips > 0 && clips.N > 0 {
+		room.Forms, room.Clips = forms, clipsAt(place, clips, samples)
+		if place.Clips > 0 && clips.N > 0 && len(samples[clipForm(place.Clips)]) == 0 {
 			room.Says += fmt.Sprintf(" Its clips are counted as shot: at %d pixels they take less.", place.Clips)
 		}
 		now.Rooms = append(now.Rooms, room)
@@ -205,43 +205,60 @@ func picturesOf(now *planwire.SetupNow, rule plan.Rule) (all wire.Amount, sample
 	return all, samples
 }
 
-// formsAt tells what each form would come to at a place, of all that would be taken up; only pictures are made smaller.
+// formsAt tells what each form of pictures would come to at a place, of all that would be taken up, with the clips in
+// the form that they have there.
 func formsAt(p planwire.SetupPlace, takes, pictures, clips wire.Amount, samples map[string][]forecast.Sample) []planwire.SetupForm {
 	fits := func(most int64) bool { return p.Free < 0 || most <= p.Free }
-	shot := planwire.SetupForm{Known: true, Chosen: p.Form == "", Fits: fits(takes.Bytes),
-		Range: forecast.Range{Low: takes.Bytes, Likely: takes.Bytes, High: takes.Bytes}}
-	shot.Says = fmt.Sprintf("As shot: %s, %s.", words.Bytes(takes.Bytes), fitting(p, shot.Fits))
-	list := []planwire.SetupForm{shot}
-	for _, name := range formOrder {
-		one := planwire.SetupForm{Form: name, LongEdge: forms[name].LongEdge, Chosen: p.Form == name}
+	as, rest := clipsTo(p.Clips, clips, samples), takes.Bytes-pictures.Bytes-clips.Bytes
+	list := []planwire.SetupForm{}
+	for _, name := range append([]string{""}, formOrder...) {
 		is, known := forecast.Total(pictures.Bytes, pictures.N, samples[name])
-		if rest := takes.Bytes - pictures.Bytes; known {
-			one.Known = true
-			if p.Clips > 0 {
-				is.Low -= clips.Bytes // how much less they take depends on them
-			}
-			one.Range = forecast.Range{Low: is.Low + rest, Likely: is.Likely + rest, High: is.High + rest}
+		if name == "" {
+			is, known = exactly(pictures.Bytes), true
+		}
+		one := planwire.SetupForm{Form: name, LongEdge: forms[name].LongEdge, Chosen: p.Form == name, Known: known,
+			Says: fmt.Sprintf("Pictures at %d px at most: it is not known yet what that comes to.", forms[name].LongEdge)}
+		if known {
+			one.Range = is.Plus(as).Plus(exactly(rest))
 			one.Fits = fits(one.Range.High)
-			about := words.Bytes(one.Range.Likely)
-			if low, high := words.Bytes(one.Range.Low), words.Bytes(one.Range.High); low != high {
-				about = low + " to " + high
+			one.Says = fmt.Sprintf("Pictures at %d px at most: %s, %s.", one.LongEdge, words.Between(one.Range), fitting(p, one.Fits))
+			if name == "" {
+				one.Says = fmt.Sprintf("As shot: %s, %s.", words.Between(one.Range), fitting(p, one.Fits))
 			}
-			one.Says = fmt.Sprintf("Pictures at %d px at most: %s, %s.", one.LongEdge, about, fitting(p, one.Fits))
-		} else {
-			one.Says = fmt.Sprintf("Pictures at %d px at most: it is not known yet what that comes to.", one.LongEdge)
 		}
 		list = append(list, one)
 	}
 	return list
 }
 
+func exactly(bytes int64) forecast.Range {
+	return forecast.Range{Low: bytes, Likely: bytes, High: bytes}
+}
+
+// clipsTo is what clips come to at a height, 0 as shot. Without a sample that is anything up to as shot.
+func clipsTo(height int, clips wire.Amount, samples map[string][]forecast.Sample) forecast.Range {
+	if height == 0 {
+		return exactly(clips.Bytes)
+	}
+	is, known := forecast.Total(clips.Bytes, clips.N, samples[clipForm(height)])
+	if !known {
+		return forecast.Range{Likely: clips.Bytes, High: clips.Bytes}
+	}
+	is.High = min(is.High, clips.Bytes) // else they go as shot
+	return is
+}
+
 // clipsAt tells in which forms clips may go to a place.
-func clipsAt(p planwire.SetupPlace, clips wire.Amount) []planwire.SetupClips {
+func clipsAt(p planwire.SetupPlace, clips wire.Amount, samples map[string][]forecast.Sample) []planwire.SetupClips {
 	list := []planwire.SetupClips{}
 	for _, height := range heights {
 		one := planwire.SetupClips{Height: height, Chosen: p.Clips == height,
 			Says: fmt.Sprintf("Clips as shot: %s.", words.Bytes(clips.Bytes))}
-		if height > 0 {
+		switch {
+		case height > 0 && len(samples[clipForm(height)]) > 0:
+			one.Says = fmt.Sprintf("Clips at %d px on the shorter edge at most: %s.", height,
+				words.Between(clipsTo(height, clips, samples)))
+		case height > 0:
 			one.Says = fmt.Sprintf("Clips at %d px on the shorter edge at most: less than %s; how much less depends on them.",
 				height, words.Bytes(clips.Bytes))
 		}
