@@ -15,7 +15,7 @@ for package in "$@"; do
     openssh-client) program=sftp ;;
     iproute2) program=ip ;;
     xvfb) program=Xvfb ;;
-    imagemagick) program=convert ;;
+    imagemagick) program=montage ;;
     e2fsprogs) program=mkfs.ext4 ;;
     xfsprogs) program=mkfs.xfs ;;
     btrfs-progs) program=mkfs.btrfs ;;

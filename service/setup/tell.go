@@ -213,7 +213,7 @@ func formsAt(p planwire.SetupPlace, takes, pictures, clips wire.Amount, samples 
 	list := []planwire.SetupForm{}
 	for _, name := range append([]string{""}, formOrder...) {
 		is, known := forecast.Total(pictures.Bytes, pictures.N, samples[name])
-		if name == "" {
+		if name == "" || pictures.N == 0 {
 			is, known = exactly(pictures.Bytes), true
 		}
 		one := planwire.SetupForm{Form: name, LongEdge: forms[name].LongEdge, Chosen: p.Form == name, Known: known,

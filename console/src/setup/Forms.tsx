@@ -38,7 +38,7 @@ function Place({ room }: { room: SetupRoom }) {
             key={f.form}
             group={`form ${room.name}`}
             way={f}
-            look={f.fits ? "" : "text-stuck"}
+            look={f.fits || !f.known ? "" : "text-stuck"}
             choose={() => change.mutate({ form: { place: room.name, form: f.form } })}
           />
         ))}
