@@ -10,7 +10,7 @@ export GOFLAGS := -tags=nodynamic
 UNWATCHED := $(foreach p,modernc.org/sqlite/lib modernc.org/libc image/jpeg compress/flate golang.org/x/image/draw,-gcflags=$(p)=-race=false)
 NPM := npm --prefix console --no-fund --no-audit --loglevel=error
 SOURCES := $(shell find cmd cli client console/console.go core engine service standin -name '*.go' -o -name '*.sql')
-CONSOLE := $(shell find console/src console/public -type f) console/index.html console/package-lock.json console/vite.config.js
+CONSOLE := $(shell find console/src console/public console/phone-public -type f) console/index.html console/phone.html console/package-lock.json console/vite.config.js console/vite.phone.config.js
 
 .PHONY: help demo test check build builds types shots bench soak clean
 help: ## this list
@@ -67,7 +67,7 @@ bench: bin/yardtide bin/versitygw ## speed and size against references in the sa
 	(go test -run "^$$" -bench . -benchtime 1x -timeout 60m ./bench; go test -run "^$$" -bench . ./core/gate) | go run ./bench/table
 
 clean: ## remove what was built
-	rm -rf bin .demo console/node_modules console/dist/assets console/dist/*.html console/dist/*.svg
+	rm -rf bin .demo console/node_modules console/dist/assets console/dist/phone console/dist/*.html console/dist/*.svg
 
 bin/yardtide: $(SOURCES) go.mod go.sum console/dist/index.html
 	$(GO) build -trimpath -ldflags '-s -w' -o $@ ./cmd/yardtide

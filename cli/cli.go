@@ -67,7 +67,7 @@ func commands(here Here) []Command {
 		destinationCommand(), proveCommand(), jobsCommand(), planCommand(), lookCommand(), straysCommand(), cardCommand(), sourceCommand(),
 		ruleCommand(),
 		renditionCommand(),
-		tryCommand(here.MakePicture), burstsCommand(), deviceCommand(here.Device), linkCommand(),
+		tryCommand(here.MakePicture), burstsCommand(), deviceCommand(here.Device), phoneCommand(), linkCommand(),
 	}, here.Commands...)
 }
 

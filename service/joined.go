@@ -133,7 +133,7 @@ type home struct {
 
 // startLink makes the agent of the one device that runs here.
 func (s *Service) startLink(ctx context.Context, others *link.Others, d *device.Device) error {
-	h := &home{Options: s.Options, Joined: s.Joined, book: s.Book, drivers: &s.drivers, device: d, records: s.records[0],
+	h := &home{Options: s.Options, Joined: s.Joined, book: s.Book, drivers: &s.drivers, device: d, records: s.members.all()[0].records,
 		tell: s.Changes.Tell}
 	var err error
 	h.agent, err = link.NewAgent(ctx, link.AgentOptions{

@@ -51,7 +51,7 @@ func (s *Service) lookAtClaims(ctx context.Context) {
 			continue
 		}
 		seen[at] = now
-		for _, d := range s.devices {
+		for _, d := range s.members.all() {
 			limited, cancel := context.WithTimeout(ctx, lookTime)
 			if err := d.Orders.LookAt(limited, at.destination, at.path); err != nil && ctx.Err() == nil {
 				s.Log.Warn("what a device said of another's copy could not be looked at", "destination", at.destination, "path",

@@ -39,6 +39,7 @@ import (
 	"yardtide/service/caller"
 	"yardtide/service/household"
 	"yardtide/service/jobs"
+	"yardtide/service/phones"
 	"yardtide/service/planbook"
 	"yardtide/service/setup"
 	"yardtide/service/vault"
@@ -92,6 +93,8 @@ type Service struct {
 	Jobs *jobs.Jobs
 	// Household are the devices elsewhere.
 	Household *household.Household
+	// Phones are those that hand over.
+	Phones *phones.Phones
 	// Setup is the first plan, while it is being made.
 	Setup *setup.Setup
 
@@ -103,10 +106,10 @@ type Service struct {
 	Trials Trials
 
 	lock    *flock.Flock
-	devices []*device.Device
-	records []*records.Records
+	members members
 	drivers drivers
 	fleet   *fleet.Fleet
+	others  device.Others
 	faces   face.Cache
 
 	home  *home // nil where the yard's service is here
@@ -151,7 +154,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if err := (vault.Vault{Dir: o.Dir}).TakeOver(s.Book.PlanOrEmpty()); err != nil {
 		o.Log.Warn("what an earlier version kept cannot be opened; it is asked for where it is needed", "err", err)
 	}
-	var others device.Others = s.fleet
+	s.others = s.fleet
 	var asks *link.Others
 	if o.Joined != nil {
 		if len(o.Members) != 1 {
@@ -161,7 +164,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 			return nil, err
 		}
 		asks = link.NewOthers(s.sendsTo)
-		others, s.fleet = asks, &asks.Fleet
+		s.others, s.fleet = asks, &asks.Fleet
 	}
 	s.drivers = drivers{plan: s.Book.Plan, tell: s.Changes.Tell, fleet: s.fleet, secrets: vault.Vault{Dir: o.Dir},
 		made: map[string]made{}, asked: map[string]time.Time{}}
@@ -171,7 +174,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	s.wire()
 	s.faces.Dir = filepath.Join(o.Dir, "faces")
 	for _, m := range o.Members {
-		d, err := s.openDevice(ctx, m, others)
+		d, err := s.openDevice(ctx, m)
 		if err != nil {
 			return nil, err
 		}
@@ -183,7 +186,10 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 			return s, s.startLink(ctx, asks, d)
 		}
 	}
-	return s, s.Household.Open(ctx)
+	if err := s.Household.Open(ctx); err != nil {
+		return nil, err
+	}
+	return s, s.Phones.Open(ctx)
 }
 
 // wire makes the rooms of the service of what was opened.
@@ -196,6 +202,8 @@ func (s *Service) wire() {
 	if s.Joined != nil {
 		known.Away = s.Joined.Home.Yard
 	}
+	s.Phones = phones.New(s.phonesOptions())
+	known.Phone = s.Phones.Has
 	s.Household = household.New(known)
 	s.Destinations = Destinations{book: s.Book, drivers: &s.drivers, fleet: s.fleet, jobs: s.Jobs, devices: s.Devices}
 	s.Trials = Trials{book: s.Book, fleet: s.fleet, devices: s.Devices}
@@ -219,26 +227,25 @@ func (s *Service) wire() {
 }
 
 // openDevice opens the records of a device of this machine, and the device.
-func (s *Service) openDevice(ctx context.Context, m Local, others device.Others) (*device.Device, error) {
+func (s *Service) openDevice(ctx context.Context, m Local) (*device.Device, error) {
 	dir := filepath.Join(s.Dir, "devices", m.Name)
 	r, err := records.Open(ctx, filepath.Join(dir, "records.db"))
 	if err != nil {
 		return nil, fmt.Errorf("device %s: %w", m.Name, err)
 	}
-	s.records = append(s.records, r)
 	if err := takeOverMarkers(ctx, filepath.Join(s.Dir, "markers"), r); err != nil {
-		return nil, err
+		return nil, errors.Join(err, r.Close())
 	}
 	d, err := device.New(ctx, device.Options{
 		Name: m.Name, Root: m.Root, Records: r, Sensor: m.Sensor, Driver: s.drivers.get, Changed: s.Changes.Tell,
-		Log: s.Log, Scan: s.Scan, Jitter: mathrand.Float64, Wait: s.Wait, Others: others, Faces: &s.faces,
+		Log: s.Log, Scan: s.Scan, Jitter: mathrand.Float64, Wait: s.Wait, Others: s.others, Faces: &s.faces,
 		Renditions: filepath.Join(dir, "renditions"), Bursts: filepath.Join(dir, "bursts"), Awake: m.Awake,
 		Volumes: m.Volumes,
 	})
 	if err != nil {
-		return nil, err
+		return nil, errors.Join(err, r.Close())
 	}
-	s.devices = append(s.devices, d)
+	s.members.add(d, r)
 	return d, nil
 }
 
@@ -287,15 +294,14 @@ func (s *Service) Run(ctx context.Context) error {
 		return err
 	}
 	g, ctx := errgroup.WithContext(ctx)
-	for _, d := range s.Devices() {
-		g.Go(func() error { return d.Run(ctx) })
-	}
+	g.Go(func() error { return s.members.follow(ctx) })
 	if s.home != nil {
 		g.Go(func() error { return s.home.agent.Run(ctx) })
 	} else {
 		g.Go(func() error { s.Household.Run(ctx); return nil })
 		g.Go(func() error { s.lookAtClaims(ctx); return nil })
 		g.Go(func() error { s.answer(ctx); return nil })
+		g.Go(func() error { s.Phones.Run(ctx); return nil })
 	}
 	g.Go(func() error { s.drivers.watch(ctx); return nil })
 	if s.Beside != nil {
@@ -309,9 +315,10 @@ func (s *Service) Close() error {
 	s.Jobs.Close()
 	s.faces.Close()
 	err := s.drivers.close()
-	for _, r := range s.records {
-		err = errors.Join(err, r.Close())
+	if s.Phones != nil {
+		err = errors.Join(err, s.Phones.Close())
 	}
+	err = errors.Join(err, s.members.close())
 	if s.Household != nil {
 		err = errors.Join(err, s.Household.Close())
 	}
@@ -332,9 +339,10 @@ func (s *Service) Devices() []Device {
 
 // own are the devices of this process alone.
 func (s *Service) own() []Device {
-	own := make([]Device, len(s.devices))
-	for i, d := range s.devices {
-		own[i] = ofHere(d)
+	all := s.members.all()
+	own := make([]Device, len(all))
+	for i, m := range all {
+		own[i] = ofHere(m.Device)
 	}
 	return own
 }
@@ -396,7 +404,7 @@ func (s *Service) status(ctx context.Context) (wire.Yard, error) {
 	}
 	slices.Sort(st.Absent)
 	for _, d := range s.own() {
-		if _, named := p.Devices[d.DeviceName()]; !named {
+		if _, named := p.Devices[d.DeviceName()]; !named && !s.Phones.Has(d.DeviceName()) {
 			st.Problem = fmt.Sprintf("The plan names no device %q, which is what this computer is called here. Name it so "+
 				"under devices, or start the service with -device NAME.", d.DeviceName())
 		}

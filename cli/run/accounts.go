@@ -62,7 +62,7 @@ func accounts(ctx context.Context, s *service.Service, computer string, names []
 	}
 	ownPlaces(s.Book.Plan(), computer, names, log)
 	g, ctx := errgroup.WithContext(ctx)
-	g.Go(func() error { return api.NewHome(s, log).Serve(ctx, l) })
+	g.Go(func() error { return api.NewHome(s, nil, log).Serve(ctx, l) })
 	for _, name := range names {
 		w, err := workerOf(name, homes)
 		if err != nil {

@@ -132,6 +132,10 @@ func serve(ctx context.Context, e cli.Env, listen string, o service.Options,
 	if err != nil {
 		return errors.Join(fmt.Errorf("reading the console: %w", err), l.Close())
 	}
+	page, err := console.Phone()
+	if err != nil {
+		return errors.Join(fmt.Errorf("reading the page for phones: %w", err), l.Close())
+	}
 	server := api.New(s, files, o.Log)
 	url := "http://" + l.Addr().String()
 	if err := begin(s, url); err != nil {
@@ -144,7 +148,7 @@ func serve(ctx context.Context, e cli.Env, listen string, o service.Options,
 	g.Go(func() error { return s.Run(ctx) })
 	g.Go(func() error { return server.Serve(ctx, l) })
 	if o.Joined == nil {
-		g.Go(func() error { return api.NewHome(s, o.Log).Run(ctx) })
+		g.Go(func() error { return api.NewHome(s, page, o.Log).Run(ctx) })
 	}
 	if err := g.Wait(); err != nil {
 		return err

@@ -554,6 +554,93 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/phone-network": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where the service listens for phones, beside the home network's own address */
+        get: operations["phone-network"];
+        /** Listen for phones without encryption, and for SFTP, or no more */
+        put: operations["set-phone-network"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/phones": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The phones that hand over, by their browser or an app */
+        get: operations["inbox-phones"];
+        put?: never;
+        /** Add a phone that hands over, or give one new keys: those before are answered no more. The keys are told once */
+        post: operations["add-inbox-phone"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/phones/{phone}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** How much a phone's inbox may take, how long it holds what is safe, and its SSH keys */
+        patch: operations["set-inbox-phone"];
+        trace?: never;
+    };
+    "/api/v1/phones/{phone}/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a phone answered no more; what it was sending ends, and what it handed over goes on */
+        post: operations["revoke-inbox-phone"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/phones/{phone}/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put what lies in a phone's holding place into its inbox again */
+        post: operations["take-back-inbox-phone"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plan": {
         parameters: {
             query?: never;
@@ -1037,6 +1124,7 @@ export interface components {
             /** Format: int64 */
             n: number;
         };
+        "AnswerStruct {}Body": Record<string, never>;
         Awake: {
             /** @description It can be kept awake, and sent to sleep */
             able: boolean;
@@ -1496,6 +1584,20 @@ export interface components {
             /** @description Of its program */
             version: string;
         };
+        Door: {
+            address: string;
+            host?: string;
+            /** @description The fingerprint of the SSH host key */
+            key?: string;
+            password?: string;
+            /** Format: int64 */
+            port?: number;
+            /** @description The address as a QR picture, a row a text: # is dark */
+            qr: string[];
+            /** @description What to do with it, in general words */
+            says: string;
+            user?: string;
+        };
         Doubled: {
             destination: string;
             /** Format: int64 */
@@ -1678,6 +1780,18 @@ export interface components {
              */
             y: number;
         };
+        Given: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            bytes: number;
+            /** @description It may be deleted on the phone */
+            may: boolean;
+            path: string;
+            safe: boolean;
+            says: string;
+            sha256: string;
+        };
         HeldFolder: {
             /** @description The items that a rule takes */
             all: components["schemas"]["Amount"];
@@ -1785,6 +1899,62 @@ export interface components {
         HomeNetworkEdit: {
             /** @description As host:port, such as 192.168.1.20:7443; empty: not at all */
             address: string;
+        };
+        InboxPhone: {
+            /** Format: date-time */
+            added: string;
+            /**
+             * Format: int64
+             * @description Theirs
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Bytes in the holding place: safe, and removed in some days
+             */
+            held: number;
+            /**
+             * Format: int64
+             * @description Days in the holding place
+             */
+            heldDays: number;
+            /**
+             * Format: int64
+             * @description Bytes in the inbox, which are not safe yet or were not moved on
+             */
+            inbox: number;
+            /**
+             * Format: date-time
+             * @description When something was handed over last
+             */
+            last?: string;
+            /**
+             * @description By which way that was
+             * @enum {string}
+             */
+            lastWay: "" | "page" | "webdav" | "sftp";
+            /**
+             * Format: int64
+             * @description Bytes that its inbox may take
+             */
+            most: number;
+            /**
+             * Format: int64
+             * @description Files that were handed over
+             */
+            n: number;
+            name: string;
+            /** @description Whose it is, empty for nobody's in particular */
+            person: string;
+            /** @description It is answered no more; what it handed over goes on */
+            revoked: boolean;
+            /** @description As a sentence */
+            says: string;
+            /**
+             * Format: int64
+             * @description Files on their way now
+             */
+            underway: number;
         };
         Item: {
             /** Format: int64 */
@@ -1928,6 +2098,14 @@ export interface components {
             wants?: "battery" | "modem";
             /** @description The words that may stand there */
             words?: components["schemas"]["Word"][];
+        };
+        Knows: {
+            /** @description It need not be sent */
+            known: boolean;
+            /** @description It may be deleted on the phone */
+            may: boolean;
+            says: string;
+            sha256: string;
         };
         Lane: {
             destination: string;
@@ -2075,6 +2253,27 @@ export interface components {
             /** Format: int64 */
             year: number;
         };
+        Mine: {
+            allowance: string;
+            /** @description What it handed over last, the newest first */
+            files: components["schemas"]["Given"][];
+            /** Format: int64 */
+            left: number;
+            metered: boolean;
+            name: string;
+            person: string;
+            /**
+             * Format: int64
+             * @description Files that it handed over and that are safe
+             */
+            safe: number;
+            /**
+             * Format: int64
+             * @description Files that it handed over and that are not safe yet
+             */
+            waiting: number;
+            yard: string;
+        };
         Need: {
             /** @description Which storage it concerns, empty when none */
             destination: string;
@@ -2129,6 +2328,51 @@ export interface components {
             /** @description It follows its day, by the stand-ins' clock */
             day: boolean;
             device: string;
+        };
+        PhoneAdd: {
+            name: string;
+            person?: string;
+            /** @description That its pictures follow; without one, the one that most folders follow */
+            rule?: string;
+        };
+        PhoneKeys: {
+            fingerprint: string;
+            name: string;
+            /** @description What to know of it, in sentences */
+            notes: string[];
+            /** @description The page for its browser; the password is in the address */
+            page: components["schemas"]["Door"];
+            /** @description For an app that uploads by SFTP */
+            sftp: components["schemas"]["Door"];
+            /** @description For an app that uploads to WebDAV */
+            webdav: components["schemas"]["Door"];
+        };
+        PhoneNetwork: {
+            /**
+             * Format: int64
+             * @description Bytes that all inboxes together may take
+             */
+            most: number;
+            /** @description An address for http without encryption, for phones that cannot be led to trust the certificate; empty for none */
+            plain: string;
+            /** @description Where it listens now */
+            readonly plainAt?: string;
+            /** @description Why it cannot listen there */
+            plainProblem?: string;
+            /** @description An address for SFTP; empty for none */
+            sftp: string;
+            /** @description Where it listens now */
+            readonly sftpAt?: string;
+            /** @description Why it cannot listen there */
+            sftpProblem?: string;
+        };
+        PhoneSet: {
+            /** Format: int64 */
+            heldDays?: number;
+            /** @description SSH public keys, in the form of authorized_keys, in place of those before */
+            keys?: string[];
+            /** Format: int64 */
+            most?: number;
         };
         Phrase: {
             /** @description The path of the key that it tells of, below the rule; absent for words between */
@@ -2819,6 +3063,10 @@ export interface components {
             says: string;
             /** @description What was not looked into; 200 at most */
             unseen: components["schemas"]["Unseen"][];
+        };
+        TakenBack: {
+            /** Format: int64 */
+            n: number;
         };
         Trial: {
             /** @description What the keeper must decide first */
@@ -5924,6 +6172,605 @@ export interface operations {
             };
         };
     };
+    "phone-network": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PhoneNetwork"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-phone-network": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PhoneNetwork"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PhoneNetwork"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "inbox-phones": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InboxPhone"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-inbox-phone": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PhoneAdd"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PhoneKeys"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-inbox-phone": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                phone: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PhoneSet"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AnswerStruct {}Body"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revoke-inbox-phone": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                phone: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AnswerStruct {}Body"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-back-inbox-phone": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                phone: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenBack"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     plan: {
         parameters: {
             query?: never;
@@ -8533,6 +9380,7 @@ export const finishOrderThenValues: ReadonlyArray<FlattenedDeepRequired<componen
 export const formAskedKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormAsked"]["kind"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const holdGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Hold"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front", "ready"];
 export const holdGroupGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["HoldGroup"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front", "ready"];
+export const inboxPhoneLastWayValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["InboxPhone"]["lastWay"]> = ["", "page", "webdav", "sftp"];
 export const itemStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
 export const itemTakenFromValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["takenFrom"]> = ["header", "header-nz", "file"];
 export const jobKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["kind"]> = ["trial", "adoption", "proofs", "look"];

@@ -2,6 +2,11 @@ import createClient from "openapi-fetch";
 import type { components, paths } from "./api.gen";
 
 type Schemas = components["schemas"];
+export type Mine = Schemas["Mine"];
+export type Knows = Schemas["Knows"];
+export type InboxPhone = Schemas["InboxPhone"];
+export type PhoneKeys = Schemas["PhoneKeys"];
+export type PhoneNetwork = Schemas["PhoneNetwork"];
 export type Yard = Schemas["Yard"];
 export type Device = Schemas["Device"];
 export type Send = Schemas["Send"];

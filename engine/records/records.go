@@ -50,6 +50,7 @@ type Records struct {
 	Proofs    Proofs    // proofs that are taken again, and what is written into the open record
 	Places    Places    // what is at the place of a destination
 	Adopted   Adopted   // files that were at a destination before
+	Handed    Handed    // files that a phone handed over
 	Ledger    Ledger    // what was spent of allowances
 	Facts     Facts     // small named values
 	Journal   Journal   // what the device sensed, and when it ran
@@ -81,6 +82,8 @@ type (
 	Places struct{ *file }
 	// Adopted keeps the files that were at a destination before.
 	Adopted struct{ *file }
+	// Handed keeps the files that a phone handed over, also when they are gone from its inbox.
+	Handed struct{ *file }
 	// Ledger keeps what was spent of allowances.
 	Ledger struct{ *file }
 	// Facts keeps small named values.
@@ -94,7 +97,7 @@ type (
 )
 
 func newRecords(f *file) *Records {
-	return &Records{f, Catalogue{f}, Queue{f}, Forms{f}, Shelves{f}, Proofs{f}, Places{f}, Adopted{f}, Ledger{f},
+	return &Records{f, Catalogue{f}, Queue{f}, Forms{f}, Shelves{f}, Proofs{f}, Places{f}, Adopted{f}, Handed{f}, Ledger{f},
 		Facts{f}, Journal{f}, Outbox{f}, Mirror{f}}
 }
 

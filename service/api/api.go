@@ -21,6 +21,7 @@ import (
 	"net/http"
 	"os"
 	"path"
+	"reflect"
 	"strconv"
 	"strings"
 	"syscall"
@@ -31,6 +32,7 @@ import (
 	recoverer "github.com/gofiber/fiber/v3/middleware/recover"
 
 	"yardtide/service"
+	"yardtide/wire/phonewire"
 )
 
 // Version is of the API and the program.
@@ -74,6 +76,10 @@ func New(s *service.Service, console fs.FS, log *slog.Logger) *Server {
 	huma.DefaultArrayNullable = false // lists are never null here
 	srv.api = huma.NewAPI(config, adapter{srv})
 	srv.routes()
+	// What crosses to a phone's page is no call of this API; its types are of the same document.
+	for _, t := range []reflect.Type{reflect.TypeFor[phonewire.Mine](), reflect.TypeFor[phonewire.Knows]()} {
+		srv.api.OpenAPI().Components.Schemas.Schema(t, true, t.Name())
+	}
 	srv.route(http.MethodGet, "/api/v1/events", keeperOnly, srv.telling.events)
 	srv.api.OpenAPI().AddOperation(&huma.Operation{
 		OperationID: "events", Method: http.MethodGet, Path: "/api/v1/events", Summary: "The status now, at every " +
@@ -197,6 +203,9 @@ func (s *Server) fileRoutes(console fs.FS) {
 		s.route(http.MethodGet, page, open, index)
 	}
 	err := fs.WalkDir(console, ".", func(name string, e fs.DirEntry, err error) error {
+		if name == "phone" { // what phones are served elsewhere (service/handover)
+			return fs.SkipDir
+		}
 		if err != nil || e.IsDir() || name == "index.html" || strings.HasPrefix(path.Base(name), ".") {
 			return err
 		}

@@ -83,7 +83,7 @@ func newGuestYard(t *testing.T) *guestYard {
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(context.Background())
 	ended := make(chan error, 2)
-	go func() { ended <- NewHome(s, log).Serve(ctx, l) }()
+	go func() { ended <- NewHome(s, nil, log).Serve(ctx, l) }()
 	go func() { ended <- s.Run(ctx) }()
 	t.Cleanup(func() {
 		stop()

@@ -7,11 +7,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
@@ -20,6 +22,7 @@ import (
 	"yardtide/engine/link"
 	"yardtide/engine/records"
 	"yardtide/service"
+	"yardtide/service/handover"
 	"yardtide/service/household"
 )
 
@@ -28,14 +31,20 @@ import (
 // device's token, and answers for that device alone.
 type Home struct {
 	service *service.Service
+	phones  *handover.Server
 	log     *slog.Logger
 }
 
-// NewHome makes what serves devices elsewhere.
-func NewHome(s *service.Service, log *slog.Logger) *Home { return &Home{s, log} }
+// NewHome makes what serves devices elsewhere, and phones that hand over; page holds the built page for those.
+func NewHome(s *service.Service, page fs.FS, log *slog.Logger) *Home {
+	return &Home{s, &handover.Server{Phones: s.Phones, Page: page, Authority: s.Household.Authority, Log: log}, log}
+}
 
 // Run listens where the keeper says, as long as the context lasts.
 func (h *Home) Run(ctx context.Context) error {
+	var beside sync.WaitGroup
+	defer beside.Wait()
+	beside.Go(func() { h.listenForPhones(ctx) })
 	for ctx.Err() == nil {
 		address, moved := h.service.Household.HomeAddress()
 		served, cancel := context.WithCancel(ctx)
@@ -100,10 +109,16 @@ func (h *Home) serve(ctx context.Context, l net.Listener) error {
 	}
 	// It answers itself: fiber logs what this returns for a request that it could not read.
 	app.Use(func(c fiber.Ctx) error { return problem(c, refusal{http.StatusNotFound, "There is no such call."}) })
-	secured := newPorch(l, &tls.Config{Certificates: []tls.Certificate{h.service.Household.Certificate()},
-		MinVersion: tls.VersionTLS13, NextProtos: []string{"http/1.1"}}, h.log)
-	served := make(chan error, 1)
-	go func() { served <- app.Listener(secured, fiber.ListenConfig{DisableStartupMessage: true}) }()
+	secured := newPorch(l, &tls.Config{GetCertificate: h.certificate, MinVersion: tls.VersionTLS13, NextProtos: []string{"http/1.1"}}, h.log)
+	ways := part(secured)
+	served, ofPhones := make(chan error, 1), make(chan error, 1)
+	forPhones, endPhones := context.WithCancel(ctx)
+	defer func() {
+		endPhones()
+		<-ofPhones
+	}()
+	go func() { ofPhones <- h.phones.Serve(forPhones, ways.phones, true) }()
+	go func() { served <- app.Listener(ways.link, fiber.ListenConfig{DisableStartupMessage: true}) }()
 	select {
 	case err := <-served:
 		close(ended)
@@ -189,7 +204,7 @@ func (h *Home) device(ended <-chan struct{}, answer func(*fiberCall) error) fibe
 		if !known {
 			return refusal{http.StatusUnauthorized, "The service does not know this device; join with a new code."}
 		}
-		if at, is := c.RequestCtx().Conn().(*connection); is {
+		if at, is := c.RequestCtx().Conn().(interface{ Known() }); is {
 			at.Known()
 		}
 		if twoLengths(c) {

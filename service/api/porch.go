@@ -37,7 +37,7 @@ const (
 	mostKnownCalls = 512
 )
 
-// newPorch begins to greet who comes to a listener.
+// newPorch begins to greet who comes to a listener. Without a configuration nothing is encrypted.
 func newPorch(l net.Listener, config *tls.Config, log *slog.Logger) *porch {
 	d := &porch{Listener: l, config: config, log: log, done: make(chan struct{}), in: make(chan net.Conn),
 		strangers: map[*connection]struct{}{}}
@@ -145,7 +145,9 @@ func (d *porch) stranger(conn net.Conn) *connection {
 		d.turned++
 	}
 	if turn != conn {
-		c.raw, c.Conn = conn, tls.Server(conn, d.config)
+		if c.raw, c.Conn = conn, conn; d.config != nil {
+			c.Conn = tls.Server(conn, d.config)
+		}
 		d.strangers[c] = struct{}{}
 	}
 	d.mu.Unlock()
@@ -170,7 +172,10 @@ func hostOf(a net.Addr) string {
 func (d *porch) greet(c *connection) {
 	ctx, cancel := context.WithTimeout(context.Background(), greetTime)
 	defer cancel()
-	err := c.Conn.(*tls.Conn).HandshakeContext(ctx)
+	var err error
+	if secured, is := c.Conn.(*tls.Conn); is {
+		err = secured.HandshakeContext(ctx)
+	}
 	if err == nil {
 		select {
 		case d.in <- c:

@@ -98,6 +98,7 @@ func (s *Server) routes() {
 	s.setupRoutes()
 	s.standinRoutes()
 	s.deviceRoutes()
+	s.phoneRoutes()
 }
 
 // orderRoutes are the keeper's orders to devices.

@@ -56,8 +56,9 @@ type Options struct {
 	Book  *planbook.Book
 	Fleet *fleet.Fleet
 	Vault vault.Vault
-	Own   []string // the devices that run with the service
-	Away  string   // the yard that this device joined itself; "" where the yard's service is here
+	Own   []string               // the devices that run with the service
+	Phone func(name string) bool // whether a phone that hands over has a name
+	Away  string                 // the yard that this device joined itself; "" where the yard's service is here
 	// Tell is called when something changed; Look has a path at a destination looked at, of which a device said
 	// something.
 	Tell func()
@@ -70,6 +71,8 @@ type Household struct {
 	cert tls.Certificate
 	pin  link.Pin
 	desk link.Desk
+	// authority signs the certificates for phones; nil before Open.
+	authority *authority
 
 	joining sync.Mutex // held while a device joins
 
@@ -249,6 +252,9 @@ func (h *Household) Open(ctx context.Context) error {
 		return err
 	}
 	h.home.Fingerprint = h.pin.String()
+	if err := h.openAuthority(); err != nil {
+		return err
+	}
 	address, err := os.ReadFile(h.homeFile())
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("reading where to listen: %w", err)
@@ -335,6 +341,9 @@ func (h *Household) mayJoin(name string) error {
 	if slices.ContainsFunc(h.Own, func(own string) bool { return strings.EqualFold(own, name) }) {
 		return Refuse("%s runs in this service; give the other device another name", name)
 	}
+	if h.Phone != nil && h.Phone(name) {
+		return Refuse("%s is a phone that hands over here; give the other device another name", name)
+	}
 	// Two names that differ in capitals are one folder on many disks, and one name to people.
 	for known := range h.Book.PlanOrEmpty().Devices {
 		if known != name && strings.EqualFold(known, name) {
@@ -362,17 +371,26 @@ func (h *Household) NewCode(name string, now time.Time) (wire.JoinCode, error) {
 		return wire.JoinCode{}, Refuse("the service does not listen on the home network, so that no device can reach " +
 			"it; switch that on first (the page Devices, or yardtide device network ADDRESS)")
 	}
-	c := h.give(name, reachable(h.home.Address), now)
-	picture, err := qr.Encode(c.String(), qr.M)
+	c := h.give(name, Reachable(h.home.Address), now)
+	picture, err := QR(c.String())
 	if err != nil {
-		return wire.JoinCode{}, fmt.Errorf("drawing the code: %w", err)
+		return wire.JoinCode{}, err
 	}
 	return wire.JoinCode{Device: name, Code: c.String(), ByHand: c.ByHand(), Fingerprint: h.pin.String(),
-		Until: now.Add(codeLife), QR: modules(picture)}, nil
+		Until: now.Add(codeLife), QR: picture}, nil
 }
 
 // quiet is how many light modules are around a QR picture (ISO/IEC 18004).
 const quiet = 4
+
+// QR is a text as a QR picture, a row a text: # is dark.
+func QR(text string) ([]string, error) {
+	picture, err := qr.Encode(text, qr.M)
+	if err != nil {
+		return nil, fmt.Errorf("drawing the code: %w", err)
+	}
+	return modules(picture), nil
+}
 
 func modules(picture *qr.Code) []string {
 	rows := make([]string, 0, picture.Size+2*quiet)
@@ -390,9 +408,9 @@ func modules(picture *qr.Code) []string {
 	return rows
 }
 
-// reachable is an address that another machine can use: where the service listens on all
+// Reachable is an address that another machine can use: where the service listens on all
 // of this computer's, it is one of them.
-func reachable(address string) string {
+func Reachable(address string) string {
 	host, port, err := net.SplitHostPort(address)
 	if ip := net.ParseIP(host); err != nil || host != "" && (ip == nil || !ip.IsUnspecified()) {
 		return address
@@ -752,19 +770,28 @@ func (h *Household) HomeNetwork() wire.HomeNetwork {
 	return n
 }
 
+// CheckAddress tells what is wrong with an address to listen at; "" is nowhere, and right.
+func CheckAddress(address string) error {
+	if address == "" {
+		return nil
+	}
+	host, port, err := net.SplitHostPort(address)
+	if err != nil || port == "" {
+		return Refuse("%q is not an address such as 192.168.1.20:7443", address)
+	}
+	if ip := net.ParseIP(host); ip == nil {
+		return Refuse("%q is not an address of this computer; it would be such as 192.168.1.20:7443", address)
+	}
+	return nil
+}
+
 // SetHomeNetwork says where to listen for devices elsewhere; "" is nowhere. It is kept.
 func (h *Household) SetHomeNetwork(address string) error {
 	if h.Away != "" {
 		return Refuse("this device joined %s itself; devices join there", h.Away)
 	}
-	if address != "" {
-		host, port, err := net.SplitHostPort(address)
-		if err != nil || port == "" {
-			return Refuse("%q is not an address such as 192.168.1.20:7443", address)
-		}
-		if ip := net.ParseIP(host); ip == nil {
-			return Refuse("%q is not an address of this computer; it would be such as 192.168.1.20:7443", address)
-		}
+	if err := CheckAddress(address); err != nil {
+		return err
 	}
 	if err := atomicfile.Write(h.homeFile(), address+"\n"); err != nil {
 		return fmt.Errorf("keeping where to listen: %w", err)

@@ -94,8 +94,9 @@ func tellRooms(now *planwire.SetupNow, rule plan.Rule, clips wire.Amount) {
 	if !slices.Contains(rule.Take, media.Video) {
 		clips = wire.Amount{}
 	}
+	counting := slices.ContainsFunc(now.Folders, func(f planwire.SetupFolder) bool { return f.On && f.Counting })
 	for _, place := range now.Places {
-		forms := formsAt(place, now.Takes, pictures, clips, samples)
+		forms := formsAt(place, now.Takes, pictures, clips, samples, counting)
 		takes := now.Takes
 		for _, f := range forms {
 			if f.Chosen && f.Known {
@@ -207,13 +208,13 @@ func picturesOf(now *planwire.SetupNow, rule plan.Rule) (all wire.Amount, sample
 
 // formsAt tells what each form of pictures would come to at a place, of all that would be taken up, with the clips in
 // the form that they have there.
-func formsAt(p planwire.SetupPlace, takes, pictures, clips wire.Amount, samples map[string][]forecast.Sample) []planwire.SetupForm {
+func formsAt(p planwire.SetupPlace, takes, pictures, clips wire.Amount, samples map[string][]forecast.Sample, counting bool) []planwire.SetupForm {
 	fits := func(most int64) bool { return p.Free < 0 || most <= p.Free }
 	as, rest := clipsTo(p.Clips, clips, samples), takes.Bytes-pictures.Bytes-clips.Bytes
 	list := []planwire.SetupForm{}
 	for _, name := range append([]string{""}, formOrder...) {
 		is, known := forecast.Total(pictures.Bytes, pictures.N, samples[name])
-		if name == "" || pictures.N == 0 {
+		if name == "" || pictures.N == 0 && !counting {
 			is, known = exactly(pictures.Bytes), true
 		}
 		one := planwire.SetupForm{Form: name, LongEdge: forms[name].LongEdge, Chosen: p.Form == name, Known: known,

@@ -1,0 +1,100 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState, useSyncExternalStore } from "react";
+import type { Mine } from "../api";
+import { Button } from "../parts/Button";
+import { Notice } from "../parts/Notice";
+import { Given } from "./Given";
+import { Hander, leftOpen } from "./handing";
+import { ask, ownKey, Refused } from "./key";
+import { Pick } from "./Pick";
+import { Progress } from "./Progress";
+import { useAwake } from "./awake";
+
+const hander = new Hander();
+const before = leftOpen();
+
+/** The page of one phone: what it hands over, how far that is, and what may be deleted on it. */
+export function Page() {
+  const handing = useSyncExternalStore(hander.subscribe, hander.now);
+  const [key] = useState(ownKey);
+  const mine = useQuery({
+    queryKey: ["mine"],
+    queryFn: () => ask<Mine>("/p/mine"),
+    enabled: key !== "" && !handing.shut,
+    refetchInterval: 4000,
+  });
+  const open = handing.files.filter((f) => !["handed", "known", "failed"].includes(f.phase)).length;
+  const kept = useAwake(open > 0 && !handing.paused);
+  const refused = mine.error instanceof Refused && mine.error.status === 401;
+  return (
+    <main className="mx-auto max-w-xl space-y-5 px-4 py-5">
+      <header className="flex items-center gap-2 font-head text-lg font-semibold">
+        <img src="/p/mark.svg" alt="" className="size-8" />
+        Yard Tide
+      </header>
+      {key === "" || handing.shut || refused ? (
+        <Shut none={key === ""} />
+      ) : (
+        <>
+          <h1 className="text-2xl font-semibold">
+            {mine.data ? `Your pictures, kept safe by ${mine.data.yard}` : "Your pictures, kept safe"}
+          </h1>
+          <Shared />
+          {handing.files.length === 0 && before > 0 && (
+            <p className="rounded-md bg-lamp p-3">
+              {before === 1 ? "One picture was" : `${before.toLocaleString("en-GB")} pictures were`} still on
+              the way when this page was left. Choose the same ones once more: it goes on where it was, and
+              nothing is sent twice.
+            </p>
+          )}
+          <Pick add={(files) => hander.add(files)} mine={mine.data} begun={handing.files.length > 0} />
+          {handing.files.length > 0 && (
+            <Progress
+              handing={handing}
+              pause={(on) => hander.pause(on)}
+              again={() => hander.wake()}
+              awake={kept}
+            />
+          )}
+          {mine.isError && !handing.says && (
+            <p role="status" className="rounded-md bg-lamp p-3">
+              Nothing answers at home just now. This page tries again by itself.
+            </p>
+          )}
+          {mine.data && <Given mine={mine.data} />}
+        </>
+      )}
+    </main>
+  );
+}
+
+/** What the phone's gallery shared to the page before it opened. */
+function Shared() {
+  const [n, setN] = useState(() => Number(new URLSearchParams(location.search).get("shared") ?? 0));
+  if (!(n > 0)) return null;
+  return (
+    <p role="status" className="flex items-center justify-between gap-2 rounded-md bg-wash p-3">
+      {n === 1 ? "One picture was" : `${n.toLocaleString("en-GB")} pictures were`} handed over.
+      <Button
+        onClick={() => {
+          history.replaceState(null, "", location.pathname);
+          setN(0);
+        }}
+      >
+        Good
+      </Button>
+    </p>
+  );
+}
+
+function Shut({ none }: { none: boolean }) {
+  return (
+    <Notice title={none ? "This page needs its key" : "This phone's key was taken back"} tone="alarm">
+      <p>
+        {none
+          ? "Open it by the picture code, or the address, that whoever keeps your household's pictures gives you."
+          : "Nothing can be handed over with it any more. Ask whoever keeps your household's pictures for a new one. What was handed over before goes on."}
+      </p>
+    </Notice>
+  );
+}

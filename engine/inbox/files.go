@@ -1,0 +1,250 @@
+package inbox
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"yardtide/engine/records"
+)
+
+// This file shows an inbox as a folder to apps: what was taken on stays listed, with its size and its tag, also when it
+// is freed, so that no app sends it again.
+
+// File is what an app is told of a file or a folder.
+type File struct {
+	Name     string // its last step
+	Folder   bool
+	Size     int64
+	Modified time.Time
+	Tag      string // of its content; "" for a folder
+}
+
+// ErrNotSafe is the refusal to remove what is not safe yet.
+var ErrNotSafe = errors.New("it is not safe yet, and stays; remove it once it is, or leave it: its room is freed by itself")
+
+// ErrFolderHolds is the refusal to remove a folder that holds something.
+var ErrFolderHolds = errors.New("the folder holds what is not safe yet, and stays")
+
+func fileOf(h records.HandedOver) File {
+	return File{Name: path.Base(h.Path), Size: h.Size, Modified: time.Unix(0, h.MTime), Tag: h.SHA256}
+}
+
+// Stat tells what a path of a way stands for; the error is fs.ErrNotExist where it is nothing. "" is the way's own
+// folder.
+func (b *Inbox) Stat(ctx context.Context, way Way, name string) (File, error) {
+	if name != "" {
+		h, some, err := b.Records.Handed.At(ctx, string(way), name)
+		if err != nil {
+			return File{}, err
+		}
+		if some && !h.Hidden {
+			return fileOf(h), nil
+		}
+	}
+	info, err := b.root.Lstat(in(way, name))
+	if err == nil && info.IsDir() {
+		return File{Name: path.Base(name), Folder: true, Modified: info.ModTime()}, nil
+	}
+	below, err := b.Records.Handed.Below(ctx, string(way), name)
+	if err != nil {
+		return File{}, err
+	}
+	if slices.ContainsFunc(below, func(h records.HandedOver) bool { return !h.Hidden }) { // its folder was freed with it
+		return File{Name: path.Base(name), Folder: true, Modified: time.Unix(0, below[0].MTime)}, nil
+	}
+	return File{}, fmt.Errorf("%s: %w", name, fs.ErrNotExist)
+}
+
+// List tells what is in a folder of a way, by name.
+func (b *Inbox) List(ctx context.Context, way Way, dir string) ([]File, error) {
+	all := map[string]File{}
+	below, err := b.Records.Handed.Below(ctx, string(way), dir)
+	if err != nil {
+		return nil, err
+	}
+	for _, h := range below {
+		if h.Hidden {
+			continue
+		}
+		rest := strings.TrimPrefix(strings.TrimPrefix(h.Path, dir), "/")
+		if first, _, deeper := strings.Cut(rest, "/"); deeper {
+			all[first] = File{Name: first, Folder: true, Modified: time.Unix(0, h.MTime)}
+		} else {
+			all[first] = fileOf(h)
+		}
+	}
+	f, err := b.root.Open(in(way, dir))
+	if err == nil {
+		entries, rerr := f.ReadDir(-1)
+		err = errors.Join(rerr, f.Close())
+		for _, e := range entries {
+			if info, ierr := e.Info(); ierr == nil && e.IsDir() {
+				all[e.Name()] = File{Name: e.Name(), Folder: true, Modified: info.ModTime()}
+			}
+		}
+	}
+	if err != nil && (!errors.Is(err, fs.ErrNotExist) || len(all) == 0) {
+		return nil, err
+	}
+	list := make([]File, 0, len(all))
+	for _, one := range all {
+		list = append(list, one)
+	}
+	slices.SortFunc(list, func(x, y File) int { return strings.Compare(x.Name, y.Name) })
+	return list, nil
+}
+
+// Open opens a file to be read: in the inbox, or in the holding place. The error is fs.ErrNotExist where its bytes are
+// there no more.
+func (b *Inbox) Open(ctx context.Context, way Way, name string) (*os.File, error) {
+	h, some, err := b.Records.Handed.At(ctx, string(way), name)
+	if err != nil {
+		return nil, err
+	}
+	at := in(way, name)
+	if some && !h.Here() {
+		at = filepath.Join(heldFolder, h.Held)
+	}
+	if !some || h.Hidden || h.GoneMS > 0 {
+		return nil, fmt.Errorf("%s: %w", name, fs.ErrNotExist)
+	}
+	return b.root.Open(at)
+}
+
+// MakeFolder makes one. The error is fs.ErrExist where something has its name, and fs.ErrNotExist where its parent is
+// missing.
+func (b *Inbox) MakeFolder(ctx context.Context, way Way, name string) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	is, err := b.lies(ctx, way, name)
+	if err != nil {
+		return err
+	}
+	if is != nothing {
+		return fmt.Errorf("%s: %w", name, fs.ErrExist)
+	}
+	if dir := path.Dir(name); dir != "." {
+		up, err := b.Stat(ctx, way, dir)
+		if err != nil {
+			return err
+		}
+		if !up.Folder {
+			return fmt.Errorf("%s: %w", dir, fs.ErrNotExist)
+		}
+	}
+	if err := b.root.MkdirAll(in(way, name), 0o700); err != nil {
+		return fmt.Errorf("making a folder in the inbox of %s: %w", b.Phone, asRoom(err))
+	}
+	return b.syncFolders(in(way, name))
+}
+
+// Rename gives a file or a folder another path. With over it takes a name that a file has, which moves aside. The errors
+// are fs.ErrNotExist and fs.ErrExist.
+func (b *Inbox) Rename(ctx context.Context, way Way, from, to string, over bool) error {
+	if from == to || strings.HasPrefix(to, from+"/") {
+		return BadName{to, "it is the thing itself, or lies in it"}
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	is, err := b.Stat(ctx, way, from)
+	if err != nil {
+		return err
+	}
+	if dir := path.Dir(to); dir != "." {
+		if up, err := b.Stat(ctx, way, dir); err != nil || !up.Folder {
+			return errors.Join(err, fmt.Errorf("%s: %w", dir, fs.ErrNotExist))
+		}
+	}
+	there, err := b.lies(ctx, way, to)
+	if err != nil {
+		return err
+	}
+	switch {
+	case there == nothing:
+	case !over, there == aFolder, is.Folder:
+		return fmt.Errorf("%s: %w", to, fs.ErrExist)
+	default:
+		if err := b.moveAside(ctx, way, to); err != nil {
+			return err
+		}
+	}
+	defer b.Tell()
+	return b.move(ctx, way, from, to)
+}
+
+// Remove takes a file off the list that is safe, or removes an empty folder. The error is ErrNotSafe for what is not,
+// ErrFolderHolds for a folder that holds such, and fs.ErrNotExist.
+func (b *Inbox) Remove(ctx context.Context, way Way, name string) error {
+	is, err := b.Stat(ctx, way, name)
+	if err != nil {
+		return err
+	}
+	if !is.Folder {
+		return b.removeFile(ctx, way, name)
+	}
+	below, err := b.Records.Handed.Below(ctx, string(way), name)
+	if err != nil {
+		return err
+	}
+	for _, h := range below {
+		if h.Hidden {
+			continue
+		}
+		if s, err := b.Judge(ctx, way, h.Path); err != nil || !s.May {
+			return errors.Join(err, ErrFolderHolds)
+		}
+	}
+	for _, h := range below {
+		if err := b.removeFile(ctx, way, h.Path); err != nil {
+			return err
+		}
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.removeFolders(in(way, name))
+}
+
+// removeFolders removes a folder in which there are only folders. The caller has the lock.
+func (b *Inbox) removeFolders(dir string) error {
+	var all []string
+	err := fs.WalkDir(b.root.FS(), filepath.ToSlash(dir), func(at string, e fs.DirEntry, err error) error {
+		if err == nil && e.IsDir() {
+			all = append(all, at)
+		}
+		return err
+	})
+	for _, at := range slices.Backward(all) {
+		if rerr := gone(b.root.Remove(filepath.FromSlash(at))); rerr != nil {
+			return errors.Join(ErrFolderHolds, rerr)
+		}
+	}
+	return gone(err)
+}
+
+func (b *Inbox) removeFile(ctx context.Context, way Way, name string) error {
+	h, some, err := b.Records.Handed.At(ctx, string(way), name)
+	if err != nil || !some || h.Hidden {
+		return err
+	}
+	s, err := b.Judge(ctx, way, name)
+	if err != nil {
+		return err
+	}
+	if !s.May {
+		return ErrNotSafe
+	}
+	if h.Here() {
+		if err := b.hold(ctx, h, time.Now()); err != nil {
+			return err
+		}
+	}
+	return b.Records.Handed.Hide(ctx, h.ID)
+}

@@ -1,0 +1,112 @@
+package inbox
+
+import (
+	"fmt"
+	"sync"
+
+	"yardtide/core/words"
+)
+
+// Room is how much all inboxes of a service may take together. It counts what lies there and what is on its way, so
+// that writers at once do not pass the bounds. Only Free and Most must be set.
+type Room struct {
+	// Free tells how many bytes the disk has free, -1 where nobody knows.
+	Free func() int64
+	// Most is how many bytes all may take, KeepFree what is kept free on the disk.
+	Most     func() int64
+	KeepFree int64
+
+	mu     sync.Mutex
+	taken  map[string]int64 // by phone: what lies there and what is on its way
+	coming int64            // of it what is on its way: the disk does not know of it yet
+}
+
+// NoRoom tells that the inbox has no room for something.
+type NoRoom struct{ Says string }
+
+func (e NoRoom) Error() string { return e.Says }
+
+// take takes room for what is on its way. The error is NoRoom.
+func (r *Room) take(phone string, bytes, most int64) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.taken == nil {
+		r.taken = map[string]int64{}
+	}
+	all := int64(0)
+	for _, n := range r.taken {
+		all += n
+	}
+	free, left := r.Free(), int64(0)
+	if free >= 0 {
+		left = free - r.coming - r.KeepFree
+	}
+	switch {
+	case r.taken[phone]+bytes > most:
+		return NoRoom{fmt.Sprintf("There is no room for %s: the inbox of %s may take %s, and %s wait in it to be safe. Its room is freed as "+
+			"that goes on.", words.Bytes(bytes), phone, words.Bytes(most), words.Bytes(r.taken[phone]))}
+	case all+bytes > r.Most():
+		return NoRoom{fmt.Sprintf("There is no room for %s: all inboxes together may take %s. Room is freed as what lies there gets safe.",
+			words.Bytes(bytes), words.Bytes(r.Most()))}
+	case free >= 0 && bytes > left:
+		return NoRoom{fmt.Sprintf("There is no room for %s: the disk of the inbox has %s free, of which %s are kept.", words.Bytes(bytes),
+			words.Bytes(free), words.Bytes(r.KeepFree))}
+	}
+	r.taken[phone] += bytes
+	r.coming += bytes
+	return nil
+}
+
+// give gives back room of what does not come, or is freed.
+func (r *Room) give(phone string, bytes int64) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.taken[phone] = max(0, r.taken[phone]-bytes)
+	r.coming = max(0, r.coming-bytes)
+}
+
+// holds notes what lies in an inbox that is opened.
+func (r *Room) holds(phone string, bytes int64) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.taken == nil {
+		r.taken = map[string]int64{}
+	}
+	r.taken[phone] += bytes
+}
+
+// landed notes that what was on its way lies there: the disk counts it from now on.
+func (r *Room) landed(bytes int64) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.coming = max(0, r.coming-bytes)
+}
+
+// freed notes that what lay there is gone.
+func (r *Room) freed(phone string, bytes int64) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.taken[phone] = max(0, r.taken[phone]-bytes)
+}
+
+// leave forgets a phone.
+func (r *Room) leave(phone string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.taken, phone)
+}
+
+// Taken is how much of the room a phone has.
+func (r *Room) Taken(phone string) int64 {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.taken[phone]
+}
+
+// asRoom tells a full disk as no room.
+func asRoom(err error) error {
+	if isFull(err) {
+		return NoRoom{"There is no room: the disk of the inbox is full. Room is freed as what lies there gets safe."}
+	}
+	return err
+}
