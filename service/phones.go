@@ -38,6 +38,9 @@ func (s *Service) phonesOptions() phones.Options {
 
 // phoneSensor senses for the devices of phones: what they handed over goes from this machine, under its conditions.
 func (s *Service) phoneSensor() sensor.Sensor {
+	if s.Inboxes != nil {
+		return s.Inboxes
+	}
 	if len(s.Members) > 0 {
 		return s.Members[0].Sensor
 	}

@@ -69,6 +69,8 @@ type Options struct {
 	Beside func(ctx context.Context, s *Service) error
 	// Planned is called with a plan before any device is given it, if it is there.
 	Planned func(p *plan.Plan)
+	// Inboxes senses for what phones handed over, which goes from this machine; nil is as for the first member.
+	Inboxes sensor.Sensor
 	// Joined is the service that the one member joined; nil when this is the yard's.
 	Joined *Joined
 }

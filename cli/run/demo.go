@@ -64,7 +64,7 @@ clock by which they live, is set in the console. Remove the folder to begin anew
 				if *alone {
 					here = append(here, &d.Computer)
 				}
-				o := service.Options{Dir: filepath.Join(*dir, "data"), Log: log, Standin: phones{d}}
+				o := service.Options{Dir: filepath.Join(*dir, "data"), Log: log, Standin: phones{d}, Inboxes: &d.Computer.Sensor}
 				for _, p := range here {
 					o.Members = append(o.Members, service.Local{Name: p.Name, Root: p.Root, Sensor: &p.Sensor})
 				}

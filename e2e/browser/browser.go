@@ -28,14 +28,19 @@ type Browser struct {
 }
 
 // Start starts Chromium (Debian's package chromium).
-func Start(parent context.Context) (*Browser, error) {
+func Start(parent context.Context) (*Browser, error) { return Trusting(parent, "") }
+
+// Trusting starts a browser that was led to trust a key, by the SHA-256 of its SubjectPublicKeyInfo in Base64.
+func Trusting(parent context.Context, trusts string) (*Browser, error) {
 	dir, err := os.MkdirTemp("", "yardtide-chromium-")
 	if err != nil {
 		return nil, fmt.Errorf("making the browser's folder: %w", err)
 	}
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
 		chromedp.UserDataDir(dir), chromedp.ExecPath("/usr/bin/chromium"),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("lang", "en-GB"))
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("lang", "en-GB"),
+		// A host on loopback to which browsers give no more than to any other: phone.test.
+		chromedp.Flag("host-resolver-rules", "MAP phone.test 127.0.0.1"), chromedp.Flag("ignore-certificate-errors-spki-list", trusts))
 	allocated, endBrowser := chromedp.NewExecAllocator(parent, opts...)
 	ctx, endTab := chromedp.NewContext(allocated)
 	b := &Browser{ctx: ctx, dir: dir, cancel: func() { endTab(); endBrowser() }}
@@ -90,6 +95,16 @@ func (b *Browser) do(steps ...chromedp.Action[chromedp.Void]) error {
 
 // Size sets the window's inner size in pixels.
 func (b *Browser) Size(w, h int64) error { return b.do(chromedp.EmulateViewport(w, h)) }
+
+// Phone makes the window a phone's: 390 by 844 pixels, under a finger.
+func (b *Browser) Phone() error {
+	return b.do(chromedp.EmulateViewport(390, 844, chromedp.EmulateMobile, chromedp.EmulateTouch))
+}
+
+// Pick chooses files in the field that has a label, as its dialog would.
+func (b *Browser) Pick(label string, files ...string) error {
+	return b.do(chromedp.SetUploadFiles(chromedp.CSS(fmt.Sprintf("input[type=file][aria-label=%q]", label)), files))
+}
 
 // Scheme sets the colour scheme that the person prefers: "light" or "dark".
 func (b *Browser) Scheme(scheme string) error {

@@ -156,7 +156,7 @@ func (s *Server) handler(secure bool) http.Handler {
 				problem(w, http.StatusInternalServerError, "Something went wrong in the service; its log tells what.")
 			}
 		}()
-		head(w.Header())
+		head(w.Header(), secure)
 		control := http.NewResponseController(w)
 		_ = control.SetWriteDeadline(time.Now().Add(pieceTime)) // this server has them
 		c := &call{ResponseWriter: w, Request: r, secure: secure}
@@ -170,13 +170,15 @@ func (s *Server) handler(secure bool) http.Handler {
 
 // head are the headers of every answer: the page takes nothing from elsewhere, and nobody frames it or reads what it is
 // told.
-func head(h http.Header) {
-	h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self' 'wasm-unsafe-eval'; style-src 'self'; img-src 'self' blob: data:; "+
+func head(h http.Header, secure bool) {
+	h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self' 'wasm-unsafe-eval'; style-src 'self'; img-src 'self' blob: data:; font-src 'self'; "+
 		"connect-src 'self'; worker-src 'self'; manifest-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("Cross-Origin-Resource-Policy", "same-origin")
-	h.Set("Cross-Origin-Opener-Policy", "same-origin")
+	if secure { // elsewhere browsers know nothing of it
+		h.Set("Cross-Origin-Opener-Policy", "same-origin")
+	}
 	h.Set("Cache-Control", "no-store")
 }
 

@@ -168,3 +168,9 @@ func (h *Household) HostKey() ssh.Signer {
 	}
 	return key
 }
+
+// UseKey has the household use a key for the home network, in PKCS #8.
+func (h *Household) UseKey(der []byte) (err error) {
+	h.cert, h.pin, err = link.Certificate(der)
+	return err
+}

@@ -248,7 +248,7 @@ func (h *Household) Open(ctx context.Context) error {
 		return fmt.Errorf("the key for the home network in %s is damaged; put back the one that was there, or remove "+
 			"the file and let the devices join again", file)
 	}
-	if h.cert, h.pin, err = link.Certificate(der); err != nil {
+	if err := h.UseKey(der); err != nil {
 		return err
 	}
 	h.home.Fingerprint = h.pin.String()

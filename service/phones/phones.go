@@ -275,21 +275,21 @@ func (p *Phones) Add(ctx context.Context, a phonewire.PhoneAdd, now time.Time) (
 	p.adding.Lock()
 	defer p.adding.Unlock()
 	keys := newKeys()
-	if one, is := p.Phone(a.Name); is {
-		return one, keys, one.give(keys)
-	}
-	if err := p.mayAdd(a); err != nil {
-		return nil, keys, err
+	one, there := p.Phone(a.Name)
+	if !there {
+		if err := p.mayAdd(a); err != nil {
+			return nil, keys, err
+		}
 	}
 	edit, err := p.edit(a)
 	if err != nil {
 		return nil, keys, err
 	}
-	k := kept{Added: now.UTC(), Page: hashOf(keys.Page), App: hashOf(keys.App)}
-	if err := p.keep(a.Name, k); err != nil {
-		return nil, keys, err
+	if there {
+		err = one.give(keys)
+	} else {
+		one, err = p.begin(ctx, a.Name, keys, now)
 	}
-	one, err := p.open(ctx, a.Name, k)
 	if err != nil {
 		return nil, keys, err
 	}
@@ -298,9 +298,18 @@ func (p *Phones) Add(ctx context.Context, a phonewire.PhoneAdd, now time.Time) (
 			return nil, keys, fmt.Errorf("the phone was added, and the plan does not have it yet; add it again, or write it there: %w", err)
 		}
 	}
-	p.Log.Info("a phone was added", "device", a.Name)
 	p.Tell()
 	return one, keys, nil
+}
+
+// begin keeps a new phone, and opens its inbox.
+func (p *Phones) begin(ctx context.Context, name string, keys Keys, now time.Time) (*Phone, error) {
+	k := kept{Added: now.UTC(), Page: hashOf(keys.Page), App: hashOf(keys.App)}
+	if err := p.keep(name, k); err != nil {
+		return nil, err
+	}
+	p.Log.Info("a phone was added", "device", name)
+	return p.open(ctx, name, k)
 }
 
 func (p *Phones) mayAdd(a phonewire.PhoneAdd) error {
@@ -342,6 +351,9 @@ func (p *Phones) edit(a phonewire.PhoneAdd) ([]plan.Edit, error) {
 	}
 	value := map[string]any{"sources": sources(rule)}
 	if a.Person != "" {
+		if !slices.Contains(now.People, a.Person) {
+			return nil, household.Refuse("the plan has no person %s; it has %s under people", a.Person, words.And(now.People))
+		}
 		value["person"] = a.Person
 	}
 	return []plan.Edit{{Path: []string{"devices", a.Name}, Value: value, New: true}}, nil
@@ -349,7 +361,7 @@ func (p *Phones) edit(a phonewire.PhoneAdd) ([]plan.Edit, error) {
 
 func sources(rule string) (list []any) {
 	for _, way := range inbox.Ways {
-		list = append(list, map[string]any{"folder": string(way), "rule": rule})
+		list = append(list, map[string]any{"folder": string(way), "rules": []string{rule}})
 	}
 	return list
 }

@@ -31,6 +31,9 @@ export function Progress(props: {
   const failed = files.filter((f) => f.phase === "failed");
   const open = files.length - handed - known - failed.length;
   const left = rate > 0 && !paused ? `, about ${span((size - sent) / rate)} left` : "";
+  const rows = files
+    .filter((f) => f.phase !== "handed" && f.phase !== "known")
+    .sort((a, b) => order[a.phase] - order[b.phase]);
   const all = `${(handed + known).toLocaleString("en-GB")} of ${files.length.toLocaleString("en-GB")} handed over`;
   return (
     <section aria-label="How far it is" className="space-y-3 rounded-lg border border-line bg-plank p-4">
@@ -50,7 +53,8 @@ export function Progress(props: {
         )}
         {known > 0 && (
           <p className="text-quiet">
-            {known.toLocaleString("en-GB")} of them were here already: they were not sent again.
+            {known === 1 ? "One of them was" : `${known.toLocaleString("en-GB")} of them were`} here already,
+            and not sent again.
           </p>
         )}
       </div>
@@ -70,16 +74,15 @@ export function Progress(props: {
           <Button onClick={() => props.pause(!paused)}>{paused ? "Go on" : "Pause"}</Button>
         </>
       )}
-      <ul aria-label="Files" className="divide-y divide-line">
-        {[...files]
-          .sort((a, b) => order[a.phase] - order[b.phase])
-          .slice(0, shown)
-          .map((f) => (
+      {rows.length > 0 && (
+        <ul aria-label="Files" className="divide-y divide-line">
+          {rows.slice(0, shown).map((f) => (
             <Row key={f.id} file={f} />
           ))}
-      </ul>
-      {files.length > shown && (
-        <p className="text-sm text-quiet">and {(files.length - shown).toLocaleString("en-GB")} more</p>
+        </ul>
+      )}
+      {rows.length > shown && (
+        <p className="text-sm text-quiet">and {(rows.length - shown).toLocaleString("en-GB")} more</p>
       )}
     </section>
   );
