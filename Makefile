@@ -22,7 +22,7 @@ demo: bin/yardtide ## run the demo yard; Ctrl-C ends it (its bucket is a folder 
 
 test: bin/yardtide bin/versitygw ## every test, the Go ones under the race detector
 	$(NPM) run --silent test
-	./packages.sh chromium apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server iproute2 ffmpeg dbus-daemon python3-dbusmock qemu-user-static libc6-arm64-cross curl zbar-tools libvips-tools libimage-exiftool-perl imagemagick libjpeg-turbo-progs jpeginfo libheif-examples e2fsprogs xfsprogs btrfs-progs exfatprogs exfat-fuse
+	./packages.sh chromium apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server iproute2 ffmpeg dbus-daemon python3-dbusmock qemu-user-static libc6-arm64-cross curl zbar-tools libvips-tools libimage-exiftool-perl imagemagick libjpeg-turbo-progs jpeginfo libheif-examples e2fsprogs xfsprogs btrfs-progs exfatprogs exfat-fuse litmus cadaver davfs2
 	CGO_ENABLED=1 go test -race $(UNWATCHED) -parallel 6 -timeout 30m ./...
 
 check: console/node_modules/.package-lock.json types ## formatting, vet, staticcheck, eslint, types, generated files up to date
@@ -54,7 +54,7 @@ shots: bin/yardtide bin/versitygw ## take docs/screenshots from the demo
 	go run ./e2e/shots
 
 soak: bin/yardtide bin/versitygw ## what takes long: thousands of races, hundreds of kills, and every parser fuzzed (about 2 hours)
-	./packages.sh apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server libheif-examples e2fsprogs xfsprogs btrfs-progs exfatprogs exfat-fuse
+	./packages.sh apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server libheif-examples e2fsprogs xfsprogs btrfs-progs exfatprogs exfat-fuse litmus cadaver davfs2
 	YARDTIDE_ROUNDS=2000 go test -timeout 90m -run 'TestConformance/.*/four_services' ./engine/destination/destinationtest
 	YARDTIDE_EXCHANGES=all go test -timeout 60m -count=8 -run 'TestADiskIs|TestTheDiskBehind' ./engine/device
 	YARDTIDE_PULLS=200 YARDTIDE_ROUNDS=20 go test -timeout 90m -count=1 -run 'TestACardReallyPulled|TestFilesThatMove' ./engine/device

@@ -16,6 +16,7 @@ for package in "$@"; do
     iproute2) program=ip ;;
     xvfb) program=Xvfb ;;
     imagemagick) program=montage ;;
+    davfs2) program=/usr/sbin/mount.davfs ;;
     e2fsprogs) program=mkfs.ext4 ;;
     xfsprogs) program=mkfs.xfs ;;
     btrfs-progs) program=mkfs.btrfs ;;

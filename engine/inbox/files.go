@@ -180,6 +180,22 @@ func (b *Inbox) Rename(ctx context.Context, way Way, from, to string, over bool)
 	return b.move(ctx, way, from, to)
 }
 
+// Aside gives a file another name beside, so that something else may have its own. The error is ErrFolderHolds for a
+// folder, and fs.ErrNotExist.
+func (b *Inbox) Aside(ctx context.Context, way Way, name string) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	switch is, err := b.lies(ctx, way, name); {
+	case err != nil:
+		return err
+	case is == nothing:
+		return fmt.Errorf("%s: %w", name, fs.ErrNotExist)
+	case is == aFolder:
+		return ErrFolderHolds
+	}
+	return b.moveAside(ctx, way, name)
+}
+
 // Remove takes a file off the list that is safe, or removes an empty folder. The error is ErrNotSafe for what is not,
 // ErrFolderHolds for a folder that holds such, and fs.ErrNotExist.
 func (b *Inbox) Remove(ctx context.Context, way Way, name string) error {

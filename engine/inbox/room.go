@@ -30,9 +30,6 @@ func (e NoRoom) Error() string { return e.Says }
 func (r *Room) take(phone string, bytes, most int64) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.taken == nil {
-		r.taken = map[string]int64{}
-	}
 	all := int64(0)
 	for _, n := range r.taken {
 		all += n
@@ -52,16 +49,24 @@ func (r *Room) take(phone string, bytes, most int64) error {
 		return NoRoom{fmt.Sprintf("There is no room for %s: the disk of the inbox has %s free, of which %s are kept.", words.Bytes(bytes),
 			words.Bytes(free), words.Bytes(r.KeepFree))}
 	}
-	r.taken[phone] += bytes
+	r.change(phone, bytes)
 	r.coming += bytes
 	return nil
+}
+
+// change adds to what a phone has. The caller has the lock.
+func (r *Room) change(phone string, by int64) {
+	if r.taken == nil {
+		r.taken = map[string]int64{}
+	}
+	r.taken[phone] = max(0, r.taken[phone]+by)
 }
 
 // give gives back room of what does not come, or is freed.
 func (r *Room) give(phone string, bytes int64) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.taken[phone] = max(0, r.taken[phone]-bytes)
+	r.change(phone, -bytes)
 	r.coming = max(0, r.coming-bytes)
 }
 
@@ -69,10 +74,7 @@ func (r *Room) give(phone string, bytes int64) {
 func (r *Room) holds(phone string, bytes int64) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.taken == nil {
-		r.taken = map[string]int64{}
-	}
-	r.taken[phone] += bytes
+	r.change(phone, bytes)
 }
 
 // landed notes that what was on its way lies there: the disk counts it from now on.
@@ -86,7 +88,7 @@ func (r *Room) landed(bytes int64) {
 func (r *Room) freed(phone string, bytes int64) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.taken[phone] = max(0, r.taken[phone]-bytes)
+	r.change(phone, -bytes)
 }
 
 // leave forgets a phone.

@@ -46,13 +46,13 @@ func (s *Server) dav(c *call) error {
 		}
 	}
 	w := &davAnswer{ResponseWriter: c.ResponseWriter, control: http.NewResponseController(c.ResponseWriter)}
-	p := &davCall{size: -1, body: c.body}
+	p := &davCall{size: -1, body: c.body, over: c.Method == "COPY" || c.Method == "MOVE"}
 	if c.Method == http.MethodPut {
 		p.size = c.ContentLength
 	}
 	r := c.WithContext(context.WithValue(c.Context(), davKey{}, p))
 	w.failed = func() error { return p.err }
-	h := webdav.Handler{Prefix: "/dav", FileSystem: davFiles{c.phone.Inbox}, LockSystem: s.locks.of(c.phone.Name)}
+	h := webdav.Handler{Prefix: "/dav", FileSystem: davFiles{c.phone.Inbox, s.promises.of(c.phone.Name)}, LockSystem: s.locks.of(c.phone.Name)}
 	h.ServeHTTP(w, r)
 	if w.held { // it failed, and we know better why than the answer that it would be
 		return p.err
@@ -77,6 +77,7 @@ type davKey struct{}
 type davCall struct {
 	size int64 // -1 where nobody said
 	body *body
+	over bool // what it would write over moves aside
 	err  error
 }
 
@@ -120,7 +121,11 @@ func (w *davAnswer) Write(p []byte) (int, error) {
 }
 
 // davFiles is an inbox as a file system of WebDAV.
-type davFiles struct{ box *inbox.Inbox }
+type davFiles struct {
+	box *inbox.Inbox
+	// empty are names that an app locked, or put nothing under yet: it asks for them, and they are in no list.
+	empty *promised
+}
 
 // clean is a path below the inbox; "" is its root. What no storage takes is written otherwise: an app finds it under the
 // name that it gave as both are cleaned alike.
@@ -160,7 +165,12 @@ func (d davFiles) RemoveAll(ctx context.Context, name string) error {
 	if err == nil && at == "" {
 		err = refusal{http.StatusForbidden, "The inbox itself stays."}
 	}
-	if err == nil {
+	if err == nil && d.empty.take(at) {
+		return nil
+	}
+	if err == nil && callOf(ctx).over {
+		err = d.box.Aside(ctx, inbox.ByWebDAV, at)
+	} else if err == nil {
 		err = d.box.Remove(ctx, inbox.ByWebDAV, at)
 	}
 	if errors.Is(err, inbox.ErrNotSafe) || errors.Is(err, inbox.ErrFolderHolds) {
@@ -182,6 +192,10 @@ func (d davFiles) Rename(ctx context.Context, from, to string) error {
 	if err == nil && (a == "" || b == "") {
 		err = refusal{http.StatusForbidden, "The inbox itself stays."}
 	}
+	if err == nil && d.empty.take(a) {
+		d.empty.add(b)
+		return nil
+	}
 	if err == nil {
 		// The handler has asked whether it may take the name.
 		err = plain(d.box.Rename(ctx, inbox.ByWebDAV, a, b, true))
@@ -201,6 +215,9 @@ func (d davFiles) Stat(ctx context.Context, name string) (os.FileInfo, error) {
 	}
 	is, err := d.box.Stat(ctx, inbox.ByWebDAV, at)
 	if err != nil {
+		if d.empty.has(at) {
+			return davInfo{inbox.File{Name: path.Base(at), Modified: time.Now()}}, nil
+		}
 		return nil, plain(err)
 	}
 	return davInfo{is}, nil
@@ -215,6 +232,9 @@ func (d davFiles) OpenFile(ctx context.Context, name string, flag int, _ os.File
 		return d.create(ctx, at)
 	}
 	is, err := d.box.Stat(ctx, inbox.ByWebDAV, at)
+	if err != nil && d.empty.has(at) {
+		return &davRead{ctx: ctx, box: d.box, at: at, is: inbox.File{Name: path.Base(at), Modified: time.Now()}, nothing: true}, nil
+	}
 	if err != nil {
 		return nil, plain(err)
 	}
@@ -239,7 +259,7 @@ func (d davFiles) create(ctx context.Context, at string) (webdav.File, error) {
 	if err != nil {
 		return nil, p.fail(err)
 	}
-	return &davWrite{ctx: ctx, call: p, w: w, at: at, sum: sha256.New()}, nil
+	return &davWrite{ctx: ctx, call: p, w: w, at: at, sum: sha256.New(), empty: d.empty}, nil
 }
 
 // davInfo is what a file is, as the handler asks it.
@@ -285,6 +305,8 @@ type davRead struct {
 	file *os.File
 	list []inbox.File
 	all  bool // the list was read
+	// nothing is a file that is empty so far.
+	nothing bool
 }
 
 func (f *davRead) open() error {
@@ -303,6 +325,9 @@ func (f *davRead) open() error {
 }
 
 func (f *davRead) Read(p []byte) (int, error) {
+	if f.nothing {
+		return 0, io.EOF
+	}
 	if err := f.open(); err != nil {
 		return 0, err
 	}
@@ -310,6 +335,9 @@ func (f *davRead) Read(p []byte) (int, error) {
 }
 
 func (f *davRead) Seek(offset int64, whence int) (int64, error) {
+	if f.nothing {
+		return 0, nil
+	}
 	if err := f.open(); err != nil {
 		return 0, err
 	}
@@ -357,6 +385,8 @@ type davWrite struct {
 	w    *inbox.Writer
 	at   string
 	sum  hash.Hash
+	// empty takes its name while nothing came.
+	empty *promised
 }
 
 func (f *davWrite) Write(p []byte) (int, error) {
@@ -373,6 +403,9 @@ func (f *davWrite) Write(p []byte) (int, error) {
 func (f *davWrite) Close() error {
 	if f.ctx.Err() != nil || f.call.err != nil || f.call.body.err != nil || f.w.Size() == 0 || f.call.size >= 0 && f.w.Size() != f.call.size {
 		err := f.w.Drop()
+		if f.w.Size() == 0 && f.call.size <= 0 && f.call.body.err == nil {
+			f.empty.add(f.at)
+		}
 		if f.w.Size() > 0 || f.call.size > 0 {
 			f.call.fail(refusal{http.StatusBadRequest, "The file was cut: nothing of it is here. Put it again."}) //nolint:errcheck // it is kept
 		}
@@ -382,6 +415,7 @@ func (f *davWrite) Close() error {
 	if err != nil {
 		return f.call.fail(err)
 	}
+	f.empty.take(f.at)
 	return nil
 }
 
@@ -393,6 +427,59 @@ func (f *davWrite) Stat() (os.FileInfo, error) {
 func (f *davWrite) Read([]byte) (int, error)           { return 0, fs.ErrPermission }
 func (f *davWrite) Seek(int64, int) (int64, error)     { return 0, fs.ErrPermission }
 func (f *davWrite) Readdir(int) ([]os.FileInfo, error) { return nil, fs.ErrInvalid }
+
+// promises are the names of each phone under which nothing came yet.
+type promises struct {
+	mu  sync.Mutex
+	all map[string]*promised
+}
+
+func (p *promises) of(phone string) *promised {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	one, is := p.all[phone]
+	if !is {
+		one = &promised{at: map[string]time.Time{}}
+		p.all[phone] = one
+	}
+	return one
+}
+
+// promised are names under which nothing came yet, with when they were made: they are forgotten after an hour, and with
+// the process.
+type promised struct {
+	mu sync.Mutex
+	at map[string]time.Time
+}
+
+const mostPromised = 1000
+
+func (p *promised) add(name string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for known, at := range p.at {
+		if time.Since(at) > longestLock || len(p.at) >= mostPromised {
+			delete(p.at, known)
+		}
+	}
+	p.at[name] = time.Now()
+}
+
+func (p *promised) has(name string) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	_, is := p.at[name]
+	return is
+}
+
+// take forgets a name; false when it was none.
+func (p *promised) take(name string) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	_, is := p.at[name]
+	delete(p.at, name)
+	return is
+}
 
 // locks are those of each phone.
 type locks struct {

@@ -39,9 +39,10 @@ type Server struct {
 	Authority func() []byte
 	Log       *slog.Logger
 
-	once  sync.Once
-	locks locks
-	calls calls
+	once     sync.Once
+	locks    locks
+	promises promises
+	calls    calls
 }
 
 // Bounds of calls.
@@ -58,7 +59,10 @@ const (
 
 // Serve serves what comes to a listener until the context ends. Secure tells that it is encrypted.
 func (s *Server) Serve(ctx context.Context, l net.Listener, secure bool) error {
-	s.once.Do(func() { s.locks.all = map[string]*lockSystem{}; s.calls.of = map[string]int{} })
+	s.once.Do(func() {
+		s.locks.all, s.promises.all = map[string]*lockSystem{}, map[string]*promised{}
+		s.calls.of = map[string]int{}
+	})
 	server := &http.Server{Handler: s.handler(secure), ReadHeaderTimeout: headTime, IdleTimeout: idleTime, MaxHeaderBytes: mostHead,
 		BaseContext: func(net.Listener) context.Context { return ctx },
 		ConnContext: func(ctx context.Context, c net.Conn) context.Context { return context.WithValue(ctx, connKey{}, c) },
