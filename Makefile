@@ -54,7 +54,7 @@ shots: bin/yardtide bin/versitygw ## take docs/screenshots from the demo
 	go run ./e2e/shots
 
 soak: bin/yardtide bin/versitygw ## what takes long: thousands of races, hundreds of kills, and every parser fuzzed (about 2 hours)
-	./packages.sh apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server libheif-examples e2fsprogs xfsprogs btrfs-progs exfatprogs exfat-fuse litmus cadaver davfs2
+	./packages.sh apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server libheif-examples e2fsprogs xfsprogs btrfs-progs exfatprogs exfat-fuse
 	YARDTIDE_ROUNDS=2000 go test -timeout 90m -run 'TestConformance/.*/four_services' ./engine/destination/destinationtest
 	YARDTIDE_EXCHANGES=all go test -timeout 60m -count=8 -run 'TestADiskIs|TestTheDiskBehind' ./engine/device
 	YARDTIDE_PULLS=200 YARDTIDE_ROUNDS=20 go test -timeout 90m -count=1 -run 'TestACardReallyPulled|TestFilesThatMove' ./engine/device

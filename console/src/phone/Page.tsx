@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState, useSyncExternalStore } from "react";
+import { useEffect, useState, useSyncExternalStore } from "react";
 import type { Mine } from "../api";
 import { Button } from "../parts/Button";
 import { Notice } from "../parts/Notice";
@@ -23,6 +23,11 @@ export function Page() {
     enabled: key !== "" && !handing.shut,
     refetchInterval: 4000,
   });
+  // What the gallery shares to the page comes with a cookie: over an address that nobody reads along.
+  useEffect(() => {
+    if (key !== "" && window.isSecureContext && location.protocol === "https:")
+      void ask("/p/keep", {}).catch(() => undefined);
+  }, [key]);
   const open = handing.files.filter((f) => !["handed", "known", "failed"].includes(f.phase)).length;
   const kept = useAwake(open > 0 && !handing.paused);
   const refused = mine.error instanceof Refused && mine.error.status === 401;
