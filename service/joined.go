@@ -170,7 +170,7 @@ func (h *home) follow(ctx context.Context, p link.Plan) error {
 			return errors.New("what was sealed are no secrets") // the reader's words may hold some of it
 		}
 		for _, one := range secrets {
-			if plan.IsName(one.Name) && one.Kind == household.Authority {
+			if plan.IsName(one.Name) && one.Kind == household.AuthorityKind {
 				if err := h.putAuthority(one.Name, one.Secret); err != nil {
 					return err
 				}

@@ -11,7 +11,7 @@ import (
 	"yardtide/engine/records"
 )
 
-// members are the devices of this process. Some come and go while it runs: those of phones that hand over. It is safe
+// members are the devices of this process. Some come while it runs: those of phones that hand over. It is safe
 // for concurrent use.
 type members struct {
 	mu   sync.Mutex
@@ -25,8 +25,6 @@ type members struct {
 type member struct {
 	*device.Device
 	records *records.Records
-	ends    context.CancelFunc // nil while it does not run
-	ended   chan struct{}
 }
 
 func (m *members) all() []*member {
@@ -39,7 +37,7 @@ func (m *members) all() []*member {
 func (m *members) add(d *device.Device, r *records.Records) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	one := &member{Device: d, records: r, ended: make(chan struct{})}
+	one := &member{d, r}
 	m.list = append(slices.Clone(m.list), one)
 	if m.ctx != nil {
 		m.begin(one)
@@ -48,10 +46,8 @@ func (m *members) add(d *device.Device, r *records.Records) {
 
 // begin has a device run. The caller has the lock.
 func (m *members) begin(one *member) {
-	ctx, cancel := context.WithCancel(m.ctx)
-	one.ends = cancel
+	ctx := m.ctx
 	m.run.Go(func() {
-		defer close(one.ended)
 		if err := one.Run(ctx); err != nil && ctx.Err() == nil {
 			m.fail(fmt.Errorf("running %s: %w", one.Name, err))
 		}
@@ -76,24 +72,6 @@ func (m *members) follow(ctx context.Context) error {
 		return err
 	}
 	return nil
-}
-
-// remove ends a device and lets go of its records; false when there is none of the name.
-func (m *members) remove(name string) (bool, error) {
-	m.mu.Lock()
-	i := slices.IndexFunc(m.list, func(one *member) bool { return one.Name == name })
-	if i < 0 {
-		m.mu.Unlock()
-		return false, nil
-	}
-	one := m.list[i]
-	m.list = slices.Delete(slices.Clone(m.list), i, i+1)
-	m.mu.Unlock()
-	if one.ends != nil {
-		one.ends()
-		<-one.ended
-	}
-	return true, one.records.Close()
 }
 
 // close lets go of the records of all.

@@ -204,7 +204,7 @@ func (s *Service) wire() {
 	if s.Joined != nil {
 		known.Away = s.Joined.Home.Yard
 	}
-	s.Phones = phones.New(s.phonesOptions())
+	s.Phones = phones.New(phonesOf(s))
 	known.Phone = s.Phones.Has
 	s.Household = household.New(known)
 	s.Destinations = Destinations{book: s.Book, drivers: &s.drivers, fleet: s.fleet, jobs: s.Jobs, devices: s.Devices}

@@ -59,7 +59,7 @@ const freeStep = 200
 // Free moves what is safe into the holding place, and removes what lay there long enough. It returns at the first error
 // that is not one file's own.
 func (b *Inbox) Free(ctx context.Context, now time.Time) error {
-	err := b.parts.expire(now)
+	err := b.Uploads.expire(now)
 	for from := int64(0); ; {
 		list, lerr := b.Records.Handed.ToFree(ctx, from, freeStep)
 		if lerr != nil {
@@ -176,7 +176,7 @@ func (b *Inbox) TakeBack(ctx context.Context) (n int, err error) {
 
 // mend sees to what a kill left between two steps, and counts what lies here.
 func (b *Inbox) mend(ctx context.Context) error {
-	if err := b.parts.open(time.Now()); err != nil {
+	if err := b.Uploads.open(time.Now()); err != nil {
 		return err
 	}
 	held, err := b.Records.Handed.ToRemove(ctx, time.Now().Add(24*time.Hour), 1_000_000)

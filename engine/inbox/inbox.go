@@ -72,10 +72,13 @@ type Options struct {
 type Inbox struct {
 	Options
 
+	// Uploads are the files that come in pieces, Listing what apps are shown.
+	Uploads Uploads
+	Listing Listing
+
 	root *os.Root
 	// mu is held while names change: it makes "is the name free" and "it is taken" one step.
-	mu    sync.Mutex
-	parts parts
+	mu sync.Mutex
 }
 
 // Open opens the inbox of a phone, and mends what a kill left.
@@ -90,7 +93,7 @@ func Open(ctx context.Context, o Options) (*Inbox, error) {
 		return nil, fmt.Errorf("opening the inbox of %s: %w", o.Phone, err)
 	}
 	b := &Inbox{Options: o, root: root}
-	b.parts.b = b
+	b.Uploads.b, b.Listing.b = b, b
 	if err := b.mend(ctx); err != nil {
 		return nil, errors.Join(err, root.Close())
 	}

@@ -13,7 +13,7 @@ import (
 )
 
 // phoneRoutes are the keeper's calls about phones that hand over.
-func (s *Server) phoneRoutes() {
+func phoneRoutes(s *Server) {
 	type named struct {
 		Phone string `path:"phone"`
 	}
@@ -31,8 +31,12 @@ func (s *Server) phoneRoutes() {
 	call(s, "add-inbox-phone", http.MethodPost, "/phones",
 		"Add a phone that hands over, or give one new keys: those before are answered no more. The keys are told once",
 		func(ctx context.Context, in *request[phonewire.PhoneAdd]) (*answer[phonewire.PhoneKeys], error) {
-			keys, err := s.service.AddPhone(ctx, in.Body, time.Now())
-			return &answer[phonewire.PhoneKeys]{keys}, destinationProblem(of(err))
+			one, keys, err := s.service.Phones.Add(ctx, in.Body, time.Now())
+			if err != nil {
+				return nil, destinationProblem(of(err))
+			}
+			told, err := one.Doors(keys)
+			return &answer[phonewire.PhoneKeys]{told}, err
 		})
 	call(s, "set-inbox-phone", http.MethodPatch, "/phones/{phone}", "How much a phone's inbox may take, how long it holds what is safe, and its SSH keys",
 		func(_ context.Context, in *struct {

@@ -98,7 +98,7 @@ func (s *Server) routes() {
 	s.setupRoutes()
 	s.standinRoutes()
 	s.deviceRoutes()
-	s.phoneRoutes()
+	phoneRoutes(s)
 }
 
 // orderRoutes are the keeper's orders to devices.

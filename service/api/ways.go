@@ -113,7 +113,7 @@ func (w *way) Close() error {
 
 // certificate is the service's, with the name or address that is asked for.
 func (h *Home) certificate(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
-	return h.service.Household.CertificateFor(hello, time.Now())
+	return h.service.Household.Authority.For(hello, time.Now())
 }
 
 // listenForPhones listens for phones without encryption, and for SFTP, where the keeper says so.
@@ -135,7 +135,7 @@ func (h *Home) listenForPhones(ctx context.Context) {
 				func(ctx context.Context, l net.Listener) error {
 					p := newPorch(l, nil, h.log)
 					defer func() { _ = p.Close() }() // as above
-					return h.phones.ServeSFTP(ctx, p, h.service.Household.HostKey())
+					return h.phones.ServeSFTP(ctx, p, h.service.Household.Authority.HostKey())
 				})
 		})
 		select {

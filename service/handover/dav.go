@@ -141,7 +141,7 @@ func (d davFiles) Mkdir(ctx context.Context, name string, _ os.FileMode) error {
 	if err != nil || at == "" {
 		return errors.Join(err, fs.ErrExist)
 	}
-	err = d.box.MakeFolder(ctx, inbox.ByWebDAV, at)
+	err = d.box.Listing.MakeFolder(ctx, inbox.ByWebDAV, at)
 	var room inbox.NoRoom
 	if errors.As(err, &room) {
 		return callOf(ctx).fail(err)
@@ -169,9 +169,9 @@ func (d davFiles) RemoveAll(ctx context.Context, name string) error {
 		return nil
 	}
 	if err == nil && callOf(ctx).over {
-		err = d.box.Aside(ctx, inbox.ByWebDAV, at)
+		err = d.box.Listing.Aside(ctx, inbox.ByWebDAV, at)
 	} else if err == nil {
-		err = d.box.Remove(ctx, inbox.ByWebDAV, at)
+		err = d.box.Listing.Remove(ctx, inbox.ByWebDAV, at)
 	}
 	if errors.Is(err, inbox.ErrNotSafe) || errors.Is(err, inbox.ErrFolderHolds) {
 		err = refusal{http.StatusForbidden, sentence(err)}
@@ -198,7 +198,7 @@ func (d davFiles) Rename(ctx context.Context, from, to string) error {
 	}
 	if err == nil {
 		// The handler has asked whether it may take the name.
-		err = plain(d.box.Rename(ctx, inbox.ByWebDAV, a, b, true))
+		err = plain(d.box.Listing.Rename(ctx, inbox.ByWebDAV, a, b, true))
 	}
 	var bad inbox.BadName
 	var own refusal
@@ -213,7 +213,7 @@ func (d davFiles) Stat(ctx context.Context, name string) (os.FileInfo, error) {
 	if err != nil {
 		return nil, os.ErrNotExist //nolint:nilerr // no such name can be there
 	}
-	is, err := d.box.Stat(ctx, inbox.ByWebDAV, at)
+	is, err := d.box.Listing.Stat(ctx, inbox.ByWebDAV, at)
 	if err != nil {
 		if d.empty.has(at) {
 			return davInfo{inbox.File{Name: path.Base(at), Modified: time.Now()}}, nil
@@ -231,7 +231,7 @@ func (d davFiles) OpenFile(ctx context.Context, name string, flag int, _ os.File
 	if flag&(os.O_CREATE|os.O_TRUNC|os.O_WRONLY|os.O_RDWR) != 0 && flag&os.O_CREATE != 0 {
 		return d.create(ctx, at)
 	}
-	is, err := d.box.Stat(ctx, inbox.ByWebDAV, at)
+	is, err := d.box.Listing.Stat(ctx, inbox.ByWebDAV, at)
 	if err != nil && d.empty.has(at) {
 		return &davRead{ctx: ctx, box: d.box, at: at, is: inbox.File{Name: path.Base(at), Modified: time.Now()}, nothing: true}, nil
 	}
@@ -247,11 +247,11 @@ func (d davFiles) create(ctx context.Context, at string) (webdav.File, error) {
 	if at == "" {
 		return nil, p.fail(refusal{http.StatusMethodNotAllowed, "This is a folder."})
 	}
-	if is, err := d.box.Stat(ctx, inbox.ByWebDAV, at); err == nil && is.Folder {
+	if is, err := d.box.Listing.Stat(ctx, inbox.ByWebDAV, at); err == nil && is.Folder {
 		return nil, p.fail(refusal{http.StatusMethodNotAllowed, "This is a folder."})
 	}
 	if dir := path.Dir(at); dir != "." {
-		if up, err := d.box.Stat(ctx, inbox.ByWebDAV, dir); err != nil || !up.Folder {
+		if up, err := d.box.Listing.Stat(ctx, inbox.ByWebDAV, dir); err != nil || !up.Folder {
 			return nil, p.fail(refusal{http.StatusConflict, "Its folder is not there; make it first (MKCOL)."})
 		}
 	}
@@ -314,7 +314,7 @@ func (f *davRead) open() error {
 		return nil
 	}
 	var err error
-	f.file, err = f.box.Open(f.ctx, inbox.ByWebDAV, f.at)
+	f.file, err = f.box.Listing.Open(f.ctx, inbox.ByWebDAV, f.at)
 	if errors.Is(err, fs.ErrNotExist) {
 		err = refusal{http.StatusGone, "It is safe, and its bytes are no longer here: bring it back from where it lies."}
 	}
@@ -349,7 +349,7 @@ func (f *davRead) Readdir(count int) (infos []os.FileInfo, err error) {
 		return nil, fs.ErrInvalid
 	}
 	if !f.all {
-		if f.list, err = f.box.List(f.ctx, inbox.ByWebDAV, f.at); err != nil {
+		if f.list, err = f.box.Listing.List(f.ctx, inbox.ByWebDAV, f.at); err != nil {
 			return nil, plain(err)
 		}
 		f.all = true

@@ -35,8 +35,8 @@ type Server struct {
 	Phones *phones.Phones
 	// Page holds the built page.
 	Page fs.FS
-	// Authority is the certificate that a phone may trust once, in DER; nil where there is none.
-	Authority func() []byte
+	// Authority is the one that a phone may trust once; nil where there is none.
+	Authority *household.Authority
 	Log       *slog.Logger
 
 	once     sync.Once
@@ -484,16 +484,12 @@ func typeOf(name string) string {
 
 // certificate gives the certificate that a phone is led to trust once.
 func (s *Server) certificate(c *call) error {
-	der := []byte(nil)
-	if s.Authority != nil {
-		der = s.Authority()
-	}
-	if der == nil {
+	if s.Authority == nil {
 		return refusal{http.StatusNotFound, "There is no certificate to trust."}
 	}
 	c.Header().Set("Content-Type", "application/x-x509-ca-cert")
 	c.Header().Set("Content-Disposition", `attachment; filename="yard.crt"`)
-	_, _ = c.Write(der) // nobody may be there to hear it
+	_, _ = c.Write(s.Authority.DER()) // nobody may be there to hear it
 	return nil
 }
 

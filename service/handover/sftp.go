@@ -63,11 +63,9 @@ func (s *Server) ServeSFTP(ctx context.Context, l net.Listener, host ssh.Signer)
 	}
 }
 
-// session serves one connection.
-func (s *Server) session(ctx context.Context, conn net.Conn, host ssh.Signer) {
-	defer conn.Close()
-	var caller phones.Caller
-	config := &ssh.ServerConfig{MaxAuthTries: mostKeyTry, ServerVersion: "SSH-2.0-YardTide",
+// sshConfig lets phones in by their password or a key of theirs.
+func (s *Server) sshConfig() *ssh.ServerConfig {
+	return &ssh.ServerConfig{MaxAuthTries: mostKeyTry, ServerVersion: "SSH-2.0-YardTide",
 		PasswordCallback: func(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 			is, ok := s.Phones.ByPassword(c.User(), string(password))
 			if !ok {
@@ -85,6 +83,12 @@ func (s *Server) session(ctx context.Context, conn net.Conn, host ssh.Signer) {
 			}
 			return permit(is), nil
 		}}
+}
+
+// session serves one connection.
+func (s *Server) session(ctx context.Context, conn net.Conn, host ssh.Signer) {
+	defer conn.Close()
+	config := s.sshConfig()
 	config.AddHostKey(host)
 	if err := conn.SetDeadline(time.Now().Add(sshTime)); err != nil {
 		return
@@ -202,7 +206,7 @@ func (f sftpFiles) Fileread(r *sftp.Request) (io.ReaderAt, error) {
 	if err != nil {
 		return nil, sftpError(err)
 	}
-	file, err := f.box.Open(f.ctx, inbox.BySFTP, at)
+	file, err := f.box.Listing.Open(f.ctx, inbox.BySFTP, at)
 	if err != nil {
 		return nil, sftpError(err)
 	}
@@ -215,11 +219,11 @@ func (f sftpFiles) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 	if err != nil || at == "" {
 		return nil, sftpError(errors.Join(err, sftp.ErrSSHFxPermissionDenied))
 	}
-	if is, err := f.box.Stat(f.ctx, inbox.BySFTP, at); err == nil && is.Folder {
+	if is, err := f.box.Listing.Stat(f.ctx, inbox.BySFTP, at); err == nil && is.Folder {
 		return nil, sftp.ErrSSHFxFailure
 	}
 	if dir := path.Dir(at); dir != "." {
-		if up, err := f.box.Stat(f.ctx, inbox.BySFTP, dir); err != nil || !up.Folder {
+		if up, err := f.box.Listing.Stat(f.ctx, inbox.BySFTP, dir); err != nil || !up.Folder {
 			return nil, sftp.ErrSSHFxNoSuchFile
 		}
 	}
@@ -243,18 +247,18 @@ func (f sftpFiles) Filecmd(r *sftp.Request) error {
 	case "Setstat": // times and modes are the phone's own
 		return nil
 	case "Mkdir":
-		return sftpError(f.box.MakeFolder(f.ctx, inbox.BySFTP, at))
+		return sftpError(f.box.Listing.MakeFolder(f.ctx, inbox.BySFTP, at))
 	case "Rename", "PosixRename":
 		to, err := clean(r.Target)
 		if err != nil || at == "" || to == "" {
 			return sftpError(errors.Join(err, sftp.ErrSSHFxPermissionDenied))
 		}
-		return sftpError(f.box.Rename(f.ctx, inbox.BySFTP, at, to, r.Method == "PosixRename"))
+		return sftpError(f.box.Listing.Rename(f.ctx, inbox.BySFTP, at, to, r.Method == "PosixRename"))
 	case "Remove", "Rmdir":
 		if at == "" {
 			return sftp.ErrSSHFxPermissionDenied
 		}
-		return sftpError(f.box.Remove(f.ctx, inbox.BySFTP, at))
+		return sftpError(f.box.Listing.Remove(f.ctx, inbox.BySFTP, at))
 	}
 	return sftp.ErrSSHFxOpUnsupported // links among them
 }
@@ -267,7 +271,7 @@ func (f sftpFiles) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 	}
 	switch r.Method {
 	case "List":
-		list, err := f.box.List(f.ctx, inbox.BySFTP, at)
+		list, err := f.box.Listing.List(f.ctx, inbox.BySFTP, at)
 		if err != nil {
 			return nil, sftpError(err)
 		}
@@ -277,7 +281,7 @@ func (f sftpFiles) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 		}
 		return infos, nil
 	case "Stat", "Lstat":
-		is, err := f.box.Stat(f.ctx, inbox.BySFTP, at)
+		is, err := f.box.Listing.Stat(f.ctx, inbox.BySFTP, at)
 		if err != nil {
 			return nil, sftpError(err)
 		}

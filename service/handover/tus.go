@@ -73,7 +73,7 @@ func (s *Server) uploads(c *call) error {
 		return refusal{http.StatusUnsupportedMediaType, "What comes with an upload's beginning is of the type " + pieceType + "."}
 	}
 	box := c.phone.Inbox
-	if part, err = box.Begin(part, time.Now()); err != nil {
+	if part, err = box.Uploads.Begin(part, time.Now()); err != nil {
 		return err
 	}
 	c.Header().Set("Location", "/p/uploads/"+part.ID)
@@ -81,7 +81,7 @@ func (s *Server) uploads(c *call) error {
 	if with || size == 0 {
 		part, err = s.append(c, part.ID, 0)
 	} else {
-		err = box.Keep(part.ID)
+		err = box.Uploads.Keep(part.ID)
 	}
 	if err != nil {
 		return err
@@ -144,7 +144,7 @@ func (s *Server) upload(c *call) error {
 	box := c.phone.Inbox
 	switch c.Method {
 	case http.MethodHead:
-		part, err := box.Part(c.Context(), c.rest)
+		part, err := box.Uploads.Part(c.Context(), c.rest)
 		if err != nil {
 			return err
 		}
@@ -153,7 +153,7 @@ func (s *Server) upload(c *call) error {
 		c.WriteHeader(http.StatusOK)
 		return nil
 	case http.MethodDelete:
-		if err := box.Stop(c.Context(), c.rest); err != nil {
+		if err := box.Uploads.Stop(c.Context(), c.rest); err != nil {
 			return err
 		}
 	case http.MethodPatch:
@@ -202,7 +202,7 @@ func (s *Server) append(c *call, id string, offset int64) (inbox.Part, error) {
 			return nil
 		}
 	}
-	return c.phone.Inbox.Append(c.Context(), id, offset, from, c.body.end, check)
+	return c.phone.Inbox.Uploads.Append(c.Context(), id, offset, from, c.body.end, check)
 }
 
 func checksum(said string) (hash.Hash, []byte, error) {

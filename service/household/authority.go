@@ -4,11 +4,9 @@ import (
 	"crypto"
 	"crypto/ecdsa"
 	"crypto/rand"
-	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -29,8 +27,9 @@ import (
 // them: a phone that is led to trust it once warns no more, whatever address the service has. It speaks for addresses and
 // names of home networks alone (RFC 5280, 4.2.1.10), so that who has its key can be nobody on the internet.
 
-// authority is the yard's own.
-type authority struct {
+// Authority is the yard's own. It is safe for concurrent use.
+type Authority struct {
+	own  tls.Certificate // of the home network, without a name
 	cert *x509.Certificate
 	key  *ecdsa.PrivateKey
 
@@ -44,10 +43,11 @@ const leafLife = 300 * 24 * time.Hour
 // mostLeaves bounds the names that a stranger can have certificates made for.
 const mostLeaves = 64
 
-// openAuthority reads the authority, or makes it.
-func (h *Household) openAuthority() error {
-	file := filepath.Join(h.Dir, "phone-authority.der")
-	keyFile := filepath.Join(h.Dir, "phone-authority.key")
+// OpenAuthority reads the authority that is kept in a folder, or makes it. Its certificates are for the key of the home
+// network's own.
+func OpenAuthority(dir string, own tls.Certificate) (*Authority, error) {
+	file := filepath.Join(dir, "phone-authority.der")
+	keyFile := filepath.Join(dir, "phone-authority.key")
 	der, err := os.ReadFile(keyFile)
 	if errors.Is(err, fs.ErrNotExist) {
 		if der, err = link.NewKey(); err == nil {
@@ -55,12 +55,12 @@ func (h *Household) openAuthority() error {
 		}
 	}
 	if err != nil {
-		return fmt.Errorf("keeping the key of the yard's certificates: %w", err)
+		return nil, fmt.Errorf("keeping the key of the yard's certificates: %w", err)
 	}
 	parsed, err := x509.ParsePKCS8PrivateKey(der)
 	key, is := parsed.(*ecdsa.PrivateKey)
 	if err != nil || !is {
-		return fmt.Errorf("the key of the yard's certificates in %s is damaged; remove the file: phones are then led to trust a new one", keyFile)
+		return nil, fmt.Errorf("the key of the yard's certificates in %s is damaged; remove the file: phones are then led to trust a new one", keyFile)
 	}
 	raw, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -69,20 +69,18 @@ func (h *Household) openAuthority() error {
 		}
 	}
 	if err != nil {
-		return fmt.Errorf("keeping the yard's certificate: %w", err)
+		return nil, fmt.Errorf("keeping the yard's certificate: %w", err)
 	}
 	cert, err := x509.ParseCertificate(raw)
 	if err != nil {
-		return fmt.Errorf("the yard's certificate in %s is damaged; remove the file: %w", file, err)
+		return nil, fmt.Errorf("the yard's certificate in %s is damaged; remove the file: %w", file, err)
 	}
-	h.authority = &authority{cert: cert, key: key, leaves: map[string]*tls.Certificate{}}
-	return nil
+	return &Authority{own: own, cert: cert, key: key, leaves: map[string]*tls.Certificate{}}, nil
 }
 
 func newAuthority(key *ecdsa.PrivateKey) ([]byte, error) {
-	sum := sha256.Sum256(key.PublicKey.X.Bytes())
 	template := x509.Certificate{
-		SerialNumber: new(big.Int).SetBytes(sum[:8]), Subject: pkix.Name{CommonName: "Yard Tide, this household's own"},
+		SerialNumber: serial(), Subject: pkix.Name{CommonName: "Yard Tide, this household's own"},
 		NotBefore: time.Now().Add(-24 * time.Hour), NotAfter: time.Now().AddDate(20, 0, 0),
 		IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true, KeyUsage: x509.KeyUsageCertSign,
 		PermittedDNSDomainsCritical: true, PermittedDNSDomains: []string{"local", "home.arpa", "internal", "lan", "test", "localhost"},
@@ -102,28 +100,30 @@ func newAuthority(key *ecdsa.PrivateKey) ([]byte, error) {
 	return raw, nil
 }
 
-// Authority is the certificate that phones may be led to trust, in DER; nil where there is none.
-func (h *Household) Authority() []byte {
-	if h.authority == nil {
-		return nil
-	}
-	return h.authority.cert.Raw
-}
+// DER is the certificate that phones may be led to trust.
+func (a *Authority) DER() []byte { return a.cert.Raw }
 
-// CertificateFor is the service's certificate for the name or address at which it is called. Its key is the one that
-// devices pin.
-func (h *Household) CertificateFor(hello *tls.ClientHelloInfo, now time.Time) (*tls.Certificate, error) {
+// For is the service's certificate for the name or address at which it is called. Its key is the one that devices pin.
+func (a *Authority) For(hello *tls.ClientHelloInfo, now time.Time) (*tls.Certificate, error) {
 	host := hello.ServerName
 	if host == "" && hello.Conn != nil { // an address is no name: none is sent (RFC 6066, 3)
 		host, _, _ = net.SplitHostPort(hello.Conn.LocalAddr().String())
 	}
-	if h.authority == nil || host == "" || host == "yardtide" {
-		return &h.cert, nil
+	if host == "" || host == "yardtide" {
+		return &a.own, nil
 	}
-	return h.authority.leaf(host, h.cert.PrivateKey, now)
+	return a.leaf(host, now)
 }
 
-func (a *authority) leaf(host string, key crypto.PrivateKey, now time.Time) (*tls.Certificate, error) {
+// serial makes a number for a certificate (RFC 5280, 4.1.2.2).
+func serial() *big.Int {
+	b := make([]byte, 16)
+	_, _ = rand.Read(b) // it never fails (crypto/rand)
+	b[0] &= 0x7f
+	return new(big.Int).SetBytes(b)
+}
+
+func (a *Authority) leaf(host string, now time.Time) (*tls.Certificate, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if one, known := a.leaves[host]; known && now.Before(one.Leaf.NotAfter.Add(-24*time.Hour)) {
@@ -132,10 +132,7 @@ func (a *authority) leaf(host string, key crypto.PrivateKey, now time.Time) (*tl
 	if len(a.leaves) >= mostLeaves {
 		clear(a.leaves)
 	}
-	serial := make([]byte, 16)
-	_, _ = rand.Read(serial) // it never fails (crypto/rand)
-	binary.BigEndian.PutUint16(serial, binary.BigEndian.Uint16(serial)&0x7fff)
-	template := x509.Certificate{SerialNumber: new(big.Int).SetBytes(serial), Subject: pkix.Name{CommonName: "Yard Tide"},
+	template := x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Yard Tide"},
 		NotBefore: now.Add(-24 * time.Hour), NotAfter: now.Add(leafLife), KeyUsage: x509.KeyUsageDigitalSignature,
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	if ip := net.ParseIP(host); ip != nil {
@@ -143,7 +140,7 @@ func (a *authority) leaf(host string, key crypto.PrivateKey, now time.Time) (*tl
 	} else {
 		template.DNSNames = []string{host}
 	}
-	signer, is := key.(crypto.Signer)
+	signer, is := a.own.PrivateKey.(crypto.Signer)
 	if !is {
 		return nil, errors.New("the key for the home network signs nothing")
 	}
@@ -155,22 +152,16 @@ func (a *authority) leaf(host string, key crypto.PrivateKey, now time.Time) (*tl
 	if err != nil {
 		return nil, fmt.Errorf("making a certificate: %w", err)
 	}
-	one := &tls.Certificate{Certificate: [][]byte{raw, a.cert.Raw}, PrivateKey: key, Leaf: leaf}
+	one := &tls.Certificate{Certificate: [][]byte{raw, a.cert.Raw}, PrivateKey: a.own.PrivateKey, Leaf: leaf}
 	a.leaves[host] = one
 	return one, nil
 }
 
 // HostKey is the key by which apps know the service over SSH. It is the one for the home network.
-func (h *Household) HostKey() ssh.Signer {
-	key, err := ssh.NewSignerFromKey(h.cert.PrivateKey)
+func (a *Authority) HostKey() ssh.Signer {
+	key, err := ssh.NewSignerFromKey(a.own.PrivateKey)
 	if err != nil {
 		panic(err) // it is of NIST P-256, which ssh knows
 	}
 	return key
-}
-
-// UseKey has the household use a key for the home network, in PKCS #8.
-func (h *Household) UseKey(der []byte) (err error) {
-	h.cert, h.pin, err = link.Certificate(der)
-	return err
 }

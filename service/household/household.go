@@ -71,8 +71,8 @@ type Household struct {
 	cert tls.Certificate
 	pin  link.Pin
 	desk link.Desk
-	// authority signs the certificates for phones; nil before Open.
-	authority *authority
+	// Authority signs the certificates for phones; nil before Open.
+	Authority *Authority
 
 	joining sync.Mutex // held while a device joins
 
@@ -248,11 +248,11 @@ func (h *Household) Open(ctx context.Context) error {
 		return fmt.Errorf("the key for the home network in %s is damaged; put back the one that was there, or remove "+
 			"the file and let the devices join again", file)
 	}
-	if err := h.UseKey(der); err != nil {
+	if h.cert, h.pin, err = link.Certificate(der); err != nil {
 		return err
 	}
 	h.home.Fingerprint = h.pin.String()
-	if err := h.openAuthority(); err != nil {
+	if h.Authority, err = OpenAuthority(h.Dir, h.cert); err != nil {
 		return err
 	}
 	address, err := os.ReadFile(h.homeFile())
@@ -677,9 +677,9 @@ func (h *Household) renamedInPlan(ctx context.Context, was, name string, put pla
 	return nil
 }
 
-// Authority is the kind of what is given beside secrets: the certificates of a household's
+// AuthorityKind is the kind of what is given beside secrets: the certificates of a household's
 // own authority, which are none.
-const Authority = "authority"
+const AuthorityKind = "authority"
 
 // ErrNoDevice tells that no device elsewhere has a name.
 var ErrNoDevice = errors.New("no device elsewhere has this name")
@@ -723,7 +723,7 @@ func (h *Household) PartFor(name, has string) (link.Plan, error) {
 			h.Log.Warn("an authority's certificate cannot be given to a device", "device", name, "destination", to, "err", err)
 			continue
 		}
-		secrets = append(secrets, link.Secret{Kind: Authority, Name: to, Server: d.Server(), Secret: string(pem)})
+		secrets = append(secrets, link.Secret{Kind: AuthorityKind, Name: to, Server: d.Server(), Secret: string(pem)})
 	}
 	slices.SortFunc(secrets, func(a, b link.Secret) int { return strings.Compare(a.Name+a.Kind, b.Name+b.Kind) })
 	text, err := json.Marshal(secrets)
@@ -755,9 +755,6 @@ func (h *Household) PartKeepsFree(device, name string) (int64, bool) {
 	h.mu.Unlock()
 	return int64(d.KeepFree), there && (p.SendsTo(device, name) || was != "" && p.SendsTo(was, name))
 }
-
-// Certificate is the service's, for the home network.
-func (h *Household) Certificate() tls.Certificate { return h.cert }
 
 // HomeNetwork tells where the service listens for devices elsewhere.
 func (h *Household) HomeNetwork() wire.HomeNetwork {

@@ -23,6 +23,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/words"
@@ -48,7 +50,12 @@ type Options struct {
 	// Plan is the one in force; Edit changes it.
 	Plan func() *plan.Plan
 	Edit func(ctx context.Context, edits []plan.Edit) error
-	// Begin begins a device of this process; End ends it.
+	// Away is the yard that this device joined itself; "" where the yard's service is here.
+	Away string
+	// Home is where phones come, HostKey by what apps know the service over SSH.
+	Home    func() wire.HomeNetwork
+	HostKey func() ssh.PublicKey
+	// Begin begins a device of this process.
 	Begin func(ctx context.Context, name, root string) (Device, error)
 	// Free is of the disk of the inboxes, -1 where nobody knows.
 	Free func() int64
@@ -313,6 +320,9 @@ func (p *Phones) begin(ctx context.Context, name string, keys Keys, now time.Tim
 }
 
 func (p *Phones) mayAdd(a phonewire.PhoneAdd) error {
+	if p.Away != "" {
+		return household.Refuse("this device joined %s; phones are added there", p.Away)
+	}
 	if !plan.IsName(a.Name) {
 		return household.Refuse("%q cannot be the name of a phone; it would be letters, digits, dots and dashes, at most 63", a.Name)
 	}

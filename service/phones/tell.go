@@ -43,7 +43,7 @@ func (one *Phone) tell(ctx context.Context) (phonewire.InboxPhone, error) {
 	one.mu.Unlock()
 	t := phonewire.InboxPhone{Name: one.Name, Person: one.of.Plan().Devices[one.Name].Person, Added: k.Added, Revoked: k.Page == "" && k.App == "",
 		LastWay: sum.LastWay, N: sum.N, Bytes: sum.Bytes, Inbox: sum.Here, Held: sum.Held, Most: one.most(), HeldDays: one.heldDays(),
-		Underway: one.Inbox.Underway()}
+		Underway: one.Inbox.Uploads.Underway()}
 	if sum.LastMS > 0 {
 		t.Last = time.UnixMilli(sum.LastMS)
 	}

@@ -18,6 +18,9 @@ import (
 // This file shows an inbox as a folder to apps: what was taken on stays listed, with its size and its tag, also when it
 // is freed, so that no app sends it again.
 
+// Listing is an inbox as apps see it.
+type Listing struct{ b *Inbox }
+
 // File is what an app is told of a file or a folder.
 type File struct {
 	Name     string // its last step
@@ -39,9 +42,9 @@ func fileOf(h records.HandedOver) File {
 
 // Stat tells what a path of a way stands for; the error is fs.ErrNotExist where it is nothing. "" is the way's own
 // folder.
-func (b *Inbox) Stat(ctx context.Context, way Way, name string) (File, error) {
+func (l Listing) Stat(ctx context.Context, way Way, name string) (File, error) {
 	if name != "" {
-		h, some, err := b.Records.Handed.At(ctx, string(way), name)
+		h, some, err := l.b.Records.Handed.At(ctx, string(way), name)
 		if err != nil {
 			return File{}, err
 		}
@@ -49,11 +52,11 @@ func (b *Inbox) Stat(ctx context.Context, way Way, name string) (File, error) {
 			return fileOf(h), nil
 		}
 	}
-	info, err := b.root.Lstat(in(way, name))
+	info, err := l.b.root.Lstat(in(way, name))
 	if err == nil && info.IsDir() {
 		return File{Name: path.Base(name), Folder: true, Modified: info.ModTime()}, nil
 	}
-	below, err := b.Records.Handed.Below(ctx, string(way), name)
+	below, err := l.b.Records.Handed.Below(ctx, string(way), name)
 	if err != nil {
 		return File{}, err
 	}
@@ -64,9 +67,9 @@ func (b *Inbox) Stat(ctx context.Context, way Way, name string) (File, error) {
 }
 
 // List tells what is in a folder of a way, by name.
-func (b *Inbox) List(ctx context.Context, way Way, dir string) ([]File, error) {
+func (l Listing) List(ctx context.Context, way Way, dir string) ([]File, error) {
 	all := map[string]File{}
-	below, err := b.Records.Handed.Below(ctx, string(way), dir)
+	below, err := l.b.Records.Handed.Below(ctx, string(way), dir)
 	if err != nil {
 		return nil, err
 	}
@@ -81,7 +84,7 @@ func (b *Inbox) List(ctx context.Context, way Way, dir string) ([]File, error) {
 			all[first] = fileOf(h)
 		}
 	}
-	f, err := b.root.Open(in(way, dir))
+	f, err := l.b.root.Open(in(way, dir))
 	if err == nil {
 		entries, rerr := f.ReadDir(-1)
 		err = errors.Join(rerr, f.Close())
@@ -104,8 +107,8 @@ func (b *Inbox) List(ctx context.Context, way Way, dir string) ([]File, error) {
 
 // Open opens a file to be read: in the inbox, or in the holding place. The error is fs.ErrNotExist where its bytes are
 // there no more.
-func (b *Inbox) Open(ctx context.Context, way Way, name string) (*os.File, error) {
-	h, some, err := b.Records.Handed.At(ctx, string(way), name)
+func (l Listing) Open(ctx context.Context, way Way, name string) (*os.File, error) {
+	h, some, err := l.b.Records.Handed.At(ctx, string(way), name)
 	if err != nil {
 		return nil, err
 	}
@@ -116,15 +119,15 @@ func (b *Inbox) Open(ctx context.Context, way Way, name string) (*os.File, error
 	if !some || h.Hidden || h.GoneMS > 0 {
 		return nil, fmt.Errorf("%s: %w", name, fs.ErrNotExist)
 	}
-	return b.root.Open(at)
+	return l.b.root.Open(at)
 }
 
 // MakeFolder makes one. The error is fs.ErrExist where something has its name, and fs.ErrNotExist where its parent is
 // missing.
-func (b *Inbox) MakeFolder(ctx context.Context, way Way, name string) error {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	is, err := b.lies(ctx, way, name)
+func (l Listing) MakeFolder(ctx context.Context, way Way, name string) error {
+	l.b.mu.Lock()
+	defer l.b.mu.Unlock()
+	is, err := l.b.lies(ctx, way, name)
 	if err != nil {
 		return err
 	}
@@ -132,7 +135,7 @@ func (b *Inbox) MakeFolder(ctx context.Context, way Way, name string) error {
 		return fmt.Errorf("%s: %w", name, fs.ErrExist)
 	}
 	if dir := path.Dir(name); dir != "." {
-		up, err := b.Stat(ctx, way, dir)
+		up, err := l.Stat(ctx, way, dir)
 		if err != nil {
 			return err
 		}
@@ -140,30 +143,30 @@ func (b *Inbox) MakeFolder(ctx context.Context, way Way, name string) error {
 			return fmt.Errorf("%s: %w", dir, fs.ErrNotExist)
 		}
 	}
-	if err := b.root.MkdirAll(in(way, name), 0o700); err != nil {
-		return fmt.Errorf("making a folder in the inbox of %s: %w", b.Phone, asRoom(err))
+	if err := l.b.root.MkdirAll(in(way, name), 0o700); err != nil {
+		return fmt.Errorf("making a folder in the inbox of %s: %w", l.b.Phone, asRoom(err))
 	}
-	return b.syncFolders(in(way, name))
+	return l.b.syncFolders(in(way, name))
 }
 
 // Rename gives a file or a folder another path. With over it takes a name that a file has, which moves aside. The errors
 // are fs.ErrNotExist and fs.ErrExist.
-func (b *Inbox) Rename(ctx context.Context, way Way, from, to string, over bool) error {
+func (l Listing) Rename(ctx context.Context, way Way, from, to string, over bool) error {
 	if from == to || strings.HasPrefix(to, from+"/") {
 		return BadName{to, "it is the thing itself, or lies in it"}
 	}
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	is, err := b.Stat(ctx, way, from)
+	l.b.mu.Lock()
+	defer l.b.mu.Unlock()
+	is, err := l.Stat(ctx, way, from)
 	if err != nil {
 		return err
 	}
 	if dir := path.Dir(to); dir != "." {
-		if up, err := b.Stat(ctx, way, dir); err != nil || !up.Folder {
+		if up, err := l.Stat(ctx, way, dir); err != nil || !up.Folder {
 			return errors.Join(err, fmt.Errorf("%s: %w", dir, fs.ErrNotExist))
 		}
 	}
-	there, err := b.lies(ctx, way, to)
+	there, err := l.b.lies(ctx, way, to)
 	if err != nil {
 		return err
 	}
@@ -172,20 +175,20 @@ func (b *Inbox) Rename(ctx context.Context, way Way, from, to string, over bool)
 	case !over, there == aFolder, is.Folder:
 		return fmt.Errorf("%s: %w", to, fs.ErrExist)
 	default:
-		if err := b.moveAside(ctx, way, to); err != nil {
+		if err := l.b.moveAside(ctx, way, to); err != nil {
 			return err
 		}
 	}
-	defer b.Tell()
-	return b.move(ctx, way, from, to)
+	defer l.b.Tell()
+	return l.b.move(ctx, way, from, to)
 }
 
 // Aside gives a file another name beside, so that something else may have its own. The error is ErrFolderHolds for a
 // folder, and fs.ErrNotExist.
-func (b *Inbox) Aside(ctx context.Context, way Way, name string) error {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	switch is, err := b.lies(ctx, way, name); {
+func (l Listing) Aside(ctx context.Context, way Way, name string) error {
+	l.b.mu.Lock()
+	defer l.b.mu.Unlock()
+	switch is, err := l.b.lies(ctx, way, name); {
 	case err != nil:
 		return err
 	case is == nothing:
@@ -193,20 +196,20 @@ func (b *Inbox) Aside(ctx context.Context, way Way, name string) error {
 	case is == aFolder:
 		return ErrFolderHolds
 	}
-	return b.moveAside(ctx, way, name)
+	return l.b.moveAside(ctx, way, name)
 }
 
 // Remove takes a file off the list that is safe, or removes an empty folder. The error is ErrNotSafe for what is not,
 // ErrFolderHolds for a folder that holds such, and fs.ErrNotExist.
-func (b *Inbox) Remove(ctx context.Context, way Way, name string) error {
-	is, err := b.Stat(ctx, way, name)
+func (l Listing) Remove(ctx context.Context, way Way, name string) error {
+	is, err := l.Stat(ctx, way, name)
 	if err != nil {
 		return err
 	}
 	if !is.Folder {
-		return b.removeFile(ctx, way, name)
+		return l.removeFile(ctx, way, name)
 	}
-	below, err := b.Records.Handed.Below(ctx, string(way), name)
+	below, err := l.b.Records.Handed.Below(ctx, string(way), name)
 	if err != nil {
 		return err
 	}
@@ -214,43 +217,43 @@ func (b *Inbox) Remove(ctx context.Context, way Way, name string) error {
 		if h.Hidden {
 			continue
 		}
-		if s, err := b.Judge(ctx, way, h.Path); err != nil || !s.May {
+		if s, err := l.b.Judge(ctx, way, h.Path); err != nil || !s.May {
 			return errors.Join(err, ErrFolderHolds)
 		}
 	}
 	for _, h := range below {
-		if err := b.removeFile(ctx, way, h.Path); err != nil {
+		if err := l.removeFile(ctx, way, h.Path); err != nil {
 			return err
 		}
 	}
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	return b.removeFolders(in(way, name))
+	l.b.mu.Lock()
+	defer l.b.mu.Unlock()
+	return l.removeFolders(in(way, name))
 }
 
 // removeFolders removes a folder in which there are only folders. The caller has the lock.
-func (b *Inbox) removeFolders(dir string) error {
+func (l Listing) removeFolders(dir string) error {
 	var all []string
-	err := fs.WalkDir(b.root.FS(), filepath.ToSlash(dir), func(at string, e fs.DirEntry, err error) error {
+	err := fs.WalkDir(l.b.root.FS(), filepath.ToSlash(dir), func(at string, e fs.DirEntry, err error) error {
 		if err == nil && e.IsDir() {
 			all = append(all, at)
 		}
 		return err
 	})
 	for _, at := range slices.Backward(all) {
-		if rerr := gone(b.root.Remove(filepath.FromSlash(at))); rerr != nil {
+		if rerr := gone(l.b.root.Remove(filepath.FromSlash(at))); rerr != nil {
 			return errors.Join(ErrFolderHolds, rerr)
 		}
 	}
 	return gone(err)
 }
 
-func (b *Inbox) removeFile(ctx context.Context, way Way, name string) error {
-	h, some, err := b.Records.Handed.At(ctx, string(way), name)
+func (l Listing) removeFile(ctx context.Context, way Way, name string) error {
+	h, some, err := l.b.Records.Handed.At(ctx, string(way), name)
 	if err != nil || !some || h.Hidden {
 		return err
 	}
-	s, err := b.Judge(ctx, way, name)
+	s, err := l.b.Judge(ctx, way, name)
 	if err != nil {
 		return err
 	}
@@ -258,9 +261,9 @@ func (b *Inbox) removeFile(ctx context.Context, way Way, name string) error {
 		return ErrNotSafe
 	}
 	if h.Here() {
-		if err := b.hold(ctx, h, time.Now()); err != nil {
+		if err := l.b.hold(ctx, h, time.Now()); err != nil {
 			return err
 		}
 	}
-	return b.Records.Handed.Hide(ctx, h.ID)
+	return l.b.Records.Handed.Hide(ctx, h.ID)
 }

@@ -58,13 +58,12 @@ func (e OtherOffset) Error() string {
 	return fmt.Sprintf("the upload has %d bytes; go on from there", e.Is)
 }
 
-// parts are the files on their way.
-type parts struct {
+// Uploads are the files on their way into an inbox.
+type Uploads struct {
 	b *Inbox
 
-	mu      sync.Mutex
-	all     map[string]*onWay
-	writing sync.WaitGroup
+	mu  sync.Mutex
+	all map[string]*onWay
 }
 
 // onWay is one of them. Its fields but evict are its writer's, who holds busy.
@@ -83,11 +82,11 @@ func newID() string {
 	return hex.EncodeToString(b)
 }
 
-func (p *parts) data(id string) string  { return partsFolder + "/" + id }
-func (p *parts) state(id string) string { return filepath.Join(p.b.Dir, partsFolder, id+".json") }
+func (p *Uploads) data(id string) string  { return partsFolder + "/" + id }
+func (p *Uploads) state(id string) string { return filepath.Join(p.b.Dir, partsFolder, id+".json") }
 
 // open reads the files that were on their way, and removes what has no state.
-func (p *parts) open(now time.Time) error {
+func (p *Uploads) open(now time.Time) error {
 	p.all = map[string]*onWay{}
 	entries, err := os.ReadDir(filepath.Join(p.b.Dir, partsFolder))
 	if err != nil {
@@ -127,12 +126,11 @@ func (p *parts) open(now time.Time) error {
 
 // Begin begins a file that comes in pieces. The error is NoRoom, BadName or ErrTooMany. What it is is kept with
 // the first piece, or by Keep.
-func (b *Inbox) Begin(part Part, now time.Time) (Part, error) {
+func (p *Uploads) Begin(part Part, now time.Time) (Part, error) {
 	var err error
 	if part.Path, err = Clean(part.Path); err != nil {
 		return part, err
 	}
-	p := &b.parts
 	p.mu.Lock()
 	under := 0
 	for _, one := range p.all {
@@ -144,7 +142,7 @@ func (b *Inbox) Begin(part Part, now time.Time) (Part, error) {
 	if under >= mostParts {
 		return part, ErrTooMany
 	}
-	if err := b.Room.take(b.Phone, part.Size, b.Most()); err != nil {
+	if err := p.b.Room.take(p.b.Phone, part.Size, p.b.Most()); err != nil {
 		return part, err
 	}
 	part.ID, part.Until, part.Offset = newID(), now.Add(partLife), 0
@@ -156,17 +154,17 @@ func (b *Inbox) Begin(part Part, now time.Time) (Part, error) {
 }
 
 // Keep brings to disk that a file is on its way.
-func (b *Inbox) Keep(id string) error {
-	one, err := b.parts.find(id)
+func (p *Uploads) Keep(id string) error {
+	one, err := p.find(id)
 	if err != nil {
 		return err
 	}
 	one.busy <- struct{}{}
 	defer func() { <-one.busy }()
-	return b.parts.keep(one)
+	return p.keep(one)
 }
 
-func (p *parts) find(id string) (*onWay, error) {
+func (p *Uploads) find(id string) (*onWay, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	one, is := p.all[id]
@@ -177,7 +175,7 @@ func (p *parts) find(id string) (*onWay, error) {
 }
 
 // keep brings the state of a file to disk. The caller writes.
-func (p *parts) keep(one *onWay) error {
+func (p *Uploads) keep(one *onWay) error {
 	text, err := json.Marshal(one.Part)
 	if err == nil {
 		err = atomicfile.Write(p.state(one.ID), string(text))
@@ -223,8 +221,8 @@ func (one *onWay) release() {
 }
 
 // Part tells how far a file is, and ends who writes it: what is told is so until somebody writes again.
-func (b *Inbox) Part(ctx context.Context, id string) (Part, error) {
-	one, err := b.parts.find(id)
+func (p *Uploads) Part(ctx context.Context, id string) (Part, error) {
+	one, err := p.find(id)
 	if err != nil {
 		return Part{}, err
 	}
@@ -240,8 +238,8 @@ func (b *Inbox) Part(ctx context.Context, id string) (Part, error) {
 // the body end. Check tells, once the body has ended, whether it was the right one: what was not does not count, and
 // neither does one that was cut and cannot be checked. Once the file is whole it is taken in (Part.Took). The errors are OtherOffset, Different, NoRoom,
 // ErrNoPart and BadName.
-func (b *Inbox) Append(ctx context.Context, id string, offset int64, body io.Reader, evict func(), check func() error) (Part, error) {
-	one, err := b.parts.find(id)
+func (p *Uploads) Append(ctx context.Context, id string, offset int64, body io.Reader, evict func(), check func() error) (Part, error) {
+	one, err := p.find(id)
 	if err != nil {
 		return Part{}, err
 	}
@@ -252,26 +250,25 @@ func (b *Inbox) Append(ctx context.Context, id string, offset int64, body io.Rea
 	if one.Took != nil || one.Offset != offset {
 		return one.Part, OtherOffset{one.Offset}
 	}
-	err = b.append(ctx, one, body, check)
+	err = p.append(ctx, one, body, check)
 	return one.Part, err
 }
 
-func (b *Inbox) append(ctx context.Context, one *onWay, body io.Reader, check func() error) error {
-	p := &b.parts
+func (p *Uploads) append(ctx context.Context, one *onWay, body io.Reader, check func() error) error {
 	if _, err := p.find(one.ID); err != nil { // it was ended while this one waited
 		return err
 	}
-	f, err := b.root.OpenFile(p.data(one.ID), os.O_RDWR|os.O_CREATE, 0o600)
+	f, err := p.b.root.OpenFile(p.data(one.ID), os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
-		return fmt.Errorf("going on with a file of %s: %w", b.Phone, asRoom(err))
+		return fmt.Errorf("going on with a file of %s: %w", p.b.Phone, asRoom(err))
 	}
 	defer f.Close()
 	// After a power cut there may be more than is known to be right.
 	if err := f.Truncate(one.Offset); err != nil {
-		return fmt.Errorf("going on with a file of %s: %w", b.Phone, err)
+		return fmt.Errorf("going on with a file of %s: %w", p.b.Phone, err)
 	}
 	if _, err := f.Seek(one.Offset, io.SeekStart); err != nil {
-		return fmt.Errorf("going on with a file of %s: %w", b.Phone, err)
+		return fmt.Errorf("going on with a file of %s: %w", p.b.Phone, err)
 	}
 	sum, err := restore(one.Hash)
 	if err != nil {
@@ -284,17 +281,17 @@ func (b *Inbox) append(ctx context.Context, one *onWay, body io.Reader, check fu
 		}
 	}
 	if err := asRoom(f.Sync()); err != nil {
-		return fmt.Errorf("bringing a file of %s to disk: %w", b.Phone, err)
+		return fmt.Errorf("bringing a file of %s to disk: %w", p.b.Phone, err)
 	}
 	one.Offset += n
 	one.Until = time.Now().Add(partLife)
 	if one.Hash, err = sum.(encoding.BinaryMarshaler).MarshalBinary(); err != nil {
-		return fmt.Errorf("keeping the hash of a file of %s: %w", b.Phone, err)
+		return fmt.Errorf("keeping the hash of a file of %s: %w", p.b.Phone, err)
 	}
 	if one.Offset < one.Size || cut != nil {
 		return errors.Join(cut, p.keep(one))
 	}
-	return b.whole(ctx, one, f, hex.EncodeToString(sum.Sum(nil)))
+	return p.whole(ctx, one, f, hex.EncodeToString(sum.Sum(nil)))
 }
 
 // copyInto copies a piece, of so many bytes at most: more is an error, and nothing of that is taken.
@@ -321,32 +318,32 @@ func restore(state []byte) (hash.Hash, error) {
 }
 
 // whole takes a file in all of which is on disk.
-func (b *Inbox) whole(ctx context.Context, one *onWay, f *os.File, sum string) error {
+func (p *Uploads) whole(ctx context.Context, one *onWay, f *os.File, sum string) error {
 	if err := f.Close(); err != nil {
-		return fmt.Errorf("closing a file of %s: %w", b.Phone, err)
+		return fmt.Errorf("closing a file of %s: %w", p.b.Phone, err)
 	}
 	if one.SHA256 != "" && !strings.EqualFold(one.SHA256, sum) {
 		return errors.Join(Different{"what came is not what the phone has: its content changed on the way, or while it was sent; " +
-			"begin it anew"}, b.parts.end(one))
+			"begin it anew"}, p.end(one))
 	}
-	if err := b.setTime(b.parts.data(one.ID), one.Modified); err != nil {
+	if err := p.b.setTime(p.data(one.ID), one.Modified); err != nil {
 		return err
 	}
-	t, err := b.publish(ctx, b.parts.data(one.ID), sum, one.Size, one.Way, one.Path, false)
+	t, err := p.b.publish(ctx, p.data(one.ID), sum, one.Size, one.Way, one.Path, false)
 	if err != nil {
-		return errors.Join(err, b.parts.keep(one))
+		return errors.Join(err, p.keep(one))
 	}
-	b.settle(t, one.Size, one.Size)
+	p.b.settle(t, one.Size, one.Size)
 	one.Took = &t
 	if one.kept { // who asks again, as the answer was lost, learns it
-		return b.parts.keep(one)
+		return p.keep(one)
 	}
 	return nil
 }
 
 // Stop ends a file on its way, and removes what came of it.
-func (b *Inbox) Stop(ctx context.Context, id string) error {
-	one, err := b.parts.find(id)
+func (p *Uploads) Stop(ctx context.Context, id string) error {
+	one, err := p.find(id)
 	if err != nil {
 		return err
 	}
@@ -354,11 +351,11 @@ func (b *Inbox) Stop(ctx context.Context, id string) error {
 		return err
 	}
 	defer one.release()
-	return b.parts.end(one)
+	return p.end(one)
 }
 
 // end forgets a file on its way. The caller writes it.
-func (p *parts) end(one *onWay) error {
+func (p *Uploads) end(one *onWay) error {
 	p.mu.Lock()
 	_, known := p.all[one.ID]
 	delete(p.all, one.ID)
@@ -373,7 +370,7 @@ func (p *parts) end(one *onWay) error {
 }
 
 // expire ends the files of which nothing came for long.
-func (p *parts) expire(now time.Time) error {
+func (p *Uploads) expire(now time.Time) error {
 	p.mu.Lock()
 	var old []*onWay
 	for _, one := range p.all {
@@ -397,10 +394,10 @@ func (p *parts) expire(now time.Time) error {
 }
 
 // Underway is how many files are on their way.
-func (b *Inbox) Underway() (n int) {
-	b.parts.mu.Lock()
-	defer b.parts.mu.Unlock()
-	for _, one := range b.parts.all {
+func (p *Uploads) Underway() (n int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, one := range p.all {
 		if one.Took == nil {
 			n++
 		}
