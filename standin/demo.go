@@ -16,6 +16,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/core/plan"
+	"yardtide/engine/sensor"
 	"yardtide/engine/volume"
 )
 
@@ -25,9 +26,10 @@ import (
 type Demo struct {
 	Storage  Storage
 	Phone    Phone
-	Computer Phone    // on mains and a wire, which takes no pictures of its own
-	Away     []*Phone // devices that run in processes of their own, the computer last; none where it is alone
-	Clock    Clock    // of all simulated devices
+	Desk     sensor.Set // what the machine senses where the service runs, with the inboxes of phones
+	Computer Phone      // on mains and a wire, which takes no pictures of its own
+	Away     []*Phone   // devices that run in processes of their own, the computer last; none where it is alone
+	Clock    Clock      // of all simulated devices
 	dir      string
 	Plan     string // YAML
 	Others   *Others
@@ -128,9 +130,10 @@ func StartDemo(ctx context.Context, o DemoOptions) (*Demo, error) {
 	}
 	_ = d.Phone.Set(gate.Conditions{Network: plan.Cellular, Roaming: gate.No, Charging: gate.No, Metered: gate.Yes,
 		Battery: 64, Use: gate.InUse})
+	desk := gate.Conditions{Network: plan.Wired, Charging: gate.Yes, Roaming: gate.No, Metered: gate.No, Battery: -1, Use: gate.UseUnknown}
+	d.Desk.Put(desk)
 	if o.Alone {
-		_ = d.Computer.Set(gate.Conditions{Network: plan.Wired, Charging: gate.Yes, Roaming: gate.No, Metered: gate.No,
-			Battery: -1, Use: gate.UseUnknown})
+		_ = d.Computer.Set(desk)
 	}
 	if err := d.make(ctx, dir, o); err != nil {
 		return nil, fmt.Errorf("making the demo yard in %s: %w", dir, err)

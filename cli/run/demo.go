@@ -43,6 +43,7 @@ clock by which they live, is set in the console. Remove the folder to begin anew
 			items := fs.Int("items", 120, "about how many pictures and clips")
 			clips := fs.Bool("clips", true, "make video clips, with ffmpeg")
 			home := fs.String("home-network", "127.0.0.1:0", "the `address` at which the demo's other devices reach the service")
+			phone := fs.String("phone", "127.0.0.1:0", "the loopback `address` of the page for the demo's phone")
 			alone := fs.Bool("alone", false, "only the simulated storage and two devices, without the shed, the bucket and "+
 				"the devices that run by themselves")
 			return func(ctx context.Context, e cli.Env, args []string) (err error) {
@@ -64,7 +65,7 @@ clock by which they live, is set in the console. Remove the folder to begin anew
 				if *alone {
 					here = append(here, &d.Computer)
 				}
-				o := service.Options{Dir: filepath.Join(*dir, "data"), Log: log, Standin: phones{d}, Inboxes: &d.Computer.Sensor}
+				o := service.Options{Dir: filepath.Join(*dir, "data"), Log: log, Standin: simulated{d}, Inboxes: &d.Desk}
 				for _, p := range here {
 					o.Members = append(o.Members, service.Local{Name: p.Name, Root: p.Root, Sensor: &p.Sensor})
 				}
@@ -72,6 +73,9 @@ clock by which they live, is set in the console. Remove the folder to begin anew
 					g, ctx := errgroup.WithContext(ctx)
 					g.Go(func() error { return d.Live(ctx) })
 					g.Go(func() error { return away(ctx, s, d, log) })
+					if !*alone {
+						g.Go(func() error { return handsOver(ctx, s, *dir, *phone, e.Out) })
+					}
 					return g.Wait()
 				}
 				return serve(ctx, e, *listen, o, func(s *service.Service, _ string) error {
@@ -93,10 +97,10 @@ clock by which they live, is set in the console. Remove the folder to begin anew
 	}
 }
 
-// phones shows the demo's devices to the service.
-type phones struct{ d *standin.Demo }
+// simulated shows the demo's devices to the service.
+type simulated struct{ d *standin.Demo }
 
-func (p phones) Phones() []wire.Phone {
+func (p simulated) Phones() []wire.Phone {
 	var list []wire.Phone
 	for _, one := range p.d.All() {
 		now, day := one.Now()
@@ -109,7 +113,7 @@ func (p phones) Phones() []wire.Phone {
 	return list
 }
 
-func (p phones) one(device string) (*standin.Phone, error) {
+func (p simulated) one(device string) (*standin.Phone, error) {
 	var names []string
 	for _, one := range p.d.All() {
 		if one.Name == device {
@@ -120,7 +124,7 @@ func (p phones) one(device string) (*standin.Phone, error) {
 	return nil, fmt.Errorf("there is no simulated device %q; there is %s", device, strings.Join(names, ", "))
 }
 
-func (p phones) SetPhone(_ context.Context, device string, c gate.Conditions) error {
+func (p simulated) SetPhone(_ context.Context, device string, c gate.Conditions) error {
 	phone, err := p.one(device)
 	if err == nil {
 		err = phone.Set(c)
@@ -128,7 +132,7 @@ func (p phones) SetPhone(_ context.Context, device string, c gate.Conditions) er
 	return err
 }
 
-func (p phones) FollowDay(_ context.Context, device string) error {
+func (p simulated) FollowDay(_ context.Context, device string) error {
 	phone, err := p.one(device)
 	if err == nil {
 		at, _ := p.d.Clock.Now()
@@ -137,7 +141,7 @@ func (p phones) FollowDay(_ context.Context, device string) error {
 	return err
 }
 
-func (p phones) PutCard(_ context.Context, device string, in bool) error {
+func (p simulated) PutCard(_ context.Context, device string, in bool) error {
 	phone, err := p.one(device)
 	if err == nil {
 		err = phone.PutCard(in)
@@ -145,7 +149,7 @@ func (p phones) PutCard(_ context.Context, device string, in bool) error {
 	return err
 }
 
-func (p phones) TakePicture(_ context.Context, device string) error {
+func (p simulated) TakePicture(_ context.Context, device string) error {
 	phone, err := p.one(device)
 	if err != nil {
 		return err
@@ -153,12 +157,12 @@ func (p phones) TakePicture(_ context.Context, device string) error {
 	return phone.TakePicture(time.Now())
 }
 
-func (p phones) Clock() wire.StandinClock {
+func (p simulated) Clock() wire.StandinClock {
 	at, speed := p.d.Clock.Now()
 	return wire.StandinClock{Minute: int(at / time.Minute), Speed: speed}
 }
 
-func (p phones) SetClock(_ context.Context, c wire.StandinClock) error {
+func (p simulated) SetClock(_ context.Context, c wire.StandinClock) error {
 	p.d.Clock.Set(time.Duration(c.Minute)*time.Minute, c.Speed)
 	return nil
 }

@@ -1,17 +1,19 @@
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
-import type { Conditions, Device } from "../api";
+import type { Conditions, Device, InboxPhone } from "../api";
 import { PauseButton } from "../now/PauseButton";
 import { Button } from "../parts/Button";
 import { Failure } from "../parts/Failure";
 import { TextField } from "../parts/Field";
 import { bytes, called, network, power, things, when } from "../words";
 import { DayBand } from "./DayBand";
+import { HandsOver } from "./HandsOver";
 import { useFinish, useRename, useRevoke } from "./queries";
 import { Strays } from "./Strays";
 
 /** One device: whose it is, where it runs, what it senses since when, what it holds, and its day. */
-export function DeviceCard({ device: d, left }: { device: Device; left: (says: string) => void }) {
+export function DeviceCard(props: { device: Device; left: (says: string) => void; phone?: InboxPhone }) {
+  const { device: d, left, phone } = props;
   const [leaving, setLeaving] = useState(false);
   const revoke = useRevoke(d.name, left);
   const holds = Object.entries(d.states)
@@ -26,13 +28,17 @@ export function DeviceCard({ device: d, left }: { device: Device; left: (says: s
             {d.person && <span className="font-normal text-quiet">, {d.person}&rsquo;s</span>}
           </h2>
           <p className={`text-sm ${d.link?.silent ? "font-semibold text-stuck" : "text-quiet"}`}>
-            {d.link ? d.link.says : "Runs with the service, on this computer."}
+            {d.link
+              ? d.link.says
+              : phone
+                ? "Hands over by its browser or an app; its inbox is on this computer."
+                : "Runs with the service, on this computer."}
           </p>
         </div>
         <PauseButton device={d} />
       </div>
       {d.problem && <p className="mt-3 rounded-md bg-alarm p-3">{d.problem}</p>}
-      <Sensed device={d} />
+      {phone ? <HandsOver phone={phone} /> : <Sensed device={d} />}
       <p className="mt-3">
         {holds.length === 0 ? "Nothing found yet." : `${holds.join(", ")}.`}{" "}
         <Link
@@ -45,7 +51,7 @@ export function DeviceCard({ device: d, left }: { device: Device; left: (says: s
       </p>
       <Rest device={d} />
       <DayBand device={d} />
-      <Strays device={d} />
+      {!phone && <Strays device={d} />}
       {d.link && (
         <>
           <ul className="mt-3 space-y-1 text-sm text-quiet">

@@ -3,15 +3,21 @@ import { Boundary } from "../parts/Boundary";
 import { Button } from "../parts/Button";
 import { Loading, Notice } from "../parts/Notice";
 import { useYard } from "../yard";
+import { Choice } from "../parts/Choice";
 import { AddDevice } from "./AddDevice";
+import { AddPhone } from "./AddPhone";
 import { DeviceCard } from "./DeviceCard";
 import { HomeNetwork } from "./HomeNetwork";
+import { PhoneNetwork } from "./PhoneNetwork";
+import { usePhones } from "./phones";
 
 /** Every device of the yard: who, what it senses, what it holds, its day, and new ones. */
 export function DevicesPage() {
   const yard = useYard();
   const [adding, setAdding] = useState("");
+  const [how, setHow] = useState<"runs" | "hands">("runs");
   const [revoked, setRevoked] = useState("");
+  const phones = usePhones().data ?? [];
   if (yard.isPending) return <Loading what="the devices" />;
   if (yard.isError) {
     return (
@@ -31,23 +37,35 @@ export function DevicesPage() {
           </Button>
         )}
       </div>
-      {home ? <p className="rounded-md bg-wash p-3">{home.says}</p> : <HomeNetwork />}
       {revoked && (
         <p role="status" className="rounded-md bg-lamp p-3">
           {revoked}
         </p>
       )}
-      {adding && (
+      {adding === "?" && (
+        <Choice
+          label="Which device"
+          value={how}
+          options={[
+            { value: "runs", label: "A computer or phone that runs Yard Tide" },
+            { value: "hands", label: "A phone, by its browser or an app" },
+          ]}
+          change={setHow}
+        />
+      )}
+      {adding === "?" && how === "hands" && <AddPhone close={() => setAdding("")} />}
+      {adding && (adding !== "?" || how === "runs") && (
         <AddDevice
           known={devices.filter((d) => d.link?.heard).map((d) => d.name)}
           name={adding === "?" ? "" : adding}
           close={() => setAdding("")}
         />
       )}
+      {home ? <p className="rounded-md bg-wash p-3">{home.says}</p> : <HomeNetwork />}
       <div className="grid items-start gap-6 lg:grid-cols-2">
         {devices.map((d) => (
           <Boundary key={d.name} of={d.name}>
-            <DeviceCard device={d} left={setRevoked} />
+            <DeviceCard device={d} left={setRevoked} phone={phones.find((p) => p.name === d.name)} />
           </Boundary>
         ))}
         {absent.map((name) => (
@@ -68,6 +86,7 @@ export function DevicesPage() {
           </section>
         ))}
       </div>
+      {!home && <PhoneNetwork />}
     </div>
   );
 }
