@@ -30,13 +30,13 @@ func phonesOf(s *Service) phones.Options {
 			_, err := s.Trials.EditPlan(ctx, planwire.PlanEdits{Edits: edits})
 			return err
 		},
-		Begin: func(ctx context.Context, name, root string) (phones.Device, error) {
+		Begin: func(ctx context.Context, name, root string) (phones.Taker, error) {
 			d, err := s.openDevice(ctx, Local{Name: name, Root: root, Sensor: here})
 			if err != nil {
-				return phones.Device{}, err
+				return phones.Taker{}, err
 			}
 			d.SetPlan(s.Book.PlanOrEmpty())
-			return phones.Device{Records: d.Records, Under: d.Told.Under}, nil
+			return phones.Taker{Records: d.Records, Under: d.Told.Under}, nil
 		},
 	}
 }

@@ -21,8 +21,8 @@ import (
 // Listing is an inbox as apps see it.
 type Listing struct{ b *Inbox }
 
-// File is what an app is told of a file or a folder.
-type File struct {
+// Entry is what an app is told of a file or a folder.
+type Entry struct {
 	Name     string // its last step
 	Folder   bool
 	Size     int64
@@ -36,17 +36,17 @@ var ErrNotSafe = errors.New("it is not safe yet, and stays; remove it once it is
 // ErrFolderHolds is the refusal to remove a folder that holds something.
 var ErrFolderHolds = errors.New("the folder holds what is not safe yet, and stays")
 
-func fileOf(h records.HandedOver) File {
-	return File{Name: path.Base(h.Path), Size: h.Size, Modified: time.Unix(0, h.MTime), Tag: h.SHA256}
+func fileOf(h records.HandedOver) Entry {
+	return Entry{Name: path.Base(h.Path), Size: h.Size, Modified: time.Unix(0, h.MTime), Tag: h.SHA256}
 }
 
 // Stat tells what a path of a way stands for; the error is fs.ErrNotExist where it is nothing. "" is the way's own
 // folder.
-func (l Listing) Stat(ctx context.Context, way Way, name string) (File, error) {
+func (l Listing) Stat(ctx context.Context, way Way, name string) (Entry, error) {
 	if name != "" {
 		h, some, err := l.b.Records.Handed.At(ctx, string(way), name)
 		if err != nil {
-			return File{}, err
+			return Entry{}, err
 		}
 		if some && !h.Hidden {
 			return fileOf(h), nil
@@ -54,21 +54,21 @@ func (l Listing) Stat(ctx context.Context, way Way, name string) (File, error) {
 	}
 	info, err := l.b.root.Lstat(in(way, name))
 	if err == nil && info.IsDir() {
-		return File{Name: path.Base(name), Folder: true, Modified: info.ModTime()}, nil
+		return Entry{Name: path.Base(name), Folder: true, Modified: info.ModTime()}, nil
 	}
 	below, err := l.b.Records.Handed.Below(ctx, string(way), name)
 	if err != nil {
-		return File{}, err
+		return Entry{}, err
 	}
 	if slices.ContainsFunc(below, func(h records.HandedOver) bool { return !h.Hidden }) { // its folder was freed with it
-		return File{Name: path.Base(name), Folder: true, Modified: time.Unix(0, below[0].MTime)}, nil
+		return Entry{Name: path.Base(name), Folder: true, Modified: time.Unix(0, below[0].MTime)}, nil
 	}
-	return File{}, fmt.Errorf("%s: %w", name, fs.ErrNotExist)
+	return Entry{}, fmt.Errorf("%s: %w", name, fs.ErrNotExist)
 }
 
 // List tells what is in a folder of a way, by name.
-func (l Listing) List(ctx context.Context, way Way, dir string) ([]File, error) {
-	all := map[string]File{}
+func (l Listing) List(ctx context.Context, way Way, dir string) ([]Entry, error) {
+	all := map[string]Entry{}
 	below, err := l.b.Records.Handed.Below(ctx, string(way), dir)
 	if err != nil {
 		return nil, err
@@ -79,7 +79,7 @@ func (l Listing) List(ctx context.Context, way Way, dir string) ([]File, error) 
 		}
 		rest := strings.TrimPrefix(strings.TrimPrefix(h.Path, dir), "/")
 		if first, _, deeper := strings.Cut(rest, "/"); deeper {
-			all[first] = File{Name: first, Folder: true, Modified: time.Unix(0, h.MTime)}
+			all[first] = Entry{Name: first, Folder: true, Modified: time.Unix(0, h.MTime)}
 		} else {
 			all[first] = fileOf(h)
 		}
@@ -90,18 +90,18 @@ func (l Listing) List(ctx context.Context, way Way, dir string) ([]File, error) 
 		err = errors.Join(rerr, f.Close())
 		for _, e := range entries {
 			if info, ierr := e.Info(); ierr == nil && e.IsDir() {
-				all[e.Name()] = File{Name: e.Name(), Folder: true, Modified: info.ModTime()}
+				all[e.Name()] = Entry{Name: e.Name(), Folder: true, Modified: info.ModTime()}
 			}
 		}
 	}
 	if err != nil && (!errors.Is(err, fs.ErrNotExist) || len(all) == 0) {
 		return nil, err
 	}
-	list := make([]File, 0, len(all))
+	list := make([]Entry, 0, len(all))
 	for _, one := range all {
 		list = append(list, one)
 	}
-	slices.SortFunc(list, func(x, y File) int { return strings.Compare(x.Name, y.Name) })
+	slices.SortFunc(list, func(x, y Entry) int { return strings.Compare(x.Name, y.Name) })
 	return list, nil
 }
 

@@ -29,8 +29,8 @@ const (
 	partLife  = 24 * time.Hour // since something came of it last
 )
 
-// Part is a file on its way.
-type Part struct {
+// Upload is a file on its way.
+type Upload struct {
 	ID       string    `json:"-"`
 	Way      Way       `json:"way"`
 	Path     string    `json:"path"` // below its way, as Clean makes it
@@ -68,7 +68,7 @@ type Uploads struct {
 
 // onWay is one of them. Its fields but evict are its writer's, who holds busy.
 type onWay struct {
-	Part
+	Upload
 	kept bool          // its state is on disk
 	busy chan struct{} // of one: who has it writes
 
@@ -100,7 +100,7 @@ func (p *Uploads) open(now time.Time) error {
 		text, err := os.ReadFile(p.state(id))
 		one := &onWay{kept: true, busy: make(chan struct{}, 1)}
 		if err == nil {
-			err = json.Unmarshal(text, &one.Part)
+			err = json.Unmarshal(text, &one.Upload)
 		}
 		if one.ID = id; err != nil || now.After(one.Until) { // what cannot be read is begun anew
 			if err := errors.Join(gone(os.Remove(p.state(id))), gone(p.b.root.Remove(p.data(id)))); err != nil {
@@ -126,7 +126,7 @@ func (p *Uploads) open(now time.Time) error {
 
 // Begin begins a file that comes in pieces. The error is NoRoom, BadName or ErrTooMany. What it is is kept with
 // the first piece, or by Keep.
-func (p *Uploads) Begin(part Part, now time.Time) (Part, error) {
+func (p *Uploads) Begin(part Upload, now time.Time) (Upload, error) {
 	var err error
 	if part.Path, err = Clean(part.Path); err != nil {
 		return part, err
@@ -146,7 +146,7 @@ func (p *Uploads) Begin(part Part, now time.Time) (Part, error) {
 		return part, err
 	}
 	part.ID, part.Until, part.Offset = newID(), now.Add(partLife), 0
-	one := &onWay{Part: part, busy: make(chan struct{}, 1)}
+	one := &onWay{Upload: part, busy: make(chan struct{}, 1)}
 	p.mu.Lock()
 	p.all[part.ID] = one
 	p.mu.Unlock()
@@ -176,7 +176,7 @@ func (p *Uploads) find(id string) (*onWay, error) {
 
 // keep brings the state of a file to disk. The caller writes.
 func (p *Uploads) keep(one *onWay) error {
-	text, err := json.Marshal(one.Part)
+	text, err := json.Marshal(one.Upload)
 	if err == nil {
 		err = atomicfile.Write(p.state(one.ID), string(text))
 	}
@@ -220,38 +220,38 @@ func (one *onWay) release() {
 	<-one.busy
 }
 
-// Part tells how far a file is, and ends who writes it: what is told is so until somebody writes again.
-func (p *Uploads) Part(ctx context.Context, id string) (Part, error) {
+// Far tells how far a file is, and ends who writes it: what is told is so until somebody writes again.
+func (p *Uploads) Far(ctx context.Context, id string) (Upload, error) {
 	one, err := p.find(id)
 	if err != nil {
-		return Part{}, err
+		return Upload{}, err
 	}
 	if err := one.seize(ctx, nil); err != nil {
-		return Part{}, err
+		return Upload{}, err
 	}
 	defer one.release()
-	return one.Part, nil
+	return one.Upload, nil
 }
 
 // Append takes a piece of a file in, from an offset on, until the body ends. The error of a body that was cut is the
 // body's own; what came of it is kept. Evict is called, from elsewhere, when another writer takes the file over: it has
 // the body end. Check tells, once the body has ended, whether it was the right one: what was not does not count, and
-// neither does one that was cut and cannot be checked. Once the file is whole it is taken in (Part.Took). The errors are OtherOffset, Different, NoRoom,
+// neither does one that was cut and cannot be checked. Once the file is whole it is taken in (Upload.Took). The errors are OtherOffset, Different, NoRoom,
 // ErrNoPart and BadName.
-func (p *Uploads) Append(ctx context.Context, id string, offset int64, body io.Reader, evict func(), check func() error) (Part, error) {
+func (p *Uploads) Append(ctx context.Context, id string, offset int64, body io.Reader, evict func(), check func() error) (Upload, error) {
 	one, err := p.find(id)
 	if err != nil {
-		return Part{}, err
+		return Upload{}, err
 	}
 	if err := one.seize(ctx, evict); err != nil {
-		return Part{}, err
+		return Upload{}, err
 	}
 	defer one.release()
 	if one.Took != nil || one.Offset != offset {
-		return one.Part, OtherOffset{one.Offset}
+		return one.Upload, OtherOffset{one.Offset}
 	}
 	err = p.append(ctx, one, body, check)
-	return one.Part, err
+	return one.Upload, err
 }
 
 func (p *Uploads) append(ctx context.Context, one *onWay, body io.Reader, check func() error) error {

@@ -216,7 +216,7 @@ func (d davFiles) Stat(ctx context.Context, name string) (os.FileInfo, error) {
 	is, err := d.box.Listing.Stat(ctx, inbox.ByWebDAV, at)
 	if err != nil {
 		if d.empty.has(at) {
-			return davInfo{inbox.File{Name: path.Base(at), Modified: time.Now()}}, nil
+			return davInfo{inbox.Entry{Name: path.Base(at), Modified: time.Now()}}, nil
 		}
 		return nil, plain(err)
 	}
@@ -233,7 +233,7 @@ func (d davFiles) OpenFile(ctx context.Context, name string, flag int, _ os.File
 	}
 	is, err := d.box.Listing.Stat(ctx, inbox.ByWebDAV, at)
 	if err != nil && d.empty.has(at) {
-		return &davRead{ctx: ctx, box: d.box, at: at, is: inbox.File{Name: path.Base(at), Modified: time.Now()}, nothing: true}, nil
+		return &davRead{ctx: ctx, box: d.box, at: at, is: inbox.Entry{Name: path.Base(at), Modified: time.Now()}, nothing: true}, nil
 	}
 	if err != nil {
 		return nil, plain(err)
@@ -263,7 +263,7 @@ func (d davFiles) create(ctx context.Context, at string) (webdav.File, error) {
 }
 
 // davInfo is what a file is, as the handler asks it.
-type davInfo struct{ is inbox.File }
+type davInfo struct{ is inbox.Entry }
 
 func (i davInfo) Name() string       { return i.is.Name }
 func (i davInfo) Size() int64        { return i.is.Size }
@@ -301,9 +301,9 @@ type davRead struct {
 	ctx  context.Context //nolint:containedctx // of one call
 	box  *inbox.Inbox
 	at   string
-	is   inbox.File
+	is   inbox.Entry
 	file *os.File
-	list []inbox.File
+	list []inbox.Entry
 	all  bool // the list was read
 	// nothing is a file that is empty so far.
 	nothing bool
@@ -421,7 +421,7 @@ func (f *davWrite) Close() error {
 
 // Stat tells of what came so far: the handler asks before it closes.
 func (f *davWrite) Stat() (os.FileInfo, error) {
-	return davInfo{inbox.File{Name: path.Base(f.at), Size: f.w.Size(), Modified: time.Now(), Tag: hex.EncodeToString(f.sum.Sum(nil))}}, nil
+	return davInfo{inbox.Entry{Name: path.Base(f.at), Size: f.w.Size(), Modified: time.Now(), Tag: hex.EncodeToString(f.sum.Sum(nil))}}, nil
 }
 
 func (f *davWrite) Read([]byte) (int, error)           { return 0, fs.ErrPermission }

@@ -70,13 +70,13 @@ func (y *yard) start() {
 	y.phones = phones.New(phones.Options{Dir: y.dir, Log: log, Plan: func() *plan.Plan { return everyday }, Tell: func() {},
 		Edit: func(context.Context, []plan.Edit) error { return nil }, Free: func() int64 { return y.free },
 		HasAny: func(context.Context, []string, string, int64, string) (bool, error) { return false, nil },
-		Begin: func(ctx context.Context, name, root string) (phones.Device, error) {
+		Begin: func(ctx context.Context, name, root string) (phones.Taker, error) {
 			r, err := records.Open(ctx, filepath.Join(y.dir, "devices", name, "records.db"))
 			if err != nil {
-				return phones.Device{}, err
+				return phones.Taker{}, err
 			}
 			y.opens = append(y.opens, r)
-			return phones.Device{Records: r, Under: func(_ context.Context, source, file string) (wire.Item, bool, error) {
+			return phones.Taker{Records: r, Under: func(_ context.Context, source, file string) (wire.Item, bool, error) {
 				y.mu.Lock()
 				defer y.mu.Unlock()
 				state := queue.Waiting

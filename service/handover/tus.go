@@ -102,7 +102,7 @@ func (c *call) number(name string) (int64, error) {
 
 // partOf reads what an upload is from its metadata: filename, and path where it lies in a folder; sha256 of its content,
 // in hex; modified in milliseconds since 1970.
-func partOf(text string) (p inbox.Part, err error) {
+func partOf(text string) (p inbox.Upload, err error) {
 	wrong := refusal{http.StatusBadRequest, "Upload-Metadata is not as tus 1.0 writes it: names, each with a value in Base64."}
 	for pair := range strings.SplitSeq(text, ",") {
 		name, coded, _ := strings.Cut(strings.TrimSpace(pair), " ")
@@ -144,7 +144,7 @@ func (s *Server) upload(c *call) error {
 	box := c.phone.Inbox
 	switch c.Method {
 	case http.MethodHead:
-		part, err := box.Uploads.Part(c.Context(), c.rest)
+		part, err := box.Uploads.Far(c.Context(), c.rest)
 		if err != nil {
 			return err
 		}
@@ -177,7 +177,7 @@ func (s *Server) upload(c *call) error {
 }
 
 // far tells how far an upload is, and what became of it.
-func (c *call) far(part inbox.Part) {
+func (c *call) far(part inbox.Upload) {
 	h := c.Header()
 	h.Set("Upload-Offset", strconv.FormatInt(part.Offset, 10))
 	if part.Took == nil {
@@ -186,13 +186,13 @@ func (c *call) far(part inbox.Part) {
 }
 
 // append takes a piece in, checked where the phone says what it must be.
-func (s *Server) append(c *call, id string, offset int64) (inbox.Part, error) {
+func (s *Server) append(c *call, id string, offset int64) (inbox.Upload, error) {
 	var from io.Reader = c.body
 	var check func() error
 	if said := c.Request.Header.Get("Upload-Checksum"); said != "" {
 		sum, want, err := checksum(said)
 		if err != nil {
-			return inbox.Part{}, err
+			return inbox.Upload{}, err
 		}
 		from = io.TeeReader(c.body, sum)
 		check = func() error {

@@ -36,8 +36,8 @@ import (
 	"yardtide/wire/phonewire"
 )
 
-// Device is what the phones need of the device that takes up an inbox.
-type Device struct {
+// Taker is what the phones need of the device that takes up an inbox.
+type Taker struct {
 	Records *records.Records
 	// Under tells the item of a file of a source.
 	Under func(ctx context.Context, source, file string) (wire.Item, bool, error)
@@ -56,7 +56,7 @@ type Options struct {
 	Home    func() wire.HomeNetwork
 	HostKey func() ssh.PublicKey
 	// Begin begins a device of this process.
-	Begin func(ctx context.Context, name, root string) (Device, error)
+	Begin func(ctx context.Context, name, root string) (Taker, error)
 	// Free is of the disk of the inboxes, -1 where nobody knows.
 	Free func() int64
 	// HasAny tells whether one of some devices has a content proven at a destination.
@@ -87,7 +87,7 @@ type kept struct {
 type Phone struct {
 	Name   string
 	Inbox  *inbox.Inbox
-	device Device
+	device Taker
 	of     *Phones
 
 	mu      sync.Mutex
