@@ -39,7 +39,7 @@ func run(ctx context.Context) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, stop()) }()
-	if err := console(ctx, link); err != nil {
+	if err := console(ctx, link, dir); err != nil {
 		return err
 	}
 	if err := setup(ctx, dir); err != nil {
@@ -132,7 +132,29 @@ func picture(b *browser.Browser, name string) error {
 	return os.WriteFile(filepath.Join(out, name+".png"), png, 0o644)
 }
 
-func console(ctx context.Context, link string) (err error) {
+// phone takes the page of a phone that handed a few pictures over.
+func phone(ctx context.Context, page, gallery string) (err error) {
+	b, err := browser.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, b.Close()) }()
+	files, err := filepath.Glob(filepath.Join(gallery, "*", "*.jpg"))
+	if err != nil {
+		return err
+	}
+	for _, step := range []func() error{b.Phone, func() error { return b.Open(page) },
+		func() error { time.Sleep(time.Second); return b.Pick("Pictures and clips", files[:min(len(files), 9)]...) },
+		func() error { time.Sleep(12 * time.Second); return picture(b, "phone-page") },
+	} {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func console(ctx context.Context, link, demo string) (err error) {
 	b, err := browser.Start(ctx)
 	if err != nil {
 		return err
@@ -158,7 +180,6 @@ func console(ctx context.Context, link string) (err error) {
 		func() error { return b.Click("State") },
 		func() error { return b.Click("safe") },
 		func() error { return b.Click("IMG_") },
-		func() error { return shot("story") },
 		func() error { return b.Click("See it smaller") },
 		func() error { time.Sleep(500 * time.Millisecond); return b.Click("Show both") },
 		func() error { time.Sleep(4 * time.Second); return shot("smaller") },
@@ -173,6 +194,17 @@ func console(ctx context.Context, link string) (err error) {
 		func() error { return b.Type("What the device is called", "loft-phone") },
 		func() error { return b.Click("Make a code") },
 		func() error { time.Sleep(time.Second); return shot("devices") },
+		func() error { return b.Click("Done") },
+		func() error { return b.Click("Add a device") },
+		func() error { return b.Click("A phone, by its browser or an app") },
+		func() error { return b.Type("What the phone is called", "toms-phone") },
+		func() error { return b.Click("tom") },
+		func() error { return b.Click("Add it") },
+		func() error { time.Sleep(time.Second); return shot("phone-add") },
+		func() error {
+			page, err := browser.Eval[string](b, `[...document.querySelectorAll('code')].map(c => c.innerText).find(t => t.includes('/p/#'))`)
+			return errors.Join(err, phone(ctx, page, filepath.Join(demo, "chart-table", "Restoration")))
+		},
 		func() error { return b.Click("Plan") },
 		func() error { return b.Click("up to 6.0 MB per day") },
 		func() error { return b.Type("Carries at most", "45") },
@@ -193,7 +225,11 @@ func terminal(dir string) (err error) {
 		return err
 	}
 	bad := filepath.Join(dir, "plan.yaml")
-	plan, err := os.ReadFile(filepath.Join(dir, "data", "plans", "000001.yaml"))
+	versions, err := filepath.Glob(filepath.Join(dir, "data", "plans", "*.yaml"))
+	if err != nil || len(versions) == 0 {
+		return errors.Join(err, errors.New("the demo has no plan"))
+	}
+	plan, err := os.ReadFile(versions[len(versions)-1])
 	if err != nil {
 		return err
 	}
@@ -223,13 +259,11 @@ func terminal(dir string) (err error) {
 		"why":    "yardtide why keel.jpg; yardtide why MOV_0357.mp4",
 		"try": "yardtide rendition list; yardtide try chart-table/Restoration/Curlew/hull-00.jpg -as family " +
 			"-rule bench; yardtide rule list",
-		"plan-history": "sed s:6.MB.per.day:200\\ MB\\ per\\ month: data/plans/000001.yaml > changed.yaml; yardtide " +
-			"plan apply changed.yaml; yardtide plan history; yardtide plan diff 2",
+		"plan-history": "yardtide plan show 2>/dev/null | sed s:6.MB.per.day:200\\ MB\\ per\\ month: > changed.yaml; yardtide " +
+			"plan apply changed.yaml; yardtide plan history; yardtide plan diff 4",
 		"plan-try": "yardtide plan try try.yaml",
 		"strays":   "yardtide strays",
 		"look":     "yardtide look Restoration -device chart-table",
-		"device-show": "yardtide device list; yardtide device show deck-phone; yardtide device network; yardtide " +
-			"device add loft-phone | tail -5",
 		"destination": "yardtide destination list; yardtide destination test tool-shed; yardtide destination show sail-loft",
 	} {
 		script := fmt.Sprintf("cd %s; export PATH=%s:$PATH; clear; printf '$ %%s\\n' '%s'; %s; sleep 60", dir,
