@@ -81,6 +81,8 @@ func TestAPhoneHandsOverByItsPage(t *testing.T) {
 	out, _, code := s.run("queue", "-device", "toms-phone", "-state", "safe")
 	assert.Zero(t, code)
 	assert.Contains(t, out, "toms-phone:page/IMG_0000.jpg")
+	out, _, _ = s.run("why", "IMG_0000.jpg")
+	assert.Contains(t, out, "2026/07/IMG_0000.jpg", "when it was taken counts, and not when it was handed over")
 	out, _, _ = s.run("phone", "list")
 	assert.Contains(t, out, "It handed over 30 files")
 	assert.Contains(t, out, "the last by its page")
@@ -100,6 +102,36 @@ func TestAPhoneHandsOverByItsPage(t *testing.T) {
 	assert.Zero(t, code)
 	k.sees("This phone's key was taken back")
 	looks("without a key")
+}
+
+// The page asks before it uses a network that may cost; where the inbox is full it says so, and goes on once there is room.
+func TestAPhonesPageAsksAndWaits(t *testing.T) {
+	t.Parallel()
+	s := demo(t, t.TempDir(), "-items", "2", "-clips=false")
+	keys := phoneOf(t, s, "toms-phone")
+	_, errOut, code := s.run("phone", "set", "toms-phone", "-most", "1 MB")
+	require.Zero(t, code, errOut)
+	k := atThePhone(t, s, keys.Page.Address)
+	k.sees("Choose pictures and clips")
+	_, err := browser.Eval[bool](k.b, `Object.defineProperty(navigator, "connection", {value: {type: "cellular"}, configurable: true}) === navigator`)
+	require.NoError(t, err)
+	files := galleryOf(t, 1, 3000)
+	content, err := os.ReadFile(files[0])
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(files[0], append(content, make([]byte, 2<<20)...), 0o644))
+	require.NoError(t, k.b.Pick("Pictures and clips", files...))
+	k.sees("Your phone is on a network that may cost.", "Hand over 1 file")
+	looksIn(t, k)("asked whether to use a network that may cost")
+	k.click("Not now")
+	k.gone("network that may cost")
+	require.NoError(t, k.b.Pick("Pictures and clips", files...))
+	k.click("Hand over now")
+	k.sees("There is no room for", "the inbox of toms-phone may take 1.0 MB", "waits for the network")
+	out, _, _ := s.run("status")
+	assert.Contains(t, out, "toms-phone could not hand something over. There is no room")
+	_, _, code = s.run("phone", "set", "toms-phone", "-most", "20 MB")
+	require.Zero(t, code)
+	k.sees("All of them are handed over")
 }
 
 // A service that is killed while a phone sends, and a page that is loaded anew: it goes on where it was, and every

@@ -373,7 +373,7 @@ func (s *Service) Retry(ctx context.Context, d Device, items []string) (int64, e
 // Status tells how the yard stands.
 func (s *Service) Status(ctx context.Context) (wire.Yard, error) {
 	st, err := s.status(ctx)
-	st.Says, st.Needs, st.Holds = headline(st.Devices), needs(st), holds(st.Devices)
+	st.Says, st.Needs, st.Holds = headline(st.Devices), append(needs(st), s.Phones.Needs(time.Now())...), holds(st.Devices)
 	return st, err
 }
 

@@ -144,7 +144,10 @@ func phone(ctx context.Context, page, gallery string) (err error) {
 		return err
 	}
 	for _, step := range []func() error{b.Phone, func() error { return b.Open(page) },
-		func() error { time.Sleep(time.Second); return b.Pick("Pictures and clips", files[:min(len(files), 9)]...) },
+		func() error {
+			time.Sleep(time.Second)
+			return b.Pick("Pictures and clips", files[:min(len(files), 9)]...)
+		},
 		func() error { time.Sleep(12 * time.Second); return picture(b, "phone-page") },
 	} {
 		if err := step(); err != nil {
@@ -261,9 +264,9 @@ func terminal(dir string) (err error) {
 			"-rule bench; yardtide rule list",
 		"plan-history": "yardtide plan show 2>/dev/null | sed s:6.MB.per.day:200\\ MB\\ per\\ month: > changed.yaml; yardtide " +
 			"plan apply changed.yaml; yardtide plan history; yardtide plan diff 4",
-		"plan-try": "yardtide plan try try.yaml",
-		"strays":   "yardtide strays",
-		"look":     "yardtide look Restoration -device chart-table",
+		"plan-try":    "yardtide plan try try.yaml",
+		"strays":      "yardtide strays",
+		"look":        "yardtide look Restoration -device chart-table",
 		"destination": "yardtide destination list; yardtide destination test tool-shed; yardtide destination show sail-loft",
 	} {
 		script := fmt.Sprintf("cd %s; export PATH=%s:$PATH; clear; printf '$ %%s\\n' '%s'; %s; sleep 60", dir,

@@ -92,6 +92,7 @@ func Open(ctx context.Context, o Options) (*Inbox, error) {
 	if err != nil {
 		return nil, fmt.Errorf("opening the inbox of %s: %w", o.Phone, err)
 	}
+	o.Room.holds(o.Phone, 0) // it has a share from now on
 	b := &Inbox{Options: o, root: root}
 	b.Uploads.b, b.Listing.b = b, b
 	if err := b.mend(ctx); err != nil {

@@ -3,6 +3,7 @@ package inbox
 import (
 	"fmt"
 	"sync"
+	"time"
 
 	"yardtide/core/words"
 )
@@ -17,7 +18,8 @@ type Room struct {
 	KeepFree int64
 
 	mu     sync.Mutex
-	taken  map[string]int64 // by phone: what lies there and what is on its way
+	taken  map[string]int64 // by phone: what lies there and what is on its way; of every phone that there is
+	lacked map[string]Lack  // by phone
 	coming int64            // of it what is on its way: the disk does not know of it yet
 }
 
@@ -30,28 +32,57 @@ func (e NoRoom) Error() string { return e.Says }
 func (r *Room) take(phone string, bytes, most int64) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	all := int64(0)
-	for _, n := range r.taken {
-		all += n
-	}
 	free, left := r.Free(), int64(0)
 	if free >= 0 {
 		left = free - r.coming - r.KeepFree
 	}
+	says := ""
 	switch {
 	case r.taken[phone]+bytes > most:
-		return NoRoom{fmt.Sprintf("There is no room for %s: the inbox of %s may take %s, and %s wait in it to be safe. Its room is freed as "+
-			"that goes on.", words.Bytes(bytes), phone, words.Bytes(most), words.Bytes(r.taken[phone]))}
-	case all+bytes > r.Most():
-		return NoRoom{fmt.Sprintf("There is no room for %s: all inboxes together may take %s. Room is freed as what lies there gets safe.",
-			words.Bytes(bytes), words.Bytes(r.Most()))}
+		says = fmt.Sprintf("There is no room for %s: the inbox of %s may take %s, and %s lie in it. Its room is freed as they get safe.",
+			words.Bytes(bytes), phone, words.Bytes(most), words.Bytes(r.taken[phone]))
+	case r.others(phone)+r.taken[phone]+bytes > r.Most():
+		says = fmt.Sprintf("There is no room for %s: all inboxes together may take %s. Room is freed as what lies there gets safe.",
+			words.Bytes(bytes), words.Bytes(r.Most()))
 	case free >= 0 && bytes > left:
-		return NoRoom{fmt.Sprintf("There is no room for %s: the disk of the inbox has %s free, of which %s are kept.", words.Bytes(bytes),
-			words.Bytes(free), words.Bytes(r.KeepFree))}
+		says = fmt.Sprintf("There is no room for %s: the disk of the inbox has %s free, of which %s are kept.", words.Bytes(bytes),
+			words.Bytes(free), words.Bytes(r.KeepFree))
+	}
+	if says != "" {
+		if r.lacked == nil {
+			r.lacked = map[string]Lack{}
+		}
+		r.lacked[phone] = Lack{time.Now(), says}
+		return NoRoom{says}
 	}
 	r.change(phone, bytes)
 	r.coming += bytes
 	return nil
+}
+
+// others is how much of all is left to other phones: what they have, or their even share where that is more. So no phone
+// takes what another has a right to. The caller has the lock.
+func (r *Room) others(phone string) (bytes int64) {
+	share := r.Most() / int64(max(1, len(r.taken)))
+	for name, n := range r.taken {
+		if name != phone {
+			bytes += max(n, share)
+		}
+	}
+	return bytes
+}
+
+// Lack is when a phone was told last that there is no room, and in which words.
+type Lack struct {
+	At   time.Time
+	Says string
+}
+
+// Lacked tells when a phone was told last that there is no room for something.
+func (r *Room) Lacked(phone string) Lack {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.lacked[phone]
 }
 
 // change adds to what a phone has. The caller has the lock.

@@ -52,8 +52,8 @@ const (
 	idleTime   = 2 * time.Minute
 	mostHead   = 32 << 10
 	mostBody   = 1 << 20 // of a call that is no file
-	mostCalls  = 48      // of a phone at once
-	mostInAll  = 512
+	mostCalls  = 16      // of a phone at once: with all that there can be, no more than there are in all
+	mostInAll  = 1024
 	drainBytes = 4 << 20 // of a body that is refused
 )
 

@@ -520,11 +520,79 @@ func TestNoRoomIsSaid(t *testing.T) {
 	m, err := one.Mine(t.Context(), 1)
 	require.NoError(t, err)
 	assert.EqualValues(t, 1_000_000, m.Left, "nothing is taken by what did not come")
+	needs := y.phones.Needs(time.Now())
+	require.Len(t, needs, 1)
+	assert.Contains(t, needs[0].Says, "toms-phone could not hand something over. There is no room for 2.0 MB")
+	assert.Empty(t, y.phones.Needs(time.Now().Add(2*time.Hour)))
 	y.free = 1_000_500_000 // of the disk
 	require.NoError(t, y.phones.Set("toms-phone", phonewire.PhoneSet{Most: new(int64(1_000_000_000))}))
 	a = y.ask("PUT", "/dav/large.jpg", "", strings.NewReader(content(600_000, 1)), "Authorization", basic("toms-phone", keys.App))
 	assert.Equal(t, http.StatusInsufficientStorage, a.StatusCode)
 	assert.Contains(t, readAll(a), "the disk of the inbox has 1.0 GB free")
+}
+
+// A phone that lies about what it will send, and sends slowly, shuts nobody else out.
+func TestAPhoneStarvesNobody(t *testing.T) {
+	t.Parallel()
+	y := newYard(t)
+	liar, toms := y.add("liar"), y.add("toms-phone")
+	require.NoError(t, y.phones.SetNetwork(phonewire.PhoneNetwork{Most: 10_000_000}))
+	begun := 0
+	for range 40 { // it announces what it never sends
+		a := y.ask("POST", "/p/uploads", liar.Page, nil, "Tus-Resumable", "1.0.0", "Upload-Length", "900000", "Upload-Metadata", metadata("filename", "x.jpg"))
+		if a.StatusCode == http.StatusCreated {
+			begun++
+		} else {
+			assert.Equal(t, http.StatusInsufficientStorage, a.StatusCode)
+		}
+	}
+	assert.Equal(t, 5, begun, "half of the room is another's")
+	var slow []net.Conn
+	for i := range 40 { // and more calls than it may have, each of which stands still
+		c, err := net.Dial("tcp", strings.TrimPrefix(y.at, "http://"))
+		require.NoError(t, err)
+		slow = append(slow, c)
+		fmt.Fprintf(c, "PUT /dav/x%d.jpg HTTP/1.1\r\nHost: x\r\nAuthorization: %s\r\nContent-Length: 100\r\n\r\nx", i, basic("liar", liar.App))
+	}
+	time.Sleep(300 * time.Millisecond)
+	assert.Equal(t, http.StatusTooManyRequests, y.ask("GET", "/p/mine", liar.Page, nil).StatusCode)
+	is := content(4_000_000, 4)
+	a := y.ask("PUT", "/dav/boat.jpg", "", strings.NewReader(is), "Authorization", basic("toms-phone", toms.App))
+	assert.Equal(t, http.StatusCreated, a.StatusCode, "%s", readAll(a))
+	for _, c := range slow {
+		require.NoError(t, c.Close())
+	}
+	require.Eventually(t, func() bool { return y.ask("GET", "/p/mine", liar.Page, nil).StatusCode == http.StatusOK }, 10*time.Second, 50*time.Millisecond)
+}
+
+// What is far too much for a call is refused before it is read.
+func TestBombsAreRefused(t *testing.T) {
+	t.Parallel()
+	y := newYard(t)
+	keys := y.add("toms-phone")
+	assert.Equal(t, http.StatusRequestEntityTooLarge, y.ask("POST", "/p/known", keys.Page, strings.NewReader(strings.Repeat("[", 3<<20))).StatusCode)
+	assert.Equal(t, http.StatusBadRequest, y.ask("POST", "/p/known", keys.Page, strings.NewReader(strings.Repeat("[", 500_000))).StatusCode)
+	asked := strings.TrimSuffix(strings.Repeat(`{"sha256":"a","bytes":1},`, 501), ",")
+	assert.Equal(t, http.StatusUnprocessableEntity, y.ask("POST", "/p/known", keys.Page, strings.NewReader("["+asked+"]")).StatusCode)
+	assert.GreaterOrEqual(t, y.ask("PROPFIND", "/dav/", "", strings.NewReader("<propfind>"+strings.Repeat("<a>", 200_000)), "Authorization",
+		basic("toms-phone", keys.App)).StatusCode, 400)
+	entities := `<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;">]><propfind xmlns="DAV:"><prop><x>&b;</x></prop></propfind>`
+	assert.GreaterOrEqual(t, y.ask("PROPFIND", "/dav/", "", strings.NewReader(entities), "Authorization", basic("toms-phone", keys.App)).StatusCode, 400)
+	assert.GreaterOrEqual(t, y.raw("GET", "/p/mine", "Authorization", "Bearer "+keys.Page, "X", strings.Repeat("x", 100_000)), 400)
+	// A length that is told twice, or as a lie, is no file.
+	c, err := net.Dial("tcp", strings.TrimPrefix(y.at, "http://"))
+	require.NoError(t, err)
+	fmt.Fprintf(c, "PUT /dav/two.jpg HTTP/1.1\r\nHost: x\r\nAuthorization: %s\r\nContent-Length: 3\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n", basic("toms-phone", keys.App))
+	_ = c.SetReadDeadline(time.Now().Add(2 * time.Second))
+	_, _ = io.Copy(io.Discard, c)
+	require.NoError(t, c.Close())
+	c, err = net.Dial("tcp", strings.TrimPrefix(y.at, "http://"))
+	require.NoError(t, err)
+	fmt.Fprintf(c, "PUT /dav/less.jpg HTTP/1.1\r\nHost: x\r\nAuthorization: %s\r\nContent-Length: 300\r\n\r\nabc", basic("toms-phone", keys.App))
+	require.NoError(t, c.(*net.TCPConn).CloseWrite())
+	_, _ = io.Copy(io.Discard, c)
+	require.NoError(t, c.Close())
+	assert.NotContains(t, y.here("toms-phone"), "webdav/less.jpg")
 }
 
 // What a gallery shares to the page is taken in as it comes.

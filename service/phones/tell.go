@@ -13,6 +13,7 @@ import (
 	"yardtide/engine/inbox"
 	"yardtide/engine/records"
 	"yardtide/service/household"
+	"yardtide/wire"
 	"yardtide/wire/phonewire"
 
 	"golang.org/x/crypto/ssh"
@@ -49,6 +50,20 @@ func (one *Phone) tell(ctx context.Context) (phonewire.InboxPhone, error) {
 	}
 	t.Says = says(t)
 	return t, nil
+}
+
+// lackFor is how long the keeper is told that a phone found no room.
+const lackFor = time.Hour
+
+// Needs are what the keeper is asked for: room, where a phone found none.
+func (p *Phones) Needs(now time.Time) (list []wire.Need) {
+	for _, one := range p.list() {
+		if lack := p.room.Lacked(one.Name); now.Sub(lack.At) < lackFor {
+			list = append(list, wire.Need{Says: one.Name + " could not hand something over. " + lack.Says, Device: one.Name, Mends: "nothing",
+				Todo: "See what waits, or give its inbox more: yardtide phone set " + one.Name + " -most SIZE."})
+		}
+	}
+	return list
 }
 
 // wayWords are the ways in words.
