@@ -26,7 +26,9 @@ import (
 // Bounds of files on their way.
 const (
 	mostParts = 2000           // of a phone at once
+	mostTold  = 20_000         // with those of which it is still told that they are whole
 	partLife  = 24 * time.Hour // since something came of it last
+	toldLife  = time.Hour      // since it was whole: its answer may be lost
 )
 
 // Upload is a file on its way.
@@ -138,8 +140,9 @@ func (p *Uploads) Begin(part Upload, now time.Time) (Upload, error) {
 			under++
 		}
 	}
+	told := len(p.all)
 	p.mu.Unlock()
-	if under >= mostParts {
+	if under >= mostParts || told >= mostTold {
 		return part, ErrTooMany
 	}
 	if err := p.b.Room.take(p.b.Phone, part.Size, p.b.Most()); err != nil {
@@ -334,10 +337,13 @@ func (p *Uploads) whole(ctx context.Context, one *onWay, f *os.File, sum string)
 		return errors.Join(err, p.keep(one))
 	}
 	p.b.settle(t, one.Size, one.Size)
-	one.Took = &t
+	one.Took, one.Until = &t, time.Now().Add(toldLife)
 	if one.kept { // who asks again, as the answer was lost, learns it
 		return p.keep(one)
 	}
+	p.mu.Lock()
+	delete(p.all, one.ID)
+	p.mu.Unlock()
 	return nil
 }
 

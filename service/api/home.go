@@ -110,7 +110,7 @@ func (h *Home) serve(ctx context.Context, l net.Listener) error {
 	// It answers itself: fiber logs what this returns for a request that it could not read.
 	app.Use(func(c fiber.Ctx) error { return problem(c, refusal{http.StatusNotFound, "There is no such call."}) })
 	secured := newPorch(l, &tls.Config{GetCertificate: h.certificate, MinVersion: tls.VersionTLS13, NextProtos: []string{"http/1.1"}}, h.log)
-	ways := part(secured)
+	ways := parted(secured)
 	served, ofPhones := make(chan error, 1), make(chan error, 1)
 	forPhones, endPhones := context.WithCancel(ctx)
 	defer func() {

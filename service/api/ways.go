@@ -32,8 +32,8 @@ type way struct {
 	end          sync.Once
 }
 
-// part parts who comes to a porch. Each connection is read by itself, within the time that the porch gives a stranger.
-func part(p *porch) ways {
+// parted parts who comes to a porch. Each connection is read by itself, within the time that the porch gives a stranger.
+func parted(p *porch) ways {
 	w := ways{&way{Listener: p, in: make(chan net.Conn), done: make(chan struct{})},
 		&way{Listener: p, in: make(chan net.Conn), done: make(chan struct{})}}
 	p.wait.Go(func() {

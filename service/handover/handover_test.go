@@ -16,6 +16,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -61,7 +62,9 @@ func newYard(t *testing.T) *yard {
 	return y
 }
 
-var everyday = &plan.Plan{Yard: "Slip", People: []string{"ines"}, Devices: map[string]plan.Device{"a": {}, "b": {}},
+var everyday = &plan.Plan{Yard: "Slip", People: []string{"ines"}, Devices: map[string]plan.Device{"a": {Person: "ines"}, "b": {},
+	"ines-phone": {Person: "ines", Sources: []plan.Source{{Folder: "page", Rules: []string{"everyday"}}}},
+	"toms-phone": {Sources: []plan.Source{{Folder: "page", Rules: []string{"everyday"}}}}},
 	Rules: map[string]plan.Rule{"everyday": {Take: []media.Kind{media.Photo}, To: []string{"shed"}}}}
 
 func (y *yard) start() {
@@ -69,7 +72,9 @@ func (y *yard) start() {
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
 	y.phones = phones.New(phones.Options{Dir: y.dir, Log: log, Plan: func() *plan.Plan { return everyday }, Tell: func() {},
 		Edit: func(context.Context, []plan.Edit) error { return nil }, Free: func() int64 { return y.free },
-		HasAny: func(context.Context, []string, string, int64, string) (bool, error) { return false, nil },
+		HasAny: func(_ context.Context, devices []string, to string, _ int64, hash string) (bool, error) {
+			return slices.Equal(devices, []string{"a"}) && to == "shed" && hash == sum("mine"), nil
+		},
 		Begin: func(ctx context.Context, name, root string) (phones.Taker, error) {
 			r, err := records.Open(ctx, filepath.Join(y.dir, "devices", name, "records.db"))
 			if err != nil {
@@ -496,6 +501,20 @@ func TestTheInboxIsFreedOfWhatIsSafe(t *testing.T) {
 		`"may":true,"says":"Safe at shed: may be deleted here."`)
 	assert.Equal(t, http.StatusNoContent, y.ask("DELETE", "/dav/a.jpg", "", nil, "Authorization", basic("toms-phone", keys.App)).StatusCode)
 	assert.NotContains(t, listed(), "a.jpg")
+}
+
+// What the other devices of its person have proven at every place need not be sent; of anybody else's nothing is told.
+func TestAPhoneKnowsWhatItsPersonHas(t *testing.T) {
+	t.Parallel()
+	y := newYard(t)
+	ask := func(key string) string {
+		return readAll(y.ask("POST", "/p/known", key, strings.NewReader(`[{"sha256": "`+strings.ToUpper(sum("mine"))+`", "bytes": 4}, {"sha256": "`+sum("other")+`", "bytes": 5}]`)))
+	}
+	of := func(is bool, says string) string { return fmt.Sprintf(`"known":%t,"may":%t,"says":%q`, is, is, says) }
+	told := ask(y.add("ines-phone").Page)
+	assert.Contains(t, told, of(true, "Safe at shed, from another device of yours: may be deleted here."))
+	assert.Contains(t, told, of(false, ""))
+	assert.NotContains(t, ask(y.add("toms-phone").Page), "true", "it is nobody's in particular")
 }
 
 // Where there is no room it is said, in words, and nothing half stays.
