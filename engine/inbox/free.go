@@ -91,7 +91,7 @@ func (b *Inbox) hold(ctx context.Context, h records.HandedOver, now time.Time) e
 	if err != nil || !info.Mode().IsRegular() || info.Size() != h.Size || info.ModTime().UnixNano() != h.MTime {
 		return nil //nolint:nilerr // another file is there, or none: it is not removed
 	}
-	as := naming.Safe(fmt.Sprintf("%d-%s", h.ID, path.Base(h.Path)))
+	as := naming.Safe(newID()[:8] + "-" + path.Base(h.Path)) // a name that was used anew may be there still
 	if err := b.Records.Handed.Hold(ctx, h.ID, as, now); err != nil {
 		return err
 	}
@@ -137,10 +137,13 @@ func (b *Inbox) removeHeld(ctx context.Context, now time.Time) error {
 func (b *Inbox) removeOne(ctx context.Context, h records.HandedOver, now time.Time) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if err := gone(b.root.Remove(filepath.Join(heldFolder, h.Held))); err != nil {
+	err := b.root.Remove(filepath.Join(heldFolder, h.Held))
+	if gone(err) != nil {
 		return fmt.Errorf("removing %s of %s from the holding place: %w", h.Path, b.Phone, err)
 	}
-	b.Room.freed(b.Phone, h.Size)
+	if err == nil {
+		b.Room.freed(b.Phone, h.Size)
+	}
 	b.Tell()
 	return b.Records.Handed.Removed(ctx, h.ID, now)
 }
@@ -162,9 +165,12 @@ func (b *Inbox) takeBack(ctx context.Context, h records.HandedOver) error {
 	return errors.Join(b.syncFolders(to), b.Records.Handed.Unhold(ctx, h.ID))
 }
 
+// everHeld is after everything that came into a holding place, whatever the clock said then.
+var everHeld = time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
+
 // TakeBack puts everything that lies in the holding place into the inbox again. It returns how much.
 func (b *Inbox) TakeBack(ctx context.Context) (n int, err error) {
-	list, err := b.Records.Handed.ToRemove(ctx, time.Now().Add(time.Hour), 100_000)
+	list, err := b.Records.Handed.ToRemove(ctx, everHeld, 100_000)
 	for _, h := range list {
 		if berr := b.takeBack(ctx, h); berr != nil {
 			return n, errors.Join(err, berr)
@@ -179,7 +185,7 @@ func (b *Inbox) mend(ctx context.Context) error {
 	if err := b.Uploads.open(time.Now()); err != nil {
 		return err
 	}
-	held, err := b.Records.Handed.ToRemove(ctx, time.Now().Add(24*time.Hour), 1_000_000)
+	held, err := b.Records.Handed.ToRemove(ctx, everHeld, 1_000_000)
 	if err != nil {
 		return err
 	}
