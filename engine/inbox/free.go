@@ -53,20 +53,23 @@ func StandingOf(it wire.Item) Standing {
 	return s
 }
 
-// freeStep is how many files are read at a time.
-const freeStep = 200
+// freeStep is how many files are read at a time, mostJudged how many are judged in one call: the next goes on there.
+const (
+	freeStep   = 200
+	mostJudged = 1000
+)
 
-// Free moves what is safe into the holding place, and removes what lay there long enough. It returns at the first error
-// that is not one file's own.
+// Free moves what is safe into the holding place, and removes what lay there long enough. One call looks at some of the
+// inbox, and the next goes on there. It returns at the first error that is not one file's own. One goroutine calls it.
 func (b *Inbox) Free(ctx context.Context, now time.Time) error {
 	err := b.Uploads.expire(now)
-	for from := int64(0); ; {
-		list, lerr := b.Records.Handed.ToFree(ctx, from, freeStep)
+	for judged := 0; judged < mostJudged; judged += freeStep {
+		list, lerr := b.Records.Handed.ToFree(ctx, b.freed, freeStep)
 		if lerr != nil {
 			return errors.Join(err, lerr)
 		}
 		for _, h := range list {
-			from = h.ID
+			b.freed = h.ID
 			s, jerr := b.Judge(ctx, Way(h.Way), h.Path)
 			if jerr == nil && s.Settled {
 				jerr = b.hold(ctx, h, now)
@@ -76,6 +79,7 @@ func (b *Inbox) Free(ctx context.Context, now time.Time) error {
 			}
 		}
 		if len(list) < freeStep {
+			b.freed = 0
 			break
 		}
 	}

@@ -76,7 +76,8 @@ type Inbox struct {
 	Uploads Uploads
 	Listing Listing
 
-	root *os.Root
+	root  *os.Root
+	freed int64 // up to which number Free looked
 	// mu is held while names change: it makes "is the name free" and "it is taken" one step.
 	mu sync.Mutex
 }

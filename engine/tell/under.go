@@ -7,24 +7,39 @@ import (
 	"yardtide/wire"
 )
 
-// Under tells the newest item of a path below a source, also when its file is gone from there; ok is false where there
-// is none. Of a part the item is told that it belongs to.
-func (t Teller) Under(ctx context.Context, source, file string) (it wire.Item, ok bool, err error) {
-	is, ok, err := t.From.Catalogue.Under(ctx, source, file)
-	if err != nil || !ok {
-		return wire.Item{}, false, err
+// Under tells the newest items of some paths, each a source and what lies below it, also when their files are gone from
+// there. Where there is none it is nil. Of a part the item is told that it belongs to.
+func (t Teller) Under(ctx context.Context, paths [][2]string) ([]*wire.Item, error) {
+	list := make([]*wire.Item, len(paths))
+	var found []records.Item
+	var of []int // the path that each is of
+	for i, p := range paths {
+		it, ok, err := t.From.Catalogue.Under(ctx, p[0], p[1])
+		if err != nil {
+			return nil, err
+		}
+		if !ok {
+			continue
+		}
+		whole, err := t.wholes(ctx, []records.Item{it})
+		if err != nil {
+			return nil, err
+		}
+		found, of = append(found, whole...), append(of, i)
 	}
-	all, err := t.wholes(ctx, []records.Item{is})
-	if err != nil {
-		return wire.Item{}, false, err
+	if len(found) == 0 {
+		return list, nil
 	}
 	v, err := t.view(ctx)
 	if err != nil {
-		return wire.Item{}, false, err
+		return nil, err
 	}
-	told, err := t.present(ctx, v, all)
-	if err != nil || len(told) == 0 {
-		return wire.Item{}, false, err
+	told, err := t.present(ctx, v, found)
+	if err != nil {
+		return nil, err
 	}
-	return told[0], true, nil
+	for i := range told {
+		list[of[i]] = &told[i]
+	}
+	return list, nil
 }

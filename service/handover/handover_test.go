@@ -81,14 +81,17 @@ func (y *yard) start() {
 				return phones.Taker{}, err
 			}
 			y.opens = append(y.opens, r)
-			return phones.Taker{Records: r, Under: func(_ context.Context, source, file string) (wire.Item, bool, error) {
+			return phones.Taker{Records: r, Under: func(_ context.Context, paths [][2]string) (list []*wire.Item, err error) {
 				y.mu.Lock()
 				defer y.mu.Unlock()
-				state := queue.Waiting
-				if y.safe[name+" "+source+"/"+file] {
-					state = queue.Safe
+				for _, p := range paths {
+					state := queue.Waiting
+					if y.safe[name+" "+p[0]+"/"+p[1]] {
+						state = queue.Safe
+					}
+					list = append(list, &wire.Item{State: string(state), Copies: []wire.Copy{{Destination: "shed", State: string(state)}}})
 				}
-				return wire.Item{State: string(state), Copies: []wire.Copy{{Destination: "shed", State: string(state)}}}, true, nil
+				return list, nil
 			}}, nil
 		}})
 	require.NoError(t, y.phones.Open(t.Context()))

@@ -39,8 +39,8 @@ import (
 // Taker is what the phones need of the device that takes up an inbox.
 type Taker struct {
 	Records *records.Records
-	// Under tells the item of a file of a source.
-	Under func(ctx context.Context, source, file string) (wire.Item, bool, error)
+	// Under tells the items of some paths, each a source and what lies below it; nil where there is none.
+	Under func(ctx context.Context, paths [][2]string) ([]*wire.Item, error)
 }
 
 // Options make the phones.
@@ -227,14 +227,26 @@ func (p *Phones) FreeNow(ctx context.Context, now time.Time) {
 }
 
 func (one *Phone) judge(ctx context.Context, way inbox.Way, name string) (inbox.Standing, error) {
-	it, known, err := one.device.Under(ctx, string(way), name)
+	all, err := one.judgeAll(ctx, [][2]string{{string(way), name}})
 	if err != nil {
 		return inbox.Standing{}, err
 	}
-	if !known {
-		return inbox.Standing{Says: "It is in the inbox, and is looked at."}, nil
+	return all[0], nil
+}
+
+// judgeAll tells how files stand, by their ways and paths.
+func (one *Phone) judgeAll(ctx context.Context, paths [][2]string) ([]inbox.Standing, error) {
+	items, err := one.device.Under(ctx, paths)
+	if err != nil {
+		return nil, err
 	}
-	return inbox.StandingOf(it), nil
+	all := make([]inbox.Standing, len(paths))
+	for i, it := range items {
+		if all[i].Says = "It is in the inbox, and is looked at."; it != nil {
+			all[i] = inbox.StandingOf(*it)
+		}
+	}
+	return all, nil
 }
 
 func (one *Phone) most() int64 {

@@ -133,12 +133,10 @@ func (one *Phone) Mine(ctx context.Context, most int) (phonewire.Mine, error) {
 	if err != nil {
 		return m, err
 	}
-	for _, h := range list {
-		given, err := one.given(ctx, h)
-		if err != nil {
-			return m, err
-		}
-		m.Files = append(m.Files, given)
+	if m.Files, err = one.given(ctx, list); err != nil {
+		return m, err
+	}
+	for _, given := range m.Files {
 		if given.Safe {
 			m.Safe++
 		} else {
@@ -148,13 +146,22 @@ func (one *Phone) Mine(ctx context.Context, most int) (phonewire.Mine, error) {
 	return m, nil
 }
 
-func (one *Phone) given(ctx context.Context, h records.HandedOver) (phonewire.Given, error) {
-	s, err := one.judge(ctx, inbox.Way(h.Way), h.Path)
-	if err != nil {
-		return phonewire.Given{}, err
+// given tells how some files stand that were handed over.
+func (one *Phone) given(ctx context.Context, list []records.HandedOver) ([]phonewire.Given, error) {
+	paths := make([][2]string, len(list))
+	for i, h := range list {
+		paths[i] = [2]string{h.Way, h.Path}
 	}
-	return phonewire.Given{Path: h.Path, Bytes: h.Size, SHA256: h.SHA256, At: time.UnixMilli(h.AtMS), Safe: s.Safe, May: s.May,
-		Says: standing(s)}, nil
+	all, err := one.judgeAll(ctx, paths)
+	if err != nil {
+		return nil, err
+	}
+	told := make([]phonewire.Given, len(list))
+	for i, h := range list {
+		told[i] = phonewire.Given{Path: h.Path, Bytes: h.Size, SHA256: h.SHA256, At: time.UnixMilli(h.AtMS), Safe: all[i].Safe, May: all[i].May,
+			Says: standing(all[i])}
+	}
+	return told, nil
 }
 
 // standing says how a file stands, to the one whose phone it is.
@@ -183,23 +190,20 @@ func (one *Phone) Knows(ctx context.Context, asked []phonewire.Content) ([]phone
 	for i, a := range asked {
 		hashes[i] = strings.ToLower(a.SHA256)
 	}
-	own, err := one.device.Records.Handed.WithContent(ctx, hashes)
+	rows, err := one.device.Records.Handed.WithContent(ctx, hashes)
+	if err != nil {
+		return nil, err
+	}
+	own, err := one.given(ctx, rows)
 	if err != nil {
 		return nil, err
 	}
 	list := make([]phonewire.Knows, 0, len(asked))
 	for i, a := range asked {
 		k := phonewire.Knows{SHA256: a.SHA256}
-		for _, h := range own {
-			if h.SHA256 != hashes[i] || h.Size != a.Bytes {
-				continue
-			}
-			given, err := one.given(ctx, h)
-			if err != nil {
-				return nil, err
-			}
-			if !k.Known || given.May {
-				k.Known, k.May, k.Says = true, given.May, given.Says
+		for _, g := range own {
+			if g.SHA256 == hashes[i] && g.Bytes == a.Bytes && (!k.Known || g.May) {
+				k.Known, k.May, k.Says = true, g.May, g.Says
 			}
 		}
 		if !k.Known {
