@@ -265,7 +265,8 @@ func TestThePageAddsAPhone(t *testing.T) {
 	k.click("Add a device", "A phone, by its browser or an app")
 	require.NoError(t, k.b.Type("What the phone is called", "galley-phone"))
 	k.click("Add it")
-	k.sees("the plan has a device galley-phone already; give the phone another name")
+	k.sees("a device galley-phone already; give the phone another name")
+	assert.Len(t, k.b.Complaints(), 1, "of the refusal alone")
 	require.NoError(t, k.b.Type("What the phone is called", "toms-phone"))
 	k.click("Add it")
 	k.sees("toms-phone hands over from now on", "These keys are told once", "In the app's settings for uploads choose WebDAV")
@@ -284,7 +285,7 @@ func TestThePageAddsAPhone(t *testing.T) {
 	k.sees("New keys for toms-phone")
 	phone.sees("This phone's key was taken back")
 	k.click("Revoke toms-phone")
-	k.click("Revoke toms-phone now")
+	k.click("Revoke it: toms-phone")
 	k.sees("It is answered no more.")
 	assert.Empty(t, k.b.Complaints())
 }

@@ -48,7 +48,7 @@ func TestStraysAreToldAndTakenUpOrLetBe(t *testing.T) {
 	}
 
 	k := atTheConsole(t, s)
-	k.click("Devices", "Look for strays on desk")
+	k.click("Devices", "Look for pictures outside its folders, on desk")
 	k.sees("Of 9 pictures and clips that were seen on desk", "Downloads", "2 pictures", "Icons", "4 pictures",
 		"1 folder was not looked into")
 	k.click("Let it be: Icons")
@@ -57,7 +57,7 @@ func TestStraysAreToldAndTakenUpOrLetBe(t *testing.T) {
 	k.click("Take it up: Downloads")
 	s.until("they are taken up", safe("desk", 5))
 	k.sees("Of 9 pictures and clips that were seen on desk, 5 lie in its sources; 4 lie where the plan lets them be")
-	k.click("Look for strays on galley-phone", "Take it up: Bluetooth")
+	k.click("Look for pictures outside its folders, on galley-phone", "Take it up: Bluetooth")
 	s.until("the phone's too", safe("galley-phone", 5))
 	assert.Contains(t, s.ok("plan", "show"), "let-be")
 	assert.Empty(t, k.b.Complaints())

@@ -550,12 +550,24 @@ func (s *Setup) lookAt(d Device, device, folder string) {
 					found, pictures, clips, where = len(l.Libraries) > 0, l.Pictures, l.Clips, l.Path
 				})
 			})
-			var samples map[string][]forecast.Sample
-			if err == nil {
-				samples, err = samplesOf(ctx, d, filesOf(where, pictures), filesOf(where, clips))
+			s.counted(device, folder, func(f *planwire.SetupFolder) { f.Samples = map[string][]forecast.Sample{} })
+			for _, one := range []struct {
+				files []string
+				forms map[string]plan.Rendition
+			}{{filesOf(where, pictures), forms}, {filesOf(where, clips), clipForms()}} { // clips take longer
+				if err != nil || len(one.files) == 0 {
+					continue
+				}
+				var samples map[string][]forecast.Sample
+				samples, err = d.Samples(ctx, one.files, one.forms)
+				s.counted(device, folder, func(f *planwire.SetupFolder) {
+					f.Samples = maps.Clone(f.Samples) // what was told before is read still
+					maps.Copy(f.Samples, samples)
+				})
+				s.Tell()
 			}
 			s.counted(device, folder, func(f *planwire.SetupFolder) {
-				f.Counting, f.Problem, f.Samples = false, "", samples
+				f.Counting, f.Problem = false, ""
 				if err != nil && ctx.Err() == nil {
 					f.Problem = sentenceOf(err)
 				}
@@ -575,22 +587,13 @@ func (s *Setup) lookAt(d Device, device, folder string) {
 	})
 }
 
-// samplesOf makes the forms that are offered of a few pictures and clips.
-func samplesOf(ctx context.Context, d Device, pictures, clips []string) (map[string][]forecast.Sample, error) {
-	samples, err := d.Samples(ctx, pictures, forms)
-	if err != nil || len(clips) == 0 {
-		return samples, err
-	}
-	smaller := map[string]plan.Rendition{}
+// clipForms are the forms of clips that are offered, by their names among the samples.
+func clipForms() map[string]plan.Rendition {
+	all := map[string]plan.Rendition{}
 	for _, height := range heights[1:] {
-		smaller[clipForm(height)] = plan.Rendition{Height: height}
+		all[clipForm(height)] = plan.Rendition{Height: height}
 	}
-	of, err := d.Samples(ctx, clips, smaller)
-	if samples == nil {
-		return of, err
-	}
-	maps.Copy(samples, of)
-	return samples, err
+	return all
 }
 
 // clipForm is the name of a form of clips among the samples.

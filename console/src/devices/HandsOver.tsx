@@ -49,7 +49,7 @@ export function HandsOver({ phone: p }: { phone: InboxPhone }) {
                   revoke.mutate();
                   setLeaving(false);
                 }}
-                aria-label={`Revoke ${p.name} now`}
+                aria-label={`Revoke it: ${p.name}`}
               >
                 Revoke it
               </Button>

@@ -29,7 +29,10 @@ export function Strays({ device: d }: { device: Device }) {
             .
           </p>
         )}
-        <Button onClick={() => setAsked(true)} aria-label={`Look for strays on ${device}`}>
+        <Button
+          onClick={() => setAsked(true)}
+          aria-label={`Look for pictures outside its folders, on ${device}`}
+        >
           Look for pictures outside its folders
         </Button>
       </div>
