@@ -17,7 +17,8 @@ import (
 )
 
 // 500 files of 3 MB by the page in a phone's browser, against curl with four at once, which hands the same amount to the
-// same inbox by WebDAV; and the memory of the service beside it. The page hashes each file first, to tell what is there.
+// same inbox by WebDAV; and the memory of the service beside it. The page asks first what is there: by the size of each,
+// and by the content of those that have a size that is known.
 func BenchmarkPhonePage(b *testing.B) {
 	dir := b.TempDir()
 	p := begin(b, dir+"/data", "serve", "-data", dir+"/data", "-device", "desk", "-root", dir+"/desk", "-listen", "127.0.0.1:0")
@@ -34,9 +35,9 @@ func BenchmarkPhonePage(b *testing.B) {
 	keys, err := c.Phones().Add(b.Context(), phonewire.PhoneAdd{Name: "toms-phone"})
 	require.NoError(b, err)
 
-	files := func(name string) (all []string) {
+	files := func(name string, more int) (all []string) {
 		for i := range 500 {
-			content := make([]byte, 3_000_000)
+			content := make([]byte, 3_000_000+2*i+more) // of pictures, hardly two have one size
 			_, _ = rand.Read(content)
 			copy(content, "\xff\xd8\xff\xe0")
 			all = append(all, fmt.Sprintf("%s/%s-%03d.jpg", dir, name, i))
@@ -44,7 +45,7 @@ func BenchmarkPhonePage(b *testing.B) {
 		}
 		return all
 	}
-	first, second := files("app"), files("page")
+	first, second := files("app", 0), files("page", 1)
 	app := parallel(b, fmt.Sprintf("http://toms-phone:%s@%s/dav/", keys.WebDAV.Password, at), first)
 
 	tab, err := browser.Start(b.Context())

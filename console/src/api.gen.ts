@@ -2102,6 +2102,8 @@ export interface components {
         Knows: {
             /** @description It need not be sent */
             known: boolean;
+            /** @description Asked by the size: something of that size is known, and the content has to be told */
+            like: boolean;
             /** @description It may be deleted on the phone */
             may: boolean;
             says: string;

@@ -128,13 +128,18 @@ func (f *Fleet) Alike(ctx context.Context, device string, c records.Copy, look s
 	return alike, err
 }
 
-// HasAny tells whether one of some devices has a content proven at a destination, as shot.
+// HasAny tells whether one of some devices has a content proven at a destination, as shot; without a hash, whether it has
+// any of so many bytes.
 func (f *Fleet) HasAny(ctx context.Context, devices []string, destination string, bytes int64, sha256 string) (has bool, err error) {
 	err = f.ask(ctx, func(m Member) (_ bool, err error) {
 		if !slices.Contains(devices, m.Name) || !m.Counts(destination) {
 			return false, nil
 		}
-		_, has, err = m.Records().Queue.Twin(ctx, destination, bytes, sha256)
+		if sha256 == "" {
+			has, err = m.Records().Queue.OfSize(ctx, destination, bytes)
+		} else {
+			_, has, err = m.Records().Queue.Twin(ctx, destination, bytes, sha256)
+		}
 		return has, err
 	})
 	return has, err

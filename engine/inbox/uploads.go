@@ -1,6 +1,7 @@
 package inbox
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -76,6 +77,7 @@ type onWay struct {
 
 	mu    sync.Mutex
 	evict func() // ends who writes now
+	must  string // the SHA-256 that was told later, "" where none was
 }
 
 func newID() string {
@@ -223,6 +225,18 @@ func (one *onWay) release() {
 	<-one.busy
 }
 
+// Must says which content a file has to have once it is whole.
+func (p *Uploads) Must(id, sha256 string) error {
+	one, err := p.find(id)
+	if err != nil {
+		return err
+	}
+	one.mu.Lock()
+	defer one.mu.Unlock()
+	one.must = sha256
+	return nil
+}
+
 // Far tells how far a file is, and ends who writes it: what is told is so until somebody writes again.
 func (p *Uploads) Far(ctx context.Context, id string) (Upload, error) {
 	one, err := p.find(id)
@@ -325,7 +339,10 @@ func (p *Uploads) whole(ctx context.Context, one *onWay, f *os.File, sum string)
 	if err := f.Close(); err != nil {
 		return fmt.Errorf("closing a file of %s: %w", p.b.Phone, err)
 	}
-	if one.SHA256 != "" && !strings.EqualFold(one.SHA256, sum) {
+	one.mu.Lock()
+	must := cmp.Or(one.must, one.SHA256)
+	one.mu.Unlock()
+	if must != "" && !strings.EqualFold(must, sum) {
 		return errors.Join(Different{"what came is not what the phone has: its content changed on the way, or while it was sent; " +
 			"begin it anew"}, p.end(one))
 	}

@@ -528,6 +528,14 @@ func (r *Queue) Twin(ctx context.Context, destination string, bytes int64, sha25
 	return r.one(ctx, selectCopy+`WHERE c.destination = ? AND c.sha256 = ? AND c.sha256 <> '' AND c.state IN ('safe', 'proving') AND +c.shelf = '' AND +c.bytes = ? AND +c.remote <> '' ORDER BY c.state DESC LIMIT 1`, destination, sha256, bytes)
 }
 
+// OfSize tells whether a copy of so many bytes is proven at a destination.
+func (r *Queue) OfSize(ctx context.Context, destination string, bytes int64) (is bool, err error) {
+	if err := r.read.GetContext(ctx, &is, `SELECT EXISTS (SELECT 1 FROM copies WHERE destination = ? AND bytes = ? AND +state = 'safe')`, destination, bytes); err != nil {
+		return false, fmt.Errorf("looking for a copy of %d bytes: %w", bytes, err)
+	}
+	return is, nil
+}
+
 // Event is one line of the story of a copy.
 type Event struct {
 	Destination string      `db:"destination"`

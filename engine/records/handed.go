@@ -63,6 +63,23 @@ func (r *Handed) WithContent(ctx context.Context, hashes []string) (list []Hande
 	return list, nil
 }
 
+// OfSizes tells which of some sizes in bytes something has that was handed over.
+func (r *Handed) OfSizes(ctx context.Context, sizes []int64) (map[int64]bool, error) {
+	text, err := json.Marshal(sizes)
+	var known []int64
+	if err == nil {
+		err = r.read.SelectContext(ctx, &known, `SELECT j.value FROM json_each(?) j WHERE EXISTS (SELECT 1 FROM handed h WHERE h.size = j.value)`, string(text))
+	}
+	if err != nil {
+		return nil, fmt.Errorf("looking for what was handed over before: %w", err)
+	}
+	has := map[int64]bool{}
+	for _, n := range known {
+		has[n] = true
+	}
+	return has, nil
+}
+
 // Newest lists what was handed over last, before a number, 0 for the newest of all.
 func (r *Handed) Newest(ctx context.Context, before int64, limit int) (list []HandedOver, err error) {
 	if err := r.read.SelectContext(ctx, &list, `SELECT * FROM handed WHERE ? = 0 OR id < ? ORDER BY id DESC LIMIT ?`, before, before, limit); err != nil {

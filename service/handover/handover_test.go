@@ -73,7 +73,7 @@ func (y *yard) start() {
 	y.phones = phones.New(phones.Options{Dir: y.dir, Log: log, Plan: func() *plan.Plan { return everyday }, Tell: func() {},
 		Edit: func(context.Context, []plan.Edit) error { return nil }, Free: func() int64 { return y.free },
 		HasAny: func(_ context.Context, devices []string, to string, _ int64, hash string) (bool, error) {
-			return slices.Equal(devices, []string{"a"}) && to == "shed" && hash == sum("mine"), nil
+			return slices.Equal(devices, []string{"a"}) && to == "shed" && hash == sum("mine"), nil // by the size alone: no
 		},
 		Begin: func(ctx context.Context, name, root string) (phones.Taker, error) {
 			r, err := records.Open(ctx, filepath.Join(y.dir, "devices", name, "records.db"))
@@ -504,6 +504,24 @@ func TestTheInboxIsFreedOfWhatIsSafe(t *testing.T) {
 		`"may":true,"says":"Safe at shed: may be deleted here."`)
 	assert.Equal(t, http.StatusNoContent, y.ask("DELETE", "/dav/a.jpg", "", nil, "Authorization", basic("toms-phone", keys.App)).StatusCode)
 	assert.NotContains(t, listed(), "a.jpg")
+}
+
+// A phone asks by the size first, and tells the content only of what may be there.
+func TestAPhoneAsksByTheSizeFirst(t *testing.T) {
+	t.Parallel()
+	y := newYard(t)
+	toms, ines := y.add("toms-phone"), y.add("ines-phone")
+	y.patch(toms.Page, y.begin(toms.Page, 4, "filename", "a.jpg"), 0, strings.NewReader("boat"))
+	ask := func(key string) string {
+		return readAll(y.ask("POST", "/p/known", key, strings.NewReader(`[{"bytes": 4}, {"bytes": 5}]`)))
+	}
+	assert.Equal(t, `[{"sha256":"","like":true,"known":false,"may":false,"says":""},{"sha256":"","like":false,"known":false,"may":false,"says":""}]`, ask(toms.Page))
+	assert.NotContains(t, ask(ines.Page), "true", "of another's nothing is told, not even a size")
+	// An upload that goes on with another file under the same name is not taken for it.
+	at := y.begin(toms.Page, 8, "filename", "b.jpg")
+	y.patch(toms.Page, at, 0, strings.NewReader("first"))
+	assert.Equal(t, http.StatusBadRequest, y.patch(toms.Page, at, 5, strings.NewReader("two"), "Upload-Content-Sha256", sum("otherone")).StatusCode)
+	assert.NotContains(t, y.here("toms-phone"), "page/b.jpg")
 }
 
 // What the other devices of its person have proven at every place need not be sent; of anybody else's nothing is told.

@@ -25,6 +25,9 @@ const (
 	tusChecksums  = "sha1,sha256"
 	pieceType     = "application/offset+octet-stream"
 	mostUpload    = int64(1) << 43 // bytes: 8 TiB
+	// contentHeader tells the SHA-256 of the whole file, in hex, of an upload that goes on: another file may have been
+	// picked under its name.
+	contentHeader = "Upload-Content-Sha256"
 	// statusChecksum is the protocol's own.
 	statusChecksum = 460
 )
@@ -200,6 +203,14 @@ func (s *Server) append(c *call, id string, offset int64) (inbox.Upload, error) 
 				return refusal{statusChecksum, "The piece has not the checksum that came with it; send it again."}
 			}
 			return nil
+		}
+	}
+	if said := c.Request.Header.Get(contentHeader); said != "" {
+		if sum, err := hex.DecodeString(said); err != nil || len(sum) != sha256.Size {
+			return inbox.Upload{}, refusal{http.StatusBadRequest, contentHeader + " is not the SHA-256 of a file, in hex."}
+		}
+		if err := c.phone.Inbox.Uploads.Must(id, strings.ToLower(said)); err != nil {
+			return inbox.Upload{}, err
 		}
 	}
 	return c.phone.Inbox.Uploads.Append(c.Context(), id, offset, from, c.body.end, check)

@@ -198,9 +198,17 @@ func (one *Phone) Knows(ctx context.Context, asked []phonewire.Content) ([]phone
 	if err != nil {
 		return nil, err
 	}
+	sizes := make([]int64, len(asked))
+	for i, a := range asked {
+		sizes[i] = a.Bytes
+	}
+	has, err := one.device.Records.Handed.OfSizes(ctx, sizes)
+	if err != nil {
+		return nil, err
+	}
 	list := make([]phonewire.Knows, 0, len(asked))
 	for i, a := range asked {
-		k := phonewire.Knows{SHA256: a.SHA256}
+		k := phonewire.Knows{SHA256: a.SHA256, Like: has[a.Bytes]}
 		for _, g := range own {
 			if g.SHA256 == hashes[i] && g.Bytes == a.Bytes && (!k.Known || g.May) {
 				k.Known, k.May, k.Says = true, g.May, g.Says
@@ -239,16 +247,20 @@ func (one *Phone) ofPerson(ctx context.Context, k phonewire.Knows, hash string, 
 			}
 		}
 	}
+	if len(places) == 0 || len(devices) == 0 {
+		return k, nil
+	}
 	for _, to := range places {
 		has, err := one.of.HasAny(ctx, devices, to, bytes, hash)
 		if err != nil || !has {
 			return k, err
 		}
 	}
-	if len(places) > 0 && len(devices) > 0 {
-		slices.Sort(places)
-		k.Known, k.May, k.Says = true, true, "Safe at "+words.And(places)+", from another device of yours: may be deleted here."
+	if k.Like = true; hash == "" {
+		return k, nil
 	}
+	slices.Sort(places)
+	k.Known, k.May, k.Says = true, true, "Safe at "+words.And(places)+", from another device of yours: may be deleted here."
 	return k, nil
 }
 

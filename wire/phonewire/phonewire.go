@@ -96,15 +96,17 @@ type Given struct {
 	Says   string    `json:"says"`
 }
 
-// Content is what a phone has, by its content.
+// Content is what a phone has: by its size first, which costs nothing to tell, and by its content where something of that
+// size is known.
 type Content struct {
-	SHA256 string `json:"sha256"`
+	SHA256 string `json:"sha256,omitempty"`
 	Bytes  int64  `json:"bytes"`
 }
 
 // Knows is what is known of a content.
 type Knows struct {
 	SHA256 string `json:"sha256"`
+	Like   bool   `json:"like" doc:"Asked by the size: something of that size is known, and the content has to be told"`
 	Known  bool   `json:"known" doc:"It need not be sent"`
 	May    bool   `json:"may" doc:"It may be deleted on the phone"`
 	Says   string `json:"says"`

@@ -38,14 +38,20 @@ export function Progress(props: {
   return (
     <section aria-label="How far it is" className="space-y-3 rounded-lg border border-line bg-plank p-4">
       <div aria-live="polite">
-        <h2 className="text-xl font-semibold">{open === 0 ? "All of them are handed over" : all}</h2>
+        <h2 className="text-xl font-semibold">
+          {open > 0
+            ? all
+            : failed.length > 0
+              ? `${all}, ${failed.length} could not be`
+              : "All of them are handed over"}
+        </h2>
         {open > 0 && (
           <p className="text-quiet">
             {bytes(size - sent)} to go{rate > 0 && !paused ? `, ${bytes(rate)} a second` : ""}
             {left}
           </p>
         )}
-        {open === 0 && (
+        {open === 0 && handed + known > 0 && (
           <p>
             They are in your household&apos;s inbox. Keep them on this phone until they are safe: that is told
             below, and here whenever you come back. You may close this page.

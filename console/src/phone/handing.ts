@@ -7,7 +7,7 @@ import { ask, ownKey, saidIn } from "./key";
 
 export type Phase = "reading" | "known" | "waiting" | "sending" | "handed" | "away" | "failed";
 
-/** A file that was picked. */
+/** A file that was picked. Its sum is told only where something of its size is known, or an upload goes on. */
 export type Picked = {
   id: number;
   file: File;
@@ -24,6 +24,8 @@ const asked = 50;
 /** Up to so many bytes a file goes with the call that begins it. */
 const small = 16 << 20;
 const again = 5000;
+/** Bytes of a file's beginning and end that tell it from others. */
+const end = 64 << 10;
 
 /** What the page is told of, each time that something changed. */
 export type Handing = {
@@ -43,6 +45,7 @@ export class Hander {
   private readonly uploads = new Map<number, Upload>();
   private toAsk: Picked[] = [];
   private asking = false;
+  private starting = 0;
   private reading = 0;
   private paused = false;
   private shut = false;
@@ -69,7 +72,7 @@ export class Hander {
     for (const file of list) {
       const path = file.webkitRelativePath || file.name;
       if (before.has(keyOf(file, path))) continue;
-      this.files.push({
+      const one: Picked = {
         id: this.files.length,
         file,
         path,
@@ -78,7 +81,9 @@ export class Hander {
         sum: "",
         says: "",
         may: false,
-      });
+      };
+      this.files.push(one);
+      this.toAsk.push(one);
     }
     this.keepOpen();
     this.wake();
@@ -106,15 +111,12 @@ export class Hander {
     this.tell();
   }
 
+  /** Takes the content of files that may be known. */
   private read() {
-    for (const one of this.files) {
-      if (this.reading >= 2 || this.toAsk.length >= 4 * asked) return;
-      if (one.phase !== "reading" || one.sum !== "" || this.busy.has(one.id)) continue;
-      this.busy.add(one.id);
+    for (const one of this.toRead.splice(0, 2 - this.reading)) {
       this.reading++;
       void this.hashes.of(one.file).then((sum) => {
         this.reading--;
-        this.busy.delete(one.id);
         one.sum = sum;
         if (sum === "") this.set(one, "failed", "The phone does not let it be read: choose it once more.");
         else this.toAsk.push(one);
@@ -123,8 +125,9 @@ export class Hander {
     }
   }
 
-  private readonly busy = new Set<number>();
+  private readonly toRead: Picked[] = [];
 
+  /** Asks what of some files is known: by their size first, which costs nothing to tell, then by their content. */
   private async askKnown() {
     if (this.asking || this.toAsk.length === 0 || this.shut) return;
     this.asking = true;
@@ -132,11 +135,15 @@ export class Hander {
     try {
       const told = await ask<Knows[]>(
         "/p/known",
-        some.map((f) => ({ sha256: f.sum, bytes: f.file.size })),
+        some.map((f) => ({ ...(f.sum !== "" && { sha256: f.sum }), bytes: f.file.size })),
       );
       this.toAsk = this.toAsk.slice(some.length);
       some.forEach((f, i) => {
         const is = told[i];
+        if (f.sum === "" && is?.like) {
+          this.toRead.push(f);
+          return;
+        }
         f.may = is?.may ?? false;
         this.set(f, is?.known ? "known" : "waiting", is?.says ?? "");
         if (is?.known) f.sent = f.file.size;
@@ -152,25 +159,29 @@ export class Hander {
   private send() {
     if (this.paused || this.shut) return;
     for (const one of this.files) {
-      if (this.uploads.size >= atOnce) return;
+      if (this.uploads.size + this.starting >= atOnce) return;
       if (one.phase === "waiting" && !this.uploads.has(one.id)) void this.sendOne(one);
     }
   }
 
   private async sendOne(one: Picked) {
+    this.set(one, "sending", "");
+    this.starting++;
+    const mark = await this.markOf(one.file);
+    const headers: Record<string, string> = { Authorization: `Bearer ${ownKey()}` };
     const upload = new Upload(one.file, {
       endpoint: "/p/uploads",
-      headers: { Authorization: `Bearer ${ownKey()}` },
+      headers,
       metadata: {
         filename: one.file.name,
         path: one.path,
-        sha256: one.sum,
         modified: String(one.file.lastModified),
+        ...(one.sum !== "" && { sha256: one.sum }),
       },
       retryDelays: [0, 1000, 3000, 5000],
       uploadDataDuringCreation: one.file.size <= small,
       removeFingerprintOnSuccess: true,
-      fingerprint: () => Promise.resolve(`yard-${one.sum}`),
+      fingerprint: () => Promise.resolve(mark),
       onShouldRetry: (err: DetailedError) => {
         const status = err.originalResponse?.getStatus() ?? 0;
         return navigator.onLine && (status === 0 || status === 409 || (status >= 500 && status !== 507));
@@ -193,11 +204,24 @@ export class Hander {
         this.failed(one, err as DetailedError);
       },
     });
-    this.uploads.set(one.id, upload);
-    this.set(one, "sending", "");
     const before = await upload.findPreviousUploads();
-    if (before[0]) upload.resumeFromPreviousUpload(before[0]);
-    if (this.uploads.get(one.id) === upload) upload.start();
+    if (before[0]) {
+      upload.resumeFromPreviousUpload(before[0]);
+      headers["Upload-Content-Sha256"] = one.sum = one.sum || (await this.hashes.of(one.file));
+    }
+    this.starting--;
+    if (this.paused || this.shut) {
+      this.set(one, "waiting", "");
+      return;
+    }
+    this.uploads.set(one.id, upload);
+    upload.start();
+  }
+
+  /** Tells a file from others without reading all of it: by its name, its size, and its first and last bytes. */
+  private async markOf(file: File): Promise<string> {
+    const ends = new File([file.slice(0, end), file.slice(Math.max(0, file.size - end))], file.name);
+    return `yard-${file.name}-${file.size}-${await this.hashes.of(ends)}`;
   }
 
   /** What cannot mend itself fails; all else is tried again in a while. */

@@ -16,5 +16,6 @@ CREATE TABLE handed (
   UNIQUE (way, path)
 );
 CREATE INDEX handed_content ON handed (sha256);
+CREATE INDEX handed_size ON handed (size);
 CREATE INDEX handed_here ON handed (id) WHERE held_at = 0;
 CREATE INDEX handed_held ON handed (held_at) WHERE held_at > 0 AND gone_at = 0;
