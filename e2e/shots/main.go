@@ -197,7 +197,7 @@ func console(ctx context.Context, link, demo string) (err error) {
 		func() error { return b.Type("What the device is called", "loft-phone") },
 		func() error { return b.Click("Make a code") },
 		func() error { time.Sleep(time.Second); return shot("devices") },
-		func() error { return b.Click("Done") },
+		func() error { return b.Click("Cancel") },
 		func() error { return b.Click("Add a device") },
 		func() error { return b.Click("A phone, by its browser or an app") },
 		func() error { return b.Type("What the phone is called", "toms-phone") },

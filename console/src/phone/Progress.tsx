@@ -3,7 +3,7 @@ import { Meter } from "../parts/Meter";
 import { bytes, span } from "../words";
 import type { Handing, Phase, Picked } from "./handing";
 
-const shown = 40;
+const shown = 12;
 
 const words: Record<Phase, string> = {
   reading: "being looked at",

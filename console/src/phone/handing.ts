@@ -19,7 +19,7 @@ export type Picked = {
   may: boolean;
 };
 
-const atOnce = 4;
+const atOnce = 6;
 const asked = 50;
 /** Up to so many bytes a file goes with the call that begins it. */
 const small = 16 << 20;
@@ -296,7 +296,7 @@ export class Hander {
       };
       this.keepOpen();
       for (const one of this.listeners) one();
-    }, 120);
+    }, 400);
   }
 }
 
