@@ -167,6 +167,8 @@ func (one *Phone) given(ctx context.Context, list []records.HandedOver) ([]phone
 // standing says how a file stands, to the one whose phone it is.
 func standing(s inbox.Standing) string {
 	switch {
+	case s.May && len(s.Smaller) > 0:
+		return "Safe at " + words.And(s.AsShot) + ", and in a smaller form at " + words.And(s.Smaller) + ": may be deleted here."
 	case s.May:
 		return "Safe at " + words.And(s.AsShot) + ": may be deleted here."
 	case s.Safe:
