@@ -22,6 +22,9 @@ func Between(r forecast.Range) string {
 	return Bytes(r.Likely)
 }
 
+// Sentence writes an error's text, or another's, as a sentence.
+func Sentence(text string) string { return strings.ToUpper(text[:1]) + text[1:] + "." }
+
 // And joins words as a sentence does: "shed, locker and attic".
 func And(words []string) string { return joined(words, "and") }
 

@@ -68,13 +68,16 @@ func (b *Inbox) Free(ctx context.Context, now time.Time) error {
 		if lerr != nil {
 			return errors.Join(err, lerr)
 		}
-		for _, h := range list {
+		stand, jerr := b.Judge(ctx, pathsOf(list))
+		if jerr != nil {
+			return errors.Join(err, jerr)
+		}
+		for i, h := range list {
 			b.freed = h.ID
-			s, jerr := b.Judge(ctx, Way(h.Way), h.Path)
-			if jerr == nil && s.Settled {
-				jerr = b.hold(ctx, h, now)
+			if stand[i].Settled {
+				err = errors.Join(err, b.hold(ctx, h, now))
 			}
-			if err = errors.Join(err, jerr); ctx.Err() != nil {
+			if ctx.Err() != nil {
 				return err
 			}
 		}
@@ -84,6 +87,24 @@ func (b *Inbox) Free(ctx context.Context, now time.Time) error {
 		}
 	}
 	return errors.Join(err, b.removeHeld(ctx, now))
+}
+
+// pathsOf are the ways and paths of what was handed over, as Judge asks for them.
+func pathsOf(list []records.HandedOver) [][2]string {
+	paths := make([][2]string, len(list))
+	for i, h := range list {
+		paths[i] = [2]string{h.Way, h.Path}
+	}
+	return paths
+}
+
+// judge tells how one file stands now.
+func (b *Inbox) judge(ctx context.Context, h records.HandedOver) (Standing, error) {
+	all, err := b.Judge(ctx, pathsOf([]records.HandedOver{h}))
+	if err != nil {
+		return Standing{}, err
+	}
+	return all[0], nil
 }
 
 // hold moves a file into the holding place, if it is the one that was handed over.
@@ -125,15 +146,16 @@ func (b *Inbox) removeHeld(ctx context.Context, now time.Time) error {
 		return err
 	}
 	for _, h := range list {
-		s, jerr := b.Judge(ctx, Way(h.Way), h.Path)
+		s, jerr := b.judge(ctx, h) // at the moment of removal, each by itself
 		if jerr != nil {
 			return errors.Join(err, jerr)
 		}
 		if s.May {
-			err = errors.Join(err, b.removeOne(ctx, h, now))
+			jerr = b.removeOne(ctx, h, now)
 		} else {
-			err = errors.Join(err, b.takeBack(ctx, h))
+			_, jerr = b.takeBack(ctx, h)
 		}
+		err = errors.Join(err, jerr)
 	}
 	return err
 }
@@ -152,21 +174,26 @@ func (b *Inbox) removeOne(ctx context.Context, h records.HandedOver, now time.Ti
 	return b.Records.Handed.Removed(ctx, h.ID, now)
 }
 
-// takeBack puts a file from the holding place into the inbox again.
-func (b *Inbox) takeBack(ctx context.Context, h records.HandedOver) error {
+// takeBack puts a file from the holding place into the inbox again. It stays where it is, and took is false, while
+// something else has its name, or that of a folder that it lay in.
+func (b *Inbox) takeBack(ctx context.Context, h records.HandedOver) (took bool, err error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	to := in(Way(h.Way), h.Path)
 	if _, err := b.root.Lstat(to); err == nil {
-		return nil // something has its name: it stays where it is
+		return false, nil
 	}
-	if err := b.root.MkdirAll(filepath.Dir(to), 0o700); err != nil {
-		return fmt.Errorf("taking %s of %s back: %w", h.Path, b.Phone, err)
+	err = b.root.MkdirAll(filepath.Dir(to), 0o700)
+	if errors.Is(err, fs.ErrExist) || notAFolder(err) {
+		return false, nil
 	}
-	if err := b.root.Rename(filepath.Join(heldFolder, h.Held), to); err != nil {
-		return fmt.Errorf("taking %s of %s back: %w", h.Path, b.Phone, err)
+	if err == nil {
+		err = b.root.Rename(filepath.Join(heldFolder, h.Held), to)
 	}
-	return errors.Join(b.syncFolders(to), b.Records.Handed.Unhold(ctx, h.ID))
+	if err != nil {
+		return false, fmt.Errorf("taking %s of %s back: %w", h.Path, b.Phone, err)
+	}
+	return true, errors.Join(b.syncFolders(to), b.Records.Handed.Unhold(ctx, h.ID))
 }
 
 // everHeld is after everything that came into a holding place, whatever the clock said then.
@@ -176,10 +203,13 @@ var everHeld = time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
 func (b *Inbox) TakeBack(ctx context.Context) (n int, err error) {
 	list, err := b.Records.Handed.ToRemove(ctx, everHeld, 100_000)
 	for _, h := range list {
-		if berr := b.takeBack(ctx, h); berr != nil {
+		took, berr := b.takeBack(ctx, h)
+		if berr != nil {
 			return n, errors.Join(err, berr)
 		}
-		n++
+		if took {
+			n++
+		}
 	}
 	return n, err
 }

@@ -21,7 +21,6 @@ import (
 	"hash"
 	"io"
 	"io/fs"
-	"log/slog"
 	"os"
 	"path"
 	"path/filepath"
@@ -32,6 +31,7 @@ import (
 	"yardtide/core/naming"
 	"yardtide/engine/atomicfile"
 	"yardtide/engine/records"
+	"yardtide/engine/work"
 )
 
 // Way is by what something was handed over. It is the name of a source of the phone as well.
@@ -59,13 +59,12 @@ type Options struct {
 	Dir     string // the phone's own, in which its sources lie
 	Records *records.Records
 	Room    *Room // of all inboxes
-	// Judge tells how a file stands.
-	Judge func(ctx context.Context, way Way, name string) (Standing, error)
+	// Judge tells how files stand, by their ways and paths.
+	Judge func(ctx context.Context, paths [][2]string) ([]Standing, error)
 	// Most is how many bytes may lie here; HeldFor is how long a file stays in the holding place.
 	Most    func() int64
 	HeldFor func() time.Duration
 	Tell    func() // something changed
-	Log     *slog.Logger
 }
 
 // Inbox is one phone's. Its methods are safe for concurrent use.
@@ -84,7 +83,11 @@ type Inbox struct {
 
 // Open opens the inbox of a phone, and mends what a kill left.
 func Open(ctx context.Context, o Options) (*Inbox, error) {
-	for _, dir := range []string{string(ByPage), string(ByWebDAV), string(BySFTP), partsFolder, heldFolder} {
+	folders := []string{partsFolder, heldFolder}
+	for _, way := range Ways {
+		folders = append(folders, string(way))
+	}
+	for _, dir := range folders {
 		if err := os.MkdirAll(filepath.Join(o.Dir, dir), 0o700); err != nil {
 			return nil, fmt.Errorf("making the inbox of %s: %w", o.Phone, err)
 		}
@@ -223,6 +226,9 @@ func (w *Writer) Write(p []byte) (int, error) {
 // Size is how many bytes came.
 func (w *Writer) Size() int64 { return w.size }
 
+// SHA256 is of what came, in hex.
+func (w *Writer) SHA256() string { return hex.EncodeToString(w.sum.Sum(nil)) }
+
 // Drop gives up the file.
 func (w *Writer) Drop() error {
 	w.b.Room.give(w.b.Phone, w.room)
@@ -236,7 +242,7 @@ func (w *Writer) Take(ctx context.Context, way Way, name string, modified time.T
 	err := w.ready(modified)
 	if err == nil {
 		var t Taken
-		if t, err = w.b.publish(ctx, w.part, hex.EncodeToString(w.sum.Sum(nil)), w.size, way, name, over); err == nil {
+		if t, err = w.b.publish(ctx, w.part, w.SHA256(), w.size, way, name, over); err == nil {
 			w.b.settle(t, w.room, w.size)
 			w.room = 0
 			return t, nil
@@ -334,7 +340,7 @@ func (b *Inbox) put(ctx context.Context, part, sum string, size int64, way Way, 
 		}
 	}
 	h, err := b.noted(ctx, way, taken.Path)
-	if err != nil || h.SHA256 == sum { // it was noted before, and may be freed already
+	if err != nil || taken.Had && h.SHA256 == sum && !h.Hidden { // it was noted before, and may be freed already
 		return err
 	}
 	info, err := b.root.Lstat(to)
@@ -411,22 +417,9 @@ func (b *Inbox) same(ctx context.Context, way Way, name, sum string, size int64)
 	return is == sum, err
 }
 
-// reader reads until a context ends.
-type reader struct {
-	ctx context.Context //nolint:containedctx // of one call
-	r   io.Reader
-}
-
-func (r reader) Read(p []byte) (int, error) {
-	if r.ctx.Err() != nil {
-		return 0, context.Cause(r.ctx)
-	}
-	return r.r.Read(p)
-}
-
 func hashed(ctx context.Context, r io.Reader) (hash.Hash, error) {
 	sum := sha256.New()
-	if _, err := io.Copy(sum, reader{ctx, r}); err != nil {
+	if _, err := io.Copy(sum, work.Until(ctx, r)); err != nil {
 		return nil, fmt.Errorf("reading a file of an inbox: %w", err)
 	}
 	return sum, nil

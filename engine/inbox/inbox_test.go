@@ -8,7 +8,6 @@ import (
 	"flag"
 	"fmt"
 	"io/fs"
-	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
@@ -41,11 +40,17 @@ func (b *box) open(t require.TestingT) {
 	require.NoError(t, err)
 	b.records, b.room = r, &inbox.Room{Free: func() int64 { return -1 }, Most: func() int64 { return 1 << 40 }}
 	b.Inbox, err = inbox.Open(ctx, inbox.Options{Phone: "toms-phone", Dir: filepath.Join(b.dir, "inbox"), Records: r, Room: b.room, Tell: func() {},
-		Log: slog.New(slog.DiscardHandler), Most: func() int64 { return 1 << 40 }, HeldFor: func() time.Duration { return 7 * 24 * time.Hour },
-		Judge: func(ctx context.Context, way inbox.Way, name string) (inbox.Standing, error) {
-			h, some, err := r.Handed.At(ctx, string(way), name)
-			is := some && b.safe[h.SHA256]
-			return inbox.Standing{Safe: is, May: is, Settled: is}, err
+		Most: func() int64 { return 1 << 40 }, HeldFor: func() time.Duration { return 7 * 24 * time.Hour },
+		Judge: func(ctx context.Context, paths [][2]string) (all []inbox.Standing, err error) {
+			for _, p := range paths {
+				h, some, err := r.Handed.At(ctx, p[0], p[1])
+				if err != nil {
+					return nil, err
+				}
+				is := some && b.safe[h.SHA256]
+				all = append(all, inbox.Standing{Safe: is, May: is, Settled: is})
+			}
+			return all, nil
 		}})
 	require.NoError(t, err)
 }
@@ -104,9 +109,12 @@ func TestNothingThatIsNotSafeIsLost(t *testing.T) {
 					require.NoError(rt, w.Drop())
 					continue
 				}
-				_, err = w.Take(ctx, way, name("name"), time.Time{}, rapid.Bool().Draw(rt, "over"))
+				took, err := w.Take(ctx, way, name("name"), time.Time{}, rapid.Bool().Draw(rt, "over"))
 				if err == nil { // else a file is in the way of a folder
 					taken[hashOf(content)] = true
+					is, err := b.Listing.Stat(ctx, way, took.Path)
+					require.NoError(rt, err, "what was taken is listed, also what was removed under its name before")
+					require.Equal(rt, hashOf(content), is.Tag)
 				}
 			case 3:
 				err := b.Listing.Rename(ctx, way, name("from"), name("to"), rapid.Bool().Draw(rt, "over"))

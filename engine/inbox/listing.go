@@ -122,6 +122,31 @@ func (l Listing) Open(ctx context.Context, way Way, name string) (*os.File, erro
 	return l.b.root.Open(at)
 }
 
+// ErrIsFolder tells that a file cannot have a name, as a folder has it.
+var ErrIsFolder = errors.New("this is a folder")
+
+// MayPut tells whether a file may be put under a path. The error is ErrIsFolder, or fs.ErrNotExist where its folder is
+// missing.
+func (l Listing) MayPut(ctx context.Context, way Way, name string) error {
+	if is, err := l.Stat(ctx, way, name); err == nil && is.Folder {
+		return ErrIsFolder
+	}
+	return l.inFolder(ctx, way, name)
+}
+
+// inFolder sees that what a path lies in is a folder; else the error is fs.ErrNotExist.
+func (l Listing) inFolder(ctx context.Context, way Way, name string) error {
+	dir := path.Dir(name)
+	if dir == "." {
+		return nil
+	}
+	up, err := l.Stat(ctx, way, dir)
+	if err == nil && !up.Folder {
+		err = fmt.Errorf("%s: %w", dir, fs.ErrNotExist)
+	}
+	return err
+}
+
 // MakeFolder makes one. The error is fs.ErrExist where something has its name, and fs.ErrNotExist where its parent is
 // missing.
 func (l Listing) MakeFolder(ctx context.Context, way Way, name string) error {
@@ -134,14 +159,8 @@ func (l Listing) MakeFolder(ctx context.Context, way Way, name string) error {
 	if is != nothing {
 		return fmt.Errorf("%s: %w", name, fs.ErrExist)
 	}
-	if dir := path.Dir(name); dir != "." {
-		up, err := l.Stat(ctx, way, dir)
-		if err != nil {
-			return err
-		}
-		if !up.Folder {
-			return fmt.Errorf("%s: %w", dir, fs.ErrNotExist)
-		}
+	if err := l.inFolder(ctx, way, name); err != nil {
+		return err
 	}
 	if err := l.b.root.MkdirAll(in(way, name), 0o700); err != nil {
 		return fmt.Errorf("making a folder in the inbox of %s: %w", l.b.Phone, asRoom(err))
@@ -161,10 +180,8 @@ func (l Listing) Rename(ctx context.Context, way Way, from, to string, over bool
 	if err != nil {
 		return err
 	}
-	if dir := path.Dir(to); dir != "." {
-		if up, err := l.Stat(ctx, way, dir); err != nil || !up.Folder {
-			return errors.Join(err, fmt.Errorf("%s: %w", dir, fs.ErrNotExist))
-		}
+	if err := l.inFolder(ctx, way, to); err != nil {
+		return err
 	}
 	there, err := l.b.lies(ctx, way, to)
 	if err != nil {
@@ -213,13 +230,10 @@ func (l Listing) Remove(ctx context.Context, way Way, name string) error {
 	if err != nil {
 		return err
 	}
-	for _, h := range below {
-		if h.Hidden {
-			continue
-		}
-		if s, err := l.b.Judge(ctx, way, h.Path); err != nil || !s.May {
-			return errors.Join(err, ErrFolderHolds)
-		}
+	below = slices.DeleteFunc(below, func(h records.HandedOver) bool { return h.Hidden })
+	stand, err := l.b.Judge(ctx, pathsOf(below))
+	if err != nil || slices.ContainsFunc(stand, func(s Standing) bool { return !s.May }) {
+		return errors.Join(err, ErrFolderHolds)
 	}
 	for _, h := range below {
 		if err := l.removeFile(ctx, way, h.Path); err != nil {
@@ -253,7 +267,7 @@ func (l Listing) removeFile(ctx context.Context, way Way, name string) error {
 	if err != nil || !some || h.Hidden {
 		return err
 	}
-	s, err := l.b.Judge(ctx, way, name)
+	s, err := l.b.judge(ctx, h)
 	if err != nil {
 		return err
 	}

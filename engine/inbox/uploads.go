@@ -48,7 +48,7 @@ type Upload struct {
 	Hash []byte `json:"hash,omitempty"`
 }
 
-// NoPart tells that there is no file on its way under an ID, or no longer.
+// ErrNoPart tells that there is no file on its way under an ID, or no longer.
 var ErrNoPart = errors.New("there is no such upload, or no longer: it ended, or nothing came of it for a day; begin it anew")
 
 // ErrTooMany is the refusal of more files on their way than a phone may have.
@@ -107,8 +107,8 @@ func (p *Uploads) open(now time.Time) error {
 			err = json.Unmarshal(text, &one.Upload)
 		}
 		if one.ID = id; err != nil || now.After(one.Until) { // what cannot be read is begun anew
-			if err := errors.Join(gone(os.Remove(p.state(id))), gone(p.b.root.Remove(p.data(id)))); err != nil {
-				return fmt.Errorf("removing what was on its way from %s: %w", p.b.Phone, err)
+			if err := p.remove(id); err != nil {
+				return err
 			}
 			continue
 		}
@@ -135,16 +135,7 @@ func (p *Uploads) Begin(part Upload, now time.Time) (Upload, error) {
 	if part.Path, err = Clean(part.Path); err != nil {
 		return part, err
 	}
-	p.mu.Lock()
-	under := 0
-	for _, one := range p.all {
-		if one.Took == nil {
-			under++
-		}
-	}
-	told := len(p.all)
-	p.mu.Unlock()
-	if under >= mostParts || told >= mostTold {
+	if under, told := p.count(); under >= mostParts || told >= mostTold {
 		return part, ErrTooMany
 	}
 	if err := p.b.Room.take(p.b.Phone, part.Size, p.b.Most()); err != nil {
@@ -253,8 +244,8 @@ func (p *Uploads) Far(ctx context.Context, id string) (Upload, error) {
 // Append takes a piece of a file in, from an offset on, until the body ends. The error of a body that was cut is the
 // body's own; what came of it is kept. Evict is called, from elsewhere, when another writer takes the file over: it has
 // the body end. Check tells, once the body has ended, whether it was the right one: what was not does not count, and
-// neither does one that was cut and cannot be checked. Once the file is whole it is taken in (Upload.Took). The errors are OtherOffset, Different, NoRoom,
-// ErrNoPart and BadName.
+// neither does one that was cut and cannot be checked. Once the file is whole it is taken in (Upload.Took). The errors
+// are OtherOffset, Different, NoRoom, ErrNoPart and BadName.
 func (p *Uploads) Append(ctx context.Context, id string, offset int64, body io.Reader, evict func(), check func() error) (Upload, error) {
 	one, err := p.find(id)
 	if err != nil {
@@ -386,7 +377,12 @@ func (p *Uploads) end(one *onWay) error {
 	if known && one.Took == nil {
 		p.b.Room.give(p.b.Phone, one.Size)
 	}
-	if err := errors.Join(gone(os.Remove(p.state(one.ID))), gone(p.b.root.Remove(p.data(one.ID)))); err != nil {
+	return p.remove(one.ID)
+}
+
+// remove removes what is on disk of a file on its way.
+func (p *Uploads) remove(id string) error {
+	if err := errors.Join(gone(os.Remove(p.state(id))), gone(p.b.root.Remove(p.data(id)))); err != nil {
 		return fmt.Errorf("removing what was on its way from %s: %w", p.b.Phone, err)
 	}
 	return nil
@@ -417,13 +413,19 @@ func (p *Uploads) expire(now time.Time) error {
 }
 
 // Underway is how many files are on their way.
-func (p *Uploads) Underway() (n int) {
+func (p *Uploads) Underway() int {
+	under, _ := p.count()
+	return under
+}
+
+// count is how many files are on their way, and how many with those of which it is still told that they are whole.
+func (p *Uploads) count() (under, all int) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, one := range p.all {
 		if one.Took == nil {
-			n++
+			under++
 		}
 	}
-	return n
+	return under, len(p.all)
 }

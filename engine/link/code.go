@@ -53,10 +53,11 @@ func (c Code) String() string {
 
 // ByHand is the code as a person types it: without the pin, which is compared then.
 func (c Code) ByHand() string {
-	return c.Address + "/" + inFours(letters.EncodeToString(c.Secret[:]))
+	return c.Address + "/" + InFours(letters.EncodeToString(c.Secret[:]))
 }
 
-func inFours(s string) string {
+// InFours parts a text into groups of four, as people read and type it.
+func InFours(s string) string {
 	var parts []string
 	for ; len(s) > 4; s = s[4:] {
 		parts = append(parts, s[:4])
@@ -65,7 +66,7 @@ func inFours(s string) string {
 }
 
 // String is the pin as people compare it.
-func (p Pin) String() string { return inFours(hex.EncodeToString(p[:])) }
+func (p Pin) String() string { return InFours(hex.EncodeToString(p[:])) }
 
 // ErrNoCode tells that a text is no code, in whatever way.
 var ErrNoCode = errors.New("this is not a code to join with; it looks like 192.168.1.20:7443/ABCD-EFGH-IJKL-MNOP " +

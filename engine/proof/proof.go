@@ -12,6 +12,7 @@ import (
 	"io"
 
 	"yardtide/engine/destination"
+	"yardtide/engine/work"
 )
 
 // ErrUnread tells that a proof would have to be read back, which was not allowed.
@@ -60,7 +61,7 @@ func Read(ctx context.Context, d destination.Driver, path string, bytes int64) (
 	}
 	h := sha256.New()
 	// No more than it should be and one byte: a storage may never end.
-	_, err = io.CopyBuffer(h, io.LimitReader(contextReader{ctx, r}, bytes+1), make([]byte, min(256<<10, bytes+1)))
+	_, err = io.CopyBuffer(h, io.LimitReader(work.Until(ctx, r), bytes+1), make([]byte, min(256<<10, bytes+1)))
 	if cerr := r.Close(); err == nil {
 		err = cerr
 	}
@@ -84,15 +85,3 @@ func Lost(path string, missing bool) string {
 
 // ReadBack is the proof by reading everything back and hashing it.
 const ReadBack = "read back, SHA-256"
-
-type contextReader struct {
-	ctx context.Context
-	r   io.Reader
-}
-
-func (c contextReader) Read(p []byte) (int, error) {
-	if c.ctx.Err() != nil {
-		return 0, context.Cause(c.ctx)
-	}
-	return c.r.Read(p)
-}

@@ -80,9 +80,9 @@ func (r *Handed) OfSizes(ctx context.Context, sizes []int64) (map[int64]bool, er
 	return has, nil
 }
 
-// Newest lists what was handed over last, before a number, 0 for the newest of all.
-func (r *Handed) Newest(ctx context.Context, before int64, limit int) (list []HandedOver, err error) {
-	if err := r.read.SelectContext(ctx, &list, `SELECT * FROM handed WHERE ? = 0 OR id < ? ORDER BY id DESC LIMIT ?`, before, before, limit); err != nil {
+// Newest lists what was handed over last.
+func (r *Handed) Newest(ctx context.Context, limit int) (list []HandedOver, err error) {
+	if err := r.read.SelectContext(ctx, &list, `SELECT * FROM handed ORDER BY id DESC LIMIT ?`, limit); err != nil {
 		return nil, fmt.Errorf("reading what was handed over: %w", err)
 	}
 	return list, nil
@@ -146,11 +146,6 @@ func (r *Handed) Moved(ctx context.Context, way, from, to string) error {
 // Hide takes a file off the list that its app removed.
 func (r *Handed) Hide(ctx context.Context, id int64) error {
 	return r.set(ctx, `UPDATE handed SET hidden = 1 WHERE id = ?`, id)
-}
-
-// Forget takes a file off the list: it was taken back before it counted.
-func (r *Handed) Forget(ctx context.Context, id int64) error {
-	return r.set(ctx, `DELETE FROM handed WHERE id = ?`, id)
 }
 
 func (r *Handed) set(ctx context.Context, query string, args ...any) error {

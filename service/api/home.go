@@ -52,7 +52,9 @@ func (h *Home) Run(ctx context.Context) error {
 		go func() {
 			defer close(done)
 			if address != "" {
-				h.listen(served, address)
+				h.listenAt(served, address, "devices of the home network", func(at, problem string) {
+					h.service.Household.Listens(at != "", at, problem)
+				}, h.serve)
 			}
 		}()
 		select {
@@ -72,21 +74,22 @@ func (h *Home) Serve(ctx context.Context, l net.Listener) error { return h.serve
 // listenAgain is how long after a failure it is tried again to listen.
 const listenAgain = 10 * time.Second
 
-// listen listens at an address until the context ends.
-func (h *Home) listen(ctx context.Context, address string) {
+// listenAt serves at an address until the context ends, and tells where it listens, or why it cannot; "" is nowhere.
+func (h *Home) listenAt(ctx context.Context, address, of string, tell func(at, problem string),
+	serve func(context.Context, net.Listener) error) {
 	for ctx.Err() == nil {
 		l, err := net.Listen("tcp", address)
 		if err == nil {
-			h.service.Household.Listens(true, l.Addr().String(), "")
-			h.log.Info("listening for devices of the home network", "address", l.Addr().String())
-			err = h.serve(ctx, l)
+			tell(l.Addr().String(), "")
+			h.log.Info("listening for "+of, "address", l.Addr().String())
+			err = serve(ctx, l)
 		}
 		if ctx.Err() != nil {
-			h.service.Household.Listens(false, "", "")
+			tell("", "")
 			return
 		}
-		h.service.Household.Listens(false, "", fmt.Sprintf("It cannot listen at %s: %v. It is tried again.", address, err))
-		h.log.Error("listening for devices of the home network failed", "address", address, "err", err)
+		tell("", fmt.Sprintf("It cannot listen at %s: %v. It is tried again.", address, err))
+		h.log.Error("listening for "+of+" failed", "address", address, "err", err)
 		select {
 		case <-ctx.Done():
 		case <-time.After(listenAgain):

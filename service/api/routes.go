@@ -430,10 +430,7 @@ func planProblem(err error) error {
 }
 
 // sentence is an error as one.
-func sentence(err error) string {
-	says := err.Error()
-	return strings.ToUpper(says[:1]) + says[1:] + "."
-}
+func sentence(err error) string { return words.Sentence(err.Error()) }
 
 type onePhone struct {
 	Device string `path:"device"`

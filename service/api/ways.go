@@ -6,7 +6,6 @@ import (
 	"context"
 	"crypto/tls"
 	"errors"
-	"fmt"
 	"io"
 	"net"
 	"sync"
@@ -122,22 +121,26 @@ func (h *Home) listenForPhones(ctx context.Context) {
 		n, moved := h.service.Phones.Network()
 		served, cancel := context.WithCancel(ctx)
 		var all sync.WaitGroup
-		all.Go(func() {
-			h.listenAt(served, n.Plain, func(n *phonewire.PhoneNetwork, at, says string) { n.PlainAt, n.PlainProblem = at, says },
-				func(ctx context.Context, l net.Listener) error {
+		listen := func(address string, tell func(n *phonewire.PhoneNetwork, at, problem string), serve func(context.Context, *porch) error) {
+			if address == "" {
+				return
+			}
+			all.Go(func() {
+				h.listenAt(served, address, "phones", func(at, problem string) {
+					h.service.Phones.Listens(func(n *phonewire.PhoneNetwork) { tell(n, at, problem) })
+				}, func(ctx context.Context, l net.Listener) error {
 					p := newPorch(l, nil, h.log)
 					defer func() { _ = p.Close() }() // who serves has ended
-					return h.phones.Serve(ctx, p, false)
+					return serve(ctx, p)
 				})
-		})
-		all.Go(func() {
-			h.listenAt(served, n.SFTP, func(n *phonewire.PhoneNetwork, at, says string) { n.SFTPAt, n.SFTPProblem = at, says },
-				func(ctx context.Context, l net.Listener) error {
-					p := newPorch(l, nil, h.log)
-					defer func() { _ = p.Close() }() // as above
-					return h.phones.ServeSFTP(ctx, p, h.service.Household.Authority.HostKey())
-				})
-		})
+			})
+		}
+		listen(n.Plain, func(n *phonewire.PhoneNetwork, at, problem string) { n.PlainAt, n.PlainProblem = at, problem },
+			func(ctx context.Context, p *porch) error { return h.phones.Serve(ctx, p, false) })
+		listen(n.SFTP, func(n *phonewire.PhoneNetwork, at, problem string) { n.SFTPAt, n.SFTPProblem = at, problem },
+			func(ctx context.Context, p *porch) error {
+				return h.phones.ServeSFTP(ctx, p, h.service.Household.Authority.HostKey())
+			})
 		select {
 		case <-ctx.Done():
 		case <-moved:
@@ -145,30 +148,4 @@ func (h *Home) listenForPhones(ctx context.Context) {
 		cancel()
 		all.Wait()
 	}
-}
-
-// listenAt serves at an address until the context ends, and tells where it listens, or why it cannot; "" is nowhere.
-func (h *Home) listenAt(ctx context.Context, address string, tell func(n *phonewire.PhoneNetwork, at, says string),
-	serve func(context.Context, net.Listener) error) {
-	told := func(at, says string) {
-		h.service.Phones.Listens(func(n *phonewire.PhoneNetwork) { tell(n, at, says) })
-	}
-	for address != "" && ctx.Err() == nil {
-		l, err := net.Listen("tcp", address)
-		if err == nil {
-			told(l.Addr().String(), "")
-			h.log.Info("listening for phones", "address", l.Addr().String())
-			err = serve(ctx, l)
-		}
-		if ctx.Err() != nil {
-			break
-		}
-		told("", fmt.Sprintf("It cannot listen at %s: %v. It is tried again.", address, err))
-		h.log.Error("listening for phones failed", "address", address, "err", err)
-		select {
-		case <-ctx.Done():
-		case <-time.After(listenAgain):
-		}
-	}
-	told("", "")
 }

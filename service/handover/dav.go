@@ -3,11 +3,9 @@ package handover
 import (
 	"context"
 	"crypto/rand"
-	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"io/fs"
 	"net/http"
@@ -21,6 +19,7 @@ import (
 
 	"golang.org/x/net/webdav"
 
+	"yardtide/core/words"
 	"yardtide/engine/inbox"
 )
 
@@ -52,7 +51,7 @@ func (s *Server) dav(c *call) error {
 	}
 	r := c.WithContext(context.WithValue(c.Context(), davKey{}, p))
 	w.failed = func() error { return p.err }
-	h := webdav.Handler{Prefix: "/dav", FileSystem: davFiles{c.phone.Inbox, s.promises.of(c.phone.Name)}, LockSystem: s.locks.of(c.phone.Name)}
+	h := webdav.Handler{Prefix: "/dav", FileSystem: davFiles{c.phone.Inbox, s.promises.of(c.phone.Name, newPromised)}, LockSystem: s.locks.of(c.phone.Name, newLocks)}
 	h.ServeHTTP(w, r)
 	if w.held { // it failed, and we know better why than the answer that it would be
 		return p.err
@@ -174,7 +173,7 @@ func (d davFiles) RemoveAll(ctx context.Context, name string) error {
 		err = d.box.Listing.Remove(ctx, inbox.ByWebDAV, at)
 	}
 	if errors.Is(err, inbox.ErrNotSafe) || errors.Is(err, inbox.ErrFolderHolds) {
-		err = refusal{http.StatusForbidden, sentence(err)}
+		err = refusal{http.StatusForbidden, words.Sentence(err.Error())}
 	}
 	var own refusal
 	if errors.As(err, &own) {
@@ -228,7 +227,7 @@ func (d davFiles) OpenFile(ctx context.Context, name string, flag int, _ os.File
 	if err != nil {
 		return nil, callOf(ctx).fail(err)
 	}
-	if flag&(os.O_CREATE|os.O_TRUNC|os.O_WRONLY|os.O_RDWR) != 0 && flag&os.O_CREATE != 0 {
+	if flag&os.O_CREATE != 0 {
 		return d.create(ctx, at)
 	}
 	is, err := d.box.Listing.Stat(ctx, inbox.ByWebDAV, at)
@@ -244,22 +243,17 @@ func (d davFiles) OpenFile(ctx context.Context, name string, flag int, _ os.File
 // create begins a file. Nothing is there before all of it came.
 func (d davFiles) create(ctx context.Context, at string) (webdav.File, error) {
 	p := callOf(ctx)
-	if at == "" {
+	switch err := d.box.Listing.MayPut(ctx, inbox.ByWebDAV, at); {
+	case errors.Is(err, inbox.ErrIsFolder):
 		return nil, p.fail(refusal{http.StatusMethodNotAllowed, "This is a folder."})
-	}
-	if is, err := d.box.Listing.Stat(ctx, inbox.ByWebDAV, at); err == nil && is.Folder {
-		return nil, p.fail(refusal{http.StatusMethodNotAllowed, "This is a folder."})
-	}
-	if dir := path.Dir(at); dir != "." {
-		if up, err := d.box.Listing.Stat(ctx, inbox.ByWebDAV, dir); err != nil || !up.Folder {
-			return nil, p.fail(refusal{http.StatusConflict, "Its folder is not there; make it first (MKCOL)."})
-		}
+	case err != nil:
+		return nil, p.fail(refusal{http.StatusConflict, "Its folder is not there; make it first (MKCOL)."})
 	}
 	w, err := d.box.Create(p.size)
 	if err != nil {
 		return nil, p.fail(err)
 	}
-	return &davWrite{ctx: ctx, call: p, w: w, at: at, sum: sha256.New(), empty: d.empty}, nil
+	return &davWrite{ctx: ctx, call: p, w: w, at: at, empty: d.empty}, nil
 }
 
 // davInfo is what a file is, as the handler asks it.
@@ -384,14 +378,12 @@ type davWrite struct {
 	call *davCall
 	w    *inbox.Writer
 	at   string
-	sum  hash.Hash
 	// empty takes its name while nothing came.
 	empty *promised
 }
 
 func (f *davWrite) Write(p []byte) (int, error) {
 	n, err := f.w.Write(p)
-	f.sum.Write(p[:n])
 	if err != nil {
 		return n, f.call.fail(err)
 	}
@@ -421,29 +413,12 @@ func (f *davWrite) Close() error {
 
 // Stat tells of what came so far: the handler asks before it closes.
 func (f *davWrite) Stat() (os.FileInfo, error) {
-	return davInfo{inbox.Entry{Name: path.Base(f.at), Size: f.w.Size(), Modified: time.Now(), Tag: hex.EncodeToString(f.sum.Sum(nil))}}, nil
+	return davInfo{inbox.Entry{Name: path.Base(f.at), Size: f.w.Size(), Modified: time.Now(), Tag: f.w.SHA256()}}, nil
 }
 
 func (f *davWrite) Read([]byte) (int, error)           { return 0, fs.ErrPermission }
 func (f *davWrite) Seek(int64, int) (int64, error)     { return 0, fs.ErrPermission }
 func (f *davWrite) Readdir(int) ([]os.FileInfo, error) { return nil, fs.ErrInvalid }
-
-// promises are the names of each phone under which nothing came yet.
-type promises struct {
-	mu  sync.Mutex
-	all map[string]*promised
-}
-
-func (p *promises) of(phone string) *promised {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	one, is := p.all[phone]
-	if !is {
-		one = &promised{at: map[string]time.Time{}}
-		p.all[phone] = one
-	}
-	return one
-}
 
 // promised are names under which nothing came yet, with when they were made: they are forgotten after an hour, and with
 // the process.
@@ -453,6 +428,8 @@ type promised struct {
 }
 
 const mostPromised = 1000
+
+func newPromised() *promised { return &promised{at: map[string]time.Time{}} }
 
 func (p *promised) add(name string) {
 	p.mu.Lock()
@@ -481,24 +458,11 @@ func (p *promised) take(name string) bool {
 	return is
 }
 
-// locks are those of each phone.
-type locks struct {
-	mu  sync.Mutex
-	all map[string]*lockSystem
-}
-
-func (l *locks) of(phone string) *lockSystem {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	one, is := l.all[phone]
-	if !is {
-		var run [10]byte
-		_, _ = rand.Read(run[:]) // it never fails (crypto/rand)
-		text := hex.EncodeToString(run[:])
-		one = &lockSystem{in: webdav.NewMemLS(), prefix: fmt.Sprintf("urn:uuid:%s-%s-4%s-8%s-", text[:8], text[8:12], text[12:15], text[15:18])}
-		l.all[phone] = one
-	}
-	return one
+func newLocks() *lockSystem {
+	var run [10]byte
+	_, _ = rand.Read(run[:]) // it never fails (crypto/rand)
+	text := hex.EncodeToString(run[:])
+	return &lockSystem{in: webdav.NewMemLS(), prefix: fmt.Sprintf("urn:uuid:%s-%s-4%s-8%s-", text[:8], text[8:12], text[12:15], text[15:18])}
 }
 
 // lockSystem gives the locks of the library tokens that are URIs (RFC 4918, 6.5): it counts them.

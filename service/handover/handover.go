@@ -25,6 +25,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"yardtide/core/words"
 	"yardtide/engine/inbox"
 	"yardtide/service/household"
 	"yardtide/service/phones"
@@ -39,10 +40,28 @@ type Server struct {
 	Authority *household.Authority
 	Log       *slog.Logger
 
-	once     sync.Once
-	locks    locks
-	promises promises
+	locks    ofPhones[*lockSystem]
+	promises ofPhones[*promised]
 	calls    calls
+}
+
+// ofPhones is something that each phone has one of, from when it is asked for on. The zero value is ready.
+type ofPhones[T any] struct {
+	mu  sync.Mutex
+	all map[string]T
+}
+
+func (o *ofPhones[T]) of(phone string, make func() T) T {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	one, is := o.all[phone]
+	if !is {
+		if one = make(); o.all == nil {
+			o.all = map[string]T{}
+		}
+		o.all[phone] = one
+	}
+	return one
 }
 
 // Bounds of calls.
@@ -59,10 +78,6 @@ const (
 
 // Serve serves what comes to a listener until the context ends. Secure tells that it is encrypted.
 func (s *Server) Serve(ctx context.Context, l net.Listener, secure bool) error {
-	s.once.Do(func() {
-		s.locks.all, s.promises.all = map[string]*lockSystem{}, map[string]*promised{}
-		s.calls.of = map[string]int{}
-	})
 	server := &http.Server{Handler: s.handler(secure), ReadHeaderTimeout: headTime, IdleTimeout: idleTime, MaxHeaderBytes: mostHead,
 		BaseContext: func(net.Listener) context.Context { return ctx },
 		ConnContext: func(ctx context.Context, c net.Conn) context.Context { return context.WithValue(ctx, connKey{}, c) },
@@ -294,7 +309,7 @@ func ofOurs(r *http.Request) bool {
 	return site == "" || site == "none" || site == "same-origin"
 }
 
-// calls counts the calls of each phone.
+// calls counts the calls of each phone. The zero value is ready.
 type calls struct {
 	mu  sync.Mutex
 	all int
@@ -306,6 +321,9 @@ func (n *calls) begin(phone string) bool {
 	defer n.mu.Unlock()
 	if n.of[phone] >= mostCalls || n.all >= mostInAll {
 		return false
+	}
+	if n.of == nil {
+		n.of = map[string]int{}
 	}
 	n.of[phone]++
 	n.all++
@@ -337,8 +355,7 @@ func (b *body) Read(p []byte) (int, error) {
 }
 
 func (b *body) set() {
-	until := time.Now().Add(pieceTime)
-	_ = b.control.SetReadDeadline(until) // this server has them
+	_ = b.control.SetReadDeadline(time.Now().Add(pieceTime)) // this server has them
 	if b.over.Load() {
 		_ = b.control.SetReadDeadline(time.Unix(1, 0))
 	}
@@ -365,19 +382,19 @@ func (s *Server) refuse(c *call, err error) {
 	case errors.As(err, &own):
 		code, says = own.code, own.says
 	case errors.As(err, &bad):
-		code, says = http.StatusBadRequest, sentence(err)
+		code, says = http.StatusBadRequest, words.Sentence(err.Error())
 	case errors.As(err, &room):
 		code, says = http.StatusInsufficientStorage, room.Says
 	case errors.As(err, &other):
-		code, says = http.StatusConflict, sentence(err)
+		code, says = http.StatusConflict, words.Sentence(err.Error())
 	case errors.As(err, &different):
-		code, says = http.StatusBadRequest, sentence(err)
+		code, says = http.StatusBadRequest, words.Sentence(err.Error())
 	case errors.As(err, &refused):
-		code, says = http.StatusUnprocessableEntity, sentence(err)
+		code, says = http.StatusUnprocessableEntity, words.Sentence(err.Error())
 	case errors.Is(err, inbox.ErrNoPart):
-		code, says = http.StatusNotFound, sentence(err)
+		code, says = http.StatusNotFound, words.Sentence(err.Error())
 	case errors.Is(err, inbox.ErrTooMany):
-		code, says = http.StatusTooManyRequests, sentence(err)
+		code, says = http.StatusTooManyRequests, words.Sentence(err.Error())
 	case c.body.err != nil || c.Context().Err() != nil: // it was cut: nobody hears the answer
 		code, says = http.StatusBadRequest, "The request was cut; go on from what is there."
 	default:
@@ -416,11 +433,6 @@ func problem(w http.ResponseWriter, code int, says string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(code)
 	_, _ = w.Write(append(text, '\n')) // nobody may be there to hear it
-}
-
-func sentence(err error) string {
-	s := err.Error()
-	return strings.ToUpper(s[:1]) + s[1:] + "."
 }
 
 // readJSON reads the body of a call that is no file.

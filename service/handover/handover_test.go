@@ -504,6 +504,10 @@ func TestTheInboxIsFreedOfWhatIsSafe(t *testing.T) {
 		`"may":true,"says":"Safe at shed: may be deleted here."`)
 	assert.Equal(t, http.StatusNoContent, y.ask("DELETE", "/dav/a.jpg", "", nil, "Authorization", basic("toms-phone", keys.App)).StatusCode)
 	assert.NotContains(t, listed(), "a.jpg")
+	// Put once more, it is here once more.
+	y.ask("PUT", "/dav/a.jpg", "", strings.NewReader("boat a.jpg"), "Authorization", basic("toms-phone", keys.App))
+	assert.Contains(t, listed(), "a.jpg")
+	assert.Equal(t, "boat a.jpg", readAll(y.ask("GET", "/dav/a.jpg", "", nil, "Authorization", basic("toms-phone", keys.App))))
 }
 
 // A phone asks by the size first, and tells the content only of what may be there.

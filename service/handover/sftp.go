@@ -185,17 +185,13 @@ type sftpFiles struct {
 
 // sftpError is an error as the protocol tells it.
 func sftpError(err error) error {
-	var bad inbox.BadName
-	var room inbox.NoRoom
 	switch {
-	case err == nil:
-		return nil
 	case errors.Is(err, fs.ErrNotExist):
 		return sftp.ErrSSHFxNoSuchFile
+	case errors.Is(err, inbox.ErrIsFolder):
+		return sftp.ErrSSHFxFailure
 	case errors.Is(err, inbox.ErrNotSafe), errors.Is(err, inbox.ErrFolderHolds):
 		return fmt.Errorf("%w: %w", sftp.ErrSSHFxPermissionDenied, err)
-	case errors.As(err, &bad), errors.As(err, &room), errors.Is(err, fs.ErrExist):
-		return err
 	}
 	return err
 }
@@ -219,13 +215,8 @@ func (f sftpFiles) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 	if err != nil || at == "" {
 		return nil, sftpError(errors.Join(err, sftp.ErrSSHFxPermissionDenied))
 	}
-	if is, err := f.box.Listing.Stat(f.ctx, inbox.BySFTP, at); err == nil && is.Folder {
-		return nil, sftp.ErrSSHFxFailure
-	}
-	if dir := path.Dir(at); dir != "." {
-		if up, err := f.box.Listing.Stat(f.ctx, inbox.BySFTP, dir); err != nil || !up.Folder {
-			return nil, sftp.ErrSSHFxNoSuchFile
-		}
+	if err := f.box.Listing.MayPut(f.ctx, inbox.BySFTP, at); err != nil {
+		return nil, sftpError(err)
 	}
 	if r.Pflags().Append {
 		return nil, fmt.Errorf("%w: a file here is put whole", sftp.ErrSSHFxOpUnsupported)

@@ -80,7 +80,6 @@ func (s *Server) uploads(c *call) error {
 		return err
 	}
 	c.Header().Set("Location", "/p/uploads/"+part.ID)
-	c.Header().Set("Upload-Expires", part.Until.UTC().Format(http.TimeFormat))
 	if with || size == 0 {
 		part, err = s.append(c, part.ID, 0)
 	} else {
@@ -121,10 +120,9 @@ func partOf(text string) (p inbox.Upload, err error) {
 		case "path":
 			p.Path = is
 		case "sha256":
-			if sum, err := hex.DecodeString(is); err != nil || len(sum) != sha256.Size {
-				return p, refusal{http.StatusBadRequest, "sha256 is not the SHA-256 of a file, in hex."}
+			if p.SHA256, err = contentOf(name, is); err != nil {
+				return p, err
 			}
-			p.SHA256 = strings.ToLower(is)
 		case "modified":
 			ms, err := strconv.ParseInt(is, 10, 64)
 			if err != nil {
@@ -134,6 +132,14 @@ func partOf(text string) (p inbox.Upload, err error) {
 		}
 	}
 	return p, nil
+}
+
+// contentOf reads the SHA-256 of a file, in hex, under the name that it was told.
+func contentOf(name, said string) (string, error) {
+	if sum, err := hex.DecodeString(said); err != nil || len(sum) != sha256.Size {
+		return "", refusal{http.StatusBadRequest, name + " is not the SHA-256 of a file, in hex."}
+	}
+	return strings.ToLower(said), nil
 }
 
 // upload goes on with one, tells how far it is, or ends it.
@@ -206,10 +212,11 @@ func (s *Server) append(c *call, id string, offset int64) (inbox.Upload, error) 
 		}
 	}
 	if said := c.Request.Header.Get(contentHeader); said != "" {
-		if sum, err := hex.DecodeString(said); err != nil || len(sum) != sha256.Size {
-			return inbox.Upload{}, refusal{http.StatusBadRequest, contentHeader + " is not the SHA-256 of a file, in hex."}
+		content, err := contentOf(contentHeader, said)
+		if err == nil {
+			err = c.phone.Inbox.Uploads.Must(id, content)
 		}
-		if err := c.phone.Inbox.Uploads.Must(id, strings.ToLower(said)); err != nil {
+		if err != nil {
 			return inbox.Upload{}, err
 		}
 	}

@@ -30,6 +30,7 @@ import (
 	"yardtide/core/words"
 	"yardtide/engine/atomicfile"
 	"yardtide/engine/inbox"
+	"yardtide/engine/link"
 	"yardtide/engine/records"
 	"yardtide/service/household"
 	"yardtide/wire"
@@ -164,7 +165,7 @@ func (p *Phones) open(ctx context.Context, name string, k kept) (*Phone, error) 
 	}
 	one := &Phone{Name: name, device: d, of: p, kept: k, leaving: make(chan struct{})}
 	one.Inbox, err = inbox.Open(ctx, inbox.Options{Phone: name, Dir: dir, Records: d.Records, Room: &p.room, Judge: one.judge,
-		Most: one.most, HeldFor: one.heldFor, Tell: p.Tell, Log: p.Log})
+		Most: one.most, HeldFor: one.heldFor, Tell: p.Tell})
 	if err != nil {
 		return nil, err
 	}
@@ -226,16 +227,8 @@ func (p *Phones) FreeNow(ctx context.Context, now time.Time) {
 	}
 }
 
-func (one *Phone) judge(ctx context.Context, way inbox.Way, name string) (inbox.Standing, error) {
-	all, err := one.judgeAll(ctx, [][2]string{{string(way), name}})
-	if err != nil {
-		return inbox.Standing{}, err
-	}
-	return all[0], nil
-}
-
-// judgeAll tells how files stand, by their ways and paths.
-func (one *Phone) judgeAll(ctx context.Context, paths [][2]string) ([]inbox.Standing, error) {
+// judge tells how files stand, by their ways and paths.
+func (one *Phone) judge(ctx context.Context, paths [][2]string) ([]inbox.Standing, error) {
 	items, err := one.device.Under(ctx, paths)
 	if err != nil {
 		return nil, err
@@ -278,8 +271,7 @@ func newKeys() Keys {
 	page, app := make([]byte, 20), make([]byte, 10)
 	_, _ = rand.Read(page) // it never fails (crypto/rand)
 	_, _ = rand.Read(app)
-	text := strings.ToLower(letters.EncodeToString(app))
-	return Keys{strings.ToLower(letters.EncodeToString(page)), text[:4] + "-" + text[4:8] + "-" + text[8:12] + "-" + text[12:]}
+	return Keys{strings.ToLower(letters.EncodeToString(page)), link.InFours(strings.ToLower(letters.EncodeToString(app)))}
 }
 
 // hashOf is the hash of a secret, which may be typed with other capitals and without its dashes.

@@ -129,7 +129,7 @@ func (one *Phone) Mine(ctx context.Context, most int) (phonewire.Mine, error) {
 			}
 		}
 	}
-	list, err := one.device.Records.Handed.Newest(ctx, 0, most)
+	list, err := one.device.Records.Handed.Newest(ctx, most)
 	if err != nil {
 		return m, err
 	}
@@ -152,7 +152,7 @@ func (one *Phone) given(ctx context.Context, list []records.HandedOver) ([]phone
 	for i, h := range list {
 		paths[i] = [2]string{h.Way, h.Path}
 	}
-	all, err := one.judgeAll(ctx, paths)
+	all, err := one.judge(ctx, paths)
 	if err != nil {
 		return nil, err
 	}

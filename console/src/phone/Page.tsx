@@ -4,7 +4,7 @@ import type { Mine } from "../api";
 import { Button } from "../parts/Button";
 import { Notice } from "../parts/Notice";
 import { Given } from "./Given";
-import { Hander, leftOpen } from "./handing";
+import { Hander, isOpen, leftOpen } from "./handing";
 import { ask, ownKey, Refused } from "./key";
 import { Pick } from "./Pick";
 import { Progress } from "./Progress";
@@ -28,7 +28,7 @@ export function Page() {
     if (key !== "" && window.isSecureContext && location.protocol === "https:")
       void ask("/p/keep", {}).catch(() => undefined);
   }, [key]);
-  const open = handing.files.filter((f) => !["handed", "known", "failed"].includes(f.phase)).length;
+  const open = handing.files.filter(isOpen).length;
   const kept = useAwake(open > 0 && !handing.paused);
   const refused = mine.error instanceof Refused && mine.error.status === 401;
   return (
@@ -54,12 +54,7 @@ export function Page() {
           )}
           <Pick add={(files) => hander.add(files)} mine={mine.data} begun={handing.files.length > 0} />
           {handing.files.length > 0 && (
-            <Progress
-              handing={handing}
-              pause={(on) => hander.pause(on)}
-              again={() => hander.wake()}
-              awake={kept}
-            />
+            <Progress handing={handing} pause={(on) => hander.pause(on)} awake={kept} />
           )}
           {mine.isError && !handing.says && (
             <p role="status" className="rounded-md bg-lamp p-3">

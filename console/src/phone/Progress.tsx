@@ -1,7 +1,7 @@
 import { Button } from "../parts/Button";
 import { Meter } from "../parts/Meter";
 import { bytes, span } from "../words";
-import type { Handing, Phase, Picked } from "./handing";
+import { isOpen, type Handing, type Phase, type Picked } from "./handing";
 
 const shown = 12;
 
@@ -16,20 +16,15 @@ const words: Record<Phase, string> = {
 };
 
 /** How far it is: all together, and each file that is on its way. */
-export function Progress(props: {
-  handing: Handing;
-  pause: (on: boolean) => void;
-  again: () => void;
-  awake: boolean;
-}) {
+export function Progress(props: { handing: Handing; pause: (on: boolean) => void; awake: boolean }) {
   const { files, paused, rate, says } = props.handing;
   const size = files.reduce((n, f) => n + f.file.size, 0);
   const sent = files.reduce((n, f) => n + f.sent, 0);
   const of = (phase: Phase) => files.filter((f) => f.phase === phase).length;
   const handed = of("handed");
   const known = of("known");
-  const failed = files.filter((f) => f.phase === "failed");
-  const open = files.length - handed - known - failed.length;
+  const failed = of("failed");
+  const open = files.filter(isOpen).length;
   const left = rate > 0 && !paused ? `, about ${span((size - sent) / rate)} left` : "";
   const rows = files
     .filter((f) => f.phase !== "handed" && f.phase !== "known")
@@ -39,11 +34,7 @@ export function Progress(props: {
     <section aria-label="How far it is" className="space-y-3 rounded-lg border border-line bg-plank p-4">
       <div aria-live="polite">
         <h2 className="text-xl font-semibold">
-          {open > 0
-            ? all
-            : failed.length > 0
-              ? `${all}, ${failed.length} could not be`
-              : "All of them are handed over"}
+          {open > 0 ? all : failed > 0 ? `${all}, ${failed} could not be` : "All of them are handed over"}
         </h2>
         {open > 0 && (
           <p className="text-quiet">

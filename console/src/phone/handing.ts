@@ -1,7 +1,7 @@
 import { Upload, type DetailedError } from "tus-js-client";
 import { Hashes } from "./hashes";
 import type { Knows } from "../api";
-import { ask, ownKey, saidIn } from "./key";
+import { ask, ownKey, Refused, saidIn } from "./key";
 
 /** Hands files over: tells first which are known by their content, and sends the rest, a few at once, until each is there. */
 
@@ -24,6 +24,7 @@ const asked = 50;
 /** Up to so many bytes a file goes with the call that begins it. */
 const small = 16 << 20;
 const again = 5000;
+const silent = "Nothing answers at home just now. It goes on by itself when the network is back.";
 /** Bytes of a file's beginning and end that tell it from others. */
 const end = 64 << 10;
 
@@ -188,15 +189,12 @@ export class Hander {
       },
       onProgress: (sent) => {
         one.sent = sent;
-        this.mark();
         this.tell();
       },
       onSuccess: () => {
         this.uploads.delete(one.id);
         one.sent = one.file.size;
-        this.mark();
         this.set(one, "handed", "Handed over, and not safe yet: keep it here.");
-        this.keepOpen();
         this.wake();
       },
       onError: (err) => {
@@ -235,10 +233,7 @@ export class Hander {
       this.set(one, "failed", says);
     } else {
       this.set(one, "away", "");
-      this.says =
-        status === 507
-          ? says
-          : "Nothing answers at home just now. It goes on by itself when the network is back.";
+      this.says = status === 507 ? says : silent;
       setTimeout(() => {
         if (one.phase === "away") this.set(one, "waiting", "");
         this.wake();
@@ -249,8 +244,8 @@ export class Hander {
   }
 
   private refused(err: unknown) {
-    if (err instanceof Error && "status" in err && err.status === 401) this.shut = true;
-    this.says = "Nothing answers at home just now. It goes on by itself when the network is back.";
+    if (err instanceof Refused && err.status === 401) this.shut = true;
+    this.says = silent;
     this.tell();
   }
 
@@ -276,7 +271,7 @@ export class Hander {
 
   /** The phone remembers how many files are open: after a reload it has to be asked for them once more. */
   private keepOpen() {
-    const open = this.files.filter((f) => !["handed", "known", "failed"].includes(f.phase)).length;
+    const open = this.files.filter(isOpen).length;
     if (open > 0) localStorage.setItem(openKey, String(open));
     else localStorage.removeItem(openKey);
   }
@@ -287,6 +282,7 @@ export class Hander {
     this.due = true;
     setTimeout(() => {
       this.due = false;
+      this.mark();
       this.told = {
         files: [...this.files],
         paused: this.paused,
@@ -299,6 +295,9 @@ export class Hander {
     }, 400);
   }
 }
+
+/** Whether a file is still to be handed over. */
+export const isOpen = (f: Picked) => f.phase !== "handed" && f.phase !== "known" && f.phase !== "failed";
 
 const openKey = "yard-open";
 
