@@ -107,7 +107,7 @@ func join(b *testing.B, c client.Client, dir, name string) {
 		var err error
 		code, err = c.AddDevice(b.Context(), name)
 		return err == nil
-	}, 10*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 	out, err := exec.Command("../bin/yardtide", "device", "join", code.Code, "-data",
 		dir+"/"+name+"/data").CombinedOutput()
 	require.NoError(b, err, "%s", out)

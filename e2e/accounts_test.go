@@ -137,7 +137,7 @@ func accountsOf(t *testing.T, begins string) {
 	s.kill()
 	require.Eventually(t, func() bool {
 		return exec.Command("pgrep", "-f", "device account -data "+dir).Run() != nil
-	}, 20*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 	s.start()
 	s.until("they call again", func(y wire.Yard) bool {
 		return named(y, "desk-games").Link.Connected && named(y, "desk-www-data").Link.Connected

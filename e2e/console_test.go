@@ -56,7 +56,7 @@ func (k keeper) sees(parts ...string) {
 	var err error
 	for _, part := range parts {
 		found := false
-		for deadline := time.Now().Add(30 * time.Second); !found &&
+		for deadline := time.Now().Add(90 * time.Second); !found &&
 			time.Now().Before(deadline); time.Sleep(30 * time.Millisecond) {
 			text, err = k.b.Text() // it fails while the page changes to another
 			found = err == nil && strings.Contains(text, part)
@@ -93,7 +93,7 @@ func (k keeper) choose(label, value string) {
 			return e.dispatchEvent(new Event("change", { bubbles: true }));
 		})(`+string(args)+`)`)
 		return err == nil && done
-	}, 20*time.Second, 50*time.Millisecond, "no choice is labelled %q, with %q", label, value)
+	}, time.Minute, 50*time.Millisecond, "no choice is labelled %q, with %q", label, value)
 }
 
 func (k keeper) gone(part string) {
@@ -101,7 +101,7 @@ func (k keeper) gone(part string) {
 	require.Eventually(k.t, func() bool {
 		text, err := k.b.Text()
 		return err == nil && !strings.Contains(text, part)
-	}, 30*time.Second, 30*time.Millisecond, "the page says %q still", part)
+	}, time.Minute, 30*time.Millisecond, "the page says %q still", part)
 }
 
 func (k keeper) text() string {
@@ -149,7 +149,7 @@ func TestTheKeeperAtTheConsole(t *testing.T) {
 	require.Eventually(t, func() bool {
 		n, err := browser.Eval[int](k.b, `[...document.images].filter(i => i.src.endsWith("/face") && i.naturalWidth > 99).length`)
 		return err == nil && n > 3
-	}, 20*time.Second, 100*time.Millisecond, "items have faces")
+	}, time.Minute, 100*time.Millisecond, "items have faces")
 	k.click("IMG_")
 	k.sees("Read back whole.", "read back, SHA-256")
 	assert.Empty(t, k.b.Complaints(), "the browser has nothing to complain about, the security policy among it")
@@ -352,7 +352,7 @@ func TestTheFirstPageIsSmall(t *testing.T) {
 	require.Eventually(t, func() bool {
 		files, err := browser.Eval[string](k.b, `performance.getEntriesByType("resource").map((e) => e.name).join()`)
 		return assert.NoError(t, err) && strings.Contains(files, "SetupPage")
-	}, 20*time.Second, 50*time.Millisecond, "the last of the pages is fetched")
+	}, time.Minute, 50*time.Millisecond, "the last of the pages is fetched")
 	s.kill()
 	k.click("Plan")
 	k.sees("Plan")

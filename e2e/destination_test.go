@@ -148,7 +148,7 @@ func TestTheKeeperSetsDestinationsUp(t *testing.T) {
 		require.Eventually(t, func() bool { // a device marks each place that it sends to, soon
 			return name != "loft" || slices.ContainsFunc(files(t, root),
 				func(p string) bool { return strings.HasSuffix(p, "/"+destination.MarkerName) })
-		}, 20*time.Second, 50*time.Millisecond, name)
+		}, time.Minute, 50*time.Millisecond, name)
 		before := withoutTurns(files(t, root))
 		out := s.ok("destination", "test", name)
 		for _, step := range []string{"write", "read back", "rename", "no overwrite", "resume", "free space", "tidied"} {

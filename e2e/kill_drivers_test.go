@@ -68,7 +68,7 @@ func (f storages) clean(t *testing.T) {
 		require.Eventually(t, func() bool {
 			left, err := filepath.Glob(root + "/.yardtide/*.part")
 			return assert.NoError(t, err) && len(left) == 0
-		}, 30*time.Second, 100*time.Millisecond, "temporary files are left at %s", name)
+		}, time.Minute, 100*time.Millisecond, "temporary files are left at %s", name)
 	}
 }
 

@@ -73,7 +73,7 @@ func TestKilledAgainAndAgain(t *testing.T) {
 	require.Eventually(t, func() bool {
 		left, err := filepath.Glob(dir + "/north-locker/.yardtide/*.part")
 		return assert.NoError(t, err) && len(left) == 0
-	}, 10*time.Second, 50*time.Millisecond, "temporary files are left")
+	}, time.Minute, 50*time.Millisecond, "temporary files are left")
 	there := stored(t, dir+"/north-locker")
 	want := sources(t, dir)
 	for sum, file := range want {

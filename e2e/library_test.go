@@ -88,7 +88,7 @@ func TestAFolderOfTheDemoCannotBeRead(t *testing.T) {
 		out, _, code := s.run("status")
 		return code == 0 && strings.Contains(out, "Restoration/Locked sea chest: The folder cannot be read: permission denied. "+
 			"Allow reading it. Everything else goes on.")
-	}, 60*time.Second, 200*time.Millisecond)
+	}, 2*time.Minute, 200*time.Millisecond)
 }
 
 // Between the kinds and the hours the set-up asks in which form pictures go to each place, in figures of their own.
@@ -118,7 +118,7 @@ func TestTheSetUpAsksInWhichFormPicturesGo(t *testing.T) {
 	require.Eventually(t, func() bool {
 		now, _ = s.setup(http.MethodGet, "", "")
 		return len(now.Rooms) == 1 && len(now.Rooms[0].Forms) == 4 && now.Rooms[0].Forms[3].Known
-	}, 60*time.Second, 100*time.Millisecond)
+	}, 2*time.Minute, 100*time.Millisecond)
 	forms := now.Rooms[0].Forms
 	assert.True(t, forms[0].Chosen)
 	assert.Equal(t, []int{0, 3840, 2560, 1600}, []int{forms[0].LongEdge, forms[1].LongEdge, forms[2].LongEdge, forms[3].LongEdge})
@@ -136,7 +136,7 @@ func TestTheSetUpAsksInWhichFormPicturesGo(t *testing.T) {
 	require.Eventually(t, func() bool {
 		now, _ = s.setup(http.MethodGet, "", "")
 		return len(now.Rooms) == 1 && now.Rooms[0].Forms[2].Chosen
-	}, 10*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 	assert.Contains(t, now.Draft, "loft as medium")
 	assert.Contains(t, now.Draft, "long-edge: 2560")
 	assert.Empty(t, k.b.Complaints())
@@ -182,7 +182,7 @@ func TestTheSetUpTakesOriginalsOfAClosedLibrary(t *testing.T) {
 	require.Eventually(t, func() bool {
 		now, _ = s.setup(http.MethodGet, "", "")
 		return len(now.Folders) > 0 && len(now.Folders[0].Libraries) == 1 && !now.Folders[0].Counting
-	}, 30*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 	assert.Contains(t, now.Folders[0].Libraries[0].Says, "26 smaller versions of them are left out")
 	assert.Contains(t, now.Draft, "originals-only: [Old boats.boatcase]")
 	assert.EqualValues(t, 6+9, now.Takes.N, "what would be taken up counts originals")

@@ -60,7 +60,7 @@ func slip(t *testing.T) (s *service, dir, home string) {
 	require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, linkPlan, dir), 0o644))
 	s.ok("plan", "apply", file)
 	require.Eventually(t, func() bool { h, err := s.client().HomeNetwork(t.Context()); return err == nil && h.Listening },
-		30*time.Second, 20*time.Millisecond)
+		time.Minute, 20*time.Millisecond)
 	return s, dir, home
 }
 
@@ -310,7 +310,7 @@ func TestACodeWorksOnceForWhoHasIt(t *testing.T) {
 	require.Eventually(t, func() bool {
 		out, exit = join(code.Code, "")
 		return exit == 0
-	}, 20*time.Second, 500*time.Millisecond, "the right one works once the wait is over: %s", out)
+	}, time.Minute, 500*time.Millisecond, "the right one works once the wait is over: %s", out)
 }
 
 func TestNothingButTheLinkAnswersOnTheHomeNetwork(t *testing.T) {
@@ -359,7 +359,7 @@ func TestNothingButTheLinkAnswersOnTheHomeNetwork(t *testing.T) {
 			_ = c.Close()
 		}
 		return err != nil
-	}, 5*time.Second, 50*time.Millisecond, "switched off, nothing listens")
+	}, time.Minute, 50*time.Millisecond, "switched off, nothing listens")
 }
 
 func TestARevokedDeviceIsAnsweredNoMore(t *testing.T) {

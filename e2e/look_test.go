@@ -80,7 +80,7 @@ func TestLookingBeforeChoosing(t *testing.T) {
 		require.Eventually(t, func() bool {
 			code, _ := s.call(http.MethodGet, "/api/v1/jobs/"+j.ID+"/pictures/0", "", bearer)
 			return code == http.StatusOK
-		}, 30*time.Second, 50*time.Millisecond)
+		}, time.Minute, 50*time.Millisecond)
 		for _, wrong := range []string{"99", "-1", "..%2f..%2fetc%2fpasswd"} {
 			code, _ := s.call(http.MethodGet, "/api/v1/jobs/"+j.ID+"/pictures/"+wrong, "", bearer)
 			assert.Contains(t, []int{http.StatusNotFound, http.StatusUnprocessableEntity}, code, wrong)

@@ -200,7 +200,7 @@ func TestAPhoneSharesToItsPageOverHTTPS(t *testing.T) {
 	require.Eventually(t, func() bool {
 		h, err := s.client().HomeNetwork(t.Context())
 		return err == nil && h.Listening
-	}, 10*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 	out, errOut, code := s.run("phone", "add", "toms-phone", "-json")
 	require.Zero(t, code, errOut)
 	var keys phonewire.PhoneKeys
@@ -243,7 +243,7 @@ func TestAPhoneSharesToItsPageOverHTTPS(t *testing.T) {
 			return (await fetch('/p/share', {method: 'POST', body: form, redirect: 'manual'})).type === 'opaqueredirect' ? 303 : 0;
 		})()`)
 		return err == nil && code == 303
-	}, 10*time.Second, 200*time.Millisecond, "the page asked for the cookie")
+	}, time.Minute, 200*time.Millisecond, "the page asked for the cookie")
 	require.NoError(t, b.Open(at+"/p/?shared=1"))
 	k.sees("One picture was handed over.")
 	assert.FileExists(t, filepath.Join(s.data, "inbox/toms-phone/page/shared.jpg"))

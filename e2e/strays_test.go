@@ -69,7 +69,7 @@ func TestStraysAreToldAndTakenUpOrLetBe(t *testing.T) {
 	require.Eventually(t, func() bool {
 		found, err := s.client().Strays(t.Context(), "galley-phone")
 		return err == nil && found.LetBe.N == 1 && found.Outside.N == 0
-	}, 20*time.Second, 100*time.Millisecond)
+	}, time.Minute, 100*time.Millisecond)
 	d.stop()
 	s.until("it is still safe", func(y wire.Yard) bool { return total(y, queue.Safe) == 10 })
 	s.stop()

@@ -83,7 +83,9 @@ func TestTheFirstHourOfAPhone(t *testing.T) {
 	k.sees("Which kinds of files?", "10, ")
 	k.click("Next")
 	k.sees("At any hour")
-	k.click("Next", "Next")
+	k.click("Next")
+	k.sees("What shall they be called there?")
+	k.click("Next")
 	k.sees("Is this what you want?", "Of desk, ", "6 pictures", "Of galley-phone, ", "4 pictures")
 	k.click("Start")
 	s.until("safe", func(y wire.Yard) bool { return total(y, queue.Safe) == 10 })
@@ -124,7 +126,7 @@ func TestTheFirstHourWithoutThisComputer(t *testing.T) {
 	require.Eventually(t, func() bool {
 		now, _ = s.setup("PATCH", "", `{"step": 3}`)
 		return len(now.Folders) == 1 && now.Folders[0].All.N == 2 && !now.Folders[0].Counting
-	}, 30*time.Second, 200*time.Millisecond)
+	}, time.Minute, 200*time.Millisecond)
 	assert.Equal(t, "galley-phone", now.Folders[0].Device)
 	require.Empty(t, now.Missing)
 	assert.NotContains(t, now.Text, "desk:")

@@ -187,7 +187,7 @@ func (s *service) yard() wire.Yard {
 func (s *service) until(what string, is func(wire.Yard) bool) wire.Yard {
 	s.t.Helper()
 	var y wire.Yard
-	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(120 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		if y = s.yard(); is(y) {
 			return y
 		}

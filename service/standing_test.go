@@ -48,7 +48,7 @@ func TestStandingAnswersAreCarriedOut(t *testing.T) {
 	require.Eventually(t, func() bool {
 		st, err := d.Told.Status(t.Context())
 		return err == nil && st.Strays != nil
-	}, 20*time.Second, 10*time.Millisecond, "what is there is known")
+	}, time.Minute, 10*time.Millisecond, "what is there is known")
 
 	require.NoError(t, standin.Library(root+"/Old boats.boatcase", 1, 8, 240))
 	card := filepath.Join(t.TempDir(), "card")
@@ -59,7 +59,7 @@ func TestStandingAnswersAreCarriedOut(t *testing.T) {
 	require.Eventually(t, func() bool {
 		own := s.Book.Plan().Devices["desk"]
 		return len(own.Sources) == 2 && len(own.Cards) == 2
-	}, 30*time.Second, 20*time.Millisecond, "the plan says so")
+	}, time.Minute, 20*time.Millisecond, "the plan says so")
 	own := s.Book.Plan().Devices["desk"]
 	assert.Equal(t, "Old boats.boatcase", own.Sources[1].Folder)
 	assert.Equal(t, []string{"all"}, own.Sources[1].Rules)

@@ -85,7 +85,7 @@ func (b *Browser) Close() error {
 	return err
 }
 
-const patience = 15 * time.Second
+const patience = time.Minute
 
 func (b *Browser) do(steps ...chromedp.Action[chromedp.Void]) error {
 	ctx, cancel := context.WithTimeout(b.ctx, patience)

@@ -64,7 +64,7 @@ func TestShotsInARowBecomeAMovingPictureBesideThem(t *testing.T) {
 	require.Eventually(t, func() bool {
 		left, err := os.ReadDir(y.dir + "/data/bursts/everyday")
 		return err == nil && len(left) == 0
-	}, 30*time.Second, 20*time.Millisecond, "what is safe need not stay")
+	}, time.Minute, 20*time.Millisecond, "what is safe need not stay")
 	held, err := filepath.Glob(y.dir + "/data/bursts/.held/*")
 	require.NoError(t, err)
 	assert.Len(t, held, 1, "its bytes wait in the holding place")

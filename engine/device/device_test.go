@@ -103,7 +103,7 @@ func setupWith(t *testing.T, now gate.Conditions, volumes volume.Lister) *yard {
 		require.Eventually(t, func() bool {
 			text, err := y.records.Facts.Fact(context.Background(), "place locker")
 			return err == nil && text != ""
-		}, 10*time.Second, 5*time.Millisecond)
+		}, time.Minute, 5*time.Millisecond)
 	}
 	return y
 }
@@ -184,7 +184,7 @@ func (y *yard) status() wire.Device {
 func (y *yard) until(what string, is func(wire.Device) bool) wire.Device {
 	y.t.Helper()
 	var last wire.Device
-	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
+	for deadline := time.Now().Add(180 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
 		if last = y.status(); is(last) {
 			return last
 		}
@@ -738,7 +738,7 @@ func TestWhatATryLeftBehindIsRemovedLater(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, err := y.device.Orders.Retry(t.Context(), nil) // the keeper looks at it
 		return assert.NoError(t, err) && len(parts()) == 0
-	}, 20*time.Second, 20*time.Millisecond)
+	}, time.Minute, 20*time.Millisecond)
 }
 
 func TestWhatACutTryLeftIsRemovedWhenItsContentIsThereAlready(t *testing.T) {
@@ -760,7 +760,7 @@ func TestWhatACutTryLeftIsRemovedWhenItsContentIsThereAlready(t *testing.T) {
 	y.until("both wait", heldBy(gate.Network, 2))
 	y.sensor.Put(home)
 	y.until("both safe", counts(queue.Safe, 2))
-	require.Eventually(t, func() bool { return left() == 0 }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return left() == 0 }, time.Minute, 10*time.Millisecond)
 	y.whole()
 }
 

@@ -95,7 +95,7 @@ func TestPicturesGoAsTheirRuleSays(t *testing.T) {
 	require.Eventually(t, func() bool {
 		left, err := filepath.Glob(y.dir + "/data/renditions/*")
 		return err == nil && len(left) == 0
-	}, 20*time.Second, 10*time.Millisecond, "what was sent is kept no longer")
+	}, time.Minute, 10*time.Millisecond, "what was sent is kept no longer")
 
 	// What is told in numbers adds up, for the items and for what is sent.
 	y.asReduced("")
@@ -254,7 +254,7 @@ func TestWhatWasPreparedIsMadeAgainAfterItWasLost(t *testing.T) {
 		assert.Equal(t, 300, max(w, h))
 	}
 	assert.Len(t, y.stored(), 5)
-	require.Eventually(t, func() bool { return len(y.prepared()) == 0 }, 20*time.Second, 10*time.Millisecond,
+	require.Eventually(t, func() bool { return len(y.prepared()) == 0 }, time.Minute, 10*time.Millisecond,
 		"what was sent is kept no longer")
 }
 

@@ -30,7 +30,7 @@ func TestWhatFoldersAndRulesHold(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, held.Folders, 1)
 		return held.Folders[0].LeftOut.N == 1
-	}, 10*time.Second, 20*time.Millisecond)
+	}, time.Minute, 20*time.Millisecond)
 	held, err := y.device.Told.Held(t.Context())
 	require.NoError(t, err)
 	folder := held.Folders[0]

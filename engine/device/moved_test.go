@@ -146,7 +146,7 @@ func movedAbout(t *testing.T, y *yard, seed uint64, timeBack bool, between func(
 			}
 		}
 		return len(y.stored()) == there
-	}, 30*time.Second, 50*time.Millisecond, "nothing is there twice")
+	}, time.Minute, 50*time.Millisecond, "nothing is there twice")
 }
 
 // A file that is only moved keeps its copy, and is not read for it.
@@ -162,7 +162,7 @@ func TestAMovedFileIsNotReadAgain(t *testing.T) {
 	require.Eventually(t, func() bool {
 		it, there, err := y.records.Catalogue.Here(t.Context(), "DCIM", "b", "two.jpg")
 		return err == nil && there && it.SHA256 != ""
-	}, 20*time.Second, 10*time.Millisecond, "its content is known as it is found")
+	}, time.Minute, 10*time.Millisecond, "its content is known as it is found")
 	y.until("safe under its new name", func(wire.Device) bool {
 		for _, c := range copiesIn(t, y.records, queue.Safe) {
 			if c.Name == "two.jpg" {

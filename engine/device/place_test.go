@@ -455,7 +455,7 @@ func TestWhatAnotherRecordedIsNotSentAgain(t *testing.T) {
 	require.Eventually(t, func() bool {
 		parts, err := filepath.Glob(one.path + "/records/*/index-*.jsonl")
 		return err == nil && len(parts) > 0
-	}, 20*time.Second, 10*time.Millisecond)
+	}, time.Minute, 10*time.Millisecond)
 	for n := range 4 {
 		same(two, n)
 	}
@@ -495,7 +495,7 @@ func TestWhatAnotherRecordedIsNotSentAgain(t *testing.T) {
 				}
 			}
 			return false
-		}, 30*time.Second, 20*time.Millisecond, "where two lie, it is told")
+		}, time.Minute, 20*time.Millisecond, "where two lie, it is told")
 	}
 }
 
@@ -594,7 +594,7 @@ func TestWhatFailsTheSameWayWaitsLongerEachTime(t *testing.T) {
 				}
 				b.start()
 				defer func() { b.stop() }()
-				require.Eventually(t, func() bool { return made.within(0) > 0 }, 30*time.Second, 5*time.Millisecond)
+				require.Eventually(t, func() bool { return made.within(0) > 0 }, time.Minute, 5*time.Millisecond)
 				time.Sleep(sixMinutes)
 				assert.LessOrEqual(t, made.within(sixMinutes), most, "in about six minutes")
 				assert.Empty(t, b.safe())

@@ -96,12 +96,12 @@ func TestASmallCopyGoesFirstAndIsRemovedWhenTheWholeIsSafe(t *testing.T) {
 
 	y.sensor.Put(home)
 	y.until("safe", func(s wire.Device) bool { return s.States[queue.Safe].N == 2 && s.InSmall.N == 0 })
-	require.Eventually(t, func() bool { return len(y.below("small")) == 0 }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return len(y.below("small")) == 0 }, time.Minute, 10*time.Millisecond)
 	require.Eventually(t, func() bool { // what was removed is on record a moment later
 		a, _ := y.on("a.jpg", plan.Small)
 		b, _ := y.on("b.jpg", plan.Small)
 		return a.State == queue.Skipped && b.State == queue.Skipped
-	}, 20*time.Second, 10*time.Millisecond)
+	}, time.Minute, 10*time.Millisecond)
 	assert.ElementsMatch(t, []string{"03/a.jpg", "03/b.jpg"}, y.below("2026"))
 	assert.Contains(t, y.story("a.jpg"), "Removed: the whole of it is safe there as 2026/03/a.jpg.")
 	y.whole()
@@ -118,7 +118,7 @@ func TestASmallCopyGoesFirstAndIsRemovedWhenTheWholeIsSafe(t *testing.T) {
 	assert.Equal(t, hash(tiny), c.SHA256)
 	y.sensor.Put(home)
 	y.until("safe", counts(queue.Safe, 3))
-	require.Eventually(t, func() bool { return len(y.below("small")) == 0 }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return len(y.below("small")) == 0 }, time.Minute, 10*time.Millisecond)
 	y.whole()
 
 	// What is safe when it is found needs no small one, and none is sent beside what goes whole.
@@ -146,7 +146,7 @@ func TestASmallCopyThatSomebodyChangedStays(t *testing.T) {
 		a, _ := y.on("a.jpg", plan.Small)
 		b, _ := y.on("b.jpg", plan.Small)
 		return a.State == queue.Skipped && b.State == queue.Skipped
-	}, 20*time.Second, 10*time.Millisecond)
+	}, time.Minute, 10*time.Millisecond)
 	content, err := os.ReadFile(changed)
 	require.NoError(t, err)
 	assert.Equal(t, "grandmother's own", string(content))
@@ -380,7 +380,7 @@ func TestOnlyWhatACopyItselfPutThereIsRemoved(t *testing.T) {
 	y.sensor.Put(home)
 	for _, name := range names {
 		require.Eventually(t, func() bool { c, _ := y.on(name, plan.Small); return c.State == queue.Skipped },
-			20*time.Second, 10*time.Millisecond, "%s: %v", name, y.story(name))
+			time.Minute, 10*time.Millisecond, "%s: %v", name, y.story(name))
 	}
 	assert.FileExists(t, theirs+"/a.jpg", "it was there before")
 	assert.FileExists(t, theirs+"/a somebody's.jpg")

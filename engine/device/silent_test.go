@@ -87,7 +87,7 @@ func TestASourceThatHangsKeepsOnlyItself(t *testing.T) {
 	with("newest")
 	y.picture("a.jpg", 1)
 	y.until("what lies beside it goes", counts(queue.Safe, 1))
-	require.Eventually(t, func() bool { return f.asked.Load() > 0 }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return f.asked.Load() > 0 }, time.Minute, 5*time.Millisecond)
 	y.until("the page says so", func(s wire.Device) bool {
 		for _, source := range s.Sources {
 			for _, p := range source.Problems {
@@ -133,6 +133,6 @@ func TestAPlaceThatHangsFailsByItself(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, err = d.Size(t.Context(), "a.jpg")
 		return assert.ObjectsAreEqual(true, err != nil && destination.CauseOf(err) != queue.Unreachable)
-	}, 10*time.Second, 10*time.Millisecond)
+	}, time.Minute, 10*time.Millisecond)
 	assert.ErrorIs(t, err, destination.ErrNotFound)
 }

@@ -229,7 +229,7 @@ func TestALargeFileGoesOnAfterACut(t *testing.T) {
 			require.Eventually(t, func() bool { // what was cut may arrive late: it is swept
 				parts, err := filepath.Glob(root + "/" + destination.TempDir + "/*.part")
 				return assert.NoError(t, err) && len(parts) == 0
-			}, 30*time.Second, 20*time.Millisecond)
+			}, time.Minute, 20*time.Millisecond)
 		})
 	}
 }
@@ -408,7 +408,7 @@ func TestTheOpenRecordCanBeCheckedWithoutYardTide(t *testing.T) {
 			lines += bytes.Count(text, []byte("\n"))
 		}
 		return lines == 8
-	}, 20*time.Second, 20*time.Millisecond)
+	}, time.Minute, 20*time.Millisecond)
 	check := exec.Command("sha256sum", append([]string{"-c", "--strict"}, relative(t, root, sums)...)...)
 	check.Dir = root
 	out, err := check.CombinedOutput()
@@ -544,7 +544,7 @@ func TestWhatWasThereBeforeIsNotSentAgain(t *testing.T) {
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		return strings.Contains(h.copy("tablet", "mast.jpg").Says, "are compared when a network is there")
-	}, 10*time.Second, 10*time.Millisecond)
+	}, time.Minute, 10*time.Millisecond)
 	assert.NoFileExists(t, root+"/2026/05/mast.jpg")
 	h.sensors["tablet"].Put(home)
 	h.until("tablet", "compared", counts(queue.Safe, 3))

@@ -148,7 +148,7 @@ func TestAFileSystemThatHangsKeepsNeitherASendNorTheStop(t *testing.T) {
 				h.hangs.Store(true)
 			}
 			y.sensor.Put(home)
-			require.Eventually(t, func() bool { return h.kept.Load() > 0 }, 20*time.Second, 5*time.Millisecond)
+			require.Eventually(t, func() bool { return h.kept.Load() > 0 }, time.Minute, 5*time.Millisecond)
 			if when == "while it is sent" {
 				y.until("what lies beside it goes on", func(s wire.Device) bool { return s.States[queue.Safe].N == 1 })
 			}
@@ -265,7 +265,7 @@ func TestRebuiltRecordsSendNothingThatIsThere(t *testing.T) {
 				require.Eventually(t, func() bool {
 					parts, err := filepath.Glob(y.dir + "/locker/records/*/SHA256SUMS-*")
 					return err == nil && len(parts) > 0
-				}, 30*time.Second, 10*time.Millisecond)
+				}, time.Minute, 10*time.Millisecond)
 			}
 			y.stop()
 			before := y.stored()

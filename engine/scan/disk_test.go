@@ -47,20 +47,20 @@ func TestAnUnmountIsSeenAtOnceAndMakesNothingGone(t *testing.T) {
 			t.Cleanup(func() { assert.NoError(t, syscall.Unmount(keep, syscall.MNT_DETACH)) })
 			b := beginSlowly(t, root, scan.Options{})
 			has := func(n int) func() bool { return func() bool { return len(b.names()) == n } }
-			require.Eventually(t, has(2), 5*time.Second, 5*time.Millisecond)
+			require.Eventually(t, has(2), time.Minute, 5*time.Millisecond)
 
 			unmount()
-			require.Eventually(t, func() bool { return len(b.says()) > 0 }, 5*time.Second, 5*time.Millisecond,
+			require.Eventually(t, func() bool { return len(b.says()) > 0 }, time.Minute, 5*time.Millisecond,
 				"an unmount is told")
 			assert.Contains(t, b.says(), "on another disk than before, and nothing that was found is there")
 			assert.Len(t, b.names(), 2, "and makes nothing gone, nor finds what lies underneath")
 
 			require.NoError(t, syscall.Mount(keep, disk, "", syscall.MS_BIND, ""))
 			t.Cleanup(func() { assert.NoError(t, syscall.Unmount(disk, syscall.MNT_DETACH)) })
-			require.Eventually(t, func() bool { return b.says() == "" }, 5*time.Second, 5*time.Millisecond,
+			require.Eventually(t, func() bool { return b.says() == "" }, time.Minute, 5*time.Millisecond,
 				"nor its coming back")
 			old(t, disk+"/c.jpg", "c")
-			require.Eventually(t, has(3), 5*time.Second, 5*time.Millisecond, "it is watched again")
+			require.Eventually(t, has(3), time.Minute, 5*time.Millisecond, "it is watched again")
 			assert.Equal(t, 1, b.times(filepath.Join(at, "a.jpg")), "what was known is not looked at again")
 		})
 	}
@@ -83,14 +83,14 @@ func TestPlacesAreNeverTakenUp(t *testing.T) {
 	assert.Equal(t, []string{"a.jpg"}, b.names())
 	for _, inside := range []string{"/marked", "/marked/2026", "/named/deep", "/named", "/link/deep"} {
 		in := beginSlowly(t, root+inside, o)
-		require.Eventually(t, func() bool { return len(in.says()) > 0 }, 5*time.Second, 5*time.Millisecond, inside)
+		require.Eventually(t, func() bool { return len(in.says()) > 0 }, time.Minute, 5*time.Millisecond, inside)
 		assert.Contains(t, in.says(), "its own copies would be copied again and again", inside)
 		assert.Empty(t, in.names(), inside)
 	}
 	old(t, root+"/later/copy.jpg", "z")
-	require.Eventually(t, func() bool { return len(b.names()) == 2 }, 5*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return len(b.names()) == 2 }, time.Minute, 5*time.Millisecond)
 	old(t, root+"/later/.marker", "id")
-	require.Eventually(t, func() bool { return len(b.names()) == 1 }, 5*time.Second, 5*time.Millisecond,
+	require.Eventually(t, func() bool { return len(b.names()) == 1 }, time.Minute, 5*time.Millisecond,
 		"a folder that becomes a place is left")
 }
 
@@ -101,10 +101,10 @@ func TestAFileWrittenOverWithItsTimePutBackIsSeen(t *testing.T) {
 	info, err := os.Stat(file)
 	require.NoError(t, err)
 	b := beginSlowly(t, root, scan.Options{})
-	require.Eventually(t, func() bool { return b.times("a.jpg") == 1 }, 5*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return b.times("a.jpg") == 1 }, time.Minute, 5*time.Millisecond)
 	require.NoError(t, os.WriteFile(file, []byte("after."), 0o644))
 	require.NoError(t, os.Chtimes(file, info.ModTime(), info.ModTime()))
-	require.Eventually(t, func() bool { return b.times("a.jpg") == 2 }, 5*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return b.times("a.jpg") == 2 }, time.Minute, 5*time.Millisecond)
 }
 
 func TestWhatIsNoFileIsNotWaitedFor(t *testing.T) {

@@ -142,7 +142,7 @@ func old(t testing.TB, file, content string) {
 
 func eventually(t testing.TB, what string, true_ func() bool) {
 	t.Helper()
-	require.Eventually(t, true_, 10*time.Second, 10*time.Millisecond, what)
+	require.Eventually(t, true_, time.Minute, 10*time.Millisecond, what)
 }
 
 func has(b *book, want ...string) func() bool {

@@ -56,7 +56,7 @@ func Start(ctx context.Context, address, hint, program string, args ...string) (
 	if err := p.start(); err != nil {
 		return nil, fmt.Errorf("starting %s (%s): %w", filepath.Base(program), hint, err)
 	}
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline) &&
+	for deadline := time.Now().Add(time.Minute); time.Now().Before(deadline) &&
 		ctx.Err() == nil; time.Sleep(20 * time.Millisecond) {
 		if c, err := net.Dial("tcp", address); err == nil {
 			return p, c.Close()

@@ -121,10 +121,10 @@ func TestALostConnectionIsMadeAnew(t *testing.T) {
 	d := sftp.New(o)
 	require.NoError(t, send(t, d))
 	time.Sleep(500 * time.Millisecond)
-	require.Eventually(t, func() bool { return send(t, d) == nil }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return send(t, d) == nil }, time.Minute, 50*time.Millisecond)
 	require.NoError(t, s.Close())
 	require.NoError(t, s.Begin(t.Context()))
-	require.Eventually(t, func() bool { return send(t, d) == nil }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return send(t, d) == nil }, time.Minute, 50*time.Millisecond)
 	require.NoError(t, d.Close())
 }
 
