@@ -60,6 +60,7 @@ soak: bin/yardtide bin/versitygw ## what takes long: thousands of races, hundred
 	YARDTIDE_PULLS=200 YARDTIDE_ROUNDS=20 go test -timeout 90m -count=1 -run 'TestACardReallyPulled|TestFilesThatMove' ./engine/device
 	YARDTIDE_PHONES=20 go test -timeout 30m -count=1 -run TestManyPhones ./service/handover
 	YARDTIDE_KILLS=200 go test -timeout 90m -count=1 -run TestKilledAgainAndAgain ./e2e
+	YARDTIDE_PHONES=20 YARDTIDE_KILLS=100 go test -timeout 30m -count=1 -run TestPhonesHandOverThroughKills ./e2e
 	for target in FuzzParse=./core/plantext FuzzMembers=./engine/destination/webdav FuzzRead=./engine/probe FuzzReadIndex=./engine/upkeep FuzzRequest=./service/api FuzzReduce=./engine/rendition FuzzHEIF=./engine/rendition FuzzXMP=./engine/probe; do \
 	  go test -run '^$$' -fuzz "^$${target%%=*}\$$" -fuzztime 10m $${target#*=} || exit 1; done
 

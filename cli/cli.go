@@ -62,7 +62,7 @@ type MadePicture struct {
 
 func commands(here Here) []Command {
 	return append([]Command{
-		statusCommand(), queueCommand(), whyCommand(), watchCommand(),
+		statusCommand(), queueCommand(), whyCommand(), findCommand(), watchCommand(),
 		pauseCommand(), resumeCommand(), sendNowCommand(), retryCommand(), finishCommand(),
 		destinationCommand(), proveCommand(), jobsCommand(), planCommand(), lookCommand(), straysCommand(), cardCommand(), sourceCommand(),
 		ruleCommand(),

@@ -103,7 +103,7 @@ func TestTheSetUpAsksInWhichFormPicturesGo(t *testing.T) {
 		require.NoError(t, os.WriteFile(fmt.Sprintf("%s/Pictures/%d.jpg", dir, i), content, 0o644))
 	}
 	for i := range 1 {
-		clip := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", fmt.Sprintf("testsrc2=size=1920x1440:rate=25:duration=%d", 6+2*i),
+		clip := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", fmt.Sprintf("testsrc2=size=1920x1440:rate=8:duration=%d", 6+2*i),
 			"-c:v", "libx264", "-preset", "ultrafast", "-pix_fmt", "yuv420p", fmt.Sprintf("%s/Pictures/%d.mp4", dir, i))
 		out, err := clip.CombinedOutput()
 		require.NoError(t, err, "%s", out)
@@ -150,7 +150,7 @@ func TestTheSetUpAsksInWhichFormPicturesGo(t *testing.T) {
 	require.Eventually(t, func() bool { // a piece is made at idle priority
 		now, _ = s.setup(http.MethodGet, "", "")
 		return len(now.Rooms) == 1 && !strings.Contains(now.Rooms[0].Clips[2].Says, "how much less")
-	}, 150*time.Second, 100*time.Millisecond)
+	}, 10*time.Minute, 100*time.Millisecond)
 	assert.Contains(t, now.Draft, "loft as medium-clips-720")
 	clips := now.Rooms[0].Clips
 	require.Len(t, clips, 3)

@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -288,4 +289,28 @@ func TestThePageAddsAPhone(t *testing.T) {
 	k.click("Revoke it: toms-phone")
 	k.sees("It is answered no more.")
 	assert.Empty(t, k.b.Complaints())
+}
+
+// A picture and what belongs to it come from a phone one after the other, in either order, and lie together.
+func TestAPairFromAPhoneStaysTogether(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	s := demo(t, dir, "-items", "2", "-clips=false")
+	keys := phoneOf(t, s, "toms-phone")
+	likes(t, dir+"/IMG_1.xmp", "At low tide")
+	picture, err := os.ReadFile(galleryOf(t, 1, 400)[0])
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(dir+"/IMG_1.jpg", picture, 0o644))
+	for _, name := range []string{"IMG_1.xmp", "IMG_1.jpg"} {
+		out, err := exec.CommandContext(t.Context(), "curl", "-sSf", "-T", dir+"/"+name, "-u", keys.WebDAV.User+":"+keys.WebDAV.Password,
+			keys.WebDAV.Address+name).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+	var why string
+	require.Eventually(t, func() bool {
+		why, _, _ = s.run("why", "IMG_1.xmp")
+		return strings.Contains(why, "2026/07/IMG_1.xmp")
+	}, time.Minute, 100*time.Millisecond, "it lies by the date of its picture")
+	assert.Contains(t, why, "with IMG_1.xmp, document")
+	assert.Contains(t, why, "2026/07/IMG_1.jpg")
 }

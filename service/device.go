@@ -44,6 +44,9 @@ type Told interface {
 	Items(ctx context.Context, f wire.Filter) ([]wire.Item, error)
 	Find(ctx context.Context, text string, limit int) ([]wire.Item, error)
 	Story(ctx context.Context, key string) (wire.Story, error)
+	// Feed tells an index of the items, ItemsOf lists some that it found.
+	Feed(ctx context.Context, f *tell.Feed, into tell.Into) error
+	ItemsOf(ctx context.Context, ids []int64) ([]wire.Item, error)
 	// Day tells what it sensed and sent in the day of an instant.
 	Day(ctx context.Context, in time.Time) (wire.DeviceDay, error)
 	// Doubts tells what a plan allows on it and was hardly meant, as only it can tell.

@@ -39,6 +39,7 @@ import (
 	"yardtide/service/caller"
 	"yardtide/service/household"
 	"yardtide/service/jobs"
+	"yardtide/service/library"
 	"yardtide/service/phones"
 	"yardtide/service/planbook"
 	"yardtide/service/setup"
@@ -106,6 +107,8 @@ type Service struct {
 	Destinations Destinations
 	// Trials tell what a plan would do, or a part of it.
 	Trials Trials
+	// Library finds items among all that are known.
+	Library *library.Library
 
 	lock    *flock.Flock
 	members members
@@ -209,6 +212,7 @@ func (s *Service) wire() {
 	s.Household = household.New(known)
 	s.Destinations = Destinations{book: s.Book, drivers: &s.drivers, fleet: s.fleet, jobs: s.Jobs, devices: s.Devices}
 	s.Trials = Trials{book: s.Book, fleet: s.fleet, devices: s.Devices}
+	s.Library = &library.Library{Plan: s.Book.PlanOrEmpty, Devices: s.listed}
 	s.Setup = &setup.Setup{Options: setup.Options{
 		Dir: s.Dir, Book: s.Book, Jobs: s.Jobs, Doubts: s.Trials.Doubts, Keep: s.Destinations.keepSecrets,
 		Forget: s.drivers.secrets.Remove, Tell: s.Changes.Tell,
@@ -316,6 +320,9 @@ func (s *Service) Run(ctx context.Context) error {
 func (s *Service) Close() error {
 	s.Jobs.Close()
 	s.faces.Close()
+	if s.Library != nil {
+		s.Library.Close()
+	}
 	err := s.drivers.close()
 	if s.Phones != nil {
 		err = errors.Join(err, s.Phones.Close())
@@ -337,6 +344,20 @@ func (s *Service) Devices() []Device {
 		all = append(all, ofElsewhere(m))
 	}
 	return all
+}
+
+// listedDevice is a device as the library sees it.
+type listedDevice struct {
+	Machine
+	Told
+}
+
+// listed are the devices as the library sees them.
+func (s *Service) listed() (list []library.Holder) {
+	for _, d := range s.Devices() {
+		list = append(list, listedDevice{d.Machine, d.Told})
+	}
+	return list
 }
 
 // own are the devices of this process alone.

@@ -18,6 +18,8 @@ type Item struct {
 	TakenAt   time.Time `json:"takenAt" doc:"In the zone where it was taken"`
 	TakenFrom string    `json:"takenFrom" enum:"header,header-nz,file" doc:"header-nz: the camera wrote no zone; file: the file's own time"`
 	Camera    string    `json:"camera" doc:"Its model, empty where the header does not tell"`
+	Caption   string    `json:"caption" doc:"What people wrote to it, once that is known"`
+	Rating    int       `json:"rating" doc:"Stars that people gave it, 0 for none"`
 	Gone      bool      `json:"gone" doc:"The file is no longer on the device, or has another content"`
 	State     string    `json:"state" enum:"waiting,preparing,sending,proving,safe,stuck,skipped" doc:"Of all its copies together: safe when each is"`
 	Parts     []Part    `json:"parts" doc:"Its further files: the raw of a picture, the clip of a still, sidecars"`

@@ -503,6 +503,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/library": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How much a question finds among all that is known, month by month */
+        get: operations["library"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/library/items": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A part of what a question finds, the newest first */
+        get: operations["library-items"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/library/spots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where what a question finds was taken, in cells of a part of the map */
+        get: operations["library-spots"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/links": {
         parameters: {
             query?: never;
@@ -1780,6 +1831,87 @@ export interface components {
              */
             y: number;
         };
+        Found: {
+            /** @description Destinations at which it is safe */
+            at: components["schemas"]["FoundShare"][];
+            /** Format: int64 */
+            bytes: number;
+            cameras: components["schemas"]["FoundShare"][];
+            devices: components["schemas"]["FoundShare"][];
+            kinds: components["schemas"]["FoundShare"][];
+            /** @description The newest first, as the list is */
+            months: components["schemas"]["FoundMonth"][];
+            /** Format: int64 */
+            n: number;
+            /**
+             * Format: int64
+             * @description How many items are known in all
+             */
+            of: number;
+            people: components["schemas"]["FoundShare"][];
+            /**
+             * Format: int64
+             * @description Of what was found, what tells where it was taken
+             */
+            placed: number;
+            sets: components["schemas"]["FoundShare"][];
+            /** @description Of what is known: with another one, items may stand elsewhere in the list */
+            version: string;
+        };
+        FoundItem: {
+            /** @description The destinations at which all of it is safe */
+            at: string[];
+            /** Format: int64 */
+            bytes: number;
+            camera: string;
+            caption: string;
+            device: string;
+            /** @description It is no longer on its device */
+            gone: boolean;
+            /** @description Names it on its device, for good */
+            key: string;
+            kind: string;
+            name: string;
+            /** @description On the device, from the source on */
+            path: string;
+            /** Format: int64 */
+            rating: number;
+            /** @enum {string} */
+            state: "waiting" | "preparing" | "sending" | "proving" | "safe" | "stuck" | "skipped";
+            /**
+             * Format: date-time
+             * @description In the zone where it was taken
+             */
+            takenAt: string;
+        };
+        FoundList: {
+            items: components["schemas"]["FoundItem"][];
+            /**
+             * Format: int64
+             * @description How many were found
+             */
+            n: number;
+            /**
+             * Format: int64
+             * @description How many stand before the first of these
+             */
+            offset: number;
+            /** @description As of what was found */
+            version: string;
+        };
+        FoundMonth: {
+            /** Format: int64 */
+            month: number;
+            /** Format: int64 */
+            n: number;
+            /** Format: int64 */
+            year: number;
+        };
+        FoundShare: {
+            /** Format: int64 */
+            n: number;
+            name: string;
+        };
         Given: {
             /** Format: date-time */
             at: string;
@@ -1961,6 +2093,8 @@ export interface components {
             bytes: number;
             /** @description Its model, empty where the header does not tell */
             camera: string;
+            /** @description What people wrote to it, once that is known */
+            caption: string;
             /** @description At each place, file by file */
             copies: components["schemas"]["Copy"][];
             device: string;
@@ -1976,6 +2110,11 @@ export interface components {
             parts: components["schemas"]["Part"][];
             /** @description On the device, from the source on */
             path: string;
+            /**
+             * Format: int64
+             * @description Stars that people gave it, 0 for none
+             */
+            rating: number;
             /** @description Where it stands, place by place, as a sentence */
             says: string;
             /**
@@ -2950,6 +3089,18 @@ export interface components {
              * @description Bytes, -1 when the storage does not tell
              */
             used: number;
+        };
+        Spot: {
+            /** Format: double */
+            lat: number;
+            /** Format: double */
+            lon: number;
+            /** Format: int64 */
+            n: number;
+            newest: components["schemas"]["FoundItem"];
+        };
+        Spots: {
+            spots: components["schemas"]["Spot"][];
         };
         StandinClock: {
             /**
@@ -5848,6 +5999,343 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FormCompared"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    library: {
+        parameters: {
+            query?: {
+                /** @description Each of its words is in a name, caption, keyword, note, folder or camera */
+                text?: string;
+                device?: string;
+                /** @description Whose devices */
+                person?: string;
+                /** @description On the device, from the source on, and what lies below it */
+                folder?: string;
+                kind?: "photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other";
+                camera?: string;
+                /** @description A destination at which all of it is safe */
+                at?: string;
+                /** @description A set of the keeper's */
+                set?: string;
+                /** @description So many stars, or more */
+                rated?: number;
+                /** @description The first day, by the clock where it was taken */
+                from?: string;
+                /** @description The last day */
+                to?: string;
+                /** @description Still on its device, or not; both when left out */
+                where?: "here" | "gone";
+                marked?: boolean;
+                /** @description Only what is hidden; it is left out otherwise */
+                hidden?: boolean;
+                /** @description Taken in a part of the map: south, west, north, east in degrees, parted by commas */
+                spot?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Found"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "library-items": {
+        parameters: {
+            query?: {
+                /** @description Each of its words is in a name, caption, keyword, note, folder or camera */
+                text?: string;
+                device?: string;
+                /** @description Whose devices */
+                person?: string;
+                /** @description On the device, from the source on, and what lies below it */
+                folder?: string;
+                kind?: "photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other";
+                camera?: string;
+                /** @description A destination at which all of it is safe */
+                at?: string;
+                /** @description A set of the keeper's */
+                set?: string;
+                /** @description So many stars, or more */
+                rated?: number;
+                /** @description The first day, by the clock where it was taken */
+                from?: string;
+                /** @description The last day */
+                to?: string;
+                /** @description Still on its device, or not; both when left out */
+                where?: "here" | "gone";
+                marked?: boolean;
+                /** @description Only what is hidden; it is left out otherwise */
+                hidden?: boolean;
+                /** @description Taken in a part of the map: south, west, north, east in degrees, parted by commas */
+                spot?: string;
+                /** @description How many stand before */
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundList"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "library-spots": {
+        parameters: {
+            query?: {
+                /** @description Each of its words is in a name, caption, keyword, note, folder or camera */
+                text?: string;
+                device?: string;
+                /** @description Whose devices */
+                person?: string;
+                /** @description On the device, from the source on, and what lies below it */
+                folder?: string;
+                kind?: "photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other";
+                camera?: string;
+                /** @description A destination at which all of it is safe */
+                at?: string;
+                /** @description A set of the keeper's */
+                set?: string;
+                /** @description So many stars, or more */
+                rated?: number;
+                /** @description The first day, by the clock where it was taken */
+                from?: string;
+                /** @description The last day */
+                to?: string;
+                /** @description Still on its device, or not; both when left out */
+                where?: "here" | "gone";
+                marked?: boolean;
+                /** @description Only what is hidden; it is left out otherwise */
+                hidden?: boolean;
+                /** @description Taken in a part of the map: south, west, north, east in degrees, parted by commas */
+                spot?: string;
+                /** @description The part of the map, as spot */
+                map?: string;
+                /** @description So many cells a side */
+                side?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Spots"];
                 };
             };
             /** @description Bad Request */
@@ -9362,6 +9850,12 @@ type ReadonlyArray<T> = [
 export const pathsApiV1ItemsGetParametersQueryStateValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped", "unsafe"];
 export const pathsApiV1ItemsGetParametersQueryKindValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["kind"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
 export const pathsApiV1ItemsGetParametersQueryHoldValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/items"]["get"]["parameters"]["query"]["hold"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front", "ready"];
+export const pathsApiV1LibraryGetParametersQueryKindValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/library"]["get"]["parameters"]["query"]["kind"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
+export const pathsApiV1LibraryGetParametersQueryWhereValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/library"]["get"]["parameters"]["query"]["where"]> = ["here", "gone"];
+export const pathsApiV1LibraryItemsGetParametersQueryKindValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/library/items"]["get"]["parameters"]["query"]["kind"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
+export const pathsApiV1LibraryItemsGetParametersQueryWhereValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/library/items"]["get"]["parameters"]["query"]["where"]> = ["here", "gone"];
+export const pathsApiV1LibrarySpotsGetParametersQueryKindValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/library/spots"]["get"]["parameters"]["query"]["kind"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
+export const pathsApiV1LibrarySpotsGetParametersQueryWhereValues: ReadonlyArray<FlattenedDeepRequired<paths>["/api/v1/library/spots"]["get"]["parameters"]["query"]["where"]> = ["here", "gone"];
 export const awakeThenValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Awake"]["then"]> = ["", "sleep", "off"];
 export const cardStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Card"]["state"]> = ["counting", "asks", "left", "taken", "copying", "done", "away"];
 export const conditionsChargingValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Conditions"]["charging"]> = ["unknown", "yes", "no"];
@@ -9380,6 +9874,7 @@ export const daySensedUseValues: ReadonlyArray<FlattenedDeepRequired<components>
 export const deviceModemValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Device"]["modem"]> = ["unknown", "yes", "no"];
 export const finishOrderThenValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FinishOrder"]["then"]> = ["", "sleep", "off"];
 export const formAskedKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FormAsked"]["kind"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
+export const foundItemStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["FoundItem"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
 export const holdGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Hold"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front", "ready"];
 export const holdGroupGateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["HoldGroup"]["gate"]> = ["network", "metered", "roaming", "power", "hours", "idle", "allowance", "kind", "pause", "trouble", "retry", "proof", "space", "place", "front", "ready"];
 export const inboxPhoneLastWayValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["InboxPhone"]["lastWay"]> = ["", "page", "webdav", "sftp"];

@@ -151,7 +151,7 @@ func opens(l LaneVerdict) time.Time {
 // lane decides for one lane; until is when time alone may change that.
 func (s Situation) lane(rule plan.Rule, lane plan.Lane, class queue.Class) (v LaneVerdict, until time.Time) {
 	v = LaneVerdict{Over: lane.Over, Left: -1}
-	if !lane.Takes(class.Kind) {
+	if !rule.LaneTakes(lane, class.Kind) {
 		v.Holds = []Hold{{Gate: Kind, Says: words.TakesNot(lane.Over, class.Kind)}}
 		return v, time.Time{}
 	}

@@ -199,6 +199,22 @@ func TestTheSecondLaneIsUsedAndItsAllowanceCounts(t *testing.T) {
 	assert.EqualValues(t, 20e6, v.Lanes[1].Left)
 }
 
+// What only goes along with items waits for no lane that names its kind; what the rule takes does.
+func TestWhatGoesAlongNeedsNoLaneOfItsOwn(t *testing.T) {
+	photosByWiFi := func(now plan.Network) func(*question) {
+		return func(q *question) {
+			q.Rule.Lanes[0].Take = []media.Kind{media.Photo}
+			q.Rule.Companions = []media.Companion{media.CompanionOf(media.Raw), media.Sidecar}
+			q.Now.Network = now
+		}
+	}
+	assert.True(t, ask(media.Document, photosByWiFi(plan.WiFi)).Open(), "a sidecar")
+	assert.True(t, ask(media.Document, photosByWiFi(plan.Cellular)).Open())
+	assert.True(t, ask(media.Raw, photosByWiFi(plan.WiFi)).Open(), "the raw of a picture")
+	assert.False(t, ask(media.Raw, photosByWiFi(plan.Cellular)).Open(), "it is large")
+	assert.False(t, ask(media.Video, photosByWiFi(plan.WiFi)).Open(), "the rule takes videos, and no lane carries them")
+}
+
 func TestAFolderNeedsNoNetwork(t *testing.T) {
 	v := ask(media.Video, func(q *question) { q.Networked, q.Now.Network = false, plan.NoNetwork })
 	assert.True(t, v.Open())

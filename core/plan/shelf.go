@@ -167,6 +167,18 @@ func (r Rule) Carried() []media.Kind {
 	return kinds
 }
 
+// LaneTakes tells whether a lane of the rule carries a kind. What only goes along with items, and that no lane names, waits
+// for no lane of its own: sidecars go by every lane, other parts by Wi-Fi.
+func (r Rule) LaneTakes(l Lane, k media.Kind) bool {
+	if l.Takes(k) {
+		return true
+	}
+	if slices.Contains(r.Take, k) || slices.ContainsFunc(r.Lanes, func(o Lane) bool { return o.Takes(k) }) {
+		return false
+	}
+	return l.Over == WiFi || k == media.Document
+}
+
 // Quick is the rendition of the small copies that a rule's lanes carry, "" for none.
 func (r Rule) Quick() string {
 	for _, l := range r.Lanes {

@@ -36,6 +36,17 @@ func joined(words []string, last string) string {
 	return strings.Join(words[:len(words)-1], ", ") + " " + last + " " + words[len(words)-1]
 }
 
+// Are tells what there is: "are a, b and c", "is a", "is none".
+func Are(words []string) string {
+	switch len(words) {
+	case 0:
+		return "is none"
+	case 1:
+		return "is " + words[0]
+	}
+	return "are " + And(words)
+}
+
 // Count writes a number for people: "1,204".
 func Count(n int64) string { return humanize.Comma(n) }
 

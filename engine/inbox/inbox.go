@@ -179,7 +179,7 @@ type Writer struct {
 // where it cannot be taken.
 func (b *Inbox) Create(size int64) (*Writer, error) {
 	w := &Writer{b: b, sum: sha256.New(), exact: size}
-	if err := w.take(max(size, 0)); err != nil {
+	if err := w.take(max(size, 0), 0); err != nil {
 		return nil, err
 	}
 	var err error
@@ -191,19 +191,17 @@ func (b *Inbox) Create(size int64) (*Writer, error) {
 	return w, nil
 }
 
-// take takes room until the writer has so many bytes.
-func (w *Writer) take(bytes int64) error {
+// take takes room until the writer has so many bytes, and what is asked for beside.
+func (w *Writer) take(bytes, beside int64) error {
 	if bytes <= w.room {
 		return nil
 	}
-	if err := w.b.Room.take(w.b.Phone, bytes-w.room, w.b.Most()); err != nil {
-		return err
-	}
-	w.room = bytes
-	return nil
+	took, err := w.b.Room.take(w.b.Phone, bytes-w.room, beside, w.b.Most())
+	w.room += took
+	return err
 }
 
-// roomStep is how much room is taken at a time for a file whose size nobody said.
+// roomStep is how much room is taken ahead for a file whose size nobody said.
 const roomStep = 8 << 20
 
 // Write implements io.Writer. The error is NoRoom, or Different for more than was announced.
@@ -212,10 +210,8 @@ func (w *Writer) Write(p []byte) (int, error) {
 	if w.exact >= 0 && end > w.exact {
 		return 0, Different{fmt.Sprintf("more than the %d bytes came that were announced", w.exact)}
 	}
-	if end > w.room {
-		if err := w.take(end + roomStep); err != nil {
-			return 0, err
-		}
+	if err := w.take(end, roomStep); err != nil {
+		return 0, err
 	}
 	n, err := w.f.Write(p)
 	w.sum.Write(p[:n])

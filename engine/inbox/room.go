@@ -28,36 +28,44 @@ type NoRoom struct{ Says string }
 
 func (e NoRoom) Error() string { return e.Says }
 
-// take takes room for what is on its way. The error is NoRoom.
-func (r *Room) take(phone string, bytes, most int64) error {
+// take takes room for what is on its way, and what else is asked for beside where there is as much. The error is NoRoom.
+func (r *Room) take(phone string, bytes, beside, most int64) (took int64, err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	free, left := r.Free(), int64(0)
-	if free >= 0 {
-		left = free - r.coming - r.KeepFree
+	took = bytes + beside
+	if beside > 0 && r.lack(phone, took, most) != "" {
+		took = bytes
 	}
-	says := ""
-	switch {
-	case r.taken[phone]+bytes > most:
-		says = fmt.Sprintf("There is no room for %s: the inbox of %s may take %s, and %s lie in it. Its room is freed as they get safe.",
-			words.Bytes(bytes), phone, words.Bytes(most), words.Bytes(r.taken[phone]))
-	case r.others(phone)+r.taken[phone]+bytes > r.Most():
-		says = fmt.Sprintf("There is no room for %s: all inboxes together may take %s. Room is freed as what lies there gets safe.",
-			words.Bytes(bytes), words.Bytes(r.Most()))
-	case free >= 0 && bytes > left:
-		says = fmt.Sprintf("There is no room for %s: the disk of the inbox has %s free, of which %s are kept.", words.Bytes(bytes),
-			words.Bytes(free), words.Bytes(r.KeepFree))
-	}
-	if says != "" {
+	if says := r.lack(phone, took, most); says != "" {
 		if r.lacked == nil {
 			r.lacked = map[string]Lack{}
 		}
 		r.lacked[phone] = Lack{time.Now(), says}
-		return NoRoom{says}
+		return 0, NoRoom{says}
 	}
-	r.change(phone, bytes)
-	r.coming += bytes
-	return nil
+	r.change(phone, took)
+	r.coming += took
+	return took, nil
+}
+
+// lack tells why there is no room for so much, "" where there is. The caller has the lock.
+func (r *Room) lack(phone string, bytes, most int64) string {
+	free, left := r.Free(), int64(0)
+	if free >= 0 {
+		left = free - r.coming - r.KeepFree
+	}
+	switch {
+	case r.taken[phone]+bytes > most:
+		return fmt.Sprintf("There is no room for %s: the inbox of %s may take %s, and %s lie in it. Its room is freed as they get safe.",
+			words.Bytes(bytes), phone, words.Bytes(most), words.Bytes(r.taken[phone]))
+	case r.others(phone)+r.taken[phone]+bytes > r.Most():
+		return fmt.Sprintf("There is no room for %s: all inboxes together may take %s. Room is freed as what lies there gets safe.",
+			words.Bytes(bytes), words.Bytes(r.Most()))
+	case free >= 0 && bytes > left:
+		return fmt.Sprintf("There is no room for %s: the disk of the inbox has %s free, of which %s are kept.", words.Bytes(bytes),
+			words.Bytes(free), words.Bytes(r.KeepFree))
+	}
+	return ""
 }
 
 // others is how much of all is left to other phones: what they have, or their even share where that is more. So no phone

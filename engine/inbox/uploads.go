@@ -138,7 +138,7 @@ func (p *Uploads) Begin(part Upload, now time.Time) (Upload, error) {
 	if under, told := p.count(); under >= mostParts || told >= mostTold {
 		return part, ErrTooMany
 	}
-	if err := p.b.Room.take(p.b.Phone, part.Size, p.b.Most()); err != nil {
+	if _, err := p.b.Room.take(p.b.Phone, part.Size, 0, p.b.Most()); err != nil {
 		return part, err
 	}
 	part.ID, part.Until, part.Offset = newID(), now.Add(partLife), 0

@@ -33,11 +33,9 @@ func (a *WriterAt) WriteAt(p []byte, offset int64) (int, error) {
 	}
 	a.mu.Lock()
 	end := offset + int64(len(p))
-	if end > a.w.room {
-		if err := a.w.take(end + roomStep); err != nil {
-			a.mu.Unlock()
-			return 0, err
-		}
+	if err := a.w.take(end, roomStep); err != nil {
+		a.mu.Unlock()
+		return 0, err
 	}
 	a.w.size = max(a.w.size, end)
 	a.sent += int64(len(p))

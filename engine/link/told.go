@@ -74,6 +74,24 @@ func (t Told) Items(ctx context.Context, f wire.Filter) ([]wire.Item, error) {
 	return t.doubtItems(items), err
 }
 
+// ItemsOf lists items by their numbers.
+func (t Told) ItemsOf(ctx context.Context, ids []int64) ([]wire.Item, error) {
+	items, err := t.teller().ItemsOf(ctx, ids)
+	if t.m.spoiled(ctx, err) {
+		return nil, nil
+	}
+	return t.doubtItems(items), err
+}
+
+// Feed tells an index of the items.
+func (t Told) Feed(ctx context.Context, f *tell.Feed, into tell.Into) error {
+	err := t.teller().Feed(ctx, f, into)
+	if t.m.spoiled(ctx, err) {
+		return nil
+	}
+	return err
+}
+
 // Find lists items by name, path, or part of a name.
 func (t Told) Find(ctx context.Context, text string, limit int) ([]wire.Item, error) {
 	items, err := t.teller().Find(ctx, text, limit)

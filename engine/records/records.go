@@ -60,10 +60,11 @@ type Records struct {
 
 // file is the database of some records.
 type file struct {
-	write  *pool // one connection: SQLite has one writer
-	read   *pool
-	sharer sharer
-	epoch  string // tells these records' numbers from those of any others
+	write   *pool // one connection: SQLite has one writer
+	read    *pool
+	sharer  sharer
+	epoch   string // tells these records' numbers from those of any others
+	watches watches
 }
 
 // The parts of records.
@@ -129,25 +130,29 @@ func open(ctx context.Context, name string, prepare func(*Records) error) (*Reco
 	if err := probe.Close(); err != nil {
 		return nil, fmt.Errorf("opening the records: %w", err)
 	}
-	connect := func(connections int) (*pool, error) {
+	f := &file{}
+	connect := func(connections int, tells *watches) (*pool, error) {
 		dsn := url.URL{Scheme: "file", Path: name, RawQuery: url.Values{
 			"_txlock": {"immediate"},
 			"_pragma": {"journal_mode(WAL)", "synchronous(NORMAL)", "busy_timeout(10000)", "foreign_keys(1)",
 				"cache_size(-8000)", "temp_store(2)"},
 		}.Encode()}
-		db, err := sqlx.Open("sqlite", dsn.String())
+		open := func() (*sqlx.DB, error) { return sqlx.Open("sqlite", dsn.String()) }
+		if tells != nil {
+			open = func() (*sqlx.DB, error) { return openWatched(dsn.String(), tells) }
+		}
+		db, err := open()
 		if err != nil {
 			return nil, fmt.Errorf("opening the records %s: %w", name, err)
 		}
 		db.SetMaxOpenConns(connections)
 		db.SetMaxIdleConns(connections)
-		return &pool{DB: db}, nil
+		return &pool{DB: db, tells: tells}, nil
 	}
-	write, err := connect(1)
-	if err != nil {
+	if f.write, err = connect(1, &f.watches); err != nil {
 		return nil, err
 	}
-	r := newRecords(&file{write: write})
+	r := newRecords(f)
 	err = r.whole(ctx, name)
 	if err == nil {
 		err = prepare(r)
@@ -162,7 +167,7 @@ func open(ctx context.Context, name string, prepare func(*Records) error) (*Reco
 		}
 		return nil, errors.Join(fmt.Errorf("opening the records: %w", err), r.Close())
 	}
-	if r.read, err = connect(4); err != nil {
+	if r.read, err = connect(4, nil); err != nil {
 		return nil, errors.Join(err, r.Close())
 	}
 	if r.epoch, err = r.readEpoch(ctx); err != nil {

@@ -418,3 +418,8 @@ func (r *Catalogue) ByKey(ctx context.Context, key string) (it Item, err error) 
 	}
 	return it, nil
 }
+
+// IsKey tells whether a key is that of an item's number, in whichever records.
+func IsKey(key string, item int64) bool {
+	return strings.HasSuffix(key, "-"+strconv.FormatInt(item, 36))
+}

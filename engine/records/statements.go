@@ -16,6 +16,7 @@ type pool struct {
 	*sqlx.DB
 	mu    sync.Mutex
 	known map[string]*sqlx.Stmt
+	tells *watches // what it writes, nil where it does not
 }
 
 // mostStatements bounds what is kept: lists of numbers make queries of many
@@ -118,6 +119,7 @@ func (p *pool) transact(ctx context.Context, on beginner, options *sql.TxOptions
 	if err := t.Commit(); err != nil {
 		return nil, fmt.Errorf("%s: %w", doing, err)
 	}
+	p.tells.committed()
 	return t, nil
 }
 

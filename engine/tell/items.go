@@ -101,6 +101,19 @@ func (t Teller) Find(ctx context.Context, text string, limit int) ([]wire.Item, 
 	return t.present(ctx, v, items)
 }
 
+// ItemsOf lists items by their numbers in the records, in the order in which they are named.
+func (t Teller) ItemsOf(ctx context.Context, ids []int64) ([]wire.Item, error) {
+	items, err := t.From.Catalogue.ItemsOf(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	v, err := t.view(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return t.present(ctx, v, items)
+}
+
 // wholes are the items that files are, or are parts of, each once.
 func (t Teller) wholes(ctx context.Context, files []records.Item) (items []records.Item, err error) {
 	seen := map[int64]bool{}
@@ -177,7 +190,7 @@ func (t Teller) presentItem(v view, it records.Item, copies []records.Copy) wire
 	told := wire.Item{
 		Key: t.From.Catalogue.Key(it.ID), Device: t.Of, Name: it.Name, Path: it.FullPath(), Kind: string(it.Kind),
 		Bytes: it.AllBytes, Parts: []wire.Part{},
-		TakenAt: it.TakenAt(), TakenFrom: string(it.TakenFrom), Camera: it.Camera, Gone: it.GoneMS != 0,
+		TakenAt: it.TakenAt(), TakenFrom: string(it.TakenFrom), Camera: it.Camera, Caption: it.Caption, Rating: it.Rating, Gone: it.GoneMS != 0,
 		Copies: []wire.Copy{},
 	}
 	var stands []records.Stand

@@ -99,6 +99,7 @@ func (s *Server) routes() {
 	s.standinRoutes()
 	s.deviceRoutes()
 	phoneRoutes(s)
+	s.libraryRoutes()
 }
 
 // orderRoutes are the keeper's orders to devices.

@@ -644,26 +644,37 @@ func TestWhatIsSharedToThePage(t *testing.T) {
 	t.Parallel()
 	y := newYard(t)
 	keys := y.add("toms-phone")
-	var b bytes.Buffer
-	form := multipart.NewWriter(&b)
-	for _, name := range []string{"a.jpg", "../b.jpg"} {
-		f, err := form.CreateFormFile("files", name)
-		require.NoError(t, err)
-		_, err = io.WriteString(f, "boat "+name)
-		require.NoError(t, err)
+	share := func(files [][2]string, headers ...string) *http.Response {
+		var b bytes.Buffer
+		form := multipart.NewWriter(&b)
+		for _, file := range files {
+			f, err := form.CreateFormFile("files", file[0])
+			require.NoError(t, err)
+			_, err = io.WriteString(f, file[1])
+			require.NoError(t, err)
+		}
+		require.NoError(t, form.WriteField("title", "x"))
+		require.NoError(t, form.Close())
+		return y.ask("POST", "/p/share", "", &b, append(headers, "Content-Type", form.FormDataContentType())...)
 	}
-	require.NoError(t, form.WriteField("title", "x"))
-	require.NoError(t, form.Close())
-	share := func(headers ...string) *http.Response {
-		return y.ask("POST", "/p/share", "", bytes.NewReader(b.Bytes()), append(headers, "Content-Type", form.FormDataContentType())...)
-	}
-	assert.Equal(t, http.StatusUnauthorized, share().StatusCode)
-	assert.Equal(t, http.StatusUnauthorized, share("Cookie", "yard-phone="+keys.Page, "Sec-Fetch-Site", "cross-site").StatusCode, "by somebody else's page")
-	a := share("Cookie", "yard-phone="+keys.Page, "Sec-Fetch-Site", "none")
+	two := [][2]string{{"a.jpg", "boat a"}, {"../b.jpg", "boat b"}}
+	cookie := "yard-phone=" + keys.Page
+	assert.Equal(t, http.StatusUnauthorized, share(two).StatusCode)
+	assert.Equal(t, http.StatusUnauthorized, share(two, "Cookie", cookie, "Sec-Fetch-Site", "cross-site").StatusCode, "by somebody else's page")
+	a := share(two, "Cookie", cookie, "Sec-Fetch-Site", "none")
 	assert.Equal(t, http.StatusSeeOther, a.StatusCode, "%s", readAll(a))
 	assert.Equal(t, "/p/?shared=2", a.Header.Get("Location"))
-	assert.Equal(t, map[string]string{"page/a.jpg": "boat a.jpg", "page/b.jpg": "boat ../b.jpg"}, y.here("toms-phone"), "Go takes the last step of a name")
+	want := map[string]string{"page/a.jpg": "boat a", "page/b.jpg": "boat b"}
+	assert.Equal(t, want, y.here("toms-phone"), "Go takes the last step of a name")
 	assert.Equal(t, http.StatusConflict, y.ask("POST", "/p/keep", keys.Page, nil).StatusCode, "no cookie where somebody reads along")
+	// Where not all of it is taken in, the page says why; what came whole is there.
+	require.NoError(t, y.phones.Set("toms-phone", phonewire.PhoneSet{Most: new(int64(1_000_000))}))
+	a = share([][2]string{{"c.jpg", "boat c"}, {"large.jpg", content(9_000_000, 1)}, {"d.jpg", "boat d"}}, "Cookie", cookie)
+	assert.Equal(t, "/p/?shared=1&left=room", a.Header.Get("Location"), "%s", readAll(a))
+	a = share([][2]string{{"..", "boat e"}}, "Cookie", cookie)
+	assert.Equal(t, "/p/?shared=0&left=failed", a.Header.Get("Location"), "%s", readAll(a))
+	want["page/c.jpg"] = "boat c"
+	assert.Equal(t, want, y.here("toms-phone"))
 }
 
 // Whatever a kill leaves between two steps, the next start mends: nothing is half, nothing is lost or twice.

@@ -43,41 +43,63 @@ func (s *Server) keep(c *call) error {
 	return nil
 }
 
-// share takes in what a phone's gallery shares to the page, as it comes, and leads to the page.
+// mostShared is how much of what a gallery shares is read and left where there is no room for it: a browser hears an
+// answer only once it has sent all.
+const mostShared = 4 << 30
+
+// share takes in what a phone's gallery shares to the page, as it comes, and leads to the page, which tells how many came
+// and why the others did not: somebody looks at the answer, and not a program.
 func (s *Server) share(c *call) error {
+	n, err := s.takeShared(c)
+	to := "/p/?shared=" + strconv.Itoa(n)
+	var room inbox.NoRoom
+	switch {
+	case errors.As(err, &room):
+		s.Log.Warn("a phone was told that there is no room", "device", c.name(), "says", room.Says)
+		to += "&left=room"
+	case err != nil && (c.body.err != nil || c.Context().Err() != nil):
+		return err // nobody hears the answer
+	case err != nil:
+		s.Log.Warn("what a phone shared was not taken in", "device", c.name(), "err", err)
+		to += "&left=failed"
+	}
+	_, _ = io.CopyN(io.Discard, c.body, mostShared) // nobody needs it
+	c.Header().Set("Location", to)
+	c.WriteHeader(http.StatusSeeOther)
+	return nil
+}
+
+// takeShared takes in the files of a form until one cannot be; n came before.
+func (s *Server) takeShared(c *call) (n int, err error) {
 	form, err := c.MultipartReader()
 	if err != nil {
-		return refusal{http.StatusBadRequest, "What is shared comes as multipart/form-data."}
+		return 0, refusal{http.StatusBadRequest, "What is shared comes as multipart/form-data."}
 	}
-	n := 0
 	for {
 		part, err := form.NextPart()
 		if errors.Is(err, io.EOF) {
-			break
+			return n, nil
 		}
 		if err != nil {
-			return refusal{http.StatusBadRequest, "What was shared ends in the middle; share it again. What came whole before is there."}
+			return n, refusal{http.StatusBadRequest, "What was shared ends in the middle; share it again. What came whole before is there."}
 		}
 		if part.FormName() != "files" || part.FileName() == "" {
 			continue
 		}
 		name, err := inbox.Clean(part.FileName())
 		if err != nil {
-			return err
+			return n, err
 		}
 		w, err := c.phone.Inbox.Create(-1)
 		if err != nil {
-			return err
+			return n, err
 		}
 		if _, err := io.Copy(w, part); err != nil { // cut: nothing of it counts
-			return errors.Join(err, w.Drop())
+			return n, errors.Join(err, w.Drop())
 		}
 		if _, err := w.Take(c.Context(), inbox.ByPage, name, time.Time{}, false); err != nil {
-			return err
+			return n, err
 		}
 		n++
 	}
-	c.Header().Set("Location", "/p/?shared="+strconv.Itoa(n))
-	c.WriteHeader(http.StatusSeeOther)
-	return nil
 }

@@ -68,17 +68,31 @@ export function Page() {
   );
 }
 
+/** Why some of what was shared was not taken in. */
+const whyLeft: Record<string, string> = {
+  room: "The others were not: there is no room for them now. Share them again later.",
+  failed: "The others were not: choose them here instead.",
+};
+
 /** What the phone's gallery shared to the page before it opened. */
 function Shared() {
-  const [n, setN] = useState(() => Number(new URLSearchParams(location.search).get("shared") ?? 0));
-  if (!(n > 0)) return null;
+  const [told, setTold] = useState(() => new URLSearchParams(location.search));
+  const n = Number(told.get("shared") ?? 0);
+  const left = whyLeft[told.get("left") ?? ""];
+  if (!(n > 0) && !left) return null;
+  const came = n === 1 ? "One picture was" : `${n > 0 ? n.toLocaleString("en-GB") : "No"} pictures were`;
   return (
-    <p role="status" className="flex items-center justify-between gap-2 rounded-md bg-wash p-3">
-      {n === 1 ? "One picture was" : `${n.toLocaleString("en-GB")} pictures were`} handed over.
+    <p
+      role="status"
+      className={`flex items-center justify-between gap-2 rounded-md p-3 ${left ? "bg-lamp" : "bg-wash"}`}
+    >
+      <span>
+        {came} handed over. {left}
+      </span>
       <Button
         onClick={() => {
           history.replaceState(null, "", location.pathname);
-          setN(0);
+          setTold(new URLSearchParams());
         }}
       >
         Good
