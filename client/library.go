@@ -6,6 +6,8 @@ import (
 	"net/url"
 	"strconv"
 
+	"yardtide/wire"
+	"yardtide/wire/bringwire"
 	"yardtide/wire/findwire"
 )
 
@@ -28,4 +30,20 @@ func (l Library) List(ctx context.Context, q url.Values, offset, limit int) (fin
 		with[name] = values
 	}
 	return ask[findwire.FoundList](ctx, l.c, http.MethodGet, "/library/items?"+with.Encode(), nil)
+}
+
+// Bring brings items back from places.
+type Bring struct{ c Client }
+
+// Bring is the part that brings items back.
+func (c Client) Bring() Bring { return Bring{c} }
+
+// Plan tells what bringing back would take.
+func (b Bring) Plan(ctx context.Context, a bringwire.BringAsked) (bringwire.BringPlan, error) {
+	return ask[bringwire.BringPlan](ctx, b.c, http.MethodPost, "/bring-back/plan", a)
+}
+
+// Begin begins to bring items back.
+func (b Bring) Begin(ctx context.Context, a bringwire.BringAsked) (wire.Job, error) {
+	return ask[wire.Job](ctx, b.c, http.MethodPost, "/bring-back", a)
 }

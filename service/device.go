@@ -47,6 +47,8 @@ type Told interface {
 	// Feed tells an index of the items, ItemsOf lists some that it found.
 	Feed(ctx context.Context, f *tell.Feed, into tell.Into) error
 	ItemsOf(ctx context.Context, ids []int64) ([]wire.Item, error)
+	// Lying tells where items lie, file by file.
+	Lying(ctx context.Context, ids []int64) ([]tell.Lying, error)
 	// Day tells what it sensed and sent in the day of an instant.
 	Day(ctx context.Context, in time.Time) (wire.DeviceDay, error)
 	// Doubts tells what a plan allows on it and was hardly meant, as only it can tell.

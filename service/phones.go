@@ -31,7 +31,7 @@ func phonesOf(s *Service) phones.Options {
 			return err
 		},
 		Begin: func(ctx context.Context, name, root string) (phones.Taker, error) {
-			d, err := s.openDevice(ctx, Local{Name: name, Root: root, Sensor: here})
+			d, err := s.openDevice(ctx, Local{Name: name, Root: root, Sensor: here, Inbox: true})
 			if err != nil {
 				return phones.Taker{}, err
 			}

@@ -30,12 +30,14 @@ import (
 	"yardtide/engine/device"
 	"yardtide/engine/face"
 	"yardtide/engine/fleet"
+	"yardtide/engine/inbox"
 	"yardtide/engine/link"
 	"yardtide/engine/place"
 	"yardtide/engine/records"
 	"yardtide/engine/scan"
 	"yardtide/engine/sensor"
 	"yardtide/engine/volume"
+	"yardtide/service/bringing"
 	"yardtide/service/caller"
 	"yardtide/service/household"
 	"yardtide/service/jobs"
@@ -53,6 +55,8 @@ type Local struct {
 	Root   string
 	Sensor sensor.Sensor
 	Awake  awake.System // keeps this machine awake; nil for a simulated device
+	// Inbox tells that its folders are those of what a phone handed over: they are emptied as it gets safe.
+	Inbox bool
 	// Volumes lists cards, cameras and phones on a cable; nil looks for none.
 	Volumes volume.Lister
 }
@@ -109,6 +113,8 @@ type Service struct {
 	Trials Trials
 	// Library finds items among all that are known.
 	Library *library.Library
+	// Bringing brings items back from places.
+	Bringing *bringing.Bringing
 
 	lock    *flock.Flock
 	members members
@@ -212,6 +218,14 @@ func (s *Service) wire() {
 	s.Household = household.New(known)
 	s.Destinations = Destinations{book: s.Book, drivers: &s.drivers, fleet: s.fleet, jobs: s.Jobs, devices: s.Devices}
 	s.Trials = Trials{book: s.Book, fleet: s.fleet, devices: s.Devices}
+	s.Bringing = bringing.New(bringing.Options{InForce: s.Book.PlanOrEmpty, Jobs: s.Jobs, Driver: s.drivers.get, Free: inbox.DiskFree,
+		HandsOver: s.Phones.Has, Costs: s.mayCost,
+		Devices: func() (list []bringing.Holder) {
+			for _, d := range s.Devices() {
+				list = append(list, listedDevice{d.Machine, d.Told, d.Orders})
+			}
+			return list
+		}})
 	s.Library = &library.Library{Plan: s.Book.PlanOrEmpty, Devices: s.listed}
 	s.Setup = &setup.Setup{Options: setup.Options{
 		Dir: s.Dir, Book: s.Book, Jobs: s.Jobs, Doubts: s.Trials.Doubts, Keep: s.Destinations.keepSecrets,
@@ -242,9 +256,11 @@ func (s *Service) openDevice(ctx context.Context, m Local) (*device.Device, erro
 	if err := takeOverMarkers(ctx, filepath.Join(s.Dir, "markers"), r); err != nil {
 		return nil, errors.Join(err, r.Close())
 	}
+	looks := s.Scan
+	looks.MayEmpty = m.Inbox
 	d, err := device.New(ctx, device.Options{
 		Name: m.Name, Root: m.Root, Records: r, Sensor: m.Sensor, Driver: s.drivers.get, Changed: s.Changes.Tell,
-		Log: s.Log, Scan: s.Scan, Jitter: mathrand.Float64, Wait: s.Wait, Others: s.others, Faces: &s.faces,
+		Log: s.Log, Scan: looks, Jitter: mathrand.Float64, Wait: s.Wait, Others: s.others, Faces: &s.faces,
 		Renditions: filepath.Join(dir, "renditions"), Bursts: filepath.Join(dir, "bursts"), Awake: m.Awake,
 		Volumes: m.Volumes,
 	})
@@ -350,12 +366,23 @@ func (s *Service) Devices() []Device {
 type listedDevice struct {
 	Machine
 	Told
+	Orders
+}
+
+// mayCost tells whether the network of this computer may cost: that of the device that it is.
+func (s *Service) mayCost(ctx context.Context) (bool, error) {
+	own := s.own()
+	if s.Standin != nil || len(own) == 0 { // simulated devices are not this computer
+		return false, nil
+	}
+	st, err := own[0].Told.Status(ctx)
+	return st.Conditions.Metered == gate.Yes || st.Conditions.Roaming == gate.Yes, err
 }
 
 // listed are the devices as the library sees them.
 func (s *Service) listed() (list []library.Holder) {
 	for _, d := range s.Devices() {
-		list = append(list, listedDevice{d.Machine, d.Told})
+		list = append(list, listedDevice{d.Machine, d.Told, d.Orders})
 	}
 	return list
 }

@@ -4,6 +4,40 @@
  */
 
 export interface paths {
+    "/api/v1/bring-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to bring items back from the places at which they are safe */
+        post: operations["bring-back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bring-back/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What bringing items back would take; nothing is begun */
+        post: operations["bring-back-plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/bursts": {
         parameters: {
             query?: never;
@@ -1208,6 +1242,109 @@ export interface components {
             /** @description Still to go */
             waiting: components["schemas"]["Amount"];
         };
+        BringAsked: {
+            /** @description To this device; to their own when left out */
+            device?: string;
+            /** @description Into this folder of the device, or of this computer where it is a whole path; each to its own place when left out */
+            folder?: string;
+            /** @description These; all that the question finds when left out */
+            items?: components["schemas"]["BringRef"][];
+            /** @description Also over a network that may cost */
+            metered?: boolean;
+            /** @description As the query of GET /library has it: device, person, folder, from, to and so on */
+            question?: {
+                [key: string]: string;
+            };
+        };
+        BringFrom: {
+            /** Format: int64 */
+            bytes: number;
+            destination: string;
+            /** Format: int64 */
+            n: number;
+            /** @description It is reached over the network */
+            network: boolean;
+        };
+        BringPlan: {
+            /**
+             * Format: int64
+             * @description That come, at most: what is there already does not
+             */
+            bytes: number;
+            /** @description Some come over a network that may cost: it must be said that they may */
+            costs: boolean;
+            /**
+             * Format: int64
+             * @description Bytes that are free there, -1 where nobody knows
+             */
+            free: number;
+            from: components["schemas"]["BringFrom"][];
+            /**
+             * Format: int64
+             * @description Of the items, those that are on their device as they were, and stay as they are
+             */
+            here: number;
+            /**
+             * Format: int64
+             * @description Items that are asked for
+             */
+            n: number;
+            /**
+             * Format: int64
+             * @description Of the items, those that are safe nowhere: they cannot be brought back
+             */
+            nowhere: number;
+            /** @description Why it cannot begin, empty when it can */
+            problem: string;
+            /**
+             * Format: int64
+             * @description Of the items, those of which only a smaller copy is anywhere
+             */
+            reduced: number;
+            says: string;
+            /** @description The folders that they go to */
+            to: string[];
+        };
+        BringRef: {
+            device: string;
+            key: string;
+        };
+        BroughtBack: {
+            /**
+             * Format: int64
+             * @description Of them, those that have another name, as something else had theirs
+             */
+            beside: number;
+            /**
+             * Format: int64
+             * @description That came
+             */
+            bytes: number;
+            /** Format: int64 */
+            failed: number;
+            /**
+             * Format: int64
+             * @description Of them, those that were there already
+             */
+            had: number;
+            /**
+             * Format: int64
+             * @description Items that are there now
+             */
+            n: number;
+            /**
+             * Format: int64
+             * @description Items that are safe nowhere: they lie on their device alone, or are lost
+             */
+            nowhere: number;
+            /**
+             * Format: int64
+             * @description Of them, those that are smaller than as shot, and are called so
+             */
+            reduced: number;
+            /** @description What failed, the first few, each as a sentence */
+            says: string[];
+        };
         Browse: {
             destination: components["schemas"]["Destination"];
             /** @description Below the storage's first folder, which is empty */
@@ -2136,6 +2273,8 @@ export interface components {
         Job: {
             /** @description What was found so far */
             adopted?: components["schemas"]["Adopted"];
+            /** @description What was brought back so far */
+            back?: components["schemas"]["BroughtBack"];
             /** Format: date-time */
             began: string;
             /** @description Which storage it is about, empty for all */
@@ -2149,7 +2288,7 @@ export interface components {
             ended?: string;
             id: string;
             /** @enum {string} */
-            kind: "trial" | "adoption" | "proofs" | "look";
+            kind: "trial" | "adoption" | "proofs" | "look" | "bring-back";
             /** @description What was found in a folder so far */
             look?: components["schemas"]["Look"];
             /**
@@ -3365,6 +3504,180 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "bring-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BringAsked"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "bring-back-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BringAsked"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BringPlan"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     bursts: {
         parameters: {
             query: {
@@ -9880,7 +10193,7 @@ export const holdGroupGateValues: ReadonlyArray<FlattenedDeepRequired<components
 export const inboxPhoneLastWayValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["InboxPhone"]["lastWay"]> = ["", "page", "webdav", "sftp"];
 export const itemStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
 export const itemTakenFromValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["takenFrom"]> = ["header", "header-nz", "file"];
-export const jobKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["kind"]> = ["trial", "adoption", "proofs", "look"];
+export const jobKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["kind"]> = ["trial", "adoption", "proofs", "look", "bring-back"];
 export const jobStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["state"]> = ["running", "done", "failed", "stopped"];
 export const keyTypeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Key"]["type"]> = ["text", "yes", "number", "part"];
 export const keyWantsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Key"]["wants"]> = ["battery", "modem"];

@@ -77,6 +77,12 @@ type Copier interface {
 	Copy(ctx context.Context, path, temp string) error
 }
 
+// Ranger is a storage from which a file can be read from an offset on.
+type Ranger interface {
+	// OpenFrom reads the file at path from an offset on, which is not beyond its end; ErrNotFound without one.
+	OpenFrom(ctx context.Context, path string, from int64) (io.ReadCloser, error)
+}
+
 // Placer is a storage that takes a small file under its own name in one step.
 type Placer interface {
 	// Place puts a file at path: nothing of it lies there before all of it does, whatever is cut, and what

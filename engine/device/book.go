@@ -145,6 +145,9 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 		it.Rule, _ = b.by.Choose(it.Found())
 		items = append(items, it)
 	}
+	if items, err = b.returned(ctx, items); err != nil {
+		return err
+	}
 	if len(items) == 0 {
 		return nil
 	}
@@ -157,6 +160,40 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 	b.d.originals.found(b.source, time.Now())
 	b.d.changed()
 	return nil
+}
+
+// returned takes out what was here before, went, and is back with the content that it had: nothing of it is to be sent.
+func (b book) returned(ctx context.Context, items []records.Item) (left []records.Item, err error) {
+	if len(items) == 0 {
+		return nil, nil
+	}
+	before, err := b.d.Records.Catalogue.Returned(ctx, items)
+	if err != nil || len(before) == 0 {
+		return items, err
+	}
+	var back []records.Item
+	for i, it := range items {
+		old, was := before[i]
+		if was && old.Rule == it.Rule && old.Kind == it.Kind {
+			sum, err := sumOf(ctx, filepath.Join(b.d.Folder(it.Source), filepath.FromSlash(it.Path())))
+			if ctx.Err() != nil {
+				return nil, context.Cause(ctx)
+			}
+			if err == nil && sum == old.SHA256 {
+				old.MTime, old.Inode, old.CTime = it.MTime, it.Inode, it.CTime
+				back = append(back, old)
+				continue
+			}
+		}
+		left = append(left, it)
+	}
+	if len(back) > 0 {
+		if err := b.d.Records.Catalogue.Return(ctx, back, b.plan, time.Now()); err != nil {
+			return nil, err
+		}
+		b.d.changed()
+	}
+	return left, nil
 }
 
 // known tells items whose files were found under another name before, here or in another source, and were moved or

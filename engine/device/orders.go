@@ -3,10 +3,13 @@ package device
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"time"
 
 	"yardtide/core/gate"
+	"yardtide/core/plan"
 	"yardtide/engine/awake"
+	"yardtide/engine/bringback"
 	"yardtide/engine/records"
 	"yardtide/wire"
 )
@@ -129,4 +132,22 @@ func (o Orders) Finish(_ context.Context, then string) error {
 	o.d.waking.finish(awake.Then(then))
 	o.d.changed()
 	return nil
+}
+
+// Bring brings files of an item back from the places at which they are safe.
+func (o Orders) Bring(ctx context.Context, order bringback.Order) (bringback.Result, error) {
+	folder := o.d.Folder(order.Source)
+	if order.Source == "" {
+		if !filepath.IsLocal(filepath.FromSlash(order.Folder)) {
+			return bringback.Result{}, fmt.Errorf("%q is no folder below that of %s", order.Folder, o.d.Name)
+		}
+		folder = filepath.Join(o.d.Root, filepath.FromSlash(order.Folder))
+	}
+	// Whoever orders may be elsewhere: programs read their settings from hidden files.
+	for _, f := range append([]bringback.File{{Path: order.Folder}}, order.Files...) {
+		if plan.IsHidden(f.Path) {
+			return bringback.Result{}, fmt.Errorf("%s: what is hidden is brought to no device; bring it into a folder of the service's computer", f.Path)
+		}
+	}
+	return bringback.Carry(ctx, folder, order.Files, o.d.Driver)
 }

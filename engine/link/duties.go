@@ -8,6 +8,7 @@ import (
 
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/engine/bringback"
 	"yardtide/engine/tell"
 	"yardtide/wire"
 	"yardtide/wire/planwire"
@@ -42,6 +43,8 @@ type Ordered interface {
 	StopReproving(ctx context.Context, destination string) error
 	TryAgain(destination string)
 	SettlePlace(ctx context.Context, destination string, moved bool) (int64, error)
+	// Bring brings files of an item back to the device, for a while.
+	Bring(ctx context.Context, o bringback.Order) (bringback.Result, error)
 }
 
 // Shower shows what only a device itself can show, and changes nothing.
@@ -144,6 +147,7 @@ var duties = map[string]duty{
 	"settle": of(func(ctx context.Context, d Here, w ofPlace) (any, error) {
 		return d.Orders.SettlePlace(ctx, w.Destination, w.Moved)
 	}),
+	"bring": of(func(ctx context.Context, d Here, w bringback.Order) (any, error) { return d.Orders.Bring(ctx, w) }),
 	"usual": of(func(_ context.Context, d Here, _ struct{}) (any, error) { return d.Shows.Usual(), nil }),
 	"look": of(func(ctx context.Context, d Here, w ofFile) (any, error) {
 		var last wire.Look

@@ -14,6 +14,7 @@ import (
 
 	"yardtide/core/gate"
 	"yardtide/engine/atomicfile"
+	"yardtide/engine/bringback"
 	"yardtide/wire"
 )
 
@@ -326,4 +327,9 @@ func (o Orders) SettlePlace(ctx context.Context, destination string, moved bool)
 // Adopt is done by the service's own devices.
 func (o Orders) Adopt(context.Context, string, func(wire.Adopted)) (wire.Adopted, error) {
 	return wire.Adopted{}, errors.New("what lies at a destination is listed by the computer of the service")
+}
+
+// Bring has the device bring files of an item back.
+func (o Orders) Bring(ctx context.Context, order bringback.Order) (r bringback.Result, err error) {
+	return r, o.m.ask(ctx, "bring", order, &r)
 }

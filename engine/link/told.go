@@ -83,6 +83,15 @@ func (t Told) ItemsOf(ctx context.Context, ids []int64) ([]wire.Item, error) {
 	return t.doubtItems(items), err
 }
 
+// Lying tells where items lie.
+func (t Told) Lying(ctx context.Context, ids []int64) ([]tell.Lying, error) {
+	list, err := t.teller().Lying(ctx, ids)
+	if t.m.spoiled(ctx, err) {
+		return nil, nil
+	}
+	return list, err
+}
+
 // Feed tells an index of the items.
 func (t Told) Feed(ctx context.Context, f *tell.Feed, into tell.Into) error {
 	err := t.teller().Feed(ctx, f, into)

@@ -57,6 +57,10 @@ type Item struct {
 	// These are known of what lies in a library of which only originals are taken.
 	Sorted   bool   `db:"sorted"`    // its smaller versions were told from originals
 	MadeFrom string `db:"made_from"` // whose smaller version it is, or the tag of its cache; "" for an original
+	// Where it was taken, in millionths of a degree, where Placed says that its header tells.
+	Placed bool  `db:"placed"`
+	Lat    int64 `db:"lat"`
+	Lon    int64 `db:"lon"`
 	// Older is set once a newer version took the item's path.
 	Older Older `db:"older"`
 }

@@ -40,7 +40,7 @@ var numbers = func() map[string]map[string]limit {
 		"items": {"id": id, "size": size, "mtime": anyNumber, "inode": anyNumber, "ctime": anyNumber, "taken_at": at,
 			"taken_zone": {-mostZone, mostZone}, "found_at": at, "gone_at": at,
 			"standing": id, "seconds": size, "marked": flag, "rating": {-16, 256}, "part_of": id, "all_bytes": size,
-			"sorted": flag, "older": flag},
+			"sorted": flag, "older": flag, "placed": flag, "lat": {-90_000_000, 90_000_000}, "lon": {-180_000_000, 180_000_000}},
 		"copies": {"id": id, "item": id, "bytes": size, "taken_at": at, "tries": size, "not_before": at, "proven_at": at,
 			"changed_at": at, "sent": {0, math.MaxInt64}, "recorded": size, "reprove": flag,
 			"landed": flag, "reduced": flag},

@@ -74,6 +74,8 @@ type Options struct {
 	Again  time.Duration // how often everything is walked anew, 1 h
 	Poll   time.Duration // the same where the system cannot watch, or the source is missing, 30 s
 	Hidden bool          // hidden files and folders are walked, too
+	// MayEmpty has a source that is empty be one: what was in it is gone. Elsewhere its disk may not be mounted.
+	MayEmpty bool
 	// Place tells whether copies go to a folder: one that is marked is known
 	// without it.
 	Place func(fs.FileInfo) bool
@@ -330,7 +332,7 @@ func (s *scanner) usable(ctx context.Context) bool {
 		return false
 	}
 	known, err := s.book.Dirs(ctx)
-	if err == nil && len(entries) == 0 && len(known) > 0 {
+	if err == nil && len(entries) == 0 && len(known) > 0 && !s.MayEmpty {
 		s.problem(".", "The folder is suddenly empty.",
 			"Mount its disk if it is on one. If you emptied it, nothing needs doing: what was found before is kept.")
 		s.watch(".")
@@ -482,7 +484,7 @@ func (s *scanner) walk(ctx context.Context, dir string) error {
 		s.problem(dir, "The folder cannot be read: "+Reason(err)+".", "Allow reading it. Everything else goes on.")
 		return nil
 	}
-	if dir == "." && len(entries) == 0 {
+	if dir == "." && len(entries) == 0 && !s.MayEmpty {
 		return nil // suddenly empty: the next full walk says so
 	}
 	info, err := os.Stat(local)

@@ -270,6 +270,19 @@ func TestAnUnmountedDiskMakesNothingGone(t *testing.T) {
 	assert.Equal(t, 1, b.times("a.jpg"), "and nothing is new")
 }
 
+// An inbox is emptied as what is in it gets safe: that is no disk that went.
+func TestAFolderThatMayBeEmptyIsEmptied(t *testing.T) {
+	root := t.TempDir()
+	old(t, root+"/a.jpg", "a")
+	b := beginSlowly(t, root, scan.Options{MayEmpty: true})
+	eventually(t, "found", has(b, "a.jpg"))
+	require.NoError(t, os.Remove(root+"/a.jpg"))
+	eventually(t, "gone", func() bool { return len(b.names()) == 0 })
+	assert.Empty(t, b.says())
+	old(t, root+"/b.jpg", "b")
+	eventually(t, "the next", has(b, "b.jpg"))
+}
+
 // A folder that cannot be read stops nothing else. Root may read everything, so
 // this runs in a process of another user where the tests run as root.
 func TestAnUnreadableFolderStopsNothingElse(t *testing.T) {

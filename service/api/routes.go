@@ -100,6 +100,7 @@ func (s *Server) routes() {
 	s.deviceRoutes()
 	phoneRoutes(s)
 	s.libraryRoutes()
+	s.bringRoutes()
 }
 
 // orderRoutes are the keeper's orders to devices.

@@ -106,6 +106,20 @@ func (l *Library) List(ctx context.Context, q Question, offset, limit int) (find
 	return told, err
 }
 
+// Refs names all that a question found, and at most so many; the error says so where there are more.
+func (l *Library) Refs(ctx context.Context, q Question, most int) ([]search.Ref, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	f, err := l.find(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	if f.N() > most {
+		return nil, household.Refuse("%s are more than are taken at once: ask for a part of them, such as a year", words.Count(int64(f.N())))
+	}
+	return l.index.Page(f, 0, f.N()), nil
+}
+
 // Spots tells where what a question found was taken.
 func (l *Library) Spots(ctx context.Context, q Question, box search.Box, side int) (findwire.Spots, error) {
 	l.mu.Lock()

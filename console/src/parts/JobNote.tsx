@@ -10,6 +10,7 @@ const kinds = {
   adoption: "What was there",
   proofs: "Proofs taken again",
   look: "A look at a folder",
+  "bring-back": "Brought back",
 };
 
 /** How far a job is, with its stop while it runs, or what came of it. */

@@ -250,10 +250,18 @@ func (d Driver) Size(ctx context.Context, p string) (int64, error) {
 
 // Open implements destination.Driver.
 func (d Driver) Open(ctx context.Context, p string) (io.ReadCloser, error) {
+	return d.OpenFrom(ctx, p, 0)
+}
+
+// OpenFrom implements destination.Ranger.
+func (d Driver) OpenFrom(ctx context.Context, p string, from int64) (io.ReadCloser, error) {
 	f, err := within(ctx, d, func(o *opened, _ *watch) (*os.File, error) {
 		f, err := o.regular(p, os.O_RDONLY)
 		if err != nil {
 			return nil, failure("opening "+p, err)
+		}
+		if _, err := f.Seek(from, io.SeekStart); err != nil {
+			return nil, errors.Join(failure("reading "+p, err), f.Close())
 		}
 		return f, nil
 	})

@@ -544,7 +544,16 @@ func (d *Driver) Stamp(ctx context.Context, p string) (string, error) {
 
 // Open implements destination.Driver.
 func (d *Driver) Open(ctx context.Context, p string) (io.ReadCloser, error) {
-	r, _, _, err := d.core.GetObject(ctx, d.o.Bucket, d.key(p), minio.GetObjectOptions{})
+	return d.OpenFrom(ctx, p, 0)
+}
+
+// OpenFrom implements destination.Ranger.
+func (d *Driver) OpenFrom(ctx context.Context, p string, from int64) (io.ReadCloser, error) {
+	var o minio.GetObjectOptions
+	if from > 0 {
+		o.Set("Range", fmt.Sprintf("bytes=%d-", from))
+	}
+	r, _, _, err := d.core.GetObject(ctx, d.o.Bucket, d.key(p), o)
 	if err != nil {
 		return nil, d.failure(ctx, "reading back", err)
 	}

@@ -383,6 +383,11 @@ func (d *Driver) Size(ctx context.Context, p string) (int64, error) {
 
 // Open implements destination.Driver.
 func (d *Driver) Open(ctx context.Context, p string) (io.ReadCloser, error) {
+	return d.OpenFrom(ctx, p, 0)
+}
+
+// OpenFrom implements destination.Ranger.
+func (d *Driver) OpenFrom(ctx context.Context, p string, from int64) (io.ReadCloser, error) {
 	client, err := d.connect(ctx)
 	if err != nil {
 		return nil, err
@@ -393,6 +398,9 @@ func (d *Driver) Open(ctx context.Context, p string) (io.ReadCloser, error) {
 	f, err := ask(ctx, d.line, func() (*sftp.File, error) { return d.openRegular(client, p, os.O_RDONLY) })
 	if err != nil {
 		return nil, d.failure(ctx, client, "opening "+p, err)
+	}
+	if _, err := f.Seek(from, io.SeekStart); err != nil { // it asks the server nothing
+		return nil, errors.Join(d.failure(ctx, client, "reading "+p, err), f.Close())
 	}
 	return destination.ReadBack(&reading{ctx: ctx, d: d, f: f},
 		func(err error) error { return d.failure(ctx, client, "reading back", err) }), nil

@@ -250,12 +250,29 @@ func (d *Driver) Size(ctx context.Context, p string) (int64, error) {
 
 // Open implements destination.Driver.
 func (d *Driver) Open(ctx context.Context, p string) (io.ReadCloser, error) {
-	res, err := d.do(ctx, http.MethodGet, p, nil, nil)
+	return d.OpenFrom(ctx, p, 0)
+}
+
+// OpenFrom implements destination.Ranger. What a server sends that knows no ranges is skipped.
+func (d *Driver) OpenFrom(ctx context.Context, p string, from int64) (io.ReadCloser, error) {
+	res, err := d.do(ctx, http.MethodGet, p, nil, func(r *http.Request) {
+		if from > 0 {
+			r.Header.Set("Range", fmt.Sprintf("bytes=%d-", from))
+		}
+	})
 	if err != nil {
 		return nil, err
 	}
 	switch res.StatusCode {
-	case http.StatusOK:
+	case http.StatusOK, http.StatusPartialContent:
+		if res.StatusCode == http.StatusOK && from > 0 {
+			if _, err := io.CopyN(io.Discard, res.Body, from); err != nil {
+				return nil, errors.Join(web.Failure(err, d.base.Host), res.Body.Close())
+			}
+		} else if at := res.Header.Get("Content-Range"); from > 0 && !strings.HasPrefix(at, fmt.Sprintf("bytes %d-", from)) {
+			drain(res)
+			return nil, &destination.Error{Cause: queue.Different, Says: fmt.Sprintf("the storage was asked for a file from %d on, and sent %q", from, at)}
+		}
 		return destination.ReadBack(res.Body, func(err error) error {
 			if why := context.Cause(ctx); why != nil {
 				return why
