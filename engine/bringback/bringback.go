@@ -23,8 +23,8 @@ import (
 	"yardtide/engine/work"
 )
 
-// Copy is where one file lies.
-type Copy struct {
+// At is where one file lies.
+type At struct {
 	Destination string `json:"destination"`
 	Path        string `json:"path"`
 	SHA256      string `json:"sha256"` // of what lies there, in hex
@@ -36,7 +36,7 @@ type Copy struct {
 type File struct {
 	Path     string    `json:"path"` // where it lay, below the folder that it is brought back to, parted by slashes
 	Modified time.Time `json:"modified,omitzero"`
-	Copies   []Copy    `json:"copies"`
+	Copies   []At      `json:"copies"`
 }
 
 // Order has a device bring the files of one item back: to the place of a source, or into a folder.
@@ -60,14 +60,14 @@ const Turn = 20 * time.Second
 type Brought struct {
 	Path string `json:"path"`          // where it lies now, below the folder
 	Had  bool   `json:"had,omitempty"` // it was there already, with this content
-	From Copy   `json:"from"`          // what it was brought back from, or is the same as
+	From At     `json:"from"`          // what it was brought back from, or is the same as
 	// Failed are copies that were tried before: gone, or with another content than was proven.
 	Failed []Failure `json:"failed,omitempty"`
 }
 
 // Failure is a copy that could not be brought back.
 type Failure struct {
-	Copy Copy   `json:"copy"`
+	Copy At     `json:"copy"`
 	Says string `json:"says"`
 }
 
@@ -132,7 +132,7 @@ func (b Bringer) try(ctx context.Context, files []File, n int) (list []Brought, 
 		}
 		name := beside(f.Path, n)
 		if len(f.Copies) > 0 && f.Copies[0].Reduced {
-			name = smaller(name, f.Copies[0].Path)
+			name = Smaller(name, f.Copies[0].Path)
 		}
 		is, err := b.look(ctx, f, name)
 		if err != nil || is == other {
@@ -210,9 +210,9 @@ func (b Bringer) bring(ctx context.Context, f File, n int) (is Brought, taken bo
 	for _, c := range f.Copies {
 		is.Path = beside(f.Path, n)
 		if c.Reduced { // it is none of the original's name
-			is.Path = smaller(is.Path, c.Path)
+			is.Path = Smaller(is.Path, c.Path)
 		}
-		found, err := b.look(ctx, File{Copies: []Copy{{SHA256: c.SHA256, Bytes: c.Bytes}}}, is.Path)
+		found, err := b.look(ctx, File{Copies: []At{{SHA256: c.SHA256, Bytes: c.Bytes}}}, is.Path)
 		if err != nil || found == other {
 			return is, found == other, err
 		}
@@ -252,7 +252,7 @@ func isOurs(err error) bool {
 }
 
 // fetch brings one copy back under a name that nothing has. The error is fs.ErrExist where something has it now.
-func (b Bringer) fetch(ctx context.Context, c Copy, name string, modified time.Time) error {
+func (b Bringer) fetch(ctx context.Context, c At, name string, modified time.Time) error {
 	if len(c.SHA256) != 2*sha256.Size {
 		return errors.New("nobody knows its hash")
 	}
@@ -272,13 +272,13 @@ func (b Bringer) fetch(ctx context.Context, c Copy, name string, modified time.T
 }
 
 // partOf names what is on its way: the same after a kill.
-func partOf(c Copy, name string) string {
+func partOf(c At, name string) string {
 	sum := sha256.Sum256([]byte(c.SHA256 + "\x00" + name))
 	return hex.EncodeToString(sum[:16]) + ".part"
 }
 
 // whole has all of a copy in a part, on disk and verified. What an earlier try left is gone on from.
-func (b Bringer) whole(ctx context.Context, c Copy, part string) error {
+func (b Bringer) whole(ctx context.Context, c At, part string) error {
 	f, err := b.Root.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return ours{fmt.Errorf("making a file: %w", err)}
@@ -335,7 +335,7 @@ func resume(ctx context.Context, f *os.File, sum hash.Hash, of int64) (int64, er
 }
 
 // from reads a copy from an offset on into a file, and compares the whole.
-func (b Bringer) from(ctx context.Context, c Copy, f *os.File, sum hash.Hash, at int64) error {
+func (b Bringer) from(ctx context.Context, c At, f *os.File, sum hash.Hash, at int64) error {
 	if at < c.Bytes {
 		d, err := b.Driver(ctx, c.Destination)
 		if err != nil {
@@ -479,8 +479,8 @@ func beside(name string, n int) string {
 	return with(name, fmt.Sprintf(" (%d)", n), path.Ext(name))
 }
 
-// smaller is the name of a reduced copy: no program takes it for the original.
-func smaller(name, remote string) string { return with(name, " (smaller)", path.Ext(remote)) }
+// Smaller is the name of a reduced copy: no program takes it for the original.
+func Smaller(name, remote string) string { return with(name, " (smaller)", path.Ext(remote)) }
 
 func with(name, mark, ext string) string {
 	dir, base := path.Split(name)

@@ -68,12 +68,12 @@ func (f failing) OpenFrom(ctx context.Context, path string, from int64) (io.Read
 func sum(content []byte) string { return fmt.Sprintf("%x", sha256.Sum256(content)) }
 
 // lies puts content at a place, and tells of it as a copy.
-func (p places) lies(t *testing.T, name, at string, content []byte) bringback.Copy {
+func (p places) lies(t *testing.T, name, at string, content []byte) bringback.At {
 	t.Helper()
 	file := filepath.Join(p.dir, name, filepath.FromSlash(at))
 	require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
 	require.NoError(t, os.WriteFile(file, content, 0o644))
-	return bringback.Copy{Destination: name, Path: at, SHA256: sum(content), Bytes: int64(len(content))}
+	return bringback.At{Destination: name, Path: at, SHA256: sum(content), Bytes: int64(len(content))}
 }
 
 func target(t *testing.T) (*os.Root, string) {
@@ -109,14 +109,14 @@ func TestWhatIsBroughtBackIsWhatWasThere(t *testing.T) {
 	root, dir := target(t)
 	b := bringback.Bringer{Driver: p.get, Root: root}
 	c := p.lies(t, "shed", "2019/05/a.jpg", []byte("boat"))
-	list, err := b.Bring(t.Context(), []bringback.File{{Path: "DCIM/a.jpg", Modified: taken, Copies: []bringback.Copy{c}}})
+	list, err := b.Bring(t.Context(), []bringback.File{{Path: "DCIM/a.jpg", Modified: taken, Copies: []bringback.At{c}}})
 	require.NoError(t, err)
 	assert.Equal(t, []bringback.Brought{{Path: "DCIM/a.jpg", From: c}}, list)
 	info, err := os.Stat(dir + "/DCIM/a.jpg")
 	require.NoError(t, err)
 	assert.True(t, info.ModTime().Equal(taken), info.ModTime())
 	// Once more: it is there.
-	list, err = b.Bring(t.Context(), []bringback.File{{Path: "DCIM/a.jpg", Modified: taken, Copies: []bringback.Copy{c}}})
+	list, err = b.Bring(t.Context(), []bringback.File{{Path: "DCIM/a.jpg", Modified: taken, Copies: []bringback.At{c}}})
 	require.NoError(t, err)
 	assert.True(t, list[0].Had)
 	b.Tidy()
@@ -134,8 +134,8 @@ func TestNothingIsWrittenOver(t *testing.T) {
 	require.NoError(t, os.Mkdir(dir+"/a (2).jpg", 0o755))
 	require.NoError(t, os.Symlink("/etc/hosts", dir+"/a (3).xmp"))
 	require.NoError(t, os.WriteFile(dir+"/folder", []byte("a file"), 0o644))
-	pair := []bringback.File{{Path: "a.jpg", Copies: []bringback.Copy{p.lies(t, "shed", "1.jpg", []byte("boat"))}},
-		{Path: "a.xmp", Copies: []bringback.Copy{p.lies(t, "shed", "1.xmp", []byte("<xmp>"))}}}
+	pair := []bringback.File{{Path: "a.jpg", Copies: []bringback.At{p.lies(t, "shed", "1.jpg", []byte("boat"))}},
+		{Path: "a.xmp", Copies: []bringback.At{p.lies(t, "shed", "1.xmp", []byte("<xmp>"))}}}
 	list, err := b.Bring(t.Context(), pair)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a (4).jpg", "a (4).xmp"}, []string{list[0].Path, list[1].Path})
@@ -160,10 +160,10 @@ func TestTheNextPlaceServes(t *testing.T) {
 	require.NoError(t, os.WriteFile(p.dir+"/attic/a.jpg", []byte("boaT"), 0o644))
 	longer := p.lies(t, "attic", "long.jpg", []byte("boat"))
 	require.NoError(t, os.WriteFile(p.dir+"/attic/long.jpg", []byte("boatboat"), 0o644))
-	missing := bringback.Copy{Destination: "shed", Path: "none.jpg", SHA256: good.SHA256, Bytes: 4}
-	unknown := bringback.Copy{Destination: "none", Path: "a.jpg", SHA256: good.SHA256, Bytes: 4}
-	unproven := bringback.Copy{Destination: "shed", Path: "a.jpg", Bytes: 4}
-	bad := []bringback.Copy{rotten, longer, missing, unknown, unproven}
+	missing := bringback.At{Destination: "shed", Path: "none.jpg", SHA256: good.SHA256, Bytes: 4}
+	unknown := bringback.At{Destination: "none", Path: "a.jpg", SHA256: good.SHA256, Bytes: 4}
+	unproven := bringback.At{Destination: "shed", Path: "a.jpg", Bytes: 4}
+	bad := []bringback.At{rotten, longer, missing, unknown, unproven}
 	list, err := b.Bring(t.Context(), []bringback.File{{Path: "a.jpg", Copies: append(bad[:len(bad):len(bad)], good, small)}})
 	require.NoError(t, err)
 	assert.Equal(t, good, list[0].From)
@@ -187,14 +187,14 @@ func TestPathsThatLeadOutAreRefused(t *testing.T) {
 	outside := t.TempDir()
 	require.NoError(t, os.Symlink(outside, dir+"/link"))
 	for _, name := range []string{"../a.jpg", "x/../../a.jpg", "..", "", ".", "/", "//", "link/a.jpg", "x/.."} {
-		_, err := b.Bring(t.Context(), []bringback.File{{Path: name, Copies: []bringback.Copy{c}}})
+		_, err := b.Bring(t.Context(), []bringback.File{{Path: name, Copies: []bringback.At{c}}})
 		assert.Error(t, err, name)
 	}
 	assert.Empty(t, all(t, outside))
 	// Names that no file system holds are mapped; all others are kept as they were.
 	for name, want := range map[string]string{"/abs/a.jpg": "abs/a.jpg", "nul\x00.jpg": "nul_.jpg", `back\slash.jpg`: `back\slash.jpg`,
 		"bad\xff.jpg": "bad\xff.jpg", "...jpg": "...jpg", strings.Repeat("é", 200) + ".jpg": ""} {
-		list, err := b.Bring(t.Context(), []bringback.File{{Path: name, Copies: []bringback.Copy{c}}})
+		list, err := b.Bring(t.Context(), []bringback.File{{Path: name, Copies: []bringback.At{c}}})
 		require.NoError(t, err, name)
 		if want != "" {
 			assert.Equal(t, want, list[0].Path)
@@ -241,7 +241,7 @@ func TestCutAgainAndAgain(t *testing.T) {
 				bad[r.IntN(len(bad))] ^= 1
 				require.NoError(t, os.WriteFile(filepath.Join(p.dir, "shed", name), bad, 0o644))
 			}
-			files = append(files, bringback.File{Path: name, Modified: taken, Copies: []bringback.Copy{first, p.lies(t, "locker", name, content)}})
+			files = append(files, bringback.File{Path: name, Modified: taken, Copies: []bringback.At{first, p.lies(t, "locker", name, content)}})
 			want[name] = content
 			if r.IntN(4) == 0 {
 				theirs[name] = "somebody's own " + name

@@ -423,3 +423,13 @@ func (r *Catalogue) ByKey(ctx context.Context, key string) (it Item, err error) 
 func IsKey(key string, item int64) bool {
 	return strings.HasSuffix(key, "-"+strconv.FormatInt(item, 36))
 }
+
+// NumberOf is the number of the item that a key names, in whichever records; the error is NoItem for what is no key.
+func NumberOf(key string) (int64, error) {
+	_, number, is := strings.Cut(key, "-")
+	id, err := strconv.ParseInt(number, 36, 64)
+	if !is || err != nil || !IsKey(key, id) {
+		return 0, NoItem{key}
+	}
+	return id, nil
+}

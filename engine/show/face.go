@@ -8,6 +8,7 @@ import (
 
 	"yardtide/core/media"
 	"yardtide/engine/face"
+	"yardtide/engine/records"
 	"yardtide/engine/source"
 )
 
@@ -42,4 +43,24 @@ func (s *Show) Face(ctx context.Context, key string) ([]byte, error) {
 		}
 		return face.Picture(ctx, io.NewSectionReader(f, 0, it.Size), it.ContentType, it.Size)
 	})
+}
+
+// Whole opens the file of an item, as it is on the device. The error is face.ErrAway while it cannot be read, or is another.
+func (s *Show) Whole(ctx context.Context, key string) (*source.File, records.Item, error) {
+	it, err := s.Records.Catalogue.ByKey(ctx, key)
+	if err != nil {
+		return nil, it, err
+	}
+	if it.GoneMS != 0 {
+		return nil, it, face.ErrAway
+	}
+	f, err := source.Open(ctx, filepath.Join(s.Folder(it.Source), filepath.FromSlash(it.Path())))
+	if err != nil {
+		return nil, it, face.ErrAway
+	}
+	if now, err := f.Stamp(); err != nil || !source.Same(now, it) {
+		f.Close()
+		return nil, it, face.ErrAway
+	}
+	return f, it, nil
 }

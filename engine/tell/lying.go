@@ -90,11 +90,11 @@ func (v view) lying(key string, it records.Item, copies []records.Copy, parts ma
 			continue
 		}
 		f := file(of)
-		f.Copies = append(f.Copies, bringback.Copy{Destination: c.Destination, Path: c.Remote, SHA256: c.SHA256, Bytes: c.Bytes,
+		f.Copies = append(f.Copies, bringback.At{Destination: c.Destination, Path: c.Remote, SHA256: c.SHA256, Bytes: c.Bytes,
 			Reduced: c.Reduced || c.Shelf == plan.Small})
 	}
 	for i := range l.Files {
-		slices.SortStableFunc(l.Files[i].Copies, func(a, b bringback.Copy) int { return cmp.Compare(flag(a.Reduced), flag(b.Reduced)) })
+		slices.SortStableFunc(l.Files[i].Copies, func(a, b bringback.At) int { return cmp.Compare(flag(a.Reduced), flag(b.Reduced)) })
 	}
 	return l
 }

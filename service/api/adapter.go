@@ -1,12 +1,14 @@
 package api
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"crypto/tls"
 	"errors"
 	"io"
 	"mime/multipart"
+	"net"
 	"net/http"
 	"net/url"
 	"strings"
@@ -59,6 +61,52 @@ func (e *exchange) URL() url.URL {
 		return url.URL{}
 	}
 	return *u
+}
+
+// stream writes the body as it comes, bounded in time piece by piece: it is never whole in memory.
+func (e *exchange) stream(write func(w io.Writer) error) {
+	conn := e.c.RequestCtx().Conn()
+	e.c.RequestCtx().SetBodyStreamWriter(func(w *bufio.Writer) {
+		if err := write(pieces{w, conn}); err != nil {
+			_ = conn.Close() // what came is not all: whoever reads sees that it was cut
+			return
+		}
+		_ = w.Flush() // nobody may be there to read it
+	})
+}
+
+// send sends a body of so many bytes as it is read, and closes it. One that fails is cut.
+func (e *exchange) send(from io.ReadCloser, bytes int64) {
+	e.c.RequestCtx().SetBodyStream(sending{from, e.c.RequestCtx().Conn()}, int(bytes))
+}
+
+// sending is read piece by piece, each of which is written within a time.
+type sending struct {
+	io.ReadCloser
+	conn net.Conn
+}
+
+func (s sending) Read(p []byte) (int, error) {
+	if err := s.conn.SetWriteDeadline(time.Now().Add(pieceTime)); err != nil {
+		return 0, err
+	}
+	return s.ReadCloser.Read(p)
+}
+
+// pieces are written within a time each.
+type pieces struct {
+	*bufio.Writer
+	conn net.Conn
+}
+
+// pieceTime is how long whoever reads may take for a piece.
+const pieceTime = time.Minute
+
+func (p pieces) Write(b []byte) (int, error) {
+	if err := p.conn.SetWriteDeadline(time.Now().Add(pieceTime)); err != nil {
+		return 0, err
+	}
+	return p.Writer.Write(b)
 }
 
 // Param is a part of the path, unescaped.

@@ -45,6 +45,7 @@ type Server struct {
 	api     huma.API
 	log     *slog.Logger
 	telling telling
+	zips    zips
 }
 
 // New makes a server; console holds the built console.

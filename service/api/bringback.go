@@ -5,11 +5,11 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"yardtide/core/search"
+	"yardtide/engine/records"
 	"yardtide/service/library"
 	"yardtide/wire"
 	"yardtide/wire/bringwire"
@@ -56,10 +56,9 @@ func (s *Server) asked(ctx context.Context, a bringwire.BringAsked) ([]search.Re
 func refsOf(items []bringwire.BringRef) ([]search.Ref, error) {
 	refs := make([]search.Ref, len(items))
 	for i, it := range items {
-		_, number, is := strings.Cut(it.Key, "-")
-		id, err := strconv.ParseInt(number, 36, 64)
-		if !is || err != nil {
-			return nil, huma.Error404NotFound("There is no item " + strconv.Quote(it.Key) + "; yardtide find -json tells keys.")
+		id, err := records.NumberOf(it.Key)
+		if err != nil {
+			return nil, err
 		}
 		refs[i] = search.Ref{Device: it.Device, ID: id}
 	}

@@ -101,6 +101,7 @@ func (s *Server) routes() {
 	phoneRoutes(s)
 	s.libraryRoutes()
 	s.bringRoutes()
+	s.wholeRoutes()
 }
 
 // orderRoutes are the keeper's orders to devices.

@@ -110,7 +110,7 @@ func (b *Bringing) look(ctx context.Context, refs []search.Ref, asked bringwire.
 	for i := range items {
 		it := &items[i]
 		p.N++
-		b.nearest(it.Files)
+		b.Nearest(it.Files)
 		folders[it.where()] = true
 		switch {
 		case it.here:
@@ -231,11 +231,11 @@ func below(folder, device, source string, several bool) string {
 	return filepath.Join(folder, filepath.FromSlash(source))
 }
 
-// nearest orders the copies of files: as shot first, and of these what is on this computer's own disks.
-func (b *Bringing) nearest(files []bringback.File) {
+// Nearest orders the copies of files: as shot first, and of these what is on this computer's own disks.
+func (b *Bringing) Nearest(files []bringback.File) {
 	for _, f := range files {
-		slices.SortStableFunc(f.Copies, func(x, y bringback.Copy) int {
-			far := func(c bringback.Copy) int {
+		slices.SortStableFunc(f.Copies, func(x, y bringback.At) int {
+			far := func(c bringback.At) int {
 				n := 0
 				if c.Reduced {
 					n += 2

@@ -50,3 +50,9 @@ type BroughtBack struct {
 	Failed  int64    `json:"failed"`
 	Says    []string `json:"says" doc:"What failed, the first few, each as a sentence"`
 }
+
+// ZipOrdered is a zip that can be fetched now.
+type ZipOrdered struct {
+	ID string `json:"id"`
+	N  int    `json:"n" doc:"Items that it will have"`
+}
