@@ -4,12 +4,15 @@ import (
 	"context"
 	"errors"
 	"io"
+	"os"
 	"path"
 	"time"
 
+	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/engine/bringback"
 	"yardtide/engine/face"
+	"yardtide/engine/probe"
 	"yardtide/engine/records"
 	"yardtide/engine/source"
 	"yardtide/engine/tell"
@@ -90,4 +93,58 @@ func (s *Service) fromPlace(ctx context.Context, l tell.Lying, mayCost bool) (Wh
 		name = bringback.Smaller(name, from.Path)
 	}
 	return Whole{r, name, path.Join(l.Source, f.Path), from.Bytes, f.Modified, from.Reduced}, nil
+}
+
+// mostFaced is how large a file may be that is fetched for its small picture.
+const mostFaced = 48 << 20
+
+// Face is a small picture of an item: of its device, and of a place where its file is there no longer. The errors are those
+// of link.Shower.
+func (s *Service) Face(ctx context.Context, d Device, key string) ([]byte, error) {
+	picture, err := d.Shows.Face(ctx, key)
+	if !errors.Is(err, face.ErrAway) {
+		return picture, err
+	}
+	id, err := records.NumberOf(key)
+	if err != nil {
+		return nil, err
+	}
+	items, err := d.Told.ItemsOf(ctx, []int64{id})
+	if err != nil {
+		return nil, err
+	}
+	if len(items) == 0 || items[0].Key != key {
+		return nil, records.NoItem{Key: key}
+	}
+	return s.faces.Of(ctx, "place-"+key, media.Kind(items[0].Kind), func(ctx context.Context) ([]byte, error) {
+		return s.faceFromPlace(ctx, d, key)
+	})
+}
+
+// faceFromPlace makes the small picture of an item from a place.
+func (s *Service) faceFromPlace(ctx context.Context, d Device, key string) (picture []byte, err error) {
+	w, err := s.Whole(ctx, d, key, false)
+	if err != nil || w.Bytes > mostFaced {
+		if err == nil {
+			err = w.Close()
+		}
+		return nil, errors.Join(face.ErrAway, err)
+	}
+	f, err := os.CreateTemp(s.Dir, "face-*")
+	if err != nil {
+		return nil, errors.Join(err, w.Close())
+	}
+	defer func() { err = errors.Join(err, f.Close(), os.Remove(f.Name())) }()
+	_, err = io.Copy(f, w)
+	if err = errors.Join(err, w.Close()); err != nil {
+		return nil, errors.Join(face.ErrAway, err)
+	}
+	facts, err := probe.Read(io.NewSectionReader(f, 0, w.Bytes), w.Bytes, w.Modified, time.UTC)
+	if err != nil {
+		return nil, face.ErrNone
+	}
+	if facts.Kind == media.Video {
+		return face.Clip(ctx, f.Name(), facts.ContentType)
+	}
+	return face.Picture(ctx, io.NewSectionReader(f, 0, w.Bytes), facts.ContentType, w.Bytes)
 }

@@ -2,6 +2,11 @@ import createClient from "openapi-fetch";
 import type { components, paths } from "./api.gen";
 
 type Schemas = components["schemas"];
+export type Found = Schemas["Found"];
+export type FoundItem = Schemas["FoundItem"];
+export type FoundMonth = Schemas["FoundMonth"];
+export type BringAsked = Schemas["BringAsked"];
+export type BringPlan = Schemas["BringPlan"];
 export type Mine = Schemas["Mine"];
 export type Knows = Schemas["Knows"];
 export type InboxPhone = Schemas["InboxPhone"];

@@ -1,5 +1,6 @@
 import { createRootRoute, createRoute, createRouter, lazyRouteComponent } from "@tanstack/react-router";
 import { Frame, NotFound } from "./parts/Frame";
+import { readQuestion } from "./library/question";
 import { NowPage } from "./now/NowPage";
 import { readSearch } from "./queue/search";
 
@@ -10,12 +11,14 @@ const DestinationsPage = lazyRouteComponent(
 );
 const DevicesPage = lazyRouteComponent(() => import("./devices/DevicesPage"), "DevicesPage");
 const PlanPage = lazyRouteComponent(() => import("./plan/PlanPage"), "PlanPage");
+const LibraryPage = lazyRouteComponent(() => import("./library/LibraryPage"), "LibraryPage");
 const QueuePage = lazyRouteComponent(() => import("./queue/QueuePage"), "QueuePage");
 const SetupPage = lazyRouteComponent(() => import("./setup/SetupPage"), "SetupPage");
 
 /** Fetches the pages that were not opened yet: they open at once, and also when the service is away. */
 export async function fetchPages() {
-  for (const page of [QueuePage, DevicesPage, DestinationsPage, PlanPage, SetupPage]) await page.preload?.();
+  for (const page of [QueuePage, LibraryPage, DevicesPage, DestinationsPage, PlanPage, SetupPage])
+    await page.preload?.();
 }
 
 const root = createRootRoute({ component: Frame, notFoundComponent: NotFound });
@@ -25,6 +28,12 @@ const queue = createRoute({
   path: "/queue",
   component: QueuePage,
   validateSearch: readSearch,
+});
+const library = createRoute({
+  getParentRoute: () => root,
+  path: "/library",
+  component: LibraryPage,
+  validateSearch: readQuestion,
 });
 const destinations = createRoute({
   getParentRoute: () => root,
@@ -37,7 +46,7 @@ const setup = createRoute({ getParentRoute: () => root, path: "/setup", componen
 const plan = createRoute({ getParentRoute: () => root, path: "/plan", component: PlanPage });
 
 export const router = createRouter({
-  routeTree: root.addChildren([now, queue, devices, destinations, plan, setup]),
+  routeTree: root.addChildren([now, queue, library, devices, destinations, plan, setup]),
 });
 
 declare module "@tanstack/react-router" {

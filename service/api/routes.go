@@ -283,7 +283,7 @@ func (s *Server) face(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return pictured(d.Shows.Face(ctx, in.Key))
+	return pictured(s.service.Face(ctx, d, in.Key))
 }
 
 // pictured answers with a small picture, or why there is none now.

@@ -41,6 +41,9 @@ export function Frame() {
             <Link to="/queue" className={tab}>
               Queue
             </Link>
+            <Link to="/library" className={tab}>
+              Library
+            </Link>
             <Link to="/devices" className={tab}>
               Devices
             </Link>
