@@ -22,7 +22,7 @@ demo: bin/yardtide ## run the demo yard; Ctrl-C ends it (its bucket is a folder 
 
 test: bin/yardtide bin/versitygw ## every test, the Go ones under the race detector
 	$(NPM) run --silent test
-	./packages.sh chromium apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server iproute2 ffmpeg dbus-daemon python3-dbusmock qemu-user-static libc6-arm64-cross curl zbar-tools libvips-tools libimage-exiftool-perl imagemagick libjpeg-turbo-progs jpeginfo libheif-examples e2fsprogs xfsprogs btrfs-progs exfatprogs exfat-fuse litmus cadaver davfs2
+	./packages.sh chromium apache2 nginx-light libnginx-mod-http-dav-ext lighttpd lighttpd-mod-webdav openssh-server iproute2 ffmpeg dbus-daemon python3-dbusmock qemu-user-static libc6-arm64-cross curl zbar-tools libvips-tools libimage-exiftool-perl imagemagick libjpeg-turbo-progs jpeginfo libheif-examples e2fsprogs xfsprogs btrfs-progs exfatprogs exfat-fuse litmus cadaver davfs2 jq
 	CGO_ENABLED=1 go test -race $(UNWATCHED) -parallel 6 -timeout 30m ./...
 
 check: console/node_modules/.package-lock.json types ## formatting, vet, staticcheck, eslint, types, generated files up to date

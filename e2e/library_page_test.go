@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -61,6 +62,31 @@ func TestTheLibraryPage(t *testing.T) {
 	k.gone("Where it lies")
 	require.NoError(t, k.b.Press(kb.Home))
 	k.sees(first.TakenAt.Format("January 2006"))
+	// By the map: a press on a spot goes nearer, and narrows what is shown.
+	placed := 0
+	require.Eventually(t, func() bool { // headers are read for it once nothing is sent
+		f, err := s.client().Library().Find(t.Context(), url.Values{})
+		require.NoError(t, err)
+		placed = f.Placed
+		return placed == len(s.found("-device", "galley-phone", "-kind", "photo"))
+	}, time.Minute, 200*time.Millisecond)
+	k.sees("Map")
+	k.click("Map")
+	k.sees(fmt.Sprintf("%d pictures tell where they were taken", placed))
+	looks("the map")
+	_, err = browser.Eval[bool](k.b, `(document.querySelector('[aria-label*="around 5"]').click(), true)`)
+	require.NoError(t, err)
+	k.sees("The whole map", "that are known")
+	address, err := browser.Eval[string](k.b, `location.search`)
+	require.NoError(t, err)
+	spot, err := url.ParseQuery(strings.TrimPrefix(address, "?"))
+	require.NoError(t, err)
+	box := strings.Trim(spot.Get("spot"), `"`)
+	near := len(s.found("-spot", box))
+	assert.Positive(t, near)
+	assert.Less(t, near, placed)
+	k.sees(fmt.Sprintf("%d picture", near))
+	k.click("The whole map", "Map")
 	// One that is gone from its device is shown from a place, and brought back to where it was.
 	lost := filepath.Join(dir, "chart-table/Restoration")
 	var gone string

@@ -23,6 +23,7 @@ import (
 type Device struct {
 	Machine
 	Told   Told
+	Finds  Finds
 	Shows  link.Shower
 	Orders Orders
 }
@@ -44,11 +45,6 @@ type Told interface {
 	Items(ctx context.Context, f wire.Filter) ([]wire.Item, error)
 	Find(ctx context.Context, text string, limit int) ([]wire.Item, error)
 	Story(ctx context.Context, key string) (wire.Story, error)
-	// Feed tells an index of the items, ItemsOf lists some that it found.
-	Feed(ctx context.Context, f *tell.Feed, into tell.Into) error
-	ItemsOf(ctx context.Context, ids []int64) ([]wire.Item, error)
-	// Lying tells where items lie, file by file.
-	Lying(ctx context.Context, ids []int64) ([]tell.Lying, error)
 	// Day tells what it sensed and sent in the day of an instant.
 	Day(ctx context.Context, in time.Time) (wire.DeviceDay, error)
 	// Doubts tells what a plan allows on it and was hardly meant, as only it can tell.
@@ -67,6 +63,15 @@ type Told interface {
 	StandsFor(destination, place string) bool
 }
 
+// Finds is what finds items of a device by their numbers.
+type Finds interface {
+	// Feed tells an index of the items, ItemsOf lists some that it found.
+	Feed(ctx context.Context, f *tell.Feed, into tell.Into) error
+	ItemsOf(ctx context.Context, ids []int64) ([]wire.Item, error)
+	// Lying tells where items lie, file by file.
+	Lying(ctx context.Context, ids []int64) ([]tell.Lying, error)
+}
+
 // Orders are what a device does when it is told.
 type Orders interface {
 	link.Ordered
@@ -75,8 +80,8 @@ type Orders interface {
 }
 
 // ofHere is a device of this process, ofElsewhere one that a mirror stands for.
-func ofHere(d *device.Device) Device    { return Device{d, d.Told, d.Shows, d.Orders} }
-func ofElsewhere(m *link.Mirror) Device { return Device{m, m.Told, m.Shows, m.Orders} }
+func ofHere(d *device.Device) Device    { return Device{d, d.Told, d.Told, d.Shows, d.Orders} }
+func ofElsewhere(m *link.Mirror) Device { return Device{m, m.Told, m.Told, m.Shows, m.Orders} }
 
 // sampler makes forms of pictures that were looked at: a device of this process does.
 type sampler interface {

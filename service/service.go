@@ -222,7 +222,7 @@ func (s *Service) wire() {
 		HandsOver: s.Phones.Has, Costs: s.mayCost,
 		Devices: func() (list []bringing.Holder) {
 			for _, d := range s.Devices() {
-				list = append(list, listedDevice{d.Machine, d.Told, d.Orders})
+				list = append(list, listedDevice{d.Machine, d.Told, d.Finds, d.Orders})
 			}
 			return list
 		}})
@@ -366,6 +366,7 @@ func (s *Service) Devices() []Device {
 type listedDevice struct {
 	Machine
 	Told
+	Finds
 	Orders
 }
 
@@ -382,7 +383,7 @@ func (s *Service) mayCost(ctx context.Context) (bool, error) {
 // listed are the devices as the library sees them.
 func (s *Service) listed() (list []library.Holder) {
 	for _, d := range s.Devices() {
-		list = append(list, listedDevice{d.Machine, d.Told, d.Orders})
+		list = append(list, listedDevice{d.Machine, d.Told, d.Finds, d.Orders})
 	}
 	return list
 }

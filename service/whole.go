@@ -62,7 +62,7 @@ func (s *Service) Whole(ctx context.Context, d Device, key string, mayCost bool)
 	if err != nil {
 		return Whole{}, err
 	}
-	list, err := d.Told.Lying(ctx, []int64{id})
+	list, err := d.Finds.Lying(ctx, []int64{id})
 	if err != nil {
 		return Whole{}, err
 	}
@@ -109,7 +109,7 @@ func (s *Service) Face(ctx context.Context, d Device, key string) ([]byte, error
 	if err != nil {
 		return nil, err
 	}
-	items, err := d.Told.ItemsOf(ctx, []int64{id})
+	items, err := d.Finds.ItemsOf(ctx, []int64{id})
 	if err != nil {
 		return nil, err
 	}

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"yardtide/core/gate"
+	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/engine/sensor"
 	"yardtide/engine/volume"
@@ -398,9 +399,19 @@ func (d *Demo) gallery(m making, n int) {
 				func() ([]byte, error) { return PNG(i, 480) })
 		default:
 			m.write(filepath.Join(camera, fmt.Sprintf("IMG_%04d.jpg", 4000+i)), taken,
-				func() ([]byte, error) { return JPEG(i, 1100, taken) })
+				func() ([]byte, error) { return JPEGAt(i, 1100, taken, takenAt(i)) })
 		}
 	}
+}
+
+// takenAt is where picture n of the phone was taken: mostly at the yard, some on the way.
+func takenAt(n int) media.Position {
+	spots := []media.Position{{Lat: 54.5231, Lon: 8.6482}, {Lat: 54.5231, Lon: 8.6482}, {Lat: 54.4712, Lon: 8.7313}, {Lat: 54.1794, Lon: 7.8871},
+		{Lat: 55.0108, Lon: 8.4372}, {Lat: 57.7211, Lon: 10.5832}}
+	at := spots[n/3%len(spots)]
+	at.Lat += float64(n*37%11-5) / 1500
+	at.Lon += float64(n*53%13-6) / 1100
+	return at
 }
 
 // restored makes n pictures and clips of boats under repair, on the computer.

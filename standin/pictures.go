@@ -15,6 +15,8 @@ import (
 	"strconv"
 	"time"
 
+	"yardtide/core/media"
+
 	"golang.org/x/image/font"
 	"golang.org/x/image/font/gofont/gobold"
 	"golang.org/x/image/font/opentype"
@@ -192,9 +194,19 @@ func JPEG(n, width int, taken time.Time) ([]byte, error) {
 	return withFacts(b, taken, width), nil
 }
 
+// JPEGAt is JPEG with the position at which it was taken.
+func JPEGAt(n, width int, taken time.Time, at media.Position) ([]byte, error) {
+	b, err := encoded(newScene(n).draw(width, width*3/4, 0))
+	if err != nil {
+		return nil, err
+	}
+	exif := exifSegment(taken, width, width*3/4, &at)
+	return append(append(append([]byte{}, b[:2]...), exif...), b[2:]...), nil
+}
+
 // withFacts puts a camera's facts into a JPEG.
 func withFacts(b []byte, taken time.Time, width int) []byte {
-	exif := exifSegment(taken, width, width*3/4)
+	exif := exifSegment(taken, width, width*3/4, nil)
 	return append(append(append([]byte{}, b[:2]...), exif...), b[2:]...)
 }
 
@@ -234,7 +246,7 @@ func palette() color.Palette {
 
 // exifSegment is an APP1 segment with the few tags that a camera always writes
 // (EXIF 2.32; TIFF 6.0, little-endian).
-func exifSegment(taken time.Time, width, height int) []byte {
+func exifSegment(taken time.Time, width, height int, at *media.Position) []byte {
 	le := binary.LittleEndian
 	const entry = 12
 	type tag struct {
@@ -263,14 +275,36 @@ func exifSegment(taken time.Time, width, height int) []byte {
 		return append(append(out, 0, 0, 0, 0), data...)
 	}
 	wall := taken.Format("2006:01:02 15:04:05")
-	first := func(exifAt uint32) []tag {
-		return []tag{ascii(0x010f, "Tidal Yard"), ascii(0x0110, "Stand-in Camera"), ascii(0x0132, wall), long(0x8769, exifAt)}
+	angle := func(id uint16, degrees float64) tag { // in degrees, minutes, and seconds of a hundredth
+		hundredths := uint32(math.Round(math.Abs(degrees) * 360_000))
+		var value []byte
+		for _, v := range []uint32{hundredths / 360_000, 1, hundredths / 6000 % 60, 1, hundredths % 6000, 100} {
+			value = le.AppendUint32(value, v)
+		}
+		return tag{id, 5, 3, value}
 	}
-	exifAt := 8 + uint32(len(ifd(8, first(0))))
+	side := func(degrees float64, sides string) string {
+		if degrees < 0 {
+			return sides[1:]
+		}
+		return sides[:1]
+	}
+	first := func(exifAt, gpsAt uint32) []tag {
+		tags := []tag{ascii(0x010f, "Tidal Yard"), ascii(0x0110, "Stand-in Camera"), ascii(0x0132, wall), long(0x8769, exifAt)}
+		if at != nil {
+			tags = append(tags, long(0x8825, gpsAt))
+		}
+		return tags
+	}
+	exifAt := 8 + uint32(len(ifd(8, first(0, 0))))
+	facts := ifd(exifAt, []tag{ascii(0x9003, wall), ascii(0x9011, taken.Format("-07:00")),
+		long(0xa002, uint32(width)), long(0xa003, uint32(height))})
+	gpsAt := exifAt + uint32(len(facts))
 	tiff := append([]byte("II*\x00"), le.AppendUint32(nil, 8)...)
-	tiff = append(tiff, ifd(8, first(exifAt))...)
-	tiff = append(tiff, ifd(exifAt, []tag{ascii(0x9003, wall), ascii(0x9011, taken.Format("-07:00")),
-		long(0xa002, uint32(width)), long(0xa003, uint32(height))})...)
+	tiff = append(append(tiff, ifd(8, first(exifAt, gpsAt))...), facts...)
+	if at != nil {
+		tiff = append(tiff, ifd(gpsAt, []tag{ascii(1, side(at.Lat, "NS")), angle(2, at.Lat), ascii(3, side(at.Lon, "EW")), angle(4, at.Lon)})...)
+	}
 	payload := append([]byte("Exif\x00\x00"), tiff...)
 	return append(binary.BigEndian.AppendUint16([]byte{0xff, 0xe1}, uint16(len(payload)+2)), payload...)
 }

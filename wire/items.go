@@ -4,28 +4,30 @@ import (
 	"time"
 
 	"yardtide/core/gate"
+	"yardtide/core/media"
 	"yardtide/core/plan"
 )
 
 // Item is one picture or clip, with its copy at each place.
 type Item struct {
-	Key       string    `json:"key" doc:"Names it on its device, for good"`
-	Device    string    `json:"device"`
-	Name      string    `json:"name"`
-	Path      string    `json:"path" doc:"On the device, from the source on"`
-	Kind      string    `json:"kind"`
-	Bytes     int64     `json:"bytes"`
-	TakenAt   time.Time `json:"takenAt" doc:"In the zone where it was taken"`
-	TakenFrom string    `json:"takenFrom" enum:"header,header-nz,file" doc:"header-nz: the camera wrote no zone; file: the file's own time"`
-	Camera    string    `json:"camera" doc:"Its model, empty where the header does not tell"`
-	Caption   string    `json:"caption" doc:"What people wrote to it, once that is known"`
-	Rating    int       `json:"rating" doc:"Stars that people gave it, 0 for none"`
-	Gone      bool      `json:"gone" doc:"The file is no longer on the device, or has another content"`
-	State     string    `json:"state" enum:"waiting,preparing,sending,proving,safe,stuck,skipped" doc:"Of all its copies together: safe when each is"`
-	Parts     []Part    `json:"parts" doc:"Its further files: the raw of a picture, the clip of a still, sidecars"`
-	InSmall   bool      `json:"inSmall" doc:"It is not safe, and a small copy of it is, at one place at least"`
-	Says      string    `json:"says" doc:"Where it stands, place by place, as a sentence"`
-	Copies    []Copy    `json:"copies" doc:"At each place, file by file"`
+	Key       string          `json:"key" doc:"Names it on its device, for good"`
+	Device    string          `json:"device"`
+	Name      string          `json:"name"`
+	Path      string          `json:"path" doc:"On the device, from the source on"`
+	Kind      string          `json:"kind"`
+	Bytes     int64           `json:"bytes"`
+	TakenAt   time.Time       `json:"takenAt" doc:"In the zone where it was taken"`
+	TakenFrom string          `json:"takenFrom" enum:"header,header-nz,file" doc:"header-nz: the camera wrote no zone; file: the file's own time"`
+	Camera    string          `json:"camera" doc:"Its model, empty where the header does not tell"`
+	Caption   string          `json:"caption" doc:"What people wrote to it, once that is known"`
+	Position  *media.Position `json:"position,omitempty" doc:"Where it was taken, absent where that is not known"`
+	Rating    int             `json:"rating" doc:"Stars that people gave it, 0 for none"`
+	Gone      bool            `json:"gone" doc:"The file is no longer on the device, or has another content"`
+	State     string          `json:"state" enum:"waiting,preparing,sending,proving,safe,stuck,skipped" doc:"Of all its copies together: safe when each is"`
+	Parts     []Part          `json:"parts" doc:"Its further files: the raw of a picture, the clip of a still, sidecars"`
+	InSmall   bool            `json:"inSmall" doc:"It is not safe, and a small copy of it is, at one place at least"`
+	Says      string          `json:"says" doc:"Where it stands, place by place, as a sentence"`
+	Copies    []Copy          `json:"copies" doc:"At each place, file by file"`
 }
 
 // Part is one further file of an item.

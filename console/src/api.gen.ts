@@ -1332,7 +1332,7 @@ export interface components {
             from: components["schemas"]["BringFrom"][];
             /**
              * Format: int64
-             * @description Of the items, those that are on their device as they were, and stay as they are
+             * @description Of the items, those that are on their device, as far as is known; what is missing there comes as well
              */
             here: number;
             /**
@@ -2298,6 +2298,8 @@ export interface components {
             parts: components["schemas"]["Part"][];
             /** @description On the device, from the source on */
             path: string;
+            /** @description Where it was taken, absent where that is not known */
+            position?: components["schemas"]["Position"];
             /**
              * Format: int64
              * @description Stars that people gave it, 0 for none
@@ -2894,6 +2896,12 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        Position: {
+            /** Format: double */
+            lat: number;
+            /** Format: double */
+            lon: number;
+        };
         Problem: {
             path: string;
             says: string;
@@ -3290,7 +3298,15 @@ export interface components {
             newest: components["schemas"]["FoundItem"];
         };
         Spots: {
+            /** Format: double */
+            east: number;
+            /** Format: double */
+            north: number;
+            /** Format: double */
+            south: number;
             spots: components["schemas"]["Spot"][];
+            /** Format: double */
+            west: number;
         };
         StandinClock: {
             /**
@@ -6779,7 +6795,7 @@ export interface operations {
                 hidden?: boolean;
                 /** @description Taken in a part of the map: south, west, north, east in degrees, parted by commas */
                 spot?: string;
-                /** @description The part of the map, as spot */
+                /** @description The part of the map, as spot; that which has all of it when left out */
                 map?: string;
                 /** @description So many cells a side */
                 side?: number;

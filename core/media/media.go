@@ -3,6 +3,7 @@
 package media
 
 import (
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -119,6 +120,19 @@ type Marks struct {
 	Caption  string
 	Rating   int // stars, 0 for none
 	Keywords []string
+	// Position is where it was taken, nil where its header does not tell.
+	Position *Position
+}
+
+// Position is a point on the earth, in degrees (WGS 84).
+type Position struct {
+	Lat float64 `json:"lat"`
+	Lon float64 `json:"lon"`
+}
+
+// Is tells whether there is such a point; 0, 0 is what receivers write that know nothing yet.
+func (p Position) Is() bool {
+	return math.Abs(p.Lat) <= 90 && math.Abs(p.Lon) <= 180 && (p.Lat != 0 || p.Lon != 0)
 }
 
 // Facts is what the header of a media file tells.

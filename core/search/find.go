@@ -269,6 +269,25 @@ func (x *Index) Spread(f *Found, box Box, side int) []Cell {
 	return list
 }
 
+// Extent is the smallest box, with a margin, that has all positions of what was found; false where there are none. It
+// never goes over the date line.
+func (x *Index) Extent(f *Found) (b Box, some bool) {
+	b = Box{South: 90, West: 180, North: -90, East: -180}
+	for _, row := range f.rows {
+		lat, lon := float64(x.lat[row]), float64(x.lon[row])
+		if lat != lat { // not a number: nobody knows
+			continue
+		}
+		some = true
+		b.South, b.North, b.West, b.East = min(b.South, lat), max(b.North, lat), min(b.West, lon), max(b.East, lon)
+	}
+	if !some {
+		return Box{}, false
+	}
+	tall, wide := max(0.02, (b.North-b.South)/8), max(0.03, (b.East-b.West)/8)
+	return Box{max(-90, b.South-tall), max(-180, b.West-wide), min(90, b.North+tall), min(180, b.East+wide)}, true
+}
+
 // ParseBox reads a box: south, west, north and east in degrees, parted by commas.
 func ParseBox(text string) (b Box, err error) {
 	parts := strings.Split(text, ",")

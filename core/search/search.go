@@ -29,15 +29,12 @@ type Entry struct {
 	Rating   int
 	Gone     bool     // from its device
 	At       []string // the destinations at which it is safe
-	Position *Position
+	Position *media.Position
 	Marked   bool
 	Hidden   bool
 	Sets     []string
 	Note     string
 }
-
-// Position is where a picture was taken, in degrees (WGS 84).
-type Position struct{ Lat, Lon float64 }
 
 // Query is what is asked for; the zero value asks for all that is not hidden. What it names must all be so.
 type Query struct {

@@ -62,7 +62,7 @@ func (r random) item(id int64) search.Entry {
 		Rating: r.IntN(6), Gone: r.IntN(4) == 0, At: pick(r, nil, []string{"shed"}, []string{"shed", "locker"}), Marked: r.IntN(5) == 0,
 		Hidden: r.IntN(9) == 0, Sets: pick(r, nil, nil, []string{"Wren"}), Note: pick(r, "", "", "for Ines")}
 	if r.IntN(3) == 0 {
-		it.Position = &search.Position{Lat: float64(r.IntN(40)) + 0.25, Lon: float64(r.IntN(360)) - 179.75}
+		it.Position = &media.Position{Lat: float64(r.IntN(40)) + 0.25, Lon: float64(r.IntN(360)) - 179.75}
 	}
 	return it
 }

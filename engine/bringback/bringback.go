@@ -32,18 +32,21 @@ type At struct {
 	Reduced     bool   `json:"reduced,omitempty"` // it is smaller than as shot
 }
 
-// File is a file of an item, with its copies: the one to be tried first stands first.
-type File struct {
+// Wanted is a file of an item that is to be brought back, with its copies: the one to be tried first stands first.
+type Wanted struct {
 	Path     string    `json:"path"` // where it lay, below the folder that it is brought back to, parted by slashes
 	Modified time.Time `json:"modified,omitzero"`
-	Copies   []At      `json:"copies"`
+	// Size is how large it was where it was seen last, and lies still as far as is known: a file of that size and time
+	// under its name is that one. 0 has its content compared.
+	Size   int64 `json:"size,omitempty"`
+	Copies []At  `json:"copies"`
 }
 
 // Order has a device bring the files of one item back: to the place of a source, or into a folder.
 type Order struct {
-	Source string `json:"source,omitempty"`
-	Folder string `json:"folder,omitempty"` // below the device's own, or a whole path
-	Files  []File `json:"files"`
+	Source string   `json:"source,omitempty"`
+	Folder string   `json:"folder,omitempty"` // below the device's own, or a whole path
+	Files  []Wanted `json:"files"`
 }
 
 // Result is what came of an order. More tells that it takes longer: ordered again, it goes on.
@@ -72,7 +75,7 @@ type Failure struct {
 }
 
 // Carry carries out an order in a folder, for a turn.
-func Carry(ctx context.Context, folder string, files []File, driver func(name string) (destination.Driver, error)) (r Result, err error) {
+func Carry(ctx context.Context, folder string, files []Wanted, driver func(name string) (destination.Driver, error)) (r Result, err error) {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return r, fmt.Errorf("making the folder %s: %w", folder, err)
 	}
@@ -113,7 +116,7 @@ const mostBeside = 10_000
 var ErrNoCopy = errors.New("no copy of it could be brought back")
 
 // Bring brings the files of one item back, which keep together: where one of them needs a name beside, all get it.
-func (b Bringer) Bring(ctx context.Context, files []File) ([]Brought, error) {
+func (b Bringer) Bring(ctx context.Context, files []Wanted) ([]Brought, error) {
 	for n := 1; n <= mostBeside; n++ {
 		list, taken, err := b.try(ctx, files, n)
 		if err != nil || !taken {
@@ -124,7 +127,7 @@ func (b Bringer) Bring(ctx context.Context, files []File) ([]Brought, error) {
 }
 
 // try brings files back under their nth names; taken where something else has one of them.
-func (b Bringer) try(ctx context.Context, files []File, n int) (list []Brought, taken bool, err error) {
+func (b Bringer) try(ctx context.Context, files []Wanted, n int) (list []Brought, taken bool, err error) {
 	for i := range files {
 		f := files[i]
 		if f.Path, err = clean(f.Path); err != nil {
@@ -161,7 +164,7 @@ const (
 )
 
 // look tells what lies under a name.
-func (b Bringer) look(ctx context.Context, f File, name string) (what, error) {
+func (b Bringer) look(ctx context.Context, f Wanted, name string) (what, error) {
 	info, err := b.Root.Lstat(filepath.FromSlash(name))
 	switch {
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR):
@@ -173,6 +176,9 @@ func (b Bringer) look(ctx context.Context, f File, name string) (what, error) {
 		return other, fmt.Errorf("looking at %s: %w", name, err)
 	case !info.Mode().IsRegular():
 		return other, nil
+	}
+	if f.Size > 0 && f.Size == info.Size() && f.Modified.Equal(info.ModTime()) {
+		return same, nil
 	}
 	sum := ""
 	for _, c := range f.Copies {
@@ -206,13 +212,20 @@ func (b Bringer) sumOf(ctx context.Context, name string) (string, error) {
 }
 
 // bring brings one file back under its nth name.
-func (b Bringer) bring(ctx context.Context, f File, n int) (is Brought, taken bool, err error) {
+func (b Bringer) bring(ctx context.Context, f Wanted, n int) (is Brought, taken bool, err error) {
+	if is.Path = beside(f.Path, n); f.Size > 0 {
+		found, err := b.look(ctx, f, is.Path)
+		if err != nil || found == same {
+			is.Had = err == nil
+			return is, false, err
+		}
+	}
 	for _, c := range f.Copies {
 		is.Path = beside(f.Path, n)
 		if c.Reduced { // it is none of the original's name
 			is.Path = Smaller(is.Path, c.Path)
 		}
-		found, err := b.look(ctx, File{Copies: []At{{SHA256: c.SHA256, Bytes: c.Bytes}}}, is.Path)
+		found, err := b.look(ctx, Wanted{Copies: []At{{SHA256: c.SHA256, Bytes: c.Bytes}}}, is.Path)
 		if err != nil || found == other {
 			return is, found == other, err
 		}

@@ -109,14 +109,14 @@ func TestWhatIsBroughtBackIsWhatWasThere(t *testing.T) {
 	root, dir := target(t)
 	b := bringback.Bringer{Driver: p.get, Root: root}
 	c := p.lies(t, "shed", "2019/05/a.jpg", []byte("boat"))
-	list, err := b.Bring(t.Context(), []bringback.File{{Path: "DCIM/a.jpg", Modified: taken, Copies: []bringback.At{c}}})
+	list, err := b.Bring(t.Context(), []bringback.Wanted{{Path: "DCIM/a.jpg", Modified: taken, Copies: []bringback.At{c}}})
 	require.NoError(t, err)
 	assert.Equal(t, []bringback.Brought{{Path: "DCIM/a.jpg", From: c}}, list)
 	info, err := os.Stat(dir + "/DCIM/a.jpg")
 	require.NoError(t, err)
 	assert.True(t, info.ModTime().Equal(taken), info.ModTime())
 	// Once more: it is there.
-	list, err = b.Bring(t.Context(), []bringback.File{{Path: "DCIM/a.jpg", Modified: taken, Copies: []bringback.At{c}}})
+	list, err = b.Bring(t.Context(), []bringback.Wanted{{Path: "DCIM/a.jpg", Modified: taken, Copies: []bringback.At{c}}})
 	require.NoError(t, err)
 	assert.True(t, list[0].Had)
 	b.Tidy()
@@ -134,12 +134,12 @@ func TestNothingIsWrittenOver(t *testing.T) {
 	require.NoError(t, os.Mkdir(dir+"/a (2).jpg", 0o755))
 	require.NoError(t, os.Symlink("/etc/hosts", dir+"/a (3).xmp"))
 	require.NoError(t, os.WriteFile(dir+"/folder", []byte("a file"), 0o644))
-	pair := []bringback.File{{Path: "a.jpg", Copies: []bringback.At{p.lies(t, "shed", "1.jpg", []byte("boat"))}},
+	pair := []bringback.Wanted{{Path: "a.jpg", Copies: []bringback.At{p.lies(t, "shed", "1.jpg", []byte("boat"))}},
 		{Path: "a.xmp", Copies: []bringback.At{p.lies(t, "shed", "1.xmp", []byte("<xmp>"))}}}
 	list, err := b.Bring(t.Context(), pair)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a (4).jpg", "a (4).xmp"}, []string{list[0].Path, list[1].Path})
-	_, err = b.Bring(t.Context(), []bringback.File{{Path: "folder/b.jpg", Copies: pair[0].Copies}})
+	_, err = b.Bring(t.Context(), []bringback.Wanted{{Path: "folder/b.jpg", Copies: pair[0].Copies}})
 	require.Error(t, err)
 	got := all(t, dir)
 	delete(got, "a (3).xmp")
@@ -164,14 +164,14 @@ func TestTheNextPlaceServes(t *testing.T) {
 	unknown := bringback.At{Destination: "none", Path: "a.jpg", SHA256: good.SHA256, Bytes: 4}
 	unproven := bringback.At{Destination: "shed", Path: "a.jpg", Bytes: 4}
 	bad := []bringback.At{rotten, longer, missing, unknown, unproven}
-	list, err := b.Bring(t.Context(), []bringback.File{{Path: "a.jpg", Copies: append(bad[:len(bad):len(bad)], good, small)}})
+	list, err := b.Bring(t.Context(), []bringback.Wanted{{Path: "a.jpg", Copies: append(bad[:len(bad):len(bad)], good, small)}})
 	require.NoError(t, err)
 	assert.Equal(t, good, list[0].From)
 	assert.Len(t, list[0].Failed, len(bad))
-	list, err = b.Bring(t.Context(), []bringback.File{{Path: "b.heic", Copies: append(bad[:len(bad):len(bad)], small)}})
+	list, err = b.Bring(t.Context(), []bringback.Wanted{{Path: "b.heic", Copies: append(bad[:len(bad):len(bad)], small)}})
 	require.NoError(t, err)
 	assert.Equal(t, "b (smaller).jpg", list[0].Path)
-	_, err = b.Bring(t.Context(), []bringback.File{{Path: "c.jpg", Copies: bad}})
+	_, err = b.Bring(t.Context(), []bringback.Wanted{{Path: "c.jpg", Copies: bad}})
 	require.ErrorIs(t, err, bringback.ErrNoCopy)
 	assert.Contains(t, err.Error(), "attic: What lies there is not what was proven")
 	b.Tidy()
@@ -187,14 +187,14 @@ func TestPathsThatLeadOutAreRefused(t *testing.T) {
 	outside := t.TempDir()
 	require.NoError(t, os.Symlink(outside, dir+"/link"))
 	for _, name := range []string{"../a.jpg", "x/../../a.jpg", "..", "", ".", "/", "//", "link/a.jpg", "x/.."} {
-		_, err := b.Bring(t.Context(), []bringback.File{{Path: name, Copies: []bringback.At{c}}})
+		_, err := b.Bring(t.Context(), []bringback.Wanted{{Path: name, Copies: []bringback.At{c}}})
 		assert.Error(t, err, name)
 	}
 	assert.Empty(t, all(t, outside))
 	// Names that no file system holds are mapped; all others are kept as they were.
 	for name, want := range map[string]string{"/abs/a.jpg": "abs/a.jpg", "nul\x00.jpg": "nul_.jpg", `back\slash.jpg`: `back\slash.jpg`,
 		"bad\xff.jpg": "bad\xff.jpg", "...jpg": "...jpg", strings.Repeat("é", 200) + ".jpg": ""} {
-		list, err := b.Bring(t.Context(), []bringback.File{{Path: name, Copies: []bringback.At{c}}})
+		list, err := b.Bring(t.Context(), []bringback.Wanted{{Path: name, Copies: []bringback.At{c}}})
 		require.NoError(t, err, name)
 		if want != "" {
 			assert.Equal(t, want, list[0].Path)
@@ -227,7 +227,7 @@ func TestCutAgainAndAgain(t *testing.T) {
 				return n, err
 			})
 		}
-		var files []bringback.File
+		var files []bringback.Wanted
 		want, theirs := map[string][]byte{}, map[string]string{}
 		for i := range 12 {
 			content := make([]byte, r.IntN(50_000))
@@ -241,7 +241,7 @@ func TestCutAgainAndAgain(t *testing.T) {
 				bad[r.IntN(len(bad))] ^= 1
 				require.NoError(t, os.WriteFile(filepath.Join(p.dir, "shed", name), bad, 0o644))
 			}
-			files = append(files, bringback.File{Path: name, Modified: taken, Copies: []bringback.At{first, p.lies(t, "locker", name, content)}})
+			files = append(files, bringback.Wanted{Path: name, Modified: taken, Copies: []bringback.At{first, p.lies(t, "locker", name, content)}})
 			want[name] = content
 			if r.IntN(4) == 0 {
 				theirs[name] = "somebody's own " + name
@@ -255,7 +255,7 @@ func TestCutAgainAndAgain(t *testing.T) {
 			f := files[r.IntN(len(files))]
 			ctx, cancel := context.WithCancel(t.Context())
 			end = cancel
-			list, err := bringback.Bringer{Driver: p.get, Root: root}.Bring(ctx, []bringback.File{f})
+			list, err := bringback.Bringer{Driver: p.get, Root: root}.Bring(ctx, []bringback.Wanted{f})
 			cancel()
 			if err == nil {
 				if before, done := got[f.Path]; done {

@@ -67,8 +67,8 @@ func TestWhatIsBackIsWhatItWas(t *testing.T) {
 	time.Sleep(300 * time.Millisecond)
 	y.until("the same", func(s wire.Device) bool { return gone(1)(s) && s.States[queue.Safe].N == 3 })
 	for _, wrong := range []bringback.Order{{Folder: "../out", Files: lying[at].Files}, {Folder: y.dir, Files: lying[at].Files}, {Files: lying[at].Files},
-		{Folder: ".config", Files: lying[at].Files}, {Source: "DCIM", Files: []bringback.File{{Path: ".hidden/a.jpg", Copies: lying[at].Files[0].Copies}}},
-		{Source: "DCIM", Files: []bringback.File{{Path: "../a.jpg", Copies: lying[at].Files[0].Copies}}}} {
+		{Folder: ".config", Files: lying[at].Files}, {Source: "DCIM", Files: []bringback.Wanted{{Path: ".hidden/a.jpg", Copies: lying[at].Files[0].Copies}}},
+		{Source: "DCIM", Files: []bringback.Wanted{{Path: "../a.jpg", Copies: lying[at].Files[0].Copies}}}} {
 		_, err := y.device.Orders.Bring(t.Context(), wrong)
 		assert.Error(t, err, "%+v", wrong)
 	}

@@ -27,8 +27,11 @@ type marks struct{ d *Device }
 // read has the marks read that are asked for, beside everything else.
 func (m marks) read(ctx context.Context, sendCtx context.Context) error {
 	items, err := m.d.Records.Catalogue.Unmarked(ctx, 1)
-	if err != nil || len(items) == 0 {
+	if err != nil {
 		return err
+	}
+	if len(items) == 0 {
+		return m.ask(ctx)
 	}
 	m.d.beside.Begin("read marks", func() {
 		if err := m.all(sendCtx); err != nil && sendCtx.Err() == nil {
@@ -36,6 +39,18 @@ func (m marks) read(ctx context.Context, sendCtx context.Context) error {
 		}
 	})
 	return nil
+}
+
+// ask has the marks read of some pictures of which no rule asks for them, while nothing is sent: the next round finds them.
+func (m marks) ask(ctx context.Context) error {
+	if m.d.isSending() {
+		return nil
+	}
+	n, err := m.d.Records.Catalogue.AskMarks(ctx, marksAtOnce)
+	if n > 0 {
+		m.d.changed()
+	}
+	return err
 }
 
 func (m marks) all(ctx context.Context) error {

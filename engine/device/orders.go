@@ -144,7 +144,7 @@ func (o Orders) Bring(ctx context.Context, order bringback.Order) (bringback.Res
 		folder = filepath.Join(o.d.Root, filepath.FromSlash(order.Folder))
 	}
 	// Whoever orders may be elsewhere: programs read their settings from hidden files.
-	for _, f := range append([]bringback.File{{Path: order.Folder}}, order.Files...) {
+	for _, f := range append([]bringback.Wanted{{Path: order.Folder}}, order.Files...) {
 		if plan.IsHidden(f.Path) {
 			return bringback.Result{}, fmt.Errorf("%s: what is hidden is brought to no device; bring it into a folder of the service's computer", f.Path)
 		}

@@ -23,6 +23,7 @@ func Marks(f File, contentType string) (m media.Marks, err error) {
 		return m, nil
 	}
 	var xmp, iptc, exif media.Marks
+	gps := map[string]any{}
 	file := &pages{f: f}
 	defer file.letGo()
 	sources := imagemeta.EXIF | imagemeta.IPTC | imagemeta.XMP
@@ -49,6 +50,10 @@ func Marks(f File, contentType string) (m media.Marks, err error) {
 				if s, is := tag.Value.(string); is && into.Caption == "" && !isDefault(s) {
 					into.Caption = cleaned(s)
 				}
+			case "GPSLatitude", "GPSLongitude", "GPSLatitudeRef", "GPSLongitudeRef":
+				if tag.Source == imagemeta.EXIF {
+					gps[tag.Tag] = tag.Value
+				}
 			case "Rating":
 				if n, is := number(tag.Value); is {
 					into.Rating = stars(n)
@@ -70,10 +75,32 @@ func Marks(f File, contentType string) (m media.Marks, err error) {
 	if errors.As(err, &read) {
 		return m, fmt.Errorf("reading the marks: %w", read.err)
 	}
+	exif.Position = position(gps)
 	return over(exif, over(iptc, xmp)), nil
 }
 
-var markTags = map[string]bool{"Caption-Abstract": true, "ImageDescription": true, "Rating": true, "Keywords": true}
+// position is where a picture was taken (EXIF 2.32, 4.6.6), nil where that is not told, or cannot be.
+func position(gps map[string]any) *media.Position {
+	lat, north := degrees(gps["GPSLatitude"], gps["GPSLatitudeRef"], "S")
+	lon, east := degrees(gps["GPSLongitude"], gps["GPSLongitudeRef"], "W")
+	at := media.Position{Lat: lat, Lon: lon}
+	if !north || !east || !at.Is() {
+		return nil
+	}
+	return &at
+}
+
+// degrees is an angle, less than zero on the other side of the earth.
+func degrees(value, ref any, other string) (angle float64, is bool) {
+	angle, is = value.(float64)
+	if side, told := ref.(string); told && strings.EqualFold(strings.Trim(side, "\x00 "), other) && angle > 0 {
+		angle = -angle
+	}
+	return angle, is
+}
+
+var markTags = map[string]bool{"Caption-Abstract": true, "ImageDescription": true, "Rating": true, "Keywords": true,
+	"GPSLatitude": true, "GPSLongitude": true, "GPSLatitudeRef": true, "GPSLongitudeRef": true}
 
 // Bounds on what is read of marks.
 const (
@@ -91,6 +118,9 @@ func over(m, better media.Marks) media.Marks {
 	}
 	if better.Rating > 0 {
 		m.Rating = better.Rating
+	}
+	if better.Position != nil {
+		m.Position = better.Position
 	}
 	m.Keywords = append(m.Keywords, better.Keywords...)
 	m.Keywords = m.Keywords[:min(len(m.Keywords), mostKeywords)]

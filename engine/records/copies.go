@@ -52,8 +52,9 @@ type Copy struct {
 	GoneMS    int64  `db:"gone_at"`
 	Seconds   int64  `db:"seconds"`
 	FoundMS   int64  `db:"found_at"`
-	FileNS    int64  `db:"file_at"` // when the file was last changed
-	PartOf    int64  `db:"part_of"` // the item whose part the file is, 0 for a main file
+	FileNS    int64  `db:"file_at"`    // when the file was last changed, or moved
+	MTime     int64  `db:"file_mtime"` // when its content was last changed, in nanoseconds since 1970
+	PartOf    int64  `db:"part_of"`    // the item whose part the file is, 0 for a main file
 	Sorted    bool   `db:"sorted"`
 	MadeFrom  string `db:"made_from"`
 }
@@ -95,7 +96,7 @@ const (
 	OrderMetered   Order = "metered"
 )
 
-const selectCopy = `SELECT c.*, i.size, i.source, i.dir, i.name, i.taken_zone, i.taken_from, i.gone_at, i.seconds, i.found_at, max(i.ctime, i.mtime) file_at, i.part_of, i.sorted, i.made_from FROM copies c JOIN items i ON i.id = c.item `
+const selectCopy = `SELECT c.*, i.size, i.source, i.dir, i.name, i.taken_zone, i.taken_from, i.gone_at, i.seconds, i.found_at, max(i.ctime, i.mtime) file_at, i.mtime file_mtime, i.part_of, i.sorted, i.made_from FROM copies c JOIN items i ON i.id = c.item `
 
 // Change is what a step changes beside the state; nil fields stay.
 type Change struct {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math"
 	"strings"
 	"time"
 
@@ -50,6 +51,29 @@ func askMarks(tx *transaction, source, rule string) error {
 	return err
 }
 
+// placedAt is a position as the records keep it.
+func placedAt(p *media.Position) (placed bool, lat, lon int64) {
+	if p == nil {
+		return false, 0, 0
+	}
+	return true, int64(math.Round(p.Lat * 1e6)), int64(math.Round(p.Lon * 1e6))
+}
+
+// AskMarks has the marks read of some items that are here and of which no rule asks for them: people find them by these.
+// It tells how many they are.
+func (r *Catalogue) AskMarks(ctx context.Context, most int) (n int64, err error) {
+	err = r.tx(ctx, "asking for marks", func(tx *transaction) error {
+		res, err := tx.Exec(`UPDATE items SET marked = 1 WHERE id IN (SELECT id FROM items INDEXED BY items_unasked
+			WHERE marked = 0 AND gone_at = 0 AND part_of = 0 AND made_from = '' AND problem = '' AND kind IN ('photo', 'raw', 'graphic') LIMIT ?)`, most)
+		if err != nil {
+			return err
+		}
+		n, err = res.RowsAffected()
+		return err
+	})
+	return n, err
+}
+
 // sidecar is how the name of a file with another's marks ends (XMP, part 3, 2).
 const sidecar = ".xmp"
 
@@ -89,8 +113,9 @@ func (r *Catalogue) SetMarks(ctx context.Context, it Item, m media.Marks, p *pla
 		return fmt.Errorf("writing the keywords of item %d: %w", it.ID, err)
 	}
 	return r.tx(ctx, fmt.Sprintf("keeping the marks of item %d", it.ID), func(tx *transaction) error {
-		if _, err := tx.Exec(`UPDATE items SET marked = 2, caption = ?, rating = ?, keywords = ? WHERE id = ?`, m.Caption,
-			m.Rating, string(words), it.ID); err != nil {
+		placed, lat, lon := placedAt(m.Position)
+		if _, err := tx.Exec(`UPDATE items SET marked = 2, caption = ?, rating = ?, keywords = ?, placed = ?, lat = ?, lon = ? WHERE id = ?`,
+			m.Caption, m.Rating, string(words), placed, lat, lon, it.ID); err != nil {
 			return err
 		}
 		var rule string

@@ -111,6 +111,9 @@ func indexed(it records.Indexed, at []string) search.Entry {
 	is := search.Entry{ID: it.ID, Taken: time.UnixMilli(it.TakenMS).In(time.FixedZone("", it.TakenZone)), Kind: media.Kind(it.Kind),
 		Bytes: it.AllBytes, Folder: path.Join(it.Source, it.Dir), Name: it.Name, Camera: it.Camera, Caption: it.Caption,
 		Rating: it.Rating, Gone: it.GoneMS != 0, At: at}
+	if it.Placed {
+		is.Position = &media.Position{Lat: float64(it.Lat) / 1e6, Lon: float64(it.Lon) / 1e6}
+	}
 	if it.Keywords != "" && it.Keywords != "[]" {
 		_ = json.Unmarshal([]byte(it.Keywords), &is.Keywords) // of a mirror they were looked at before
 	}

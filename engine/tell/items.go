@@ -193,6 +193,9 @@ func (t Teller) presentItem(v view, it records.Item, copies []records.Copy) wire
 		TakenAt: it.TakenAt(), TakenFrom: string(it.TakenFrom), Camera: it.Camera, Caption: it.Caption, Rating: it.Rating, Gone: it.GoneMS != 0,
 		Copies: []wire.Copy{},
 	}
+	if it.Placed {
+		told.Position = &media.Position{Lat: float64(it.Lat) / 1e6, Lon: float64(it.Lon) / 1e6}
+	}
 	var stands []records.Stand
 	named := map[string]bool{}
 	for _, c := range copies {

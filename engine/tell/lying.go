@@ -19,9 +19,9 @@ type Lying struct {
 	Key    string
 	Source string
 	Gone   bool // from its device
-	Bytes  int64
+	Size   int64
 	// Files are its main file and its parts. Their paths are below the source; as shot stands before reduced.
-	Files []bringback.File
+	Files []bringback.Wanted
 }
 
 // Lying tells where items lie, in the order in which they are named; one that is not there is left out.
@@ -69,14 +69,14 @@ func (t Teller) partsOf(ctx context.Context, copies map[int64][]records.Copy) (m
 }
 
 func (v view) lying(key string, it records.Item, copies []records.Copy, parts map[int64]records.Item) Lying {
-	l := Lying{ID: it.ID, Key: key, Source: it.Source, Gone: it.GoneMS != 0, Bytes: it.AllBytes}
+	l := Lying{ID: it.ID, Key: key, Source: it.Source, Gone: it.GoneMS != 0, Size: it.Size}
 	at := map[int64]int{}
-	file := func(of records.Item) *bringback.File {
+	file := func(of records.Item) *bringback.Wanted {
 		i, known := at[of.ID]
 		if !known {
 			i = len(l.Files)
 			at[of.ID] = i
-			l.Files = append(l.Files, bringback.File{Path: path.Join(of.Dir, of.Name), Modified: time.Unix(0, of.MTime)})
+			l.Files = append(l.Files, bringback.Wanted{Path: path.Join(of.Dir, of.Name), Modified: time.Unix(0, of.MTime)})
 		}
 		return &l.Files[i]
 	}

@@ -34,11 +34,14 @@ type Entry struct {
 	Size    int64     `json:"size" jsonschema:"description=Bytes.,minimum=0"`
 	SHA256  string    `json:"sha256" jsonschema:"pattern=^[0-9a-f]{64}$"`
 	TakenAt time.Time `json:"takenAt" jsonschema:"description=When it was taken\\, in the zone of the place."`
-	Kind    string    `json:"kind" jsonschema:"enum=photo,enum=video"`
+	Kind    string    `json:"kind" jsonschema:"enum=photo,enum=raw,enum=graphic,enum=video,enum=audio,enum=document,enum=other"`
 	Device  string    `json:"device"`
-	From    string    `json:"from" jsonschema:"description=Where it was on the device."`
-	Proof   string    `json:"proof" jsonschema:"description=How it was proven that the destination holds these bytes."`
-	Proven  time.Time `json:"provenAt"`
+	From    string    `json:"from" jsonschema:"description=Where it was on the device\\, from its source on."`
+	// Modified was left out before Yard Tide brought files back.
+	Modified time.Time `json:"modified,omitzero" jsonschema:"description=When its file was last changed there."`
+	Reduced  bool      `json:"reduced,omitempty" jsonschema:"description=It is smaller than as shot."`
+	Proof    string    `json:"proof" jsonschema:"description=How it was proven that the destination holds these bytes."`
+	Proven   time.Time `json:"provenAt"`
 }
 
 // RecordSchema is the JSON Schema of a line of the index, as it is published.
@@ -101,7 +104,7 @@ func (u *Upkeep) writeRecord(ctx context.Context, name string) error {
 		ids[i] = c.ID
 		taken := time.UnixMilli(c.TakenMS).In(time.FixedZone("", c.TakenZone))
 		err := lines.Encode(Entry{Path: c.Remote, Size: c.Bytes, SHA256: c.SHA256, TakenAt: taken, Kind: string(c.Kind),
-			Device: u.Device, From: c.Path(), Proof: c.Proof, Proven: records.FromMS(c.ProvenMS).UTC()})
+			Device: u.Device, From: c.Path(), Modified: time.Unix(0, c.MTime).UTC(), Reduced: c.Reduced, Proof: c.Proof, Proven: records.FromMS(c.ProvenMS).UTC()})
 		if err != nil {
 			return fmt.Errorf("writing the index: %w", err)
 		}

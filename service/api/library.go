@@ -89,15 +89,19 @@ func (s *Server) libraryRoutes() {
 	call(s, "library-spots", http.MethodGet, "/library/spots", "Where what a question finds was taken, in cells of a part of the map",
 		func(ctx context.Context, in *struct {
 			FindQuery
-			Map  string `query:"map" default:"-90,-180,90,180" doc:"The part of the map, as spot"`
+			Map  string `query:"map" doc:"The part of the map, as spot; that which has all of it when left out"`
 			Side int    `query:"side" minimum:"1" maximum:"64" default:"24" doc:"So many cells a side"`
 		}) (*answer[findwire.Spots], error) {
-			box, err := search.ParseBox(in.Map)
-			if err != nil {
-				return nil, huma.Error422UnprocessableEntity("This is no part of a map.",
-					&huma.ErrorDetail{Location: "query.map", Message: err.Error(), Value: in.Map})
+			var part *search.Box
+			if in.Map != "" {
+				box, err := search.ParseBox(in.Map)
+				if err != nil {
+					return nil, huma.Error422UnprocessableEntity("This is no part of a map.",
+						&huma.ErrorDetail{Location: "query.map", Message: err.Error(), Value: in.Map})
+				}
+				part = &box
 			}
-			spots, err := s.service.Library.Spots(ctx, in.question(), box, in.Side)
+			spots, err := s.service.Library.Spots(ctx, in.question(), part, in.Side)
 			return &answer[findwire.Spots]{spots}, err
 		})
 }

@@ -184,7 +184,7 @@ func (s *Server) writeZip(ctx context.Context, to io.Writer, o zipOrder) error {
 			left = append(left, ref.Device+" is not known any more.")
 			continue
 		}
-		items, err := d.Told.ItemsOf(ctx, []int64{ref.ID})
+		items, err := d.Finds.ItemsOf(ctx, []int64{ref.ID})
 		if err != nil || len(items) == 0 {
 			left = append(left, fmt.Sprintf("An item of %s is not known any more.", ref.Device))
 			continue

@@ -66,7 +66,7 @@ type toBring struct {
 	device string
 	to     Holder // nil for this computer
 	order  bringback.Order
-	here   bool // it is on its device, and goes to its own place
+	here   bool // it is on its device, as far as is known, and goes to its own place
 	tell.Lying
 }
 
@@ -178,7 +178,9 @@ func (b *Bringing) lying(ctx context.Context, refs []search.Ref, asked bringwire
 				if it.to, it.order, err = b.target(d, l.Source, asked, len(of) > 1); err != nil {
 					return nil, err
 				}
-				it.here = it.order.Source != "" && !l.Gone
+				if it.here = it.order.Source != "" && !l.Gone; it.here {
+					it.Files[0].Size = l.Size
+				}
 				items = append(items, it)
 			}
 		}
@@ -232,7 +234,7 @@ func below(folder, device, source string, several bool) string {
 }
 
 // Nearest orders the copies of files: as shot first, and of these what is on this computer's own disks.
-func (b *Bringing) Nearest(files []bringback.File) {
+func (b *Bringing) Nearest(files []bringback.Wanted) {
 	for _, f := range files {
 		slices.SortStableFunc(f.Copies, func(x, y bringback.At) int {
 			far := func(c bringback.At) int {
@@ -251,7 +253,7 @@ func (b *Bringing) Nearest(files []bringback.File) {
 }
 
 // whole tells that the main file lies somewhere. A part that no rule took along lies nowhere.
-func whole(files []bringback.File) bool { return len(files) > 0 && len(files[0].Copies) > 0 }
+func whole(files []bringback.Wanted) bool { return len(files) > 0 && len(files[0].Copies) > 0 }
 
 // costs tells whether what comes over the network may cost where it goes to.
 func (b *Bringing) costs(ctx context.Context, asked bringwire.BringAsked, items []toBring, p *bringwire.BringPlan) error {
@@ -296,7 +298,7 @@ func says(p bringwire.BringPlan) string {
 	}
 	says += "."
 	if p.Here > 0 {
-		says += " " + words.Count(p.Here) + " are on their device as they were."
+		says += " " + words.Count(p.Here) + " are on their device, as far as is known: what is missing there comes as well."
 	}
 	if p.Reduced > 0 {
 		says += fmt.Sprintf(" Of %s only a smaller copy is anywhere: its name says so.", words.Count(p.Reduced))
@@ -309,9 +311,7 @@ func says(p bringwire.BringPlan) string {
 
 func problem(p bringwire.BringPlan, asked bringwire.BringAsked) string {
 	switch {
-	case p.N == p.Here:
-		return "All of it is on its device as it was: there is nothing to bring back."
-	case p.N == p.Here+p.Nowhere:
+	case p.N == p.Nowhere:
 		return "None of it is safe anywhere: there is nothing to bring it back from."
 	case p.Free >= 0 && p.Bytes > p.Free:
 		return fmt.Sprintf("There is no room: %s would come, and %s are free at %s.", words.Bytes(p.Bytes), words.Bytes(p.Free), p.To[0])
@@ -336,16 +336,8 @@ func (b *Bringing) run(ctx context.Context, items []toBring, tell func(func(*wir
 		})
 	}
 	for _, it := range items {
-		if it.here || !whole(it.Files) {
-			tell(func(is *wire.Job) {
-				is.Done++
-				now := back(is)
-				if it.here {
-					now.N, now.Had = now.N+1, now.Had+1
-				} else {
-					now.Nowhere++
-				}
-			})
+		if !whole(it.Files) {
+			tell(func(is *wire.Job) { is.Done, back(is).Nowhere = is.Done+1, is.Back.Nowhere+1 })
 			continue
 		}
 		select {
@@ -379,7 +371,7 @@ const patience = 10
 // one brings one item back, turn by turn.
 func (b *Bringing) one(ctx context.Context, it toBring, came func(int64)) ([]bringback.Brought, error) {
 	o := it.order
-	o.Files = slices.DeleteFunc(slices.Clone(it.Files), func(f bringback.File) bool { return len(f.Copies) == 0 })
+	o.Files = slices.DeleteFunc(slices.Clone(it.Files), func(f bringback.Wanted) bool { return len(f.Copies) == 0 })
 	for idle := 0; ; {
 		var r bringback.Result
 		var err error

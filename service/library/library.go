@@ -120,17 +120,23 @@ func (l *Library) Refs(ctx context.Context, q Question, most int) ([]search.Ref,
 	return l.index.Page(f, 0, f.N()), nil
 }
 
-// Spots tells where what a question found was taken.
-func (l *Library) Spots(ctx context.Context, q Question, box search.Box, side int) (findwire.Spots, error) {
+// Spots tells where what a question found was taken, in a part of the map; nil for the one that has all of it.
+func (l *Library) Spots(ctx context.Context, q Question, part *search.Box, side int) (findwire.Spots, error) {
 	l.mu.Lock()
 	f, err := l.find(ctx, q)
 	if err != nil {
 		l.mu.Unlock()
 		return findwire.Spots{}, err
 	}
+	box := search.Box{South: -60, West: -180, North: 78, East: 180}
+	if part != nil {
+		box = *part
+	} else if all, some := l.index.Extent(f); some {
+		box = all
+	}
 	cells := l.index.Spread(f, box, side)
 	l.mu.Unlock()
-	told := findwire.Spots{Spots: []findwire.Spot{}}
+	told := findwire.Spots{Spots: []findwire.Spot{}, South: box.South, West: box.West, North: box.North, East: box.East}
 	refs := make([]search.Ref, len(cells))
 	for i, c := range cells {
 		refs[i] = c.Newest

@@ -28,7 +28,7 @@ type BringFrom struct {
 type BringPlan struct {
 	N       int64       `json:"n" doc:"Items that are asked for"`
 	Bytes   int64       `json:"bytes" doc:"That come, at most: what is there already does not"`
-	Here    int64       `json:"here" doc:"Of the items, those that are on their device as they were, and stay as they are"`
+	Here    int64       `json:"here" doc:"Of the items, those that are on their device, as far as is known; what is missing there comes as well"`
 	Reduced int64       `json:"reduced" doc:"Of the items, those of which only a smaller copy is anywhere"`
 	Nowhere int64       `json:"nowhere" doc:"Of the items, those that are safe nowhere: they cannot be brought back"`
 	Free    int64       `json:"free" doc:"Bytes that are free there, -1 where nobody knows"`

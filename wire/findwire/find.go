@@ -71,7 +71,11 @@ type Spot struct {
 
 // Spots are those of a part of a map.
 type Spots struct {
-	Spots []Spot `json:"spots"`
+	South float64 `json:"south"`
+	West  float64 `json:"west"`
+	North float64 `json:"north"`
+	East  float64 `json:"east"`
+	Spots []Spot  `json:"spots"`
 }
 
 // ItemOf is an item as a list has it.

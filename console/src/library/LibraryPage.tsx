@@ -12,6 +12,7 @@ import { BringBack } from "./BringBack";
 import { Faces, keyOf } from "./Faces";
 import { Filters } from "./Filters";
 import { Looking } from "./Looking";
+import { WhereTaken } from "./WhereTaken";
 import { useFound } from "./queries";
 import { query, type Question } from "./question";
 
@@ -27,6 +28,7 @@ export function LibraryPage() {
   );
   const found = useFound(q);
   const [choosing, setChoosing] = useState(false);
+  const [mapped, setMapped] = useState(q.spot !== undefined);
   const [chosen, setChosen] = useState<ReadonlyMap<string, FoundItem>>(new Map());
   const choose = (it: FoundItem) => {
     const next = new Map(chosen);
@@ -54,6 +56,7 @@ export function LibraryPage() {
       ) : (
         f && (
           <>
+            {mapped && <WhereTaken q={q} placed={f.placed} go={(spot) => go({ spot })} />}
             {f.n === 0 ? (
               <div className="rounded-lg border border-line bg-plank p-8 text-center">
                 <p className="mb-3">Nothing is like this.</p>
@@ -77,6 +80,11 @@ export function LibraryPage() {
                       , {bytes(f.bytes)}
                       {f.n !== f.of && ` of ${f.of.toLocaleString("en-GB")} that are known`}
                     </p>
+                    {(f.placed > 0 || mapped) && (
+                      <Button aria-pressed={mapped} onClick={() => setMapped(!mapped)}>
+                        Map
+                      </Button>
+                    )}
                     <Choosing
                       q={q}
                       n={f.n}

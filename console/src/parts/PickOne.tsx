@@ -18,7 +18,7 @@ export function PickOne({ label, all, options, value, pick, called = (o) => o }:
     <Field>
       <Label className="mb-1 block text-sm text-quiet">{label}</Label>
       <Listbox value={value ?? ""} onChange={(v: string) => pick(v || undefined)}>
-        <ListboxButton className={`${buttonLook} min-w-36 justify-between`}>
+        <ListboxButton className={`${buttonLook} min-w-28 justify-between`}>
           {value ? called(value) : all}
           <ChevronDown aria-hidden className="size-4" />
         </ListboxButton>
