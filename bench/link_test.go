@@ -136,7 +136,7 @@ func know(b *testing.B, dir, name string, n int) {
 			k := i + j
 			items[j] = records.Item{Source: "in", Dir: strconv.Itoa(k / 1000), Name: fmt.Sprintf("IMG_%07d.jpg", k),
 				Size: int64(2_000_000 + k), MTime: int64(k), Inode: int64(k), Kind: media.Photo, Rule: "everyday",
-				ContentType: "image/jpeg", TakenMS: int64(k) * 1000, Look: fmt.Sprintf("%016x", k*7919)}
+				ContentType: "image/jpeg", TakenMS: int64(k) * 600_000, Look: fmt.Sprintf("%016x", k*7919)}
 		}
 		require.NoError(b, r.Catalogue.Admit(b.Context(), items, &plan.Plan{Rules: rules}, time.Now()))
 	}

@@ -22,7 +22,7 @@ func (q *question) flags(fs *flag.FlagSet) {
 		{"folder", "only in this `folder` of a device, and below it"}, {"kind", "only this `kind`: photo, raw, graphic, video, audio, document or other"},
 		{"camera", "only by this `camera`"}, {"at", "only what is safe at this `destination`"}, {"rated", "only with so many `stars`, or more"},
 		{"from", "from this `day` on, such as 2026-05-31, by the clock where it was taken"}, {"to", "until this `day`"},
-		{"where", "here or gone: whether it is still on its `device`"}, {"set", "only of this `set`"},
+		{"where", "`here` or gone: whether it is still on its device"}, {"set", "only of this `set`"},
 		{"spot", "taken in this `part` of the map: south,west,north,east in degrees"}} {
 		fs.Func(one[0], one[1], func(value string) error { q.values.Set(one[0], value); return nil })
 	}

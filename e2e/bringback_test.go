@@ -148,3 +148,42 @@ func TestALostDeviceIsBroughtBack(t *testing.T) {
 		assert.Contains(t, strings.ToLower(errOut), strings.ToLower(says), args)
 	}
 }
+
+// What a joined device lost comes back on it, ordered by the service; and what it has, on the computer of the service, also
+// when it is gone for good.
+func TestWhatAJoinedDeviceLostIsBack(t *testing.T) {
+	t.Parallel()
+	s, dir, _ := slip(t)
+	d := joins(t, s, dir, "galley-phone", "")
+	writes(t, dir, "galley-phone/DCIM", "a.jpg", "b.jpg", "c.jpg")
+	writes(t, dir, "desk/Pictures", "d.jpg")
+	d.start()
+	s.until("safe", func(y wire.Yard) bool { return safe("galley-phone", 3)(y) && safe("desk", 1)(y) })
+	want := tree(t, filepath.Join(dir, "galley-phone/DCIM"))
+	lost := filepath.Join(dir, "galley-phone/DCIM/b.jpg")
+	require.NoError(t, os.Remove(lost))
+	require.Eventually(t, func() bool { return len(s.found("-where", "gone")) == 1 }, time.Minute, 100*time.Millisecond)
+	assert.Contains(t, s.ok("bring-back", "-device", "galley-phone", "-where", "gone"), "1 picture or clip there")
+	assert.Equal(t, want, tree(t, filepath.Join(dir, "galley-phone/DCIM")))
+	require.Eventually(t, func() bool { return len(s.found("-where", "gone")) == 0 }, time.Minute, 100*time.Millisecond, "it is what it was")
+	// To another device, which runs by itself.
+	s.ok("bring-back", "-device", "desk", "-on", "galley-phone", "-into", "From the desk")
+	assert.Len(t, tree(t, filepath.Join(dir, "galley-phone/From the desk/Pictures")), 1)
+	_, errOut, code := s.run("bring-back", "-device", "desk", "-on", "galley-phone", "-into", ".ssh")
+	assert.NotZero(t, code)
+	assert.Contains(t, errOut, "what is hidden is brought to no device")
+	assert.NoDirExists(t, filepath.Join(dir, "galley-phone/.ssh"))
+	// By its own program, while the service is away.
+	require.NoError(t, os.Remove(lost))
+	require.Eventually(t, func() bool { return len(d.found("-where", "gone")) == 1 }, time.Minute, 100*time.Millisecond)
+	s.stop()
+	d.ok("bring-back", "-where", "gone")
+	assert.FileExists(t, lost)
+	s.start()
+	// It falls into the water: all that it had is found still, and comes to the desk.
+	d.kill()
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, "galley-phone")))
+	assert.Len(t, s.found("-device", "galley-phone"), 3)
+	s.ok("bring-back", "-device", "galley-phone", "-on", "desk", "-into", "From the phone")
+	assert.Equal(t, want, tree(t, filepath.Join(dir, "desk/From the phone/DCIM")))
+}

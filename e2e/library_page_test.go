@@ -52,7 +52,7 @@ func TestTheLibraryPage(t *testing.T) {
 		return err == nil && strings.HasPrefix(label, last.Name+", ")
 	}, time.Minute, 50*time.Millisecond, "the last has the focus")
 	require.NoError(t, k.b.Press(kb.Enter))
-	k.sees("Where it lies", "Download", last.Name, "north-locker")
+	k.sees("Where it lies", "Download", last.Name, "north-locker", "http://127.0.0.1")
 	looks("an item, large")
 	require.Eventually(t, func() bool {
 		wide, err := browser.Eval[float64](k.b, `document.querySelector("[role=dialog] img")?.naturalWidth ?? 0`)

@@ -85,9 +85,21 @@ type Event struct {
 	Says        string     `json:"says"`
 }
 
+// Lies is where a copy of an item lies, as other programs have it.
+type Lies struct {
+	Destination string     `json:"destination"`
+	Shelf       plan.Shelf `json:"shelf,omitempty" doc:"Absent for the copy itself"`
+	Part        string     `json:"part,omitempty" doc:"The name of the part; absent for the main file"`
+	At          string     `json:"at" doc:"A path of this computer, or an address"`
+	Link        string     `json:"link,omitempty" doc:"An address that a browser opens, where it has one"`
+	Reduced     bool       `json:"reduced" doc:"It is smaller than as shot"`
+	Bytes       int64      `json:"bytes"`
+}
+
 // Story is an item with all that happened to it, oldest first.
 type Story struct {
 	Item  Item    `json:"item"`
 	Story []Event `json:"story"`
+	Lies  []Lies  `json:"lies" doc:"Where its safe copies lie"`
 	Cost  Cost    `json:"cost" doc:"What sending it now would take"`
 }

@@ -2465,6 +2465,21 @@ export interface components {
             /** @description Such as {year}/{month}/{name} */
             layout: string;
         };
+        Lies: {
+            /** @description A path of this computer, or an address */
+            at: string;
+            /** Format: int64 */
+            bytes: number;
+            destination: string;
+            /** @description An address that a browser opens, where it has one */
+            link?: string;
+            /** @description The name of the part; absent for the main file */
+            part?: string;
+            /** @description It is smaller than as shot */
+            reduced: boolean;
+            /** @description Absent for the copy itself */
+            shelf?: string;
+        };
         Link: {
             url: string;
         };
@@ -3330,6 +3345,8 @@ export interface components {
             /** @description What sending it now would take */
             cost: components["schemas"]["Cost"];
             item: components["schemas"]["Item"];
+            /** @description Where its safe copies lie */
+            lies: components["schemas"]["Lies"][];
             story: components["schemas"]["Event"][];
         };
         StrayFolder: {

@@ -18,7 +18,7 @@ import (
 // This file brings items back.
 
 // mostBrought is how many items are brought back by one order.
-const mostBrought = 1_000_000
+const mostBrought = 200_000
 
 func (s *Server) bringRoutes() {
 	call(s, "bring-back-plan", http.MethodPost, "/bring-back/plan", "What bringing items back would take; nothing is begun",

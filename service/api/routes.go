@@ -240,7 +240,11 @@ func (s *Server) story(ctx context.Context, in *struct {
 		return nil, err
 	}
 	story, err := d.Told.Story(ctx, in.Key)
-	return &answer[wire.Story]{story}, err
+	if err != nil {
+		return nil, err
+	}
+	story.Lies = s.service.Lies(story.Item)
+	return &answer[wire.Story]{story}, nil
 }
 
 // picture is an answer that is a JPEG. An item's key names one content for good, so

@@ -194,7 +194,8 @@ func (s *Server) writeZip(ctx context.Context, to io.Writer, o zipOrder) error {
 			left = append(left, fmt.Sprintf("%s of %s: %s", items[0].Path, ref.Device, sentence(err)))
 			continue
 		}
-		name := path.Join(ref.Device, path.Clean("/" + w.Path)[1:])
+		// What unpacks it may take either stroke for a step.
+		name := path.Join(ref.Device, strings.ReplaceAll(path.Clean("/" + w.Path)[1:], `\`, "_"))
 		if w.Reduced {
 			name = path.Join(path.Dir(name), w.Name)
 		}

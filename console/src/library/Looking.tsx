@@ -68,7 +68,7 @@ function Large({ story }: { story: Story }) {
 
 function Facts({ story }: { story: Story }) {
   const i = story.item;
-  const whole = i.copies.filter((c) => !c.shelf && !c.part && c.remote && c.state === "safe");
+  const whole = story.lies.filter((l) => !l.shelf && !l.part);
   return (
     <>
       <div>
@@ -112,8 +112,19 @@ function Facts({ story }: { story: Story }) {
               {c.reduced && <span className="font-normal">, a smaller copy ({bytes(c.bytes)})</span>}
             </p>
             <p className="flex items-start justify-between gap-2">
-              <span className="min-w-0 text-sm wrap-anywhere">{c.remote}</span>
-              <CopyText text={c.remote} of={c.destination} />
+              {c.link ? (
+                <a
+                  href={c.link}
+                  target="_blank"
+                  rel="noreferrer"
+                  className="min-w-0 text-sm wrap-anywhere underline"
+                >
+                  {c.at}
+                </a>
+              ) : (
+                <span className="min-w-0 text-sm wrap-anywhere">{c.at}</span>
+              )}
+              <CopyText text={c.at} of={c.destination} />
             </p>
           </div>
         ))}
