@@ -1,6 +1,8 @@
 package device_test
 
 import (
+	"database/sql"
+	"math"
 	"os"
 	"testing"
 	"time"
@@ -8,8 +10,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"yardtide/core/media"
 	"yardtide/core/queue"
 	"yardtide/engine/bringback"
+	"yardtide/standin"
 	"yardtide/wire"
 )
 
@@ -72,4 +76,36 @@ func TestWhatIsBackIsWhatItWas(t *testing.T) {
 		_, err := y.device.Orders.Bring(t.Context(), wrong)
 		assert.Error(t, err, "%+v", wrong)
 	}
+}
+
+// Where a picture was taken is read of every picture, also where no rule asks for marks; while its folder is not there it is
+// left, and read once it is.
+func TestPicturesTellWhereTheyWereTaken(t *testing.T) {
+	t.Parallel()
+	y := setup(t, home)
+	at := media.Position{Lat: 54.5231, Lon: 8.6482}
+	content, err := standin.JPEGAt(1, 300, time.Date(2026, 3, 1, 10, 0, 0, 0, time.UTC), at)
+	require.NoError(t, err)
+	y.file("a.jpg", content)
+	placed := func(wire.Device) bool {
+		items, err := y.device.Told.Find(t.Context(), "a.jpg", 1)
+		require.NoError(t, err)
+		return len(items) == 1 && items[0].Position != nil && math.Abs(items[0].Position.Lat-at.Lat) < 1e-5
+	}
+	y.until("safe", counts(queue.Safe, 1))
+	y.until("placed", placed)
+	y.stop()
+	db, err := sql.Open("sqlite", y.dir+"/data/records.db")
+	require.NoError(t, err)
+	_, err = db.Exec(`UPDATE items SET marked = 0, placed = 0`)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	require.NoError(t, os.Rename(y.dir+"/phone/DCIM", y.dir+"/phone/elsewhere"))
+	y.start()
+	time.Sleep(500 * time.Millisecond)
+	require.False(t, placed(wire.Device{}))
+	y.stop()
+	require.NoError(t, os.Rename(y.dir+"/phone/elsewhere", y.dir+"/phone/DCIM"))
+	y.start()
+	y.until("placed again", placed)
 }

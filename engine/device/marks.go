@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -46,11 +47,29 @@ func (m marks) ask(ctx context.Context) error {
 	if m.d.isSending() {
 		return nil
 	}
-	n, err := m.d.Records.Catalogue.AskMarks(ctx, marksAtOnce)
+	var here []string
+	for _, s := range m.d.currentPlan().Devices[m.d.Name].Sources {
+		if m.isHere(s.Folder) {
+			here = append(here, s.Folder)
+		}
+	}
+	if len(here) == 0 {
+		return nil
+	}
+	n, err := m.d.Records.Catalogue.AskMarks(ctx, here, marksAtOnce)
 	if n > 0 {
 		m.d.changed()
 	}
 	return err
+}
+
+// isHere tells whether a source can be read: its folder is there, and on the volume that it is to be on.
+func (m marks) isHere(source string) bool {
+	if m.d.sources.away(source) || m.d.sources.walking(source) {
+		return false
+	}
+	info, err := os.Stat(m.d.Folder(source))
+	return err == nil && info.IsDir()
 }
 
 func (m marks) all(ctx context.Context) error {
@@ -63,6 +82,12 @@ func (m marks) all(ctx context.Context) error {
 			found, err := m.of(ctx, it)
 			if err != nil && ctx.Err() != nil {
 				return nil
+			}
+			if err != nil && !m.isHere(it.Source) { // it is asked again once it is
+				if err := m.d.Records.Catalogue.LeaveMarks(ctx, it); err != nil {
+					return err
+				}
+				continue
 			}
 			if err != nil { // sending finds the same, and says so
 				m.d.Log.Warn("the marks of an item cannot be read", "device", m.d.Name, "item", it.ID, "err", err)

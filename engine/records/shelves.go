@@ -60,11 +60,16 @@ func placedAt(p *media.Position) (placed bool, lat, lon int64) {
 }
 
 // AskMarks has the marks read of some items that are here and of which no rule asks for them: people find them by these.
-// It tells how many they are.
-func (r *Catalogue) AskMarks(ctx context.Context, most int) (n int64, err error) {
+// They are of the sources that are named: no other can be read now. It tells how many they are.
+func (r *Catalogue) AskMarks(ctx context.Context, here []string, most int) (n int64, err error) {
+	of, err := json.Marshal(append([]string{}, here...))
+	if err != nil {
+		return 0, fmt.Errorf("asking for marks: %w", err)
+	}
 	err = r.tx(ctx, "asking for marks", func(tx *transaction) error {
 		res, err := tx.Exec(`UPDATE items SET marked = 1 WHERE id IN (SELECT id FROM items INDEXED BY items_unasked
-			WHERE marked = 0 AND gone_at = 0 AND part_of = 0 AND made_from = '' AND problem = '' AND kind IN ('photo', 'raw', 'graphic') LIMIT ?)`, most)
+			WHERE marked = 0 AND gone_at = 0 AND part_of = 0 AND made_from = '' AND problem = '' AND kind IN ('photo', 'raw', 'graphic')
+				AND source IN (SELECT value FROM json_each(?)) LIMIT ?)`, string(of), most)
 		if err != nil {
 			return err
 		}
@@ -72,6 +77,14 @@ func (r *Catalogue) AskMarks(ctx context.Context, most int) (n int64, err error)
 		return err
 	})
 	return n, err
+}
+
+// LeaveMarks takes back that the marks of an item are to be read.
+func (r *Catalogue) LeaveMarks(ctx context.Context, it Item) error {
+	if _, err := r.write.ExecContext(ctx, `UPDATE items SET marked = 0 WHERE id = ? AND marked = 1`, it.ID); err != nil {
+		return fmt.Errorf("leaving the marks of item %d: %w", it.ID, err)
+	}
+	return nil
 }
 
 // sidecar is how the name of a file with another's marks ends (XMP, part 3, 2).
