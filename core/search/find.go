@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"sort"
 	"strconv"
 	"strings"
 	"time"
@@ -202,14 +201,15 @@ func (x *Index) textsThat(is func(string) bool, texts []string) []bool {
 func (x *Index) word(word string) func(uint32) bool {
 	said := x.textsThat(func(s string) bool { return strings.Contains(s, word) }, x.lower)
 	named := make([]uint64, (len(x.id)+63)/64)
-	for at := 0; ; {
+	for at, row := 0, 0; ; {
 		n := bytes.Index(x.names[at:], []byte(word))
 		if n < 0 {
 			break
 		}
 		at += n
-		// The last row whose name begins at or before.
-		row := sort.Search(len(x.nameAt), func(i int) bool { return int(x.nameAt[i]) > at }) - 1
+		for row+1 < len(x.nameAt) && int(x.nameAt[row+1]) <= at { // to the name that it is in
+			row++
+		}
 		named[row/64] |= 1 << (row % 64)
 		if row+1 == len(x.nameAt) {
 			break
