@@ -86,9 +86,7 @@ func Carry(ctx context.Context, folder string, files []Wanted, driver func(name 
 	defer root.Close()
 	turn, cancel := context.WithTimeout(ctx, Turn)
 	defer cancel()
-	b := Bringer{Root: root, Came: func(n int64) { r.Came += n }, Driver: func(_ context.Context, name string) (destination.Driver, error) {
-		return driver(name)
-	}}
+	b := Bringer{Root: root, Came: func(n int64) { r.Came += n }, Driver: driver}
 	r.Brought, err = b.Bring(turn, files)
 	if err != nil && ctx.Err() == nil && turn.Err() != nil {
 		return Result{Came: r.Came, More: true}, nil
@@ -99,8 +97,9 @@ func Carry(ctx context.Context, folder string, files []Wanted, driver func(name 
 
 // Bringer brings files back to one folder. Several goroutines may use it, each for files of other names.
 type Bringer struct {
-	// Driver reaches a place by the name of its destination, after it was seen that the name stands for that place.
-	Driver func(ctx context.Context, destination string) (destination.Driver, error)
+	// Driver reaches a place by the name of its destination. What is read there is compared: it need not be the place
+	// that the name stood for.
+	Driver func(destination string) (destination.Driver, error)
 	Root   *os.Root
 	// Came is told of bytes as they come, also of those that are read anew after a cut; nil for nobody.
 	Came func(n int64)
@@ -133,7 +132,7 @@ func (b Bringer) try(ctx context.Context, files []Wanted, n int) (list []Brought
 		if f.Path, err = clean(f.Path); err != nil {
 			return nil, false, err
 		}
-		name := beside(f.Path, n)
+		name := Beside(f.Path, n)
 		if len(f.Copies) > 0 && f.Copies[0].Reduced {
 			name = Smaller(name, f.Copies[0].Path)
 		}
@@ -213,7 +212,7 @@ func (b Bringer) sumOf(ctx context.Context, name string) (string, error) {
 
 // bring brings one file back under its nth name.
 func (b Bringer) bring(ctx context.Context, f Wanted, n int) (is Brought, taken bool, err error) {
-	if is.Path = beside(f.Path, n); f.Size > 0 {
+	if is.Path = Beside(f.Path, n); f.Size > 0 {
 		found, err := b.look(ctx, f, is.Path)
 		if err != nil || found == same {
 			is.Had = err == nil
@@ -221,7 +220,7 @@ func (b Bringer) bring(ctx context.Context, f Wanted, n int) (is Brought, taken 
 		}
 	}
 	for _, c := range f.Copies {
-		is.Path = beside(f.Path, n)
+		is.Path = Beside(f.Path, n)
 		if c.Reduced { // it is none of the original's name
 			is.Path = Smaller(is.Path, c.Path)
 		}
@@ -350,7 +349,7 @@ func resume(ctx context.Context, f *os.File, sum hash.Hash, of int64) (int64, er
 // from reads a copy from an offset on into a file, and compares the whole.
 func (b Bringer) from(ctx context.Context, c At, f *os.File, sum hash.Hash, at int64) error {
 	if at < c.Bytes {
-		d, err := b.Driver(ctx, c.Destination)
+		d, err := b.Driver(c.Destination)
 		if err != nil {
 			return err
 		}
@@ -484,8 +483,8 @@ func holds(name string) bool {
 	return len(name) <= 255 && !strings.ContainsRune(name, 0) && filepath.IsLocal(name) && !strings.ContainsRune(name, filepath.Separator)
 }
 
-// beside is the nth name for a file: its own, and then "name (2).jpg".
-func beside(name string, n int) string {
+// Beside is the nth name for a file: its own, and then "name (2).jpg".
+func Beside(name string, n int) string {
 	if n == 1 {
 		return name
 	}

@@ -29,7 +29,7 @@ type places struct {
 	fail func(name string, r io.Reader) io.Reader
 }
 
-func (p places) get(_ context.Context, name string) (destination.Driver, error) {
+func (p places) get(name string) (destination.Driver, error) {
 	if name == "none" {
 		return nil, errors.New("the plan has no destination none")
 	}

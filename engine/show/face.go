@@ -29,17 +29,13 @@ func (s *Show) Face(ctx context.Context, key string) ([]byte, error) {
 	return s.Faces.Of(ctx, key, it.Kind, func(ctx context.Context) ([]byte, error) {
 		ctx, cancel := context.WithTimeoutCause(ctx, faceTime, face.ErrAway)
 		defer cancel()
-		path := filepath.Join(s.Folder(it.Source), filepath.FromSlash(it.Path()))
-		f, err := source.Open(ctx, path)
+		f, err := s.open(ctx, it)
 		if err != nil {
-			return nil, face.ErrAway
+			return nil, err
 		}
 		defer f.Close()
-		if now, err := f.Stamp(); err != nil || !source.Same(now, it) {
-			return nil, face.ErrAway // another file, or not yet looked at anew
-		}
 		if it.Kind == media.Video {
-			return face.Clip(ctx, path, it.ContentType)
+			return face.Clip(ctx, s.pathOf(it), it.ContentType)
 		}
 		return face.Picture(ctx, io.NewSectionReader(f, 0, it.Size), it.ContentType, it.Size)
 	})
@@ -54,13 +50,25 @@ func (s *Show) Whole(ctx context.Context, key string) (*source.File, records.Ite
 	if it.GoneMS != 0 {
 		return nil, it, face.ErrAway
 	}
-	f, err := source.Open(ctx, filepath.Join(s.Folder(it.Source), filepath.FromSlash(it.Path())))
+	f, err := s.open(ctx, it)
+	return f, it, err
+}
+
+// open opens the file of an item. The error is face.ErrAway where it cannot be read, is another, or was not yet looked at
+// anew.
+func (s *Show) open(ctx context.Context, it records.Item) (*source.File, error) {
+	f, err := source.Open(ctx, s.pathOf(it))
 	if err != nil {
-		return nil, it, face.ErrAway
+		return nil, face.ErrAway
 	}
 	if now, err := f.Stamp(); err != nil || !source.Same(now, it) {
 		f.Close()
-		return nil, it, face.ErrAway
+		return nil, face.ErrAway
 	}
-	return f, it, nil
+	return f, nil
+}
+
+// pathOf is where the file of an item lies on the device.
+func (s *Show) pathOf(it records.Item) string {
+	return filepath.Join(s.Folder(it.Source), filepath.FromSlash(it.Path()))
 }

@@ -127,17 +127,13 @@ func withFile(ctx context.Context, file string, do func(rendition.Source) error)
 
 // WithPicture opens an item's file, if it is still the one that was found.
 func (s *Show) WithPicture(ctx context.Context, it records.Item, do func(rendition.Source) error) error {
-	file := filepath.Join(s.Folder(it.Source), filepath.FromSlash(it.Path()))
-	f, err := source.Open(ctx, file)
+	f, err := s.open(ctx, it)
 	if err != nil {
-		return face.ErrAway
+		return err
 	}
 	defer f.Close()
-	if now, err := f.Stamp(); err != nil || !source.Same(now, it) {
-		return face.ErrAway
-	}
 	return do(rendition.Source{F: io.NewSectionReader(f, 0, it.Size), Size: it.Size, ContentType: it.ContentType,
-		Path: file, Piece: clipPiece})
+		Path: s.pathOf(it), Piece: clipPiece})
 }
 
 // SampleForm makes a form of a few items of a kind that a rule takes, chosen at random, most of them at

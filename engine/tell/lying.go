@@ -1,7 +1,6 @@
 package tell
 
 import (
-	"cmp"
 	"context"
 	"path"
 	"slices"
@@ -20,7 +19,7 @@ type Lying struct {
 	Source string
 	Gone   bool // from its device
 	Size   int64
-	// Files are its main file and its parts. Their paths are below the source; as shot stands before reduced.
+	// Files are its main file and its parts. Their paths are below the source; their copies stand in no order.
 	Files []bringback.Wanted
 }
 
@@ -93,15 +92,5 @@ func (v view) lying(key string, it records.Item, copies []records.Copy, parts ma
 		f.Copies = append(f.Copies, bringback.At{Destination: c.Destination, Path: c.Remote, SHA256: c.SHA256, Bytes: c.Bytes,
 			Reduced: c.Reduced || c.Shelf == plan.Small})
 	}
-	for i := range l.Files {
-		slices.SortStableFunc(l.Files[i].Copies, func(a, b bringback.At) int { return cmp.Compare(flag(a.Reduced), flag(b.Reduced)) })
-	}
 	return l
-}
-
-func flag(is bool) int {
-	if is {
-		return 1
-	}
-	return 0
 }

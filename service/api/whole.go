@@ -199,10 +199,8 @@ func (s *Server) writeZip(ctx context.Context, to io.Writer, o zipOrder) error {
 		if w.Reduced {
 			name = path.Join(path.Dir(name), w.Name)
 		}
-		if names[name]++; names[name] > 1 { // an older version has the path, too
-			ext := path.Ext(name)
-			name = fmt.Sprintf("%s (%d)%s", strings.TrimSuffix(name, ext), names[name], ext)
-		}
+		names[name]++ // an older version may have the path, too
+		name = bringback.Beside(name, names[name])
 		// Pictures do not get smaller: they are stored as they are.
 		into, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Store, Modified: w.Modified})
 		if err == nil {

@@ -163,7 +163,8 @@ func (b *Bringing) lying(ctx context.Context, refs []search.Ref, asked bringwire
 	for _, ref := range refs {
 		of[ref.Device] = append(of[ref.Device], ref.ID)
 	}
-	for _, d := range b.Devices() {
+	devices := b.Devices()
+	for _, d := range devices {
 		ids := of[d.DeviceName()]
 		if len(ids) == 0 {
 			continue
@@ -175,7 +176,7 @@ func (b *Bringing) lying(ctx context.Context, refs []search.Ref, asked bringwire
 			}
 			for _, l := range list {
 				it := toBring{device: d.DeviceName(), Lying: l}
-				if it.to, it.order, err = b.target(d, l.Source, asked, len(of) > 1); err != nil {
+				if it.to, it.order, err = b.target(devices, d, l.Source, asked, len(of) > 1); err != nil {
 					return nil, err
 				}
 				if it.here = it.order.Source != "" && !l.Gone; it.here {
@@ -189,7 +190,7 @@ func (b *Bringing) lying(ctx context.Context, refs []search.Ref, asked bringwire
 }
 
 // target is where the files of a source go: to a device, or with nil into a folder of this computer.
-func (b *Bringing) target(d Holder, source string, asked bringwire.BringAsked, several bool) (to Holder, o bringback.Order, err error) {
+func (b *Bringing) target(devices []Holder, d Holder, source string, asked bringwire.BringAsked, several bool) (to Holder, o bringback.Order, err error) {
 	name := cmp.Or(asked.Device, d.DeviceName())
 	if asked.Device == "" && asked.Folder != "" {
 		if !filepath.IsAbs(asked.Folder) {
@@ -201,7 +202,7 @@ func (b *Bringing) target(d Holder, source string, asked bringwire.BringAsked, s
 	if b.HandsOver(name) {
 		return nil, o, household.Refuse("%s hands over, and nothing can be put on it from here: name a folder (-into)", name)
 	}
-	i := slices.IndexFunc(b.Devices(), func(d Holder) bool { return d.DeviceName() == name })
+	i := slices.IndexFunc(devices, func(d Holder) bool { return d.DeviceName() == name })
 	if i < 0 {
 		return nil, o, household.Refuse("there is no device %q", name)
 	}
@@ -209,13 +210,13 @@ func (b *Bringing) target(d Holder, source string, asked bringwire.BringAsked, s
 		if name != d.DeviceName() {
 			return nil, o, household.Refuse("name the folder of %s that they go to (-into)", name)
 		}
-		return b.Devices()[i], bringback.Order{Source: source}, nil
+		return devices[i], bringback.Order{Source: source}, nil
 	}
 	if !filepath.IsLocal(filepath.FromSlash(asked.Folder)) {
 		return nil, o, household.Refuse("%q is no folder below that of %s", asked.Folder, name)
 	}
 	o.Folder = filepath.ToSlash(below(asked.Folder, d.DeviceName(), source, several))
-	return b.Devices()[i], o, nil
+	return devices[i], o, nil
 }
 
 // below is the folder of a source below one that has what several devices had, or one.
