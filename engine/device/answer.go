@@ -38,12 +38,12 @@ type asked struct {
 	owed bool
 }
 
-// now is the folder as it is now, or was when it answered last.
-func (a *asked) now() fs.FileInfo {
+// now is the folder as it is now, or was when it answered last; ok is false while an answer is owed.
+func (a *asked) now() (is fs.FileInfo, ok bool) {
 	a.mu.Lock()
 	if a.owed {
 		defer a.mu.Unlock()
-		return a.is
+		return a.is, false
 	}
 	a.owed = true
 	a.mu.Unlock()
@@ -60,5 +60,5 @@ func (a *asked) now() fs.FileInfo {
 	})
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	return a.is
+	return a.is, !a.owed
 }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"io"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -25,24 +24,25 @@ const marksAtOnce = 64
 // marks reads the marks of a device's items.
 type marks struct{ d *Device }
 
-// read has the marks read that are asked for, beside everything else.
+// read has the marks read that are asked for, beside everything else: a source may not answer.
 func (m marks) read(ctx context.Context, sendCtx context.Context) error {
 	items, err := m.d.Records.Catalogue.Unmarked(ctx, 1)
-	if err != nil {
+	if err != nil || len(items) == 0 && m.d.isSending() {
 		return err
 	}
-	if len(items) == 0 {
-		return m.ask(ctx)
-	}
 	m.d.beside.Begin("read marks", func() {
-		if err := m.all(sendCtx); err != nil && sendCtx.Err() == nil {
+		err := m.ask(sendCtx)
+		if err == nil {
+			err = m.all(sendCtx)
+		}
+		if err != nil && sendCtx.Err() == nil {
 			m.d.mending.broke("marks could not be kept", err)
 		}
 	})
 	return nil
 }
 
-// ask has the marks read of some pictures of which no rule asks for them, while nothing is sent: the next round finds them.
+// ask has the marks read of some pictures of which no rule asks for them, while nothing is sent: the next round goes on.
 func (m marks) ask(ctx context.Context) error {
 	if m.d.isSending() {
 		return nil
@@ -63,13 +63,9 @@ func (m marks) ask(ctx context.Context) error {
 	return err
 }
 
-// isHere tells whether a source can be read: its folder is there, and on the volume that it is to be on.
+// isHere tells whether a source can be read.
 func (m marks) isHere(source string) bool {
-	if m.d.sources.away(source) || m.d.sources.walking(source) {
-		return false
-	}
-	info, err := os.Stat(m.d.Folder(source))
-	return err == nil && info.IsDir()
+	return !m.d.sources.walking(source) && !m.d.sources.away(source)
 }
 
 func (m marks) all(ctx context.Context) error {

@@ -2,7 +2,9 @@ package device_test
 
 import (
 	"context"
+	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -71,41 +73,53 @@ func mountSilent(t *testing.T, at string) *silentFolder {
 	return f
 }
 
-// TestASourceThatHangsKeepsOnlyItself has one source hang from the start: the others go on, a
+// TestASourceThatHangsKeepsOnlyItself has one source hang from the start, or once it was walked: the others go on, a
 // plan change goes through, and the page says which one does not answer.
 func TestASourceThatHangsKeepsOnlyItself(t *testing.T) {
 	t.Parallel()
-	y := setup(t, home)
-	f := mountSilent(t, y.dir+"/phone/Share")
-	with := func(more string) {
-		p, err := plantext.Parse("plan", []byte(strings.Replace(strings.Replace(yardPlan, "    sources:\n",
-			"    sources:\n      - {folder: Share, rule: everyday}\n", 1), "    take: [photo, video]\n",
-			"    take: [photo, video]\n    order: "+more+"\n", 1)))
-		require.NoError(t, err)
-		y.device.SetPlan(p)
-	}
-	with("newest")
-	y.picture("a.jpg", 1)
-	y.until("what lies beside it goes", counts(queue.Safe, 1))
-	require.Eventually(t, func() bool { return f.asked.Load() > 0 }, time.Minute, 5*time.Millisecond)
-	y.until("the page says so", func(s wire.Device) bool {
-		for _, source := range s.Sources {
-			for _, p := range source.Problems {
-				if source.Folder == "Share" && p.Says == "The folder does not answer." {
-					return true
-				}
+	for _, walked := range []bool{false, true} {
+		t.Run(fmt.Sprintf("walked before: %v", walked), func(t *testing.T) {
+			t.Parallel()
+			y := setup(t, home)
+			f := mountSilent(t, y.dir+"/phone/Share")
+			f.hangs.Store(!walked)
+			with := func(more string) {
+				p, err := plantext.Parse("plan", []byte(strings.Replace(strings.Replace(yardPlan, "    sources:\n",
+					"    sources:\n      - {folder: Share, rule: everyday}\n", 1), "    take: [photo, video]\n",
+					"    take: [photo, video]\n    order: "+more+"\n", 1)))
+				require.NoError(t, err)
+				y.device.SetPlan(p)
 			}
-		}
-		return false
-	})
-	for _, more := range []string{"oldest", "smallest", "newest"} {
-		with(more)
+			with("newest")
+			y.until("it is walked, where it answers", func(s wire.Device) bool {
+				return !walked || slices.ContainsFunc(s.Sources, func(one wire.Source) bool {
+					return one.Folder == "Share" && !one.Scanned.IsZero()
+				})
+			})
+			f.hangs.Store(true)
+			y.picture("a.jpg", 1)
+			y.until("what lies beside it goes", counts(queue.Safe, 1))
+			require.Eventually(t, func() bool { return f.asked.Load() > 0 }, time.Minute, 5*time.Millisecond)
+			for _, more := range []string{"oldest", "smallest", "newest"} {
+				with(more)
+			}
+			y.picture("b.jpg", 2)
+			y.until("a plan change went through", counts(queue.Safe, 2))
+			y.until("the page says so", func(s wire.Device) bool {
+				for _, source := range s.Sources {
+					for _, p := range source.Problems {
+						if source.Folder == "Share" && p.Says == "The folder does not answer." {
+							return true
+						}
+					}
+				}
+				return false
+			})
+			began := time.Now()
+			y.stop()
+			assert.Less(t, time.Since(began), 8*time.Second, "nor does it keep the stop")
+		})
 	}
-	y.picture("b.jpg", 2)
-	y.until("a plan change went through", counts(queue.Safe, 2))
-	began := time.Now()
-	y.stop()
-	assert.Less(t, time.Since(began), 8*time.Second, "nor does it keep the stop")
 }
 
 // TestAPlaceThatHangsFailsByItself has a folder not answer any more: its calls end, those that

@@ -35,7 +35,8 @@ type scanned struct {
 	problems []scan.Problem
 	at       time.Time
 	disk     uint64 // on which it lies, 0 where that is not known
-	away     bool   // it lies on a volume that is not here
+	folder   *asked
+	away     bool // it lies on a volume that is not here
 }
 
 // inLine tells whether the records are in line with a plan: nothing begins before.
@@ -80,26 +81,27 @@ func (ss *sources) told(folder string) tell.Source {
 	return one
 }
 
-// away tells whether a source is not there: its folder went, or its volume, or it lies on another disk than when it was
-// scanned.
+// away tells whether a source is not there: its folder went, or its volume, or does not answer, or it lies on another disk
+// than when it was scanned.
 func (ss *sources) away(folder string) bool {
 	if id, _, comes := onvolume.Of(folder); comes {
 		if root := ss.d.cards.root(id); root == "" || !ss.d.cards.isAt(id, root) {
 			return true
 		}
 	}
-	path := ss.d.Folder(folder)
-	info, err := os.Stat(path)
-	if err != nil || !info.IsDir() {
+	ss.mu.Lock()
+	s := ss.known[folder]
+	ss.mu.Unlock()
+	if s == nil {
+		return true
+	}
+	info, answers := s.folder.now()
+	if !answers || info == nil || !info.IsDir() {
 		return true
 	}
 	ss.mu.Lock()
-	var disk uint64
-	if s := ss.known[folder]; s != nil {
-		disk = s.disk
-	}
-	ss.mu.Unlock()
-	return disk != 0 && scan.Disk(info) != disk
+	defer ss.mu.Unlock()
+	return s.disk != 0 && scan.Disk(info) != s.disk
 }
 
 // walked notes that a source was walked to its end.
@@ -146,7 +148,7 @@ func (ss *sources) follow(ctx context.Context) error {
 		known := map[string]*scanned{}
 		options, all := ss.scanOptions(p), p.Devices[ss.d.Name].Sources
 		for _, s := range all {
-			known[s.Folder] = &scanned{}
+			known[s.Folder] = &scanned{folder: &asked{folder: ss.d.Folder(s.Folder)}}
 		}
 		ss.mu.Lock()
 		ss.known, ss.applied = known, p
@@ -202,8 +204,10 @@ const silentAfter = 10 * time.Second
 func (ss *sources) scanSource(ctx context.Context, p *plan.Plan, s plan.Source, options scan.Options,
 	before <-chan struct{}) {
 	if before != nil {
+		silent := ss.silent(ctx, s.Folder)
 		select {
 		case <-before:
+			silent.Stop()
 		case <-ctx.Done():
 			<-before // whoever follows this scan waits for that one, too
 			return
@@ -233,6 +237,16 @@ func (ss *sources) scanSource(ctx context.Context, p *plan.Plan, s plan.Source, 
 	}
 }
 
+// silent has the page say that a folder does not answer, unless it is stopped before.
+func (ss *sources) silent(ctx context.Context, folder string) *time.Timer {
+	return time.AfterFunc(ss.d.Wait(silentAfter), func() {
+		if ctx.Err() == nil {
+			ss.setProblems(folder, scan.Problem{Path: ss.d.Folder(folder), Says: "The folder does not answer.",
+				Todo: "Look at its disk or network share. What was found before is kept; it goes on by itself."})
+		}
+	})
+}
+
 // setAway notes whether a source lies on a volume that is not here.
 func (ss *sources) setAway(folder string, away bool) {
 	ss.mu.Lock()
@@ -248,12 +262,7 @@ func (ss *sources) setAway(folder string, away bool) {
 // scanHere scans a source that is here until the context ends.
 func (ss *sources) scanHere(ctx context.Context, p *plan.Plan, s plan.Source, options scan.Options) {
 	path := ss.d.Folder(s.Folder)
-	silent := time.AfterFunc(ss.d.Wait(silentAfter), func() {
-		if ctx.Err() == nil {
-			ss.setProblems(s.Folder, scan.Problem{Path: path, Says: "The folder does not answer.",
-				Todo: "Look at its disk or network share. What was found before is kept; it goes on by itself."})
-		}
-	})
+	silent := ss.silent(ctx, s.Folder)
 	defer silent.Stop()
 	info, err := os.Stat(path) // a folder that hangs keeps this call; what is wrong with it the scan tells
 	if err == nil {
@@ -307,7 +316,7 @@ func (ss *sources) scanOptions(p *plan.Plan) scan.Options {
 	}
 	o.Place = func(info fs.FileInfo) bool {
 		return slices.ContainsFunc(places, func(a *asked) bool {
-			there := a.now()
+			there, _ := a.now()
 			return there != nil && os.SameFile(info, there)
 		})
 	}

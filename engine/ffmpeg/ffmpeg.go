@@ -1,12 +1,13 @@
-// Package ffmpeg knows how the programs of that name are called here: at the lowest
-// priority, and so that a file can name no other for them to read.
+// Package ffmpeg knows how the programs of that name are called here: behind other
+// programs, and so that a file can name no other for them to read.
 package ffmpeg
 
 import (
 	"context"
 	"os/exec"
-	"runtime"
 	"time"
+
+	"yardtide/engine/work"
 )
 
 // demuxers are how it is told to read clips: by what they are, and not by what it guesses
@@ -34,21 +35,13 @@ func input(path, contentType string) []string {
 // Make is what makes something of a clip; args say what, and where it goes. It ends with the
 // context.
 func Make(ctx context.Context, path, contentType string, args ...string) *exec.Cmd {
-	return gently(ctx, append(append([]string{"-nostdin", "-y"}, input(path, contentType)...), args...))
-}
-
-// gently is ffmpeg at the lowest priority.
-func gently(ctx context.Context, args []string) *exec.Cmd {
-	if nice, err := exec.LookPath("nice"); err == nil {
-		return command(ctx, nice, append([]string{"-n", "19", "ffmpeg"}, args...))
-	}
-	return command(ctx, "ffmpeg", args)
+	return command(ctx, "ffmpeg", append(append([]string{"-nostdin", "-y"}, input(path, contentType)...), args...))
 }
 
 // Frames is what makes a clip of pictures whose names are of a pattern, so many a second; args
 // say what, and where it goes.
 func Frames(ctx context.Context, pattern, rate string, args ...string) *exec.Cmd {
-	return gently(ctx, append([]string{"-nostdin", "-y", "-v", "error", "-protocol_whitelist", "file", "-f", "image2",
+	return command(ctx, "ffmpeg", append([]string{"-nostdin", "-y", "-v", "error", "-protocol_whitelist", "file", "-f", "image2",
 		"-framerate", rate, "-i", "file:" + pattern}, args...))
 }
 
@@ -64,12 +57,15 @@ func command(ctx context.Context, name string, args []string) *exec.Cmd {
 	return cmd
 }
 
-// Run runs one of these programs to its end. It ends with this process, also where that is
+// Run runs one of these programs to its end, behind other programs. It ends with this process, also where that is
 // killed, as far as the system is able to see to it.
 func Run(cmd *exec.Cmd) error {
-	// Linux ends a program with the thread that began it (prctl(2), PR_SET_PDEATHSIG): the
-	// thread is kept until the program has ended.
-	runtime.LockOSThread()
-	defer runtime.UnlockOSThread()
-	return cmd.Run()
+	// Linux ends a program with the thread that began it (prctl(2), PR_SET_PDEATHSIG), and gives it that thread's
+	// priority: the thread is kept until the program has ended.
+	ended := make(chan error)
+	go func() {
+		work.Quietly()
+		ended <- cmd.Run()
+	}()
+	return <-ended
 }

@@ -76,8 +76,11 @@ func (s *Show) SampleFiles(ctx context.Context, files []string,
 	end := time.Now().Add(sampleTime)
 	for _, file := range files {
 		for name, r := range forms {
-			if ctx.Err() != nil || time.Now().After(end) {
+			if ctx.Err() != nil {
 				return made, context.Cause(ctx)
+			}
+			if len(made[name]) > 0 && time.Now().After(end) {
+				continue // fewer say less, and that is told; none would say nothing
 			}
 			err := withFile(ctx, file, func(src rendition.Source) error {
 				one := forecast.Sample{Before: src.Size, After: src.Size}
@@ -155,7 +158,7 @@ func (s *Show) SampleForm(ctx context.Context, rule string, kind media.Kind,
 	}
 	end := time.Now().Add(sampleTime)
 	for _, it := range items {
-		if time.Now().After(end) {
+		if len(sample.Samples) > 0 && time.Now().After(end) {
 			break // fewer say less, and that is told
 		}
 		made := it.Size
