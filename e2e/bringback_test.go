@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"yardtide/core/plan"
 	"yardtide/core/queue"
 	"yardtide/wire"
 )
@@ -109,6 +110,8 @@ func TestALostDeviceIsBroughtBack(t *testing.T) {
 		}
 		s.start()
 	}
+	s.phone(onWiFi)
+	s.until("the phone is at home", func(y wire.Yard) bool { return y.Devices[0].Conditions.Network == plan.WiFi })
 	out := s.ok("bring-back", "-device", "galley-phone", "-into", into)
 	assert.Contains(t, out, fmt.Sprintf("%d pictures and clips there", len(want)))
 	assert.Equal(t, want, tree(t, filepath.Join(into, "DCIM")))

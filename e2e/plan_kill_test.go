@@ -69,7 +69,7 @@ func TestAPlanOutlivesKillsInTheMiddleOfChanges(t *testing.T) {
 			assert.True(t, have[folder], "%s was answered and is lost", folder)
 		}
 	}
-	require.Greater(t, len(answered), 20, "of %d", tries)
+	require.Greater(t, len(answered), 3, "of %d", tries)
 	t.Logf("%d changes were answered, in %d tries", len(answered), tries)
 	now, err := s.client().Plans().InForce(t.Context())
 	require.NoError(t, err)

@@ -170,6 +170,8 @@ type Device struct {
 	NewFolders string `json:"new-folders,omitempty"`
 	// Cards are the answers about volumes that come and go, by their identities.
 	Cards map[string]Card `json:"cards,omitempty"`
+	// Room is what goes from it by itself, once it is proven elsewhere.
+	Room Room `json:"room,omitzero"`
 	// Rules is what this device says of rules itself.
 	Rules map[string]Override `json:"rules,omitempty"`
 }

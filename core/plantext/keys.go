@@ -9,6 +9,7 @@ import (
 
 	"yardtide/core/media"
 	"yardtide/core/plan"
+	"yardtide/core/room"
 )
 
 // This file declares every key of the plan, part by part.
@@ -151,6 +152,9 @@ var devicePart = part[plan.Device]{name: "device", title: "A device", check: che
 		Says: "What is done with memory cards, cameras and phones on a cable, by the identity of each; any stands for those " +
 			"without an answer of their own. Without an answer it is asked for, and nothing is done."}, cardPart,
 		func(d *plan.Device) *map[string]plan.Card { return &d.Cards }),
+	within(Key{Name: "room", Says: "What goes from it by itself to make room, once it is proven elsewhere. Without it nothing " +
+		"is removed unless you ask."}, roomPart,
+		func(d *plan.Device) *plan.Room { return &d.Room }),
 	named(Key{Name: "rules", Named: "rule", Points: "rule",
 		Says: "What this device has otherwise than a rule says, by the rule's name."}, overridePart,
 		func(d *plan.Device) *map[string]plan.Override { return &d.Rules }),
@@ -197,6 +201,29 @@ var sourcePart = part[plan.Source]{name: "source", title: "A source of a device"
 		yes(Key{Name: "hidden", Label: "Hidden files, too",
 			Says: "Take up hidden files and folders, too: those whose name begins with a dot."},
 			func(s *plan.Source) *bool { return &s.Hidden }),
+	}}
+
+// The bounds of a device's room.
+const mostPlaces = 9
+
+var roomPart = part[plan.Room]{name: "room", title: "Room on a device",
+	label: func(r *reader, _ string) string { return "the room of " + strings.TrimPrefix(r.where, "device ") },
+	keys: []key[plan.Room]{
+		parsed(Key{Name: "free", Pattern: plan.SizeForm.String(), Examples: []string{"20 GB"}, Label: "Until this is free",
+			Empty: "nothing", Says: "How much is to be free on each of its disks: the oldest go until it is."}, plan.ParseSize,
+			func(m *plan.Room) *plan.Size { return &m.Free }),
+		parsed(Key{Name: "keep", Pattern: plan.KeepForm.String(), Examples: []string{"90 days", "small", "90 days, small"},
+			Label: "What stays", Empty: "nothing", Says: "What stays: what was taken in the last days, and with small a smaller " +
+				"picture in the place of each that goes."}, plan.ParseKeep,
+			func(m *plan.Room) *plan.Keep { return &m.Keep }),
+		number(Key{Name: "places", Least: 1, Most: mostPlaces, Default: fmt.Sprint(room.DefaultPlaces), Examples: []string{"2"},
+			Label: "Proven at so many places", Empty: fmt.Sprint(room.DefaultPlaces), Says: "At how many places each is proven " +
+				"before it goes, and as shot at one of them."},
+			func(m *plan.Room) *int { return &m.Places }),
+		parsed(Key{Name: "held", Pattern: plan.DaysForm.String(), Default: plan.Days(room.DefaultHeld).String(),
+			Examples: []string{"7 days"}, Label: "Days in the holding place", Empty: plan.Days(room.DefaultHeld).String(),
+			Says: "How long what goes lies in the holding place, from where it can be taken back at once."}, plan.ParseDays,
+			func(m *plan.Room) *plan.Days { return &m.Held }),
 	}}
 
 var cardPart = part[plan.Card]{name: "card", title: "What is done with a card",

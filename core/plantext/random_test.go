@@ -91,6 +91,9 @@ var drawn = rapid.Custom(func(t *rapid.T) string {
 			d["awake"] = "while sending"
 			maybe(d, "awake-when", gates)
 		}
+		maybe(d, "room", func() any {
+			return m{"free": "20 GB", "keep": pick("keep", "90 days", "small", "1 day, small"), "places": 1, "held": "3 days"}
+		})
 		maybe(d, "in-front-only", func() any { return rapid.Bool().Draw(t, "front") })
 		devices[device] = d
 	}

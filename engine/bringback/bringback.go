@@ -20,6 +20,7 @@ import (
 
 	"yardtide/core/naming"
 	"yardtide/engine/destination"
+	"yardtide/engine/scan"
 	"yardtide/engine/work"
 )
 
@@ -105,8 +106,8 @@ type Bringer struct {
 	Came func(n int64)
 }
 
-// partsFolder is where files are on their way: hidden, so that no source takes them up.
-const partsFolder = ".yardtide-back"
+// partsFolder is where files are on their way.
+const partsFolder = scan.BackFolder
 
 // mostBeside is how many files may go beside one of their name.
 const mostBeside = 10_000
@@ -415,41 +416,51 @@ func openFrom(ctx context.Context, d destination.Driver, path string, at int64) 
 
 // publish gives a whole part its name, in one step that writes over nothing.
 func (b Bringer) publish(part, name string) error {
+	if err := b.Root.Chmod(part, 0o644); err != nil {
+		return ours{fmt.Errorf("putting %s in place: %w", name, err)}
+	}
+	err := PutInPlace(b.Root, part, name)
+	if err != nil && !errors.Is(err, fs.ErrExist) {
+		return ours{err}
+	}
+	return err
+}
+
+// PutInPlace gives a file of a folder another name there, parted by slashes, in one step that writes over nothing: the
+// error is fs.ErrExist where something has it. Folders on the way are made.
+func PutInPlace(root *os.Root, from, name string) error {
 	to := filepath.FromSlash(name)
 	if dir := filepath.Dir(to); dir != "." {
-		if err := b.Root.MkdirAll(dir, 0o755); err != nil {
-			return ours{fmt.Errorf("making the folder of %s: %w", name, err)}
+		if err := root.MkdirAll(dir, 0o755); err != nil {
+			return fmt.Errorf("making the folder of %s: %w", name, err)
 		}
 	}
-	err := b.Root.Chmod(part, 0o644)
-	if err == nil {
-		err = b.Root.Link(part, to)
-	}
+	err := root.Link(from, to)
 	if err != nil && !errors.Is(err, fs.ErrExist) { // a file system without second names
-		if _, lerr := b.Root.Lstat(to); !errors.Is(lerr, fs.ErrNotExist) {
+		if _, lerr := root.Lstat(to); !errors.Is(lerr, fs.ErrNotExist) {
 			return errors.Join(fs.ErrExist, lerr)
 		}
-		if err = b.Root.Rename(part, to); err == nil {
-			return b.sync(filepath.Dir(to))
+		if err = root.Rename(from, to); err == nil {
+			return syncFolder(root, filepath.Dir(to))
 		}
 	}
 	if errors.Is(err, fs.ErrExist) {
 		return fs.ErrExist
 	}
+	if err == nil {
+		err = root.Remove(from)
+	}
 	if err != nil {
-		return ours{fmt.Errorf("putting %s in place: %w", name, err)}
+		return fmt.Errorf("putting %s in place: %w", name, err)
 	}
-	if err := b.Root.Remove(part); err != nil {
-		return ours{fmt.Errorf("putting %s in place: %w", name, err)}
-	}
-	return b.sync(filepath.Dir(to))
+	return syncFolder(root, filepath.Dir(to))
 }
 
-// sync brings the names in a folder to disk, where the system can.
-func (b Bringer) sync(dir string) error {
-	d, err := b.Root.Open(dir)
+// syncFolder brings the names in a folder to disk, where the system can.
+func syncFolder(root *os.Root, dir string) error {
+	d, err := root.Open(dir)
 	if err != nil {
-		return ours{fmt.Errorf("opening %s: %w", dir, err)}
+		return fmt.Errorf("opening %s: %w", dir, err)
 	}
 	_ = d.Sync() // some systems cannot
 	return d.Close()

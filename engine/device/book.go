@@ -12,6 +12,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -107,6 +108,10 @@ func (b book) probeAll(ctx context.Context, files []scan.File) ([]probed, error)
 
 // Found probes files and takes them in.
 func (b book) Found(ctx context.Context, files []scan.File) error {
+	files, err := b.withoutSmaller(ctx, files)
+	if err != nil || len(files) == 0 {
+		return err
+	}
 	read, err := b.probeAll(ctx, files)
 	if ctx.Err() != nil {
 		return nil
@@ -160,6 +165,22 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 	b.d.originals.found(b.source, time.Now())
 	b.d.changed()
 	return nil
+}
+
+// withoutSmaller takes out the smaller ones that stay where something went to make room: they are nothing new.
+func (b book) withoutSmaller(ctx context.Context, files []scan.File) ([]scan.File, error) {
+	paths := make([]string, len(files))
+	for i, f := range files {
+		paths[i] = f.Path()
+	}
+	sizes, err := b.d.Records.Rooms.Smaller(ctx, b.source.Folder, paths)
+	if err != nil || len(sizes) == 0 {
+		return files, err
+	}
+	return slices.DeleteFunc(slices.Clone(files), func(f scan.File) bool {
+		size, stays := sizes[f.Path()]
+		return stays && size == f.Size
+	}), nil
 }
 
 // returned takes out what was here before, went, and is back with the content that it had: nothing of it is to be sent.

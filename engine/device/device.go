@@ -118,6 +118,7 @@ type Device struct {
 	cards     *cards
 	mending   mending
 	upkeep    *upkeep.Upkeep
+	rooms     rooms
 	pace      *rate.Limiter // of all sends
 
 	mu     sync.Mutex
@@ -216,6 +217,7 @@ func (d *Device) furnish(o Options, owner string, forms *rendition.Cache) {
 		Sending: d.isSending,
 		Places:  func(p *plan.Plan) func(os.FileInfo) bool { return d.sources.scanOptions(p).Place },
 	})
+	d.rooms = rooms{d: d, maker: newRoomMaker(d)}
 	d.moving = &burst.Maker{Options: burst.Options{
 		Device: o.Name, Dir: o.Bursts, Renditions: o.Renditions, Records: o.Records, Show: d.Shows, Folder: d.Folder,
 		Plan: d.currentPlan, Counts: d.places.Counts, Beside: &d.beside, Wait: o.Wait, Log: o.Log,

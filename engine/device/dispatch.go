@@ -127,6 +127,7 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 	}
 	last.next = gate.Earlier(last.next, d.moving.Make(sendCtx, last.Situation))
 	last.next = gate.Earlier(last.next, d.strays.look(sendCtx, last.Plan, now))
+	last.next = gate.Earlier(last.next, d.rooms.tidy(sendCtx, last.Situation))
 	last.next = gate.Earlier(last.next, d.originals.look(sendCtx, last.Plan, now))
 	last.next = gate.Earlier(last.next, d.cards.look(sendCtx, last.Plan, now))
 	if err := (marks{d}).read(ctx, sendCtx); err != nil {

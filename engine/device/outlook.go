@@ -63,12 +63,14 @@ func (d *Device) Known() tell.Known {
 		rate += s.Rate
 	}
 	k.Awake, k.Strays = d.waking.told(rate, now), d.strays.now()
-	k.Cards = d.cards.told(s.Plan)
+	k.Cards, k.Disks = d.cards.told(s.Plan), d.rooms.disks()
 	d.mu.Lock()
 	k.Modem, k.Problem = d.modem, d.mending.now()
 	d.mu.Unlock()
 	for _, src := range s.Plan.Devices[d.Name].Sources {
-		k.Sources[src.Folder] = d.sources.told(src.Folder)
+		told := d.sources.told(src.Folder)
+		told.Stays = d.rooms.stays(src)
+		k.Sources[src.Folder] = told
 	}
 	return k
 }

@@ -22,7 +22,7 @@ type part struct {
 // by the device, what lay at a destination before is asked of the service.
 var parts = []part{
 	{"items", "id"}, {"copies", "id"}, {"events", "rowid"}, {"standings", "id"}, {"counters", ""}, {"ledger",
-		"at"}, {"reservations", "copy"}, {"sensed", "id"}, {"runs", "id"},
+		"at"}, {"reservations", "copy"}, {"sensed", "id"}, {"runs", "id"}, {"cleared", "id"},
 }
 
 // partOf finds one by its name.

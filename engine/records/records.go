@@ -51,6 +51,7 @@ type Records struct {
 	Places    Places    // what is at the place of a destination
 	Adopted   Adopted   // files that were at a destination before
 	Handed    Handed    // files that a phone handed over
+	Rooms     Rooms     // files that went from the device to make room
 	Ledger    Ledger    // what was spent of allowances
 	Facts     Facts     // small named values
 	Journal   Journal   // what the device sensed, and when it ran
@@ -85,6 +86,8 @@ type (
 	Adopted struct{ *file }
 	// Handed keeps the files that a phone handed over, also when they are gone from its inbox.
 	Handed struct{ *file }
+	// Rooms keeps the files that went from the device to make room there.
+	Rooms struct{ *file }
 	// Ledger keeps what was spent of allowances.
 	Ledger struct{ *file }
 	// Facts keeps small named values.
@@ -98,8 +101,8 @@ type (
 )
 
 func newRecords(f *file) *Records {
-	return &Records{f, Catalogue{f}, Queue{f}, Forms{f}, Shelves{f}, Proofs{f}, Places{f}, Adopted{f}, Handed{f}, Ledger{f},
-		Facts{f}, Journal{f}, Outbox{f}, Mirror{f}}
+	return &Records{f, Catalogue{f}, Queue{f}, Forms{f}, Shelves{f}, Proofs{f}, Places{f}, Adopted{f}, Handed{f}, Rooms{f},
+		Ledger{f}, Facts{f}, Journal{f}, Outbox{f}, Mirror{f}}
 }
 
 // Open opens or makes the file and takes up what a killed process left:

@@ -58,8 +58,12 @@ func (r *Catalogue) Return(ctx context.Context, items []Item, p *plan.Plan, now 
 	return r.tx(ctx, "noting what is back", func(tx *transaction) error {
 		names := make([][2]string, len(items))
 		for i, it := range items {
-			if _, err := tx.Exec(`UPDATE items SET gone_at = 0, mtime = ?, inode = ?, ctime = ? WHERE id = ?`, it.MTime, it.Inode, it.CTime,
+			if _, err := tx.Exec(`UPDATE items SET gone_at = 0, mtime = ?, inode = ?, ctime = ? WHERE id = ? AND gone_at <> 0
+				AND NOT EXISTS (SELECT 1 FROM items h WHERE h.source = items.source AND h.dir = items.dir AND h.name = items.name AND h.gone_at = 0)`, it.MTime, it.Inode, it.CTime,
 				it.ID); err != nil {
+				return fmt.Errorf("%q: %w", it.Path(), err)
+			}
+			if _, err := tx.Exec(`UPDATE cleared SET back_at = ? WHERE item = ? AND back_at = 0 AND state = 'removed'`, ms(now), it.ID); err != nil {
 				return fmt.Errorf("%q: %w", it.Path(), err)
 			}
 			names[i] = [2]string{it.Dir, it.Name}

@@ -555,7 +555,7 @@ func (s *scanner) tellFiles(ctx context.Context, dir string, entries []fs.DirEnt
 		switch {
 		case !s.Hidden && strings.HasPrefix(name, "."):
 			delete(known, name)
-		case onItsWay(name) || name == s.Marker:
+		case onItsWay(name) || name == s.Marker || name == HeldFolder || name == BackFolder:
 		case e.IsDir():
 			sub := path.Join(dir, name)
 			if _, walked := s.dirs.disk[sub]; !walked {
@@ -601,6 +601,13 @@ func (s *scanner) tell(ctx context.Context) error {
 	s.found = nil
 	return s.book.Found(ctx, batch)
 }
+
+// HeldFolder, in a source, is the holding place of what went from there to make room; BackFolder, in any folder, has what
+// is on its way back. Neither is ever taken up.
+const (
+	HeldFolder = ".yardtide-held"
+	BackFolder = ".yardtide-back"
+)
 
 // onItsWay tells names that programs give to files they have not finished.
 func onItsWay(name string) bool {

@@ -15,6 +15,7 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
+	"yardtide/core/room"
 	"yardtide/engine/records"
 	"yardtide/wire"
 	"yardtide/wire/cardwire"
@@ -50,6 +51,7 @@ type Known struct {
 	Doubles map[string]int64 `json:"doubles,omitempty"`
 	Strays  *wire.StraySum   `json:"strays,omitempty"` // nil before they were looked for
 	Cards   []cardwire.Card  `json:"cards,omitempty"`  // that are here, or that the plan names
+	Disks   []room.Disk      `json:"disks,omitempty"`  // on which sources lie
 }
 
 // Sound takes out what nobody here knows the meaning of: what a device told comes from
@@ -77,6 +79,8 @@ type Source struct {
 	Scanned  time.Time      `json:"scanned,omitzero"`
 	Problems []wire.Problem `json:"problems,omitempty"`
 	Away     bool           `json:"away,omitempty"` // its volume is
+	// Stays tells that nothing is removed from it: it is a card, a closed library or an inbox.
+	Stays bool `json:"stays,omitempty"`
 }
 
 // Send is a copy on its way.

@@ -49,7 +49,7 @@ func (u *Upkeep) reproveAll(ctx, life context.Context, name string) error {
 		if err != nil {
 			return err
 		}
-		if err := u.proveAgain(ctx, driver, u.Places.Is(name), c); err != nil {
+		if _, err := u.proveAgain(ctx, driver, u.Places.Is(name), c); err != nil {
 			return err
 		}
 		u.Places.Mended(name)
@@ -58,25 +58,35 @@ func (u *Upkeep) reproveAll(ctx, life context.Context, name string) error {
 	return nil
 }
 
-// proveAgain takes one proof again and records what it shows.
+// ProveNow takes the proof of a copy again at this moment, and records what it shows. It returns its way, "" where what was
+// proven is not there as it was, or its destination came to stand for another place.
+func (u *Upkeep) ProveNow(ctx context.Context, c records.Copy) (way string, err error) {
+	driver, err := u.Places.Reach(ctx, c.Destination)
+	if err != nil {
+		return "", err
+	}
+	return u.proveAgain(ctx, driver, u.Places.Is(c.Destination), c)
+}
+
+// proveAgain takes one proof again and records what it shows. It returns its way, "" where it does not hold.
 func (u *Upkeep) proveAgain(ctx context.Context, driver destination.Driver, at records.NamedFact,
-	c records.Copy) error {
+	c records.Copy) (string, error) {
 	way, err := proof.Take(ctx, driver, c.Remote, c.SHA256, c.Bytes, true, true)
 	if says := err == nil || errors.Is(err, destination.ErrNotFound) || destination.CauseOf(err) == queue.Different; says {
 		if serr := u.Places.Still(ctx, c.Destination); serr != nil {
-			return serr
+			return "", serr
 		}
 		if u.Places.Is(c.Destination) != at { // it is no longer the same place
-			return nil
+			return "", nil
 		}
 	}
 	after := context.WithoutCancel(ctx)
 	says, todo := "", ""
 	switch {
 	case err == nil:
-		return u.Records.Proofs.Proven(after, c.ID, way, time.Now())
+		return way, u.Records.Proofs.Proven(after, c.ID, way, time.Now())
 	case ctx.Err() != nil:
-		return context.Cause(ctx)
+		return "", context.Cause(ctx)
 	case errors.Is(err, destination.ErrNotFound):
 		says, todo = proof.Lost(c.Remote, true), "Find out who removed it. Retry sends it again while the file is on "+
 			"the device."
@@ -84,9 +94,9 @@ func (u *Upkeep) proveAgain(ctx context.Context, driver destination.Driver, at r
 		says, todo = proof.Lost(c.Remote, false), "Check the storage's disk and who changed it. Retry sends it again, "+
 			"beside what is there."
 	default:
-		return err
+		return "", err
 	}
-	return u.lost(after, c.Destination, c.Remote, says, todo)
+	return "", u.lost(after, c.Destination, c.Remote, says, todo)
 }
 
 // lost takes every copy that rests on what lay at a path back from safe.
