@@ -6,6 +6,7 @@ import (
 
 	"yardtide/core/forecast"
 	"yardtide/core/plan"
+	"yardtide/core/room"
 	"yardtide/core/words"
 	"yardtide/engine/device"
 	"yardtide/engine/link"
@@ -70,6 +71,10 @@ type Finds interface {
 	ItemsOf(ctx context.Context, ids []int64) ([]wire.Item, error)
 	// Lying tells where items lie, file by file.
 	Lying(ctx context.Context, ids []int64) ([]tell.Lying, error)
+	// MayGo chooses what may go to make room, Cleared tells what went, and ClearedFiles file by file.
+	MayGo(ctx context.Context, w room.Want, lately time.Time) (room.Choice, []room.Disk, error)
+	Cleared(ctx context.Context) (tell.Cleared, error)
+	ClearedFiles(ctx context.Context, held bool, below int64, limit int) ([]tell.ClearedFile, error)
 }
 
 // Orders are what a device does when it is told.

@@ -42,6 +42,7 @@ import (
 	"yardtide/service/household"
 	"yardtide/service/jobs"
 	"yardtide/service/library"
+	"yardtide/service/makingroom"
 	"yardtide/service/phones"
 	"yardtide/service/planbook"
 	"yardtide/service/setup"
@@ -113,6 +114,8 @@ type Service struct {
 	Trials Trials
 	// Library finds items among all that are known.
 	Library *library.Library
+	// Room makes room on devices.
+	Room *makingroom.Room
 	// Bringing brings items back from places.
 	Bringing *bringing.Bringing
 
@@ -226,6 +229,13 @@ func (s *Service) wire() {
 			}
 			return list
 		}})
+	s.Room = &makingroom.Room{Options: makingroom.Options{InForce: s.Book.PlanOrEmpty, Jobs: s.Jobs, HandsOver: s.Phones.Has,
+		Devices: func() (list []makingroom.Holder) {
+			for _, d := range s.Devices() {
+				list = append(list, listedDevice{d.Machine, d.Told, d.Finds, d.Orders})
+			}
+			return list
+		}}}
 	s.Library = &library.Library{Plan: s.Book.PlanOrEmpty, Devices: s.listed}
 	s.Setup = &setup.Setup{Options: setup.Options{
 		Dir: s.Dir, Book: s.Book, Jobs: s.Jobs, Doubts: s.Trials.Doubts, Keep: s.Destinations.keepSecrets,

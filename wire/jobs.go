@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"yardtide/wire/bringwire"
+	"yardtide/wire/roomwire"
 )
 
 // JobKind is what a job does.
@@ -16,6 +17,7 @@ const (
 	JobProofs    JobKind = "proofs"
 	JobLook      JobKind = "look"
 	JobBringBack JobKind = "bring-back"
+	JobRoom      JobKind = "room"
 )
 
 // JobState is how a job stands.
@@ -33,7 +35,7 @@ const (
 // started it, and can be stopped.
 type Job struct {
 	ID          string                 `json:"id"`
-	Kind        JobKind                `json:"kind" enum:"trial,adoption,proofs,look,bring-back"`
+	Kind        JobKind                `json:"kind" enum:"trial,adoption,proofs,look,bring-back,room"`
 	Destination string                 `json:"destination" doc:"Which storage it is about, empty for all"`
 	State       JobState               `json:"state" enum:"running,done,failed,stopped"`
 	Says        string                 `json:"says" doc:"How far it is, or what came of it, as a sentence"`
@@ -45,5 +47,6 @@ type Job struct {
 	Adopted     *Adopted               `json:"adopted,omitempty" doc:"What was found so far"`
 	Proving     *Proving               `json:"proving,omitempty" doc:"How far the proofs are"`
 	Back        *bringwire.BroughtBack `json:"back,omitempty" doc:"What was brought back so far"`
+	Room        *roomwire.RoomMade     `json:"room,omitempty" doc:"What went so far to make room"`
 	Look        *Look                  `json:"look,omitempty" doc:"What was found in a folder so far"`
 }

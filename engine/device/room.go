@@ -13,12 +13,12 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/onvolume"
 	"yardtide/core/plan"
-	croom "yardtide/core/room"
+	"yardtide/core/room"
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/folder"
+	"yardtide/engine/makeroom"
 	"yardtide/engine/records"
 	"yardtide/engine/rendition"
-	"yardtide/engine/room"
 	"yardtide/engine/scan"
 	"yardtide/engine/tell"
 )
@@ -28,13 +28,13 @@ import (
 // rooms has room made.
 type rooms struct {
 	d     *Device
-	maker *room.Maker
+	maker *makeroom.Maker
 
 	mu     sync.Mutex
 	mended bool                // what a kill left was seen to
 	due    time.Time           // when the holding places are seen to again
 	tried  map[int64]time.Time // items that stayed, and until when they are not tried again
-	known  []croom.Disk
+	known  []room.Disk
 	looked time.Time // at the disks
 }
 
@@ -51,8 +51,8 @@ const (
 )
 
 // newRoomMaker makes what moves files for a device.
-func newRoomMaker(d *Device) *room.Maker {
-	return room.New(room.Options{
+func newRoomMaker(d *Device) *makeroom.Maker {
+	return makeroom.New(makeroom.Options{
 		Device: d.Name, Records: d.Records, Folder: d.Folder, Away: d.sources.away, Log: d.Log, Changed: d.changed,
 		Stays: func(source string) bool { return d.rooms.staysBy(source) },
 		Asked: func(it records.Item) []string {
@@ -118,7 +118,7 @@ func (r *rooms) prove(ctx context.Context, c records.Copy, metered bool) (string
 	}
 	way, err := r.d.upkeep.ProveNow(ctx, c)
 	if err == nil && way == "" {
-		err = room.ErrUnproven
+		err = makeroom.ErrUnproven
 	}
 	return way, err
 }
@@ -149,7 +149,7 @@ type buffer struct{ b []byte }
 func (w *buffer) Write(p []byte) (int, error) { w.b = append(w.b, p...); return len(p), nil }
 
 // disks are those on which sources lie, as they were a moment ago.
-func (r *rooms) disks() []croom.Disk {
+func (r *rooms) disks() []room.Disk {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.known
@@ -158,7 +158,7 @@ func (r *rooms) disks() []croom.Disk {
 // look looks at the disks on which sources lie.
 func (r *rooms) look(ctx context.Context) {
 	p := r.d.currentPlan()
-	var list []croom.Disk
+	var list []room.Disk
 	at := map[uint64]int{}
 	for _, s := range p.Devices[r.d.Name].Sources {
 		if r.d.sources.walking(s.Folder) || r.d.sources.away(s.Folder) {
@@ -182,12 +182,12 @@ func (r *rooms) look(ctx context.Context) {
 			if space.Free >= 0 && space.Used >= 0 {
 				total = space.Free + space.Used
 			}
-			list = append(list, croom.Disk{Free: space.Free, Total: total})
+			list = append(list, room.Disk{Free: space.Free, Total: total})
 		}
 		list[i].Sources = append(list[i].Sources, s.Folder)
 	}
 	r.mu.Lock()
-	changed := !slices.EqualFunc(r.known, list, func(a, b croom.Disk) bool {
+	changed := !slices.EqualFunc(r.known, list, func(a, b room.Disk) bool {
 		return a.Free == b.Free && a.Total == b.Total && slices.Equal(a.Sources, b.Sources)
 	})
 	r.known, r.looked = list, time.Now()
@@ -262,7 +262,7 @@ func (r *rooms) byPlan(ctx context.Context, s gate.Situation) (more bool, err er
 	if err != nil {
 		return false, err
 	}
-	terms := room.Terms{Places: want.At(), Held: want.Held(), Small: want.Small}
+	terms := makeroom.Terms{Places: want.At(), Held: want.Held(), Small: want.Small}
 	n := 0
 	for _, it := range c.Goes {
 		if ctx.Err() != nil || n == roomStep {
@@ -303,11 +303,11 @@ func (r *rooms) try(id int64) {
 }
 
 // MakeRoom has items go into the holding place, for a turn: those that may.
-func (o Orders) MakeRoom(ctx context.Context, order room.Order) (result room.Result, err error) {
+func (o Orders) MakeRoom(ctx context.Context, order makeroom.Order) (result makeroom.Result, err error) {
 	if err := order.Check(); err != nil {
 		return result, err
 	}
-	turn, cancel := context.WithTimeout(ctx, room.Turn)
+	turn, cancel := context.WithTimeout(ctx, makeroom.Turn)
 	defer cancel()
 	var mu sync.Mutex
 	all, ctx := errgroup.WithContext(ctx)
@@ -325,7 +325,7 @@ func (o Orders) MakeRoom(ctx context.Context, order room.Order) (result room.Res
 			mu.Lock()
 			defer mu.Unlock()
 			if err != nil {
-				result.Stays = append(result.Stays, room.Stayed{Item: id, Says: destination.Sentence(err)})
+				result.Stays = append(result.Stays, makeroom.Stayed{Item: id, Says: destination.Sentence(err)})
 				return nil
 			}
 			result.N, result.Bytes = result.N+1, result.Bytes+bytes

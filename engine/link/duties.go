@@ -9,6 +9,7 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/engine/bringback"
+	"yardtide/engine/makeroom"
 	"yardtide/engine/tell"
 	"yardtide/wire"
 	"yardtide/wire/planwire"
@@ -45,6 +46,9 @@ type Ordered interface {
 	SettlePlace(ctx context.Context, destination string, moved bool) (int64, error)
 	// Bring brings files of an item back to the device, for a while.
 	Bring(ctx context.Context, o bringback.Order) (bringback.Result, error)
+	// MakeRoom has items go into the holding place, for a while; TakeBack has them back, all with none.
+	MakeRoom(ctx context.Context, o makeroom.Order) (makeroom.Result, error)
+	TakeBack(ctx context.Context, items []int64) (int64, error)
 }
 
 // Shower shows what only a device itself can show, and changes nothing.
@@ -70,6 +74,9 @@ type Shower interface {
 type (
 	pauseUntil struct {
 		Until time.Time `json:"until,omitzero"`
+	}
+	ofItems struct {
+		Items []int64 `json:"items,omitempty"`
 	}
 	ofRest struct {
 		Then string `json:"then"`
@@ -147,8 +154,10 @@ var duties = map[string]duty{
 	"settle": of(func(ctx context.Context, d Here, w ofPlace) (any, error) {
 		return d.Orders.SettlePlace(ctx, w.Destination, w.Moved)
 	}),
-	"bring": of(func(ctx context.Context, d Here, w bringback.Order) (any, error) { return d.Orders.Bring(ctx, w) }),
-	"usual": of(func(_ context.Context, d Here, _ struct{}) (any, error) { return d.Shows.Usual(), nil }),
+	"make room": of(func(ctx context.Context, d Here, w makeroom.Order) (any, error) { return d.Orders.MakeRoom(ctx, w) }),
+	"take back": of(func(ctx context.Context, d Here, w ofItems) (any, error) { return d.Orders.TakeBack(ctx, w.Items) }),
+	"bring":     of(func(ctx context.Context, d Here, w bringback.Order) (any, error) { return d.Orders.Bring(ctx, w) }),
+	"usual":     of(func(_ context.Context, d Here, _ struct{}) (any, error) { return d.Shows.Usual(), nil }),
 	"look": of(func(ctx context.Context, d Here, w ofFile) (any, error) {
 		var last wire.Look
 		err := d.Shows.Look(ctx, w.Folder, w.Set, func(l wire.Look) { last = l })

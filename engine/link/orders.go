@@ -15,6 +15,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/engine/atomicfile"
 	"yardtide/engine/bringback"
+	"yardtide/engine/makeroom"
 	"yardtide/wire"
 )
 
@@ -332,4 +333,16 @@ func (o Orders) Adopt(context.Context, string, func(wire.Adopted)) (wire.Adopted
 // Bring has the device bring files of an item back.
 func (o Orders) Bring(ctx context.Context, order bringback.Order) (r bringback.Result, err error) {
 	return r, o.m.ask(ctx, "bring", order, &r)
+}
+
+// MakeRoom has the device have items go into the holding place.
+func (o Orders) MakeRoom(ctx context.Context, order makeroom.Order) (r makeroom.Result, err error) {
+	err = o.m.ask(ctx, "make room", order, &r)
+	return r, err
+}
+
+// TakeBack has the device put items from the holding place back.
+func (o Orders) TakeBack(ctx context.Context, items []int64) (n int64, err error) {
+	err = o.m.ask(ctx, "take back", ofItems{Items: items}, &n)
+	return n, err
 }

@@ -24,14 +24,14 @@ type Others struct {
 	mu      sync.Mutex
 	claimed map[*fleet.Turn]string // what the service calls it
 	ended   []string               // claims that are given back
-	rooms   map[string]*room
+	rooms   map[string]*roomLeft
 	need    work.Bell // room is short
 	over    work.Bell // there are claims to give back
 	wake    func()
 }
 
-// room is what the device was given at a destination.
-type room struct {
+// roomLeft is what the device was given at a destination.
+type roomLeft struct {
 	given    int64 // -1 when nobody knows how much there is
 	left     int64 // of it
 	underway int64
@@ -40,7 +40,7 @@ type room struct {
 
 // NewOthers makes one.
 func NewOthers(sendsTo func() map[string]int64) *Others {
-	return &Others{SendsTo: sendsTo, claimed: map[*fleet.Turn]string{}, rooms: map[string]*room{}, need: work.NewBell(),
+	return &Others{SendsTo: sendsTo, claimed: map[*fleet.Turn]string{}, rooms: map[string]*roomLeft{}, need: work.NewBell(),
 		over: work.NewBell(), wake: func() {}}
 }
 
@@ -431,7 +431,7 @@ func (o *Others) partNow(ctx context.Context) (beat time.Duration, err error) {
 		}
 		r := o.rooms[asked.Destination]
 		if r == nil {
-			r = &room{}
+			r = &roomLeft{}
 			o.rooms[asked.Destination] = r
 			more = true
 		}
@@ -477,7 +477,7 @@ func (o *Others) restore(ctx context.Context, r *records.Records) error {
 			left = max(0, left-landed)
 		}
 		o.mu.Lock()
-		o.rooms[name] = &room{given: left, left: left}
+		o.rooms[name] = &roomLeft{given: left, left: left}
 		o.mu.Unlock()
 	}
 	return nil

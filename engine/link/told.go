@@ -10,6 +10,7 @@ import (
 	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/core/queue"
+	"yardtide/core/room"
 	"yardtide/core/words"
 	"yardtide/engine/tell"
 	"yardtide/wire"
@@ -63,6 +64,33 @@ func (t Told) Status(ctx context.Context) (wire.Device, error) {
 		return t.m.unreadableDevice(), nil
 	}
 	return d, err
+}
+
+// MayGo chooses what may go from the device to make room, by what it told last.
+func (t Told) MayGo(ctx context.Context, w room.Want, lately time.Time) (room.Choice, []room.Disk, error) {
+	c, disks, err := t.teller().MayGo(ctx, w, lately)
+	if t.m.spoiled(ctx, err) {
+		return room.Choice{}, nil, nil
+	}
+	return c, disks, err
+}
+
+// Cleared tells what went from the device.
+func (t Told) Cleared(ctx context.Context) (tell.Cleared, error) {
+	c, err := t.teller().Cleared(ctx)
+	if t.m.spoiled(ctx, err) {
+		return tell.Cleared{}, nil
+	}
+	return c, err
+}
+
+// ClearedFiles lists files that went.
+func (t Told) ClearedFiles(ctx context.Context, held bool, below int64, limit int) ([]tell.ClearedFile, error) {
+	list, err := t.teller().ClearedFiles(ctx, held, below, limit)
+	if t.m.spoiled(ctx, err) {
+		return nil, nil
+	}
+	return list, err
 }
 
 // Items lists items, newest first.

@@ -81,7 +81,18 @@ func (t Teller) Cleared(ctx context.Context) (c Cleared, err error) {
 	return c, err
 }
 
+// ClearedFile is a file that went, with the key of its item.
+type ClearedFile struct {
+	records.Cleared
+	Key string
+}
+
 // ClearedFiles lists files that went, the newest first, below a number; with held, those in the holding place alone.
-func (t Teller) ClearedFiles(ctx context.Context, held bool, below int64, limit int) ([]records.Cleared, error) {
-	return t.From.Rooms.Ledger(ctx, held, below, limit)
+func (t Teller) ClearedFiles(ctx context.Context, held bool, below int64, limit int) ([]ClearedFile, error) {
+	rows, err := t.From.Rooms.Ledger(ctx, held, below, limit)
+	list := make([]ClearedFile, len(rows))
+	for i, row := range rows {
+		list[i] = ClearedFile{row, t.From.Catalogue.Key(row.Main)}
+	}
+	return list, err
 }

@@ -101,6 +101,7 @@ func (s *Server) routes() {
 	phoneRoutes(s)
 	s.libraryRoutes()
 	s.bringRoutes()
+	s.roomRoutes()
 	s.wholeRoutes()
 }
 

@@ -1,6 +1,6 @@
-// Package room makes room on a device: what is proven elsewhere as asked is proven again at that moment, moved into a
+// Package makeroom makes room on a device: what is proven elsewhere as asked is proven again at that moment, moved into a
 // holding place, and after some days proven once more and removed. What may go is judged by core/room.
-package room
+package makeroom
 
 import (
 	"context"

@@ -1,4 +1,4 @@
-package room
+package makeroom
 
 import (
 	"errors"

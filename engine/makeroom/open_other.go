@@ -1,6 +1,6 @@
 //go:build !linux
 
-package room
+package makeroom
 
 import "os"
 
