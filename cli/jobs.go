@@ -75,6 +75,8 @@ func called(j wire.Job) string {
 			return "Look at " + j.Look.Path
 		}
 		return "Look at a folder"
+	case wire.JobRoom:
+		return "Room"
 	case wire.JobBringBack:
 		return "Bringing back"
 	case wire.JobAdoption:

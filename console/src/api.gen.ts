@@ -1016,6 +1016,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/room": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How much room is on each device, what lies in its holding place, and what goes by itself */
+        get: operations["room"];
+        put?: never;
+        /** Begin to make room: what may go is proven again and moved into the holding place */
+        post: operations["make-room"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/room/ledger": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What went from a device, when, and on which proofs; the newest first */
+        get: operations["room-ledger"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/room/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What may go from a device to make room; nothing is begun */
+        post: operations["room-plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/room/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put items from the holding place back where they lay */
+        post: operations["take-back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/send-now": {
         parameters: {
             query?: never;
@@ -2341,7 +2410,7 @@ export interface components {
             ended?: string;
             id: string;
             /** @enum {string} */
-            kind: "trial" | "adoption" | "proofs" | "look" | "bring-back";
+            kind: "trial" | "adoption" | "proofs" | "look" | "bring-back" | "room";
             /** @description What was found in a folder so far */
             look?: components["schemas"]["Look"];
             /**
@@ -2351,6 +2420,8 @@ export interface components {
             of: number;
             /** @description How far the proofs are */
             proving?: components["schemas"]["Proving"];
+            /** @description What went so far to make room */
+            room?: components["schemas"]["RoomMade"];
             /** @description How far it is, or what came of it, as a sentence */
             says: string;
             /** @enum {string} */
@@ -2987,6 +3058,233 @@ export interface components {
             says: string;
             /** @description The destinations whose secrets it held: change them where it may be in other hands */
             secrets: string[];
+        };
+        RoomAsked: {
+            device: string;
+            /** @description Only what lies in it, or below: from the source on */
+            folder?: string;
+            /**
+             * Format: int64
+             * @description Until so many bytes are free on each disk, the oldest first; all that may go when left out
+             */
+            free?: number;
+            /**
+             * Format: int64
+             * @description Days in the holding place; 7 when left out
+             */
+            held?: number;
+            /**
+             * Format: int64
+             * @description What was taken in the last so many days stays
+             */
+            keep?: number;
+            /** @description Only these; all when left out */
+            kinds?: ("photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other")[];
+            /**
+             * Format: int64
+             * @description Only what has more bytes
+             */
+            larger?: number;
+            /** @description Also prove over a network that may cost */
+            metered?: boolean;
+            /**
+             * Format: int64
+             * @description Only what is proven at so many places; 2 when left out
+             */
+            places?: number;
+            /** @description A smaller picture stays in the place of each */
+            small?: boolean;
+        };
+        RoomBack: {
+            /**
+             * Format: int64
+             * @description Items
+             */
+            n: number;
+        };
+        RoomBackAsked: {
+            device: string;
+            /** @description Their keys; all when left out */
+            items?: string[];
+        };
+        RoomDisk: {
+            /**
+             * Format: int64
+             * @description Bytes, -1 where nobody knows
+             */
+            free: number;
+            /**
+             * Format: int64
+             * @description Bytes in the holding places on it: they get free by themselves
+             */
+            held: number;
+            sources: string[];
+            /**
+             * Format: int64
+             * @description Bytes, -1 where nobody knows
+             */
+            total: number;
+        };
+        RoomFile: {
+            /**
+             * Format: date-time
+             * @description When it was taken back, or brought back
+             */
+            back?: string;
+            /** Format: int64 */
+            bytes: number;
+            device: string;
+            /** @description Where it lies in the holding place, from the source on */
+            heldAs: string;
+            /** Format: int64 */
+            id: number;
+            /** @description Of its item */
+            key: string;
+            /** @description On the device, from the source on */
+            path: string;
+            /** @description On which it went */
+            proofs: components["schemas"]["RoomProof"][];
+            /** Format: date-time */
+            removed?: string;
+            says: string;
+            sha256: string;
+            /**
+             * Format: date-time
+             * @description When it went into the holding place
+             */
+            since: string;
+            /** @description The smaller one that stays, from the source on; empty for none */
+            small: string;
+            /** @enum {string} */
+            state: "moving" | "held" | "removing" | "removed" | "back";
+            /**
+             * Format: date-time
+             * @description When it is proven again and removed from there
+             */
+            until: string;
+        };
+        RoomFolder: {
+            /** Format: int64 */
+            bytes: number;
+            folder: string;
+            /** Format: int64 */
+            n: number;
+        };
+        RoomKind: {
+            /** Format: int64 */
+            bytes: number;
+            /** @enum {string} */
+            kind: "photo" | "raw" | "graphic" | "video" | "audio" | "document" | "other";
+            /** Format: int64 */
+            n: number;
+        };
+        RoomLedger: {
+            /**
+             * Format: int64
+             * @description The next part begins below this number; 0 at the end
+             */
+            below: number;
+            files: components["schemas"]["RoomFile"][];
+        };
+        RoomMade: {
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Items in the holding place
+             */
+            n: number;
+            /** @description Why, the first few, each as a sentence */
+            says: string[];
+            /**
+             * Format: int64
+             * @description Items that stayed: a proof did not hold, or the file changed
+             */
+            stayed: number;
+        };
+        RoomOnDevice: {
+            /** @description Why nothing can go from it, empty where something can */
+            by: string;
+            device: string;
+            /** @description On which its sources lie, as far as it told */
+            disks: components["schemas"]["RoomDisk"][];
+            /** @description In the holding places */
+            held: components["schemas"]["RoomWent"];
+            /** @description That went, and was not brought back */
+            removed: components["schemas"]["RoomWent"];
+            /** @description What goes by itself, as a sentence */
+            standing: string;
+            /**
+             * Format: date-time
+             * @description When the first of it is proven again and removed
+             */
+            until?: string;
+        };
+        RoomOverview: {
+            devices: components["schemas"]["RoomOnDevice"][];
+        };
+        RoomPlan: {
+            /** Format: int64 */
+            bytes: number;
+            /** @description Proofs would go over a network that may cost: it must be said that they may */
+            costs: boolean;
+            device: string;
+            disks: components["schemas"]["RoomDisk"][];
+            /** @description Where it lies, what has the most bytes first; a few */
+            folders: components["schemas"]["RoomFolder"][];
+            /**
+             * Format: date-time
+             * @description When the oldest of it was taken
+             */
+            from?: string;
+            /**
+             * Format: int64
+             * @description Days in the holding place
+             */
+            held: number;
+            kinds: components["schemas"]["RoomKind"][];
+            /**
+             * Format: int64
+             * @description Bytes that would still not be free, of those that are asked for
+             */
+            lacks: number;
+            /** Format: int64 */
+            n: number;
+            /** Format: int64 */
+            places: number;
+            /** @description Why it cannot begin, empty when it can */
+            problem: string;
+            says: string;
+            /** @description What stays, and why */
+            stays: components["schemas"]["RoomStays"][];
+            /**
+             * Format: date-time
+             * @description When the newest of it was taken
+             */
+            to?: string;
+        };
+        RoomProof: {
+            asShot: boolean;
+            /** Format: date-time */
+            at: string;
+            destination: string;
+            path: string;
+            way: string;
+        };
+        RoomStays: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            n: number;
+            /** @enum {string} */
+            reason: "not wanted" | "too new" | "back again" | "its folder" | "not safe" | "few places" | "not as shot" | "enough";
+            says: string;
+        };
+        RoomWent: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            n: number;
         };
         RuleOwn: {
             device: string;
@@ -9217,6 +9515,440 @@ export interface operations {
             };
         };
     };
+    room: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoomOverview"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-room": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoomAsked"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "room-ledger": {
+        parameters: {
+            query: {
+                device: string;
+                /** @description Only what is in the holding place */
+                held?: boolean;
+                /** @description Only below this number, as the part before told */
+                below?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoomLedger"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "room-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoomAsked"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoomPlan"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoomBackAsked"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoomBack"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "send-now": {
         parameters: {
             query?: never;
@@ -10544,7 +11276,7 @@ export const holdGroupGateValues: ReadonlyArray<FlattenedDeepRequired<components
 export const inboxPhoneLastWayValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["InboxPhone"]["lastWay"]> = ["", "page", "webdav", "sftp"];
 export const itemStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["state"]> = ["waiting", "preparing", "sending", "proving", "safe", "stuck", "skipped"];
 export const itemTakenFromValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Item"]["takenFrom"]> = ["header", "header-nz", "file"];
-export const jobKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["kind"]> = ["trial", "adoption", "proofs", "look", "bring-back"];
+export const jobKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["kind"]> = ["trial", "adoption", "proofs", "look", "bring-back", "room"];
 export const jobStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Job"]["state"]> = ["running", "done", "failed", "stopped"];
 export const keyTypeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Key"]["type"]> = ["text", "yes", "number", "part"];
 export const keyWantsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Key"]["wants"]> = ["battery", "modem"];
@@ -10553,6 +11285,10 @@ export const needMendsValues: ReadonlyArray<FlattenedDeepRequired<components>["s
 export const phoneCardValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Phone"]["card"]> = ["", "in", "out"];
 export const placeAnswerIsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlaceAnswer"]["is"]> = ["moved", "new"];
 export const planVersionByValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanVersion"]["by"]> = ["console", "command", "form", "undo", "link", "unknown"];
+export const roomAskedKindsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RoomAsked"]["kinds"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
+export const roomFileStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RoomFile"]["state"]> = ["moving", "held", "removing", "removed", "back"];
+export const roomKindKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RoomKind"]["kind"]> = ["photo", "raw", "graphic", "video", "audio", "document", "other"];
+export const roomStaysReasonValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RoomStays"]["reason"]> = ["not wanted", "too new", "back again", "its folder", "not safe", "few places", "not as shot", "enough"];
 export const setupChangeWhoseValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupChange"]["whose"]> = ["here", "elsewhere", "both"];
 export const setupDeviceBatteryValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupDevice"]["battery"]> = ["unknown", "yes", "no"];
 export const setupDeviceModemValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SetupDevice"]["modem"]> = ["unknown", "yes", "no"];

@@ -16,6 +16,7 @@ import (
 	"yardtide/core/room"
 	"yardtide/engine/destination"
 	"yardtide/engine/destination/folder"
+	"yardtide/engine/face"
 	"yardtide/engine/makeroom"
 	"yardtide/engine/records"
 	"yardtide/engine/rendition"
@@ -140,9 +141,21 @@ func (r *rooms) small(ctx context.Context, it records.Item) ([]byte, string, err
 	if ctx.Err() != nil {
 		return nil, "", context.Cause(ctx)
 	}
-	face, err := r.d.Shows.Face(ctx, r.d.Records.Catalogue.Key(it.ID))
-	return face, ".jpg", err
+	for n := 0; ; n++ { // it is within the limits, or no picture: its face
+		shown, err := r.d.Shows.Face(ctx, r.d.Records.Catalogue.Key(it.ID))
+		if !errors.Is(err, face.ErrBusy) || n == facePatience {
+			return shown, ".jpg", err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, "", context.Cause(ctx)
+		case <-time.After(time.Second / 5):
+		}
+	}
 }
+
+// facePatience is how often a face is asked for that is being made, five times a second.
+const facePatience = 150
 
 type buffer struct{ b []byte }
 
@@ -202,12 +215,15 @@ func (r *rooms) look(ctx context.Context) {
 func (r *rooms) tidy(ctx context.Context, s gate.Situation) time.Time {
 	r.mu.Lock()
 	due := r.due
-	if look := r.looked.Add(r.d.Wait(diskEvery)); look.Before(due) {
+	if look := r.looked.Add(diskEvery); look.Before(due) {
 		due = look
 	}
 	r.mu.Unlock()
-	if s.Time.Before(due) || r.d.sources.looking(s.Plan) {
+	switch {
+	case s.Time.Before(due):
 		return due
+	case r.d.sources.looking(s.Plan): // the end of the look rings
+		return time.Time{}
 	}
 	r.d.beside.Begin("make room", func() {
 		if err := r.all(ctx, s); err != nil && ctx.Err() == nil {
@@ -237,7 +253,7 @@ func (r *rooms) all(ctx context.Context, s gate.Situation) error {
 	if err != nil {
 		return err
 	}
-	wait := time.Now().Add(r.d.Wait(tidyEvery))
+	wait := time.Now().Add(tidyEvery)
 	if !next.IsZero() && next.Before(wait) && next.After(time.Now()) {
 		wait = next
 	}

@@ -51,6 +51,8 @@ var numbers = func() map[string]map[string]limit {
 		"reservations": {"copy": id, "at": at, "roaming": flag, "bytes": size},
 		"sensed":       {"id": id, "at": at},
 		"runs":         {"id": id, "began": at, "seen": at, "ended": at},
+		"cleared": {"id": id, "item": id, "main": id, "size": size, "mtime": anyNumber, "held_at": at, "until": at, "places": {0, 99},
+			"small_size": size, "removed_at": at, "back_at": at},
 	}
 }()
 
@@ -129,6 +131,7 @@ var texts = map[string][]string{
 	"counters":     {"destination", "rule", "kind", "shelf", "state"},
 	"ledger":       {"network", "rule"},
 	"reservations": {"network", "rule"},
+	"cleared":      {"source", "path", "sha256", "state", "held", "proofs", "small", "small_sum", "says"},
 	"sensed":       {"network", "name", "metered", "roaming", "charging", "in_use"},
 }
 
@@ -147,8 +150,16 @@ func checkText(part, column, text string) error {
 	case strings.ContainsRune(text, 0):
 		return wrong("holds a zero byte")
 	case !utf8.ValidString(text) && !(part == "items" && slices.Contains([]string{"source", "dir", "name"}, column) ||
-		part == "copies" && column == "remote"):
+		part == "copies" && column == "remote" || part == "cleared" && slices.Contains([]string{"source", "path", "held", "small"}, column)):
 		return wrong("is not written in UTF-8")
+	case part == "cleared" && column == "state":
+		if !slices.Contains(ClearedStates, ClearedState(text)) {
+			return wrong("is no state: " + shown(text))
+		}
+	case part == "cleared" && column == "proofs":
+		if _, err := (Cleared{Proofs: text}).ProofList(); err != nil {
+			return wrong("is no list of proofs")
+		}
 	case column == "state" && !slices.Contains(queue.States, queue.State(text)):
 		return wrong("is no state: " + shown(text))
 	case column == "keywords" && text != "":

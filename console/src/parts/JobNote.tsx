@@ -11,6 +11,7 @@ const kinds = {
   proofs: "Proofs taken again",
   look: "A look at a folder",
   "bring-back": "Brought back",
+  room: "Room made",
 };
 
 /** How far a job is, with its stop while it runs, or what came of it. */
