@@ -13,11 +13,12 @@ const DevicesPage = lazyRouteComponent(() => import("./devices/DevicesPage"), "D
 const PlanPage = lazyRouteComponent(() => import("./plan/PlanPage"), "PlanPage");
 const LibraryPage = lazyRouteComponent(() => import("./library/LibraryPage"), "LibraryPage");
 const QueuePage = lazyRouteComponent(() => import("./queue/QueuePage"), "QueuePage");
+const RoomPage = lazyRouteComponent(() => import("./room/RoomPage"), "RoomPage");
 const SetupPage = lazyRouteComponent(() => import("./setup/SetupPage"), "SetupPage");
 
 /** Fetches the pages that were not opened yet: they open at once, and also when the service is away. */
 export async function fetchPages() {
-  for (const page of [QueuePage, LibraryPage, DevicesPage, DestinationsPage, PlanPage, SetupPage])
+  for (const page of [QueuePage, LibraryPage, DevicesPage, RoomPage, DestinationsPage, PlanPage, SetupPage])
     await page.preload?.();
 }
 
@@ -42,11 +43,12 @@ const destinations = createRoute({
 });
 
 const devices = createRoute({ getParentRoute: () => root, path: "/devices", component: DevicesPage });
+const room = createRoute({ getParentRoute: () => root, path: "/room", component: RoomPage });
 const setup = createRoute({ getParentRoute: () => root, path: "/setup", component: SetupPage });
 const plan = createRoute({ getParentRoute: () => root, path: "/plan", component: PlanPage });
 
 export const router = createRouter({
-  routeTree: root.addChildren([now, queue, library, devices, destinations, plan, setup]),
+  routeTree: root.addChildren([now, queue, library, devices, room, destinations, plan, setup]),
 });
 
 declare module "@tanstack/react-router" {

@@ -33,7 +33,7 @@ export function pace(lists: [unknown, { pages?: unknown[] } | undefined][]): num
 }
 
 /** What the service tells of by events and the status does not hold. */
-const told = ["setup", "look", "home-network"];
+const told = ["setup", "look", "home-network", "room"];
 
 /** Asks anew for what an event may have changed, if it is shown. A change that is on its way asks when it is taken. */
 function askAnew(client: QueryClient) {

@@ -26,6 +26,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -130,6 +131,8 @@ type Device struct {
 	modem  gate.Known // whether it has one
 	turns  int        // how often the plan, the conditions or the pause changed
 	active map[int64]*carry.Send
+
+	askMarks atomic.Int64 // when more marks are asked for, in nanoseconds since 1970
 
 	sending work.Crew // the sends
 	beside  work.Crew // what is done beside the sends
@@ -276,6 +279,7 @@ func (d *Device) SetPlan(p *plan.Plan) {
 	d.places.SetPlan(p)
 	d.stopUnwanted(p)
 	d.mu.Unlock()
+	d.rooms.anew()
 	d.planned.Ring()
 }
 

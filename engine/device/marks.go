@@ -21,13 +21,16 @@ import (
 // marksAtOnce is how many items' marks are read before the records are asked again.
 const marksAtOnce = 64
 
+// askMarksEvery is how often it is looked whether there are more whose marks may be read, once there were none.
+const askMarksEvery = 20 * time.Second
+
 // marks reads the marks of a device's items.
 type marks struct{ d *Device }
 
 // read has the marks read that are asked for, beside everything else: a source may not answer.
 func (m marks) read(ctx context.Context, sendCtx context.Context) error {
 	items, err := m.d.Records.Catalogue.Unmarked(ctx, 1)
-	if err != nil || len(items) == 0 && m.d.isSending() {
+	if err != nil || len(items) == 0 && (m.d.isSending() || time.Now().UnixNano() < m.d.askMarks.Load()) {
 		return err
 	}
 	m.d.beside.Begin("read marks", func() {
@@ -53,12 +56,12 @@ func (m marks) ask(ctx context.Context) error {
 			here = append(here, s.Folder)
 		}
 	}
-	if len(here) == 0 {
-		return nil
+	n, err := int64(0), error(nil)
+	if len(here) > 0 {
+		n, err = m.d.Records.Catalogue.AskMarks(ctx, here, marksAtOnce)
 	}
-	n, err := m.d.Records.Catalogue.AskMarks(ctx, here, marksAtOnce)
-	if n > 0 {
-		m.d.changed()
+	if n == 0 {
+		m.d.askMarks.Store(time.Now().Add(askMarksEvery).UnixNano())
 	}
 	return err
 }

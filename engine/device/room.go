@@ -161,6 +161,13 @@ type buffer struct{ b []byte }
 
 func (w *buffer) Write(p []byte) (int, error) { w.b = append(w.b, p...); return len(p), nil }
 
+// anew has the next round see to everything: another plan may want other things to go.
+func (r *rooms) anew() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.due, r.looked, r.tried = time.Time{}, time.Time{}, nil
+}
+
 // disks are those on which sources lie, as they were a moment ago.
 func (r *rooms) disks() []room.Disk {
 	r.mu.Lock()
@@ -222,8 +229,8 @@ func (r *rooms) tidy(ctx context.Context, s gate.Situation) time.Time {
 	switch {
 	case s.Time.Before(due):
 		return due
-	case r.d.sources.looking(s.Plan): // the end of the look rings
-		return time.Time{}
+	case r.d.sources.looking(s.Plan):
+		return s.Time.Add(time.Second)
 	}
 	r.d.beside.Begin("make room", func() {
 		if err := r.all(ctx, s); err != nil && ctx.Err() == nil {
@@ -236,7 +243,7 @@ func (r *rooms) tidy(ctx context.Context, s gate.Situation) time.Time {
 func (r *rooms) all(ctx context.Context, s gate.Situation) error {
 	r.look(ctx)
 	r.mu.Lock()
-	mended, due := r.mended, !s.Time.Before(r.due)
+	mended, due, before := r.mended, !s.Time.Before(r.due), r.due
 	r.mu.Unlock()
 	if !mended {
 		if err := r.maker.Mend(ctx); err != nil {
@@ -262,7 +269,9 @@ func (r *rooms) all(ctx context.Context, s gate.Situation) error {
 		wait = time.Time{}
 	}
 	r.mu.Lock()
-	r.mended, r.due = true, wait
+	if r.mended = true; r.due.Equal(before) && s.Plan == r.d.currentPlan() { // else a new plan came meanwhile
+		r.due = wait
+	}
 	r.mu.Unlock()
 	return err
 }

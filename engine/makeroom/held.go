@@ -60,7 +60,7 @@ func (m *Maker) note(ctx context.Context, main int64, err error) {
 
 // tidySmaller removes smaller ones whose whole is back.
 func (m *Maker) tidySmaller(ctx context.Context) error {
-	settled, err := m.Records.Rooms.Settled(ctx, tidyStep)
+	settled, err := m.Records.Rooms.Settled(ctx)
 	if err != nil {
 		return err
 	}
@@ -184,12 +184,12 @@ func (m *Maker) TakeBack(ctx context.Context, mains []int64, now time.Time) (n i
 		for _, main := range mains {
 			one(main)
 		}
-		return n, failed
+		return n, errors.Join(failed, m.tidySmaller(ctx))
 	}
 	for after := int64(0); ctx.Err() == nil; {
 		rows, err := m.Records.Rooms.InHolding(ctx, nil, after, tidyStep)
 		if err != nil || len(rows) == 0 {
-			return n, errors.Join(failed, err)
+			return n, errors.Join(failed, err, m.tidySmaller(ctx))
 		}
 		for _, r := range rows {
 			if r.Main != after {

@@ -199,9 +199,9 @@ func (r *Rooms) Doubtful(ctx context.Context, limit int) (mains []int64, err err
 }
 
 // Settled lists what left a smaller one on its device and is back there: the smaller one is of no more use.
-func (r *Rooms) Settled(ctx context.Context, limit int) (list []Cleared, err error) {
+func (r *Rooms) Settled(ctx context.Context) (list []Cleared, err error) {
 	err = r.read.SelectContext(ctx, &list, `SELECT h.* FROM cleared h JOIN items i ON i.id = h.item
-		WHERE h.small <> '' AND (i.gone_at = 0 OR h.state = 'back') LIMIT ?`, limit)
+		WHERE h.small <> '' AND (i.gone_at = 0 OR h.state = 'back')`)
 	if err != nil {
 		return nil, fmt.Errorf("reading which smaller ones stay: %w", err)
 	}

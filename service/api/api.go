@@ -187,7 +187,7 @@ func problem(c fiber.Ctx, err error) error {
 }
 
 // pages are the paths of the console's pages.
-var pages = []string{"/", "/queue", "/library", "/devices", "/destinations", "/plan", "/setup"}
+var pages = []string{"/", "/queue", "/library", "/devices", "/room", "/destinations", "/plan", "/setup"}
 
 // fileRoutes serve the console: each of its files by its name, and its one page
 // under the path of each page. Everything else is shut.

@@ -47,6 +47,9 @@ export function Frame() {
             <Link to="/devices" className={tab}>
               Devices
             </Link>
+            <Link to="/room" className={tab}>
+              Room
+            </Link>
             <Link to="/destinations" className={tab}>
               Destinations
             </Link>
