@@ -58,6 +58,7 @@ soak: bin/yardtide bin/versitygw ## what takes long: thousands of races, hundred
 	YARDTIDE_ROUNDS=2000 go test -timeout 90m -run 'TestConformance/.*/four_services' ./engine/destination/destinationtest
 	YARDTIDE_EXCHANGES=all go test -timeout 60m -count=8 -run 'TestADiskIs|TestTheDiskBehind' ./engine/device
 	YARDTIDE_PULLS=200 YARDTIDE_ROUNDS=20 go test -timeout 90m -count=1 -run 'TestACardReallyPulled|TestFilesThatMove' ./engine/device
+	YARDTIDE_HISTORIES=10000 go test -timeout 60m -count=1 -run TestNothingLeaves ./engine/makeroom
 	YARDTIDE_PHONES=20 go test -timeout 30m -count=1 -run TestManyPhones ./service/handover
 	YARDTIDE_KILLS=200 go test -timeout 90m -count=1 -run TestKilledAgainAndAgain ./e2e
 	YARDTIDE_PHONES=20 YARDTIDE_KILLS=100 go test -timeout 30m -count=1 -run TestPhonesHandOverThroughKills ./e2e

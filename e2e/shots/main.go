@@ -195,6 +195,10 @@ func console(ctx context.Context, link, demo string) (err error) {
 		func() error { return b.Type("Folder of this computer", "/media/stick/Pictures") },
 		func() error { time.Sleep(2 * time.Second); return shot("bring-back") },
 		func() error { return b.Click("Not now") },
+		func() error { return b.Click("Room") },
+		func() error { time.Sleep(2 * time.Second); return b.Click("Make room on chart-table") },
+		func() error { time.Sleep(2 * time.Second); return shot("room") },
+		func() error { return b.Click("Not now") },
 		func() error { return b.Click("Destinations") },
 		func() error { return shot("destinations") },
 		func() error { return b.Click("Devices") },
@@ -208,8 +212,8 @@ func console(ctx context.Context, link, demo string) (err error) {
 		func() error { return b.Type("What the phone is called", "toms-phone") },
 		func() error { return b.Click("tom") },
 		func() error { return b.Click("Add it") },
-		func() error { time.Sleep(time.Second); return shot("phone-add") },
 		func() error {
+			time.Sleep(time.Second)
 			page, err := browser.Eval[string](b, `[...document.querySelectorAll('code')].map(c => c.innerText).find(t => t.includes('/p/#'))`)
 			return errors.Join(err, phone(ctx, page, filepath.Join(demo, "chart-table", "Restoration")))
 		},

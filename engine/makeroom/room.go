@@ -167,8 +167,8 @@ func Says(r room.Reason, places int) string {
 }
 
 // prove takes the proofs of all copies of an item at this moment, by its files.
-func (m *Maker) prove(ctx context.Context, i item, metered bool) (map[int64][]records.Proof, error) {
-	of := map[int64][]records.Proof{}
+func (m *Maker) prove(ctx context.Context, i item, metered bool) (map[int64][]records.ClearedBy, error) {
+	of := map[int64][]records.ClearedBy{}
 	for _, c := range i.copies {
 		place := m.Place(c.Destination)
 		way, err := m.Prove(ctx, c, metered)
@@ -180,7 +180,7 @@ func (m *Maker) prove(ctx context.Context, i item, metered bool) (map[int64][]re
 		case place == "" || m.Place(c.Destination) != place:
 			return nil, Stays{room.NotSafe, fmt.Sprintf("%s came to stand for another place.", c.Destination)}
 		}
-		of[c.Item] = append(of[c.Item], records.Proof{Destination: c.Destination, Place: place, Path: c.Remote, Way: way,
+		of[c.Item] = append(of[c.Item], records.ClearedBy{Destination: c.Destination, Place: place, Path: c.Remote, Way: way,
 			AtMS: time.Now().UnixMilli(), AsShot: !c.Reduced})
 	}
 	return of, nil
@@ -251,7 +251,7 @@ type smaller struct {
 }
 
 // rows are the files of an item as the records keep them when they go.
-func (m *Maker) rows(i item, t Terms, sums map[int64]string, proofs map[int64][]records.Proof, now time.Time) ([]records.Cleared, error) {
+func (m *Maker) rows(i item, t Terms, sums map[int64]string, proofs map[int64][]records.ClearedBy, now time.Time) ([]records.Cleared, error) {
 	rows := make([]records.Cleared, len(i.files))
 	for n, f := range i.files {
 		text, err := json.Marshal(proofs[f.ID])

@@ -45,7 +45,7 @@ type Cleared struct {
 	HeldMS    int64        `db:"held_at"`
 	UntilMS   int64        `db:"until"` // from when on it may be removed
 	Places    int          `db:"places"`
-	Proofs    string       `db:"proofs"` // JSON, see Proof
+	Proofs    string       `db:"proofs"` // JSON, see ClearedBy
 	Small     string       `db:"small"`  // the smaller one that stays, below the source; "" for none
 	SmallSize int64        `db:"small_size"`
 	SmallSum  string       `db:"small_sum"` // its SHA-256
@@ -54,8 +54,8 @@ type Cleared struct {
 	Says      string       `db:"says"`
 }
 
-// Proof is the proof of a copy on which a file went from its device.
-type Proof struct {
+// ClearedBy is the proof of a copy on which a file went from its device.
+type ClearedBy struct {
 	Destination string `json:"destination"`
 	Place       string `json:"place"` // its identity
 	Path        string `json:"path"`
@@ -65,7 +65,7 @@ type Proof struct {
 }
 
 // ProofList are the proofs of a file that went.
-func (c Cleared) ProofList() (list []Proof, err error) {
+func (c Cleared) ProofList() (list []ClearedBy, err error) {
 	if err := json.Unmarshal([]byte(c.Proofs), &list); err != nil {
 		return nil, fmt.Errorf("reading the proofs of %s: %w", c.Path, err)
 	}

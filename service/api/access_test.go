@@ -172,7 +172,7 @@ func TestNobodyButTheKeeperGetsInHoweverItIsSpelled(t *testing.T) {
 	}
 	t.Logf("%d requests", n)
 	assert.Equal(t, map[string]bool{"GET /": true, "GET /queue": true, "GET /plan": true, "GET /destinations": true,
-		"GET /devices": true, "GET /library": true, "GET /setup": true, "GET /mark.svg": true, "GET /assets/a.js": true,
+		"GET /devices": true, "GET /room": true, "GET /library": true, "GET /setup": true, "GET /mark.svg": true, "GET /assets/a.js": true,
 		"GET /open": true, "GET /open.js": true, "POST /open": true}, opened, "what is open is this list")
 	code, _ := d.ask("GET", "/api/v1/status", "Authorization: Bearer "+d.token()+"\r\n", "")
 	assert.Equal(t, 200, code, "and the keeper does get in")
