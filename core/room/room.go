@@ -36,8 +36,8 @@ func (w Want) At() int { return cmp.Or(w.Places, DefaultPlaces) }
 // Held is how long what goes lies in the holding place.
 func (w Want) Held() time.Duration { return cmp.Or(w.Hold, DefaultHeld*24*time.Hour) }
 
-// Item is an item on a device, as one that may go.
-type Item struct {
+// Candidate is an item on a device, as one that may go.
+type Candidate struct {
 	ID      int64
 	Source  string
 	Dir     string // below the source
@@ -86,7 +86,7 @@ func (a *Amount) add(bytes int64) { a.N, a.Bytes = a.N+1, a.Bytes+bytes }
 
 // Choice is what may go.
 type Choice struct {
-	Goes  []Item // the oldest first
+	Goes  []Candidate // the oldest first
 	Sum   Amount
 	Stays map[Reason]Amount
 	Need  int64 // bytes that are asked for and would still not be free
@@ -94,14 +94,14 @@ type Choice struct {
 
 // Choose chooses what may go, the oldest first; of each disk no more than makes it as free as is wanted. Stays tells of
 // sources from which nothing is removed. lately is since when what was brought back stays, zero for no matter when.
-func Choose(w Want, items []Item, disks []Disk, stays func(source string) bool, lately time.Time) Choice {
+func Choose(w Want, items []Candidate, disks []Disk, stays func(source string) bool, lately time.Time) Choice {
 	c := Choice{Stays: map[Reason]Amount{}}
 	leave := func(r Reason, bytes int64) {
 		a := c.Stays[r]
 		a.add(bytes)
 		c.Stays[r] = a
 	}
-	var may []Item
+	var may []Candidate
 	for _, it := range items {
 		switch r := reason(w, it, stays, lately); r {
 		case "":
@@ -110,7 +110,7 @@ func Choose(w Want, items []Item, disks []Disk, stays func(source string) bool, 
 			leave(r, it.Bytes)
 		}
 	}
-	slices.SortFunc(may, func(a, b Item) int { return cmp.Or(cmp.Compare(a.TakenMS, b.TakenMS), cmp.Compare(a.ID, b.ID)) })
+	slices.SortFunc(may, func(a, b Candidate) int { return cmp.Or(cmp.Compare(a.TakenMS, b.TakenMS), cmp.Compare(a.ID, b.ID)) })
 	need, disk := needs(w, disks)
 	for _, it := range may {
 		at, known := disk[it.Source]
@@ -148,7 +148,7 @@ func needs(w Want, disks []Disk) (need []int64, disk map[string]int) {
 }
 
 // reason tells why an item stays, "" for one that may go.
-func reason(w Want, it Item, stays func(source string) bool, lately time.Time) Reason {
+func reason(w Want, it Candidate, stays func(source string) bool, lately time.Time) Reason {
 	switch {
 	case len(w.Kinds) > 0 && !slices.Contains(w.Kinds, it.Kind), it.Bytes <= w.Larger, !within(path.Join(it.Source, it.Dir), w.Folder):
 		return NotWanted
@@ -174,8 +174,8 @@ func within(dir, folder string) bool {
 	return folder == "" || dir == folder || strings.HasPrefix(dir, folder+"/")
 }
 
-// Copy is a copy of one file of an item, as far as it counts here.
-type Copy struct {
+// Standing is how a copy stands of one file of an item, as far as it counts here.
+type Standing struct {
 	File        int64 // the number of the file
 	Destination string
 	Place       string // what the name stands for, "" where nobody knows: it counts for nothing
@@ -185,7 +185,7 @@ type Copy struct {
 
 // Judge tells whether the copies of an item are such that it may go: of each of its files every copy that is asked for
 // is safe, at so many places, as shot at one. asked lists the destinations that the plan asks for, file by file.
-func Judge(files []int64, copies []Copy, asked func(file int64) []string, places int) Reason {
+func Judge(files []int64, copies []Standing, asked func(file int64) []string, places int) Reason {
 	few, notAsShot := false, false
 	for _, file := range files {
 		at, asShot, has := map[string]bool{}, false, map[string]bool{}

@@ -15,12 +15,12 @@ import (
 var day = time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
 
 // item is one that may go, taken so many days ago.
-func item(id int64, days int) room.Item {
-	return room.Item{ID: id, Source: "DCIM", Dir: "Camera", Kind: media.Photo, TakenMS: day.AddDate(0, 0, -days).UnixMilli(),
+func item(id int64, days int) room.Candidate {
+	return room.Candidate{ID: id, Source: "DCIM", Dir: "Camera", Kind: media.Photo, TakenMS: day.AddDate(0, 0, -days).UnixMilli(),
 		Bytes: 1000, Safe: true, Places: 2, AsShot: true}
 }
 
-func with(it room.Item, change func(*room.Item)) room.Item {
+func with(it room.Candidate, change func(*room.Candidate)) room.Candidate {
 	change(&it)
 	return it
 }
@@ -31,16 +31,16 @@ func TestWhatStaysAndWhy(t *testing.T) {
 	card := func(source string) bool { return source == "card" }
 	for name, c := range map[string]struct {
 		want room.Want
-		is   room.Item
+		is   room.Candidate
 		why  room.Reason
 	}{
 		"all of it may go":               {is: item(1, 5)},
-		"a copy is not proven":           {is: with(item(1, 5), func(i *room.Item) { i.Safe = false }), why: room.NotSafe},
-		"at one place":                   {is: with(item(1, 5), func(i *room.Item) { i.Places = 1 }), why: room.FewPlaces},
-		"at one place, as asked":         {want: room.Want{Places: 1}, is: with(item(1, 5), func(i *room.Item) { i.Places = 1 })},
+		"a copy is not proven":           {is: with(item(1, 5), func(i *room.Candidate) { i.Safe = false }), why: room.NotSafe},
+		"at one place":                   {is: with(item(1, 5), func(i *room.Candidate) { i.Places = 1 }), why: room.FewPlaces},
+		"at one place, as asked":         {want: room.Want{Places: 1}, is: with(item(1, 5), func(i *room.Candidate) { i.Places = 1 })},
 		"at two places of three":         {want: room.Want{Places: 3}, is: item(1, 5), why: room.FewPlaces},
-		"nowhere as shot":                {is: with(item(1, 5), func(i *room.Item) { i.AsShot = false }), why: room.NotAsShot},
-		"on a card":                      {is: with(item(1, 5), func(i *room.Item) { i.Source = "card" }), why: room.ItsFolder},
+		"nowhere as shot":                {is: with(item(1, 5), func(i *room.Candidate) { i.AsShot = false }), why: room.NotAsShot},
+		"on a card":                      {is: with(item(1, 5), func(i *room.Candidate) { i.Source = "card" }), why: room.ItsFolder},
 		"taken lately":                   {want: room.Want{Before: day.AddDate(0, 0, -90)}, is: item(1, 89), why: room.TooNew},
 		"taken long ago":                 {want: room.Want{Before: day.AddDate(0, 0, -90)}, is: item(1, 91)},
 		"another kind":                   {want: room.Want{Kinds: []media.Kind{media.Video}}, is: item(1, 5), why: room.NotWanted},
@@ -48,13 +48,13 @@ func TestWhatStaysAndWhy(t *testing.T) {
 		"in the folder":                  {want: room.Want{Folder: "DCIM/Camera/"}, is: item(1, 5)},
 		"above the folder":               {want: room.Want{Folder: "DCIM"}, is: item(1, 5)},
 		"beside one that begins like it": {want: room.Want{Folder: "DCIM/Cam"}, is: item(1, 5), why: room.NotWanted},
-		"brought back lately":            {is: with(item(1, 5), func(i *room.Item) { i.BackMS = day.UnixMilli() }), why: room.BackAgain},
-		"brought back long ago":          {is: with(item(1, 5), func(i *room.Item) { i.BackMS = day.AddDate(0, 0, -40).UnixMilli() })},
+		"brought back lately":            {is: with(item(1, 5), func(i *room.Candidate) { i.BackMS = day.UnixMilli() }), why: room.BackAgain},
+		"brought back long ago":          {is: with(item(1, 5), func(i *room.Candidate) { i.BackMS = day.AddDate(0, 0, -40).UnixMilli() })},
 		"enough is free":                 {want: room.Want{Free: 400}, is: item(1, 5), why: room.Enough},
-		"on a disk that nobody knows": {want: room.Want{Free: 400}, is: with(item(1, 5), func(i *room.Item) { i.Source = "elsewhere" }),
+		"on a disk that nobody knows": {want: room.Want{Free: 400}, is: with(item(1, 5), func(i *room.Candidate) { i.Source = "elsewhere" }),
 			why: room.Enough},
 	} {
-		got := room.Choose(c.want, []room.Item{c.is}, disks, card, day.AddDate(0, 0, -30))
+		got := room.Choose(c.want, []room.Candidate{c.is}, disks, card, day.AddDate(0, 0, -30))
 		if c.why == "" {
 			assert.Len(t, got.Goes, 1, name)
 			continue
@@ -66,7 +66,7 @@ func TestWhatStaysAndWhy(t *testing.T) {
 
 func TestTheOldestGoUntilEnoughIsFree(t *testing.T) {
 	t.Parallel()
-	items := []room.Item{item(1, 1), item(2, 40), item(3, 20), item(4, 30), with(item(5, 90), func(i *room.Item) { i.Source = "Other" })}
+	items := []room.Candidate{item(1, 1), item(2, 40), item(3, 20), item(4, 30), with(item(5, 90), func(i *room.Candidate) { i.Source = "Other" })}
 	disks := []room.Disk{{Free: 500, Held: 700, Sources: []string{"DCIM"}}, {Free: 9000, Sources: []string{"Other"}}}
 	got := room.Choose(room.Want{Free: 3000}, items, disks, nil, time.Time{})
 	var ids []int64
@@ -88,9 +88,9 @@ func TestNothingIsChosenThatIsNotProven(t *testing.T) {
 	t.Parallel()
 	r := rand.New(rand.NewPCG(1, 2))
 	for range 500 {
-		var items []room.Item
+		var items []room.Candidate
 		for id := range int64(r.IntN(40)) {
-			items = append(items, room.Item{ID: id, Source: []string{"DCIM", "card"}[r.IntN(2)], Bytes: r.Int64N(5000), TakenMS: r.Int64N(1e12),
+			items = append(items, room.Candidate{ID: id, Source: []string{"DCIM", "card"}[r.IntN(2)], Bytes: r.Int64N(5000), TakenMS: r.Int64N(1e12),
 				Safe: r.IntN(2) == 0, Places: r.IntN(4), AsShot: r.IntN(2) == 0, Kind: media.Photo})
 		}
 		w := room.Want{Free: r.Int64N(3) * 4000, Places: r.IntN(4), Before: time.UnixMilli(r.Int64N(1e12))}
@@ -103,32 +103,32 @@ func TestNothingIsChosenThatIsNotProven(t *testing.T) {
 		for _, it := range got.Goes {
 			assert.True(t, it.Safe && it.AsShot && it.Source == "DCIM" && it.Places >= w.At() && it.TakenMS < w.Before.UnixMilli(), "%+v", it)
 		}
-		assert.True(t, slices.IsSortedFunc(got.Goes, func(a, b room.Item) int { return int(a.TakenMS - b.TakenMS) }))
+		assert.True(t, slices.IsSortedFunc(got.Goes, func(a, b room.Candidate) int { return int(a.TakenMS - b.TakenMS) }))
 	}
 }
 
 func TestWhetherCopiesAreEnough(t *testing.T) {
 	t.Parallel()
-	at := func(file int64, destination, place string) room.Copy {
-		return room.Copy{File: file, Destination: destination, Place: place, Safe: true, AsShot: true}
+	at := func(file int64, destination, place string) room.Standing {
+		return room.Standing{File: file, Destination: destination, Place: place, Safe: true, AsShot: true}
 	}
-	smaller := func(c room.Copy) room.Copy { c.AsShot = false; return c }
-	both := []room.Copy{at(1, "shed", "a"), at(1, "locker", "b")}
+	smaller := func(c room.Standing) room.Standing { c.AsShot = false; return c }
+	both := []room.Standing{at(1, "shed", "a"), at(1, "locker", "b")}
 	for name, c := range map[string]struct {
 		files  []int64
-		copies []room.Copy
+		copies []room.Standing
 		asked  []string
 		why    room.Reason
 	}{
 		"two places":                        {copies: both, asked: []string{"shed", "locker"}},
 		"no file":                           {files: []int64{}, why: room.NotSafe},
 		"no copy":                           {why: room.FewPlaces},
-		"two names of one place":            {copies: []room.Copy{at(1, "shed", "a"), at(1, "locker", "a")}, why: room.FewPlaces},
-		"a place that nobody knows":         {copies: []room.Copy{at(1, "shed", "a"), at(1, "locker", "")}, why: room.FewPlaces},
+		"two names of one place":            {copies: []room.Standing{at(1, "shed", "a"), at(1, "locker", "a")}, why: room.FewPlaces},
+		"a place that nobody knows":         {copies: []room.Standing{at(1, "shed", "a"), at(1, "locker", "")}, why: room.FewPlaces},
 		"the plan asks for one more":        {copies: both, asked: []string{"shed", "locker", "loft"}, why: room.NotSafe},
-		"one that is owed":                  {copies: append(slices.Clone(both), room.Copy{File: 1, Destination: "loft", Place: "c"}), why: room.NotSafe},
-		"smaller at both":                   {copies: []room.Copy{smaller(both[0]), smaller(both[1])}, why: room.NotAsShot},
-		"smaller at one":                    {copies: []room.Copy{smaller(both[0]), both[1]}},
+		"one that is owed":                  {copies: append(slices.Clone(both), room.Standing{File: 1, Destination: "loft", Place: "c"}), why: room.NotSafe},
+		"smaller at both":                   {copies: []room.Standing{smaller(both[0]), smaller(both[1])}, why: room.NotAsShot},
+		"smaller at one":                    {copies: []room.Standing{smaller(both[0]), both[1]}},
 		"a part at one place":               {files: []int64{1, 2}, copies: append(slices.Clone(both), at(2, "shed", "a")), why: room.FewPlaces},
 		"a part at two":                     {files: []int64{1, 2}, copies: append(slices.Clone(both), at(2, "shed", "a"), at(2, "locker", "b"))},
 		"a part that is as shot at neither": {files: []int64{1, 2}, copies: append(slices.Clone(both), smaller(at(2, "shed", "a")), smaller(at(2, "locker", "b"))), why: room.NotAsShot},

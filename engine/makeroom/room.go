@@ -134,10 +134,10 @@ func (m *Maker) judge(i item, places int) error {
 	for _, f := range i.files {
 		ids = append(ids, f.ID)
 	}
-	var copies []room.Copy
+	var copies []room.Standing
 	for _, c := range i.copies {
 		place := m.Place(c.Destination)
-		copies = append(copies, room.Copy{File: c.Item, Destination: c.Destination, Place: place,
+		copies = append(copies, room.Standing{File: c.Item, Destination: c.Destination, Place: place,
 			Safe: c.State == queue.Safe && place != "" && c.Remote != "" && c.SHA256 != "", AsShot: !c.Reduced})
 	}
 	main := i.main()

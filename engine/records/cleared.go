@@ -283,7 +283,7 @@ func (r *Catalogue) FilesOf(ctx context.Context, main int64) (ids []int64, err e
 
 // Candidates lists the items that are on the device, as ones that may go. shown tells in which state a copy counts.
 func (r *Rooms) Candidates(ctx context.Context, places func(destination string) string,
-	shown func(queue.State, string) queue.State) (items []room.Item, err error) {
+	shown func(queue.State, string) queue.State) (items []room.Candidate, err error) {
 	standings, err := standings(ctx, r.read)
 	if err != nil {
 		return nil, err
@@ -308,7 +308,7 @@ func (r *Rooms) Candidates(ctx context.Context, places func(destination string) 
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var it room.Item
+		var it room.Candidate
 		var standing int64
 		var kind string
 		var whole, lacks bool
