@@ -62,7 +62,7 @@ type MadePicture struct {
 
 func commands(here Here) []Command {
 	return append([]Command{
-		statusCommand(), queueCommand(), whyCommand(), findCommand(), bringBackCommand(), roomCommand(), watchCommand(),
+		statusCommand(), queueCommand(), whyCommand(), findCommand(), bringBackCommand(), roomCommand(), markCommand(), watchCommand(),
 		pauseCommand(), resumeCommand(), sendNowCommand(), retryCommand(), finishCommand(),
 		destinationCommand(), proveCommand(), jobsCommand(), planCommand(), lookCommand(), straysCommand(), cardCommand(), sourceCommand(),
 		ruleCommand(),

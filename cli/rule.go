@@ -99,7 +99,7 @@ func (e *ruleEdit) flags(fs *flag.FlagSet) {
 		return nil
 	})
 	fs.Func("also", "what carries a mark goes under a second layout, too: \"rated 4 = picks/{year}/{caption}\", "+
-		"captioned or keyword WORD; may be given several `times`, empty for none", func(text string) error {
+		"captioned, keyword WORD, marked or set NAME; may be given several `times`, empty for none", func(text string) error {
 		e.saidAlso = true
 		if text == "" {
 			return nil

@@ -32,6 +32,11 @@ func (l Library) List(ctx context.Context, q url.Values, offset, limit int) (fin
 	return ask[findwire.FoundList](ctx, l.c, http.MethodGet, "/library/items?"+with.Encode(), nil)
 }
 
+// Say changes what the keeper said of items, and tells of how many.
+func (l Library) Say(ctx context.Context, a findwire.SayAsked) (findwire.Said, error) {
+	return ask[findwire.Said](ctx, l.c, http.MethodPost, "/library/say", a)
+}
+
 // Bring brings items back from places.
 type Bring struct{ c Client }
 

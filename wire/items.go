@@ -22,6 +22,7 @@ type Item struct {
 	Caption   string          `json:"caption" doc:"What people wrote to it, once that is known"`
 	Position  *media.Position `json:"position,omitempty" doc:"Where it was taken, absent where that is not known"`
 	Rating    int             `json:"rating" doc:"Stars that people gave it, 0 for none"`
+	Keeper    media.Keeper    `json:"keeper" doc:"What the keeper said of it"`
 	Gone      bool            `json:"gone" doc:"The file is no longer on the device, or has another content"`
 	State     string          `json:"state" enum:"waiting,preparing,sending,proving,safe,stuck,skipped" doc:"Of all its copies together: safe when each is"`
 	Parts     []Part          `json:"parts" doc:"Its further files: the raw of a picture, the clip of a still, sidecars"`

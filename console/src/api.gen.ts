@@ -588,6 +588,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/library/say": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Mark items, hide them from the library, note something, put them into a set or take them out */
+        post: operations["say-of-items"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/library/spots": {
         parameters: {
             query?: never;
@@ -2125,9 +2142,11 @@ export interface components {
             device: string;
             /** @description It is no longer on its device */
             gone: boolean;
+            hidden: boolean;
             /** @description Names it on its device, for good */
             key: string;
             kind: string;
+            marked: boolean;
             name: string;
             /** @description On the device, from the source on */
             path: string;
@@ -2359,6 +2378,8 @@ export interface components {
             gone: boolean;
             /** @description It is not safe, and a small copy of it is, at one place at least */
             inSmall: boolean;
+            /** @description What the keeper said of it */
+            keeper: components["schemas"]["Keeper"];
             /** @description Names it on its device, for good */
             key: string;
             kind: string;
@@ -2444,6 +2465,12 @@ export interface components {
              * @description When it ends
              */
             until: string;
+        };
+        Keeper: {
+            hidden?: boolean;
+            marked?: boolean;
+            note?: string;
+            sets?: string[];
         };
         Key: {
             /** @description The word any sets the rule's aside */
@@ -3293,11 +3320,30 @@ export interface components {
             /** @description What it has otherwise */
             says: string;
         };
+        Said: {
+            /** Format: int64 */
+            n: number;
+        };
         Sample: {
             /** Format: int64 */
             After: number;
             /** Format: int64 */
             Before: number;
+        };
+        SayAsked: {
+            hidden?: boolean;
+            items?: components["schemas"]["BringRef"][];
+            marked?: boolean;
+            /** @description Empty for none */
+            note?: string;
+            /** @description Into the set of this name */
+            put?: string;
+            /** @description As the query of GET /library has it */
+            question?: {
+                [key: string]: string;
+            };
+            /** @description Out of the set of this name */
+            take?: string;
         };
         Secrets: {
             /** @description sftp: a private key, PEM */
@@ -7014,6 +7060,93 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FoundList"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "say-of-items": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SayAsked"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
                 };
             };
             /** @description Bad Request */

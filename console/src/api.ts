@@ -7,6 +7,7 @@ export type FoundItem = Schemas["FoundItem"];
 export type FoundMonth = Schemas["FoundMonth"];
 export type BringAsked = Schemas["BringAsked"];
 export type BringPlan = Schemas["BringPlan"];
+export type SayAsked = Schemas["SayAsked"];
 export type RoomAsked = Schemas["RoomAsked"];
 export type RoomPlan = Schemas["RoomPlan"];
 export type RoomOnDevice = Schemas["RoomOnDevice"];

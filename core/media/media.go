@@ -122,6 +122,8 @@ type Marks struct {
 	Keywords []string
 	// Position is where it was taken, nil where its header does not tell.
 	Position *Position
+	// Keeper is what the keeper said, in a sidecar.
+	Keeper Keeper
 }
 
 // Position is a point on the earth, in degrees (WGS 84).

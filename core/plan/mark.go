@@ -30,6 +30,8 @@ type Mark struct {
 	Captioned bool
 	Rated     int    // so many stars at least, 0 for no matter
 	Keyword   string // written in any case
+	Marked    bool   // by the keeper
+	Set       string // of the keeper's, by its name
 }
 
 // Marked are the kinds that carry marks.
@@ -37,7 +39,7 @@ var Marked = []media.Kind{media.Photo, media.Raw, media.Graphic, media.Video}
 
 const mostStars = 5
 
-// ParseMark reads one: "captioned", "rated 4", "keyword regatta".
+// ParseMark reads one: "captioned", "rated 4", "keyword regatta", "marked", "set Launch day".
 func ParseMark(s string) (m Mark, err error) {
 	word, rest, _ := strings.Cut(strings.TrimSpace(s), " ")
 	rest = strings.TrimSpace(rest)
@@ -51,8 +53,12 @@ func ParseMark(s string) (m Mark, err error) {
 		return m, wrong("would be such as \"rated 4\", from 1 to 5", "%q is no rating", s)
 	case word == "keyword" && rest != "":
 		return Mark{Keyword: rest}, nil
+	case word == "marked" && rest == "":
+		return Mark{Marked: true}, nil
+	case word == "set" && rest != "":
+		return Mark{Set: rest}, nil
 	}
-	return m, wrong(`would be captioned, "rated 4" or "keyword regatta"`, "%q is no mark", s)
+	return m, wrong(`would be captioned, "rated 4", "keyword regatta", marked or "set Launch day"`, "%q is no mark", s)
 }
 
 // String writes it as a plan has it.
@@ -64,6 +70,10 @@ func (m Mark) String() string {
 		return fmt.Sprintf("rated %d", m.Rated)
 	case m.Keyword != "":
 		return "keyword " + m.Keyword
+	case m.Marked:
+		return "marked"
+	case m.Set != "":
+		return "set " + m.Set
 	}
 	return ""
 }
@@ -91,6 +101,10 @@ func (m Mark) Fits(marks media.Marks) bool {
 	case m.Keyword != "":
 		return slices.ContainsFunc(marks.Keywords,
 			func(k string) bool { return strings.EqualFold(strings.TrimSpace(k), m.Keyword) })
+	case m.Marked:
+		return marks.Keeper.Marked
+	case m.Set != "":
+		return slices.Contains(marks.Keeper.Sets, m.Set)
 	}
 	return false
 }

@@ -362,9 +362,9 @@ var rulePart = part[plan.Rule]{name: "rule", title: "A rule", check: checkRule, 
 var alsoPart = part[plan.Also]{name: "also", title: "A pick of a rule",
 	label: func(r *reader, _ string) string { return "also of " + r.where },
 	keys: []key[plan.Also]{
-		parsed(Key{Name: "when", Needed: true, Pattern: `^(captioned|rated [1-5]|keyword .+)$`,
-			Examples: []string{"captioned", "rated 4", "keyword regatta"}, Label: "what is", Says: "Which: captioned, " +
-				"rated 4 (or better), or keyword WORD."}, plan.ParseMark,
+		parsed(Key{Name: "when", Needed: true, Pattern: `^(captioned|rated [1-5]|keyword .+|marked|set .+)$`,
+			Examples: []string{"captioned", "rated 4", "keyword regatta", "marked", "set Launch day"}, Label: "what is",
+			Says: "Which: captioned, rated 4 (or better), keyword WORD, marked (by you, in the library) or set NAME."}, plan.ParseMark,
 			func(a *plan.Also) *plan.Mark { return &a.When }),
 		text(Key{Name: "layout", Needed: true, Examples: []string{"picks/{year}/{caption}"}, Label: "also goes to",
 			Says: "Where they land beside, such as picks/{year}/{caption}."}, plan.CheckLayout,

@@ -47,6 +47,10 @@ func marked(m plan.Mark) string {
 		return "rated 5"
 	case m.Rated > 0:
 		return fmt.Sprintf("rated %d or better", m.Rated)
+	case m.Marked:
+		return "marked by you"
+	case m.Set != "":
+		return fmt.Sprintf("in your set %q", m.Set)
 	}
 	return fmt.Sprintf("marked %q", m.Keyword)
 }

@@ -269,9 +269,6 @@ func (b Bringer) fetch(ctx context.Context, c At, name string, modified time.Tim
 	if len(c.SHA256) != 2*sha256.Size {
 		return errors.New("nobody knows its hash")
 	}
-	if err := b.Root.MkdirAll(partsFolder, 0o700); err != nil {
-		return ours{fmt.Errorf("making the folder for what is on its way: %w", err)}
-	}
 	part := partsFolder + "/" + partOf(c, name)
 	if err := b.whole(ctx, c, part); err != nil {
 		return err
@@ -292,7 +289,14 @@ func partOf(c At, name string) string {
 
 // whole has all of a copy in a part, on disk and verified. What an earlier try left is gone on from.
 func (b Bringer) whole(ctx context.Context, c At, part string) error {
-	f, err := b.Root.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o600)
+	var f *os.File
+	err := b.Root.MkdirAll(partsFolder, 0o700)
+	for n := 0; err == nil && n < mostBeside; n++ { // another that is done may remove the folder at any moment
+		if f, err = b.Root.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o600); !errors.Is(err, fs.ErrNotExist) {
+			break
+		}
+		err = b.Root.MkdirAll(partsFolder, 0o700)
+	}
 	if err != nil {
 		return ours{fmt.Errorf("making a file: %w", err)}
 	}

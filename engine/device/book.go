@@ -75,6 +75,10 @@ func (b book) Dirs(ctx context.Context) ([]string, error) {
 }
 
 func (b book) Gone(ctx context.Context, dir string, names []string) error {
+	names = slices.DeleteFunc(slices.Clone(names), func(name string) bool { return b.d.rooms.isBack(b.source.Folder, path.Join(dir, name)) })
+	if len(names) == 0 {
+		return nil
+	}
 	err := b.d.Records.Catalogue.Gone(ctx, b.source.Folder, dir, names, b.plan, time.Now())
 	b.d.originals.found(b.source, time.Now())
 	b.d.changed()
@@ -163,6 +167,7 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 		return err
 	}
 	b.d.originals.found(b.source, time.Now())
+	b.d.askMarks.Store(0)
 	b.d.changed()
 	return nil
 }

@@ -6,7 +6,6 @@ import (
 	"io"
 	"io/fs"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"yardtide/core/media"
@@ -21,8 +20,9 @@ import (
 // marksAtOnce is how many items' marks are read before the records are asked again.
 const marksAtOnce = 64
 
-// askMarksEvery is how often it is looked whether there are more whose marks may be read, once there were none.
-const askMarksEvery = 20 * time.Second
+// askMarksEvery is how often it is looked whether there are more whose marks may be read, once there were none and nothing
+// new was found.
+const askMarksEvery = 5 * time.Minute
 
 // marks reads the marks of a device's items.
 type marks struct{ d *Device }
@@ -111,14 +111,19 @@ func (m marks) of(ctx context.Context, it records.Item) (is media.Marks, err err
 	}
 	is, err = probe.Marks(io.NewSectionReader(f, 0, it.Size), it.ContentType)
 	f.Close()
-	stem := strings.TrimSuffix(path, filepath.Ext(path))
-	for _, beside := range []string{path + ".xmp", path + ".XMP", stem + ".xmp", stem + ".XMP"} {
+	before := records.KeeperOf(it.Keeper) // where nothing is written beside, the records alone have it
+	for _, beside := range sidecarsOf(path) {
 		said, serr := readSidecar(ctx, beside)
 		if errors.Is(serr, fs.ErrNotExist) {
 			continue
 		}
-		return probe.Over(is, said), errors.Join(err, serr)
+		is = probe.Over(is, said)
+		if m.d.rooms.staysBy(it.Source) {
+			is.Keeper = before
+		}
+		return is, errors.Join(err, serr)
 	}
+	is.Keeper = before
 	return is, err
 }
 

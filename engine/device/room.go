@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"os"
+	"path"
+	"path/filepath"
 	"slices"
 	"sync"
 	"time"
@@ -36,7 +38,8 @@ type rooms struct {
 	due    time.Time           // when the holding places are seen to again
 	tried  map[int64]time.Time // items that stayed, and until when they are not tried again
 	known  []room.Disk
-	looked time.Time // at the disks
+	backed map[string]time.Time // files that were put back a moment ago, by source and path
+	looked time.Time            // at the disks
 }
 
 const (
@@ -81,6 +84,7 @@ func newRoomMaker(d *Device) *makeroom.Maker {
 			return d.Records.Catalogue.Gone(ctx, source, dir, names, d.currentPlan(), time.Now())
 		},
 		Back: func(ctx context.Context, items []records.Item) error {
+			d.rooms.noteBack(items)
 			return d.Records.Catalogue.Return(ctx, items, d.currentPlan(), time.Now())
 		},
 	})
@@ -168,6 +172,39 @@ func (r *rooms) anew() {
 	r.due, r.looked, r.tried = time.Time{}, time.Time{}, nil
 }
 
+// backFor is for how long a walk that began before may miss a file that was put back.
+const backFor = 10 * time.Minute
+
+// noteBack notes files that were put back just now.
+func (r *rooms) noteBack(items []records.Item) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	now := time.Now()
+	for file, at := range r.backed {
+		if now.Sub(at) > backFor {
+			delete(r.backed, file)
+		}
+	}
+	if r.backed == nil {
+		r.backed = map[string]time.Time{}
+	}
+	for _, it := range items {
+		r.backed[it.FullPath()] = now
+	}
+}
+
+// isBack tells whether a file that a walk misses was put back while it was on its way.
+func (r *rooms) isBack(source, name string) bool {
+	r.mu.Lock()
+	_, was := r.backed[path.Join(source, name)]
+	r.mu.Unlock()
+	if !was {
+		return false
+	}
+	info, err := os.Lstat(filepath.Join(r.d.Folder(source), filepath.FromSlash(name)))
+	return err == nil && info.Mode().IsRegular()
+}
+
 // disks are those on which sources lie, as they were a moment ago.
 func (r *rooms) disks() []room.Disk {
 	r.mu.Lock()
@@ -184,8 +221,8 @@ func (r *rooms) look(ctx context.Context) {
 		if r.d.sources.walking(s.Folder) || r.d.sources.away(s.Folder) {
 			continue
 		}
-		path := r.d.Folder(s.Folder)
-		info, err := os.Stat(path)
+		lies := r.d.Folder(s.Folder)
+		info, err := os.Stat(lies)
 		if err != nil {
 			continue
 		}
@@ -194,7 +231,7 @@ func (r *rooms) look(ctx context.Context) {
 		if !known || disk == 0 {
 			i = len(list)
 			at[disk] = i
-			space, err := folder.New(path).Space(ctx)
+			space, err := folder.New(lies).Space(ctx)
 			if err != nil {
 				space = destination.Space{Free: -1, Used: -1}
 			}

@@ -111,7 +111,8 @@ func (ss *sources) walked(folder string, problems []scan.Problem) {
 		s.problems, s.at = problems, time.Now()
 	}
 	ss.mu.Unlock()
-	ss.d.Changed()
+	ss.d.askMarks.Store(0)
+	ss.d.changed()
 }
 
 // follow brings the records in line with each plan and scans its sources. A scan that hangs

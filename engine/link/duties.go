@@ -49,6 +49,8 @@ type Ordered interface {
 	// MakeRoom has items go into the holding place, for a while; TakeBack has them back, all with none.
 	MakeRoom(ctx context.Context, o makeroom.Order) (makeroom.Result, error)
 	TakeBack(ctx context.Context, items []int64) (int64, error)
+	// Say changes what the keeper said of items, and tells of how many.
+	Say(ctx context.Context, items []int64, change media.KeeperChange) (int64, error)
 }
 
 // Shower shows what only a device itself can show, and changes nothing.
@@ -76,7 +78,8 @@ type (
 		Until time.Time `json:"until,omitzero"`
 	}
 	ofItems struct {
-		Items []int64 `json:"items,omitempty"`
+		Items []int64            `json:"items,omitempty"`
+		Say   media.KeeperChange `json:"say,omitzero"`
 	}
 	ofRest struct {
 		Then string `json:"then"`
@@ -156,6 +159,7 @@ var duties = map[string]duty{
 	}),
 	"make room": of(func(ctx context.Context, d Here, w makeroom.Order) (any, error) { return d.Orders.MakeRoom(ctx, w) }),
 	"take back": of(func(ctx context.Context, d Here, w ofItems) (any, error) { return d.Orders.TakeBack(ctx, w.Items) }),
+	"say":       of(func(ctx context.Context, d Here, w ofItems) (any, error) { return d.Orders.Say(ctx, w.Items, w.Say) }),
 	"bring":     of(func(ctx context.Context, d Here, w bringback.Order) (any, error) { return d.Orders.Bring(ctx, w) }),
 	"usual":     of(func(_ context.Context, d Here, _ struct{}) (any, error) { return d.Shows.Usual(), nil }),
 	"look": of(func(ctx context.Context, d Here, w ofFile) (any, error) {

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"yardtide/core/gate"
+	"yardtide/core/media"
 	"yardtide/engine/atomicfile"
 	"yardtide/engine/bringback"
 	"yardtide/engine/makeroom"
@@ -344,5 +345,11 @@ func (o Orders) MakeRoom(ctx context.Context, order makeroom.Order) (r makeroom.
 // TakeBack has the device put items from the holding place back.
 func (o Orders) TakeBack(ctx context.Context, items []int64) (n int64, err error) {
 	err = o.m.ask(ctx, "take back", ofItems{Items: items}, &n)
+	return n, err
+}
+
+// Say has the device change what the keeper said of items.
+func (o Orders) Say(ctx context.Context, items []int64, change media.KeeperChange) (n int64, err error) {
+	err = o.m.ask(ctx, "say", ofItems{Items: items, Say: change}, &n)
 	return n, err
 }

@@ -122,6 +122,9 @@ func over(m, better media.Marks) media.Marks {
 	if better.Position != nil {
 		m.Position = better.Position
 	}
+	if !better.Keeper.Nothing() {
+		m.Keeper = better.Keeper
+	}
 	m.Keywords = append(m.Keywords, better.Keywords...)
 	m.Keywords = m.Keywords[:min(len(m.Keywords), mostKeywords)]
 	return m
@@ -177,17 +180,24 @@ func XMP(packet []byte) (m media.Marks) {
 	for {
 		token, err := d.Token()
 		if err != nil {
+			m.Keeper = m.Keeper.Sound()
 			return m
 		}
 		switch t := token.(type) {
 		case xml.StartElement:
 			if path = append(path, t.Name); len(path) > mostDepth {
+				m.Keeper = m.Keeper.Sound()
 				return m
 			}
 			said.Reset()
 			for _, a := range t.Attr {
-				if a.Name.Space == nsXMP && a.Name.Local == "Rating" {
+				switch {
+				case a.Name.Space == nsXMP && a.Name.Local == "Rating":
 					rate(a.Value)
+				case a.Name.Space == nsKeeper && a.Name.Local == "Marked":
+					m.Keeper.Marked = a.Value == "True"
+				case a.Name.Space == nsKeeper && a.Name.Local == "Hidden":
+					m.Keeper.Hidden = a.Value == "True"
 				}
 			}
 		case xml.CharData:
@@ -199,6 +209,10 @@ func XMP(packet []byte) (m media.Marks) {
 			switch {
 			case t.Name.Space == nsXMP && t.Name.Local == "Rating":
 				rate(text)
+			case t.Name.Space == nsKeeper && t.Name.Local == "Note":
+				m.Keeper.Note = text
+			case item && text != "" && len(m.Keeper.Sets) < media.MostSets && within(nsKeeper, "Sets"):
+				m.Keeper.Sets = append(m.Keeper.Sets, text)
 			case item && text != "" && m.Caption == "" && within(nsDC, "description"):
 				m.Caption = text
 			case item && text != "" && len(m.Keywords) < mostKeywords && within(nsDC, "subject"):

@@ -30,11 +30,12 @@ type Indexed struct {
 	Placed    bool   `db:"placed"` // it is told where it was taken, in millionths of a degree
 	Lat       int64  `db:"lat"`
 	Lon       int64  `db:"lon"`
+	Keeper    string `db:"keeper"` // JSON, see KeeperOf
 }
 
 // indexed are the items that can be found: main files of which a copy is or was asked for, and pictures, clips and sound
 // that are here and that no rule takes. Smaller versions in a closed library are none.
-const indexed = `SELECT id, source, dir, name, kind, taken_at, taken_zone, all_bytes, camera, caption, rating, keywords, standing, gone_at, placed, lat, lon
+const indexed = `SELECT id, source, dir, name, kind, taken_at, taken_zone, all_bytes, camera, caption, rating, keywords, standing, gone_at, placed, lat, lon, keeper
 	FROM items WHERE part_of = 0 AND (standing <> 0 OR gone_at = 0 AND made_from = '' AND kind IN ('photo', 'raw', 'graphic', 'video', 'audio'))`
 
 // mostIndexed is how many items are named in one question.
@@ -67,7 +68,7 @@ func (r *Catalogue) eachIndexed(ctx context.Context, each func(Indexed), query s
 	for rows.Next() {
 		var it Indexed
 		if err := rows.Scan(&it.ID, &it.Source, &it.Dir, &it.Name, &it.Kind, &it.TakenMS, &it.TakenZone, &it.AllBytes, &it.Camera, &it.Caption,
-			&it.Rating, &it.Keywords, &it.Standing, &it.GoneMS, &it.Placed, &it.Lat, &it.Lon); err != nil {
+			&it.Rating, &it.Keywords, &it.Standing, &it.GoneMS, &it.Placed, &it.Lat, &it.Lon, &it.Keeper); err != nil {
 			return fmt.Errorf("reading items for the index: %w", err)
 		}
 		each(it)

@@ -58,9 +58,10 @@ type Item struct {
 	Sorted   bool   `db:"sorted"`    // its smaller versions were told from originals
 	MadeFrom string `db:"made_from"` // whose smaller version it is, or the tag of its cache; "" for an original
 	// Where it was taken, in millionths of a degree, where Placed says that its header tells.
-	Placed bool  `db:"placed"`
-	Lat    int64 `db:"lat"`
-	Lon    int64 `db:"lon"`
+	Placed bool   `db:"placed"`
+	Lat    int64  `db:"lat"`
+	Lon    int64  `db:"lon"`
+	Keeper string `db:"keeper"` // what the keeper said, JSON; "" for nothing
 	// Older is set once a newer version took the item's path.
 	Older Older `db:"older"`
 }

@@ -38,7 +38,10 @@ func marking(r plan.Rule, k media.Kind) Marking {
 
 // Marks are those of an item.
 func (i Item) Marks() media.Marks {
-	m := media.Marks{Caption: i.Caption, Rating: i.Rating}
+	m := media.Marks{Caption: i.Caption, Rating: i.Rating, Keeper: KeeperOf(i.Keeper)}
+	if i.Placed {
+		m.Position = &media.Position{Lat: float64(i.Lat) / 1e6, Lon: float64(i.Lon) / 1e6}
+	}
 	_ = json.Unmarshal([]byte(i.Keywords), &m.Keywords) // a device's own word; else there are none
 	return m
 }
@@ -115,6 +118,38 @@ func (r *Catalogue) Unmarked(ctx context.Context, most int) ([]Item, error) {
 // notMarked is said of picks that were not sent before the mark went.
 const notMarked = "It no longer carries the mark."
 
+// keeperText is what the keeper said as a row has it.
+func keeperText(k media.Keeper) (string, error) {
+	if k.Nothing() {
+		return "", nil
+	}
+	text, err := json.Marshal(k)
+	if err != nil {
+		return "", fmt.Errorf("writing what the keeper said: %w", err)
+	}
+	return string(text), nil
+}
+
+// KeeperOf reads what the keeper said of an item.
+func KeeperOf(text string) (k media.Keeper) {
+	if text != "" {
+		_ = json.Unmarshal([]byte(text), &k) // we wrote it; of a mirror it was looked at before
+	}
+	return k
+}
+
+// SetKeeper keeps what the keeper said of an item that has no file here to say it beside.
+func (r *Catalogue) SetKeeper(ctx context.Context, id int64, k media.Keeper) error {
+	text, err := keeperText(k)
+	if err == nil {
+		_, err = r.write.ExecContext(ctx, `UPDATE items SET keeper = ? WHERE id = ?`, text, id)
+	}
+	if err != nil {
+		return fmt.Errorf("keeping what the keeper said of item %d: %w", id, err)
+	}
+	return nil
+}
+
 // SetMarks keeps the marks of an item, and makes the picks that follow.
 func (r *Catalogue) SetMarks(ctx context.Context, it Item, m media.Marks, p *plan.Plan, now time.Time) error {
 	lower := make([]string, len(m.Keywords))
@@ -125,10 +160,14 @@ func (r *Catalogue) SetMarks(ctx context.Context, it Item, m media.Marks, p *pla
 	if err != nil {
 		return fmt.Errorf("writing the keywords of item %d: %w", it.ID, err)
 	}
+	said, err := keeperText(m.Keeper)
+	if err != nil {
+		return err
+	}
 	return r.tx(ctx, fmt.Sprintf("keeping the marks of item %d", it.ID), func(tx *transaction) error {
 		placed, lat, lon := placedAt(m.Position)
-		if _, err := tx.Exec(`UPDATE items SET marked = 2, caption = ?, rating = ?, keywords = ?, placed = ?, lat = ?, lon = ? WHERE id = ?`,
-			m.Caption, m.Rating, string(words), placed, lat, lon, it.ID); err != nil {
+		if _, err := tx.Exec(`UPDATE items SET marked = 2, caption = ?, rating = ?, keywords = ?, placed = ?, lat = ?, lon = ?, keeper = ? WHERE id = ?`,
+			m.Caption, m.Rating, string(words), placed, lat, lon, said, it.ID); err != nil {
 			return err
 		}
 		var rule string
@@ -137,7 +176,7 @@ func (r *Catalogue) SetMarks(ctx context.Context, it Item, m media.Marks, p *pla
 		}
 		for _, on := range p.Picks(rule) {
 			const these = `item = ? AND shelf = ? AND `
-			if !on.When.Fits(media.Marks{Caption: m.Caption, Rating: m.Rating, Keywords: lower}) {
+			if !on.When.Fits(media.Marks{Caption: m.Caption, Rating: m.Rating, Keywords: lower, Keeper: m.Keeper}) {
 				if err := moveAll(tx, now, queue.Skipped, notMarked, these+`state IN ('waiting', 'stuck')`, it.ID,
 					on.Shelf); err != nil {
 					return err
@@ -165,6 +204,10 @@ func carrying(m plan.Mark) (where string, word any) {
 		return `trim(i.caption, ?) <> ''`, " \t\r\n"
 	case m.Rated > 0:
 		return `i.rating >= ?`, m.Rated
+	case m.Marked:
+		return `i.keeper <> '' AND i.keeper ->> 'marked' = ?`, 1
+	case m.Set != "":
+		return `i.keeper <> '' AND EXISTS (SELECT 1 FROM json_each(i.keeper, '$.sets') WHERE value = ?)`, m.Set
 	}
 	return `EXISTS (SELECT 1 FROM json_each(i.keywords) WHERE value = ?)`, strings.ToLower(m.Keyword)
 }

@@ -4,10 +4,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"reflect"
 	"slices"
 	"strings"
 	"unicode/utf8"
 
+	"yardtide/core/media"
 	"yardtide/core/queue"
 )
 
@@ -123,7 +125,7 @@ func checkPart(told Rows) error {
 // not taken in, and may be of any type.
 var texts = map[string][]string{
 	"items": {"source", "dir", "name", "content_type", "kind", "taken_from", "look", "problem", "sha256", "rule",
-		"camera", "caption", "keywords", "own_rule", "pair"},
+		"camera", "caption", "keywords", "own_rule", "pair", "keeper"},
 	"copies": {"destination", "rule", "kind", "shelf", "state", "ordered", "temp", "remote", "sha256", "proof",
 		"says", "todo", "form"},
 	"events":       {"state", "says"},
@@ -162,6 +164,11 @@ func checkText(part, column, text string) error {
 		}
 	case column == "state" && !slices.Contains(queue.States, queue.State(text)):
 		return wrong("is no state: " + shown(text))
+	case column == "keeper" && text != "":
+		var k media.Keeper
+		if json.Unmarshal([]byte(text), &k) != nil || !reflect.DeepEqual(k, k.Sound()) {
+			return wrong("is nothing that a keeper says")
+		}
 	case column == "keywords" && text != "":
 		var words []string
 		if json.Unmarshal([]byte(text), &words) != nil {

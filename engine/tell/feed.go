@@ -114,6 +114,10 @@ func indexed(it records.Indexed, at []string) search.Entry {
 	if it.Placed {
 		is.Position = &media.Position{Lat: float64(it.Lat) / 1e6, Lon: float64(it.Lon) / 1e6}
 	}
+	if it.Keeper != "" {
+		k := records.KeeperOf(it.Keeper)
+		is.Marked, is.Hidden, is.Note, is.Sets = k.Marked, k.Hidden, k.Note, k.Sets
+	}
 	if it.Keywords != "" && it.Keywords != "[]" {
 		_ = json.Unmarshal([]byte(it.Keywords), &is.Keywords) // of a mirror they were looked at before
 	}

@@ -190,7 +190,7 @@ func (t Teller) presentItem(v view, it records.Item, copies []records.Copy) wire
 	told := wire.Item{
 		Key: t.From.Catalogue.Key(it.ID), Device: t.Of, Name: it.Name, Path: it.FullPath(), Kind: string(it.Kind),
 		Bytes: it.AllBytes, Parts: []wire.Part{},
-		TakenAt: it.TakenAt(), TakenFrom: string(it.TakenFrom), Camera: it.Camera, Caption: it.Caption, Rating: it.Rating, Gone: it.GoneMS != 0,
+		TakenAt: it.TakenAt(), TakenFrom: string(it.TakenFrom), Camera: it.Camera, Caption: it.Caption, Rating: it.Rating, Keeper: records.KeeperOf(it.Keeper), Gone: it.GoneMS != 0,
 		Copies: []wire.Copy{},
 	}
 	if it.Placed {

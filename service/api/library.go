@@ -10,6 +10,7 @@ import (
 	"yardtide/core/media"
 	"yardtide/core/search"
 	"yardtide/service/library"
+	"yardtide/wire/bringwire"
 	"yardtide/wire/findwire"
 )
 
@@ -85,6 +86,19 @@ func (s *Server) libraryRoutes() {
 		}) (*answer[findwire.FoundList], error) {
 			list, err := s.service.Library.List(ctx, in.question(), in.Offset, in.Limit)
 			return &answer[findwire.FoundList]{list}, err
+		})
+	call(s, "say-of-items", http.MethodPost, "/library/say", "Mark items, hide them from the library, note something, put them into a set or take them out",
+		func(ctx context.Context, in *request[findwire.SayAsked]) (*answer[findwire.Said], error) {
+			if len(in.Body.Items) == 0 && len(in.Body.Question) == 0 {
+				return nil, huma.Error422UnprocessableEntity("Nothing is named: say items, or a question that finds some.")
+			}
+			refs, err := s.asked(ctx, bringwire.BringAsked{Items: in.Body.Items, Question: in.Body.Question})
+			if err != nil {
+				return nil, err
+			}
+			n, err := s.service.Library.Say(ctx, refs, media.KeeperChange{Marked: in.Body.Marked, Hidden: in.Body.Hidden, Note: in.Body.Note,
+				Put: in.Body.Put, Take: in.Body.Take})
+			return &answer[findwire.Said]{findwire.Said{N: n}}, err
 		})
 	call(s, "library-spots", http.MethodGet, "/library/spots", "Where what a question finds was taken, in cells of a part of the map",
 		func(ctx context.Context, in *struct {

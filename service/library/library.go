@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/search"
 	"yardtide/core/words"
@@ -29,6 +30,8 @@ type Holder interface {
 	DeviceName() string
 	Feed(ctx context.Context, f *tell.Feed, into tell.Into) error
 	ItemsOf(ctx context.Context, ids []int64) ([]wire.Item, error)
+	// Say changes what the keeper said of items.
+	Say(ctx context.Context, items []int64, change media.KeeperChange) (int64, error)
 }
 
 // Library finds items. Devices and Plan must be set.

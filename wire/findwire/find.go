@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"yardtide/wire"
+	"yardtide/wire/bringwire"
 )
 
 // Found tells what a question found, before any of it is listed.
@@ -59,6 +60,8 @@ type FoundItem struct {
 	Caption string    `json:"caption"`
 	Rating  int       `json:"rating"`
 	Camera  string    `json:"camera"`
+	Marked  bool      `json:"marked"`
+	Hidden  bool      `json:"hidden"`
 }
 
 // Spot is what was taken around one point of a map.
@@ -81,7 +84,8 @@ type Spots struct {
 // ItemOf is an item as a list has it.
 func ItemOf(it wire.Item) FoundItem {
 	return FoundItem{Device: it.Device, Key: it.Key, Name: it.Name, Path: it.Path, Kind: it.Kind, Bytes: it.Bytes, TakenAt: it.TakenAt,
-		State: it.State, Gone: it.Gone, At: at(it.Copies), Caption: it.Caption, Rating: it.Rating, Camera: it.Camera}
+		State: it.State, Gone: it.Gone, At: at(it.Copies), Caption: it.Caption, Rating: it.Rating, Camera: it.Camera,
+		Marked: it.Keeper.Marked, Hidden: it.Keeper.Hidden}
 }
 
 // at are the destinations at which each file of an item is safe, in order.
@@ -100,4 +104,21 @@ func at(copies []wire.Copy) []string {
 		}
 	}
 	return list
+}
+
+// SayAsked changes what the keeper said of items: of these, or without any of all that the question finds. What is left out
+// stays as it is.
+type SayAsked struct {
+	Items    []bringwire.BringRef `json:"items,omitempty" maxItems:"10000"`
+	Question map[string]string    `json:"question,omitempty" doc:"As the query of GET /library has it"`
+	Marked   *bool                `json:"marked,omitempty"`
+	Hidden   *bool                `json:"hidden,omitempty"`
+	Note     *string              `json:"note,omitempty" maxLength:"2000" doc:"Empty for none"`
+	Put      string               `json:"put,omitempty" maxLength:"100" doc:"Into the set of this name"`
+	Take     string               `json:"take,omitempty" maxLength:"100" doc:"Out of the set of this name"`
+}
+
+// Said is of how many items it was changed.
+type Said struct {
+	N int64 `json:"n"`
 }

@@ -7,6 +7,9 @@ import { PickOne } from "../parts/PickOne";
 import { plural } from "../words";
 import { query, type Question } from "./question";
 
+/** Before the name of a set. */
+const inSet = "in ";
+
 /** What is asked for: words, and what the items have in common, each with how many there are. */
 export function Filters({ q, found, go }: { q: Question; found?: Found; go: (change: Question) => void }) {
   const list = (shares: { name: string; n: number }[] | undefined, chosen?: string) => {
@@ -76,6 +79,19 @@ export function Filters({ q, found, go }: { q: Question; found?: Found; go: (cha
           called={(o) => ({ here: "still there", gone: "no longer there" })[o] ?? o}
           value={q.where}
           pick={(where) => go({ where })}
+        />
+        <PickOne
+          label="You said"
+          all="anything"
+          options={["marked", "hidden", ...list(found?.sets, q.set).map((s) => inSet + s)]}
+          value={q.marked ? "marked" : q.hidden ? "hidden" : q.set && inSet + q.set}
+          pick={(said) =>
+            go({
+              marked: said === "marked" ? "true" : undefined,
+              hidden: said === "hidden" ? "true" : undefined,
+              set: said?.startsWith(inSet) ? said.slice(inSet.length) : undefined,
+            })
+          }
         />
       </div>
     </div>

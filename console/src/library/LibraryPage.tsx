@@ -13,6 +13,7 @@ import { Faces, keyOf } from "./Faces";
 import { Filters } from "./Filters";
 import { Looking } from "./Looking";
 import { WhereTaken } from "./WhereTaken";
+import { SayOfSome } from "./Said";
 import { useFound } from "./queries";
 import { query, type Question } from "./question";
 
@@ -116,6 +117,7 @@ function Choosing(props: {
 }) {
   const { chosen, choosing } = props;
   const [bring, setBring] = useState(false);
+  const [saying, setSaying] = useState(false);
   const asked: BringAsked =
     chosen.length > 0
       ? { items: chosen.map((i) => ({ device: i.device, key: i.key })) }
@@ -136,12 +138,20 @@ function Choosing(props: {
             Download {what}
           </Button>
           <Button onClick={() => setBring(true)}>Bring back {what}</Button>
+          {chosen.length > 0 && (
+            <Button aria-expanded={saying} onClick={() => setSaying(!saying)}>
+              Mark {what}
+            </Button>
+          )}
           <Button onClick={props.stop}>Done</Button>
         </>
       ) : (
         <Button onClick={props.begin}>Choose some</Button>
       )}
       <Failure error={zip.error} />
+      {saying && chosen.length > 0 && (
+        <SayOfSome items={chosen.map((i) => ({ device: i.device, key: i.key }))} />
+      )}
       {bring && <BringBack asked={asked} close={() => setBring(false)} />}
     </div>
   );

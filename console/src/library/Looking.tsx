@@ -9,6 +9,7 @@ import { StateMark } from "../parts/StateMark";
 import { opened } from "../queue/search";
 import { useStory } from "../queue/queries";
 import { bytes, taken } from "../words";
+import { Said } from "./Said";
 
 /** One item, large: from its device, or from a place where it is there no longer. */
 export function Looking({ at, close }: { at: string; close: () => void }) {
@@ -102,6 +103,7 @@ function Facts({ story }: { story: Story }) {
           {i.device}: {i.path}
         </dd>
       </dl>
+      <Said key={`${i.device} ${i.key}`} story={story} />
       <section aria-label="Where it lies" className="space-y-2">
         <h3 className="font-semibold">Where it lies</h3>
         {whole.length === 0 && <p className="text-quiet">Nowhere but on its device yet.</p>}

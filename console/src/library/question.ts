@@ -11,6 +11,9 @@ export type Question = {
   from?: string;
   to?: string;
   spot?: string;
+  marked?: string;
+  hidden?: string;
+  set?: string;
   item?: string;
 };
 
@@ -27,6 +30,9 @@ export const asked = [
   "from",
   "to",
   "spot",
+  "marked",
+  "hidden",
+  "set",
 ] as const;
 
 export function readQuestion(raw: Record<string, unknown>): Question {
@@ -34,7 +40,7 @@ export function readQuestion(raw: Record<string, unknown>): Question {
   for (const key of [...asked, "item"] as const) {
     const v = raw[key];
     if (typeof v === "string" && v !== "") q[key] = v;
-    if (typeof v === "number") q[key] = String(v);
+    if (typeof v === "number" || v === true) q[key] = String(v);
   }
   return q;
 }

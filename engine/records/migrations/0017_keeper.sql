@@ -1,0 +1,3 @@
+-- +goose Up
+-- What the keeper said of an item: JSON, '' for nothing.
+ALTER TABLE items ADD COLUMN keeper TEXT NOT NULL DEFAULT '';
