@@ -132,7 +132,7 @@ type Device struct {
 	turns  int        // how often the plan, the conditions or the pause changed
 	active map[int64]*carry.Send
 
-	askMarks atomic.Int64 // when more marks are asked for, in nanoseconds since 1970
+	news, asked atomic.Int64 // how often something new was found, and up to which of these nothing more is to be asked for
 
 	sending work.Crew // the sends
 	beside  work.Crew // what is done beside the sends

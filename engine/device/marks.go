@@ -20,17 +20,13 @@ import (
 // marksAtOnce is how many items' marks are read before the records are asked again.
 const marksAtOnce = 64
 
-// askMarksEvery is how often it is looked whether there are more whose marks may be read, once there were none and nothing
-// new was found.
-const askMarksEvery = 5 * time.Minute
-
 // marks reads the marks of a device's items.
 type marks struct{ d *Device }
 
 // read has the marks read that are asked for, beside everything else: a source may not answer.
 func (m marks) read(ctx context.Context, sendCtx context.Context) error {
 	items, err := m.d.Records.Catalogue.Unmarked(ctx, 1)
-	if err != nil || len(items) == 0 && (m.d.isSending() || time.Now().UnixNano() < m.d.askMarks.Load()) {
+	if err != nil || len(items) == 0 && (m.d.isSending() || m.d.news.Load() == m.d.asked.Load()) {
 		return err
 	}
 	m.d.beside.Begin("read marks", func() {
@@ -50,6 +46,7 @@ func (m marks) ask(ctx context.Context) error {
 	if m.d.isSending() {
 		return nil
 	}
+	news := m.d.news.Load() // what is found from now on is asked for anew
 	var here []string
 	for _, s := range m.d.currentPlan().Devices[m.d.Name].Sources {
 		if m.isHere(s.Folder) {
@@ -61,7 +58,7 @@ func (m marks) ask(ctx context.Context) error {
 		n, err = m.d.Records.Catalogue.AskMarks(ctx, here, marksAtOnce)
 	}
 	if n == 0 {
-		m.d.askMarks.Store(time.Now().Add(askMarksEvery).UnixNano())
+		m.d.asked.Store(news)
 	}
 	return err
 }
