@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -44,10 +43,7 @@ beside. -n tells what would come, and brings nothing.
 				if len(values) == 0 {
 					return WrongUse("say what is to come back, such as -device NAME; -device alone is all of it")
 				}
-				a.Question = map[string]string{}
-				for name := range values {
-					a.Question[name] = values.Get(name)
-				}
+				a.Question = inBody(values)
 				c := r.client(e)
 				p, err := c.Bring().Plan(ctx, a)
 				if err != nil {
@@ -91,17 +87,10 @@ func bringBack(ctx context.Context, e Env, r reach, a bringwire.BringAsked) erro
 	if err != nil {
 		return err
 	}
-	last, ended, err := follow(ctx, e, c, j, func(wire.Job) bool { return false })
-	if r.json && ended {
-		return errors.Join(asJSON(e.Out, last), err)
-	}
-	if last.Back != nil && ended {
-		for _, says := range last.Back.Says {
-			fmt.Fprintln(e.Err, plain(says))
+	return finishJob(ctx, e, c, j, r.json, func(j wire.Job) []string {
+		if j.Back == nil {
+			return nil
 		}
-	}
-	if err == nil && ended {
-		fmt.Fprintln(e.Out, last.Says)
-	}
-	return err
+		return j.Back.Says
+	})
 }

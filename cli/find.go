@@ -42,6 +42,15 @@ func (q *question) of(args []string) (url.Values, error) {
 	return q.values, oneOf("where", q.values.Get("where"), []string{"here", "gone"})
 }
 
+// inBody is a question as the body of a call has it.
+func inBody(q url.Values) map[string]string {
+	said := make(map[string]string, len(q))
+	for name := range q {
+		said[name] = q.Get(name)
+	}
+	return said
+}
+
 func findCommand() Command {
 	return Command{
 		Name: "find", Usage: "[flags] [WORD ...]", Short: "find pictures and clips among all that are known, at whichever place",

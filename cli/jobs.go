@@ -106,6 +106,24 @@ func follow(ctx context.Context, e Env, c client.Client, j wire.Job,
 	return last, true, nil
 }
 
+// finishJob waits for a job to end, and prints what came of it: said are the sentences that go beside.
+func finishJob(ctx context.Context, e Env, c client.Client, j wire.Job, json bool, said func(wire.Job) []string) error {
+	last, ended, err := follow(ctx, e, c, j, func(wire.Job) bool { return false })
+	if !ended {
+		return err
+	}
+	if json {
+		return errors.Join(asJSON(e.Out, last), err)
+	}
+	for _, says := range said(last) {
+		fmt.Fprintln(e.Err, plain(says))
+	}
+	if err == nil {
+		fmt.Fprintln(e.Out, last.Says)
+	}
+	return err
+}
+
 // followTrial waits for a trial, and shows it step by step unless it is to be quiet.
 func followTrial(ctx context.Context, e Env, c client.Client, j wire.Job, quiet bool) (wire.Trial, bool, error) {
 	shown := 0

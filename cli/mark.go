@@ -56,10 +56,7 @@ wrote there stays. Picks of a rule can go by it: marked, or set NAME.
 				if len(values) == 0 {
 					return WrongUse("say of what, such as a word of its name or -folder")
 				}
-				a.Question = map[string]string{}
-				for name := range values {
-					a.Question[name] = values.Get(name)
-				}
+				a.Question = inBody(values)
 				said, err := r.client(e).Library().Say(ctx, a)
 				if err != nil {
 					return err

@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"context"
-	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -189,19 +188,12 @@ func makeRoom(ctx context.Context, e Env, c client.Client, json bool, a roomwire
 	if err != nil {
 		return err
 	}
-	last, ended, err := follow(ctx, e, c, j, func(wire.Job) bool { return false })
-	if json && ended {
-		return errors.Join(asJSON(e.Out, last), err)
-	}
-	if last.Room != nil && ended {
-		for _, says := range last.Room.Says {
-			fmt.Fprintln(e.Err, plain(says))
+	return finishJob(ctx, e, c, j, json, func(j wire.Job) []string {
+		if j.Room == nil {
+			return nil
 		}
-	}
-	if err == nil && ended {
-		fmt.Fprintln(e.Out, last.Says)
-	}
-	return err
+		return j.Room.Says
+	})
 }
 
 // ledgerPart is how many files are read at a time.

@@ -223,20 +223,12 @@ func (s *Service) wire() {
 	s.Trials = Trials{book: s.Book, fleet: s.fleet, devices: s.Devices}
 	s.Bringing = bringing.New(bringing.Options{InForce: s.Book.PlanOrEmpty, Jobs: s.Jobs, Driver: s.drivers.get, Free: inbox.DiskFree,
 		HandsOver: s.Phones.Has, Costs: s.mayCost,
-		Devices: func() (list []bringing.Holder) {
-			for _, d := range s.Devices() {
-				list = append(list, listedDevice{d.Machine, d.Told, d.Finds, d.Orders})
-			}
-			return list
-		}})
+		Devices: func() []bringing.Holder { return listed(s, func(d listedDevice) bringing.Holder { return d }) }})
 	s.Room = &makingroom.Room{Options: makingroom.Options{InForce: s.Book.PlanOrEmpty, Jobs: s.Jobs, HandsOver: s.Phones.Has,
-		Devices: func() (list []makingroom.Holder) {
-			for _, d := range s.Devices() {
-				list = append(list, listedDevice{d.Machine, d.Told, d.Finds, d.Orders})
-			}
-			return list
-		}}}
-	s.Library = &library.Library{Plan: s.Book.PlanOrEmpty, Devices: s.listed}
+		Devices: func() []makingroom.Holder { return listed(s, func(d listedDevice) makingroom.Holder { return d }) }}}
+	s.Library = &library.Library{Plan: s.Book.PlanOrEmpty, Devices: func() []library.Holder {
+		return listed(s, func(d listedDevice) library.Holder { return d })
+	}}
 	s.Setup = &setup.Setup{Options: setup.Options{
 		Dir: s.Dir, Book: s.Book, Jobs: s.Jobs, Doubts: s.Trials.Doubts, Keep: s.Destinations.keepSecrets,
 		Forget: s.drivers.secrets.Remove, Tell: s.Changes.Tell,
@@ -372,7 +364,7 @@ func (s *Service) Devices() []Device {
 	return all
 }
 
-// listedDevice is a device as the library sees it.
+// listedDevice is a device as who finds, brings back or makes room sees it.
 type listedDevice struct {
 	Machine
 	Told
@@ -387,13 +379,13 @@ func (s *Service) mayCost(ctx context.Context) (bool, error) {
 		return false, nil
 	}
 	st, err := own[0].Told.Status(ctx)
-	return st.Conditions.Metered == gate.Yes || st.Conditions.Roaming == gate.Yes, err
+	return st.Conditions.MayCost(), err
 }
 
-// listed are the devices as the library sees them.
-func (s *Service) listed() (list []library.Holder) {
+// listed are the devices as a room of the service sees them that takes these parts.
+func listed[H any](s *Service, as func(listedDevice) H) (list []H) {
 	for _, d := range s.Devices() {
-		list = append(list, listedDevice{d.Machine, d.Told, d.Finds, d.Orders})
+		list = append(list, as(listedDevice{d.Machine, d.Told, d.Finds, d.Orders}))
 	}
 	return list
 }

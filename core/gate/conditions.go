@@ -87,6 +87,9 @@ type Conditions struct {
 	SaverSince   time.Time `json:"saverSince,omitzero"`
 }
 
+// MayCost tells whether the network is known to cost: it is metered, or the device roams.
+func (c Conditions) MayCost() bool { return c.Metered == Yes || c.Roaming == Yes }
+
 // Sound is the conditions without what nobody knows the meaning of: a word from outside
 // that is none of ours is unknown.
 func (c Conditions) Sound() Conditions {

@@ -1,8 +1,8 @@
 package plan
 
 import (
-	"cmp"
 	"regexp"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -36,11 +36,8 @@ func ParseKeep(s string) (Keep, error) {
 	if m == nil || (m[2] != "") != (m[1] != "" && m[3] != "") || m[1] == "" && m[3] == "" || m[1] != "" && strings.Trim(m[1], "0") == "" {
 		return Keep{}, wrong(would, "%q does not say what stays", s)
 	}
-	k := Keep{Small: m[3] != ""}
-	for _, digit := range m[1] {
-		k.Days = k.Days*10 + Days(digit-'0')
-	}
-	return k, nil
+	days, _ := strconv.Atoi(m[1]) // digits, or nothing, by the form
+	return Keep{Days: Days(days), Small: m[3] != ""}, nil
 }
 
 // String writes it as the plan has it; "" for nothing.
@@ -48,7 +45,7 @@ func (k Keep) String() string {
 	if !k.Small {
 		return k.Days.String()
 	}
-	return cmp.Or(strings.TrimPrefix(k.Days.String()+", small", ", "), "small")
+	return strings.TrimPrefix(k.Days.String()+", small", ", ")
 }
 
 // Since is from when on what was taken stays, zero where nothing stays for its age.

@@ -203,7 +203,7 @@ var sourcePart = part[plan.Source]{name: "source", title: "A source of a device"
 			func(s *plan.Source) *bool { return &s.Hidden }),
 	}}
 
-// The bounds of a device's room.
+// mostPlaces is at how many places a device's items may be asked to be proven.
 const mostPlaces = 9
 
 var roomPart = part[plan.Room]{name: "room", title: "Room on a device",

@@ -1,5 +1,5 @@
 // Package room knows what may go from a device to make room there. It judges values: it reads no file and no storage,
-// and nothing goes by its word alone, as each proof is taken again at that moment (engine/room).
+// and nothing goes by its word alone, as each proof is taken again at that moment (engine/makeroom).
 package room
 
 import (
@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"yardtide/core/media"
+	"yardtide/core/plan"
 )
 
 // DefaultPlaces is at how many places an item is proven before it goes, where nobody asks for another number.
@@ -150,7 +151,7 @@ func needs(w Want, disks []Disk) (need []int64, disk map[string]int) {
 // reason tells why an item stays, "" for one that may go.
 func reason(w Want, it Candidate, stays func(source string) bool, lately time.Time) Reason {
 	switch {
-	case len(w.Kinds) > 0 && !slices.Contains(w.Kinds, it.Kind), it.Bytes <= w.Larger, !within(path.Join(it.Source, it.Dir), w.Folder):
+	case len(w.Kinds) > 0 && !slices.Contains(w.Kinds, it.Kind), it.Bytes <= w.Larger, !plan.Inside(path.Join(it.Source, it.Dir), strings.TrimSuffix(w.Folder, "/")):
 		return NotWanted
 	case !w.Before.IsZero() && it.TakenMS >= w.Before.UnixMilli():
 		return TooNew
@@ -166,12 +167,6 @@ func reason(w Want, it Candidate, stays func(source string) bool, lately time.Ti
 		return NotAsShot
 	}
 	return ""
-}
-
-// within tells whether a folder is another, or lies below it.
-func within(dir, folder string) bool {
-	folder = strings.TrimSuffix(folder, "/")
-	return folder == "" || dir == folder || strings.HasPrefix(dir, folder+"/")
 }
 
 // Standing is how a copy stands of one file of an item, as far as it counts here.

@@ -109,15 +109,18 @@ type Bringer struct {
 // partsFolder is where files are on their way.
 const partsFolder = scan.BackFolder
 
-// mostBeside is how many files may go beside one of their name.
-const mostBeside = 10_000
+// MostBeside is how many files may go beside one of their name.
+const MostBeside = 10_000
+
+// mostRemade is how often the folder for files on their way is made again for one that begins.
+const mostRemade = 10_000
 
 // ErrNoCopy tells that no copy of a file could be brought back.
 var ErrNoCopy = errors.New("no copy of it could be brought back")
 
 // Bring brings the files of one item back, which keep together: where one of them needs a name beside, all get it.
 func (b Bringer) Bring(ctx context.Context, files []Wanted) ([]Brought, error) {
-	for n := 1; n <= mostBeside; n++ {
+	for n := 1; n <= MostBeside; n++ {
 		list, taken, err := b.try(ctx, files, n)
 		if err != nil || !taken {
 			return list, err
@@ -291,7 +294,7 @@ func partOf(c At, name string) string {
 func (b Bringer) whole(ctx context.Context, c At, part string) error {
 	var f *os.File
 	err := b.Root.MkdirAll(partsFolder, 0o700)
-	for n := 0; err == nil && n < mostBeside; n++ { // another that is done may remove the folder at any moment
+	for n := 0; err == nil && n < mostRemade; n++ { // another that is done may remove the folder at any moment
 		if f, err = b.Root.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o600); !errors.Is(err, fs.ErrNotExist) {
 			break
 		}

@@ -167,7 +167,7 @@ func (b book) Found(ctx context.Context, files []scan.File) error {
 		return err
 	}
 	b.d.originals.found(b.source, time.Now())
-	b.d.news.Add(1)
+	b.d.marks.found()
 	b.d.changed()
 	return nil
 }

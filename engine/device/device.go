@@ -26,7 +26,6 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -120,6 +119,7 @@ type Device struct {
 	mending   mending
 	upkeep    *upkeep.Upkeep
 	rooms     rooms
+	marks     marks
 	pace      *rate.Limiter // of all sends
 
 	mu     sync.Mutex
@@ -131,8 +131,6 @@ type Device struct {
 	modem  gate.Known // whether it has one
 	turns  int        // how often the plan, the conditions or the pause changed
 	active map[int64]*carry.Send
-
-	news, asked atomic.Int64 // how often something new was found, and up to which of these nothing more is to be asked for
 
 	sending work.Crew // the sends
 	beside  work.Crew // what is done beside the sends
@@ -162,7 +160,7 @@ func New(ctx context.Context, o Options) (*Device, error) {
 	}
 	d.beside.Freed = d.changed
 	d.waking = waking{device: o.Name, system: o.Awake, wait: o.Wait, log: o.Log}
-	d.sources.d, d.mending.d = d, d
+	d.sources.d, d.mending.d, d.marks.d = d, d, d
 	d.smaller = newPreparers(d)
 	d.strays.d, d.originals.d, d.cards = d, d, newCards(d)
 	d.Told, d.Orders = Told{tell.Teller{Of: o.Name, From: o.Records, Beside: d.Known}, d}, Orders{d}

@@ -130,7 +130,7 @@ func (d *Device) round(ctx, sendCtx context.Context) (decision, error) {
 	last.next = gate.Earlier(last.next, d.rooms.tidy(sendCtx, last.Situation))
 	last.next = gate.Earlier(last.next, d.originals.look(sendCtx, last.Plan, now))
 	last.next = gate.Earlier(last.next, d.cards.look(sendCtx, last.Plan, now))
-	if err := (marks{d}).read(ctx, sendCtx); err != nil {
+	if err := d.marks.read(ctx, sendCtx); err != nil {
 		return last, err
 	}
 	if err := d.smaller.prepare(ctx, sendCtx, last); err != nil {

@@ -19,13 +19,13 @@ import (
 
 // This file keeps what the keeper says of items: in an open sidecar beside the file, which goes along with it.
 
-// MostSaidOf is of how many items the keeper says something in one order.
-const MostSaidOf = 500
+// mostSaidOf is of how many items the keeper says something in one order.
+const mostSaidOf = 500
 
 // Say changes what the keeper said of items, by their numbers. It returns of how many. What is on the device gets it into
 // a sidecar beside, where something may be written there; of all else the records alone have it.
 func (o Orders) Say(ctx context.Context, items []int64, change media.KeeperChange) (n int64, err error) {
-	if len(items) > MostSaidOf {
+	if len(items) > mostSaidOf {
 		return 0, errors.New("too much is marked at once")
 	}
 	list, err := o.d.Records.Catalogue.ItemsOf(ctx, items)
@@ -57,11 +57,8 @@ func (d *Device) say(ctx context.Context, it records.Item, k media.Keeper) error
 			return err
 		}
 	}
-	if err := d.Records.Catalogue.SetKeeper(ctx, it.ID, k); err != nil {
-		return err
-	}
-	if it.Marked != records.MarksRead {
-		return nil // they are read once, and then with this
+	if it.Marked != records.MarksRead { // they are read once, and then with this
+		return d.Records.Catalogue.SetKeeper(ctx, it.ID, k)
 	}
 	m := it.Marks()
 	m.Keeper = k

@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"path/filepath"
+	"sync/atomic"
 	"time"
 
 	"yardtide/core/media"
@@ -21,12 +22,20 @@ import (
 const marksAtOnce = 64
 
 // marks reads the marks of a device's items.
-type marks struct{ d *Device }
+type marks struct {
+	d *Device
+
+	// news is how often something new was found, asked up to which of these there is nothing more to be asked for.
+	news, asked atomic.Int64
+}
+
+// found notes that something new was found: there may be more whose marks can be read.
+func (m *marks) found() { m.news.Add(1) }
 
 // read has the marks read that are asked for, beside everything else: a source may not answer.
-func (m marks) read(ctx context.Context, sendCtx context.Context) error {
+func (m *marks) read(ctx context.Context, sendCtx context.Context) error {
 	items, err := m.d.Records.Catalogue.Unmarked(ctx, 1)
-	if err != nil || len(items) == 0 && (m.d.isSending() || m.d.news.Load() == m.d.asked.Load()) {
+	if err != nil || len(items) == 0 && (m.d.isSending() || m.news.Load() == m.asked.Load()) {
 		return err
 	}
 	m.d.beside.Begin("read marks", func() {
@@ -42,33 +51,30 @@ func (m marks) read(ctx context.Context, sendCtx context.Context) error {
 }
 
 // ask has the marks read of some pictures of which no rule asks for them, while nothing is sent: the next round goes on.
-func (m marks) ask(ctx context.Context) error {
+func (m *marks) ask(ctx context.Context) error {
 	if m.d.isSending() {
 		return nil
 	}
-	news := m.d.news.Load() // what is found from now on is asked for anew
+	news := m.news.Load() // what is found from now on is asked for anew
 	var here []string
 	for _, s := range m.d.currentPlan().Devices[m.d.Name].Sources {
 		if m.isHere(s.Folder) {
 			here = append(here, s.Folder)
 		}
 	}
-	n, err := int64(0), error(nil)
-	if len(here) > 0 {
-		n, err = m.d.Records.Catalogue.AskMarks(ctx, here, marksAtOnce)
-	}
+	n, err := m.d.Records.Catalogue.AskMarks(ctx, here, marksAtOnce)
 	if n == 0 {
-		m.d.asked.Store(news)
+		m.asked.Store(news)
 	}
 	return err
 }
 
 // isHere tells whether a source can be read.
-func (m marks) isHere(source string) bool {
+func (m *marks) isHere(source string) bool {
 	return !m.d.sources.walking(source) && !m.d.sources.away(source)
 }
 
-func (m marks) all(ctx context.Context) error {
+func (m *marks) all(ctx context.Context) error {
 	for ctx.Err() == nil {
 		items, err := m.d.Records.Catalogue.Unmarked(ctx, marksAtOnce)
 		if err != nil || len(items) == 0 {
@@ -100,7 +106,7 @@ func (m marks) all(ctx context.Context) error {
 const mostSidecar = 1 << 20
 
 // of reads an item's marks.
-func (m marks) of(ctx context.Context, it records.Item) (is media.Marks, err error) {
+func (m *marks) of(ctx context.Context, it records.Item) (is media.Marks, err error) {
 	path := filepath.Join(m.d.Folder(it.Source), filepath.FromSlash(it.Path()))
 	f, err := source.Open(ctx, path)
 	if err != nil {

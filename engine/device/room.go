@@ -1,6 +1,7 @@
 package device
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"os"
@@ -133,14 +134,14 @@ var smallForm = plan.Rendition{LongEdge: 1600, Format: plan.JPEG}
 
 // small makes the smaller one of an item: a picture, or a face of what has no other.
 func (r *rooms) small(ctx context.Context, it records.Item) ([]byte, string, error) {
-	var made buffer
+	var made bytes.Buffer
 	var form rendition.Made
 	err := r.d.Shows.WithPicture(ctx, it, func(src rendition.Source) (err error) {
 		form, err = rendition.Reduce(ctx, src, smallForm, &made)
 		return err
 	})
 	if err == nil && form.ContentType == "image/jpeg" {
-		return made.b, ".jpg", nil
+		return made.Bytes(), ".jpg", nil
 	}
 	if ctx.Err() != nil {
 		return nil, "", context.Cause(ctx)
@@ -160,10 +161,6 @@ func (r *rooms) small(ctx context.Context, it records.Item) ([]byte, string, err
 
 // facePatience is how often a face is asked for that is being made, five times a second.
 const facePatience = 150
-
-type buffer struct{ b []byte }
-
-func (w *buffer) Write(p []byte) (int, error) { w.b = append(w.b, p...); return len(p), nil }
 
 // anew has the next round see to everything: another plan may want other things to go.
 func (r *rooms) anew() {
@@ -324,7 +321,7 @@ func (r *rooms) byPlan(ctx context.Context, s gate.Situation) (more bool, err er
 	if err != nil {
 		return false, err
 	}
-	terms := makeroom.Terms{Places: want.At(), Held: want.Held(), Small: want.Small}
+	terms := makeroom.TermsOf(want)
 	n := 0
 	for _, it := range c.Goes {
 		if ctx.Err() != nil || n == roomStep {

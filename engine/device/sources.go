@@ -111,7 +111,7 @@ func (ss *sources) walked(folder string, problems []scan.Problem) {
 		s.problems, s.at = problems, time.Now()
 	}
 	ss.mu.Unlock()
-	ss.d.news.Add(1)
+	ss.d.marks.found()
 	ss.d.changed()
 }
 

@@ -59,13 +59,9 @@ func command(ctx context.Context, name string, args []string) *exec.Cmd {
 
 // Run runs one of these programs to its end, behind other programs. It ends with this process, also where that is
 // killed, as far as the system is able to see to it.
-func Run(cmd *exec.Cmd) error {
+func Run(cmd *exec.Cmd) (err error) {
 	// Linux ends a program with the thread that began it (prctl(2), PR_SET_PDEATHSIG), and gives it that thread's
 	// priority: the thread is kept until the program has ended.
-	ended := make(chan error)
-	go func() {
-		work.Quietly()
-		ended <- cmd.Run()
-	}()
-	return <-ended
+	work.Quiet(func() { err = cmd.Run() })
+	return err
 }

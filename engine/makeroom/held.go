@@ -2,7 +2,6 @@ package makeroom
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -115,11 +114,9 @@ func (m *Maker) remove(ctx context.Context, main int64, now time.Time) error {
 		return errors.Join(err, m.Records.Rooms.Postpone(ctx, idsOf(rows), now.Add(laterUnproven), "It is held longer: "+err.Error()+"."))
 	}
 	for n := range rows {
-		text, err := json.Marshal(proofs[rows[n].Item])
-		if err != nil {
-			return fmt.Errorf("writing the proofs of %s: %w", rows[n].Path, err)
+		if rows[n].Proofs, err = textOf(rows[n].Path, proofs[rows[n].Item]); err != nil {
+			return err
 		}
-		rows[n].Proofs = string(text)
 	}
 	err = m.in(rows[0].Source, func(root *os.Root) error { return m.removeHeld(ctx, root, rows, now) })
 	if errors.As(err, &stays) {

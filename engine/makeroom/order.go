@@ -3,6 +3,8 @@ package makeroom
 import (
 	"errors"
 	"time"
+
+	"yardtide/core/room"
 )
 
 // Order has items of a device go into the holding place.
@@ -10,6 +12,17 @@ type Order struct {
 	Items []int64 `json:"items"` // the numbers of their main files
 	Terms
 }
+
+// Terms are on which terms items go.
+type Terms struct {
+	Places  int           `json:"places"`
+	Held    time.Duration `json:"held"`
+	Small   bool          `json:"small,omitempty"`
+	Metered bool          `json:"metered,omitempty"` // also over a network that may cost, to prove them
+}
+
+// TermsOf are those of what is wanted, over networks that cost nothing.
+func TermsOf(w room.Want) Terms { return Terms{Places: w.At(), Held: w.Held(), Small: w.Small} }
 
 // MostOrdered is how many items an order names at most.
 const MostOrdered = 500

@@ -59,20 +59,9 @@ type Options struct {
 var ErrUnproven = errors.New("it is no longer proven")
 
 // Stays is why an item stays on its device.
-type Stays struct {
-	Reason room.Reason // "" where it is none of the judgement's
-	Says   string
-}
+type Stays struct{ Says string }
 
 func (e Stays) Error() string { return e.Says }
-
-// Terms are on which terms items go.
-type Terms struct {
-	Places  int           `json:"places"`
-	Held    time.Duration `json:"held"`
-	Small   bool          `json:"small,omitempty"`
-	Metered bool          `json:"metered,omitempty"` // also over a network that may cost, to prove them
-}
 
 // Maker makes room on one device. Its methods are safe for concurrent use.
 type Maker struct {
@@ -150,11 +139,11 @@ func (m *Maker) judge(i item, places int) error {
 	if r == "" {
 		return nil
 	}
-	return Stays{r, Says(r, places)}
+	return Stays{says(r, places)}
 }
 
-// Says is why an item stays, as a sentence.
-func Says(r room.Reason, places int) string {
+// says is why an item stays, as a sentence.
+func says(r room.Reason, places int) string {
 	switch r {
 	case room.NotSafe:
 		return "A copy of it is not safe."
@@ -174,11 +163,11 @@ func (m *Maker) prove(ctx context.Context, i item, metered bool) (map[int64][]re
 		way, err := m.Prove(ctx, c, metered)
 		switch {
 		case errors.Is(err, ErrUnproven):
-			return nil, Stays{room.NotSafe, fmt.Sprintf("What lies at %s is no longer what was proven.", c.Destination)}
+			return nil, Stays{fmt.Sprintf("What lies at %s is no longer what was proven.", c.Destination)}
 		case err != nil:
 			return nil, fmt.Errorf("proving it at %s: %w", c.Destination, err)
 		case place == "" || m.Place(c.Destination) != place:
-			return nil, Stays{room.NotSafe, fmt.Sprintf("%s came to stand for another place.", c.Destination)}
+			return nil, Stays{fmt.Sprintf("%s came to stand for another place.", c.Destination)}
 		}
 		of[c.Item] = append(of[c.Item], records.ClearedBy{Destination: c.Destination, Place: place, Path: c.Remote, Way: way,
 			AtMS: time.Now().UnixMilli(), AsShot: !c.Reduced})
@@ -207,7 +196,7 @@ func (m *Maker) Clear(ctx context.Context, id int64, t Terms, now time.Time) (by
 	}
 	main := i.main()
 	if m.Stays(main.Source) {
-		return 0, Stays{room.ItsFolder, "Nothing is removed from where it lies."}
+		return 0, Stays{"Nothing is removed from where it lies."}
 	}
 	if m.Away(main.Source) {
 		return 0, Stays{Says: "Its folder is not there."}
@@ -254,14 +243,23 @@ type smaller struct {
 func (m *Maker) rows(i item, t Terms, sums map[int64]string, proofs map[int64][]records.ClearedBy, now time.Time) ([]records.Cleared, error) {
 	rows := make([]records.Cleared, len(i.files))
 	for n, f := range i.files {
-		text, err := json.Marshal(proofs[f.ID])
+		text, err := textOf(f.Path(), proofs[f.ID])
 		if err != nil {
-			return nil, fmt.Errorf("writing the proofs of %s: %w", f.Path(), err)
+			return nil, err
 		}
 		rows[n] = records.Cleared{Item: f.ID, Main: i.main().ID, Source: f.Source, Path: f.Path(), Size: f.Size, MTime: f.MTime,
-			SHA256: sums[f.ID], HeldMS: now.UnixMilli(), UntilMS: now.Add(t.Held).UnixMilli(), Places: t.Places, Proofs: string(text)}
+			SHA256: sums[f.ID], HeldMS: now.UnixMilli(), UntilMS: now.Add(t.Held).UnixMilli(), Places: t.Places, Proofs: text}
 	}
 	return rows, nil
+}
+
+// textOf are the proofs of a file as its row has them.
+func textOf(path string, proofs []records.ClearedBy) (string, error) {
+	text, err := json.Marshal(proofs)
+	if err != nil {
+		return "", fmt.Errorf("writing the proofs of %s: %w", path, err)
+	}
+	return string(text), nil
 }
 
 // folderOf is the holding place of a day, below a source.
@@ -400,7 +398,7 @@ func (m *Maker) stay(ctx context.Context, root *os.Root, rows []records.Cleared)
 
 // putBack gives a held file its name again, or one beside where something else has it. It tells which.
 func putBack(root *os.Root, r records.Cleared) (string, error) {
-	for n := 1; n <= mostBeside; n++ {
+	for n := 1; n <= bringback.MostBeside; n++ {
 		name := bringback.Beside(r.Path, n)
 		err := bringback.PutInPlace(root, filepath.FromSlash(r.HeldAs), name)
 		if err == nil {
@@ -413,12 +411,9 @@ func putBack(root *os.Root, r records.Cleared) (string, error) {
 	return "", fmt.Errorf("%s: too many files have its name already", r.Path)
 }
 
-// mostBeside is how many files may go beside one of their name.
-const mostBeside = 10_000
-
 // free finds names for all files of an item that nothing has.
 func free(root *os.Root, rows []records.Cleared, name func(records.Cleared) string) ([]string, error) {
-	for n := 1; n <= mostBeside; n++ {
+	for n := 1; n <= bringback.MostBeside; n++ {
 		names, taken := make([]string, len(rows)), false
 		for i, r := range rows {
 			names[i] = bringback.Beside(name(r), n)

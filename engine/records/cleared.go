@@ -263,14 +263,6 @@ func (r *Rooms) Ledger(ctx context.Context, held bool, below int64, limit int) (
 	return list, nil
 }
 
-// Of lists what went of an item, the newest first.
-func (r *Rooms) Of(ctx context.Context, main int64) (list []Cleared, err error) {
-	if err := r.read.SelectContext(ctx, &list, `SELECT * FROM cleared WHERE main = ? ORDER BY id DESC LIMIT 100`, main); err != nil {
-		return nil, fmt.Errorf("reading what went: %w", err)
-	}
-	return list, nil
-}
-
 // FilesOf lists the numbers of the files of an item that are on the device, that of the main one first.
 func (r *Catalogue) FilesOf(ctx context.Context, main int64) (ids []int64, err error) {
 	err = r.read.SelectContext(ctx, &ids, `SELECT id FROM items WHERE gone_at = 0 AND part_of = 0 AND id = ?1

@@ -38,10 +38,7 @@ func marking(r plan.Rule, k media.Kind) Marking {
 
 // Marks are those of an item.
 func (i Item) Marks() media.Marks {
-	m := media.Marks{Caption: i.Caption, Rating: i.Rating, Keeper: KeeperOf(i.Keeper)}
-	if i.Placed {
-		m.Position = &media.Position{Lat: float64(i.Lat) / 1e6, Lon: float64(i.Lon) / 1e6}
-	}
+	m := media.Marks{Caption: i.Caption, Rating: i.Rating, Keeper: KeeperOf(i.Keeper), Position: PositionOf(i.Placed, i.Lat, i.Lon)}
 	_ = json.Unmarshal([]byte(i.Keywords), &m.Keywords) // a device's own word; else there are none
 	return m
 }
@@ -62,10 +59,21 @@ func placedAt(p *media.Position) (placed bool, lat, lon int64) {
 	return true, int64(math.Round(p.Lat * 1e6)), int64(math.Round(p.Lon * 1e6))
 }
 
+// PositionOf is a position of which the records keep whether it is told, and millionths of a degree; nil where it is not.
+func PositionOf(placed bool, lat, lon int64) *media.Position {
+	if !placed {
+		return nil
+	}
+	return &media.Position{Lat: float64(lat) / 1e6, Lon: float64(lon) / 1e6}
+}
+
 // AskMarks has the marks read of some items that are here and of which no rule asks for them: people find them by these.
 // They are of the sources that are named: no other can be read now. It tells how many they are.
 func (r *Catalogue) AskMarks(ctx context.Context, here []string, most int) (n int64, err error) {
-	of, err := json.Marshal(append([]string{}, here...))
+	if len(here) == 0 {
+		return 0, nil
+	}
+	of, err := json.Marshal(here)
 	if err != nil {
 		return 0, fmt.Errorf("asking for marks: %w", err)
 	}

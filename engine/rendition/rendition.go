@@ -86,13 +86,7 @@ const mostMemory = 112 << 20
 //
 // It stands behind other programs while it works.
 func Reduce(ctx context.Context, src Source, r plan.Rendition, out io.Writer) (made Made, err error) {
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		work.Quietly()
-		made, err = form(ctx, src, r, out)
-	}()
-	<-done
+	work.Quiet(func() { made, err = form(ctx, src, r, out) })
 	return made, err
 }
 

@@ -110,10 +110,7 @@ func safeAt(copies []records.Stand) (list []string) {
 func indexed(it records.Indexed, at []string) search.Entry {
 	is := search.Entry{ID: it.ID, Taken: time.UnixMilli(it.TakenMS).In(time.FixedZone("", it.TakenZone)), Kind: media.Kind(it.Kind),
 		Bytes: it.AllBytes, Folder: path.Join(it.Source, it.Dir), Name: it.Name, Camera: it.Camera, Caption: it.Caption,
-		Rating: it.Rating, Gone: it.GoneMS != 0, At: at}
-	if it.Placed {
-		is.Position = &media.Position{Lat: float64(it.Lat) / 1e6, Lon: float64(it.Lon) / 1e6}
-	}
+		Rating: it.Rating, Gone: it.GoneMS != 0, At: at, Position: records.PositionOf(it.Placed, it.Lat, it.Lon)}
 	if it.Keeper != "" {
 		k := records.KeeperOf(it.Keeper)
 		is.Marked, is.Hidden, is.Note, is.Sets = k.Marked, k.Hidden, k.Note, k.Sets

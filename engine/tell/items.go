@@ -191,10 +191,7 @@ func (t Teller) presentItem(v view, it records.Item, copies []records.Copy) wire
 		Key: t.From.Catalogue.Key(it.ID), Device: t.Of, Name: it.Name, Path: it.FullPath(), Kind: string(it.Kind),
 		Bytes: it.AllBytes, Parts: []wire.Part{},
 		TakenAt: it.TakenAt(), TakenFrom: string(it.TakenFrom), Camera: it.Camera, Caption: it.Caption, Rating: it.Rating, Keeper: records.KeeperOf(it.Keeper), Gone: it.GoneMS != 0,
-		Copies: []wire.Copy{},
-	}
-	if it.Placed {
-		told.Position = &media.Position{Lat: float64(it.Lat) / 1e6, Lon: float64(it.Lon) / 1e6}
+		Copies: []wire.Copy{}, Position: records.PositionOf(it.Placed, it.Lat, it.Lon),
 	}
 	var stands []records.Stand
 	named := map[string]bool{}

@@ -45,11 +45,7 @@ func (u *Upkeep) reproveAll(ctx, life context.Context, name string) error {
 		if err != nil || !some {
 			return err
 		}
-		driver, err := u.Places.Reach(ctx, name)
-		if err != nil {
-			return err
-		}
-		if _, err := u.proveAgain(ctx, driver, u.Places.Is(name), c); err != nil {
+		if _, err := u.ProveNow(ctx, c); err != nil {
 			return err
 		}
 		u.Places.Mended(name)
@@ -65,13 +61,8 @@ func (u *Upkeep) ProveNow(ctx context.Context, c records.Copy) (way string, err 
 	if err != nil {
 		return "", err
 	}
-	return u.proveAgain(ctx, driver, u.Places.Is(c.Destination), c)
-}
-
-// proveAgain takes one proof again and records what it shows. It returns its way, "" where it does not hold.
-func (u *Upkeep) proveAgain(ctx context.Context, driver destination.Driver, at records.NamedFact,
-	c records.Copy) (string, error) {
-	way, err := proof.Take(ctx, driver, c.Remote, c.SHA256, c.Bytes, true, true)
+	at := u.Places.Is(c.Destination)
+	way, err = proof.Take(ctx, driver, c.Remote, c.SHA256, c.Bytes, true, true)
 	if says := err == nil || errors.Is(err, destination.ErrNotFound) || destination.CauseOf(err) == queue.Different; says {
 		if serr := u.Places.Still(ctx, c.Destination); serr != nil {
 			return "", serr

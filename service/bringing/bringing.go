@@ -15,7 +15,6 @@ import (
 	"sync"
 	"time"
 
-	"yardtide/core/gate"
 	"yardtide/core/plan"
 	"yardtide/core/search"
 	"yardtide/core/words"
@@ -272,7 +271,7 @@ func (b *Bringing) costs(ctx context.Context, asked bringwire.BringAsked, items 
 		if err != nil {
 			return fmt.Errorf("asking for the network of %s: %w", name, err)
 		}
-		p.Costs = p.Costs || st.Conditions.Metered == gate.Yes || st.Conditions.Roaming == gate.Yes
+		p.Costs = p.Costs || st.Conditions.MayCost()
 	}
 	if filepath.IsAbs(asked.Folder) {
 		costs, err := b.Costs(ctx)

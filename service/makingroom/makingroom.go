@@ -10,7 +10,6 @@ import (
 	"slices"
 	"time"
 
-	"yardtide/core/gate"
 	"yardtide/core/media"
 	"yardtide/core/plan"
 	"yardtide/core/room"
@@ -116,8 +115,9 @@ func disksOf(disks []room.Disk) []roomwire.RoomDisk {
 
 // wanted is what is asked for, as the core has it.
 func wanted(a roomwire.RoomAsked, now time.Time) room.Want {
-	w := room.Want{Free: a.Free, Larger: a.Larger, Folder: a.Folder, Places: a.Places, Small: a.Small,
-		Hold: time.Duration(a.Held) * 24 * time.Hour, Before: plan.Keep{Days: plan.Days(a.Keep)}.Since(now)}
+	w := tell.WantOf(plan.Room{Free: plan.Size(a.Free), Keep: plan.Keep{Days: plan.Days(a.Keep), Small: a.Small}, Places: a.Places,
+		Held: plan.Days(a.Held)}, now)
+	w.Larger, w.Folder = a.Larger, a.Folder
 	for _, k := range a.Kinds {
 		w.Kinds = append(w.Kinds, media.Kind(k))
 	}
@@ -210,7 +210,7 @@ func (r *Room) costs(ctx context.Context, d Holder) (bool, error) {
 	if err != nil {
 		return false, fmt.Errorf("asking for the network of %s: %w", d.DeviceName(), err)
 	}
-	return st.Conditions.Metered == gate.Yes || st.Conditions.Roaming == gate.Yes, nil
+	return st.Conditions.MayCost(), nil
 }
 
 func staysSays(r room.Reason, s room.Amount, w room.Want) string {
@@ -270,8 +270,8 @@ func (r *Room) Begin(ctx context.Context, a roomwire.RoomAsked) (wire.Job, error
 	if p.Problem != "" {
 		return wire.Job{}, household.Refuse("%s", p.Problem[:len(p.Problem)-1])
 	}
-	want := wanted(a, time.Now())
-	terms := makeroom.Terms{Places: want.At(), Held: want.Held(), Small: a.Small, Metered: a.Metered}
+	terms := makeroom.TermsOf(wanted(a, time.Now()))
+	terms.Metered = a.Metered
 	ids := make([]int64, len(c.Goes))
 	for i, it := range c.Goes {
 		ids[i] = it.ID
@@ -378,12 +378,7 @@ func (r *Room) Ledger(ctx context.Context, device string, held bool, below int64
 }
 
 func fileOf(device string, row tell.ClearedFile) (roomwire.RoomFile, error) {
-	at := func(ms int64) time.Time {
-		if ms == 0 {
-			return time.Time{}
-		}
-		return time.UnixMilli(ms)
-	}
+	at := records.FromMS
 	f := roomwire.RoomFile{ID: row.ID, Device: device, Key: row.Key, Path: path.Join(row.Source, row.Path), Bytes: row.Size, SHA256: row.SHA256,
 		State: string(row.State), Since: at(row.HeldMS), Until: at(row.UntilMS), Removed: at(row.RemovedMS), Back: at(row.BackMS),
 		HeldAs: path.Join(row.Source, row.HeldAs), Says: row.Says, Proofs: []roomwire.RoomProof{}}

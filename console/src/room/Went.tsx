@@ -7,7 +7,7 @@ import { useTakeBack, useWent } from "./queries";
 
 /** Files that went from a device, each with its proofs; those in the holding place can be taken back. */
 export function Went({ device, held }: { device: string; held: boolean }) {
-  const went = useWent(device, held, true);
+  const went = useWent(device, held);
   const back = useTakeBack(device);
   if (went.isPending) return <Loading what="what went" />;
   return (

@@ -20,11 +20,10 @@ export function useRoomPlan(asked: RoomAsked | undefined) {
 }
 
 /** What went from a device, or lies in its holding place, the newest first. */
-export function useWent(device: string, held: boolean, enabled: boolean) {
+export function useWent(device: string, held: boolean) {
   return useQuery({
     queryKey: ["room", device, held],
     queryFn: () => body(api.GET("/api/v1/room/ledger", { params: { query: { device, held, limit: 50 } } })),
-    enabled,
   });
 }
 
