@@ -55,10 +55,10 @@ func (k Keeper) With(c KeeperChange) Keeper {
 
 // Sound is the same within the bounds, with its sets in order and each once.
 func (k Keeper) Sound() Keeper {
-	k.Note = within(k.Note, MostNote)
+	k.Note = within(writable(k.Note), MostNote)
 	sets := make([]string, 0, len(k.Sets))
 	for _, s := range k.Sets {
-		if s = within(strings.Join(strings.Fields(s), " "), MostSet); s != "" {
+		if s = within(strings.Join(strings.Fields(writable(s)), " "), MostSet); s != "" {
 			sets = append(sets, s)
 		}
 	}
@@ -71,14 +71,18 @@ func (k Keeper) Sound() Keeper {
 	return k
 }
 
-// within is a text of so many bytes at most, trimmed, without what no XML document may have (XML 1.0, 2.2).
-func within(s string, most int) string {
-	s = strings.Map(func(r rune) rune {
+// writable is a text without what no XML document may have (XML 1.0, 2.2).
+func writable(s string) string {
+	return strings.Map(func(r rune) rune {
 		if r < ' ' && r != '\n' && r != '\t' || r == 0xFFFE || r == 0xFFFF {
 			return -1
 		}
 		return r
 	}, strings.ToValidUTF8(strings.ReplaceAll(s, "\r\n", "\n"), ""))
+}
+
+// within is a text of so many bytes at most, trimmed.
+func within(s string, most int) string {
 	s = strings.TrimSpace(s)
 	return strings.TrimSpace(strings.ToValidUTF8(s[:min(len(s), most)], ""))
 }
